@@ -1,0 +1,47 @@
+# make demo and make test set up what is missing first; the other targets are for working on Vetusta itself.
+SHELL = /bin/sh
+LIB = $(CURDIR)/.lib
+DEMO_DESK ?= demo-desk
+SOURCES = DESCRIPTION NAMESPACE $(wildcard R/*.R src/*.cpp inst/*/* exec/*)
+R_LIBRARY = $$(cat $(LIB)/library)
+WITH_LIBRARY = R_LIBS="$(LIB):$(R_LIBRARY)$${R_LIBS:+:$$R_LIBS}"
+
+.PHONY: demo test install check lint docs bench clean
+demo: $(LIB)/installed
+	@./vetusta demo $(DEMO_DESK)
+
+install: $(LIB)/installed
+
+$(LIB)/library: tools/setup.R DESCRIPTION
+	@mkdir -p $(LIB)
+	@Rscript tools/setup.R run $(LIB)/library
+
+$(LIB)/installed: $(SOURCES) $(LIB)/library
+	@echo "[make] installing vetusta into .lib" >&2
+	@$(WITH_LIBRARY) R CMD INSTALL --no-docs --no-test-load --library=$(LIB) . > $(LIB)/install.log 2>&1 || \
+	  { echo "[make] installing vetusta failed; the last lines of its log:" >&2; tail -n 25 $(LIB)/install.log >&2; exit 1; }
+	@touch $@
+
+test: $(LIB)/installed
+	@Rscript tools/setup.R test
+	@$(WITH_LIBRARY) Rscript tools/test.R
+
+docs:
+	@Rscript tools/setup.R develop
+	@$(WITH_LIBRARY) Rscript -e 'Rcpp::compileAttributes(); roxygen2::roxygenise(load_code = "source")'
+
+lint:
+	@Rscript tools/setup.R develop
+	@$(WITH_LIBRARY) Rscript -e 'found <- lintr::lint_package(); print(found); quit(status = as.integer(length(found) > 0))'
+
+check:
+	@Rscript tools/setup.R test
+	@rm -rf .check && mkdir -p .check && cd .check && R CMD build .. && $(WITH_LIBRARY) _R_CHECK_FORCE_SUGGESTS_=false R CMD check --no-manual vetusta_*.tar.gz
+
+bench: $(LIB)/installed
+	@Rscript tools/setup.R develop
+	@$(WITH_LIBRARY) Rscript bench/collect.R
+	@$(WITH_LIBRARY) Rscript bench/start.R
+
+clean:
+	rm -rf $(LIB) .check demo-desk src/*.o src/*.so

@@ -1,0 +1,77 @@
+#' Open an archive
+#'
+#' An archive is one SQLite file. It is made when it is not there. One process may write while others read; two may write.
+#'
+#' @param path Path of the file.
+#' @param create Whether to make the file when it is not there.
+#' @return A `vetusta_archive`. It closes itself when it is no longer used, or with `archive_close()`.
+#' @section Errors: `vetusta_error_archive` for a file that is not there (with `create = FALSE`), that is no archive, that
+#'   is of a later form, or that cannot be opened.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' archive_series(archive)
+#' archive_close(archive)
+archive_open <- function(path, create = TRUE) {
+  check_text(path, "path", "archive")
+  if (!create && !file.exists(path)) {
+    vetusta_stop("archive", "There is no archive yet.", where = path, todo = "collect or import something first, or give the path of an archive")
+  }
+  if (!dir.exists(dirname(path))) {
+    vetusta_stop("archive", "The archive's folder is not there.", where = dirname(path), todo = "make the folder, or give another path")
+  }
+  archive <- new.env(parent = emptyenv())
+  archive$path <- path
+  archive$connection <- sqlite_connect(path)
+  archive$fresh <- list()
+  reg.finalizer(archive, function(archive) archive_close(archive), onexit = TRUE)
+  class(archive) <- "vetusta_archive"
+  tryCatch(sqlite_prepare(archive$connection), error = function(e) {
+    archive_close(archive)
+    stop(archive_error(e, path))
+  })
+  form <- archive_get(archive, "SELECT value FROM meta WHERE name = 'form'")$value
+  if (!identical(form, "1")) {
+    archive_close(archive)
+    vetusta_stop("archive", "The archive is of a form that this version does not know.", where = path, todo = "install a newer vetusta")
+  }
+  archive
+}
+
+#' @rdname archive_open
+#' @param archive An archive.
+#' @export
+archive_close <- function(archive) {
+  if (!is.null(archive$connection) && DBI::dbIsValid(archive$connection)) DBI::dbDisconnect(archive$connection)
+  archive$connection <- NULL
+  invisible(archive)
+}
+
+check_archive <- function(archive) {
+  if (!inherits(archive, "vetusta_archive") || is.null(archive$connection)) {
+    vetusta_stop("archive", "This is no open archive.", todo = "open one with archive_open()")
+  }
+  invisible(archive)
+}
+
+archive_get <- function(archive, statement, params = NULL) {
+  tryCatch(
+    if (is.null(params)) DBI::dbGetQuery(archive$connection, statement) else DBI::dbGetQuery(archive$connection, statement, params = unname(params)),
+    error = function(e) stop(archive_error(e, archive$path))
+  )
+}
+
+archive_do <- function(archive, statement, params = NULL) {
+  if (is.null(params)) DBI::dbExecute(archive$connection, statement) else DBI::dbExecute(archive$connection, statement, params = unname(params))
+}
+
+#' @export
+print.vetusta_archive <- function(x, ...) {
+  if (is.null(x$connection)) {
+    cat("archive ", x$path, " (closed)\n", sep = "")
+    return(invisible(x))
+  }
+  totals <- archive_get(x, "SELECT (SELECT count(*) FROM series) AS series, (SELECT coalesce(sum(rows), 0) FROM segments) AS rows")
+  cat("archive ", x$path, ": ", format(totals$series, big.mark = ","), " series, ", format(totals$rows, big.mark = ","), " bars\n", sep = "")
+  invisible(x)
+}

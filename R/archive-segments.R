@@ -1,0 +1,111 @@
+# Bars live in segments: a run of one series' bars as one Parquet value. A page arrives as a small segment; twelve
+# neighbours of one size are settled into one of the next, so that each bar is written a few times, however small the pages.
+
+segment_most <- 60000L
+segment_fan <- 12L
+
+# Columns that say the same default throughout are left out and come back when the segment is read.
+segment_defaults <- list(status = "observed", side = NA_character_, session = NA_character_)
+
+segment_encode <- function(rows) {
+  rows <- as.list(rows)
+  rows$symbol <- NULL
+  for (name in names(segment_defaults)) {
+    if (all(rows[[name]] %in% segment_defaults[[name]])) rows[[name]] <- NULL
+  }
+  rows <- rows[!vapply(rows, function(column) all(is.na(column)), TRUE)]
+  nanoparquet::write_parquet(
+    list_frame(rows), ":raw:", compression = "snappy", encoding = "PLAIN",
+    options = nanoparquet::parquet_options(write_arrow_metadata = FALSE)
+  )
+}
+
+segment_decode <- function(body) {
+  connection <- rawConnection(body)
+  on.exit(close(connection))
+  rows <- as.list(nanoparquet::read_parquet(connection))
+  n <- length(rows$time)
+  rows$time <- utc(rows$time)
+  for (name in c("open", "high", "low", "close", "volume")) rows[[name]] <- rows[[name]] %||% rep(NA_real_, n)
+  for (name in names(segment_defaults)) rows[[name]] <- rows[[name]] %||% rep(segment_defaults[[name]], n)
+  list_frame(rows[c(setdiff(bars_columns, "symbol"), setdiff(names(rows), bars_columns))])
+}
+
+list_frame <- function(columns) {
+  structure(columns, row.names = .set_row_names(length(columns[[1]])), class = "data.frame")
+}
+
+segment_insert <- function(archive, series, rows, level) {
+  body <- segment_encode(rows)
+  archive_do(archive, "INSERT INTO segments (series, first, last, rows, level, body) VALUES (?, ?, ?, ?, ?, ?)",
+    list(series, as.numeric(rows$time[1]), as.numeric(rows$time[nrow(rows)]), nrow(rows), level, list(body)))
+  id <- archive_get(archive, "SELECT last_insert_rowid() AS id")$id
+  # pages that were just written are about to be settled: they are kept at hand, and may be dropped at any time
+  if (level == 0L) {
+    if (length(archive$fresh) >= 4L * segment_fan) archive$fresh <- list()
+    archive$fresh[[as.character(id)]] <- rows
+  }
+  invisible(id)
+}
+
+segments_read <- function(archive, ids) {
+  if (!length(ids)) {
+    return(NULL)
+  }
+  parts <- lapply(ids, function(id) {
+    archive$fresh[[as.character(id)]] %||%
+      segment_decode(archive_get(archive, "SELECT body FROM segments WHERE id = ?", list(id))$body[[1]])
+  })
+  if (length(parts) == 1) parts[[1]] else as.data.frame(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
+}
+
+segments_drop <- function(archive, ids) {
+  for (id in ids) archive_do(archive, "DELETE FROM segments WHERE id = ?", list(id))
+  archive$fresh[as.character(ids)] <- NULL
+}
+
+# Settles the newest segments of a series: while the last twelve are of one level, they become one of the next.
+segments_settle <- function(archive, series) {
+  repeat {
+    tail <- archive_get(archive, "SELECT id, rows, level FROM segments WHERE series = ? ORDER BY first DESC LIMIT ?", list(series, segment_fan))
+    if (nrow(tail) < segment_fan || any(tail$level != tail$level[1]) || sum(tail$rows) > segment_most * 1.5) {
+      return(invisible())
+    }
+    segments_join(archive, series, rev(tail$id), tail$level[1] + 1L)
+  }
+}
+
+segments_join <- function(archive, series, ids, level) {
+  rows <- segments_read(archive, ids)
+  segments_drop(archive, ids)
+  segment_insert(archive, series, rows, level)
+}
+
+# At the end of a run: neighbours are joined as long as they stay within the size of a segment.
+archive_settle <- function(archive, series) {
+  in_transaction(archive, function() {
+    all <- archive_get(archive, "SELECT id, rows FROM segments WHERE series = ? ORDER BY first", list(series))
+    if (nrow(all) < 2) {
+      return(invisible())
+    }
+    group <- settle_groups(all$rows)
+    for (ids in split(all$id, group)) {
+      if (length(ids) > 1) segments_join(archive, series, ids, 9L)
+    }
+  })
+}
+
+settle_groups <- function(rows) {
+  group <- integer(length(rows))
+  at <- 1L
+  size <- 0
+  for (i in seq_along(rows)) {
+    if (size > 0 && size + rows[i] > segment_most) {
+      at <- at + 1L
+      size <- 0
+    }
+    size <- size + rows[i]
+    group[i] <- at
+  }
+  group
+}

@@ -1,0 +1,87 @@
+# All that is particular to SQLite.
+
+sqlite_connect <- function(path) {
+  connection <- DBI::dbConnect(RSQLite::SQLite(), path, loadable.extensions = FALSE, synchronous = NULL)
+  tryCatch(
+    {
+      DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
+      DBI::dbExecute(connection, "PRAGMA foreign_keys = ON")
+      DBI::dbGetQuery(connection, "PRAGMA journal_mode = WAL")
+      DBI::dbExecute(connection, "PRAGMA synchronous = NORMAL")
+    },
+    error = function(e) {
+      DBI::dbDisconnect(connection)
+      stop(archive_error(e, path))
+    }
+  )
+  connection
+}
+
+archive_tables <- c(
+  "CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
+  "CREATE TABLE series (id INTEGER PRIMARY KEY, source TEXT NOT NULL, shape TEXT NOT NULL, symbol TEXT NOT NULL,
+     interval TEXT NOT NULL, side TEXT NOT NULL DEFAULT '', UNIQUE (source, shape, symbol, interval, side))",
+  "CREATE TABLE segments (id INTEGER PRIMARY KEY, series INTEGER NOT NULL REFERENCES series (id), first REAL NOT NULL,
+     last REAL NOT NULL, rows INTEGER NOT NULL, level INTEGER NOT NULL, body BLOB NOT NULL)",
+  "CREATE INDEX segments_place ON segments (series, first)",
+  "CREATE TABLE journal (id INTEGER PRIMARY KEY, run TEXT NOT NULL, source TEXT NOT NULL, offer TEXT NOT NULL, symbol TEXT,
+     asked REAL NOT NULL, seconds REAL, status INTEGER, bytes INTEGER, rows INTEGER, outcome TEXT NOT NULL, address TEXT,
+     message TEXT)",
+  "CREATE TABLE coverage (series INTEGER NOT NULL REFERENCES series (id), session TEXT NOT NULL, start REAL NOT NULL, end REAL NOT NULL)",
+  "CREATE INDEX coverage_place ON coverage (series, session, start)",
+  "CREATE TABLE findings (id INTEGER PRIMARY KEY, journal INTEGER, series INTEGER, symbol TEXT, time REAL, place TEXT,
+     fault TEXT NOT NULL, detail TEXT, found REAL NOT NULL)",
+  "CREATE TABLE vintages (series INTEGER NOT NULL REFERENCES series (id), time REAL NOT NULL, was TEXT NOT NULL,
+     replaced REAL NOT NULL, journal INTEGER)",
+  "CREATE INDEX vintages_place ON vintages (series, time)",
+  "CREATE TABLE tokens (source TEXT NOT NULL, taken REAL NOT NULL)",
+  "CREATE INDEX tokens_place ON tokens (source, taken)"
+)
+
+# Creates what is not there yet, in one transaction, so that two processes may open a new archive at once.
+sqlite_prepare <- function(connection) {
+  DBI::dbExecute(connection, "BEGIN IMMEDIATE")
+  tryCatch(
+    {
+      if (!"meta" %in% DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master WHERE type = 'table'")$name) {
+        for (statement in archive_tables) DBI::dbExecute(connection, statement)
+        DBI::dbExecute(connection, "INSERT INTO meta VALUES ('form', '1')")
+      }
+      DBI::dbExecute(connection, "COMMIT")
+    },
+    error = function(e) {
+      DBI::dbExecute(connection, "ROLLBACK")
+      stop(e)
+    }
+  )
+}
+
+# A transaction that takes the writer's place at once: two collectors never fail each other halfway.
+in_transaction <- function(archive, work) {
+  connection <- archive$connection
+  path <- archive$path
+  tryCatch(DBI::dbExecute(connection, "BEGIN IMMEDIATE"), error = function(e) stop(archive_error(e, path)))
+  done <- FALSE
+  on.exit(if (!done) try(DBI::dbExecute(connection, "ROLLBACK"), silent = TRUE))
+  result <- tryCatch(work(), vetusta_error = stop, error = function(e) stop(archive_error(e, path)))
+  tryCatch(DBI::dbExecute(connection, "COMMIT"), error = function(e) stop(archive_error(e, path)))
+  done <- TRUE
+  result
+}
+
+archive_error <- function(error, path) {
+  text <- conditionMessage(error)
+  known <- list(
+    c("locked|busy", "The archive is in use by another process for too long.", "let the other one end, or stop it, and run it again: it goes on"),
+    c("full", "The disk is full.", "free some space and run it again: it goes on"),
+    c("readonly|read-only", "The archive cannot be written.", "look at the rights of the file and of its folder"),
+    c("not a database|malformed", "The file is no archive, or it is damaged.", "give the path of an archive, or bring back a copy"),
+    c("unable to open", "The archive cannot be opened.", "look whether its folder is there and yours to write")
+  )
+  for (entry in known) {
+    if (grepl(entry[1], text, ignore.case = TRUE)) {
+      return(vetusta_error("archive", entry[2], where = path, todo = entry[3]))
+    }
+  }
+  vetusta_error("archive", paste0("The archive failed: ", text), where = path, todo = "run it again; if it stays so, look whether the file is whole")
+}

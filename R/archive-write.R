@@ -1,0 +1,126 @@
+# Writing rows: each value once, whatever is written again; what a later page changes is kept as a vintage.
+
+archive_series_id <- function(archive, source, symbol, interval, side = "", shape = "bars") {
+  key <- list(source, shape, symbol, interval, side)
+  found <- archive_get(archive, "SELECT id FROM series WHERE source = ? AND shape = ? AND symbol = ? AND interval = ? AND side = ?", key)
+  if (nrow(found)) {
+    return(found$id)
+  }
+  archive_do(archive, "INSERT INTO series (source, shape, symbol, interval, side) VALUES (?, ?, ?, ?, ?)", key)
+  archive_get(archive, "SELECT last_insert_rowid() AS id")$id
+}
+
+# Bars of one series, in order of time; inside a transaction. Returns how many were new, changed and equal.
+archive_put_bars <- function(archive, series, rows, journal = NA_integer_, now = as.numeric(Sys.time())) {
+  if (!nrow(rows)) {
+    return(c(new = 0, changed = 0, equal = 0))
+  }
+  rows <- unique_times(rows)
+  bounds <- as.numeric(rows$time[c(1, nrow(rows))])
+  touched <- archive_get(archive, "SELECT id, level FROM segments WHERE series = ? AND first <= ? AND last >= ? ORDER BY first",
+    list(series, bounds[2], bounds[1]))
+  if (!nrow(touched)) {
+    segment_insert(archive, series, rows, 0L)
+    segments_settle(archive, series)
+    return(c(new = nrow(rows), changed = 0, equal = 0))
+  }
+  merge_bars(archive, series, rows, touched, journal, now)
+}
+
+# Of two rows with one time the later one counts.
+unique_times <- function(rows) {
+  time <- as.numeric(rows$time)
+  if (is.unsorted(time, strictly = TRUE)) {
+    rows <- rows[order(time, method = "radix"), ]
+    rows <- rows[!duplicated(as.numeric(rows$time), fromLast = TRUE), ]
+  }
+  rows
+}
+
+merge_bars <- function(archive, series, rows, touched, journal, now) {
+  old <- segments_read(archive, touched$id)
+  at <- match(as.numeric(rows$time), as.numeric(old$time))
+  known <- which(!is.na(at))
+  changed <- known[rows_differ(rows[known, , drop = FALSE], old[at[known], , drop = FALSE])]
+  new <- which(is.na(at))
+  counts <- c(new = length(new), changed = length(changed), equal = length(known) - length(changed))
+  if (!length(new) && !length(changed)) {
+    return(counts)
+  }
+  if (length(changed)) keep_vintages(archive, series, old[at[changed], , drop = FALSE], journal, now)
+  kept <- if (length(changed)) old[-at[changed], , drop = FALSE] else old
+  all <- as.data.frame(data.table::rbindlist(list(kept, rows[c(new, changed), , drop = FALSE]), use.names = TRUE, fill = TRUE))
+  all <- all[order(as.numeric(all$time), method = "radix"), ]
+  segments_drop(archive, touched$id)
+  pieces <- (seq_len(nrow(all)) - 1L) %/% segment_most
+  for (piece in split(seq_len(nrow(all)), pieces)) segment_insert(archive, series, all[piece, , drop = FALSE], max(touched$level))
+  segments_settle(archive, series)
+  counts
+}
+
+rows_differ <- function(a, b) {
+  differ <- logical(nrow(a))
+  for (name in setdiff(intersect(names(a), names(b)), "time")) {
+    x <- a[[name]]
+    y <- b[[name]]
+    differ <- differ | (is.na(x) != is.na(y)) | (!is.na(x) & !is.na(y) & x != y)
+  }
+  for (name in setdiff(names(a), names(b))) differ <- differ | !is.na(a[[name]])
+  differ
+}
+
+keep_vintages <- function(archive, series, rows, journal, now) {
+  was <- vapply(seq_len(nrow(rows)), function(i) {
+    values <- as.list(rows[i, setdiff(names(rows), "time")])
+    as.character(jsonlite::toJSON(values[!is.na(values)], auto_unbox = TRUE, digits = NA))
+  }, "")
+  archive_do(archive, "INSERT INTO vintages (series, time, was, replaced, journal) VALUES (?, ?, ?, ?, ?)",
+    list(rep(series, nrow(rows)), as.numeric(rows$time), was, rep(now, nrow(rows)), rep(journal, nrow(rows))))
+}
+
+archive_put_findings <- function(archive, findings, journal, series = NA_integer_, now = as.numeric(Sys.time())) {
+  n <- nrow(findings)
+  if (n) {
+    archive_do(archive, "INSERT INTO findings (journal, series, symbol, time, place, fault, detail, found) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+      list(rep(journal, n), rep(series, n), findings$symbol, as.numeric(findings$time), findings$place, findings$fault, findings$detail, rep(now, n)))
+  }
+  invisible(n)
+}
+
+# Which stretches of a series are held whole, by the session that was asked for: "all" covers "regular" too.
+archive_cover <- function(archive, series, session, start, end) {
+  touching <- archive_get(archive, "SELECT rowid AS row, start, end FROM coverage WHERE series = ? AND session = ? AND start <= ? AND end >= ?",
+    list(series, session, end, start))
+  if (nrow(touching) == 1 && touching$start <= start && touching$end >= end) {
+    return(invisible())
+  }
+  for (row in touching$row) archive_do(archive, "DELETE FROM coverage WHERE rowid = ?", list(row))
+  archive_do(archive, "INSERT INTO coverage VALUES (?, ?, ?, ?)", list(series, session, min(start, touching$start), max(end, touching$end)))
+}
+
+archive_covered <- function(archive, source, symbol, interval, session) {
+  archive_get(archive, "SELECT start, end FROM coverage WHERE session IN (?, 'all') AND series IN
+    (SELECT id FROM series WHERE source = ? AND shape = 'bars' AND symbol = ? AND interval = ?) ORDER BY start",
+    list(session, source, symbol, interval))
+}
+
+archive_journal_add <- function(archive, entry) {
+  archive_do(archive, "INSERT INTO journal (run, source, offer, symbol, asked, seconds, status, bytes, rows, outcome, address, message)
+    VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+    list(entry$run, entry$source, entry$offer, entry$symbol %||% NA, entry$asked, entry$seconds %||% NA, entry$status %||% NA,
+      entry$bytes %||% NA, entry$rows %||% NA, entry$outcome, entry$address %||% NA, entry$message %||% NA))
+  archive_get(archive, "SELECT last_insert_rowid() AS id")$id
+}
+
+# Takes a token from the source's limits, counted for all processes on this archive. Gives the seconds to wait, 0 when taken.
+archive_take_token <- function(archive, source, longest, wait_for, now = as.numeric(Sys.time())) {
+  in_transaction(archive, function() {
+    times <- archive_get(archive, "SELECT taken FROM tokens WHERE source = ? AND taken > ?", list(source, now - longest))$taken
+    wait <- wait_for(times, now)
+    if (wait == 0) {
+      archive_do(archive, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, now - longest))
+      archive_do(archive, "INSERT INTO tokens VALUES (?, ?)", list(source, now))
+    }
+    wait
+  })
+}

@@ -1,0 +1,89 @@
+# The shape `bars`: what its columns are, and the check that every row passes once, where it enters.
+
+bars_columns <- c("symbol", "time", "open", "high", "low", "close", "volume", "session", "side", "status")
+status_words <- c("observed", "provisional", "filled")
+
+#' Make a table of bars
+#'
+#' @param rows A data frame with at least `symbol`, `time` and `close`. What else a bar has may be missing: `open`, `high`
+#'   and `low` are then `NA`, as is `volume`; `session`, `side` and `status` default to `NA`, `NA` and `"observed"`.
+#' @return A tibble with the columns `symbol` (text), `time` (`POSIXct` in UTC, a bar's start), `open`, `high`, `low`,
+#'   `close` (prices), `volume` (units traded), `session`, `side` (text), `status` (`observed`, `provisional` or `filled`),
+#'   and after them every further column of `rows`; in order of symbol and time.
+#' @section Errors: `vetusta_error_shape` for a missing column or a wrong type. Rows are not judged here, see [bars_faults()].
+#' @export
+#' @examples
+#' bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), close = 41.2))
+bars_frame <- function(rows) {
+  if (!is.data.frame(rows)) {
+    vetusta_stop("shape", "Bars are a data frame.", todo = "give a data frame with symbol, time and close")
+  }
+  missing <- setdiff(c("symbol", "time", "close"), names(rows))
+  if (length(missing)) {
+    vetusta_stop("shape", paste0("Bars need the column `", missing[1], "`."), todo = paste("add or rename a column to", missing[1]))
+  }
+  if (!inherits(rows$time, "POSIXct")) {
+    vetusta_stop("shape", "The column `time` of bars must be instants (POSIXct).", where = "column time",
+      todo = "convert it, for example with time_instant()")
+  }
+  n <- nrow(rows)
+  columns <- list(symbol = as.character(rows$symbol), time = utc(rows$time))
+  for (name in c("open", "high", "low", "close", "volume")) columns[[name]] <- number_column(rows, name, n)
+  columns$session <- as.character(rows[["session"]] %||% rep(NA_character_, n))
+  columns$side <- as.character(rows[["side"]] %||% rep(NA_character_, n))
+  columns$status <- as.character(rows[["status"]] %||% rep("observed", n))
+  unknown <- setdiff(columns$status, status_words)
+  if (length(unknown)) {
+    vetusta_stop("shape", paste0("A bar cannot have the status \"", unknown[1], "\"."), where = "column status", todo = suggest_word(unknown[1], status_words))
+  }
+  columns[setdiff(names(rows), bars_columns)] <- unclass(rows)[setdiff(names(rows), bars_columns)]
+  order <- order_of(columns$symbol, columns$time)
+  if (!is.null(order)) columns <- lapply(columns, `[`, order)
+  tibble::new_tibble(columns, nrow = n)
+}
+
+number_column <- function(rows, name, n) {
+  value <- rows[[name]]
+  if (is.null(value)) {
+    return(rep(NA_real_, n))
+  }
+  if (!is.numeric(value) && !(is.logical(value) && all(is.na(value)))) {
+    vetusta_stop("shape", paste0("The column `", name, "` of bars must be numbers."), where = paste("column", name),
+      todo = "convert it with as.numeric()")
+  }
+  as.double(value)
+}
+
+# The order by symbol and time, or NULL where the rows stand in it already.
+order_of <- function(symbol, time) {
+  symbol <- match(symbol, sort(unique(symbol), method = "radix"))
+  time <- as.numeric(time)
+  if (is_ordered_cpp(symbol, time)) NULL else order(symbol, time, method = "radix")
+}
+
+#' Find the faults of bars
+#'
+#' @param bars A table of bars.
+#' @return A data frame with one row a fault: `row` (its number in `bars`), `symbol`, `time`, `fault` and `detail`. Faults
+#'   are `no time`, `no symbol`, `high below low`, `open or close outside high and low`, `negative volume`, `not finite`,
+#'   `no close`.
+#'   A bar with a fault is not silently dropped or mended: [collect_run()] sets it aside among the archive's findings.
+#' @export
+#' @examples
+#' bars <- bars_frame(data.frame(
+#'   symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"),
+#'   open = 41, high = 40, low = 42, close = 41
+#' ))
+#' bars_faults(bars)
+bars_faults <- function(bars) {
+  code <- bar_faults_cpp(bars$open, bars$high, bars$low, bars$close, bars$volume, as.numeric(bars$time))
+  code[code == 0L & (is.na(bars$symbol) | !nzchar(bars$symbol))] <- 7L
+  row <- which(code != 0L)
+  faults <- c("no time", "high below low", "open or close outside high and low", "negative volume", "not finite", "no close", "no symbol")
+  data.frame(
+    row = row, symbol = bars$symbol[row], time = bars$time[row], fault = faults[code[row]],
+    detail = sprintf(
+      "open %s, high %s, low %s, close %s, volume %s", bars$open[row], bars$high[row], bars$low[row], bars$close[row], bars$volume[row]
+    )
+  )
+}

@@ -1,0 +1,142 @@
+#' The sessions of a calendar
+#'
+#' @param calendar A calendar from [calendar_make()] or [source_calendar()].
+#' @param from,to Local days, `Date` or `"YYYY-MM-DD"`, both included.
+#' @param session Names of the sessions that count; `NULL` for all.
+#' @return A data frame with one row a session, in time order: `day` (`Date`, local), `session`, `open` and `close`
+#'   (`POSIXct`, UTC; `close` is the first instant outside).
+#' @section Errors: `vetusta_error_want` for an unknown session or a day that is none.
+#' @export
+#' @examples
+#' quay <- source_calendar("quay")
+#' calendar_sessions(quay, "2026-03-19", "2026-03-23", session = "regular")
+calendar_sessions <- function(calendar, from, to, session = NULL) {
+  days <- calendar_days(calendar, from, to)
+  known <- unique(c(calendar$sessions$session, unlist(lapply(calendar$half_days, function(day) day$sessions$session))))
+  for (name in session) check_choice(name, "session", known)
+  half <- lapply(calendar$half_days, function(entry) days[day_matches(days, entry$day)])
+  ordinary <- days[!days %in% unlist(half)]
+  parts <- c(
+    list(sessions_on(ordinary, calendar$sessions)),
+    Map(function(on, entry) sessions_on(on, entry$sessions), half, calendar$half_days)
+  )
+  all <- do.call(rbind, parts)
+  if (!is.null(session)) all <- all[all$session %in% session, ]
+  all <- all[order(all$day, all$start), ]
+  data.frame(
+    day = all$day, session = all$session,
+    open = time_local(all$day, all$start, calendar$zone),
+    close = time_local(all$day, all$end, calendar$zone)
+  )
+}
+
+sessions_on <- function(days, sessions) {
+  data.frame(
+    day = rep(as.Date(days, origin = "1970-01-01"), each = nrow(sessions)), session = rep(sessions$session, length(days)),
+    start = rep(sessions$start, length(days)), end = rep(sessions$end, length(days))
+  )
+}
+
+# The local days on which the calendar is open at all.
+calendar_days <- function(calendar, from, to) {
+  bounds <- lapply(list(from = from, to = to), as.Date)
+  if (anyNA(unlist(bounds)) || any(lengths(bounds) != 1)) {
+    vetusta_stop("want", "A calendar is asked for a day that is none.", todo = "write days as 2026-03-12")
+  }
+  if (bounds$from > bounds$to) {
+    return(bounds$from[0])
+  }
+  days <- seq(bounds$from, bounds$to, by = 1)
+  days <- days[((as.numeric(days) + 3) %% 7 + 1) %in% calendar$weekdays]
+  closed <- Reduce(`|`, lapply(calendar$closed, function(entry) day_matches(days, entry$day)), logical(length(days)))
+  days[!closed]
+}
+
+day_matches <- function(days, text) {
+  if (nchar(text) == 10) days == as.Date(text) else format(days, "%m-%d") == text
+}
+
+# The sessions that can hold an instant of a window: a day on either side covers sessions that cross midnight.
+sessions_around <- function(calendar, from, to, session = NULL) {
+  calendar_sessions(calendar, local_day(from, calendar$zone) - 1, local_day(to, calendar$zone) + 1, session)
+}
+
+#' The times at which a calendar expects a value
+#'
+#' @param calendar A calendar.
+#' @param interval A length of time, see [time_interval()]. Intervals within the day are counted from each session's
+#'   opening; a day, week, month or year has the opening of its first session as its time.
+#' @param from,to The window, instants or days, see [time_instant()]; days are local to the calendar, and a day as `to` is
+#'   included whole.
+#' @param session Names of the sessions that count; `NULL` for all.
+#' @return `POSIXct` in UTC, ascending; the starts of all bars that begin in the window.
+#' @section Errors: `vetusta_error_want` for a window or interval that is none.
+#' @export
+#' @examples
+#' calendar_times(source_calendar("quay"), "1 hour", "2026-03-19", "2026-03-20")
+calendar_times <- function(calendar, interval, from, to, session = "regular") {
+  interval <- time_interval(interval)
+  from <- time_instant(from, calendar$zone, name = "from")
+  to <- time_instant(to, calendar$zone, end = TRUE, name = "to")
+  if (to <= from) {
+    return(utc(numeric()))
+  }
+  frames <- calendar_frames(calendar, interval, from, to, session)
+  times <- if (is_intraday(interval)) {
+    frames_times_cpp(as.numeric(frames$open), as.numeric(frames$close), interval$seconds)
+  } else {
+    as.numeric(frames$open[!duplicated(frames$bucket)])
+  }
+  utc(times[times >= as.numeric(from) & times < as.numeric(to)])
+}
+
+# The sessions of a window with the bucket each belongs to. A longer interval's buckets are whole, so the window is
+# widened to the whole of the first and the last.
+calendar_frames <- function(calendar, interval, from, to, session) {
+  first <- local_day(from, calendar$zone)
+  last <- local_day(to, calendar$zone)
+  if (is_intraday(interval)) {
+    frames <- calendar_sessions(calendar, first - 1, last + 1, session)
+    frames$bucket <- seq_len(nrow(frames))
+    return(frames)
+  }
+  first_bucket <- bucket_of_day(first - 1, interval)
+  frames <- calendar_sessions(calendar, bucket_start(first_bucket, interval), bucket_start(bucket_of_day(last + 1, interval) + 1, interval) - 1, session)
+  frames$bucket <- bucket_of_day(frames$day, interval)
+  frames
+}
+
+# Days, weeks from Monday, months and years in numbered buckets; those of several units count from 1970.
+bucket_of_day <- function(day, interval) {
+  day <- as.Date(day)
+  count <- interval$count
+  at <- as.POSIXlt(day, tz = "UTC")
+  units <- switch(interval$unit,
+    day = as.numeric(day),
+    week = floor((as.numeric(day) + 3) / 7),
+    month = (at$year - 70) * 12 + at$mon,
+    year = at$year - 70
+  )
+  floor(units / count)
+}
+
+bucket_start <- function(bucket, interval) {
+  units <- bucket * interval$count
+  day_zero <- as.Date("1970-01-01")
+  switch(interval$unit,
+    day = day_zero + units,
+    week = day_zero + units * 7 - 3,
+    month = shift_day(day_zero, interval_of(1, "month"), units),
+    year = shift_day(day_zero, interval_of(1, "month"), units * 12)
+  )
+}
+
+# The session of each instant, NA outside all of them.
+session_of <- function(time, calendar) {
+  if (!length(time) || all(is.na(time))) {
+    return(rep(NA_character_, length(time)))
+  }
+  known <- range(time, na.rm = TRUE)
+  frames <- sessions_around(calendar, known[1], known[2])
+  c(NA_character_, frames$session)[frames_find_cpp(as.numeric(time), as.numeric(frames$open), as.numeric(frames$close)) + 1L]
+}

@@ -1,0 +1,76 @@
+cli_demo <- function(arguments) {
+  options <- cli_arguments(arguments, "demo", "[FOLDER]", list(), c("vetusta demo", "vetusta demo my-desk"), most = 1)
+  folder <- if (length(options$words)) options$words else "demo-desk"
+  if (file.exists(folder) && !file.exists(file.path(folder, "desk.yml")) && length(list.files(folder))) {
+    vetusta_stop("desk", "The demo's folder is there and is no desk.", where = folder, todo = "give another folder: vetusta demo FOLDER")
+  }
+  services <- demo_services()
+  on.exit(services$process$kill())
+  desk <- desk_make(folder, title = "The freight desk", addresses = list(quay = services$address), secrets = as.list(standin_keys))
+  demo_step("1  a desk, and a service to ask", "The desk is the folder ", folder, ": desk.yml, sources/quay.yml (the source card), desk.env (the key).",
+    "\nThe Ysel Quay Exchange, invented, now answers at ", services$address, ".")
+  archive <- archive_open(desk$archive)
+  demo_collect(desk, archive)
+  demo_look(desk, archive)
+  demo_end(folder, services)
+}
+
+demo_symbols <- c("KELD", "TAMX", "BROM", "YSLT")
+
+demo_step <- function(title, ...) cat("\n", title, "\n", strrep("-", nchar(title)), "\n", if (...length()) paste0(..., "\n"), sep = "")
+
+# The services run in a process of their own, at the usual port when it is free.
+demo_services <- function() {
+  ask <- function(port) {
+    process <- processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "services", "--port", port, "--seconds", "600"),
+      stdout = "|", stderr = "|", env = c("current", R_LIBS = paste(.libPaths(), collapse = .Platform$path.sep)), cleanup_tree = TRUE)
+    end <- Sys.time() + 20
+    text <- character()
+    while (Sys.time() < end && process$is_alive()) {
+      process$poll_io(200)
+      text <- c(text, process$read_output_lines())
+      found <- regmatches(text, regexpr("http://127[.]0[.]0[.]1:[0-9]+/quay", text))
+      if (length(found)) {
+        return(list(process = process, address = found[1]))
+      }
+    }
+    process$kill()
+    NULL
+  }
+  ask("8471") %||% ask("0") %||% vetusta_stop("service", "The stand-in services did not start.", todo = "try `vetusta services` to see why")
+}
+
+demo_collect <- function(desk, archive) {
+  quay <- desk_source(desk, "quay")
+  want <- want_bars(quay, demo_symbols, interval = "1 minute", from = "2026-03-12", to = "2026-03-26")
+  plan <- plan_calls(want, archive)
+  demo_step("2  the plan, before the first call")
+  print(plan)
+  demo_step("3  collecting")
+  print(collect_run(plan, archive, progress = TRUE))
+}
+
+demo_look <- function(desk, archive) {
+  calendar <- source_calendar(desk_source(desk, "quay"))
+  minutes <- archive_bars(archive, demo_symbols, interval = "1 minute", from = "2026-03-12", to = "2026-03-26", zone = calendar$zone)
+  demo_step("4  what is missing")
+  gaps <- series_gaps(minutes, calendar, from = "2026-03-12", to = "2026-03-26")
+  cli_print_gaps(gaps, 6, calendar$zone)
+  cat("\nThaw Day, 20 March, is no gap: the exchange's calendar expects nothing on it. Tamm Navigation (TAMX) was halted for two days.\n")
+  demo_step("5  days, figures and a table")
+  days <- bars_regroup(minutes, "1 day", calendar, base = "1 minute")
+  file <- function(name) file.path(desk$folder, name)
+  figure_save(figure_candles(days, zone = calendar$zone, title = "Four shares on the Ysel Quay Exchange"), file("candles.png"))
+  figure_save(figure_lines(minutes, base = 100, zone = calendar$zone, title = "Four shares, first minute = 100"), file("lines.png"))
+  export_csv(days, file("days.csv"))
+  cat(text_table(days[days$symbol == "KELD", c("symbol", "time", "open", "high", "low", "close", "volume", "bars", "expected")]), sep = "\n")
+}
+
+demo_end <- function(folder, services) {
+  demo_step("done")
+  cat("in ", folder, ": candles.png, lines.png, days.csv and archive.sqlite\n\nnext:\n", sep = "")
+  cat("  cd ", folder, "\n", sep = "")
+  cat("  vetusta list\n  vetusta figure candles KELD --interval \"1 minute\" --regroup \"1 hour\" --file hours.png\n")
+  cat("  vetusta services --desk .      # in another window: serves the exchange again\n")
+  cat("  vetusta collect quay SALT GRAV --interval \"5 minutes\" --span \"3 days\"\n")
+}

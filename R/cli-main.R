@@ -1,0 +1,152 @@
+# The command line: a small dispatcher. Each command is a function cli_<name>(arguments) in a file of its own; data goes to
+# standard output, everything else to standard error; the exit status is 0 done, 1 failed, 2 wrong usage.
+
+cli_commands <- c(
+  demo = "make a desk, serve invented services, collect from them and draw",
+  services = "serve the invented services of the demo",
+  plan = "say what a collection takes, before the first call",
+  collect = "collect bars into the archive, within the source's limits",
+  list = "show what the archive holds, its journal or its findings",
+  gaps = "find what is missing in archived series",
+  figure = "draw candles or lines of archived series",
+  export = "write archived series as CSV",
+  import = "put bars from a CSV file into the archive",
+  help = "show how a command is used",
+  version = "print the version"
+)
+
+#' Run a command of the command line
+#'
+#' @param arguments The words after `vetusta`; by default those of this process.
+#' @return The exit status, invisibly; a process that is not interactive ends with it.
+#' @export
+#' @keywords internal
+#' @examples
+#' cli_main("version")
+cli_main <- function(arguments = commandArgs(TRUE)) {
+  status <- cli_run(arguments)
+  if (!interactive() && missing(arguments)) quit(save = "no", status = status)
+  invisible(status)
+}
+
+cli_run <- function(arguments) {
+  if (!length(arguments) || arguments[1] %in% c("--help", "-h")) {
+    cli_overview()
+    return(if (length(arguments)) 0L else 2L)
+  }
+  if (arguments[1] == "--version") arguments[1] <- "version"
+  command <- arguments[1]
+  if (!command %in% names(cli_commands)) {
+    cli_say("vetusta: there is no command \"", command, "\"; ", suggest_word(command, names(cli_commands)))
+    return(2L)
+  }
+  work <- get(paste0("cli_", command), mode = "function")
+  withCallingHandlers(
+    tryCatch(
+      {
+        status <- work(arguments[-1])
+        if (is.numeric(status)) as.integer(status) else 0L
+      },
+      vetusta_usage = function(e) {
+        cli_say("vetusta ", command, ": ", conditionMessage(e), "\n  to do: see `vetusta ", command, " --help`")
+        2L
+      },
+      vetusta_help = function(e) 0L,
+      vetusta_error_want = function(e) cli_failed(e, 2L),
+      vetusta_error = function(e) cli_failed(e, 1L),
+      interrupt = function(e) {
+        cli_say("stopped; what came is stored, and the same command goes on from there")
+        1L
+      },
+      error = function(e) {
+        cli_say("vetusta ", command, ": an error that should not be: ", conditionMessage(e))
+        1L
+      }
+    ),
+    warning = function(w) {
+      cli_say("note: ", conditionMessage(w))
+      invokeRestart("muffleWarning")
+    }
+  )
+}
+
+cli_failed <- function(error, status) {
+  cli_say("vetusta: ", conditionMessage(error))
+  status
+}
+
+cli_say <- function(...) cat(..., "\n", file = stderr(), sep = "")
+
+cli_overview <- function() {
+  cat("vetusta collects market prices from data APIs, and keeps, mends and draws them.\n\nusage: vetusta COMMAND [...]\n\n")
+  cat(sprintf("  %-9s %s\n", names(cli_commands), cli_commands), sep = "")
+  cat("\n`vetusta help COMMAND` shows a command's options and an example; `vetusta demo` is a good start.\n")
+}
+
+cli_usage_error <- function(...) {
+  stop(structure(class = c("vetusta_usage", "error", "condition"), list(message = paste0(...), call = NULL)))
+}
+
+# Reads a command's arguments with optparse. `options` are made by cli_option(); `words` are at least `least` positional ones.
+cli_arguments <- function(arguments, command, words, options, example, least = 0, most = Inf) {
+  options <- c(options, list(cli_option("help", "show this and end", flag = TRUE, short = "h")))
+  parser <- optparse::OptionParser(
+    usage = paste("vetusta", command, words, "[options]"), option_list = options, add_help_option = FALSE,
+    description = paste0("\n", toupper(substr(cli_commands[[command]], 1, 1)), substring(cli_commands[[command]], 2), "."),
+    epilogue = paste0("example:\n", paste0("  ", example, collapse = "\n")), prog = "vetusta"
+  )
+  read <- tryCatch(
+    optparse::parse_args2(parser, args = as.character(arguments), print_help_and_exit = FALSE, convert_hyphens_to_underscores = TRUE),
+    error = function(e) cli_usage_error(cli_option_problem(conditionMessage(e)))
+  )
+  if (isTRUE(read$options$help)) {
+    cat(cli_tidy_help(utils::capture.output(optparse::print_help(parser))), sep = "\n")
+    stop(structure(class = c("vetusta_help", "error", "condition"), list(message = "help", call = NULL)))
+  }
+  if (length(read$args) < least) cli_usage_error("it needs ", words)
+  if (length(read$args) > most) cli_usage_error("\"", read$args[most + 1], "\" is one word too many")
+  c(list(words = read$args), read$options)
+}
+
+cli_option <- function(name, help, default = NULL, flag = FALSE, metavar = toupper(name), short = NULL) {
+  flags <- c(if (!is.null(short)) paste0("-", short), paste0("--", name))
+  if (flag) {
+    return(optparse::make_option(flags, action = "store_true", default = FALSE, help = help))
+  }
+  optparse::make_option(flags, type = "character", default = default, help = help, metavar = metavar)
+}
+
+cli_option_problem <- function(text) {
+  text <- sub("^Error in [^:]*: ", "", sub("\n.*", "", text))
+  text <- sub("long flag \"([^\"]*)\" is invalid.*", "the option --\\1 is not known", text)
+  text <- sub("short flag \"([^\"]*)\" is invalid.*", "the option -\\1 is not known", text)
+  text <- sub("flag \"([^\"]*)\" requires an argument", "the option --\\1 needs a value", text)
+  text
+}
+
+cli_tidy_help <- function(lines) {
+  lines <- sub("^Usage:", "usage:", lines)
+  lines <- sub("^Options:$", "options:", lines)
+  lines[!(duplicated(lines) & lines == "" & c(FALSE, utils::head(lines == "", -1)))]
+}
+
+cli_help <- function(arguments) {
+  if (!length(arguments)) {
+    cli_overview()
+    return(0L)
+  }
+  if (!arguments[1] %in% names(cli_commands)) {
+    cli_usage_error("there is no command \"", arguments[1], "\"; ", suggest_word(arguments[1], names(cli_commands)))
+  }
+  get(paste0("cli_", arguments[1]), mode = "function")("--help")
+}
+
+cli_version <- function(arguments) {
+  if (length(arguments) && arguments[1] %in% c("--help", "-h")) {
+    cat("usage: vetusta version\n\nPrint the version.\n\nexample:\n  vetusta version\n")
+    return(0L)
+  }
+  if (length(arguments)) cli_usage_error("it takes no words")
+  cat("vetusta ", getNamespaceVersion("vetusta")[[1]], "\n", sep = "")
+  0L
+}

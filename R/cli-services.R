@@ -1,0 +1,35 @@
+cli_services <- function(arguments) {
+  options <- cli_arguments(arguments, "services", "",
+    list(
+      cli_option("port", "the port on this machine, 0 for a free one [8471, or the desk's]", metavar = "N"),
+      cli_option("desk", "a desk whose desk.yml is told where the services are", metavar = "FOLDER"),
+      cli_option("seconds", "end after so many seconds; by default they run until stopped", metavar = "N"),
+      cli_option("page", "the largest page, in rows [240]", default = "240", metavar = "N"),
+      cli_option("calls", "calls a minute that the exchange allows [90]", default = "90", metavar = "N")
+    ),
+    c("vetusta services", "vetusta services --port 0 --desk demo-desk"), most = 0)
+  number <- function(name, least) {
+    value <- suppressWarnings(as.numeric(options[[name]]))
+    if (length(value) != 1 || is.na(value) || value < least) cli_usage_error("--", name, " must be a number, ", least, " or more")
+    value
+  }
+  port <- if (!is.null(options$port)) number("port", 0) else cli_desk_port(options$desk)
+  seconds <- if (is.null(options$seconds)) Inf else number("seconds", 0)
+  standin_serve(port, until = seconds, most = number("page", 1), calls_a_minute = number("calls", 1), ready = function(port) {
+    address <- paste0("http://127.0.0.1:", port, "/quay")
+    if (!is.null(options$desk)) {
+      desk <- desk_open(options$desk)
+      desk_make(desk$folder, title = desk$title, cards = character(), addresses = utils::modifyList(desk$addresses, list(quay = address)))
+    }
+    cat(text_table(data.frame(service = "Ysel Quay Exchange", address = address, key = paste0("QUAY_KEY=", standin_keys[["QUAY_KEY"]]))), sep = "\n")
+    flush(stdout())
+    cli_say(if (is.finite(seconds)) paste("serving for", seconds, "seconds") else "serving until stopped with Ctrl-C")
+  })
+}
+
+# The port at which the desk expects the services, so that a desk made by the demo works again later.
+cli_desk_port <- function(folder) {
+  address <- if (!is.null(folder)) desk_open(folder)$addresses$quay
+  port <- if (!is.null(address)) curl::curl_parse_url(address)$port
+  if (length(port)) as.numeric(port) else 8471
+}

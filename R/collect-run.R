@@ -1,0 +1,199 @@
+#' Collect what a plan asks for
+#'
+#' Sends the plan's calls within the source's limits, follows their pages, checks every row and stores each page as one
+#' transaction: its bars, its row in the journal and the place that was reached. Stopped at any moment and run again, it
+#' goes on; no page that is stored is asked for again. What fails for one symbol is recorded, and the rest goes on.
+#'
+#' @param plan A plan, see [plan_calls()].
+#' @param into An archive, see [archive_open()].
+#' @param progress Whether to show a progress bar, on standard error.
+#' @return Invisibly a `vetusta_run`: a list with `pages`, `new`, `changed`, `equal` (bars), `aside` (rows set aside among the
+#'   archive's findings), `again` (calls that had to be repeated), `seconds`, and `failed` (a data frame of `symbol`, `what`, `todo`).
+#' @section Errors: `vetusta_error_secret` when the key is not set, `vetusta_error_access` when the service refuses it,
+#'   `vetusta_error_network` when nothing answers, `vetusta_error_archive` when the archive cannot be written. What was
+#'   stored before is kept in every case.
+#' @export
+#' @examples
+#' \dontrun{
+#' quay <- source_card("quay") # `vetusta services` serves it on this machine
+#' want <- want_bars(quay, c("KELD", "TAMX"), interval = "1 minute", from = "2026-03-12", to = "2026-03-13")
+#' archive <- archive_open("archive.sqlite")
+#' collect_run(plan_calls(want, archive), into = archive)
+#' }
+collect_run <- function(plan, into, progress = interactive()) {
+  if (!inherits(plan, "vetusta_plan")) vetusta_stop("want", "What is collected is a plan.", todo = "make one with plan_calls()")
+  archive <- check_archive(into)
+  source <- plan$want$source
+  for (name in access_secrets(source$access)) source_secret(source, name)
+  state <- collect_state(plan, archive)
+  on.exit(line_close(state$line))
+  bar <- if (progress && plan$pages > 0) collect_bar(plan$pages)
+  while (length(state$queue) || state$line$active > 0L) {
+    wait <- collect_start(state)
+    line_run(state$line, wait)
+    while (length(state$finished)) {
+      event <- state$finished[[1]]
+      state$finished <- state$finished[-1]
+      collect_event(state, event)
+      if (!is.null(bar)) bar(state$pages, event$chain$symbol)
+    }
+  }
+  for (series in state$touched) archive_settle(archive, series)
+  invisible(collect_result(state))
+}
+
+collect_state <- function(plan, archive) {
+  state <- new.env(parent = emptyenv())
+  want <- plan$want
+  state$want <- want
+  state$archive <- archive
+  state$calendar <- source_calendar(want$source)
+  state$line <- wire_line(want$source$at_once)
+  state$run <- format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC")
+  state$queue <- lapply(seq_len(nrow(plan$calls)), function(i) collect_chain(want, plan$calls[i, ]))
+  state$finished <- list()
+  state$hold <- 0
+  state$touched <- numeric()
+  state$started <- as.numeric(Sys.time())
+  for (name in c("pages", "new", "changed", "equal", "aside", "again")) state[[name]] <- 0
+  state$failed <- data.frame(symbol = character(), what = character(), todo = character())
+  state
+}
+
+# A chain is one call of the plan with the pages that follow from it.
+collect_chain <- function(want, call) {
+  known <- list(symbol = call$symbol, interval = want$interval$iso, from = call$from, to = call$to, session = want$session, most = want$offer$most)
+  list(symbol = call$symbol, from = as.numeric(call$from), to = as.numeric(call$to), attempt = 1, page = 1, not_before = 0, seen = character(),
+    direction = NA_character_, edge = NULL, request = wire_request(want$source, want$offer, offer_values(want$offer, known)))
+}
+
+collect_bar <- function(total) {
+  id <- cli::cli_progress_bar(total = total, format = "{cli::pb_bar} {cli::pb_current} of {cli::pb_total} pages | {cli::pb_status} | {cli::pb_eta_str}",
+    .auto_close = FALSE, clear = TRUE)
+  function(done, symbol) cli::cli_progress_update(set = min(done, total), status = symbol, id = id)
+}
+
+# Starts every call that may be sent now; gives the seconds until the next one may.
+collect_start <- function(state) {
+  now <- as.numeric(Sys.time())
+  wait <- 1
+  while (length(state$queue) && state$line$active < state$want$source$at_once) {
+    ready <- which(vapply(state$queue, `[[`, 0, "not_before") <= now)
+    held <- max(0, state$hold - now)
+    if (!length(ready) || held > 0) {
+      soonest <- min(vapply(state$queue, `[[`, 0, "not_before")) - now
+      return(min(wait, max(held, soonest, 0.001)))
+    }
+    token <- take_token(state)
+    if (token > 0) {
+      return(min(wait, token))
+    }
+    chain <- state$queue[[ready[1]]]
+    state$queue <- state$queue[-ready[1]]
+    send_chain(state, chain)
+  }
+  wait
+}
+
+take_token <- function(state) {
+  limits <- state$want$source$limits
+  if (!length(limits)) {
+    return(0)
+  }
+  archive_take_token(state$archive, state$want$source$source, longest_window(limits), function(times, now) limit_wait(times, limits, now))
+}
+
+send_chain <- function(state, chain) {
+  chain$asked <- as.numeric(Sys.time())
+  finish <- function(...) state$finished[[length(state$finished) + 1]] <- list(chain = chain, ...)
+  line_start(state$line, wire_signed(chain$request, state$want$source),
+    done = function(response) finish(response = response), failed = function(reason) finish(reason = reason))
+}
+
+collect_event <- function(state, event) {
+  if (!is.null(event$reason)) {
+    return(collect_again(state, event$chain, what = event$reason, network = TRUE))
+  }
+  response <- event$response
+  switch(judge_status(response$status),
+    good = collect_good(state, event$chain, response),
+    again = collect_again(state, event$chain, answer_text(state, response), response),
+    refused = collect_refused(state, event$chain, response),
+    absent = collect_failed(state, event$chain, response, "absent", paste0("the source has no ", event$chain$symbol, ": ", answer_text(state, response)),
+      "look at the symbol, or leave it out"),
+    wrong = collect_failed(state, event$chain, response, "wrong", paste0("the service did not accept the call: ", answer_text(state, response)),
+      "look at the want, and at the request in the source card")
+  )
+}
+
+answer_text <- function(state, response) {
+  redact(paste0("HTTP ", response$status, " ", body_excerpt(response$body)), source_secrets(state$want$source))
+}
+
+journal_entry <- function(state, chain, response, outcome, rows = NA, message = NA) {
+  secrets <- source_secrets(state$want$source)
+  archive_journal_add(state$archive, list(
+    run = state$run, source = state$want$source$source, offer = state$want$offer$name, symbol = chain$symbol, asked = chain$asked,
+    seconds = as.numeric(Sys.time()) - chain$asked, status = response$status, bytes = length(response$body), rows = rows, outcome = outcome,
+    address = redact(chain$request$address, secrets), message = redact(message, secrets)
+  ))
+}
+
+# Transient: asked again after a pause, five times at most; the service's own word leads.
+collect_again <- function(state, chain, what, response = list(), network = FALSE) {
+  in_transaction(state$archive, function() journal_entry(state, chain, response, "again", message = what))
+  if (chain$attempt >= 5) {
+    if (network) stop_network(state, what)
+    return(collect_failed(state, chain, response, "failed", paste0("asked ", chain$attempt, " times, the last answer was: ", what), "run it again later: it goes on"))
+  }
+  state$again <- state$again + 1
+  asked_for <- retry_after(response$headers %||% list())
+  pause <- if (is.na(asked_for)) retry_pause(chain$attempt) else asked_for + 0.05
+  if (identical(as.numeric(response$status), 429)) state$hold <- max(state$hold, as.numeric(Sys.time()) + pause)
+  chain$not_before <- as.numeric(Sys.time()) + pause
+  chain$attempt <- chain$attempt + 1
+  state$queue <- c(list(chain), state$queue)
+}
+
+stop_network <- function(state, what) {
+  vetusta_stop("network", paste0("Nothing answers at the address of the source ", state$want$source$source, ": ", what, "."),
+    where = paste0(origin_of(state$want$source$address), ", after 5 tries"),
+    todo = "look whether the service runs and the address in the card is right; then run it again: it goes on")
+}
+
+collect_refused <- function(state, chain, response) {
+  text <- answer_text(state, response)
+  in_transaction(state$archive, function() journal_entry(state, chain, response, "refused", message = text))
+  names <- access_secrets(state$want$source$access)
+  vetusta_stop("access", paste0("The source ", state$want$source$source, " refuses access: ", text), where = paste0("offer ", state$want$offer$name, ", ", chain$symbol),
+    todo = if (length(names)) paste0("look whether ", paste(names, collapse = " and "), " holds a key that is valid for this") else "the card says access none: look whether the service needs a key")
+}
+
+collect_failed <- function(state, chain, response, outcome, what, todo) {
+  in_transaction(state$archive, function() journal_entry(state, chain, response, outcome, message = what))
+  state$failed <- rbind(state$failed, data.frame(symbol = chain$symbol, what = what, todo = todo))
+}
+
+collect_result <- function(state) {
+  values <- mget(c("pages", "new", "changed", "equal", "aside", "again", "failed"), envir = state)
+  structure(c(values, list(seconds = as.numeric(Sys.time()) - state$started, notes = state$want$notes)), class = "vetusta_run")
+}
+
+#' @export
+print.vetusta_run <- function(x, ...) {
+  cat(format_run(x), sep = "\n")
+  invisible(x)
+}
+
+format_run <- function(x) {
+  count <- function(n) format(n, big.mark = ",", scientific = FALSE)
+  held <- if (x$equal > 0) paste0(", ", count(x$equal), " held already")
+  changed <- if (x$changed > 0) paste0(", ", count(x$changed), " changed")
+  c(
+    paste0("collected ", count(x$new), " new bars", changed, held, " in ", count(x$pages), " pages and ", format_seconds(max(1, x$seconds))),
+    if (x$again > 0) paste0("  ", count(x$again), " calls had to be repeated"),
+    if (x$aside > 0) paste0("  ", count(x$aside), " rows were set aside: see the archive's findings"),
+    if (nrow(x$failed)) paste0("  ", count(nrow(x$failed)), " failed:"),
+    if (nrow(x$failed)) paste0("    ", x$failed$symbol, ": ", x$failed$what, "\n      to do: ", x$failed$todo)
+  )
+}

@@ -1,0 +1,56 @@
+# Errors are conditions with a class of their kind; they say what, where, and what to do next.
+
+vetusta_stop <- function(kind, what, where = NULL, todo = NULL, ...) {
+  stop(vetusta_error(kind, what, where, todo, ...))
+}
+
+vetusta_error <- function(kind, what, where = NULL, todo = NULL, ...) {
+  lines <- c(what, if (length(where)) paste0("  where: ", where), if (length(todo)) paste0("  to do: ", todo))
+  structure(
+    class = c(paste0("vetusta_error_", kind), "vetusta_error", "error", "condition"),
+    list(message = paste(lines, collapse = "\n"), call = NULL, what = what, where = where, todo = todo, kind = kind, ...)
+  )
+}
+
+# The known word nearest to a wrong one, as half a sentence; nothing when none is near.
+nearest_word <- function(word, known) {
+  if (!length(known)) {
+    return(NULL)
+  }
+  distance <- utils::adist(tolower(word), tolower(known))[1, ]
+  if (min(distance) > max(2, nchar(word) / 3)) {
+    return(NULL)
+  }
+  known[which.min(distance)]
+}
+
+# "did you mean x?" or the whole list
+suggest_word <- function(word, known) {
+  near <- nearest_word(word, known)
+  if (is.null(near)) paste0("use one of: ", paste(known, collapse = ", ")) else paste0("did you mean \"", near, "\"?")
+}
+
+check_text <- function(x, name, kind = "want", several = FALSE) {
+  good <- is.character(x) && length(x) >= 1 && !anyNA(x) && all(nzchar(x)) && (several || length(x) == 1)
+  if (!good) {
+    vetusta_stop(kind, paste0("`", name, "` must be ", if (several) "one or more texts" else "one text", ", none of them empty."),
+      todo = paste0("give ", name, if (several) " as a character vector" else " as a single string")
+    )
+  }
+  invisible(x)
+}
+
+check_choice <- function(x, name, choices, kind = "want") {
+  if (!is.character(x) || length(x) != 1 || !x %in% choices) {
+    shown <- if (length(x) == 1) as.character(x) else paste(x, collapse = ", ")
+    vetusta_stop(kind, paste0("`", name, "` cannot be \"", shown, "\"."), todo = suggest_word(shown, choices))
+  }
+  x
+}
+
+check_count <- function(x, name, kind = "want", least = 1) {
+  if (!is.numeric(x) || length(x) != 1 || is.na(x) || x < least || x != round(x)) {
+    vetusta_stop(kind, paste0("`", name, "` must be a whole number, ", least, " or more."), todo = paste("correct", name))
+  }
+  as.numeric(x)
+}

@@ -1,0 +1,145 @@
+# A source card is a YAML file that describes one data API. It is read as data, checked word by word, and never holds a
+# secret: it names the secrets that it needs.
+
+#' Read a source card
+#'
+#' @param file Path of the card, a YAML file; or the name of a card that ships with the package, such as `"quay"`.
+#' @param address An address that takes the place of the card's own, for a service that runs elsewhere today.
+#' @param secrets Path of the env file that holds the secrets; by default `desk.env` in the card's folder or the one above.
+#' @return A `vetusta_source`: a list of `source` (its name), `title`, `address`, `access`, `limits`, `withheld`, `calendar`,
+#'   `zone`, `offers` and where it was read from. Printing it shows the names of its secrets and whether they are set,
+#'   never a value.
+#' @section Errors: `vetusta_error_card` for a file that is not there, is no YAML, or has a word, type or part that is wrong;
+#'   with file, line and the nearest right word.
+#' @export
+#' @examples
+#' source_card("quay")
+source_card <- function(file, address = NULL, secrets = NULL) {
+  check_text(file, "file", "card")
+  path <- card_path(file)
+  text <- readLines(path, warn = FALSE, encoding = "UTF-8")
+  content <- card_yaml(text, path)
+  place <- function(keys) card_place(text, path, keys)
+  card_check(content, card_grammar(), character(), place)
+  if (!is.null(address)) content$address <- address
+  card_finish(content, path, secrets %||% secrets_beside(path), place)
+}
+
+card_path <- function(file) {
+  if (file.exists(file) && !dir.exists(file)) {
+    return(normalizePath(file))
+  }
+  shipped <- system.file("cards", paste0(file, ".yml"), package = "vetusta")
+  if (grepl("^[a-z0-9-]+$", file) && nzchar(shipped)) {
+    return(shipped)
+  }
+  names <- sub("[.]yml$", "", list.files(system.file("cards", package = "vetusta"), "[.]yml$"))
+  vetusta_stop("card", paste0("There is no source card \"", file, "\"."),
+    todo = paste0("give the path of a card, or the name of one that ships: ", paste(names, collapse = ", ")))
+}
+
+# In YAML 1.1 the words no, off, n and y are truth values; here they are the words that somebody wrote.
+card_yaml <- function(text, path) {
+  as_written <- function(x) if (tolower(x) %in% c("true", "false")) tolower(x) == "true" else x
+  content <- tryCatch(
+    yaml::yaml.load(paste(text, collapse = "\n"), eval.expr = FALSE, handlers = list("bool#yes" = as_written, "bool#no" = as_written)),
+    error = function(e) {
+      line <- sub(".*line ([0-9]+).*", "\\1", conditionMessage(e))
+      vetusta_stop("card", "The card is no YAML.", where = paste0(path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)),
+        todo = paste0("mend it: ", sub("^.*\\) *", "", sub("\n.*", "", conditionMessage(e)))))
+    }
+  )
+  if (!is.list(content) || is.null(names(content))) {
+    vetusta_stop("card", "The card is empty or no set of words and values.", where = path, todo = "begin it with source: and address:")
+  }
+  content
+}
+
+# The line on which a path of keys stands, found by following the keys down the text.
+card_place <- function(text, path, keys) {
+  at <- 1L
+  for (key in keys) {
+    if (grepl("^[0-9]+$", key)) next
+    pattern <- paste0("(^|[{,\\s-])[\"']?\\Q", key, "\\E[\"']?\\s*:(\\s|$)")
+    found <- grep(pattern, text[at:length(text)], perl = TRUE)
+    if (!length(found)) break
+    at <- at + found[1] - 1L
+  }
+  paste0(path, ", line ", at, if (length(keys)) paste0(", ", paste(keys, collapse = "/")))
+}
+
+card_finish <- function(content, path, secrets, place) {
+  card <- list(
+    source = content$source, title = content$title %||% content$source, address = sub("/+$", "", content$address),
+    access = content$access %||% list(by = "none"), limits = lapply(as.list(content$limits), read_limit),
+    at_once = content$at_once %||% 1L,
+    withheld = if (!is.null(content$withheld)) time_interval(content$withheld, "withheld"),
+    calendar = content$calendar, zone = content$zone %||% "UTC", open_http = isTRUE(content$open_http), offers = content$offers,
+    file = path, secrets = secrets
+  )
+  check_zone(card$zone, "card", where = place("zone"))
+  card_check_address(card, place)
+  for (name in names(card$offers)) {
+    card$offers[[name]]$name <- name
+    card_check_columns(card$offers[[name]], place(c("offers", name, "columns")))
+  }
+  structure(card, class = "vetusta_source")
+}
+
+# Credentials travel in the clear over http, so it is for services on this machine unless the card says otherwise.
+card_check_address <- function(card, place) {
+  parts <- tryCatch(curl::curl_parse_url(card$address), error = function(e) NULL)
+  if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
+    vetusta_stop("card", paste0("\"", card$address, "\" is no http or https address."), where = place("address"),
+      todo = "write it whole, as in https://data.example.org/v1")
+  }
+  if (parts$scheme == "http" && !is_loopback(parts$host) && !card$open_http) {
+    vetusta_stop("card", "The address is http, and not on this machine: everybody on the way could read the key.",
+      where = place("address"), todo = "use https; or, where the service has none and needs no key, say open_http: true")
+  }
+}
+
+is_loopback <- function(host) grepl("^(localhost|127[.][0-9.]+|\\[?::1\\]?)$", host)
+
+#' @export
+print.vetusta_source <- function(x, ...) {
+  cat("source ", x$source, ": ", x$title, "\n", sep = "")
+  cat("  address   ", x$address, "\n", sep = "")
+  names <- access_secrets(x$access)
+  cat("  access    ", x$access$by, if (length(names)) paste0(", ", paste0(names, ifelse(secrets_set(x), " (set)", " (not set)"), collapse = ", ")), "\n", sep = "")
+  if (length(x$limits)) cat("  limits    ", paste(vapply(x$limits, format_limit, ""), collapse = ", "), "\n", sep = "")
+  if (!is.null(x$withheld)) cat("  withheld  newest ", format(x$withheld), "\n", sep = "")
+  if (!is.null(x$calendar)) cat("  calendar  ", x$calendar, "\n", sep = "")
+  for (offer in x$offers) cat("  offers    ", offer$name, " (", offer$shape, ")\n", sep = "")
+  invisible(x)
+}
+
+#' Read a calendar
+#'
+#' @param calendar Path of a calendar file (YAML, see [calendar_make()]); or the name of one that ships with the package
+#'   (`"quay"`); or a source, whose own calendar is meant.
+#' @return A `vetusta_calendar`.
+#' @section Errors: `vetusta_error_calendar` for a file that is not there or wrong.
+#' @export
+#' @examples
+#' source_calendar("quay")
+source_calendar <- function(calendar) {
+  beside <- NULL
+  if (inherits(calendar, "vetusta_source")) {
+    if (is.null(calendar$calendar)) {
+      return(NULL)
+    }
+    beside <- file.path(dirname(calendar$file), paste0(calendar$calendar, ".calendar.yml"))
+    calendar <- calendar$calendar
+  }
+  check_text(calendar, "calendar", "calendar")
+  candidates <- c(beside, calendar, system.file("calendars", paste0(calendar, ".yml"), package = "vetusta"))
+  found <- candidates[file.exists(candidates) & !dir.exists(candidates)]
+  if (!length(found)) {
+    shipped <- sub("[.]yml$", "", list.files(system.file("calendars", package = "vetusta")))
+    vetusta_stop("calendar", paste0("There is no calendar \"", calendar, "\"."),
+      todo = paste0("give the path of a calendar file, or the name of one that ships: ", paste(shipped, collapse = ", ")))
+  }
+  text <- readLines(found[1], warn = FALSE, encoding = "UTF-8")
+  calendar_make(card_yaml(text, found[1]))
+}

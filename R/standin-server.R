@@ -1,0 +1,135 @@
+# The stand-in services: one small local server. It keeps what each service keeps of its callers: when they called.
+
+standin_keys <- c(QUAY_KEY = "quay-demo-7f3a91")
+
+# `now` gives the present of the services in seconds; `most` is the largest page.
+standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, calls_a_minute = 90L) {
+  state <- new.env(parent = emptyenv())
+  state$calls <- numeric()
+  state$cache <- new.env(parent = emptyenv())
+  calendar <- source_calendar_for_standin()
+  settings <- list(now = now, most = most, calls_a_minute = calls_a_minute, calendar = calendar)
+  list(call = function(request) {
+    tryCatch(
+      standin_route(request, state, settings),
+      error = function(e) standin_problem(500L, "internal", "The service failed; nothing was changed.")
+    )
+  })
+}
+
+standin_route <- function(request, state, settings) {
+  path <- strsplit(utils::URLdecode(request$PATH_INFO), "/", fixed = TRUE)[[1]][-1]
+  if (request$REQUEST_METHOD != "GET") {
+    return(standin_problem(405L, "method", "Only GET is understood here."))
+  }
+  if (length(path) == 4 && path[1] == "quay" && path[2] == "bars") {
+    return(quay_answer(path[3], path[4], standin_query(request$QUERY_STRING), request, state, settings))
+  }
+  standin_problem(404L, "path", "There is nothing at this address.")
+}
+
+standin_query <- function(text) {
+  parts <- strsplit(sub("^[?]", "", text), "&", fixed = TRUE)[[1]]
+  parts <- parts[nzchar(parts)]
+  stats::setNames(lapply(sub("^[^=]*=?", "", parts), utils::URLdecode), sub("=.*", "", parts))
+}
+
+quay_answer <- function(code, word, query, request, state, settings) {
+  if (!identical(query$key, standin_keys[["QUAY_KEY"]])) {
+    return(standin_problem(401L, "key", "A valid key is needed as the parameter key."))
+  }
+  wait <- standin_turn(state, settings$calls_a_minute, 60)
+  if (wait > 0) {
+    return(standin_problem(429L, "calls", paste0("More than ", settings$calls_a_minute, " calls in a minute."), list("Retry-After" = as.character(ceiling(wait)))))
+  }
+  intervals <- c(m1 = "PT1M", m5 = "PT5M", m15 = "PT15M", m30 = "PT30M", h1 = "PT1H", d1 = "P1D")
+  if (!word %in% names(intervals)) {
+    return(standin_problem(400L, "interval", paste0("The interval must be one of ", paste(names(intervals), collapse = ", "), ".")))
+  }
+  if (!code %in% quay_instruments()$code) {
+    return(standin_problem(404L, "code", "No instrument has this code."))
+  }
+  from <- suppressWarnings(as.numeric(query$from %||% NA)) / 1000
+  until <- suppressWarnings(as.numeric(query$until %||% NA)) / 1000
+  rows <- suppressWarnings(as.numeric(query$rows %||% settings$most))
+  if (is.na(from) || is.na(until) || from >= until) {
+    return(standin_problem(400L, "range", "The parameters from and until are needed, in milliseconds, from before until."))
+  }
+  if (is.na(rows) || rows < 1 || !(query$hours %||% "main") %in% c("main", "every")) {
+    return(standin_problem(400L, "parameter", "rows is a whole number from 1, hours is main or every."))
+  }
+  quay_page(code, intervals[[word]], from, until, min(rows, settings$most), query, request, state, settings)
+}
+
+quay_page <- function(code, iso, from, until, rows, query, request, state, settings) {
+  newest <- settings$now() - 20 * 60
+  bars <- quay_bars(code, time_interval(iso), from, min(until, newest), query$hours %||% "main", settings$calendar, state$cache)
+  total <- if (is.null(bars)) 0L else nrow(bars)
+  page <- if (total) bars[seq_len(min(rows, total)), ]
+  body <- list(code = code, items = if (total) quay_items(page) else list())
+  if (total > rows) {
+    query$key <- NULL
+    query$from <- format(round(bars$at[rows + 1] * 1000), scientific = FALSE)
+    host <- request$HTTP_HOST %||% "127.0.0.1"
+    body$more <- paste0("http://", host, request$PATH_INFO, "?", paste(names(query), unlist(query), sep = "=", collapse = "&"))
+  }
+  standin_json(200L, body)
+}
+
+quay_items <- function(page) {
+  data.frame(at = round(page$at * 1000), fst = page$fst, top = page$top, low = page$low, lst = page$lst, qty = page$qty, deals = page$deals)
+}
+
+# Seconds until the caller may call again, 0 when this call counts.
+standin_turn <- function(state, most, window) {
+  now <- as.numeric(Sys.time())
+  state$calls <- state$calls[state$calls > now - window]
+  if (length(state$calls) >= most) {
+    return(state$calls[1] + window - now)
+  }
+  state$calls <- c(state$calls, now)
+  0
+}
+
+standin_json <- function(status, body, headers = list()) {
+  list(status = status, headers = c(list("Content-Type" = "application/json"), headers), body = as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = 6)))
+}
+
+standin_problem <- function(status, code, text, headers = list()) standin_json(status, list(problem = list(code = code, text = text)), headers)
+
+# The exchange's calendar is the one that ships; stand-ins know the core alone, so it is made here from its parts.
+source_calendar_for_standin <- function() {
+  calendar_make(list(
+    calendar = "quay", title = "Ysel Quay Exchange", zone = "Europe/Riga", weekdays = weekday_names[1:5],
+    sessions = list(early = "08:00-09:30", regular = "09:30-16:00", late = "16:00-18:00"),
+    closed = lapply(c("01-01", "03-20", "06-11", "12-24", "12-25", "12-26"), function(day) list(day = day)),
+    half_days = list(list(day = "08-29", sessions = list(early = "08:00-09:30", regular = "09:30-12:30")))
+  ))
+}
+
+#' Serve the stand-in services
+#'
+#' Starts the invented services of the demo on this machine and serves them until `until` is over or the process ends.
+#'
+#' @param port The port on 127.0.0.1; 0 takes a free one.
+#' @param ready A function that is called with the port once they answer.
+#' @param until Seconds to serve.
+#' @param most The largest page, in rows.
+#' @param calls_a_minute How many calls a minute the exchange allows.
+#' @return Nothing.
+#' @section Errors: `vetusta_error_service` when the port is taken.
+#' @export
+#' @examples
+#' standin_serve(0, ready = function(port) message("serving"), until = 0)
+standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L, calls_a_minute = 90L) {
+  if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
+  server <- tryCatch(
+    httpuv::startServer("127.0.0.1", port, standin_app(most = most, calls_a_minute = calls_a_minute), quiet = TRUE),
+    error = function(e) vetusta_stop("service", paste0("The port ", port, " is taken."), where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
+  )
+  on.exit(server$stop())
+  ready(port)
+  end <- as.numeric(Sys.time()) + until
+  while (as.numeric(Sys.time()) < end) httpuv::service(min(500, max(1, (end - as.numeric(Sys.time())) * 1000)))
+  invisible()
+}

@@ -1,0 +1,176 @@
+# Instants are POSIXct in UTC; days are Date. Local times enter and leave here.
+
+#' The instant of a local clock time
+#'
+#' @param day Local days, `Date`.
+#' @param seconds Seconds since local midnight on the clock; 86,400 and more are hours of the next days.
+#' @param zone An IANA time zone.
+#' @param skipped What a time that the clock jumps over means: `"shift"` moves it on by the length of the jump, `"next"`
+#'   takes the first instant after the jump, `"missing"` gives `NA`, `"error"` refuses it.
+#' @param twice Which one of two is meant when a time occurs twice: `"first"`, `"second"`, `"missing"` or `"error"`.
+#' @return `POSIXct` in UTC, of the longer length of `day` and `seconds`.
+#' @section Errors: `vetusta_error_want` for an unknown zone, and where `"error"` was asked for.
+#' @export
+#' @examples
+#' time_local(as.Date("2026-03-29"), 3.5 * 3600, "Europe/Riga") # 03:30 is jumped over: 04:30
+#' time_local(as.Date("2026-10-25"), 3.5 * 3600, "Europe/Riga", twice = "second")
+time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
+  check_zone(zone)
+  check_choice(skipped, "skipped", c("shift", "next", "missing", "error"))
+  check_choice(twice, "twice", c("first", "second", "missing", "error"))
+  clock <- as.numeric(as.Date(day)) * 86400 + seconds
+  # a zone's offset a day before and a day after: they differ only around a change of the clock
+  before <- zone_offset(clock - 129600, zone)
+  after <- zone_offset(clock + 129600, zone)
+  instant <- clock - before
+  changing <- which(before != after)
+  if (length(changing)) {
+    instant[changing] <- local_around_change(clock[changing], before[changing], after[changing], zone, skipped, twice)
+  }
+  utc(instant)
+}
+
+local_around_change <- function(clock, before, after, zone, skipped, twice) {
+  early <- clock - before
+  late <- clock - after
+  early_holds <- zone_offset(early, zone) == before
+  late_holds <- zone_offset(late, zone) == after
+  both <- early_holds & late_holds
+  none <- !early_holds & !late_holds
+  result <- ifelse(early_holds, early, late)
+  if (any(both)) {
+    if (twice == "error") stop_local(clock[both][1], zone, "occurs twice", "twice")
+    result[both] <- switch(twice, first = early[both], second = late[both], missing = NA_real_)
+  }
+  if (any(none)) {
+    if (skipped == "error") stop_local(clock[none][1], zone, "is jumped over", "skipped")
+    result[none] <- switch(skipped,
+      shift = early[none],
+      `next` = mapply(change_between, late[none], early[none], MoreArgs = list(zone = zone)),
+      missing = NA_real_
+    )
+  }
+  result
+}
+
+stop_local <- function(clock, zone, what, argument) {
+  vetusta_stop("want", paste0("The local time ", format(utc(clock), "%Y-%m-%d %H:%M:%S"), " ", what, " in ", zone, "."),
+    todo = paste0("say what it means with `", argument, "`")
+  )
+}
+
+# The second at which the zone's offset changes between two instants, by halving.
+change_between <- function(low, high, zone) {
+  at_low <- zone_offset(low, zone)
+  while (high - low > 1) {
+    middle <- floor((low + high) / 2)
+    if (zone_offset(middle, zone) == at_low) low <- middle else high <- middle
+  }
+  high
+}
+
+utc <- function(seconds) as.POSIXct(as.numeric(seconds), origin = "1970-01-01", tz = "UTC")
+
+zone_offset <- function(seconds, zone) {
+  offset <- as.POSIXlt(utc(seconds), tz = zone)$gmtoff
+  if (is.null(offset)) rep(0, length(seconds)) else ifelse(is.na(offset), 0, offset)
+}
+
+check_zone <- function(zone, kind = "want", where = NULL) {
+  if (!is.character(zone) || length(zone) != 1 || is.na(zone) || !zone %in% c("UTC", OlsonNames())) {
+    shown <- if (length(zone) == 1) as.character(zone) else "?"
+    near <- nearest_word(shown, OlsonNames())
+    vetusta_stop(kind, paste0("\"", shown, "\" is no time zone."), where = where,
+      todo = paste0(if (!is.null(near)) paste0("did you mean \"", near, "\"? "), "use an IANA name, such as Europe/Riga or UTC")
+    )
+  }
+  invisible(zone)
+}
+
+# The local day of each instant.
+local_day <- function(instant, zone) {
+  seconds <- as.numeric(instant)
+  as.Date(floor((seconds + zone_offset(seconds, zone)) / 86400), origin = "1970-01-01")
+}
+
+#' Read an instant or a day
+#'
+#' @param x A `POSIXct`, a `Date`, a day (`"2026-03-12"`) or an RFC 3339 instant (`"2026-03-12T09:30:00+02:00"`, `Z` for
+#'   UTC; without an offset it is local time in `zone`, and seconds may be left out).
+#' @param zone The IANA zone of days and of local times.
+#' @param end Whether the instant ends a window: a day then stands for its last moment, that is for the next local midnight.
+#' @param name What it is called in an error.
+#' @return One `POSIXct` in UTC.
+#' @section Errors: `vetusta_error_want` when it is neither.
+#' @export
+#' @examples
+#' time_instant("2026-03-12", "Europe/Riga")
+#' time_instant("2026-03-12T09:30:00+02:00")
+time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
+  check_zone(zone)
+  if (inherits(x, "POSIXt") && length(x) == 1 && !is.na(x)) {
+    return(utc(as.POSIXct(x)))
+  }
+  if (inherits(x, "Date") && length(x) == 1 && !is.na(x)) {
+    return(time_local(x + end, 0, zone))
+  }
+  if (is.character(x) && length(x) == 1 && !is.na(x)) {
+    day <- read_day(x)
+    if (!is.na(day)) {
+      return(time_local(day + end, 0, zone))
+    }
+    instant <- read_rfc3339(x, zone)
+    if (!is.na(instant)) {
+      return(instant)
+    }
+  }
+  shown <- if (length(x) == 1) paste0(" cannot be \"", x, "\": that") else paste0(" is given ", length(x), " times; one")
+  vetusta_stop("want", paste0("`", name, "`", shown, " is no day and no instant."),
+    todo = "write it as 2026-03-12 or as 2026-03-12T09:30:00Z"
+  )
+}
+
+read_day <- function(x) {
+  looks <- grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}$", x)
+  day <- rep(as.Date(NA), length(x))
+  day[looks] <- as.Date(strptime(x[looks], "%Y-%m-%d", tz = "UTC"))
+  day
+}
+
+# RFC 3339 instants, vectorised; a text without an offset is local time in `zone`.
+read_rfc3339 <- function(x, zone = "UTC") {
+  pattern <- "^([0-9]{4}-[0-9]{2}-[0-9]{2})[Tt ]([0-9]{2}):([0-9]{2})(:([0-9]{2}([.][0-9]{1,9})?))?([Zz]|[+-][0-9]{2}:?[0-9]{2})?$"
+  parts <- regmatches(x, regexec(pattern, x))
+  found <- lengths(parts) > 0
+  result <- utc(rep(NA_real_, length(x)))
+  if (!any(found)) {
+    return(result)
+  }
+  parts <- matrix(unlist(parts[found]), ncol = 8, byrow = TRUE)
+  day <- read_day(parts[, 2])
+  second <- suppressWarnings(as.numeric(ifelse(nzchar(parts[, 6]), parts[, 6], "0")))
+  hour <- as.numeric(parts[, 3])
+  minute <- as.numeric(parts[, 4])
+  seconds <- hour * 3600 + minute * 60 + second
+  seconds[hour > 24 | minute > 59 | second >= 61] <- NA
+  offset <- parts[, 8]
+  value <- as.numeric(day) * 86400 + seconds
+  fixed <- grepl("^[+-]", offset)
+  digits <- sub(":", "", substring(offset, 2))
+  shift <- ifelse(fixed, as.numeric(substr(digits, 1, 2)) * 3600 + as.numeric(substr(digits, 3, 4)) * 60, 0)
+  value <- value - ifelse(startsWith(offset, "-"), -1, 1) * ifelse(is.na(shift), 0, shift)
+  local <- !nzchar(offset) & !is.na(value)
+  if (any(local)) {
+    value[local] <- as.numeric(time_local(day[local], seconds[local], zone))
+  }
+  result[found] <- utc(value)
+  result
+}
+
+# RFC 3339 text of an instant, in UTC, with milliseconds only where there are any.
+format_instant <- function(x) {
+  x <- as.numeric(x)
+  whole <- format(utc(floor(x)), "%Y-%m-%dT%H:%M:%S")
+  part <- round((x - floor(x)) * 1000)
+  ifelse(is.na(x), NA_character_, paste0(whole, ifelse(part > 0, sprintf(".%03d", as.integer(ifelse(is.na(part), 0, part))), ""), "Z"))
+}

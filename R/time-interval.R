@@ -1,0 +1,117 @@
+# Lengths of time: ISO 8601 durations in files, plain words from people.
+
+interval_units <- c(
+  s = "second", sec = "second", second = "second", min = "minute", minute = "minute", h = "hour", hour = "hour",
+  d = "day", day = "day", week = "week", w = "week", month = "month", quarter = "quarter", year = "year", y = "year"
+)
+unit_seconds <- c(second = 1, minute = 60, hour = 3600, day = 86400, week = 604800, month = NA, quarter = NA, year = NA)
+
+#' Read a length of time
+#'
+#' @param x An ISO 8601 duration of one unit (`"PT1M"`, `"P1D"`, `"P6M"`) or plain words (`"1 minute"`, `"5 min"`,
+#'   `"6 months"`).
+#' @param name What the length is called in an error.
+#' @return A list of class `vetusta_interval`: `count`, `unit` (`second` to `year`), `iso` (the ISO 8601 spelling) and
+#'   `seconds` (`NA` for months, quarters and years, whose length varies; a day counts 86,400 s). Two spellings of one
+#'   length give the same object: `"60 minutes"` is `PT1H`, `"7 days"` is `P1W`.
+#' @section Errors: `vetusta_error_want` when `x` is no length of time.
+#' @export
+#' @examples
+#' time_interval("5 min")
+#' time_interval("PT1H")$seconds
+time_interval <- function(x, name = "interval") {
+  if (inherits(x, "vetusta_interval")) {
+    return(x)
+  }
+  check_text(x, name)
+  parts <- interval_from_iso(x)
+  if (is.null(parts)) {
+    parts <- interval_from_words(x)
+  }
+  if (is.null(parts) || parts$count < 1) {
+    vetusta_stop("want", paste0("`", name, "` cannot be \"", x, "\": that is no length of time."),
+      todo = "write it as \"1 minute\", \"5 min\", \"1 hour\", \"1 day\", \"1 week\", \"6 months\", or as an ISO 8601 duration such as PT5M or P1D"
+    )
+  }
+  interval_of(parts$count, parts$unit)
+}
+
+interval_from_iso <- function(x) {
+  found <- regmatches(x, regexec("^P(T?)([0-9]{1,9})([YMWDHS])$", toupper(trimws(x))))[[1]]
+  if (!length(found)) {
+    return(NULL)
+  }
+  units <- if (nzchar(found[2])) c(H = "hour", M = "minute", S = "second") else c(Y = "year", M = "month", W = "week", D = "day")
+  unit <- units[found[4]]
+  if (is.na(unit)) NULL else list(count = as.numeric(found[3]), unit = unname(unit))
+}
+
+interval_from_words <- function(x) {
+  found <- regmatches(x, regexec("^([0-9]{0,9}) *([a-z]+?)(s?)$", tolower(trimws(x)), perl = TRUE))[[1]]
+  if (!length(found)) {
+    return(NULL)
+  }
+  unit <- interval_units[found[3]]
+  if (is.na(unit)) unit <- interval_units[paste0(found[3], found[4])]
+  count <- if (nzchar(found[2])) as.numeric(found[2]) else 1
+  if (is.na(unit)) NULL else list(count = count, unit = unname(unit))
+}
+
+# The largest unit that divides the length evenly: one length has one spelling.
+interval_of <- function(count, unit) {
+  if (unit == "quarter") {
+    count <- count * 3
+    unit <- "month"
+  }
+  larger <- c(second = "minute", minute = "hour", hour = "day", day = "week", month = "year")
+  parts <- c(second = 60, minute = 60, hour = 24, day = 7, month = 12)
+  while (unit %in% names(larger) && count %% parts[[unit]] == 0 && count > 0) {
+    count <- count / parts[[unit]]
+    unit <- larger[[unit]]
+  }
+  letters <- c(second = "S", minute = "M", hour = "H", day = "D", week = "W", month = "M", year = "Y")
+  iso <- paste0(if (unit %in% c("second", "minute", "hour")) "PT" else "P", format(count, scientific = FALSE), letters[[unit]])
+  structure(list(count = count, unit = unit, iso = iso, seconds = count * unit_seconds[[unit]]), class = "vetusta_interval")
+}
+
+#' @export
+format.vetusta_interval <- function(x, ...) {
+  paste0(format(x$count, big.mark = ",", scientific = FALSE), " ", x$unit, if (x$count != 1) "s")
+}
+
+#' @export
+print.vetusta_interval <- function(x, ...) {
+  cat(format(x), " (", x$iso, ")\n", sep = "")
+  invisible(x)
+}
+
+is_intraday <- function(interval) interval$unit %in% c("second", "minute", "hour")
+
+# A day moved by a length: months end where the shorter month ends (one month before 31 March is the end of February).
+shift_day <- function(day, interval, times = 1) {
+  count <- interval$count * times
+  if (interval$unit %in% c("day", "week")) {
+    return(day + count * interval$seconds / 86400)
+  }
+  months <- count * c(month = 1, year = 12)[[interval$unit]]
+  at <- as.POSIXlt(day, tz = "UTC")
+  first <- at
+  first$mday <- 1L
+  first$mon <- first$mon + months
+  first <- as.POSIXlt(as.Date(first), tz = "UTC")
+  after <- first
+  after$mon <- after$mon + 1
+  length_of_month <- as.numeric(as.Date(after) - as.Date(first))
+  as.Date(first) + pmin(at$mday, length_of_month) - 1
+}
+
+# An instant moved by a length; calendar lengths move the local day and keep the local hour.
+shift_instant <- function(instant, interval, times = 1, zone = "UTC") {
+  if (!is.na(interval$seconds) && is_intraday(interval)) {
+    return(instant + interval$seconds * times)
+  }
+  local <- as.POSIXlt(instant, tz = zone)
+  day <- shift_day(as.Date(local), interval, times)
+  seconds <- local$hour * 3600 + local$min * 60 + local$sec
+  local_instant(day, seconds, zone)
+}

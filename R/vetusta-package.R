@@ -1,0 +1,20 @@
+#' Vetusta: collect, align and mend market prices and economic statistics
+#'
+#' The work has an order, and the function families follow it: describe an API once ([source_card()]), say what is wanted
+#' ([want_bars()]), know what it takes before the first call ([plan_calls()]), collect it ([collect_run()]) into an
+#' archive ([archive_open()]), read it back ([archive_bars()]), regroup it ([bars_regroup()]), find what is missing
+#' ([series_gaps()]) and draw it ([figure_candles()]).
+#'
+#' Every error is a condition of class `vetusta_error` and of a class of its own kind, such as `vetusta_error_want`; its
+#' fields `what`, `where` and `todo` say what is wrong, in which place, and what to do next.
+#'
+#' @keywords internal
+#' @useDynLib vetusta, .registration = TRUE
+"_PACKAGE"
+
+# The package loads nothing but itself: a command that prints a version does not wait for a plotting library.
+.datatable.aware <- TRUE
+
+.onUnload <- function(libpath) {
+  library.dynam.unload("vetusta", libpath)
+}

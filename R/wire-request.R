@@ -1,0 +1,83 @@
+# A request is a plain list: address (without any credential), headers, and the access that is put on when it is sent.
+
+wire_request <- function(source, offer, values) {
+  list(address = paste0(source$address, template_expand(offer$request, values)), headers = list(Accept = "application/json"))
+}
+
+# What a call's values look like to this API: the card says for each variable of its template what it gives and how.
+offer_values <- function(offer, known) {
+  variables <- unique(template_variables(offer$request))
+  values <- lapply(variables, function(name) {
+    rule <- offer$parameters[[name]] %||% list()
+    if (!is.null(rule$value)) {
+      return(as.character(rule$value))
+    }
+    value <- known[[rule$gives %||% name]]
+    if (is.null(value)) NULL else write_value(value, rule, name, offer)
+  })
+  stats::setNames(values, variables)
+}
+
+write_value <- function(value, rule, name, offer) {
+  if (inherits(value, "POSIXct")) {
+    return(write_instant(value, rule$as %||% "rfc3339"))
+  }
+  text <- if (is.numeric(value)) format(value, scientific = FALSE, trim = TRUE, digits = 15) else as.character(value)
+  if (is.null(rule$words)) {
+    return(text)
+  }
+  known <- rule$words[[text]]
+  if (is.null(known)) {
+    vetusta_stop("want", paste0("The offer ", offer$name, " has no ", rule$gives %||% name, " \"", text, "\"."),
+      todo = paste0("choose one of: ", paste(names(rule$words), collapse = ", ")))
+  }
+  as.character(known)
+}
+
+write_instant <- function(instant, as) {
+  seconds <- as.numeric(instant)
+  whole <- function(x) format(round(x), scientific = FALSE, trim = TRUE, digits = 15)
+  switch(as,
+    "epoch-s" = whole(seconds), "epoch-ms" = whole(seconds * 1e3), "epoch-us" = whole(seconds * 1e6),
+    "epoch-ns" = paste0(whole(seconds), "000000000"),
+    day = format(instant, "%Y-%m-%d", tz = "UTC"), rfc3339 = format_instant(instant)
+  )
+}
+
+# The request with its credential, made at the last moment and only for the source's own origin.
+wire_signed <- function(request, source) {
+  access <- source$access
+  if (access$by == "none" || !same_origin(request$address, source$address)) {
+    return(request)
+  }
+  secret <- reveal(source_secret(source, access$secret))
+  switch(access$by,
+    query = request$address <- with_parameter(request$address, access$name, secret),
+    header = request$headers[[access$name]] <- secret,
+    bearer = request$headers[["Authorization"]] <- paste("Bearer", secret)
+  )
+  request
+}
+
+with_parameter <- function(address, name, value) {
+  query <- sub("^[^?]*[?]?", "", sub("#.*", "", address))
+  kept <- strsplit(query, "&", fixed = TRUE)[[1]]
+  kept <- kept[nzchar(kept) & !startsWith(kept, paste0(encode_plain(name), "="))]
+  paste0(sub("[?#].*", "", address), "?", paste(c(kept, paste0(encode_plain(name), "=", encode_plain(value))), collapse = "&"))
+}
+
+origin_of <- function(address) {
+  parts <- tryCatch(curl::curl_parse_url(address), error = function(e) NULL)
+  if (is.null(parts)) {
+    return(NA_character_)
+  }
+  port <- if (length(parts$port)) parts$port else c(http = "80", https = "443")[[parts$scheme]]
+  tolower(paste0(parts$scheme, "://", parts$host, ":", port))
+}
+
+same_origin <- function(a, b) isTRUE(origin_of(a) == origin_of(b))
+
+# A next address may be relative to the one it came from.
+absolute_address <- function(address, base) {
+  tryCatch(curl::curl_parse_url(address, baseurl = base)$url, error = function(e) NA_character_)
+}

@@ -1,0 +1,95 @@
+# Sending: many requests at once over kept connections. A line is a pool of connections; what is started on it ends in a
+# plain response or a plain failure, and nothing here knows why it was asked.
+
+wire_bounds <- list(connect = 10, stall = 30, total = 300, body = 256e6, redirects = 5)
+
+wire_line <- function(at_once = 1L) {
+  line <- new.env(parent = emptyenv())
+  line$pool <- curl::new_pool(total_con = at_once, host_con = at_once)
+  line$active <- 0L
+  line
+}
+
+# `done` is called with a response: status, headers (names in small letters), body (raw), address, seconds.
+# `failed` is called with a reason in words. Redirects within the origin are followed, one elsewhere is a failure.
+line_start <- function(line, request, done, failed, redirects = wire_bounds$redirects) {
+  handle <- curl::new_handle(
+    url = request$address, followlocation = 0L, connecttimeout = wire_bounds$connect, low_speed_limit = 1L,
+    low_speed_time = wire_bounds$stall, timeout = wire_bounds$total, maxfilesize_large = wire_bounds$body,
+    useragent = "vetusta", accept_encoding = if (isTRUE(request$plain_body)) "identity" else ""
+  )
+  curl::handle_setheaders(handle, .list = request$headers)
+  started <- as.numeric(Sys.time())
+  line$active <- line$active + 1L
+  curl::multi_add(handle, pool = line$pool,
+    done = function(answer) {
+      line$active <- line$active - 1L
+      headers <- header_list(answer$headers)
+      response <- list(
+        status = answer$status_code, headers = headers, body = answer$content, address = request$address,
+        seconds = as.numeric(Sys.time()) - started
+      )
+      redirect <- redirect_address(response)
+      if (is.null(redirect)) {
+        done(response)
+      } else if (redirects < 1 || !same_origin(redirect, request$address)) {
+        failed("the service redirects to another place, which is not followed")
+      } else {
+        request$address <- redirect
+        line_start(line, request, done, failed, redirects - 1)
+      }
+    },
+    fail = function(reason) {
+      line$active <- line$active - 1L
+      failed(reason)
+    }
+  )
+  invisible(line)
+}
+
+# Runs what was started, until something has ended or `seconds` are over.
+line_run <- function(line, seconds) {
+  if (line$active > 0L) curl::multi_run(timeout = seconds, poll = TRUE, pool = line$pool) else Sys.sleep(max(0, seconds))
+  invisible(line)
+}
+
+line_close <- function(line) {
+  for (handle in curl::multi_list(line$pool)) curl::multi_cancel(handle)
+  line$active <- 0L
+}
+
+header_list <- function(raw) {
+  lines <- curl::parse_headers(raw)
+  lines <- lines[grepl(":", lines, fixed = TRUE)]
+  stats::setNames(as.list(trimws(sub("^[^:]*:", "", lines))), tolower(sub(":.*", "", lines)))
+}
+
+redirect_address <- function(response) {
+  location <- response$headers[["location"]]
+  if (!response$status %in% c(301, 302, 303, 307, 308) || is.null(location)) {
+    return(NULL)
+  }
+  absolute_address(location, response$address)
+}
+
+# What an answer means: `good`, `again` (with how long to wait), `absent` (this symbol has nothing), `refused` (stop: no
+# call of this kind will do better), `wrong` (this call is wrong, others may do).
+judge_status <- function(status) {
+  if (status >= 200 && status < 300) "good"
+  else if (status %in% c(408, 425, 429, 500, 502, 503, 504)) "again"
+  else if (status %in% c(401, 402, 403, 407)) "refused"
+  else if (status %in% c(404, 410)) "absent"
+  else "wrong"
+}
+
+# Pauses double from half a second to a minute, each drawn between half and whole so that many clients do not return together.
+retry_pause <- function(attempt) min(60, 0.5 * 2^(attempt - 1)) * stats::runif(1, 0.5, 1)
+
+# A few words of an answer that is no data, for an error or the journal.
+body_excerpt <- function(body, limit = 160) {
+  text <- tryCatch(rawToChar(utils::head(body[body != as.raw(0)], 2000)), error = function(e) "")
+  text <- iconv(text, "UTF-8", "UTF-8", sub = "?")
+  text <- gsub("[[:space:]]+", " ", gsub("<[^>]*>", " ", text))
+  text <- trimws(text)
+  if (nchar(text) > limit) paste0(substr(text, 1, limit), " ...") else text
+}

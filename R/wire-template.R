@@ -1,0 +1,60 @@
+# URI Templates (RFC 6570), all four levels: {var}, {+var}, {#var}, {.var}, {/var}, {;var}, {?var}, {&var}, with :n and *.
+
+template_operators <- list(
+  "none" = list(first = "", between = ",", named = FALSE, empty = "", reserved = FALSE),
+  "+" = list(first = "", between = ",", named = FALSE, empty = "", reserved = TRUE),
+  "#" = list(first = "#", between = ",", named = FALSE, empty = "", reserved = TRUE),
+  "." = list(first = ".", between = ".", named = FALSE, empty = "", reserved = FALSE),
+  "/" = list(first = "/", between = "/", named = FALSE, empty = "", reserved = FALSE),
+  ";" = list(first = ";", between = ";", named = TRUE, empty = "", reserved = FALSE),
+  "?" = list(first = "?", between = "&", named = TRUE, empty = "=", reserved = FALSE),
+  "&" = list(first = "&", between = "&", named = TRUE, empty = "=", reserved = FALSE)
+)
+
+# `values` is a named list of texts; one that is NULL or absent is left out.
+template_expand <- function(template, values) {
+  pieces <- regmatches(template, gregexpr("\\{[^{}]*\\}", template), invert = NA)[[1]]
+  is_expression <- grepl("^\\{.*\\}$", pieces)
+  pieces[is_expression] <- vapply(pieces[is_expression], expand_expression, "", values = values)
+  pieces[!is_expression] <- vapply(pieces[!is_expression], encode_reserved, "")
+  paste(pieces, collapse = "")
+}
+
+template_variables <- function(template) {
+  expressions <- regmatches(template, gregexpr("\\{[^{}]*\\}", template))[[1]]
+  bodies <- sub("^\\{[+#./;?&]?", "", sub("\\}$", "", expressions))
+  sub("(:[0-9]+|[*])$", "", unlist(strsplit(bodies, ",", fixed = TRUE)))
+}
+
+expand_expression <- function(expression, values) {
+  body <- substr(expression, 2, nchar(expression) - 1)
+  sign <- substr(body, 1, 1)
+  operator <- template_operators[[if (sign %in% names(template_operators)) sign else "none"]]
+  if (sign %in% names(template_operators)) body <- substring(body, 2)
+  parts <- unlist(lapply(strsplit(body, ",", fixed = TRUE)[[1]], expand_variable, operator = operator, values = values))
+  if (!length(parts)) "" else paste0(operator$first, paste(parts, collapse = operator$between))
+}
+
+expand_variable <- function(spec, operator, values) {
+  name <- sub("(:[0-9]+|[*])$", "", spec)
+  value <- values[[name]]
+  if (is.null(value) || !length(value)) {
+    return(NULL)
+  }
+  value <- as.character(value)
+  prefix <- regmatches(spec, regexec(":([0-9]+)$", spec))[[1]]
+  if (length(prefix)) value <- substr(value, 1, as.integer(prefix[2]))
+  value <- vapply(value, if (operator$reserved) encode_reserved else encode_plain, "", USE.NAMES = FALSE)
+  named <- function(text) if (!operator$named) text else paste0(name, ifelse(nzchar(text), paste0("=", text), operator$empty))
+  if (grepl("*", spec, fixed = TRUE)) named(value) else named(paste(value, collapse = ","))
+}
+
+encode_plain <- function(text) utils::URLencode(enc2utf8(text), reserved = TRUE)
+
+# Keeps what has a meaning in an address, and triplets that are encoded already.
+encode_reserved <- function(text) {
+  pieces <- regmatches(text, gregexpr("%[0-9A-Fa-f]{2}", text), invert = NA)[[1]]
+  plain <- !grepl("^%[0-9A-Fa-f]{2}$", pieces)
+  pieces[plain] <- vapply(pieces[plain], function(piece) utils::URLencode(enc2utf8(piece), reserved = FALSE), "")
+  paste(pieces, collapse = "")
+}

@@ -1,0 +1,40 @@
+// What is wrong with a bar, one code a row: 0 nothing, else the position in bars_faults()'s list of faults.
+#include <Rcpp.h>
+#include <cmath>
+using namespace Rcpp;
+
+// [[Rcpp::export]]
+IntegerVector bar_faults_cpp(NumericVector open, NumericVector high, NumericVector low, NumericVector close,
+                             NumericVector volume, NumericVector time) {
+  const R_xlen_t n = close.size();
+  IntegerVector fault(n);
+  for (R_xlen_t i = 0; i < n; ++i) {
+    const double o = open[i], h = high[i], l = low[i], c = close[i], v = volume[i];
+    if (!std::isfinite(time[i])) {
+      fault[i] = 1;
+    } else if (h < l) {
+      fault[i] = 2;
+    } else if (o > h || o < l || c > h || c < l) {
+      fault[i] = 3;  // comparisons with NaN are false: what a source does not give cannot be wrong
+    } else if (v < 0) {
+      fault[i] = 4;
+    } else if (std::isinf(o) || std::isinf(h) || std::isinf(l) || std::isinf(c) || std::isinf(v)) {
+      fault[i] = 5;
+    } else if (std::isnan(c)) {
+      fault[i] = 6;
+    }
+  }
+  return fault;
+}
+
+// Whether rows stand in order of group and, within it, of time; a missing time is never in order.
+// [[Rcpp::export]]
+bool is_ordered_cpp(IntegerVector group, NumericVector time) {
+  const R_xlen_t n = time.size();
+  if (n > 0 && std::isnan(time[0])) return n == 1;
+  for (R_xlen_t i = 1; i < n; ++i) {
+    if (group[i] < group[i - 1]) return false;
+    if (group[i] == group[i - 1] && !(time[i] >= time[i - 1])) return false;
+  }
+  return true;
+}

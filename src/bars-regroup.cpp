@@ -1,0 +1,69 @@
+// Bars of one interval into bars of a longer one, in a single pass over rows in order of group and time.
+#include <Rcpp.h>
+#include <algorithm>
+#include <cmath>
+#include <vector>
+using namespace Rcpp;
+
+// group, time: the rows, in that order. Frames as in calendar-frames.cpp, each with the number of its bucket and the time
+// that the bucket bears. Within the day (step > 0) a bucket is a step of its frame; else it is the frame's own.
+// [[Rcpp::export]]
+List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low,
+                 NumericVector close, NumericVector volume, LogicalVector provisional, NumericVector frame_open,
+                 NumericVector frame_close, NumericVector bucket_time, double step) {
+  const R_xlen_t n = time.size(), frames = frame_open.size();
+  std::vector<int> out_group, out_count, out_frame;
+  std::vector<double> out_time, out_open, out_high, out_low, out_close, out_volume, out_value;
+  std::vector<int> out_provisional;
+  double outside = 0;
+  R_xlen_t f = 0;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
+    const double t = time[i];
+    if (f >= frames || t < frame_open[f] || (f + 1 < frames && t >= frame_open[f + 1])) {
+      f = std::upper_bound(frame_open.begin(), frame_open.end(), t) - frame_open.begin() - 1;
+      if (f < 0) f = 0;
+    }
+    if (frames == 0 || !(t >= frame_open[f] && t < frame_close[f])) {
+      ++outside;
+      continue;
+    }
+    const double bucket = step > 0 ? frame_open[f] + std::floor((t - frame_open[f]) / step) * step : bucket_time[f];
+    const size_t last = out_time.size();
+    const bool same = last > 0 && out_group[last - 1] == group[i] && out_time[last - 1] == bucket;
+    if (!same) {
+      out_group.push_back(group[i]);
+      out_frame.push_back(static_cast<int>(f + 1));
+      out_time.push_back(bucket);
+      out_open.push_back(open[i]);
+      out_high.push_back(high[i]);
+      out_low.push_back(low[i]);
+      out_close.push_back(close[i]);
+      out_volume.push_back(volume[i]);
+      out_value.push_back(close[i] * volume[i]);
+      out_count.push_back(1);
+      out_provisional.push_back(provisional[i]);
+      continue;
+    }
+    const size_t b = last - 1;
+    if (std::isnan(out_open[b])) out_open[b] = open[i];
+    if (std::isnan(out_high[b]) || high[i] > out_high[b]) out_high[b] = high[i];
+    if (std::isnan(out_low[b]) || low[i] < out_low[b]) out_low[b] = low[i];
+    if (!std::isnan(close[i])) out_close[b] = close[i];
+    if (std::isnan(out_volume[b])) {
+      out_volume[b] = volume[i];
+      out_value[b] = close[i] * volume[i];
+    } else if (!std::isnan(volume[i])) {
+      out_volume[b] += volume[i];
+      out_value[b] += close[i] * volume[i];
+    }
+    ++out_count[b];
+    out_provisional[b] = out_provisional[b] || provisional[i];
+  }
+  NumericVector average(out_time.size());
+  for (size_t b = 0; b < out_time.size(); ++b) average[b] = out_volume[b] > 0 ? out_value[b] / out_volume[b] : NA_REAL;
+  return List::create(_["group"] = wrap(out_group), _["time"] = wrap(out_time), _["open"] = wrap(out_open),
+                      _["high"] = wrap(out_high), _["low"] = wrap(out_low), _["close"] = wrap(out_close),
+                      _["volume"] = wrap(out_volume), _["average"] = average, _["bars"] = wrap(out_count),
+                      _["frame"] = wrap(out_frame), _["provisional"] = wrap(out_provisional), _["outside"] = outside);
+}

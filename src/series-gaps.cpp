@@ -1,0 +1,36 @@
+// Expected times against present ones: both ascending, one pass.
+#include <Rcpp.h>
+#include <cmath>
+using namespace Rcpp;
+
+// Whether each expected time is present.
+// [[Rcpp::export]]
+LogicalVector times_present_cpp(NumericVector expected, NumericVector present) {
+  const R_xlen_t n = expected.size(), m = present.size();
+  LogicalVector found(n);
+  R_xlen_t j = 0;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    while (j < m && !(present[j] >= expected[i])) ++j;
+    found[i] = j < m && present[j] == expected[i];
+  }
+  return found;
+}
+
+// Runs of missing times with one reason: first and last position (from 1) and the reason's code.
+// [[Rcpp::export]]
+List missing_runs_cpp(LogicalVector present, IntegerVector reason) {
+  std::vector<int> first, last, code;
+  const R_xlen_t n = present.size();
+  for (R_xlen_t i = 0; i < n; ++i) {
+    if (present[i]) continue;
+    const bool goes_on = !last.empty() && last.back() == i && code.back() == reason[i];
+    if (goes_on) {
+      last.back() = static_cast<int>(i + 1);
+    } else {
+      first.push_back(static_cast<int>(i + 1));
+      last.push_back(static_cast<int>(i + 1));
+      code.push_back(reason[i]);
+    }
+  }
+  return List::create(_["first"] = wrap(first), _["last"] = wrap(last), _["reason"] = wrap(code));
+}
