@@ -82,7 +82,7 @@ named_for_bars <- function(raw, columns, symbol, file) {
 bars_from_text <- function(raw, time_as, zone, calendar) {
   time <- if (time_as == "rfc3339") text_times(raw$time, zone, calendar) else read_column(raw$time, time_as, zone)$value
   faults <- list(data.frame(row = integer(), fault = character(), detail = character()))
-  aside <- function(rows, fault, values) faults[[length(faults) + 1]] <<- data.frame(row = rows, fault = rep(fault, length(rows)), detail = paste("value", values[rows]))
+  aside <- function(rows, fault, values) faults[[length(faults) + 1]] <<- data.frame(row = rows, fault = rep(fault, length(rows)), detail = sprintf("value %s", values[rows]))
   aside(which(is.na(time)), "time cannot be read", raw$time)
   bars <- data.frame(symbol = raw$symbol, time = time)
   for (name in c("open", "high", "low", "close", "volume")) {

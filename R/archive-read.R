@@ -16,7 +16,7 @@ archive_series <- function(archive) {
     WHERE s.shape = 'bars' GROUP BY s.id ORDER BY s.source, s.symbol, s.interval, s.side")
   found$first <- utc(found$first)
   found$last <- utc(found$last)
-  tibble::as_tibble(found)
+  as_rows(found)
 }
 
 #' @rdname archive_series
@@ -27,7 +27,7 @@ archive_journal <- function(archive) {
   check_archive(archive)
   found <- archive_get(archive, "SELECT run, source, offer, symbol, asked, seconds, status, bytes, rows, outcome, address, message FROM journal ORDER BY id")
   found$asked <- utc(found$asked)
-  tibble::as_tibble(found)
+  as_rows(found)
 }
 
 #' @rdname archive_series
@@ -39,7 +39,7 @@ archive_findings <- function(archive) {
   found <- archive_get(archive, "SELECT symbol, time, place, fault, detail, found FROM findings ORDER BY id")
   found$time <- utc(found$time)
   found$found <- utc(found$found)
-  tibble::as_tibble(found)
+  as_rows(found)
 }
 
 #' Read bars from an archive

@@ -31,10 +31,6 @@ segment_decode <- function(body) {
   list_frame(rows[c(setdiff(bars_columns, "symbol"), setdiff(names(rows), bars_columns))])
 }
 
-list_frame <- function(columns) {
-  structure(columns, row.names = .set_row_names(length(columns[[1]])), class = "data.frame")
-}
-
 segment_insert <- function(archive, series, rows, level) {
   body <- segment_encode(rows)
   archive_do(archive, "INSERT INTO segments (series, first, last, rows, level, body) VALUES (?, ?, ?, ?, ?, ?)",

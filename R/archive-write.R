@@ -43,7 +43,7 @@ merge_bars <- function(archive, series, rows, touched, journal, now) {
   known <- which(!is.na(at))
   changed <- known[rows_differ(rows[known, , drop = FALSE], old[at[known], , drop = FALSE])]
   new <- which(is.na(at))
-  counts <- c(new = length(new), changed = length(changed), equal = length(known) - length(changed))
+  counts <- c(new = length(new), changed = length(changed), equal = length(known) - length(changed)) + 0
   if (!length(new) && !length(changed)) {
     return(counts)
   }

@@ -39,7 +39,18 @@ bars_frame <- function(rows) {
   columns[setdiff(names(rows), bars_columns)] <- unclass(rows)[setdiff(names(rows), bars_columns)]
   order <- order_of(columns$symbol, columns$time)
   if (!is.null(order)) columns <- lapply(columns, `[`, order)
-  tibble::new_tibble(columns, nrow = n)
+  as_rows(columns)
+}
+
+list_frame <- function(columns) {
+  structure(columns, row.names = .set_row_names(length(columns[[1]])), class = "data.frame")
+}
+
+# A tibble of columns of one length, without waiting for the tibble package to load.
+as_rows <- function(columns) {
+  rows <- list_frame(as.list(columns))
+  class(rows) <- c("tbl_df", "tbl", "data.frame")
+  rows
 }
 
 number_column <- function(rows, name, n) {

@@ -107,12 +107,12 @@ bucket_sessions <- function(frames, step) {
 
 regrouped_frame <- function(bars, rows, expected, session, provisional = logical()) {
   first <- match(seq_len(max(0L, rows$group)), bar_groups(bars))
-  result <- tibble::new_tibble(list(
+  result <- as_rows(list(
     symbol = bars$symbol[first][rows$group], time = utc(rows$time), open = rows$open, high = rows$high, low = rows$low,
     close = rows$close, volume = rows$volume, session = as.character(session), side = bars$side[first][rows$group],
     status = ifelse(provisional, "provisional", "observed"), average = rows$average, bars = rows$bars,
     expected = as.integer(expected)
-  ), nrow = length(rows$time))
+  ))
   attr(result, "outside") <- rows$outside
   result
 }

@@ -96,7 +96,7 @@ cli_arguments <- function(arguments, command, words, options, example, least = 0
     epilogue = paste0("example:\n", paste0("  ", example, collapse = "\n")), prog = "vetusta"
   )
   read <- tryCatch(
-    optparse::parse_args2(parser, args = as.character(arguments), print_help_and_exit = FALSE, convert_hyphens_to_underscores = TRUE),
+    optparse::parse_args(parser, args = as.character(arguments), print_help_and_exit = FALSE, positional_arguments = TRUE, convert_hyphens_to_underscores = TRUE),
     error = function(e) cli_usage_error(cli_option_problem(conditionMessage(e)))
   )
   if (isTRUE(read$options$help)) {
@@ -124,10 +124,16 @@ cli_option_problem <- function(text) {
   text
 }
 
+# optparse puts an option and its help on two lines; side by side they are read faster.
 cli_tidy_help <- function(lines) {
   lines <- sub("^Usage:", "usage:", lines)
   lines <- sub("^Options:$", "options:", lines)
-  lines[!(duplicated(lines) & lines == "" & c(FALSE, utils::head(lines == "", -1)))]
+  flag <- grep("^\t-", lines)
+  names <- trimws(lines[flag])
+  width <- max(nchar(names))
+  lines[flag] <- sprintf("  %-*s  %s", width, names, trimws(lines[flag + 1]))
+  lines <- lines[-c(flag + 1, flag + 2)]
+  lines[!(lines == "" & c(FALSE, utils::head(lines == "", -1)))]
 }
 
 cli_help <- function(arguments) {

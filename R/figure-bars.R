@@ -23,7 +23,7 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, zone = "UTC") {
   bars <- drawable(bars)
   bars <- bars[stats::complete.cases(bars[c("open", "high", "low", "close")]), ]
   if (!nrow(bars)) vetusta_stop("figure", "None of the bars has an open, high, low and close.", todo = "draw them with figure_lines()")
-  axis <- time_axis(bars$time, zone)
+  axis <- time_axis(bars$time, zone, most = if (length(unique(bars$symbol)) > 1) 6 else 12)
   bars$at <- axis$position
   bars$way <- ifelse(bars$close >= bars$open, "closed higher", "closed lower")
   symbols <- unique(bars$symbol)
@@ -33,8 +33,8 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, zone = "UTC") {
   plot <- plot +
     ggplot2::geom_linerange(ggplot2::aes(ymin = .data$low, ymax = .data$high), linewidth = 0.5) +
     ggplot2::geom_rect(body, linewidth = 0.5) +
-    ggplot2::scale_colour_manual(values = way_colours, name = NULL) +
-    ggplot2::scale_fill_manual(values = c("closed higher" = "white", "closed lower" = way_colours[["closed lower"]]), name = NULL) +
+    ggplot2::scale_colour_manual(values = way_colours) +
+    ggplot2::scale_fill_manual(values = c("closed higher" = "white", "closed lower" = way_colours[["closed lower"]])) +
     ggplot2::scale_alpha_manual(values = c("FALSE" = 1, "TRUE" = 0.45), guide = "none")
   if (length(symbols) > 1) plot <- plot + ggplot2::facet_wrap(ggplot2::vars(.data$symbol), scales = "free_y")
   caption <- if (length(symbols) == 1 && any(bars$volume > 0, na.rm = TRUE)) paste0("grey columns: volume, the largest ", format(max(bars$volume, na.rm = TRUE), big.mark = ","))
@@ -90,7 +90,7 @@ figure_lines <- function(bars, value = "close", base = NULL, title = NULL, subti
 figure_save <- function(figure, file, width = 1280, height = 800) {
   check_text(file, "file", "figure")
   kind <- tolower(sub(".*[.]", "", file))
-  check_choice(kind, "the file's ending", c("png", "pdf", "svg"), "figure")
+  if (!kind %in% c("png", "pdf", "svg")) vetusta_stop("figure", "The figure's file must end in .png, .pdf or .svg.", where = file, todo = "give another name")
   if (!dir.exists(dirname(file))) vetusta_stop("figure", "The folder for the figure is not there.", where = dirname(file), todo = "make it, or give another path")
   switch(kind,
     png = grDevices::png(file, width, height, res = 120, type = if (capabilities("cairo")) "cairo" else getOption("bitmapType")),
@@ -120,14 +120,14 @@ describe_window <- function(bars, zone) {
 }
 
 # Positions 1, 2, 3, ... for the times that occur, and labels where a day, month or year begins.
-time_axis <- function(time, zone) {
+time_axis <- function(time, zone, most = 12) {
   times <- sort(unique(as.numeric(time)))
   days <- local_day(utc(times), zone)
   spanned <- as.numeric(max(days) - min(days))
   mark <- if (spanned <= 45) days else if (spanned <= 1100) format(days, "%Y-%m") else format(days, "%Y")
   starts <- which(!duplicated(mark))
   if (spanned == 0) starts <- unique(round(seq(1, length(times), length.out = min(8, length(times)))))
-  if (length(starts) > 12) starts <- starts[seq(1, length(starts), by = ceiling(length(starts) / 12))]
+  if (length(starts) > most) starts <- starts[seq(1, length(starts), by = ceiling(length(starts) / most))]
   labels <- if (spanned == 0) format(utc(times[starts]), "%H:%M", tz = zone)
   else if (spanned <= 45) trimws(format(days[starts], "%e %b"))
   else if (spanned <= 1100) format(days[starts], "%b %Y")
@@ -163,7 +163,7 @@ figure_finish <- function(plot, axis, title, subtitle, label, caption = NULL) {
     ggplot2::labs(title = title, subtitle = subtitle, x = NULL, y = label, caption = caption) +
     ggplot2::theme_minimal(base_size = 12) +
     ggplot2::theme(
-      legend.position = "top", legend.justification = "left", panel.grid.minor = ggplot2::element_blank(),
+      legend.position = "top", legend.title = ggplot2::element_blank(), legend.justification = "left", panel.grid.minor = ggplot2::element_blank(),
       plot.title = ggplot2::element_text(face = "bold"), plot.background = ggplot2::element_rect(fill = "white", colour = NA)
     )
 }

@@ -82,8 +82,8 @@ format_plan <- function(plan) {
   lines <- c(
     paste0("plan: bars of ", format(want$interval), " from ", want$source$title),
     paste0("  window    ", format_instant(want$from), " to ", format_instant(want$to), ", session ", want$session),
-    paste0("  requests  ", count(plan$pages), " for ", count(length(unique(plan$calls$symbol))), " symbols, at most ", count(plan$rows), " bars"),
-    paste0("  time      at least ", format_seconds(plan$seconds), if (length(limits)) paste0(" at ", paste(vapply(limits, format_limit, ""), collapse = ", ")) else ", no limit is known"),
+    paste0("  requests  ", count(plan$pages), " for ", counted(length(unique(plan$calls$symbol)), "symbol"), ", at most ", count(plan$rows), " bars"),
+    paste0("  time      ", if (plan$seconds < 1) "as fast as the service answers" else paste("at least", format_seconds(plan$seconds)), if (length(limits)) paste0(" at ", paste(vapply(limits, format_limit, ""), collapse = ", ")) else ", no limit is known"),
     if (length(plan$held)) paste0("  held      ", paste(plan$held, collapse = ", "), ": nothing to ask for"),
     if (length(want$notes)) paste0("  note      ", want$notes)
   )
@@ -96,8 +96,7 @@ format_plan <- function(plan) {
 }
 
 format_seconds <- function(seconds) {
-  if (seconds < 1) "no time"
-  else if (seconds < 120) paste(round(seconds), "s")
+  if (seconds < 120) paste(round(seconds), "s")
   else if (seconds < 7200) paste(round(seconds / 60), "minutes")
   else if (seconds < 172800) paste(round(seconds / 3600, 1), "hours")
   else paste(round(seconds / 86400, 1), "days")

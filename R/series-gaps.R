@@ -8,9 +8,11 @@
 #' @param interval The interval of `x`; by default the smallest step between two values.
 #' @param from,to The window, days or instants; by default from the first to the last value of all symbols together.
 #' @param session Names of the sessions in which values are expected; `NULL` for all.
+#' @param outage For how many times in a row all symbols must be missing before it is taken for an outage and not for a quiet
+#'   market; by default 5 within the day and 1 for days and longer.
 #' @return A `vetusta_gaps` table with one row a run of missing times: `symbol`, `first` and `last` (the run's first and
 #'   last missing time, `POSIXct` in UTC), `missing` (how many), `reason`: `no trade` where other symbols have a value at
-#'   these times, `outage` where no symbol has one although several were asked for, `unknown` where there is but one
+#'   these times, or nearly so, `outage` where of several symbols none has one for a while, `unknown` where there is but one
 #'   symbol to judge by. Times that follow each other in the calendar are one run, also across a night. The attribute
 #'   `summary` has a row a symbol: `symbol`, `expected`, `present`, `missing`, `share` (present of expected),
 #'   `runs`, `longest`.
@@ -22,7 +24,7 @@
 #'   open = 41, high = 42, low = 40, close = 41, volume = 100
 #' ))
 #' series_gaps(minutes, source_calendar("quay"))
-series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = NULL, session = "regular") {
+series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = NULL, session = "regular", outage = NULL) {
   x <- ordered_bars(x)
   if (is.null(calendar)) {
     calendar <- calendar_make(list(calendar = "every day", zone = "UTC"))
@@ -33,7 +35,8 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   expected <- as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
   times <- split(as.numeric(x$time), factor(x$symbol, unique(x$symbol)))
   present <- lapply(times, function(time) times_present_cpp(expected, time))
-  reason <- missing_reasons(present, length(expected))
+  outage <- check_count(outage %||% if (is_intraday(interval)) 5 else 1, "outage")
+  reason <- missing_reasons(present, length(expected), outage)
   runs <- Map(function(symbol, here) {
     run <- missing_runs_cpp(here, reason)
     data.frame(
@@ -42,7 +45,7 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
     )
   }, names(present), present)
   structure(
-    tibble::as_tibble(do.call(rbind, c(list(no_gaps()), unname(runs)))),
+    as_rows(do.call(rbind, c(list(no_gaps()), unname(runs)))),
     summary = gaps_summary(present, runs, length(expected)), interval = interval$iso, calendar = calendar$name,
     class = c("vetusta_gaps", "tbl_df", "tbl", "data.frame")
   )
@@ -77,12 +80,16 @@ gaps_window <- function(x, from, to, calendar, interval) {
   list(from = from, to = to)
 }
 
-# For each expected time: do others have a value, does nobody, or is there only one to judge by?
-missing_reasons <- function(present, n) {
+# For each expected time: do others trade, does nobody for a while, or is there only one to judge by?
+missing_reasons <- function(present, n, outage) {
   if (length(present) < 2) {
     return(rep(3L, n))
   }
-  ifelse(Reduce(`+`, present, integer(n)) > 0L, 1L, 2L)
+  silent <- missing_runs_cpp(Reduce(`|`, present), integer(n))
+  long <- silent$last - silent$first + 1L >= outage
+  reason <- rep(1L, n)
+  reason[unlist(Map(seq, silent$first[long], silent$last[long]))] <- 2L
+  reason
 }
 
 gaps_summary <- function(present, runs, expected) {

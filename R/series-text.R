@@ -24,3 +24,6 @@ text_column <- function(column) {
   column <- as.character(column)
   ifelse(is.na(column), "", column)
 }
+
+# "1 symbol", "1,200 symbols"
+counted <- function(n, what) paste0(format(n, big.mark = ",", scientific = FALSE), " ", what, if (n != 1) "s")

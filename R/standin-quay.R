@@ -70,15 +70,16 @@ quay_minutes <- function(instrument, day, sessions) {
 quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.env()) {
   instrument <- quay_instruments()[match(code, quay_instruments()$code), ]
   last <- local_day(utc(until), calendar$zone)
-  days <- quay_closes(instrument, calendar, last)
+  known <- paste("closes", code, last)
+  if (is.null(cache[[known]])) cache[[known]] <- quay_closes(instrument, calendar, last)
+  days <- cache[[known]]
   days <- days[days$day >= local_day(utc(from), calendar$zone) - 1, ]
   if (!nrow(days)) {
     return(NULL)
   }
-  sessions <- calendar_sessions(calendar, days$day[1], days$day[nrow(days)])
   minutes <- lapply(seq_len(nrow(days)), function(i) {
     key <- paste(code, days$day[i])
-    if (is.null(cache[[key]])) cache[[key]] <- list(quay_minutes(instrument, days[i, ], sessions))
+    if (is.null(cache[[key]])) cache[[key]] <- list(quay_minutes(instrument, days[i, ], calendar_sessions(calendar, days$day[i], days$day[i])))
     cache[[key]][[1]]
   })
   rows <- as.data.frame(data.table::rbindlist(minutes))

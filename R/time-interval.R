@@ -91,7 +91,7 @@ is_intraday <- function(interval) interval$unit %in% c("second", "minute", "hour
 shift_day <- function(day, interval, times = 1) {
   count <- interval$count * times
   if (interval$unit %in% c("day", "week")) {
-    return(day + count * interval$seconds / 86400)
+    return(day + times * interval$seconds / 86400)
   }
   months <- count * c(month = 1, year = 12)[[interval$unit]]
   at <- as.POSIXlt(day, tz = "UTC")
@@ -113,5 +113,5 @@ shift_instant <- function(instant, interval, times = 1, zone = "UTC") {
   local <- as.POSIXlt(instant, tz = zone)
   day <- shift_day(as.Date(local), interval, times)
   seconds <- local$hour * 3600 + local$min * 60 + local$sec
-  local_instant(day, seconds, zone)
+  time_local(day, seconds, zone)
 }

@@ -10,10 +10,16 @@
 #'
 #' @keywords internal
 #' @useDynLib vetusta, .registration = TRUE
+#' @importFrom Rcpp evalCpp
 "_PACKAGE"
 
-# The package loads nothing but itself: a command that prints a version does not wait for a plotting library.
+# The package loads nothing but itself and Rcpp: a command that prints a version does not wait for a plotting library.
 .datatable.aware <- TRUE
+
+# Somebody who attaches it looks at tables, and tibbles print as tibbles once their package is there.
+.onAttach <- function(libname, pkgname) {
+  requireNamespace("tibble", quietly = TRUE)
+}
 
 .onUnload <- function(libpath) {
   library.dynam.unload("vetusta", libpath)

@@ -41,7 +41,7 @@ line_start <- function(line, request, done, failed, redirects = wire_bounds$redi
     },
     fail = function(reason) {
       line$active <- line$active - 1L
-      failed(reason)
+      failed(sub("[.]$", "", gsub("[[:space:]]+", " ", reason)))
     }
   )
   invisible(line)

@@ -1,0 +1,4 @@
+library(testthat)
+library(vetusta)
+
+test_check("vetusta")

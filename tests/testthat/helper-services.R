@@ -1,0 +1,83 @@
+# The stand-in services in a process of their own, on a free port; ended by the test that started them.
+r_libs <- function() paste(.libPaths(), collapse = .Platform$path.sep)
+
+start_services <- function(..., env = parent.frame()) {
+  process <- processx::process$new(
+    "Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "services", "--port", "0", "--seconds", "300", ...),
+    stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()), cleanup_tree = TRUE
+  )
+  withr::defer(process$kill(), envir = env)
+  text <- character()
+  end <- Sys.time() + 30
+  while (Sys.time() < end && process$is_alive()) {
+    process$poll_io(200)
+    text <- c(text, process$read_output_lines())
+    found <- regmatches(text, regexpr("http://127[.]0[.]0[.]1:[0-9]+(?=/quay)", text, perl = TRUE))
+    if (length(found)) {
+      return(list(process = process, address = paste0(found[1], "/quay"), root = found[1]))
+    }
+  }
+  stop("the services did not start: ", paste(process$read_all_error_lines(), collapse = " "))
+}
+
+# A server that answers as it is told: `answer` is a function of the number of the call and the request.
+start_scripted <- function(answer, env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
+  saveRDS(answer, file)
+  port <- httpuv::randomPort(host = "127.0.0.1")
+  code <- sprintf(
+    "answer <- readRDS('%s'); n <- 0; server <- httpuv::startServer('127.0.0.1', %d, list(call = function(request) { n <<- n + 1; answer(n, request) })); cat('ready\\n'); flush(stdout()); end <- Sys.time() + 300; while (Sys.time() < end) httpuv::service(200)",
+    file, port
+  )
+  process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
+  withr::defer(process$kill(), envir = env)
+  process$poll_io(20000)
+  paste0("http://127.0.0.1:", port)
+}
+
+quay_key <- function(env = parent.frame()) withr::local_envvar(QUAY_KEY = "quay-demo-7f3a91", .local_envir = env)
+
+new_archive <- function(env = parent.frame()) {
+  archive <- archive_open(withr::local_tempfile(fileext = ".sqlite", .local_envir = env))
+  withr::defer(archive_close(archive), envir = env)
+  archive
+}
+
+# A card for a scripted server: one page of bars at /items, the next address at /more.
+plain_card <- function(address, extra = character(), env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
+  writeLines(c(
+    "source: test", paste0("address: ", address), extra, "offers:", "  bars:", "    shape: bars", "    request: /bars/{symbol}{?from,to}",
+    "    most: 2", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    rows: /items", "    next_page: {by: address, at: /more}",
+    "    columns: {time: {at: /t, as: epoch-s}, open: /o, high: /h, low: /l, close: /c, volume: {at: /v, need: optional}}"
+  ), file)
+  file
+}
+
+collect_plain <- function(address, archive, symbols = "KELD", ...) {
+  want <- want_bars(source_card(plain_card(address, ...)), symbols, "1 minute", from = "2026-03-12", to = "2026-03-12")
+  collect_run(plan_calls(want, archive), archive, progress = FALSE)
+}
+
+# The command line as a process.
+run_vetusta <- function(..., folder = tempdir(), env = character()) {
+  processx::run("Rscript", c("--no-init-file", "--no-restore", "-e", "vetusta::cli_main()", ...),
+    wd = folder, error_on_status = FALSE,
+    env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL", env)
+  )
+}
+
+# Minute bars of one regular day of the exchange, 390 of them, less the ones left out.
+minute_bars <- function(symbol = "KELD", day = "2026-03-12", without = integer()) {
+  at <- as.POSIXct(paste(day, "07:30:00"), tz = "UTC") + 60 * setdiff(0:389, without)
+  n <- length(at)
+  price <- 40 + sin(seq_len(n) / 20)
+  bars_frame(data.frame(symbol = symbol, time = at, open = price, high = price + 0.2, low = price - 0.2, close = price + 0.1, volume = 100 + seq_len(n), session = "regular"))
+}
+
+expect_error_kind <- function(object, kind, pattern = NULL) {
+  error <- testthat::expect_error({{ object }}, class = paste0("vetusta_error_", kind))
+  testthat::expect_true(length(error$todo) == 1 && nzchar(error$todo))
+  if (!is.null(pattern)) testthat::expect_match(conditionMessage(error), pattern)
+  invisible(error)
+}

@@ -1,0 +1,58 @@
+# Rooms and what each may know; an arrow goes down this list only. The code is read, not run.
+rooms <- c(shell = "cli|desk", output = "figure|report|export", collection = "collect|plan|want", archive = "archive", wire = "wire|decode",
+  source = "source", core = "time|calendar|bars|series|gaps|rank|model|error")
+standin <- "standin"
+
+room_of <- function(file) {
+  prefix <- sub("[-.].*", "", basename(file))
+  if (grepl(paste0("^(", standin, ")$"), prefix)) return("stand-ins")
+  found <- names(rooms)[vapply(rooms, function(pattern) grepl(paste0("^(", pattern, ")$"), prefix), TRUE)]
+  if (length(found)) found else NA_character_
+}
+
+project_root <- function() {
+  here <- normalizePath(testthat::test_path("..", ".."), mustWork = FALSE)
+  testthat::skip_if_not(dir.exists(file.path(here, "R")) && file.exists(file.path(here, "R", "cli-main.R")), "the sources are not beside the tests")
+  here
+}
+
+read_code <- function(root) {
+  files <- list.files(file.path(root, "R"), "[.]R$", full.names = TRUE)
+  files <- files[!basename(files) %in% c("RcppExports.R", "vetusta-package.R")]
+  lapply(stats::setNames(files, basename(files)), function(file) {
+    data <- getParseData(parse(file, keep.source = TRUE))
+    top <- lapply(as.list(parse(file)), function(call) if (is.call(call) && identical(call[[1]], as.name("<-"))) as.character(call[[2]]))
+    list(room = room_of(file), defines = unlist(top), calls = unique(data$text[data$token %in% c("SYMBOL_FUNCTION_CALL", "SYMBOL")]),
+      packages = unique(data$text[data$token == "SYMBOL_PACKAGE"]))
+  })
+}
+
+test_that("every file belongs to a room", {
+  code <- read_code(project_root())
+  expect_identical(names(code)[is.na(vapply(code, `[[`, "", "room"))], character())
+})
+
+test_that("an arrow goes down the list of rooms only", {
+  code <- read_code(project_root())
+  owner <- unlist(lapply(code, function(file) stats::setNames(rep(file$room, length(file$defines)), file$defines)))
+  names(owner) <- sub("^[^.]*[.]R[.]", "", names(owner))
+  order <- names(rooms)
+  may_know_standins <- c("cli-demo.R", "cli-services.R")
+  wrong <- unlist(lapply(names(code), function(name) {
+    file <- code[[name]]
+    rooms_used <- owner[intersect(file$calls, names(owner))]
+    up <- if (file$room == "stand-ins") rooms_used[!rooms_used %in% c("stand-ins", "core")]
+    else rooms_used[(rooms_used == "stand-ins" & !name %in% may_know_standins) | match(rooms_used, order, nomatch = 99) < match(file$room, order)]
+    if (length(up)) paste(name, "knows", names(up), "of", up)
+  }))
+  # what is local to two rooms may bear one name; a plain variable is no arrow
+  expect_identical(wrong, NULL)
+})
+
+test_that("the core touches no network, disk, database, terminal or plot", {
+  code <- Filter(function(file) file$room == "core", read_code(project_root()))
+  forbidden_packages <- c("curl", "httpuv", "DBI", "RSQLite", "nanoparquet", "yaml", "jsonlite", "RcppSimdJson", "cli", "optparse", "ggplot2", "grDevices", "processx")
+  forbidden_calls <- c("readLines", "writeLines", "file", "url", "readRDS", "saveRDS", "Sys.time", "Sys.Date", "Sys.getenv", "message", "warning", "system2", "download.file", "file.exists", "dir.create")
+  expect_identical(intersect(unlist(lapply(code, `[[`, "packages")), forbidden_packages), character())
+  expect_identical(intersect(unlist(lapply(code, `[[`, "calls")), forbidden_calls), character())
+})

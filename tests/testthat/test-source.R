@@ -1,0 +1,64 @@
+card_with <- function(lines, env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
+  writeLines(lines, file)
+  file
+}
+good <- readLines(system.file("cards", "quay.yml", package = "vetusta"))
+change <- function(from, to) sub(from, to, good, fixed = TRUE)
+
+test_that("the card that ships is read whole", {
+  quay <- source_card("quay")
+  expect_identical(quay$source, "quay")
+  expect_identical(quay$limits[[1]][c("count", "seconds")], list(count = 90, seconds = 60))
+  expect_identical(quay$withheld$seconds, 1200)
+})
+
+test_that("a wrong card says file, line, and the nearest right word", {
+  error <- expect_error_kind(source_card(card_with(change("withheld:", "witheld:"))), "card", "did you mean \"withheld\"")
+  expect_match(error$where, "line 7")
+  error <- expect_error_kind(source_card(card_with(change("time: {at: /at, as: epoch-ms}", "time: {at: /at, as: epoch_ms}"))), "card", "epoch-ms")
+  expect_match(error$where, paste0("line ", grep("time: {at", good, fixed = TRUE), ", offers/bars/columns/time/as"), fixed = TRUE)
+  expect_error_kind(source_card(card_with(change("most: 240", "most: lots"))), "card", "whole number")
+  expect_error_kind(source_card(card_with(change("rows: /items", "rows: items"))), "card", "JSON Pointer")
+  expect_error_kind(source_card(card_with(change("source: quay", ""))), "card", "\"source\"")
+  expect_error_kind(source_card(card_with(change("90 per minute", "ninety a minute"))), "card", "90 per minute")
+  expect_error_kind(source_card(card_with(change("      close: /lst", ""))), "card", "`close`")
+  expect_error_kind(source_card(card_with(c(good, "a: [1"))), "card", "no YAML")
+  expect_error_kind(source_card("nowhere.yml"), "card", "quay")
+})
+
+test_that("http away from this machine is refused unless the card says so", {
+  expect_error_kind(source_card(card_with(change("http://127.0.0.1:8471/quay", "http://data.example.org"))), "card", "https")
+  expect_no_error(source_card(card_with(change("http://127.0.0.1:8471/quay", "https://data.example.org"))))
+  expect_no_error(source_card(card_with(c(change("http://127.0.0.1:8471/quay", "http://data.example.org"), "open_http: true"))))
+})
+
+test_that("no tag in a card is ever run", {
+  file <- withr::local_tempfile()
+  try(source_card(card_with(c(good, paste0("notes: !expr file.create('", file, "')")))), silent = TRUE)
+  expect_false(file.exists(file))
+})
+
+test_that("a secret comes from the environment, then from the env file, and is never shown", {
+  folder <- withr::local_tempdir()
+  desk_make(folder, secrets = list(QUAY_KEY = "from-the-file"))
+  quay <- source_card(file.path(folder, "sources", "quay.yml"))
+  withr::local_envvar(QUAY_KEY = NA)
+  secret <- source_secret(quay, "QUAY_KEY")
+  expect_identical(vetusta:::reveal(secret), "from-the-file")
+  withr::local_envvar(QUAY_KEY = "from-the-environment")
+  expect_identical(vetusta:::reveal(source_secret(quay, "QUAY_KEY")), "from-the-environment")
+  expect_output(print(secret), "<secret>", fixed = TRUE)
+  expect_false(any(grepl("from-the", c(format(secret), capture.output(print(quay), print(secret))))))
+  expect_identical(file.mode(file.path(folder, "desk.env")), as.octmode("600"))
+})
+
+test_that("a missing secret names the variable and where to put it, an open env file is told of", {
+  folder <- withr::local_tempdir()
+  desk_make(folder)
+  withr::local_envvar(QUAY_KEY = NA)
+  error <- expect_error_kind(source_secret(source_card(file.path(folder, "sources", "quay.yml")), "QUAY_KEY"), "secret", "QUAY_KEY")
+  expect_match(error$todo, "desk.env", fixed = TRUE)
+  Sys.chmod(file.path(folder, "desk.env"), "644", use_umask = FALSE)
+  expect_warning(capture.output(print(source_card(file.path(folder, "sources", "quay.yml")))), "chmod 600")
+})

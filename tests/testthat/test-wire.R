@@ -1,0 +1,70 @@
+test_that("templates expand as RFC 6570's own examples do", {
+  values <- list(var = "value", hello = "Hello World!", path = "/foo/bar", x = "1024", y = "768", empty = "", list = c("red", "green", "blue"), half = "50%")
+  examples <- c("{var}" = "value", "{hello}" = "Hello%20World%21", "{half}" = "50%25", "{+path}/here" = "/foo/bar/here", "{+hello}" = "Hello%20World!",
+    "{#path,x}here" = "#/foo/bar,1024here", "map?{x,y}" = "map?1024,768", "X{.var}" = "X.value", "{/var,x}/here" = "/value/1024/here",
+    "{;x,y,empty}" = ";x=1024;y=768;empty", "{?x,y,empty}" = "?x=1024&y=768&empty=", "?fixed=yes{&x}" = "?fixed=yes&x=1024", "{var:3}" = "val",
+    "{list}" = "red,green,blue", "{?list}" = "?list=red,green,blue", "{?list*}" = "?list=red&list=green&list=blue", "{/list*}" = "/red/green/blue", "{?undefined}" = "")
+  for (template in names(examples)) expect_identical(vetusta:::template_expand(template, values), examples[[template]], label = template)
+})
+
+test_that("a limit lets no window overrun and gives its tokens back", {
+  limits <- list(vetusta:::read_limit("3 per second"), vetusta:::read_limit("5 per minute"))
+  sent <- numeric()
+  now <- 0
+  while (length(sent) < 12) {
+    wait <- vetusta:::limit_wait(sent, limits, now)
+    if (wait == 0) sent <- c(sent, now) else now <- now + wait
+  }
+  inside <- function(window) max(vapply(sent, function(start) sum(sent >= start & sent < start + window), 0L))
+  expect_identical(inside(1), 3L)
+  expect_identical(inside(60), 5L)
+  expect_lt(sent[12], 125)
+  expect_equal(vetusta:::limit_least_seconds(12, limits), 120)
+})
+
+test_that("Retry-After is read in both its forms", {
+  now <- as.numeric(as.POSIXct("2026-03-12 07:00:00", tz = "UTC"))
+  expect_identical(vetusta:::retry_after(list("retry-after" = "17"), now), 17)
+  expect_equal(vetusta:::retry_after(list("retry-after" = "Thu, 12 Mar 2026 07:00:30 GMT"), now), 30)
+  expect_true(is.na(vetusta:::retry_after(list(), now)))
+  expect_true(is.na(vetusta:::retry_after(list("retry-after" = "soon"), now)))
+})
+
+test_that("a credential goes to the source's own origin alone, and is taken out of what the service repeats", {
+  quay_key()
+  quay <- source_card("quay")
+  sign <- function(address) vetusta:::wire_signed(list(address = address, headers = list()), quay)$address
+  expect_identical(sign("http://127.0.0.1:8471/quay/bars?x=1"), "http://127.0.0.1:8471/quay/bars?x=1&key=quay-demo-7f3a91")
+  expect_identical(sign("http://127.0.0.1:8471/quay/bars?key=other&x=1"), "http://127.0.0.1:8471/quay/bars?x=1&key=quay-demo-7f3a91")
+  for (elsewhere in c("http://127.0.0.1:8472/quay/bars", "https://127.0.0.1:8471/quay/bars", "http://127.0.0.2:8471/quay")) expect_identical(sign(elsewhere), elsewhere)
+  out <- function(address) vetusta:::without_parameter(address, quay$access)
+  expect_identical(out("http://a/b?key=s&x=1"), "http://a/b?x=1")
+  expect_identical(out("http://a/b?x=1&key=s"), "http://a/b?x=1")
+  expect_identical(out("http://a/b?key=s"), "http://a/b")
+})
+
+test_that("redaction finds a secret as it is and as it looks in an address", {
+  expect_identical(vetusta:::redact("a=b c&k=p%2Fq+", c("p/q")), "a=b c&k=<secret>+")
+})
+
+test_that("rows, columns and their faults are decoded", {
+  offer <- list(name = "bars", shape = "bars", rows = "/data/items", columns = list(time = list(at = "/t", as = "rfc3339"), close = "/p/c", volume = list(at = "/v", need = "optional"), note = list(at = "/n", default = "none")))
+  body <- charToRaw('{"data":{"items":[{"t":"2026-03-12T07:30:00Z","p":{"c":"41.5"}},{"t":"when?","p":{"c":41}},{"t":"2026-03-12T07:32:00Z","p":{"c":null}}]}}')
+  decoded <- vetusta:::decode_rows(offer, vetusta:::decode_json(body, offer$rows)$rows, "UTC", "here")
+  expect_identical(decoded$columns$close, c(41.5, 41, NA))
+  expect_identical(decoded$columns$note, rep("none", 3))
+  expect_true(all(is.na(decoded$columns$volume)))
+  expect_identical(decoded$faults$pointer, c("/data/items/1/t", "/data/items/2/p/c"))
+  expect_identical(decoded$faults$fault, c("time cannot be read", "no close"))
+})
+
+test_that("an answer that is no data says so", {
+  read <- function(text, rows = "/items") vetusta:::decode_rows(list(name = "b", shape = "bars", rows = rows, columns = list(close = "/c")), vetusta:::decode_json(charToRaw(text), rows)$rows, "UTC", "page 1")
+  expect_error_kind(read("<html><body>Down for repairs</body></html>"), "payload", "web page")
+  expect_error_kind(read('{"items":[{"c":1},{"c"'), "payload", "cut short")
+  expect_error_kind(read(""), "payload", "empty")
+  expect_error_kind(read('{"rows":[]}'), "payload", "/items")
+  expect_error_kind(read('{"items":{"c":1}}'), "payload", "array of objects")
+  expect_error_kind(read('{"items":[{"d":1}]}'), "payload", "/items/0/c")
+  expect_identical(read('{"items":[]}')$rows, 0L)
+})
