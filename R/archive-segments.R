@@ -33,9 +33,8 @@ segment_decode <- function(body) {
 
 segment_insert <- function(archive, series, rows, level) {
   body <- segment_encode(rows)
-  archive_do(archive, "INSERT INTO segments (series, first, last, rows, level, body) VALUES (?, ?, ?, ?, ?, ?)",
-    list(series, as.numeric(rows$time[1]), as.numeric(rows$time[nrow(rows)]), nrow(rows), level, list(body)))
-  id <- archive_get(archive, "SELECT last_insert_rowid() AS id")$id
+  id <- archive_get(archive, "INSERT INTO segments (series, first, last, rows, level, body) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
+    list(series, as.numeric(rows$time[1]), as.numeric(rows$time[nrow(rows)]), nrow(rows), level, list(body)))$id
   # pages that were just written are about to be settled: they are kept at hand, and may be dropped at any time
   if (level == 0L) {
     if (length(archive$fresh) >= 4L * segment_fan) archive$fresh <- list()
@@ -61,14 +60,16 @@ segments_drop <- function(archive, ids) {
 }
 
 # Settles the newest segments of a series: while the last twelve are of one level, they become one of the next.
-segments_settle <- function(archive, series) {
-  repeat {
-    tail <- archive_get(archive, "SELECT id, rows, level FROM segments WHERE series = ? ORDER BY first DESC LIMIT ?", list(series, segment_fan))
-    if (nrow(tail) < segment_fan || any(tail$level != tail$level[1]) || sum(tail$rows) > segment_most * 1.5) {
-      return(invisible())
-    }
+segments_settle <- function(archive, series, tail = segments_tail(archive, series)) {
+  while (nrow(tail) == segment_fan && all(tail$level == tail$level[1]) && sum(tail$rows) <= segment_most * 1.5) {
     segments_join(archive, series, rev(tail$id), tail$level[1] + 1L)
+    tail <- segments_tail(archive, series)
   }
+}
+
+# The newest segments of a series, newest first.
+segments_tail <- function(archive, series) {
+  archive_get(archive, "SELECT id, last, rows, level FROM segments WHERE series = ? ORDER BY first DESC LIMIT ?", list(series, segment_fan))
 }
 
 segments_join <- function(archive, series, ids, level) {

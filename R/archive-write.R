@@ -17,12 +17,20 @@ archive_put_bars <- function(archive, series, rows, journal = NA_integer_, now =
   }
   rows <- unique_times(rows)
   bounds <- as.numeric(rows$time[c(1, nrow(rows))])
+  added <- c(new = nrow(rows), changed = 0, equal = 0)
+  tail <- segments_tail(archive, series)
+  if (!nrow(tail) || tail$last[1] < bounds[1]) {
+    # the usual page: newer than all that is held
+    id <- segment_insert(archive, series, rows, 0L)
+    segments_settle(archive, series, utils::head(rbind(data.frame(id = id, last = bounds[2], rows = nrow(rows), level = 0L), tail), segment_fan))
+    return(added)
+  }
   touched <- archive_get(archive, "SELECT id, level FROM segments WHERE series = ? AND first <= ? AND last >= ? ORDER BY first",
     list(series, bounds[2], bounds[1]))
   if (!nrow(touched)) {
     segment_insert(archive, series, rows, 0L)
     segments_settle(archive, series)
-    return(c(new = nrow(rows), changed = 0, equal = 0))
+    return(added)
   }
   merge_bars(archive, series, rows, touched, journal, now)
 }
@@ -94,8 +102,13 @@ archive_cover <- function(archive, series, session, start, end) {
   if (nrow(touching) == 1 && touching$start <= start && touching$end >= end) {
     return(invisible())
   }
+  whole <- list(min(start, touching$start), max(end, touching$end))
+  if (nrow(touching) == 1) {
+    archive_do(archive, "UPDATE coverage SET start = ?, end = ? WHERE rowid = ?", c(whole, touching$row))
+    return(invisible())
+  }
   for (row in touching$row) archive_do(archive, "DELETE FROM coverage WHERE rowid = ?", list(row))
-  archive_do(archive, "INSERT INTO coverage VALUES (?, ?, ?, ?)", list(series, session, min(start, touching$start), max(end, touching$end)))
+  archive_do(archive, "INSERT INTO coverage VALUES (?, ?, ?, ?)", c(list(series, session), whole))
 }
 
 archive_covered <- function(archive, source, symbol, interval, session) {
@@ -105,11 +118,10 @@ archive_covered <- function(archive, source, symbol, interval, session) {
 }
 
 archive_journal_add <- function(archive, entry) {
-  archive_do(archive, "INSERT INTO journal (run, source, offer, symbol, asked, seconds, status, bytes, rows, outcome, address, message)
-    VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+  archive_get(archive, "INSERT INTO journal (run, source, offer, symbol, asked, seconds, status, bytes, rows, outcome, address, message)
+    VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id",
     list(entry$run, entry$source, entry$offer, entry$symbol %||% NA, entry$asked, entry$seconds %||% NA, entry$status %||% NA,
-      entry$bytes %||% NA, entry$rows %||% NA, entry$outcome, entry$address %||% NA, entry$message %||% NA))
-  archive_get(archive, "SELECT last_insert_rowid() AS id")$id
+      entry$bytes %||% NA, entry$rows %||% NA, entry$outcome, entry$address %||% NA, entry$message %||% NA))$id
 }
 
 # Takes a token from the source's limits, counted for all processes on this archive. Gives the seconds to wait, 0 when taken.

@@ -72,6 +72,8 @@ order_of <- function(symbol, time) {
   if (is_ordered_cpp(symbol, time)) NULL else order(symbol, time, method = "radix")
 }
 
+no_bars_faults <- data.frame(row = integer(), symbol = character(), time = as.POSIXct(character(), tz = "UTC"), fault = character(), detail = character())
+
 #' Find the faults of bars
 #'
 #' @param bars A table of bars.
@@ -90,6 +92,9 @@ bars_faults <- function(bars) {
   code <- bar_faults_cpp(bars$open, bars$high, bars$low, bars$close, bars$volume, as.numeric(bars$time))
   code[code == 0L & (is.na(bars$symbol) | !nzchar(bars$symbol))] <- 7L
   row <- which(code != 0L)
+  if (!length(row)) {
+    return(no_bars_faults)
+  }
   faults <- c("no time", "high below low", "open or close outside high and low", "negative volume", "not finite", "no close", "no symbol")
   data.frame(
     row = row, symbol = bars$symbol[row], time = bars$time[row], fault = faults[code[row]],

@@ -7,16 +7,20 @@ collect_good <- function(state, chain, response) {
     return(collect_spoilt(state, chain, response, page))
   }
   chain <- page_place(chain, page)
+  if (!is.null(page$following)) ask_following(state, chain, page$following)
   in_transaction(state$archive, function() page_store(state, chain, response, page))
   state$pages <- state$pages + 1
-  if (is.null(page$following)) {
-    return(invisible())
-  }
+}
+
+# The next page is asked for before this one is stored: it travels while the archive works.
+ask_following <- function(state, chain, address) {
   chain$seen <- c(chain$seen, chain$request$address)
-  chain$request$address <- page$following
+  chain$request$address <- address
   chain$page <- chain$page + 1
   chain$attempt <- 1
   state$queue <- c(list(chain), state$queue)
+  collect_start(state)
+  if (state$line$active > 0L) line_run(state$line, 0)
 }
 
 # A body that cannot be read may be whole the next time; after three tries it is this symbol's failure.
@@ -52,6 +56,9 @@ complete_bars <- function(rows, calendar, interval) {
 # Faults of decoding and of the bars themselves; a row is set aside once, with its first fault.
 page_faults <- function(rows, decoded, offer) {
   judged <- bars_faults(rows)
+  if (!nrow(judged) && !nrow(decoded)) {
+    return(no_page_faults)
+  }
   judged <- judged[!judged$row %in% decoded$row, ]
   row <- c(decoded$row, judged$row)
   data.frame(
@@ -59,6 +66,8 @@ page_faults <- function(rows, decoded, offer) {
     fault = c(decoded$fault, judged$fault), detail = c(decoded$detail, judged$detail)
   )
 }
+
+no_page_faults <- data.frame(row = integer(), symbol = character(), time = numeric(), place = character(), fault = character(), detail = character())
 
 following_address <- function(source, chain, value, where) {
   if (is.null(value) || (is.atomic(value) && (length(value) != 1 || is.na(value) || identical(value, "")))) {
@@ -125,7 +134,8 @@ page_store <- function(state, chain, response, page) {
 
 store_rows <- function(state, chain, good, journal) {
   good$symbol <- NULL
-  series <- archive_series_id(state$archive, state$want$source$source, chain$symbol, state$want$interval$iso)
+  series <- state$series[[chain$symbol]] %||% archive_series_id(state$archive, state$want$source$source, chain$symbol, state$want$interval$iso)
+  state$series[[chain$symbol]] <- series
   counts <- archive_put_bars(state$archive, series, good, journal)
   for (name in names(counts)) state[[name]] <- state[[name]] + counts[[name]]
   state$touched <- union(state$touched, series)

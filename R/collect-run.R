@@ -54,6 +54,7 @@ collect_state <- function(plan, archive) {
   state$finished <- list()
   state$hold <- 0
   state$touched <- numeric()
+  state$series <- list()
   state$started <- as.numeric(Sys.time())
   for (name in c("pages", "new", "changed", "equal", "aside", "again")) state[[name]] <- 0
   state$failed <- data.frame(symbol = character(), what = character(), todo = character())

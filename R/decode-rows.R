@@ -7,13 +7,13 @@ decode_rows <- function(offer, rows, zone, where) {
     stop_payload(paste0("The answer has no rows at ", offer$rows, "."), where, "look whether the service changed its answer, and correct rows: in the card")
   }
   if (is.list(rows) && !length(rows)) {
-    return(list(columns = empty_columns(offer), faults = no_faults(), rows = 0L))
+    return(list(columns = empty_columns(offer), faults = no_faults, rows = 0L))
   }
   if (!is.data.frame(rows)) {
     stop_payload(paste0("What stands at ", offer$rows, " is no array of objects."), where, "correct rows: in the card")
   }
   columns <- list()
-  faults <- list(no_faults())
+  faults <- list(no_faults)
   for (name in names(offer$columns)) {
     rule <- column_rule(offer$columns[[name]])
     value <- member_at(rows, rule$at)
@@ -29,10 +29,10 @@ decode_rows <- function(offer, rows, zone, where) {
     if (length(read$bad)) faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, offer)
     columns[[name]] <- read$value
   }
-  list(columns = columns, faults = do.call(rbind, faults), rows = nrow(rows))
+  list(columns = columns, faults = if (length(faults) == 1) no_faults else do.call(rbind, faults), rows = nrow(rows))
 }
 
-no_faults <- function() data.frame(row = integer(), pointer = character(), fault = character(), detail = character())
+no_faults <- data.frame(row = integer(), pointer = character(), fault = character(), detail = character())
 
 column_rule <- function(rule) {
   if (!is.list(rule)) rule <- list(at = rule)

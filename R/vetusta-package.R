@@ -18,7 +18,7 @@
 
 # Somebody who attaches it looks at tables, and tibbles print as tibbles once their package is there.
 .onAttach <- function(libname, pkgname) {
-  requireNamespace("tibble", quietly = TRUE)
+  tibble::is_tibble(NULL)
 }
 
 .onUnload <- function(libpath) {

@@ -1,0 +1,49 @@
+# What the benches share: prepared pages, a server for them, and processes whose time and peak memory are read.
+
+library(vetusta)
+
+page_rows <- 5000L
+
+# One-minute bars in pages of JSON files, each with the address of the next, the last without.
+write_pages <- function(folder, rows) {
+  dir.create(folder, showWarnings = FALSE, recursive = TRUE)
+  set.seed(7)
+  pages <- ceiling(rows / page_rows)
+  last <- 40
+  for (page in seq_len(pages)) {
+    n <- min(page_rows, rows - (page - 1) * page_rows)
+    at <- 1.6e9 + 60 * ((page - 1) * page_rows + seq_len(n) - 1)
+    close <- round(last * exp(cumsum(rnorm(n, sd = 2e-4))), 3)
+    open <- c(last, close[-n])
+    reach <- abs(rnorm(n, sd = 0.01))
+    last <- close[n]
+    items <- data.frame(at = at * 1000, fst = open, top = round(pmax(open, close) + reach, 3), low = round(pmin(open, close) - reach, 3), lst = close, qty = round(rexp(n, 1 / 900)) + 1)
+    body <- list(code = "KELD", items = items)
+    if (page < pages) body$more <- sprintf("/pages/%05d.json", page + 1L)
+    writeLines(jsonlite::toJSON(body, auto_unbox = TRUE, digits = 6), file.path(folder, sprintf("%05d.json", page)), useBytes = TRUE)
+  }
+  pages
+}
+
+# A server in a process of its own, as fast as a local one gets: the files are sent by its own thread.
+serve_pages <- function(folder) {
+  port <- httpuv::randomPort(host = "127.0.0.1")
+  code <- sprintf("s <- httpuv::startServer('127.0.0.1', %d, list(staticPaths = list('/pages' = httpuv::staticPath('%s', indexhtml = FALSE)))); cat('ready\\n'); flush(stdout()); Sys.sleep(3000)", port, folder)
+  process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|", env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
+  process$poll_io(20000)
+  list(process = process, address = paste0("http://127.0.0.1:", port))
+}
+
+bench_card <- function(address, file) {
+  writeLines(c("source: bench", paste0("address: ", address), "offers:", "  bars:", "    shape: bars", "    request: /pages/00001.json", "    most: 5000", "    rows: /items",
+    "    next_page: {by: address, at: /more}", "    columns:", "      time: {at: /at, as: epoch-ms}", "      open: /fst", "      high: /top", "      low: /low", "      close: /lst", "      volume: /qty"), file)
+  file
+}
+
+# Runs an expression in a fresh process: seconds of the expression alone, and the peak memory of the process in MB.
+measure <- function(expression, arguments = character()) {
+  code <- paste0("source('bench/parts.R'); arguments <- commandArgs(TRUE); seconds <- system.time({", paste(deparse(expression), collapse = "\n"),
+    "})[[3]]; peak <- as.numeric(gsub('[^0-9]', '', grep('VmHWM', readLines('/proc/self/status'), value = TRUE))) / 1024; cat(seconds, peak)")
+  out <- processx::run("Rscript", c("--no-init-file", "-e", code, arguments), env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
+  as.numeric(strsplit(trimws(sub(".*\n", "", out$stdout)), " ")[[1]])
+}
