@@ -83,7 +83,7 @@ format_plan <- function(plan) {
     paste0("plan: bars of ", format(want$interval), " from ", want$source$title),
     paste0("  window    ", format_instant(want$from), " to ", format_instant(want$to), ", session ", want$session),
     paste0("  requests  ", count(plan$pages), " for ", counted(length(unique(plan$calls$symbol)), "symbol"), ", at most ", count(plan$rows), " bars"),
-    paste0("  time      ", if (plan$seconds < 1) "as fast as the service answers" else paste("at least", format_seconds(plan$seconds)), if (length(limits)) paste0(" at ", paste(vapply(limits, format_limit, ""), collapse = ", ")) else ", no limit is known"),
+    paste0("  time      ", plan_time(plan), if (length(limits)) paste0(" at ", paste(vapply(limits, format_limit, ""), collapse = ", ")) else ", no limit is known"),
     if (length(plan$held)) paste0("  held      ", paste(plan$held, collapse = ", "), ": nothing to ask for"),
     if (length(want$notes)) paste0("  note      ", want$notes)
   )
@@ -94,6 +94,8 @@ format_plan <- function(plan) {
   rows <- text_table(data.frame(symbol = shown$symbol, from = format_instant(shown$from), to = format_instant(shown$to), bars = shown$rows, requests = shown$pages))
   c(lines, "", paste0("  ", rows), if (nrow(plan$calls) > 12) paste0("  and ", count(nrow(plan$calls) - 12), " more"))
 }
+
+plan_time <- function(plan) if (plan$seconds < 1) "as fast as the service answers" else paste("at least", format_seconds(plan$seconds))
 
 format_seconds <- function(seconds) {
   if (seconds < 120) paste(round(seconds), "s")

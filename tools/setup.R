@@ -160,7 +160,7 @@ if (use_prebuilt) {
 }
 todo <- missing_from(wanted, installed(), offered, prebuilt)
 from_debian <- names(todo)[names(todo) %in% names(prebuilt)]
-from_debian <- from_debian[mapply(function(name) enough(prebuilt[[name]], todo[[name]]), from_debian)]
+from_debian <- Filter(function(name) enough(prebuilt[[name]], todo[[name]]), from_debian)
 
 if (length(from_debian)) {
   say("installing prebuilt from Debian: ", paste(from_debian, collapse = ", "))

@@ -26,7 +26,9 @@ start_scripted <- function(answer, env = parent.frame()) {
   saveRDS(answer, file)
   port <- httpuv::randomPort(host = "127.0.0.1")
   code <- sprintf(
-    "answer <- readRDS('%s'); n <- 0; server <- httpuv::startServer('127.0.0.1', %d, list(call = function(request) { n <<- n + 1; answer(n, request) })); cat('ready\\n'); flush(stdout()); end <- Sys.time() + 300; while (Sys.time() < end) httpuv::service(200)",
+    "answer <- readRDS('%s'); n <- 0; app <- list(call = function(request) { n <<- n + 1; answer(n, request) })
+     server <- httpuv::startServer('127.0.0.1', %d, app); cat('ready\\n'); flush(stdout())
+     end <- Sys.time() + 300; while (Sys.time() < end) httpuv::service(200)",
     file, port
   )
   process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))

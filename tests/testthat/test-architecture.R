@@ -52,7 +52,8 @@ test_that("an arrow goes down the list of rooms only", {
 test_that("the core touches no network, disk, database, terminal or plot", {
   code <- Filter(function(file) file$room == "core", read_code(project_root()))
   forbidden_packages <- c("curl", "httpuv", "DBI", "RSQLite", "nanoparquet", "yaml", "jsonlite", "RcppSimdJson", "cli", "optparse", "ggplot2", "grDevices", "processx")
-  forbidden_calls <- c("readLines", "writeLines", "file", "url", "readRDS", "saveRDS", "Sys.time", "Sys.Date", "Sys.getenv", "message", "warning", "system2", "download.file", "file.exists", "dir.create")
+  forbidden_calls <- c("readLines", "writeLines", "file", "url", "readRDS", "saveRDS", "Sys.time", "Sys.Date", "Sys.getenv", "message", "warning",
+    "system2", "download.file", "file.exists", "dir.create")
   expect_identical(intersect(unlist(lapply(code, `[[`, "packages")), forbidden_packages), character())
   expect_identical(intersect(unlist(lapply(code, `[[`, "calls")), forbidden_calls), character())
 })
