@@ -34,6 +34,12 @@ archive_tables <- c(
   "CREATE TABLE vintages (series INTEGER NOT NULL REFERENCES series (id), time REAL NOT NULL, was TEXT NOT NULL,
      replaced REAL NOT NULL, journal INTEGER)",
   "CREATE INDEX vintages_place ON vintages (series, time)",
+  "CREATE TABLE records (id INTEGER PRIMARY KEY, source TEXT NOT NULL, offer TEXT NOT NULL, shape TEXT NOT NULL, key TEXT NOT NULL,
+     body TEXT NOT NULL, seen REAL NOT NULL, UNIQUE (source, offer, key))",
+  "CREATE TABLE record_vintages (record INTEGER NOT NULL REFERENCES records (id), was TEXT NOT NULL, replaced REAL NOT NULL, journal INTEGER)",
+  "CREATE TABLE reached (source TEXT NOT NULL, offer TEXT NOT NULL, start TEXT NOT NULL, following TEXT NOT NULL, page INTEGER NOT NULL,
+     before INTEGER NOT NULL, PRIMARY KEY (source, offer, start))",
+  "CREATE TABLE raw (journal INTEGER PRIMARY KEY, source TEXT NOT NULL, offer TEXT NOT NULL, hash TEXT NOT NULL, about TEXT NOT NULL, body BLOB NOT NULL)",
   "CREATE TABLE tokens (source TEXT NOT NULL, taken REAL NOT NULL)",
   "CREATE INDEX tokens_place ON tokens (source, taken)"
 )

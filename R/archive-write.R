@@ -136,3 +136,5 @@ archive_take_token <- function(archive, source, longest, wait_for, now = as.nume
     wait
   })
 }
+
+archive_tokens <- function(archive, source) archive_get(archive, "SELECT taken FROM tokens WHERE source = ?", list(source))$taken

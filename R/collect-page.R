@@ -1,25 +1,27 @@
 # One page: decoded, checked, and stored with its journal row and the place reached, in one transaction.
 
 collect_good <- function(state, chain, response) {
-  where <- paste0("source ", state$want$source$source, ", offer ", state$want$offer$name, ", ", chain$symbol, ", page ", chain$page)
+  where <- paste0("source ", state$want$source$source, ", offer ", state$want$offer$name, ", ", chain$label, ", page ", chain$page)
   page <- tryCatch(page_read(state, chain, response, where), vetusta_error_payload = identity)
   if (inherits(page, "vetusta_error_payload")) {
     return(collect_spoilt(state, chain, response, page))
   }
   chain <- page_place(chain, page)
-  if (!is.null(page$following)) ask_following(state, chain, page$following)
-  in_transaction(state$archive, function() page_store(state, chain, response, page))
+  if (!is.null(page$following) && state$pages + 1 < state$most_pages) ask_following(state, chain, page, response)
+  state$store(state, chain, response, page)
   state$pages <- state$pages + 1
 }
 
 # The next page is asked for before this one is stored: it travels while the archive works.
-ask_following <- function(state, chain, address) {
+ask_following <- function(state, chain, page, response) {
   chain$seen <- c(chain$seen, chain$request$address)
-  chain$request$address <- address
+  chain$request$address <- page$following
+  chain$body <- if (length(response$body) < 5e6) response$body
+  chain$before <- chain$before + page$count
   chain$page <- chain$page + 1
   chain$attempt <- 1
   state$queue <- c(list(chain), state$queue)
-  collect_start(state)
+  if (!state$one_by_one) collect_start(state)
   if (state$line$active > 0L) line_run(state$line, 0)
 }
 
@@ -34,12 +36,23 @@ collect_spoilt <- function(state, chain, response, error) {
 page_read <- function(state, chain, response, where) {
   want <- state$want
   offer <- want$offer
-  next_at <- if (identical(offer$next_page$by, "address")) offer$next_page$at
-  json <- decode_json(response$body, offer$rows, next_at, where)
-  decoded <- decode_rows(offer, json$rows, want$source$zone, where)
-  rows <- list_frame(c(list(symbol = rep(chain$symbol, decoded$rows)), decoded$columns))
-  rows <- complete_bars(rows, state$calendar, want$interval)
-  list(rows = rows, faults = page_faults(rows, decoded$faults, offer), following = following_address(want$source, chain, json$next_value, where))
+  decoded <- decode_body(offer, response$body, want$source, chain$known, page_members(offer), where)
+  rows <- list_frame(decoded$columns)
+  if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
+  if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval)
+  page <- list(members = decoded$members, headers = response$headers, rows = decoded$rows, number = chain$page, before = chain$before)
+  repeated <- chain$page > 1 && decoded$rows > 0 && identical(chain$body, response$body)
+  list(
+    rows = rows, count = decoded$rows, faults = page_faults(rows, decoded$faults, offer, want$shape),
+    notes = c(if (repeated) "the page before it came again", total_note(page)),
+    following = if (!repeated) following_address(want$source, chain, page_rule(offer)(chain$request$address, page), where)
+  )
+}
+
+# A total that says more than came, although the pages are at their end.
+total_note <- function(page) {
+  total <- member_number(page$members$total)
+  if (!is.null(total) && page$rows == 0 && page$before < total) paste0("the total says ", number_text(total), " rows, ", number_text(page$before), " came")
 }
 
 complete_bars <- function(rows, calendar, interval) {
@@ -54,15 +67,16 @@ complete_bars <- function(rows, calendar, interval) {
 }
 
 # Faults of decoding and of the bars themselves; a row is set aside once, with its first fault.
-page_faults <- function(rows, decoded, offer) {
-  judged <- bars_faults(rows)
+page_faults <- function(rows, decoded, offer, shape) {
+  judged <- if (shape == "bars") bars_faults(rows) else no_bars_faults
   if (!nrow(judged) && !nrow(decoded)) {
     return(no_page_faults)
   }
   judged <- judged[!judged$row %in% decoded$row, ]
   row <- c(decoded$row, judged$row)
   data.frame(
-    row = row, symbol = rows$symbol[row], time = as.numeric(rows$time)[row], place = c(decoded$pointer, sprintf("%s/%d", offer$rows, judged$row - 1L)),
+    row = row, symbol = rows$symbol[row] %||% rep(NA_character_, length(row)), time = if (is.null(rows$time)) rep(NA_real_, length(row)) else as.numeric(rows$time)[row],
+    place = c(decoded$pointer, sprintf("%s/%d", offer$rows %||% "", judged$row - 1L)),
     fault = c(decoded$fault, judged$fault), detail = c(decoded$detail, judged$detail)
   )
 }
@@ -70,23 +84,26 @@ page_faults <- function(rows, decoded, offer) {
 no_page_faults <- data.frame(row = integer(), symbol = character(), time = numeric(), place = character(), fault = character(), detail = character())
 
 following_address <- function(source, chain, value, where) {
-  if (is.null(value) || (is.atomic(value) && (length(value) != 1 || is.na(value) || identical(value, "")))) {
+  if (is.null(value)) {
     return(NULL)
   }
-  address <- absolute_address(as.character(value), chain$request$address)
+  address <- absolute_address(value, chain$request$address)
   if (is.na(address)) {
     stop_payload(paste0("The next page's address cannot be read: \"", value, "\"."), where, "look at next_page: in the card")
   }
-  if (!same_origin(address, source$address)) {
+  if (!may_follow(address, source$address, source$elsewhere)) {
     stop_payload(paste0("The next page's address leads to another place, ", origin_of(address), "."), where,
-      "it is not followed, because the key would go there; look whether the card's address is right")
+      "it is not followed, because the key must not go there; where it is right, say elsewhere: follow in the card, and it is followed without the key")
   }
   address <- without_parameter(address, source$access)
   if (address %in% c(chain$seen, chain$request$address)) {
     stop_payload("The next page's address was asked for already: the pages go round.", where, "tell the service's makers; what came so far is kept")
   }
+  if (chain$page >= page_bound) stop_payload(paste0("There are more than ", format(page_bound, big.mark = ","), " pages."), where, "ask for a shorter window")
   address
 }
+
+page_bound <- 100000
 
 # A credential that the service repeats in its next address is taken out: it is put on when the call is sent.
 without_parameter <- function(address, access) {
@@ -102,6 +119,10 @@ page_place <- function(chain, page) {
   time <- as.numeric(page$rows$time)
   time <- time[is.finite(time)]
   chain$cover <- NULL
+  chain$last <- is.null(page$following)
+  if (is.null(chain$from)) {
+    return(chain)
+  }
   if (is.null(page$following)) {
     chain$cover <- c(chain$from, chain$to)
     return(chain)
@@ -124,20 +145,63 @@ page_place <- function(chain, page) {
 
 page_store <- function(state, chain, response, page) {
   archive <- state$archive
-  good <- if (nrow(page$faults)) page$rows[-page$faults$row, , drop = FALSE] else page$rows
-  journal <- journal_entry(state, chain, response, "stored", rows = nrow(good))
-  series <- store_rows(state, chain, good, journal)
-  archive_put_findings(archive, page$faults, journal, series)
-  if (length(chain$cover) && chain$cover[2] > chain$cover[1]) archive_cover(archive, series, state$want$session, chain$cover[1], chain$cover[2])
+  in_transaction(archive, function() {
+    good <- if (nrow(page$faults)) page$rows[-page$faults$row, , drop = FALSE] else page$rows
+    journal <- journal_entry(state, chain, response, "stored", rows = nrow(good), message = if (length(page$notes)) paste(page$notes, collapse = "; ") else NA)
+    if (state$want$shape == "bars") store_bars(state, chain, good, journal) else store_records(state, good, journal)
+    archive_put_findings(archive, page$faults, journal)
+    note_findings(archive, page$notes, chain, journal)
+    if (!chain$windowed) archive_reach(archive, state$want, chain, page$following)
+    if (state$keep_raw) archive_put_raw(archive, journal, response$body, chain, state$want)
+  })
   state$aside <- state$aside + nrow(page$faults)
 }
 
-store_rows <- function(state, chain, good, journal) {
-  good$symbol <- NULL
-  series <- state$series[[chain$symbol]] %||% archive_series_id(state$archive, state$want$source$source, chain$symbol, state$want$interval$iso)
-  state$series[[chain$symbol]] <- series
-  counts <- archive_put_bars(state$archive, series, good, journal)
+note_findings <- function(archive, notes, chain, journal) {
+  if (length(notes)) {
+    archive_put_findings(archive, data.frame(symbol = rep(chain$label, length(notes)), time = NA_real_, place = paste("page", chain$page), fault = notes, detail = NA_character_), journal)
+  }
+}
+
+# The rows of a page may be of several symbols and sides; each is a series.
+store_bars <- function(state, chain, good, journal) {
+  side <- ifelse(is.na(good$side), "", good$side)
+  one <- length(unique(good$symbol)) <= 1 && length(unique(side)) <= 1
+  groups <- if (one) list(seq_len(nrow(good))) else split(seq_len(nrow(good)), list(good$symbol, side), drop = TRUE, sep = "\r")
+  for (rows in groups) {
+    part <- if (one) good else good[rows, , drop = FALSE]
+    symbol <- if (nrow(part)) part$symbol[1] else chain$symbols[1]
+    series <- state_series(state, symbol, if (nrow(part)) side[rows[1]] else "")
+    part$symbol <- NULL
+    part$side <- rep(NA_character_, nrow(part))
+    counts <- archive_put_bars(state$archive, series, part, journal)
+    for (name in names(counts)) state[[name]] <- state[[name]] + counts[[name]]
+    state$touched <- union(state$touched, series)
+  }
+  cover_bars(state, chain, good)
+}
+
+state_series <- function(state, symbol, side = "") {
+  key <- paste(symbol, side)
+  if (is.null(state$series[[key]])) state$series[[key]] <- archive_series_id(state$archive, state$want$source$source, symbol, state$want$interval$iso, side)
+  state$series[[key]]
+}
+
+# What is covered is told of the symbols asked for, also where one has no rows. A bar that has not ended is not covered: it is
+# asked for again the next time.
+cover_bars <- function(state, chain, good) {
+  if (is.null(chain$from)) {
+    return(invisible())
+  }
+  for (symbol in chain$symbols) {
+    cover <- if (length(chain$symbols) == 1) chain$cover else if (chain$last) c(chain$from, chain$to)
+    open <- as.numeric(good$time)[good$symbol == symbol & good$status == "provisional"]
+    if (length(cover) && length(open)) cover[2] <- min(cover[2], open)
+    if (length(cover) && cover[2] > cover[1]) archive_cover(state$archive, state_series(state, symbol), state$want$session, cover[1], cover[2])
+  }
+}
+
+store_records <- function(state, good, journal) {
+  counts <- archive_put_records(state$archive, state$want$source$source, state$want$offer$name, state$want$shape, good, journal)
   for (name in names(counts)) state[[name]] <- state[[name]] + counts[[name]]
-  state$touched <- union(state$touched, series)
-  series
 }

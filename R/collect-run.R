@@ -7,8 +7,13 @@
 #' @param plan A plan, see [plan_calls()].
 #' @param into An archive, see [archive_open()].
 #' @param progress Whether to show a progress bar, on standard error.
+#' @param pages Stop after so many pages; the next run goes on there.
+#' @param raw Whether to keep the raw pages too, compressed, so that [collect_reread()] can read them again with a corrected card.
+#' @param wait The longest pause, in seconds, that is waited for within the run; where a quota makes it longer, the run ends
+#'   and says when to go on.
 #' @return Invisibly a `vetusta_run`: a list with `pages`, `new`, `changed`, `equal` (bars), `aside` (rows set aside among the
 #'   archive's findings), `again` (calls that had to be repeated), `seconds`, and `failed` (a data frame of `symbol`, `what`, `todo`).
+#'   `left` are the calls not made because a quota is used up or `pages` was reached, `resume` when to go on.
 #' @section Errors: `vetusta_error_secret` when the key is not set, `vetusta_error_access` when the service refuses it,
 #'   `vetusta_error_network` when nothing answers, `vetusta_error_archive` when the archive cannot be written. What was
 #'   stored before is kept in every case.
@@ -20,22 +25,25 @@
 #' archive <- archive_open("archive.sqlite")
 #' collect_run(plan_calls(want, archive), into = archive)
 #' }
-collect_run <- function(plan, into, progress = interactive()) {
+collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw = FALSE, wait = 900) {
   if (!inherits(plan, "vetusta_plan")) vetusta_stop("want", "What is collected is a plan.", todo = "make one with plan_calls()")
   archive <- check_archive(into)
   source <- plan$want$source
   for (name in access_secrets(source$access)) source_secret(source, name)
   state <- collect_state(plan, archive)
+  state$most_pages <- pages
+  state$keep_raw <- raw
+  state$most_wait <- wait
   on.exit(line_close(state$line))
   bar <- if (progress && plan$pages > 0) collect_bar(plan$pages)
-  while (length(state$queue) || state$line$active > 0L) {
-    wait <- collect_start(state)
-    line_run(state$line, wait)
+  while ((length(state$queue) && !state$stopped) || state$line$active > 0L) {
+    pause <- if (state$stopped) 1 else collect_start(state)
+    line_run(state$line, pause)
     while (length(state$finished)) {
       event <- state$finished[[1]]
       state$finished <- state$finished[-1]
       collect_event(state, event)
-      if (!is.null(bar)) bar(state$pages, event$chain$symbol)
+      if (!is.null(bar)) bar(state$pages, event$chain$label)
     }
   }
   for (series in state$touched) archive_settle(archive, series)
@@ -48,9 +56,18 @@ collect_state <- function(plan, archive) {
   state$want <- want
   state$archive <- archive
   state$calendar <- source_calendar(want$source)
+  state$gate <- limits_gate(want$source$limits)
+  state$tokens <- new.env(parent = emptyenv())
+  state$store <- page_store
+  state$one_by_one <- FALSE
+  state$stopped <- FALSE
+  state$most_pages <- Inf
+  state$keep_raw <- FALSE
+  state$most_wait <- 900
+  state$resume <- NULL
   state$line <- wire_line(want$source$at_once)
   state$run <- format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC")
-  state$queue <- lapply(seq_len(nrow(plan$calls)), function(i) collect_chain(want, plan$calls[i, ]))
+  state$queue <- lapply(seq_len(nrow(plan$calls)), function(i) collect_chain(want, plan$calls[i, ], archive))
   state$finished <- list()
   state$hold <- 0
   state$touched <- numeric()
@@ -61,11 +78,23 @@ collect_state <- function(plan, archive) {
   state
 }
 
-# A chain is one call of the plan with the pages that follow from it.
-collect_chain <- function(want, call) {
-  known <- list(symbol = call$symbol, interval = want$interval$iso, from = call$from, to = call$to, session = want$session, most = want$offer$most)
-  list(symbol = call$symbol, from = as.numeric(call$from), to = as.numeric(call$to), attempt = 1, page = 1, not_before = 0, seen = character(),
-    direction = NA_character_, edge = NULL, request = wire_request(want$source, want$offer, offer_values(want$offer, known)))
+# A chain is one call of the plan with the pages that follow from it. One that was stopped in the middle of its pages, and whose
+# place is known by an address alone, goes on at that address.
+collect_chain <- function(want, call, archive = NULL) {
+  known <- call_known(want, call)
+  chain <- list(known = known, symbols = call$symbols[[1]], label = call$label, from = as.numeric(call$from), to = as.numeric(call$to), attempt = 1, page = 1, before = 0,
+    not_before = 0, seen = character(), direction = NA_character_, edge = NULL, renewed = FALSE,
+    request = wire_request(want$source, want$offer, offer_values(want$offer, known)))
+  if (is.na(chain$from)) chain["from"] <- list(NULL)
+  chain$start <- chain$request$address
+  chain$windowed <- want$shape == "bars" && "from" %in% offer_gives(want$offer)
+  reached <- if (!is.null(archive) && !chain$windowed) archive_reached(archive, want, chain)
+  if (!is.null(reached)) {
+    chain$request$address <- reached$following
+    chain$page <- reached$page
+    chain$before <- reached$before
+  }
+  chain
 }
 
 collect_bar <- function(total) {
@@ -75,18 +104,21 @@ collect_bar <- function(total) {
 }
 
 # Starts every call that may be sent now; gives the seconds until the next one may.
-collect_start <- function(state) {
+collect_start <- function(state, most = state$want$source$at_once) {
   now <- as.numeric(Sys.time())
   wait <- 1
-  while (length(state$queue) && state$line$active < state$want$source$at_once) {
+  while (length(state$queue) && state$line$active < most) {
     ready <- which(vapply(state$queue, `[[`, 0, "not_before") <= now)
     held <- max(0, state$hold - now)
     if (!length(ready) || held > 0) {
       soonest <- min(vapply(state$queue, `[[`, 0, "not_before")) - now
-      return(min(wait, max(held, soonest, 0.001)))
+      pause <- max(held, soonest, 0.001)
+      if (pause > state$most_wait) collect_stop(state, pause)
+      return(min(wait, pause))
     }
     token <- take_token(state)
     if (token > 0) {
+      if (token > state$most_wait) collect_stop(state, token)
       return(min(wait, token))
     }
     chain <- state$queue[[ready[1]]]
@@ -96,10 +128,19 @@ collect_start <- function(state) {
   wait
 }
 
+# The wait is too long to stay for: the run ends and says when to go on.
+collect_stop <- function(state, pause) {
+  state$stopped <- TRUE
+  state$resume <- utc(as.numeric(Sys.time()) + pause)
+}
+
 take_token <- function(state) {
   limits <- state$want$source$limits
   if (!length(limits)) {
     return(0)
+  }
+  if (is.null(state$archive)) {
+    return(state$gate())
   }
   archive_take_token(state$archive, state$want$source$source, longest_window(limits), function(times, now) limit_wait(times, limits, now))
 }
@@ -107,7 +148,7 @@ take_token <- function(state) {
 send_chain <- function(state, chain) {
   chain$asked <- as.numeric(Sys.time())
   finish <- function(...) state$finished[[length(state$finished) + 1]] <- list(chain = chain, ...)
-  line_start(state$line, wire_signed(chain$request, state$want$source),
+  line_start(state$line, wire_signed(chain$request, state$want$source, state$tokens), elsewhere = state$want$source$elsewhere,
     done = function(response) finish(response = response), failed = function(reason) finish(reason = reason))
 }
 
@@ -116,11 +157,13 @@ collect_event <- function(state, event) {
     return(collect_again(state, event$chain, what = event$reason, network = TRUE))
   }
   response <- event$response
+  spent <- rate_limit_wait(response$headers)
+  if (!is.na(spent)) state$hold <- max(state$hold, as.numeric(Sys.time()) + spent)
   switch(judge_status(response$status),
     good = collect_good(state, event$chain, response),
     again = collect_again(state, event$chain, answer_text(state, response), response),
     refused = collect_refused(state, event$chain, response),
-    absent = collect_failed(state, event$chain, response, "absent", paste0("the source has no ", event$chain$symbol, ": ", answer_text(state, response)),
+    absent = collect_failed(state, event$chain, response, "absent", paste0("the source has no ", event$chain$label, ": ", answer_text(state, response)),
       "look at the symbol, or leave it out"),
     wrong = collect_failed(state, event$chain, response, "wrong", paste0("the service did not accept the call: ", answer_text(state, response)),
       "look at the want, and at the request in the source card")
@@ -132,17 +175,24 @@ answer_text <- function(state, response) {
 }
 
 journal_entry <- function(state, chain, response, outcome, rows = NA, message = NA) {
+  if (is.null(state$archive)) {
+    return(NA_integer_)
+  }
   secrets <- source_secrets(state$want$source)
   archive_journal_add(state$archive, list(
-    run = state$run, source = state$want$source$source, offer = state$want$offer$name, symbol = chain$symbol, asked = chain$asked,
+    run = state$run, source = state$want$source$source, offer = state$want$offer$name, symbol = chain$label, asked = chain$asked,
     seconds = as.numeric(Sys.time()) - chain$asked, status = response$status, bytes = length(response$body), rows = rows, outcome = outcome,
     address = redact(chain$request$address, secrets), message = redact(message, secrets)
   ))
 }
 
+journal_alone <- function(state, chain, response, outcome, message) {
+  if (!is.null(state$archive)) in_transaction(state$archive, function() journal_entry(state, chain, response, outcome, message = message))
+}
+
 # Transient: asked again after a pause, five times at most; the service's own word leads.
 collect_again <- function(state, chain, what, response = list(), network = FALSE) {
-  in_transaction(state$archive, function() journal_entry(state, chain, response, "again", message = what))
+  journal_alone(state, chain, response, "again", what)
   if (chain$attempt >= 5) {
     if (network) stop_network(state, what)
     return(collect_failed(state, chain, response, "failed", paste0("asked ", chain$attempt, " times, the last answer was: ", what), "run it again later: it goes on"))
@@ -164,20 +214,29 @@ stop_network <- function(state, what) {
 
 collect_refused <- function(state, chain, response) {
   text <- answer_text(state, response)
-  in_transaction(state$archive, function() journal_entry(state, chain, response, "refused", message = text))
+  if (state$want$source$access$by == "token" && response$status == 401 && !chain$renewed) {
+    # the token ran out before its time: a new one is asked for, once
+    state$tokens$value <- NULL
+    chain$renewed <- TRUE
+    journal_alone(state, chain, response, "again", text)
+    state$queue <- c(list(chain), state$queue)
+    return(invisible())
+  }
+  journal_alone(state, chain, response, "refused", text)
   names <- access_secrets(state$want$source$access)
-  vetusta_stop("access", paste0("The source ", state$want$source$source, " refuses access: ", text), where = paste0("offer ", state$want$offer$name, ", ", chain$symbol),
+  vetusta_stop("access", paste0("The source ", state$want$source$source, " refuses access: ", text), where = paste0("offer ", state$want$offer$name, ", ", chain$label),
     todo = if (length(names)) paste0("look whether ", paste(names, collapse = " and "), " holds a key that is valid for this") else "the card says access none: look whether the service needs a key")
 }
 
 collect_failed <- function(state, chain, response, outcome, what, todo) {
-  in_transaction(state$archive, function() journal_entry(state, chain, response, outcome, message = what))
-  state$failed <- rbind(state$failed, data.frame(symbol = chain$symbol, what = what, todo = todo))
+  journal_alone(state, chain, response, outcome, what)
+  state$failed <- rbind(state$failed, data.frame(symbol = chain$label, what = what, todo = todo))
 }
 
 collect_result <- function(state) {
   values <- mget(c("pages", "new", "changed", "equal", "aside", "again", "failed"), envir = state)
-  structure(c(values, list(seconds = as.numeric(Sys.time()) - state$started, notes = state$want$notes)), class = "vetusta_run")
+  left <- length(state$queue)
+  structure(c(values, list(shape = state$want$shape, left = left, resume = state$resume, seconds = as.numeric(Sys.time()) - state$started, notes = state$want$notes)), class = "vetusta_run")
 }
 
 #' @export
@@ -191,9 +250,10 @@ format_run <- function(x) {
   held <- if (x$equal > 0) paste0(", ", count(x$equal), " held already")
   changed <- if (x$changed > 0) paste0(", ", count(x$changed), " changed")
   c(
-    paste0("collected ", count(x$new), " new bars", changed, held, " in ", count(x$pages), " pages and ", format_seconds(max(1, x$seconds))),
+    paste0("collected ", count(x$new), " new ", if (x$shape == "bars") "bars" else "rows", changed, held, " in ", count(x$pages), " pages and ", format_seconds(max(1, x$seconds))),
     if (x$again > 0) paste0("  ", count(x$again), " calls had to be repeated"),
     if (x$aside > 0) paste0("  ", count(x$aside), " rows were set aside: see the archive's findings"),
+    if (x$left > 0) paste0("  ", counted(x$left, "call"), " left", if (!is.null(x$resume)) paste0(": the quota is used up; go on after ", format_instant(floor(as.numeric(x$resume))))),
     if (nrow(x$failed)) paste0("  ", count(nrow(x$failed)), " failed:"),
     if (nrow(x$failed)) paste0("    ", x$failed$symbol, ": ", x$failed$what, "\n      to do: ", x$failed$todo)
   )

@@ -1,15 +1,14 @@
-# JSON bodies: the rows and the members that a page rule needs, by JSON Pointer (RFC 6901).
+# JSON bodies: the rows and the members that page rules need, by JSON Pointer (RFC 6901), in one parse.
 
-# Returns list(rows =, next_value =); the body is parsed once. A pointer that leads nowhere gives NULL, an empty array an
-# empty list.
-decode_json <- function(body, rows, next_at = NULL, where = "the body") {
+# `queries` is a named vector of pointers. A pointer that leads nowhere gives NULL, an empty array an empty list.
+decode_json <- function(body, queries, where = "the body") {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later; if it stays so, look whether the card's request is right")
-  queries <- c(rows = rows, next_value = next_at)
   parsed <- tryCatch(
     RcppSimdJson::fparse(body, query = queries, int64_policy = "double", query_error_ok = TRUE, on_query_error = NULL, empty_array = list()),
     error = function(e) stop_no_json(body, where)
   )
-  if (length(queries) == 1) list(rows = parsed, next_value = NULL) else list(rows = parsed$rows, next_value = parsed$next_value)
+  if (length(queries) == 1) parsed <- list(parsed)
+  lapply(stats::setNames(seq_along(queries), names(queries)), function(i) parsed[[i]])
 }
 
 stop_no_json <- function(body, where) {
@@ -22,3 +21,65 @@ stop_no_json <- function(body, where) {
 }
 
 stop_payload <- function(what, where, todo) vetusta_stop("payload", what, where, todo)
+
+# What stands at the rows' place becomes a frame of rows: one member a column, for each way in which APIs write rows.
+json_rows <- function(rows, form, where, at) {
+  odd <- function(wanted) stop_payload(paste0("What stands at ", at, " is no ", wanted, "."), where, "correct rows: or form: in the card")
+  if (is.list(rows) && !is.data.frame(rows) && !length(rows)) {
+    return(NULL)
+  }
+  switch(form,
+    objects = if (is.data.frame(rows)) rows else if (is.list(rows) && !is.null(names(rows))) odd("array of objects") else mixed_objects(rows) %||% odd("array of objects"),
+    arrays = positions_frame(rows) %||% odd("array of arrays"),
+    columns = parallel_frame(rows) %||% odd("object of arrays of one length"),
+    map = map_frame(rows) %||% odd("map from a name to rows"),
+    pairs = if (length(names(rows))) list_frame(list(key = names(rows), value = unname(if (is.list(rows)) plain_values(rows) else rows))) else odd("map from a name to a number")
+  )
+}
+
+# An array whose objects the parser left as a list: members that are objects here and something else there.
+mixed_objects <- function(rows) {
+  if (!is.list(rows) || !all(vapply(rows, function(row) is.list(row) && !is.null(names(row)), TRUE))) {
+    return(NULL)
+  }
+  names <- unique(unlist(lapply(rows, names)))
+  list_frame(lapply(stats::setNames(names, names), function(name) plain_values(lapply(rows, `[[`, name))))
+}
+
+plain_values <- function(values) {
+  values[lengths(values) == 0] <- NA
+  if (all(lengths(values) == 1) && !any(vapply(values, is.list, TRUE))) unlist(values, use.names = FALSE) else values
+}
+
+positions_frame <- function(rows) {
+  if (is.matrix(rows)) {
+    columns <- lapply(seq_len(ncol(rows)), function(i) rows[, i])
+  } else if (is.list(rows) && length(rows)) {
+    wide <- max(lengths(rows))
+    columns <- lapply(seq_len(wide), function(i) plain_values(lapply(rows, function(row) if (length(row) >= i) row[[i]])))
+  } else {
+    return(NULL)
+  }
+  list_frame(stats::setNames(columns, seq_along(columns) - 1L))
+}
+
+parallel_frame <- function(rows) {
+  if (is.data.frame(rows) || !is.list(rows) || is.null(names(rows))) {
+    return(NULL)
+  }
+  lengths <- lengths(rows)
+  columns <- rows[lengths == max(lengths)]
+  if (length(unique(lengths[lengths > 0])) != 1) NULL else list_frame(columns)
+}
+
+# A map from a name (a symbol, a day) to a row or to rows: the name becomes the member "key".
+map_frame <- function(rows) {
+  if (is.data.frame(rows) || !is.list(rows) || is.null(names(rows))) {
+    return(NULL)
+  }
+  parts <- Map(function(name, part) {
+    frame <- if (is.data.frame(part)) part else if (is.list(part) && !is.null(names(part))) list_frame(lapply(part, function(x) plain_values(list(x))))
+    if (is.null(frame) || !nrow(frame)) NULL else list_frame(c(list(key = rep(name, nrow(frame))), as.list(frame)))
+  }, names(rows), rows)
+  as.data.frame(data.table::rbindlist(Filter(Negate(is.null), parts), use.names = TRUE, fill = TRUE))
+}

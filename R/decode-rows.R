@@ -1,22 +1,59 @@
 # Rows of a body into the columns that the card declares. What does not fit is reported with its place, row and value; a
 # row that lacks what its shape cannot be without is set aside.
 
-# Returns list(columns = named list, faults = data frame of row, pointer, fault, detail).
-decode_rows <- function(offer, rows, zone, where) {
-  if (is.null(rows)) {
-    stop_payload(paste0("The answer has no rows at ", offer$rows, "."), where, "look whether the service changed its answer, and correct rows: in the card")
+# The whole of a body: list(columns, faults, rows, members), where `members` are the values that the page rule asked for.
+decode_body <- function(offer, body, source, known = list(), members = character(), where = "the body") {
+  if ((offer$format %||% "json") == "json") {
+    found <- decode_json(body, c(rows = offer$rows, problem = source$problem, members), where)
+    stop_on_problem(found$problem, where)
+    if (is.null(found$rows)) {
+      stop_payload(paste0("The answer has no rows at ", offer$rows, "."), where, "look whether the service changed its answer, and correct rows: in the card")
+    }
+    rows <- json_rows(found$rows, offer$form %||% "objects", where, offer$rows)
+  } else {
+    found <- list()
+    rows <- decode_table(body, offer$format, where)
   }
-  if (is.list(rows) && !length(rows)) {
+  c(decode_rows(offer, rows, source$zone, where, known), list(members = found))
+}
+
+# A body that says error with status 200.
+stop_on_problem <- function(problem, where) {
+  if (is.null(problem) || (is.atomic(problem) && (!length(problem) || is.na(problem[1]) || problem[1] %in% list("", FALSE, 0)))) {
+    return(invisible())
+  }
+  text <- if (is.list(problem)) paste(unlist(problem), collapse = ", ") else as.character(problem[1])
+  stop_payload(paste0("The service answers with an error: ", substr(text, 1, 200)), where, "look at the want; if it is right, ask again later")
+}
+
+# Rows as a frame of members, into the columns of the card. Sides become rows of their own.
+decode_rows <- function(offer, rows, zone, where, known = list()) {
+  if (is.null(rows) || !nrow(rows)) {
     return(list(columns = empty_columns(offer), faults = no_faults, rows = 0L))
   }
-  if (!is.data.frame(rows)) {
-    stop_payload(paste0("What stands at ", offer$rows, " is no array of objects."), where, "correct rows: in the card")
+  if (!length(offer$sides)) {
+    return(decode_side(offer, rows, zone, where, known))
   }
+  parts <- lapply(offer$sides, function(side) {
+    part <- decode_side(offer, rows, zone, where, known, side)
+    part$columns$side <- rep(side, part$rows)
+    part
+  })
+  columns <- lapply(stats::setNames(nm = names(parts[[1]]$columns)), function(name) do.call(c, lapply(parts, function(part) part$columns[[name]])))
+  faults <- do.call(rbind, lapply(seq_along(parts), function(i) {
+    found <- parts[[i]]$faults
+    found$row <- found$row + (i - 1L) * nrow(rows)
+    found
+  }))
+  list(columns = columns, faults = faults, rows = nrow(rows) * length(parts))
+}
+
+decode_side <- function(offer, rows, zone, where, known, side = NULL) {
   columns <- list()
   faults <- list(no_faults)
   for (name in names(offer$columns)) {
-    rule <- column_rule(offer$columns[[name]])
-    value <- member_at(rows, rule$at)
+    rule <- column_rule(offer$columns[[name]], side)
+    value <- column_value(rows, rule, known)
     if (is.null(value)) {
       if (rule$need == "required") {
         stop_payload(paste0("No row has the member ", rule$at, ", which is the column `", name, "`."), paste0(where, ", ", offer$rows, "/0", rule$at),
@@ -24,25 +61,44 @@ decode_rows <- function(offer, rows, zone, where) {
       }
       value <- rep(rule$default %||% NA, nrow(rows))
     }
+    if (!is.null(rule$words)) value <- column_words(value, rule$words)
     read <- read_column(value, rule$as %||% default_type(offer$shape, name), zone)
-    if (rule$need == "required") read$bad <- union(read$bad, which(is.na(read$value) & is.na(value)))
+    absent <- which(is.na(read$value) & is.na(value))
+    if (!is.null(rule$default) && length(absent)) read$value[absent] <- read_column(rep(rule$default, length(absent)), rule$as %||% default_type(offer$shape, name), zone)$value
+    if (rule$need == "required") read$bad <- union(read$bad, absent)
     if (length(read$bad)) faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, offer)
     columns[[name]] <- read$value
   }
   list(columns = columns, faults = if (length(faults) == 1) no_faults else do.call(rbind, faults), rows = nrow(rows))
 }
 
+# A column's values: a member of the row, the key or value of a map, or what the want knows.
+column_value <- function(rows, rule, known) {
+  if (is.null(rule$of)) {
+    return(member_at(rows, rule$at))
+  }
+  value <- if (rule$of %in% c("key", "value")) rows[[rule$of]] else known[[rule$of]]
+  if (is.null(value)) NULL else rep_len(value, nrow(rows))
+}
+
+column_words <- function(value, words) {
+  found <- unlist(words)[tolower(as.character(value))]
+  direct <- unlist(words)[as.character(value)]
+  unname(ifelse(!is.na(direct), direct, ifelse(is.na(found), as.character(value), found)))
+}
+
 no_faults <- data.frame(row = integer(), pointer = character(), fault = character(), detail = character())
 
-column_rule <- function(rule) {
+column_rule <- function(rule, side = NULL) {
   if (!is.list(rule)) rule <- list(at = rule)
+  if (!is.null(side) && !is.null(rule$at)) rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
   rule$need <- rule$need %||% if (is.null(rule$default)) "required" else "optional"
   rule
 }
 
 default_type <- function(shape, name) {
-  numbers <- c("open", "high", "low", "close", "volume")
-  if (name %in% numbers) "number" else "text"
+  numbers <- c("open", "high", "low", "close", "volume", "value", "last", "change", "latitude", "longitude", "cells")
+  if (name %in% numbers && !(name == "last" && shape %in% c("places", "datasets"))) "number" else if (name == "change_percent") "percent" else "text"
 }
 
 column_faults <- function(bad, value, name, at, offer) {
@@ -55,7 +111,9 @@ column_faults <- function(bad, value, name, at, offer) {
 
 empty_columns <- function(offer) {
   types <- vapply(names(offer$columns), function(name) column_rule(offer$columns[[name]])$as %||% default_type(offer$shape, name), "")
-  lapply(stats::setNames(types, names(offer$columns)), function(type) read_column(character(), type, "UTC")$value)
+  columns <- lapply(stats::setNames(types, names(offer$columns)), function(type) read_column(character(), type, "UTC")$value)
+  if (length(offer$sides)) columns$side <- character()
+  columns
 }
 
 # The members of all rows at one pointer: "/a" is a column, "/a/b" a member of nested objects.
@@ -83,12 +141,23 @@ nested_member <- function(values, key) {
   if (all(lengths(found) == 1 & !vapply(found, is.list, TRUE))) unlist(found) else found
 }
 
+# Numbers written as text: with a sign, blanks or commas between thousands.
+read_number <- function(text) {
+  text <- gsub("\u2212", "-", trimws(as.character(text)), fixed = TRUE)
+  plain <- suppressWarnings(as.double(text))
+  grouped <- is.na(plain) & grepl("^[+-]?[0-9]{1,3}([, \u00a0][0-9]{3})+([.][0-9]+)?$", text)
+  if (any(grouped)) plain[grouped] <- as.double(gsub("[, \u00a0]", "", text[grouped]))
+  plain
+}
+
 # One column to its type; `bad` are the rows whose value is there and cannot be read.
 read_column <- function(value, type, zone) {
   if (is.list(value)) value <- vapply(value, function(x) if (length(x) == 1 && is.atomic(x)) as.character(x) else NA_character_, "")
   read <- switch(type,
     text = as.character(value),
-    number = suppressWarnings(as.double(value)),
+    number = if (is.numeric(value)) as.double(value) else read_number(value),
+    percent = if (is.numeric(value)) as.double(value) else read_number(sub("%$", "", trimws(as.character(value)))),
+    flag = tolower(as.character(value)) %in% c("true", "1", "yes") | ifelse(tolower(as.character(value)) %in% c("true", "1", "yes", "false", "0", "no"), FALSE, NA),
     "epoch-s" = utc(suppressWarnings(as.double(value))),
     "epoch-ms" = utc(suppressWarnings(as.double(value)) / 1e3),
     "epoch-us" = utc(suppressWarnings(as.double(value)) / 1e6),

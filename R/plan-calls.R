@@ -5,8 +5,9 @@
 #' @param want A want, see [want_bars()].
 #' @param archive An archive, or `NULL` to plan as if nothing were held.
 #' @return A `vetusta_plan`: a list with `want`, `calls` (a data frame with one row a range to page through: `symbol`, `from`, `to`
-#'   (`POSIXct`, UTC), `rows` and `pages` expected at most), `pages` (all of them, each one HTTP request), `rows`, `seconds` (the
-#'   least time that the source's limits allow) and `held` (symbols that need nothing).
+#'   (`POSIXct`, UTC), `rows` and `pages` expected at most; for rows that are no bars the pages are at least so many), `pages`
+#'   (all of them, each one HTTP request), `rows`, `seconds` (the least time that the source's limits allow), `quotas` (a row for
+#'   each quota of a day or a month: used, left, the share this takes, the day it ends) and `held` (symbols that need nothing).
 #' @section Errors: `vetusta_error_want` for something that is no want.
 #' @export
 #' @examples
@@ -14,22 +15,94 @@
 #' plan_calls(want)
 plan_calls <- function(want, archive = NULL) {
   if (!inherits(want, "vetusta_want")) {
-    vetusta_stop("want", "A plan is made from a want.", todo = "make one with want_bars()")
+    vetusta_stop("want", "A plan is made from a want.", todo = "make one with want_bars() or want_rows()")
   }
   if (!is.null(archive)) check_archive(archive)
-  pieces <- lapply(want$symbols, function(symbol) missing_ranges(want, symbol, archive))
-  calls <- data.frame(
-    symbol = rep(want$symbols, vapply(pieces, nrow, 0L)),
-    from = utc(unlist(lapply(pieces, function(piece) piece$start))), to = utc(unlist(lapply(pieces, function(piece) piece$end)))
-  )
-  calls$rows <- expected_rows(want, calls)
-  most <- want$offer$most %||% Inf
-  calls$pages <- pmax(1, ceiling(calls$rows / most))
+  calls <- if (want$shape == "bars") plan_bars(want, archive) else plan_rows(want)
+  limits <- want$source$limits
+  taken <- if (is.null(archive)) numeric() else archive_tokens(archive, want$source$source)
   structure(
-    list(want = want, calls = calls, pages = sum(calls$pages), rows = sum(calls$rows),
-      seconds = limit_least_seconds(sum(calls$pages), want$source$limits), held = setdiff(want$symbols, calls$symbol)),
+    list(want = want, calls = calls, pages = sum(calls$pages), rows = sum(calls$rows), seconds = limit_least_seconds(sum(calls$pages), limits),
+      quotas = limit_quotas(sum(calls$pages), limits, taken, as.numeric(Sys.time())), held = setdiff(want$symbols, unlist(calls$symbols))),
     class = "vetusta_plan"
   )
+}
+
+# One call a symbol and stretch that is missing; symbols that miss the same stretch share a call where the API takes several;
+# stretches are cut to the widest that it takes, along local midnights.
+plan_bars <- function(want, archive) {
+  ranges <- lapply(want$symbols, function(symbol) missing_ranges(want, symbol, archive))
+  pieces <- data.frame(symbol = rep(want$symbols, vapply(ranges, nrow, 0L)), from = as.numeric(unlist(lapply(ranges, `[[`, "start"))), to = as.numeric(unlist(lapply(ranges, `[[`, "end"))))
+  pieces <- do.call(rbind, c(list(pieces[0, ]), lapply(seq_len(nrow(pieces)), function(i) cut_widest(pieces[i, ], want))))
+  size <- if (any(c("symbols") %in% offer_gives(want$offer))) want$offer$symbols_a_call %||% Inf else 1
+  groups <- group_symbols(pieces, size)
+  calls <- data.frame(symbol = vapply(groups, function(group) paste(pieces$symbol[group], collapse = ","), ""))
+  calls$label <- vapply(groups, function(group) if (length(group) > 3) paste0(pieces$symbol[group[1]], " and ", length(group) - 1, " more") else paste(pieces$symbol[group], collapse = ","), "")
+  calls$symbols <- lapply(groups, function(group) pieces$symbol[group])
+  calls$from <- utc(pieces$from[vapply(groups, `[`, 0L, 1)])
+  calls$to <- utc(pieces$to[vapply(groups, `[`, 0L, 1)])
+  calls$rows <- expected_rows(want, calls) * lengths(calls$symbols) * max(1, length(want$offer$sides))
+  calls$pages <- pmax(1, ceiling(calls$rows / (want$offer$most %||% Inf)))
+  calls$keys <- rep(list(list()), nrow(calls))
+  calls
+}
+
+group_symbols <- function(pieces, size) {
+  if (!nrow(pieces)) {
+    return(list())
+  }
+  if (size == 1) {
+    return(as.list(seq_len(nrow(pieces))))
+  }
+  same <- split(seq_len(nrow(pieces)), paste(pieces$from, pieces$to))
+  same <- same[order(vapply(same, min, 0L))]
+  unlist(lapply(unname(same), function(rows) unname(split(rows, (seq_along(rows) - 1) %/% min(size, length(rows))))), recursive = FALSE)
+}
+
+cut_widest <- function(piece, want) {
+  widest <- want$offer$widest
+  if (is.null(widest)) {
+    return(piece)
+  }
+  length <- time_interval(widest)
+  cuts <- piece$from
+  repeat {
+    after <- as.numeric(shift_instant(utc(cuts[length(cuts)]), length, 1, want$source$zone))
+    if (!is_intraday(length)) {
+      midnight <- as.numeric(time_local(local_day(utc(after), want$source$zone), 0, want$source$zone))
+      if (midnight > cuts[length(cuts)]) after <- midnight
+    }
+    if (after >= piece$to) break
+    cuts <- c(cuts, after)
+  }
+  data.frame(symbol = piece$symbol, from = cuts, to = c(cuts[-1], piece$to))
+}
+
+# One call for each combination of the keys' values; values that the card joins go together.
+plan_rows <- function(want) {
+  offer <- want$offer
+  joined <- Filter(function(name) !is.null(offer$parameters[[name]]$join), names(want$keys))
+  single <- want$keys[setdiff(names(want$keys), joined)]
+  grid <- if (length(single)) expand.grid(rev(single), stringsAsFactors = FALSE)[names(single)] else data.frame(row.names = 1L)
+  keys <- lapply(seq_len(nrow(grid)), function(i) c(as.list(grid[i, , drop = FALSE]), want$keys[joined]))
+  label <- vapply(keys, function(key) paste(unlist(lapply(key, function(value) if (length(value) > 3) paste0(value[1], "...") else value)), collapse = " "), "")
+  label[!nzchar(label)] <- offer$name
+  calls <- data.frame(symbol = label, label = label)
+  calls$symbols <- lapply(keys, function(key) as.character(key$symbol))
+  missing <- utc(rep(NA_real_, nrow(calls)))
+  calls$from <- if (is.null(want$from)) missing else rep(want$from, nrow(calls))
+  calls$to <- if (is.null(want$to)) missing else rep(want$to, nrow(calls))
+  calls$rows <- rep(NA_real_, nrow(calls))
+  calls$pages <- rep(1, nrow(calls))
+  calls$keys <- keys
+  calls
+}
+
+# What a call's request is made from.
+call_known <- function(want, call) {
+  symbols <- call$symbols[[1]]
+  times <- if (is.na(call$from)) list() else list(from = call$from, to = call$to)
+  c(call$keys[[1]], times, list(symbol = if (length(symbols)) symbols[1], symbols = symbols, interval = want$interval$iso, session = want$session, most = want$offer$most))
 }
 
 # The want's window less what the archive covers.
@@ -53,6 +126,9 @@ cut_out <- function(ranges, start, end) {
 
 # At most as many rows as the calendar expects; a source without a calendar is open at all hours.
 expected_rows <- function(want, calls) {
+  if (!nrow(calls)) {
+    return(numeric())
+  }
   calendar <- source_calendar(want$source)
   seconds <- want$interval$seconds
   windows <- unique(calls[c("from", "to")])
@@ -79,20 +155,38 @@ format_plan <- function(plan) {
   want <- plan$want
   count <- function(n) format(n, big.mark = ",", scientific = FALSE)
   limits <- want$source$limits
-  lines <- c(
-    paste0("plan: bars of ", format(want$interval), " from ", want$source$title),
-    paste0("  window    ", format_instant(want$from), " to ", format_instant(want$to), ", session ", want$session),
-    paste0("  requests  ", count(plan$pages), " for ", counted(length(unique(plan$calls$symbol)), "symbol"), ", at most ", count(plan$rows), " bars"),
-    paste0("  time      ", plan_time(plan), if (length(limits)) paste0(" at ", paste(vapply(limits, format_limit, ""), collapse = ", ")) else ", no limit is known"),
-    if (length(plan$held)) paste0("  held      ", paste(plan$held, collapse = ", "), ": nothing to ask for"),
-    if (length(want$notes)) paste0("  note      ", want$notes)
+  bars <- want$shape == "bars"
+  head <- c(
+    paste0("plan: ", want$shape, if (bars) paste0(" of ", format(want$interval)), " from ", want$source$title),
+    if (!is.null(want$from)) paste0("  window    ", format_instant(want$from), " to ", format_instant(want$to), if (bars) paste0(", session ", want$session))
   )
+  notes <- if (length(want$notes)) paste0("  note      ", want$notes)
   if (!nrow(plan$calls)) {
-    return(c(lines[1:2], "  requests  none: the archive holds all of it", if (length(want$notes)) paste0("  note      ", want$notes)))
+    return(c(head, "  requests  none: the archive holds all of it", notes))
   }
+  lines <- c(
+    head,
+    if (bars) paste0("  requests  ", count(plan$pages), " for ", counted(length(unique(unlist(plan$calls$symbols))), "symbol"), ", at most ", count(plan$rows), " bars")
+    else paste0("  requests  at least ", count(plan$pages)),
+    paste0("  time      ", plan_time(plan), if (length(limits)) paste0(" at ", paste(vapply(limits, format_limit, ""), collapse = ", ")) else ", no limit is known"),
+    plan_quotas(plan),
+    if (length(plan$held)) paste0("  held      ", paste(utils::head(plan$held, 8), collapse = ", "), if (length(plan$held) > 8) " and more", ": nothing to ask for"),
+    notes
+  )
   shown <- utils::head(plan$calls, 12)
-  rows <- text_table(data.frame(symbol = shown$symbol, from = format_instant(shown$from), to = format_instant(shown$to), bars = shown$rows, requests = shown$pages))
-  c(lines, "", paste0("  ", rows), if (nrow(plan$calls) > 12) paste0("  and ", count(nrow(plan$calls) - 12), " more"))
+  table <- data.frame(symbol = shown$label, from = format_instant(shown$from), to = format_instant(shown$to), bars = shown$rows, requests = shown$pages)
+  if (!bars) table <- table[c("symbol", if (!is.null(want$from)) c("from", "to"), "requests")]
+  if (!bars) names(table)[1] <- "call"
+  c(lines, "", paste0("  ", text_table(table)), if (nrow(plan$calls) > 12) paste0("  and ", count(nrow(plan$calls) - 12), " more"))
+}
+
+plan_quotas <- function(plan) {
+  quotas <- plan$quotas
+  if (is.null(quotas)) {
+    return(NULL)
+  }
+  paste0("  quota     ", quotas$quota, ": ", quotas$used, " used, takes ", round(100 * quotas$share), "% of it",
+    ifelse(quotas$ends > Sys.Date(), paste0(", ends on ", quotas$ends), ""))
 }
 
 plan_time <- function(plan) if (plan$seconds < 1) "as fast as the service answers" else paste("at least", format_seconds(plan$seconds))

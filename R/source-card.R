@@ -6,6 +6,7 @@
 #' @param file Path of the card, a YAML file; or the name of a card that ships with the package, such as `"quay"`.
 #' @param address An address that takes the place of the card's own, for a service that runs elsewhere today.
 #' @param secrets Path of the env file that holds the secrets; by default `desk.env` in the card's folder or the one above.
+#' @param account The name of one of the card's `accounts`, where it has several keys.
 #' @return A `vetusta_source`: a list of `source` (its name), `title`, `address`, `access`, `limits`, `withheld`, `calendar`,
 #'   `zone`, `offers` and where it was read from. Printing it shows the names of its secrets and whether they are set,
 #'   never a value.
@@ -14,7 +15,7 @@
 #' @export
 #' @examples
 #' source_card("quay")
-source_card <- function(file, address = NULL, secrets = NULL) {
+source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
   check_text(file, "file", "card")
   path <- card_path(file)
   text <- readLines(path, warn = FALSE, encoding = "UTF-8")
@@ -22,6 +23,10 @@ source_card <- function(file, address = NULL, secrets = NULL) {
   place <- function(keys) card_place(text, path, keys)
   card_check(content, card_grammar(), character(), place)
   if (!is.null(address)) content$address <- address
+  if (!is.null(account)) {
+    check_choice(account, "account", names(content$accounts), "card")
+    content$access <- utils::modifyList(content$access, content$accounts[[account]])
+  }
   card_finish(content, path, secrets %||% secrets_beside(path), place)
 }
 
@@ -71,13 +76,15 @@ card_place <- function(text, path, keys) {
 card_finish <- function(content, path, secrets, place) {
   card <- list(
     source = content$source, title = content$title %||% content$source, address = sub("/+$", "", content$address),
-    access = content$access %||% list(by = "none"), limits = lapply(as.list(content$limits), read_limit),
-    at_once = content$at_once %||% 1L,
+    access = content$access %||% list(by = "none"), limits = lapply(as.list(content$limits), read_limit, zone = content$quota_zone %||% "UTC"),
+    at_once = content$at_once %||% 1L, elsewhere = content$elsewhere %||% "refuse", problem = content$problem, headers = content$headers,
     withheld = if (!is.null(content$withheld)) time_interval(content$withheld, "withheld"),
     calendar = content$calendar, zone = content$zone %||% "UTC", open_http = isTRUE(content$open_http), offers = content$offers,
     file = path, secrets = secrets
   )
   check_zone(card$zone, "card", where = place("zone"))
+  check_zone(content$quota_zone %||% "UTC", "card", where = place("quota_zone"))
+  card_check_access(card$access, place)
   card_check_address(card, place)
   for (name in names(card$offers)) {
     card$offers[[name]]$name <- name

@@ -3,32 +3,66 @@
 
 card_grammar <- function() {
   list(
-    source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(),
-    limits = "texts", at_once = "count", withheld = "duration", calendar = "text", zone = "text", open_http = "flag",
-    offers = list(.each = offer_grammar())
+    source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(), accounts = list(.each = access_parts()),
+    limits = "texts", quota_zone = "text", at_once = "count", withheld = "duration", calendar = "text", zone = "text", open_http = "flag",
+    elsewhere = c("word", "refuse", "follow"), problem = "pointer", headers = list(.each = "text"), offers = list(.each = offer_grammar())
   )
 }
 
 access_grammar <- function() {
-  list(by = c("!word", "none", "query", "header", "bearer"), name = "text", secret = "text")
+  c(list(by = c("!word", "none", "query", "header", "bearer", "basic", "pair", "token")), access_parts())
 }
+
+access_parts <- function() {
+  list(
+    name = "text", secret = "text", names = "texts", secrets = "texts", user = "text", password = "text",
+    address = "text", grant = c("word", "password", "client_credentials"), client = "text", client_secret = "text", scope = "text",
+    send_client = c("word", "form", "basic"), lasts = "duration"
+  )
+}
+
+# What each way of access cannot be without.
+access_needs <- list(
+  none = character(), query = c("name", "secret"), header = c("name", "secret"), bearer = "secret", basic = c("user", "password"),
+  pair = c("names", "secrets"), token = c("address", "grant")
+)
+
+# The parts of an access that name secrets.
+access_secret_parts <- c("secret", "secrets", "user", "password", "client", "client_secret")
 
 offer_grammar <- function() {
   list(
-    shape = c("!word", "bars"), request = "!text", title = "text", most = "count",
-    parameters = list(.each = list(gives = c("word", want_words), as = c("word", instant_types, "text"), words = list(.each = "text"), value = "text")),
-    rows = "pointer", next_page = list(by = c("!word", "address", "none"), at = "pointer"),
+    shape = c("!word", names(shape_columns)), title = "text", method = c("word", "GET", "POST"), request = "!text", body = "text",
+    most = "count", symbols_a_call = "count", widest = "duration", format = c("word", "json", "csv", "tsv"),
+    parameters = list(.each = list(gives = "text", as = c("word", instant_types, "text"), words = list(.each = "text"), value = "text", join = "text", each = "texts")),
+    rows = "pointer", form = c("word", "objects", "arrays", "columns", "map", "pairs"), sides = "texts",
+    next_page = list(
+      by = c("!word", "address", "link", "cursor", "page", "offset", "none"), at = "pointer", send = "text", first = "number", total = "pointer",
+      pages = "pointer"
+    ),
+    job = list(
+      ticket = "!pointer", look = "!text", state = "!pointer", ready = "!text", failed = "text", link = "!pointer", pause = "duration",
+      unpack = c("word", "none", "gzip", "zip"), piece = "count"
+    ),
     columns = list(.each = list(
-      .short = "pointer", at = "pointer", as = c("word", column_types), need = c("word", "required", "optional"), default = "any"
+      .short = "pointer", at = "pointer", of = "text", as = c("word", column_types), words = list(.each = "text"),
+      need = c("word", "required", "optional"), default = "any"
     ))
   )
 }
 
-# What a want knows, by the word that a card calls it.
-want_words <- c("symbol", "interval", "from", "to", "session", "most")
+# The shapes, with the columns that a row of each cannot be without; together with the source they are its key, but for
+# bars and facts, whose values are no part of it.
+shape_columns <- list(
+  bars = c("time", "close"), observations = c("series", "period", "value"), instruments = "symbol", snapshot = "symbol",
+  facts = c("entity", "item", "period_end", "value"), documents = c("entity", "link"), places = "place", datasets = "dataset", table = character()
+)
+
+# What a want knows, by the word that a card calls it; a want's keys are known by their own names too.
+want_words <- c("symbol", "symbols", "interval", "from", "to", "session", "most")
 
 instant_types <- c("epoch-s", "epoch-ms", "epoch-us", "epoch-ns", "rfc3339", "day")
-column_types <- c("text", "number", instant_types, "local")
+column_types <- c("text", "number", "percent", "flag", instant_types, "local")
 
 # Walks content and grammar together. `keys` is the path so far, `place` turns it into file and line.
 card_check <- function(content, grammar, keys, place) {
@@ -71,6 +105,7 @@ card_check_value <- function(value, rule, keys, place) {
     texts = is.character(value) && length(value) >= 1,
     name = one_text && grepl("^[a-z][a-z0-9-]*$", value),
     word = one_text && value %in% rule[-1],
+    number = is.numeric(value) && length(value) == 1,
     count = is.numeric(value) && length(value) == 1 && value >= 1 && value == round(value),
     flag = is.logical(value) && length(value) == 1,
     pointer = one_text && (value == "" || startsWith(value, "/")),
@@ -83,7 +118,7 @@ card_check_value <- function(value, rule, keys, place) {
   todo <- switch(type,
     text = "write one text", texts = "write a list of texts, as in [90 per minute, 3000 per day]",
     name = "use small letters, digits and hyphens, beginning with a letter", word = suggest_word(paste(value, collapse = " "), rule[-1]),
-    count = "write a whole number, 1 or more", flag = "write true or false",
+    number = "write a number", count = "write a whole number, 1 or more", flag = "write true or false",
     pointer = "write a JSON Pointer, as in /items or /meta/next; \"\" is the whole body",
     duration = "write an ISO 8601 duration, as in PT20M"
   )
@@ -97,24 +132,53 @@ card_stop <- function(what, keys, place, todo) {
 }
 
 card_check_columns <- function(offer, where) {
-  needed <- list(bars = c("time", "close"))[[offer$shape]]
-  for (name in setdiff(needed, names(offer$columns))) {
+  for (name in setdiff(shape_columns[[offer$shape]], names(offer$columns))) {
+    # what is asked for by symbol need not be said again in its rows
+    if (name == "symbol" && "symbol" %in% offer_gives(offer)) next
     vetusta_stop("card", paste0("The offer ", offer$name, " gives ", offer$shape, " and lacks the column `", name, "`."), where = where,
       todo = paste0("add ", name, ": with the place of its value in a row"))
   }
-  if (is.null(offer$rows)) {
+  if (is.null(offer$rows) && (offer$format %||% "json") == "json") {
     vetusta_stop("card", paste0("The offer ", offer$name, " does not say where its rows are."), where = where, todo = "add rows: with a JSON Pointer, as in /items")
+  }
+  needs <- list(address = "at", cursor = c("at", "send"), page = "send", offset = "send")[[offer$next_page$by %||% "none"]]
+  for (part in setdiff(needs, names(offer$next_page))) {
+    vetusta_stop("card", paste0("The pages of the offer ", offer$name, " go by ", offer$next_page$by, " and lack \"", part, "\"."), where = sub("columns$", "next_page", where),
+      todo = paste0("add ", part, ": to next_page"))
+  }
+}
+
+# The words of a want that an offer's request takes.
+offer_gives <- function(offer) {
+  variables <- unique(template_variables(paste0(offer$request, offer$body)))
+  vapply(variables, function(name) offer$parameters[[name]]$gives %||% name, "", USE.NAMES = FALSE)
+}
+
+card_check_access <- function(access, place) {
+  for (part in setdiff(access_needs[[access$by]], names(access))) {
+    vetusta_stop("card", paste0("Access by ", access$by, " lacks \"", part, "\"."), where = place("access"),
+      todo = paste0("add ", part, ": to access, with ", if (part %in% access_secret_parts) "the name of the variable that holds it" else "its value"))
+  }
+  if (identical(access$by, "pair") && (length(access$names) != 2 || length(access$secrets) != 2)) {
+    vetusta_stop("card", "Access by pair takes two names and two secrets.", where = place("access"), todo = "write names: [A, B] and secrets: [C, D]")
+  }
+  for (name in access_secrets(access)) {
+    if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", name)) {
+      vetusta_stop("card", "The card seems to hold a secret itself: a secret is named, not written.", where = place("access"),
+        todo = "write the name of an environment variable, such as QUAY_KEY, and put the value there or into desk.env")
+    }
   }
 }
 
 # "90 per minute" -> count, seconds, the words
-read_limit <- function(text) {
+read_limit <- function(text, zone = "UTC") {
   found <- regmatches(text, regexec("^([0-9]+) per ([0-9]* ?[a-z]+)$", text))[[1]]
   interval <- if (length(found)) tryCatch(time_interval(found[3]), error = function(e) NULL)
-  if (is.null(interval) || is.na(interval$seconds) || as.numeric(found[2]) < 1) {
+  if (is.null(interval) || (is.na(interval$seconds) && interval$iso != "P1M") || as.numeric(found[2]) < 1) {
     vetusta_stop("card", paste0("The limit \"", text, "\" cannot be read."), where = "limits", todo = "write it as 90 per minute, 4 per second or 300 per day")
   }
-  list(count = as.numeric(found[2]), seconds = interval$seconds, words = text)
+  quota <- if (interval$unit %in% c("day", "month") && interval$count == 1) interval$unit
+  list(count = as.numeric(found[2]), seconds = if (identical(quota, "month")) 31 * 86400 else interval$seconds, quota = quota, zone = zone, words = text)
 }
 
 format_limit <- function(limit) limit$words

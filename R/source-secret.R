@@ -1,7 +1,7 @@
 # Secrets come from the environment or from an env file that stays out of version control. They are read when a call is
 # sent and wrapped so that no print shows them.
 
-access_secrets <- function(access) unlist(access[intersect(names(access), "secret")], use.names = FALSE)
+access_secrets <- function(access) as.character(unlist(access[intersect(access_secret_parts, names(access))], use.names = FALSE))
 
 secrets_beside <- function(path) {
   candidates <- file.path(c(dirname(path), dirname(dirname(path))), "desk.env")

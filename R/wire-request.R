@@ -1,12 +1,16 @@
 # A request is a plain list: address (without any credential), headers, and the access that is put on when it is sent.
 
 wire_request <- function(source, offer, values) {
-  list(address = paste0(source$address, template_expand(offer$request, values)), headers = list(Accept = "application/json"))
+  address <- template_expand(offer$request, values)
+  body <- if (!is.null(offer$body)) template_expand_plain(offer$body, values)
+  accept <- c(json = "application/json", csv = "text/csv", tsv = "text/tab-separated-values")[[offer$format %||% "json"]]
+  headers <- c(list(Accept = accept), if (!is.null(body)) list("Content-Type" = "application/json"))
+  list(address = if (grepl("^https?://", address)) address else paste0(source$address, address), method = offer$method %||% "GET", body = body, headers = headers)
 }
 
 # What a call's values look like to this API: the card says for each variable of its template what it gives and how.
 offer_values <- function(offer, known) {
-  variables <- unique(template_variables(offer$request))
+  variables <- unique(template_variables(paste0(offer$request, offer$body)))
   values <- lapply(variables, function(name) {
     rule <- offer$parameters[[name]] %||% list()
     if (!is.null(rule$value)) {
@@ -19,6 +23,10 @@ offer_values <- function(offer, known) {
 }
 
 write_value <- function(value, rule, name, offer) {
+  if (length(value) > 1) {
+    value <- vapply(value, write_value, "", rule = rule, name = name, offer = offer, USE.NAMES = FALSE)
+    return(if (is.null(rule$join)) value else paste(value, collapse = rule$join))
+  }
   if (inherits(value, "POSIXct")) {
     return(write_instant(value, rule$as %||% "rfc3339"))
   }
@@ -42,21 +50,6 @@ write_instant <- function(instant, as) {
     "epoch-ns" = paste0(whole(seconds), "000000000"),
     day = format(instant, "%Y-%m-%d", tz = "UTC"), rfc3339 = format_instant(instant)
   )
-}
-
-# The request with its credential, made at the last moment and only for the source's own origin.
-wire_signed <- function(request, source) {
-  access <- source$access
-  if (access$by == "none" || !same_origin(request$address, source$address)) {
-    return(request)
-  }
-  secret <- reveal(source_secret(source, access$secret))
-  switch(access$by,
-    query = request$address <- with_parameter(request$address, access$name, secret),
-    header = request$headers[[access$name]] <- secret,
-    bearer = request$headers[["Authorization"]] <- paste("Bearer", secret)
-  )
-  request
 }
 
 with_parameter <- function(address, name, value) {

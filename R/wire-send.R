@@ -12,31 +12,40 @@ wire_line <- function(at_once = 1L) {
 
 # `done` is called with a response: status, headers (names in small letters), body (raw), address, seconds.
 # `failed` is called with a reason in words. Redirects within the origin are followed, one elsewhere is a failure.
-line_start <- function(line, request, done, failed, redirects = wire_bounds$redirects) {
+line_start <- function(line, request, done, failed, elsewhere = "refuse", redirects = wire_bounds$redirects) {
   handle <- curl::new_handle(
     url = request$address, followlocation = 0L, connecttimeout = wire_bounds$connect, low_speed_limit = 1L,
-    low_speed_time = wire_bounds$stall, timeout = wire_bounds$total, maxfilesize_large = wire_bounds$body,
-    useragent = "vetusta", accept_encoding = if (isTRUE(request$plain_body)) "identity" else ""
+    low_speed_time = wire_bounds$stall, timeout = wire_bounds$total, maxfilesize_large = wire_bounds$body, useragent = "vetusta"
   )
+  if (!is.null(request$body)) curl::handle_setopt(handle, copypostfields = request$body)
   curl::handle_setheaders(handle, .list = request$headers)
   started <- as.numeric(Sys.time())
   line$active <- line$active + 1L
+  # the body is gathered here, so that one that grows too large, also by unpacking, is cut off
+  parts <- list()
+  size <- 0
   curl::multi_add(handle, pool = line$pool,
+    data = function(bytes, final) {
+      size <<- size + length(bytes)
+      if (size > wire_bounds$body) stop("the answer is larger than ", format(wire_bounds$body / 1e6), " MB")
+      parts[[length(parts) + 1L]] <<- bytes
+    },
     done = function(answer) {
       line$active <- line$active - 1L
       headers <- header_list(answer$headers)
       response <- list(
-        status = answer$status_code, headers = headers, body = answer$content, address = request$address,
+        status = answer$status_code, headers = headers, body = if (length(parts) == 1L) parts[[1]] else do.call(c, c(list(raw()), parts)), address = request$address,
         seconds = as.numeric(Sys.time()) - started
       )
       redirect <- redirect_address(response)
       if (is.null(redirect)) {
         done(response)
-      } else if (redirects < 1 || !same_origin(redirect, request$address)) {
+      } else if (redirects < 1 || !may_follow(redirect, request$address, elsewhere)) {
         failed("the service redirects to another place, which is not followed")
       } else {
+        if (!same_origin(redirect, request$address)) request$headers <- request$headers["Accept"]
         request$address <- redirect
-        line_start(line, request, done, failed, redirects - 1)
+        line_start(line, request, done, failed, elsewhere, redirects - 1)
       }
     },
     fail = function(reason) {
@@ -56,6 +65,29 @@ line_run <- function(line, seconds) {
 line_close <- function(line) {
   for (handle in curl::multi_list(line$pool)) curl::multi_cancel(handle)
   line$active <- 0L
+}
+
+# An address elsewhere is followed only when the card says so, without credentials, and never from https down to http.
+may_follow <- function(address, from, elsewhere) {
+  if (same_origin(address, from)) {
+    return(TRUE)
+  }
+  parts <- tryCatch(curl::curl_parse_url(address), error = function(e) NULL)
+  elsewhere == "follow" && !is.null(parts) && (parts$scheme == "https" || (parts$scheme == "http" && is_loopback(parts$host)))
+}
+
+# One request, waited for: for tokens.
+line_fetch <- function(request) {
+  line <- wire_line()
+  on.exit(line_close(line))
+  result <- NULL
+  line_start(line, request, done = function(response) result <<- response, failed = function(reason) result <<- list(reason = reason))
+  while (is.null(result)) line_run(line, 1)
+  if (!is.null(result$reason)) {
+    vetusta_stop("network", paste0("Nothing came from ", origin_of(request$address), ": ", result$reason, "."), where = origin_of(request$address),
+      todo = "look whether the service runs and the address in the card is right")
+  }
+  result
 }
 
 header_list <- function(raw) {

@@ -51,7 +51,7 @@ test_that("rows, columns and their faults are decoded", {
   offer <- list(name = "bars", shape = "bars", rows = "/data/items",
     columns = list(time = list(at = "/t", as = "rfc3339"), close = "/p/c", volume = list(at = "/v", need = "optional"), note = list(at = "/n", default = "none")))
   body <- charToRaw('{"data":{"items":[{"t":"2026-03-12T07:30:00Z","p":{"c":"41.5"}},{"t":"when?","p":{"c":41}},{"t":"2026-03-12T07:32:00Z","p":{"c":null}}]}}')
-  decoded <- vetusta:::decode_rows(offer, vetusta:::decode_json(body, offer$rows)$rows, "UTC", "here")
+  decoded <- vetusta:::decode_body(offer, body, list(zone = "UTC"), where = "here")
   expect_identical(decoded$columns$close, c(41.5, 41, NA))
   expect_identical(decoded$columns$note, rep("none", 3))
   expect_true(all(is.na(decoded$columns$volume)))
@@ -60,8 +60,7 @@ test_that("rows, columns and their faults are decoded", {
 })
 
 test_that("an answer that is no data says so", {
-  read <- function(text, rows = "/items") vetusta:::decode_rows(list(name = "b", shape = "bars", rows = rows, columns = list(close = "/c")),
-    vetusta:::decode_json(charToRaw(text), rows)$rows, "UTC", "page 1")
+  read <- function(text) vetusta:::decode_body(list(name = "b", shape = "bars", rows = "/items", columns = list(close = "/c")), charToRaw(text), list(zone = "UTC"), where = "page 1")
   expect_error_kind(read("<html><body>Down for repairs</body></html>"), "payload", "web page")
   expect_error_kind(read('{"items":[{"c":1},{"c"'), "payload", "cut short")
   expect_error_kind(read(""), "payload", "empty")

@@ -21,7 +21,7 @@ template_expand <- function(template, values) {
 }
 
 template_variables <- function(template) {
-  expressions <- regmatches(template, gregexpr("\\{[^{}]*\\}", template))[[1]]
+  expressions <- regmatches(template, gregexpr("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", template))[[1]]
   bodies <- sub("^\\{[+#./;?&]?", "", sub("\\}$", "", expressions))
   sub("(:[0-9]+|[*])$", "", unlist(strsplit(bodies, ",", fixed = TRUE)))
 }
@@ -57,4 +57,13 @@ encode_reserved <- function(text) {
   plain <- !grepl("^%[0-9A-Fa-f]{2}$", pieces)
   pieces[plain] <- vapply(pieces[plain], function(piece) utils::URLencode(enc2utf8(piece), reserved = FALSE), "")
   paste(pieces, collapse = "")
+}
+
+# A body's {var} without any encoding but JSON's own.
+template_expand_plain <- function(template, values) {
+  for (name in template_variables(template)) {
+    text <- as.character(jsonlite::toJSON(paste(values[[name]], collapse = ","), auto_unbox = TRUE))
+    template <- gsub(paste0("{", name, "}"), substr(text, 2, nchar(text) - 1), template, fixed = TRUE)
+  }
+  template
 }

@@ -1,0 +1,99 @@
+# Rows of every shape but bars: small, asked for by key, so they live in rows. A row is kept as JSON under its key; writing it
+# again changes nothing, and what a later answer changes is kept as a vintage.
+
+record_keys <- list(
+  observations = c("series", "period"), instruments = "symbol", snapshot = c("symbol", "time"),
+  facts = c("entity", "item", "period_start", "period_end", "basis", "unit"), documents = c("entity", "link"), places = "place", datasets = "dataset"
+)
+record_days <- c("period", "period_start", "period_end", "filed", "listed", "delisted", "first", "last_day", "updated", "released")
+
+record_texts <- function(rows) {
+  fragments <- lapply(names(rows), function(name) {
+    column <- rows[[name]]
+    value <- if (is.numeric(column) && !inherits(column, c("POSIXct", "Date"))) format_exact(column)
+    else if (is.logical(column)) tolower(as.character(column))
+    else json_text(if (inherits(column, "POSIXct")) format_instant(column) else as.character(column))
+    ifelse(is.na(column), "", paste0(json_text(name), ":", value, ","))
+  })
+  sub(",$", "", do.call(paste0, fragments)) |> sub(pattern = "^(.*)$", replacement = "{\\1}")
+}
+
+format_exact <- function(x) {
+  short <- sprintf("%.15g", x)
+  exact <- as.numeric(short) == x | is.na(x)
+  short[!exact] <- sprintf("%.17g", x[!exact])
+  short
+}
+
+json_text <- function(x) {
+  x <- gsub("\"", "\\\"", gsub("\\", "\\\\", enc2utf8(x), fixed = TRUE), fixed = TRUE)
+  odd <- grepl("[\001-\037]", x)
+  x[odd] <- vapply(x[odd], function(text) {
+    signs <- strsplit(text, "")[[1]]
+    control <- grepl("[\001-\037]", signs)
+    signs[control] <- sprintf("\\u%04x", vapply(signs[control], utf8ToInt, 1L))
+    paste(signs, collapse = "")
+  }, "")
+  paste0("\"", x, "\"")
+}
+
+record_key_texts <- function(shape, rows) {
+  columns <- intersect(record_keys[[shape]] %||% names(rows), names(rows))
+  texts <- lapply(rows[columns], function(column) {
+    text <- if (inherits(column, "POSIXct")) format_instant(column) else as.character(column)
+    ifelse(is.na(text), "", text)
+  })
+  do.call(paste, c(unname(texts), sep = "\x1f"))
+}
+
+# Inside a transaction; of two rows with one key the later counts. Returns how many were new, changed and equal.
+archive_put_records <- function(archive, source, offer, shape, rows, journal = NA_integer_, now = as.numeric(Sys.time())) {
+  if (!nrow(rows)) {
+    return(c(new = 0, changed = 0, equal = 0))
+  }
+  key <- record_key_texts(shape, rows)
+  last <- !duplicated(key, fromLast = TRUE)
+  incoming <- list(key[last], record_texts(lapply(as.list(rows), `[`, last)))
+  archive_do(archive, "CREATE TEMP TABLE IF NOT EXISTS incoming (key TEXT PRIMARY KEY, body TEXT NOT NULL)")
+  archive_do(archive, "DELETE FROM incoming")
+  archive_do(archive, "INSERT INTO incoming VALUES (?, ?)", incoming)
+  place <- list(source, offer)
+  held <- archive_get(archive, "SELECT count(*) AS known, coalesce(sum(r.body <> i.body), 0) AS changed FROM incoming i JOIN records r ON r.key = i.key AND r.source = ? AND r.offer = ?", place)
+  if (held$changed > 0) {
+    archive_do(archive, "INSERT INTO record_vintages (record, was, replaced, journal) SELECT r.id, r.body, ?, ? FROM incoming i
+      JOIN records r ON r.key = i.key AND r.source = ? AND r.offer = ? WHERE r.body <> i.body", c(list(now, journal), place))
+  }
+  archive_do(archive, "INSERT INTO records (source, offer, shape, key, body, seen) SELECT ?, ?, ?, key, body, ? FROM incoming WHERE true
+    ON CONFLICT (source, offer, key) DO UPDATE SET body = excluded.body, seen = excluded.seen WHERE body <> excluded.body", c(place, list(shape, now)))
+  c(new = length(incoming[[1]]) - held$known, changed = held$changed, equal = held$known - held$changed) + 0
+}
+
+#' Read rows of any shape from an archive
+#'
+#' @param archive An archive.
+#' @param source,offer The names of the source and of its offer.
+#' @return A data frame with the columns of the shape and whatever else the source gives, one row a key, in the order in
+#'   which they first came. Days are `Date`, instants `POSIXct` in UTC.
+#' @section Errors: `vetusta_error_want` when the archive holds nothing of that source and offer.
+#' @export
+#' @examples
+#' \dontrun{
+#' archive_rows(archive, "quay", "directory")
+#' }
+archive_rows <- function(archive, source, offer) {
+  check_archive(archive)
+  known <- archive_get(archive, "SELECT DISTINCT source, offer FROM records")
+  check_known(source, unique(known$source), "source")
+  check_known(offer, unique(known$offer[known$source == source]), "offer")
+  bodies <- archive_get(archive, "SELECT body FROM records WHERE source = ? AND offer = ? ORDER BY id", list(source, offer))$body
+  rows <- RcppSimdJson::fparse(paste0("[", paste(bodies, collapse = ","), "]"), int64_policy = "double")
+  for (name in names(rows)) {
+    if (is.integer(rows[[name]])) rows[[name]] <- as.double(rows[[name]])
+    if (name == "time" && is.character(rows[[name]])) rows[[name]] <- read_rfc3339(rows[[name]])
+    if (name %in% record_days && is.character(rows[[name]])) {
+      day <- read_day(rows[[name]])
+      if (!anyNA(day[!is.na(rows[[name]])])) rows[[name]] <- day
+    }
+  }
+  as_rows(rows)
+}

@@ -1,0 +1,23 @@
+# CSV and TSV bodies and files, with their usual quirks: a byte order mark, quotes, blank lines, words for nothing.
+
+table_absent <- c("", "NA", "N/A", "n/a", "null", "NULL", "NaN", ".", "-")
+
+decode_table <- function(body, format, where) {
+  if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
+  if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
+  text <- rawToChar(body[body != as.raw(0)])
+  if (grepl("^\\s*<", substr(text, 1, 200))) stop_payload("The answer is a web page or XML, not a table.", where, "look whether the card's address is right")
+  if (grepl("^\\s*[{[]", substr(text, 1, 50))) stop_payload("The answer is JSON, not a table.", where, paste0("it begins: ", body_excerpt(body, 80)))
+  read_text_table(text = paste0(text, "\n"), format = format, where = where)
+}
+
+# All columns as text; what they mean is the card's to say.
+read_text_table <- function(text = NULL, file = NULL, format = "csv", where, skip = "__auto__", most = Inf, names = NULL) {
+  separator <- if (format == "tsv") "\t" else "auto"
+  rows <- tryCatch(
+    suppressWarnings(data.table::fread(text = text, file = file, sep = separator, colClasses = "character", na.strings = table_absent, header = is.null(names), skip = skip, nrows = most,
+      data.table = FALSE, showProgress = FALSE, blank.lines.skip = TRUE, strip.white = TRUE, col.names = if (!is.null(names)) names, encoding = "UTF-8")),
+    error = function(e) stop_payload("The answer cannot be read as a table.", where, "look at format: in the card")
+  )
+  if (nrow(rows)) rows else NULL
+}

@@ -1,0 +1,58 @@
+# The credential of a call: put on at the last moment, and only for the source's own origin. A token is asked for when it is
+# first needed, kept in memory alone, renewed before it runs out and once more when it is refused; calls at once share it.
+
+wire_signed <- function(request, source, tokens = new.env(parent = emptyenv())) {
+  request$headers <- utils::modifyList(request$headers, as.list(source$headers))
+  access <- source$access
+  if (access$by == "none" || !same_origin(request$address, source$address)) {
+    return(request)
+  }
+  secret <- function(part, i = 1) reveal(source_secret(source, access[[part]][[i]]))
+  switch(access$by,
+    query = request$address <- with_parameter(request$address, access$name, secret("secret")),
+    header = request$headers[[access$name]] <- secret("secret"),
+    bearer = request$headers[["Authorization"]] <- paste("Bearer", secret("secret")),
+    basic = request$headers[["Authorization"]] <- basic_words(secret("user"), secret("password")),
+    pair = for (i in 1:2) request$headers[[access$names[[i]]]] <- secret("secrets", i),
+    token = request$headers[["Authorization"]] <- paste("Bearer", access_token(source, tokens))
+  )
+  request
+}
+
+basic_words <- function(user, password) paste("Basic", gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(paste0(user, ":", password))))))
+
+access_token <- function(source, tokens) {
+  if (is.null(tokens$value) || as.numeric(Sys.time()) >= tokens$ends) {
+    answer <- ask_token(source)
+    tokens$value <- answer$value
+    tokens$ends <- answer$ends
+  }
+  tokens$value
+}
+
+# OAuth 2.0 (RFC 6749): the password grant (4.3) and the client credentials grant (4.4).
+ask_token <- function(source) {
+  access <- source$access
+  address <- absolute_address(if (grepl("^https?://", access$address)) access$address else paste0(source$address, access$address), source$address)
+  if (!same_origin(address, source$address)) {
+    vetusta_stop("card", "The token's address is not at the source's own origin.", where = paste0(source$file, ", access"), todo = "give a path below the source's address")
+  }
+  secret <- function(part) if (!is.null(access[[part]])) reveal(source_secret(source, access[[part]]))
+  form <- list(grant_type = access$grant, scope = access$scope)
+  headers <- list(Accept = "application/json")
+  if (access$grant == "password") form[c("username", "password")] <- list(secret("user"), secret("password"))
+  if (identical(access$send_client, "basic")) headers$Authorization <- basic_words(secret("client"), secret("client_secret"))
+  else form[c("client_id", "client_secret")] <- list(secret("client"), secret("client_secret"))
+  form <- form[lengths(form) > 0]
+  body <- paste(names(form), vapply(form, encode_plain, ""), sep = "=", collapse = "&")
+  response <- line_fetch(list(address = address, method = "POST", body = body, headers = c(headers, list("Content-Type" = "application/x-www-form-urlencoded"))))
+  words <- if (response$status == 200) tryCatch(RcppSimdJson::fparse(response$body), error = function(e) NULL)
+  if (!is.list(words) || !is.character(words$access_token)) {
+    vetusta_stop("access", paste0("The source ", source$source, " gives no token: HTTP ", response$status, " ", redact(body_excerpt(response$body), source_secrets(source))),
+      where = paste0(source$file, ", access"), todo = paste0("look whether ", paste(access_secrets(access), collapse = ", "), " are right"))
+  }
+  lasts <- suppressWarnings(as.numeric(words$expires_in %||% (access$lasts %|else|% function(x) time_interval(x)$seconds) %||% 3600))
+  list(value = words$access_token, ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1))
+}
+
+`%|else|%` <- function(x, f) if (is.null(x)) NULL else f(x)
