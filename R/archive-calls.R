@@ -33,3 +33,18 @@ content_hash <- function(body) {
   writeBin(body, file)
   unname(tools::md5sum(file))
 }
+
+# What is known of a job: where to look for it, and its link once it is ready.
+archive_job_note <- function(archive, want, chain, look, link) {
+  archive_do(archive, "INSERT INTO jobs (source, offer, start, look, link) VALUES (?, ?, ?, ?, ?)
+    ON CONFLICT (source, offer, start) DO UPDATE SET look = excluded.look, link = excluded.link", list(want$source$source, want$offer$name, chain$start, look, link))
+}
+
+archive_job <- function(archive, want, chain) {
+  found <- archive_get(archive, "SELECT look, link FROM jobs WHERE source = ? AND offer = ? AND start = ?", list(want$source$source, want$offer$name, chain$start))
+  if (nrow(found)) as.list(found)
+}
+
+archive_job_forget <- function(archive, want, chain) {
+  archive_do(archive, "DELETE FROM jobs WHERE source = ? AND offer = ? AND start = ?", list(want$source$source, want$offer$name, chain$start))
+}

@@ -106,17 +106,6 @@ text_times <- function(text, zone, calendar) {
   time
 }
 
-# A day is its local midnight, or with a calendar the opening of its first regular session.
-day_times <- function(day, zone, calendar) {
-  if (is.null(calendar) || !length(day)) {
-    return(time_local(day, 0, zone))
-  }
-  sessions <- calendar_sessions(calendar, min(day), max(day), "regular")
-  opening <- sessions$open[match(day, sessions$day)]
-  opening[is.na(opening)] <- time_local(day[is.na(opening)], calendar$sessions$start[1], calendar$zone)
-  opening
-}
-
 import_sessions <- function(time, calendar, interval) {
   if (is.null(calendar) || !is_intraday(interval) || all(is.na(time))) {
     return(rep(NA_character_, length(time)))

@@ -13,7 +13,8 @@ archive_series <- function(archive) {
   check_archive(archive)
   found <- archive_get(archive, "SELECT s.source, s.symbol, s.interval, s.side, coalesce(sum(g.rows), 0) AS rows, min(g.first) AS first,
     max(g.last) AS last, coalesce(sum(length(g.body)), 0) AS bytes FROM series s LEFT JOIN segments g ON g.series = s.id
-    WHERE s.shape = 'bars' GROUP BY s.id ORDER BY s.source, s.symbol, s.interval, s.side")
+    WHERE s.shape = 'bars' GROUP BY s.id HAVING rows > 0 ORDER BY s.source, s.symbol, s.interval, s.side")
+  for (name in c("rows", "bytes")) found[[name]] <- as.numeric(found[[name]])
   found$first <- utc(found$first)
   found$last <- utc(found$last)
   as_rows(found)

@@ -97,3 +97,15 @@ archive_rows <- function(archive, source, offer) {
   }
   as_rows(rows)
 }
+
+#' @rdname archive_rows
+#' @return `archive_offers()`: what rows there are, one line an offer: `source`, `offer`, `shape`, `rows`, `changed` (how often a
+#'   row was replaced by another), `seen` (`POSIXct`, when the newest came).
+#' @export
+archive_offers <- function(archive) {
+  check_archive(archive)
+  found <- archive_get(archive, "SELECT r.source, r.offer, r.shape, count(*) AS rows, (SELECT count(*) FROM record_vintages v JOIN records o ON o.id = v.record
+    WHERE o.source = r.source AND o.offer = r.offer) AS changed, max(r.seen) AS seen FROM records r GROUP BY r.source, r.offer, r.shape ORDER BY r.source, r.offer")
+  found$seen <- utc(found$seen)
+  as_rows(found)
+}

@@ -39,6 +39,7 @@ archive_tables <- c(
   "CREATE TABLE record_vintages (record INTEGER NOT NULL REFERENCES records (id), was TEXT NOT NULL, replaced REAL NOT NULL, journal INTEGER)",
   "CREATE TABLE reached (source TEXT NOT NULL, offer TEXT NOT NULL, start TEXT NOT NULL, following TEXT NOT NULL, page INTEGER NOT NULL,
      before INTEGER NOT NULL, PRIMARY KEY (source, offer, start))",
+  "CREATE TABLE jobs (source TEXT NOT NULL, offer TEXT NOT NULL, start TEXT NOT NULL, look TEXT NOT NULL, link TEXT, PRIMARY KEY (source, offer, start))",
   "CREATE TABLE raw (journal INTEGER PRIMARY KEY, source TEXT NOT NULL, offer TEXT NOT NULL, hash TEXT NOT NULL, about TEXT NOT NULL, body BLOB NOT NULL)",
   "CREATE TABLE tokens (source TEXT NOT NULL, taken REAL NOT NULL)",
   "CREATE INDEX tokens_place ON tokens (source, taken)"
@@ -76,6 +77,9 @@ in_transaction <- function(archive, work) {
 }
 
 archive_error <- function(error, path) {
+  if (inherits(error, "vetusta_error")) {
+    return(error)
+  }
   text <- conditionMessage(error)
   known <- list(
     c("locked|busy", "The archive is in use by another process for too long.", "let the other one end, or stop it, and run it again: it goes on"),

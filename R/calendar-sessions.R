@@ -140,3 +140,14 @@ session_of <- function(time, calendar) {
   frames <- sessions_around(calendar, known[1], known[2])
   c(NA_character_, frames$session)[frames_find_cpp(as.numeric(time), as.numeric(frames$open), as.numeric(frames$close)) + 1L]
 }
+
+# A day is its local midnight, or with a calendar the opening of its first regular session.
+day_times <- function(day, zone, calendar) {
+  if (is.null(calendar) || !length(day)) {
+    return(time_local(day, 0, zone))
+  }
+  sessions <- calendar_sessions(calendar, min(day), max(day), "regular")
+  opening <- sessions$open[match(day, sessions$day)]
+  opening[is.na(opening)] <- time_local(day[is.na(opening)], calendar$sessions$start[1], calendar$zone)
+  opening
+}

@@ -1,18 +1,35 @@
 cli_collect <- function(arguments) {
-  options <- cli_arguments(arguments, "collect", "SOURCE SYMBOL...",
-    c(cli_want_options(), cli_place_options(), list(cli_option("quiet", "show no progress", flag = TRUE)), cli_json_option()),
+  options <- cli_arguments(arguments, "collect", "SOURCE SYMBOL...|KEY=VALUE...",
+    c(cli_want_options(), cli_place_options(), list(
+      cli_option("pages", "stop after so many pages; the next run goes on", metavar = "N"),
+      cli_option("raw", "keep the raw pages too, for vetusta reread", flag = TRUE),
+      cli_option("quiet", "show no progress", flag = TRUE)
+    ), cli_json_option()),
     c("vetusta collect quay KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26",
-      "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\""), least = 1)
+      "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"", "vetusta collect river --offer levels station=kelder-lock --from 1981-01-01"), least = 1)
+  pages <- if (is.null(options$pages)) Inf else suppressWarnings(as.numeric(options$pages))
+  if (is.na(pages) || pages < 1) cli_usage_error("--pages must be a whole number, 1 or more")
   want <- cli_want(options)
   archive <- cli_want_archive(options, create = TRUE)
   plan <- plan_calls(want, archive)
-  if (!options$quiet) cli_say(paste(format_plan(plan)[1:4], collapse = "\n"))
-  for (note in want$notes) cli_say("note: ", note)
-  run <- collect_run(plan, archive, progress = !options$quiet)
-  if (options$json) cli_print_json(unclass(run)[setdiff(names(run), "notes")]) else print(run)
+  text <- format_plan(plan)
+  if (!options$quiet) cli_say(paste(text[seq_len(match("", text, nomatch = length(text) + 1) - 1)], collapse = "\n"))
+  run <- collect_run(plan, archive, progress = !options$quiet, pages = pages, raw = options$raw)
+  if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape"))]) else print(run)
   if (nrow(run$failed)) {
     cli_say("to try just those again: vetusta collect ", paste(c(options$words[1], unique(run$failed$symbol)), collapse = " "), " with the same options")
     return(1L)
   }
+  if (run$left > 0) {
+    cli_say("to go on", if (!is.null(run$resume)) paste0(" after ", format_instant(floor(as.numeric(run$resume)))), ": the same command again")
+    return(1L)
+  }
   0L
+}
+
+cli_reread <- function(arguments) {
+  options <- cli_arguments(arguments, "reread", "SOURCE OFFER", c(cli_place_options(), cli_json_option()), "vetusta reread quay bars", least = 2, most = 2)
+  run <- collect_reread(cli_source(options), options$words[2], cli_archive(options))
+  if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape"))]) else print(run)
+  if (nrow(run$failed)) 1L else 0L
 }

@@ -4,12 +4,15 @@
 cli_commands <- c(
   demo = "make a desk, serve invented services, collect from them and draw",
   services = "serve the invented services of the demo",
+  sources = "list the desk's source cards, check one, or draft one from samples",
+  secrets = "set, list or check the secrets of a desk, never showing one",
   plan = "say what a collection takes, before the first call",
-  collect = "collect bars into the archive, within the source's limits",
+  collect = "collect into the archive, within the source's limits",
+  reread = "decode kept raw pages again with a corrected card, making no call",
   list = "show what the archive holds, its journal or its findings",
   gaps = "find what is missing in archived series",
   figure = "draw candles or lines of archived series",
-  export = "write archived series as CSV",
+  export = "write archived series or rows as CSV",
   import = "put bars from a CSV file into the archive",
   help = "show how a command is used",
   version = "print the version"

@@ -25,7 +25,8 @@ cli_want_options <- function() {
     cli_window_options(),
     list(
       cli_option("session", "regular, or all for early and late trading too [regular]", default = "regular", metavar = "NAME"),
-      cli_option("offer", "the source's offer, where it has several", metavar = "NAME")
+      cli_option("offer", "the source's offer; one that gives no bars takes words such as station=kelder-lock", metavar = "NAME"),
+      cli_option("account", "one of the card's accounts, where it has several keys", metavar = "NAME")
     )
   )
 }
@@ -47,10 +48,22 @@ cli_needs <- function(options, name) {
   options[[name]]
 }
 
-cli_want <- function(options) {
+cli_source <- function(options, name = options$words[1]) {
   desk <- cli_desk(options, needed = FALSE)
-  source <- if (is.null(desk)) source_card(options$words[1]) else desk_source(desk, options$words[1])
-  want_bars(source, options$words[-1], interval = cli_needs(options, "interval"), span = options$span, from = options$from, to = options$to,
+  if (is.null(desk)) source_card(name, account = options$account) else desk_source(desk, name, options$account)
+}
+
+# Symbols for bars; key=value words for an offer of anything else.
+cli_want <- function(options) {
+  source <- cli_source(options)
+  words <- options$words[-1]
+  if (!is.null(options$offer) && !is.null(source$offers[[options$offer]]) && source$offers[[options$offer]]$shape != "bars") {
+    pairs <- regmatches(words, regexec("^([^=]+)=(.+)$", words))
+    if (any(lengths(pairs) == 0)) cli_usage_error("the offer ", options$offer, " is asked for with words such as station=kelder-lock, not \"", words[lengths(pairs) == 0][1], "\"")
+    keys <- stats::setNames(lapply(pairs, function(pair) strsplit(pair[3], ",", fixed = TRUE)[[1]]), vapply(pairs, `[`, "", 2))
+    return(do.call(want_rows, c(list(source, options$offer), keys, list(span = options$span, from = options$from, to = options$to))))
+  }
+  want_bars(source, words, interval = cli_needs(options, "interval"), span = options$span, from = options$from, to = options$to,
     session = options$session, offer = options$offer)
 }
 

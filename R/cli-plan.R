@@ -1,11 +1,12 @@
 cli_plan <- function(arguments) {
-  options <- cli_arguments(arguments, "plan", "SOURCE SYMBOL...", c(cli_want_options(), cli_place_options(), cli_json_option()),
+  options <- cli_arguments(arguments, "plan", "SOURCE SYMBOL...|KEY=VALUE...", c(cli_want_options(), cli_place_options(), cli_json_option()),
     "vetusta plan quay KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26", least = 1)
   plan <- plan_calls(cli_want(options), cli_want_archive(options, create = FALSE))
   if (options$json) {
     want <- plan$want
-    cli_print_json(list(source = want$source$source, shape = want$shape, interval = want$interval$iso, from = want$from, to = want$to,
-      session = want$session, requests = plan$pages, bars = plan$rows, seconds = plan$seconds, held = I(plan$held), notes = I(want$notes), calls = plan$calls))
+    cli_print_json(list(source = want$source$source, offer = want$offer$name, shape = want$shape, interval = want$interval$iso, from = want$from, to = want$to,
+      session = want$session, requests = plan$pages, rows = plan$rows, seconds = plan$seconds, quotas = plan$quotas, held = I(plan$held), notes = I(want$notes),
+      calls = plan$calls[c("symbol", "from", "to", "rows", "pages")]))
   } else {
     print(plan)
   }

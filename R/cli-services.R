@@ -5,7 +5,9 @@ cli_services <- function(arguments) {
       cli_option("desk", "a desk whose desk.yml is told where the services are", metavar = "FOLDER"),
       cli_option("seconds", "end after so many seconds; by default they run until stopped", metavar = "N"),
       cli_option("page", "the largest page, in rows [240]", default = "240", metavar = "N"),
-      cli_option("calls", "calls a minute that the exchange allows [90]", default = "90", metavar = "N")
+      cli_option("calls", "calls a minute that the exchange allows [90]", default = "90", metavar = "N"),
+      cli_option("fault", paste0("misbehave in one way: ", paste(standin_faults, collapse = ", ")), metavar = "KIND"),
+      cli_option("every", "spoil each so-manieth answer [3]", default = "3", metavar = "N")
     ),
     c("vetusta services", "vetusta services --port 0 --desk demo-desk"), most = 0)
   number <- function(name, least) {
@@ -14,18 +16,24 @@ cli_services <- function(arguments) {
     value
   }
   port <- if (!is.null(options$port)) number("port", 0) else cli_desk_port(options$desk)
+  if (!is.null(options$fault) && !options$fault %in% standin_faults) cli_usage_error("--fault cannot be \"", options$fault, "\"; ", suggest_word(options$fault, standin_faults))
   seconds <- if (is.null(options$seconds)) Inf else number("seconds", 0)
-  standin_serve(port, until = seconds, most = number("page", 1), calls_a_minute = number("calls", 1), ready = function(port) {
-    address <- paste0("http://127.0.0.1:", port, "/quay")
+  standin_serve(port, until = seconds, most = number("page", 1), calls_a_minute = number("calls", 1), fault = options$fault, every = number("every", 1), ready = function(port) {
+    addresses <- standin_addresses(port)
     if (!is.null(options$desk)) {
       desk <- desk_open(options$desk)
-      desk_make(desk$folder, title = desk$title, cards = character(), addresses = utils::modifyList(desk$addresses, list(quay = address)))
+      desk_make(desk$folder, title = desk$title, cards = character(), addresses = utils::modifyList(desk$addresses, addresses))
     }
-    cat(text_table(data.frame(service = "Ysel Quay Exchange", address = address, key = paste0("QUAY_KEY=", standin_keys[["QUAY_KEY"]]))), sep = "\n")
+    cat(text_table(data.frame(service = names(standin_titles), source = unname(standin_titles), address = unlist(addresses))), sep = "\n")
+    cat("\n", paste0(names(standin_keys), "=", standin_keys, "\n"), sep = "")
     flush(stdout())
     cli_say(if (is.finite(seconds)) paste("serving for", seconds, "seconds") else "serving until stopped with Ctrl-C")
   })
 }
+
+standin_titles <- c("Ysel Quay Exchange" = "quay", "Ysel Fixing" = "fixing", "Sarn River Survey" = "river", "Sarn Company Register" = "register", "Quay Archive Hall" = "hall")
+
+standin_addresses <- function(port) as.list(stats::setNames(paste0("http://127.0.0.1:", port, "/", standin_titles), standin_titles))
 
 # The port at which the desk expects the services, so that a desk made by the demo works again later.
 cli_desk_port <- function(folder) {

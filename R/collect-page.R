@@ -39,7 +39,7 @@ page_read <- function(state, chain, response, where) {
   decoded <- decode_body(offer, response$body, want$source, chain$known, page_members(offer), where)
   rows <- list_frame(decoded$columns)
   if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
-  if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval)
+  if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval, want$source$zone)
   page <- list(members = decoded$members, headers = response$headers, rows = decoded$rows, number = chain$page, before = chain$before)
   repeated <- chain$page > 1 && decoded$rows > 0 && identical(chain$body, response$body)
   list(
@@ -55,8 +55,10 @@ total_note <- function(page) {
   if (!is.null(total) && page$rows == 0 && page$before < total) paste0("the total says ", number_text(total), " rows, ", number_text(page$before), " came")
 }
 
-complete_bars <- function(rows, calendar, interval) {
+complete_bars <- function(rows, calendar, interval, zone = "UTC") {
   n <- nrow(rows)
+  # a bar of a day is told by its day: its time is the opening of its first regular session
+  if (inherits(rows$time, "Date")) rows$time <- bar_days(rows$time, zone, calendar)
   for (name in c("open", "high", "low", "close", "volume")) rows[[name]] <- rows[[name]] %||% rep(NA_real_, n)
   if (is.null(rows$session)) {
     rows$session <- if (!is.null(calendar) && is_intraday(interval)) session_of(rows$time, calendar) else rep(NA_character_, n)
@@ -64,6 +66,13 @@ complete_bars <- function(rows, calendar, interval) {
   rows$side <- rows$side %||% rep(NA_character_, n)
   rows$status <- rows$status %||% rep("observed", n)
   rows
+}
+
+bar_days <- function(day, zone, calendar) {
+  time <- utc(rep(NA_real_, length(day)))
+  known <- !is.na(day)
+  time[known] <- day_times(day[known], zone, calendar)
+  time
 }
 
 # Faults of decoding and of the bars themselves; a row is set aside once, with its first fault.
@@ -152,7 +161,7 @@ page_store <- function(state, chain, response, page) {
     archive_put_findings(archive, page$faults, journal)
     note_findings(archive, page$notes, chain, journal)
     if (!chain$windowed) archive_reach(archive, state$want, chain, page$following)
-    if (state$keep_raw) archive_put_raw(archive, journal, response$body, chain, state$want)
+    if (state$keep_raw && length(response$body)) archive_put_raw(archive, journal, response$body, chain, state$want)
   })
   state$aside <- state$aside + nrow(page$faults)
 }

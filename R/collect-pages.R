@@ -98,7 +98,7 @@ reread_page <- function(state, about, body, journal) {
   }
   rows <- list_frame(decoded$columns)
   if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
-  if (state$want$shape == "bars") rows <- complete_bars(rows, state$calendar, state$want$interval)
+  if (state$want$shape == "bars") rows <- complete_bars(rows, state$calendar, state$want$interval, state$want$source$zone)
   faults <- page_faults(rows, decoded$faults, state$want$offer, state$want$shape)
   good <- if (nrow(faults)) rows[-faults$row, , drop = FALSE] else rows
   in_transaction(state$archive, function() {

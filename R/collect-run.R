@@ -35,7 +35,11 @@ collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw =
   state$keep_raw <- raw
   state$most_wait <- wait
   on.exit(line_close(state$line))
-  bar <- if (progress && plan$pages > 0) collect_bar(plan$pages)
+  if (!is.null(plan$want$offer$job)) {
+    for (chain in state$queue) collect_job(state, chain)
+    state$queue <- list()
+  }
+  bar <- if (progress && length(state$queue)) collect_bar(plan$pages)
   while ((length(state$queue) && !state$stopped) || state$line$active > 0L) {
     pause <- if (state$stopped) 1 else collect_start(state)
     line_run(state$line, pause)
@@ -80,11 +84,11 @@ collect_state <- function(plan, archive) {
 
 # A chain is one call of the plan with the pages that follow from it. One that was stopped in the middle of its pages, and whose
 # place is known by an address alone, goes on at that address.
-collect_chain <- function(want, call, archive = NULL) {
+collect_chain <- function(want, call, archive = NULL, now = as.numeric(Sys.time())) {
   known <- call_known(want, call)
-  chain <- list(known = known, symbols = call$symbols[[1]], label = call$label, from = as.numeric(call$from), to = as.numeric(call$to), attempt = 1, page = 1, before = 0,
+  chain <- list(known = known, symbols = call$symbols[[1]], label = call$label, from = as.numeric(call$from), to = as.numeric(call$to), asked = now, attempt = 1, page = 1, before = 0,
     not_before = 0, seen = character(), direction = NA_character_, edge = NULL, renewed = FALSE,
-    request = wire_request(want$source, want$offer, offer_values(want$offer, known)))
+    request = wire_request(want$source, want$offer, offer_values(want$offer, known, want$source$zone)))
   if (is.na(chain$from)) chain["from"] <- list(NULL)
   chain$start <- chain$request$address
   chain$windowed <- want$shape == "bars" && "from" %in% offer_gives(want$offer)

@@ -141,6 +141,15 @@ nested_member <- function(values, key) {
   if (all(lengths(found) == 1 & !vapply(found, is.list, TRUE))) unlist(found) else found
 }
 
+# Instants on the local clock, a blank or a T between day and hour; a day alone is its local midnight.
+read_local <- function(text, zone) {
+  time <- read_rfc3339(sub(" ", "T", text, fixed = TRUE), zone)
+  day <- read_day(text)
+  whole <- which(!is.na(day))
+  time[whole] <- time_local(day[whole], 0, zone)
+  time
+}
+
 # Numbers written as text: with a sign, blanks or commas between thousands.
 read_number <- function(text) {
   text <- gsub("\u2212", "-", trimws(as.character(text)), fixed = TRUE)
@@ -163,7 +172,7 @@ read_column <- function(value, type, zone) {
     "epoch-us" = utc(suppressWarnings(as.double(value)) / 1e6),
     "epoch-ns" = utc(suppressWarnings(as.double(value)) / 1e9),
     rfc3339 = read_rfc3339(as.character(value), zone),
-    local = read_rfc3339(sub(" ", "T", as.character(value), fixed = TRUE), zone),
+    local = read_local(as.character(value), zone),
     day = read_day(as.character(value))
   )
   list(value = read, bad = which(is.na(read) & !is.na(value)))

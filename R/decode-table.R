@@ -12,11 +12,10 @@ decode_table <- function(body, format, where) {
 }
 
 # All columns as text; what they mean is the card's to say.
-read_text_table <- function(text = NULL, file = NULL, format = "csv", where, skip = "__auto__", most = Inf, names = NULL) {
-  separator <- if (format == "tsv") "\t" else "auto"
+read_text_table <- function(text, format, where) {
   rows <- tryCatch(
-    suppressWarnings(data.table::fread(text = text, file = file, sep = separator, colClasses = "character", na.strings = table_absent, header = is.null(names), skip = skip, nrows = most,
-      data.table = FALSE, showProgress = FALSE, blank.lines.skip = TRUE, strip.white = TRUE, col.names = if (!is.null(names)) names, encoding = "UTF-8")),
+    suppressWarnings(data.table::fread(text = text, sep = if (format == "tsv") "\t" else "auto", colClasses = "character", na.strings = table_absent, header = TRUE,
+      data.table = FALSE, showProgress = FALSE, blank.lines.skip = TRUE, strip.white = TRUE, encoding = "UTF-8")),
     error = function(e) stop_payload("The answer cannot be read as a table.", where, "look at format: in the card")
   )
   if (nrow(rows)) rows else NULL

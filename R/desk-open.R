@@ -69,9 +69,10 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", addresse
 #' @rdname desk_open
 #' @param desk A desk.
 #' @param source Name of a source of the desk, path of a card, or name of a card that ships with the package.
+#' @param account One of the card's accounts, see [source_card()].
 #' @return `desk_source()` returns the source, see [source_card()], with the desk's address and secrets.
 #' @export
-desk_source <- function(desk, source) {
+desk_source <- function(desk, source, account = NULL) {
   check_text(source, "source", "desk")
   own <- file.path(desk$sources, paste0(source, ".yml"))
   file <- if (file.exists(own)) own else source
@@ -79,7 +80,7 @@ desk_source <- function(desk, source) {
   if (!file.exists(file) && !nzchar(system.file("cards", paste0(source, ".yml"), package = "vetusta"))) {
     vetusta_stop("desk", paste0("The desk has no source \"", source, "\"."), where = desk$sources, todo = suggest_word(source, known))
   }
-  source_card(file, address = desk$addresses[[source]], secrets = file.path(desk$folder, "desk.env"))
+  source_card(file, address = desk$addresses[[source]], secrets = file.path(desk$folder, "desk.env"), account = account)
 }
 
 #' @export

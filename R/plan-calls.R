@@ -41,8 +41,9 @@ plan_bars <- function(want, archive) {
   calls$symbols <- lapply(groups, function(group) pieces$symbol[group])
   calls$from <- utc(pieces$from[vapply(groups, `[`, 0L, 1)])
   calls$to <- utc(pieces$to[vapply(groups, `[`, 0L, 1)])
-  calls$rows <- expected_rows(want, calls) * lengths(calls$symbols) * max(1, length(want$offer$sides))
-  calls$pages <- pmax(1, ceiling(calls$rows / (want$offer$most %||% Inf)))
+  asked <- expected_rows(want, calls) * lengths(calls$symbols)
+  calls$rows <- asked * max(1, length(want$offer$sides))
+  calls$pages <- pmax(1, ceiling(asked / (want$offer$most %||% Inf)))
   calls$keys <- rep(list(list()), nrow(calls))
   calls
 }

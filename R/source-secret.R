@@ -36,8 +36,16 @@ find_secret <- function(source, name) {
   if (nzchar(value)) {
     return(value)
   }
-  value <- read_env_file(source$secrets)[[name]]
+  value <- read_env_file(source$secrets)[[name]] %||% keyring_secret(name)
   if (is.null(value) || !nzchar(value)) NULL else value
+}
+
+# The system's keyring, where the package keyring is installed and has one to open.
+keyring_secret <- function(name) {
+  if (!requireNamespace("keyring", quietly = TRUE)) {
+    return(NULL)
+  }
+  tryCatch(keyring::key_get("vetusta", name), error = function(e) NULL)
 }
 
 secrets_set <- function(source) {

@@ -1,31 +1,47 @@
 # The stand-in services: one small local server. It keeps what each service keeps of its callers: when they called.
 
-standin_keys <- c(QUAY_KEY = "quay-demo-7f3a91")
+standin_keys <- c(
+  QUAY_KEY = "quay-demo-7f3a91", FIXING_TOKEN = "fixing-demo-51c0", SURVEY_TOKEN = "survey-demo-88ab", REGISTER_USER = "freight-desk",
+  REGISTER_PASSWORD = "demo password 4", REGISTER_CLIENT = "desk-client", REGISTER_CLIENT_SECRET = "register-demo-2d9e", HALL_ID = "hall-id-demo",
+  HALL_SECRET = "hall-demo-c77f"
+)
 
 # `now` gives the present of the services in seconds; `most` is the largest page.
-standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, calls_a_minute = 90L) {
+standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L) {
   state <- new.env(parent = emptyenv())
-  state$calls <- numeric()
+  state$calls <- list()
+  state$granted <- list()
+  state$tickets <- list()
+  state$answers <- 0
   state$cache <- new.env(parent = emptyenv())
   calendar <- source_calendar_for_standin()
   settings <- list(now = now, most = most, calls_a_minute = calls_a_minute, calendar = calendar)
   list(call = function(request) {
-    tryCatch(
+    answer <- tryCatch(
       standin_route(request, state, settings),
       error = function(e) standin_problem(500L, "internal", "The service failed; nothing was changed.")
     )
+    state$answers <- state$answers + 1
+    if (!is.null(fault) && state$answers %% every == 0 && !endsWith(request$PATH_INFO, "/token")) standin_spoil(answer, fault) else answer
   })
 }
 
 standin_route <- function(request, state, settings) {
   path <- strsplit(utils::URLdecode(request$PATH_INFO), "/", fixed = TRUE)[[1]][-1]
-  if (request$REQUEST_METHOD != "GET") {
+  if (!length(path)) path <- ""
+  posts <- path[1] == "hall" || identical(path[1:2], c("register", "token"))
+  if (request$REQUEST_METHOD != "GET" && !(posts && request$REQUEST_METHOD == "POST")) {
     return(standin_problem(405L, "method", "Only GET is understood here."))
   }
-  if (length(path) == 4 && path[1] == "quay" && path[2] == "bars") {
-    return(quay_answer(path[3], path[4], standin_query(request$QUERY_STRING), request, state, settings))
-  }
-  standin_problem(404L, "path", "There is nothing at this address.")
+  query <- standin_query(request$QUERY_STRING)
+  switch(path[1],
+    quay = quay_route(path, query, request, state, settings),
+    fixing = fixing_route(path, query, request, state, settings),
+    river = river_route(path, query, request, state, settings),
+    register = register_route(path, query, request, state, settings),
+    hall = hall_route(path, query, request, state, settings),
+    standin_problem(404L, "path", "There is nothing at this address.")
+  )
 }
 
 standin_query <- function(text) {
@@ -34,14 +50,22 @@ standin_query <- function(text) {
   stats::setNames(lapply(sub("^[^=]*=?", "", parts), utils::URLdecode), sub("=.*", "", parts))
 }
 
-quay_answer <- function(code, word, query, request, state, settings) {
+quay_route <- function(path, query, request, state, settings) {
   if (!identical(query$key, standin_keys[["QUAY_KEY"]])) {
     return(standin_problem(401L, "key", "A valid key is needed as the parameter key."))
   }
-  wait <- standin_turn(state, settings$calls_a_minute, 60)
+  wait <- standin_turn(state, "quay", settings$calls_a_minute, 60)
   if (wait > 0) {
     return(standin_problem(429L, "calls", paste0("More than ", settings$calls_a_minute, " calls in a minute."), list("Retry-After" = as.character(ceiling(wait)))))
   }
+  if (is.null(state$directory)) state$directory <- market_directory()
+  if (length(path) == 4 && path[2] == "bars") quay_answer(path[3], path[4], query, request, state, settings)
+  else if (length(path) == 3 && path[2] == "directory") directory_page(path[3], state$directory)
+  else if (length(path) == 2 && path[2] == "market") market_snapshot(state$directory)
+  else standin_problem(404L, "path", "There is nothing at this address.")
+}
+
+quay_answer <- function(code, word, query, request, state, settings) {
   intervals <- c(m1 = "PT1M", m5 = "PT5M", m15 = "PT15M", m30 = "PT30M", h1 = "PT1H", d1 = "P1D")
   if (!word %in% names(intervals)) {
     return(standin_problem(400L, "interval", paste0("The interval must be one of ", paste(names(intervals), collapse = ", "), ".")))
@@ -81,13 +105,14 @@ quay_items <- function(page) {
 }
 
 # Seconds until the caller may call again, 0 when this call counts.
-standin_turn <- function(state, most, window) {
+standin_turn <- function(state, name, most, window) {
   now <- as.numeric(Sys.time())
-  state$calls <- state$calls[state$calls > now - window]
-  if (length(state$calls) >= most) {
-    return(state$calls[1] + window - now)
+  calls <- state$calls[[name]]
+  calls <- calls[calls > now - window]
+  if (length(calls) >= most) {
+    return(calls[1] + window - now)
   }
-  state$calls <- c(state$calls, now)
+  state$calls[[name]] <- c(calls, now)
   0
 }
 
@@ -116,15 +141,18 @@ source_calendar_for_standin <- function() {
 #' @param until Seconds to serve.
 #' @param most The largest page, in rows.
 #' @param calls_a_minute How many calls a minute the exchange allows.
+#' @param fault A way to misbehave, so that one can try what happens: `"status-408"`, `"status-429"`, `"status-500"`, `"status-503"`,
+#'   `"slow"`, `"cut"`, `"html"`, `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`, `"rate-header"`.
+#' @param every Each so-manieth answer is spoilt.
 #' @return Nothing.
 #' @section Errors: `vetusta_error_service` when the port is taken.
 #' @export
 #' @examples
 #' standin_serve(0, ready = function(port) message("serving"), until = 0)
-standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L, calls_a_minute = 90L) {
+standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L) {
   if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
   server <- tryCatch(
-    httpuv::startServer("127.0.0.1", port, standin_app(most = most, calls_a_minute = calls_a_minute), quiet = TRUE),
+    httpuv::startServer("127.0.0.1", port, standin_app(most = most, calls_a_minute = calls_a_minute, fault = fault, every = every), quiet = TRUE),
     error = function(e) vetusta_stop("service", paste0("The port ", port, " is taken."), where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
   )
   on.exit(server$stop())

@@ -9,7 +9,7 @@ wire_request <- function(source, offer, values) {
 }
 
 # What a call's values look like to this API: the card says for each variable of its template what it gives and how.
-offer_values <- function(offer, known) {
+offer_values <- function(offer, known, zone = "UTC") {
   variables <- unique(template_variables(paste0(offer$request, offer$body)))
   values <- lapply(variables, function(name) {
     rule <- offer$parameters[[name]] %||% list()
@@ -17,18 +17,20 @@ offer_values <- function(offer, known) {
       return(as.character(rule$value))
     }
     value <- known[[rule$gives %||% name]]
-    if (is.null(value)) NULL else write_value(value, rule, name, offer)
+    if (is.null(value)) NULL else write_value(value, rule, name, offer, zone)
   })
   stats::setNames(values, variables)
 }
 
-write_value <- function(value, rule, name, offer) {
+write_value <- function(value, rule, name, offer, zone = "UTC") {
   if (length(value) > 1) {
-    value <- vapply(value, write_value, "", rule = rule, name = name, offer = offer, USE.NAMES = FALSE)
+    value <- vapply(value, write_value, "", rule = rule, name = name, offer = offer, zone = zone, USE.NAMES = FALSE)
     return(if (is.null(rule$join)) value else paste(value, collapse = rule$join))
   }
   if (inherits(value, "POSIXct")) {
-    return(write_instant(value, rule$as %||% "rfc3339"))
+    # a day as the end of a window is the last day in it
+    if (identical(rule$as, "day") && (rule$gives %||% name) == "to") value <- value - 1
+    return(write_instant(value, rule$as %||% "rfc3339", zone))
   }
   text <- if (is.numeric(value)) format(value, scientific = FALSE, trim = TRUE, digits = 15) else as.character(value)
   if (is.null(rule$words)) {
@@ -42,13 +44,13 @@ write_value <- function(value, rule, name, offer) {
   as.character(known)
 }
 
-write_instant <- function(instant, as) {
+write_instant <- function(instant, as, zone = "UTC") {
   seconds <- as.numeric(instant)
   whole <- function(x) format(round(x), scientific = FALSE, trim = TRUE, digits = 15)
   switch(as,
     "epoch-s" = whole(seconds), "epoch-ms" = whole(seconds * 1e3), "epoch-us" = whole(seconds * 1e6),
     "epoch-ns" = paste0(whole(seconds), "000000000"),
-    day = format(instant, "%Y-%m-%d", tz = "UTC"), rfc3339 = format_instant(instant)
+    day = format(instant, "%Y-%m-%d", tz = zone), rfc3339 = format_instant(instant)
   )
 }
 

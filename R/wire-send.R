@@ -17,7 +17,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
     url = request$address, followlocation = 0L, connecttimeout = wire_bounds$connect, low_speed_limit = 1L,
     low_speed_time = wire_bounds$stall, timeout = wire_bounds$total, maxfilesize_large = wire_bounds$body, useragent = "vetusta"
   )
-  if (!is.null(request$body)) curl::handle_setopt(handle, copypostfields = request$body)
+  if (identical(request$method, "POST")) curl::handle_setopt(handle, post = 1L, copypostfields = request$body %||% "")
   curl::handle_setheaders(handle, .list = request$headers)
   started <- as.numeric(Sys.time())
   line$active <- line$active + 1L

@@ -222,7 +222,8 @@ if (length(todo)) {
   say("compiling from CRAN on ", cores, " cores into ", library_path, ": ", paste(names(todo), collapse = ", "))
   outputs <- file.path(logs, "compile")
   dir.create(outputs, showWarnings = FALSE)
-  Sys.setenv(MAKEFLAGS = paste0("-j", cores), R_LIBS = paste(libraries, collapse = ":"))
+  # what a package can build for itself needs no system library
+  Sys.setenv(USE_BUNDLED_LIBUV = "1", MAKEFLAGS = paste0("-j", cores), R_LIBS = paste(libraries, collapse = ":"))
   log <- file.path(logs, "install")
   connection <- file(log, "w")
   sink(connection, type = "message")
@@ -236,7 +237,8 @@ if (length(todo)) {
   left <- missing_from(wanted, installed())
   if (length(left)) {
     compiled <- sub("[.]out$", "", list.files(outputs, "[.]out$"))
-    first <- c(Filter(function(name) name %in% compiled, names(left)), names(left))[1]
+    spoilt <- Filter(function(name) any(grepl("^ERROR", readLines(file.path(outputs, paste0(name, ".out")), warn = FALSE))), compiled)
+    first <- c(spoilt, Filter(function(name) name %in% compiled, names(left)), names(left))[1]
     package_log <- file.path(outputs, paste0(first, ".out"))
     say("not installed: ", paste(names(left), collapse = ", "))
     stop_with_log(paste("installing", first), if (file.exists(package_log)) package_log else log)

@@ -1,0 +1,32 @@
+cli_sources <- function(arguments) {
+  options <- cli_arguments(arguments, "sources", "[list|check CARD|draft]",
+    c(list(
+      cli_option("sample", "draft: a sample of an answer, JSON or CSV; several with commas between, the first and the last page above all", metavar = "FILES"),
+      cli_option("name", "draft: the source's name [new]", default = "new", metavar = "NAME"),
+      cli_option("file", "draft: where to write the card; by default standard output", metavar = "FILE")
+    ), cli_place_options()[1], cli_json_option()),
+    c("vetusta sources", "vetusta sources check sources/quay.yml", "vetusta sources draft --sample first.json,last.json --name quay --file quay.yml"), most = 2)
+  task <- if (length(options$words)) options$words[1] else "list"
+  if (!task %in% c("list", "check", "draft")) cli_usage_error("\"", task, "\" cannot be done with sources; ", suggest_word(task, c("list", "check", "draft")))
+  if (task == "check") {
+    if (length(options$words) != 2) cli_usage_error("check needs a card")
+    card <- source_card(options$words[2])
+    print(card)
+    return(cli_say("the card is right"))
+  }
+  if (task == "draft") {
+    if (is.null(options$sample)) cli_usage_error("draft needs --sample")
+    text <- source_draft(strsplit(options$sample, ",", fixed = TRUE)[[1]], options$name)
+    if (is.null(options$file)) cat(text, sep = "\n") else writeLines(text, options$file)
+    return(cli_say("edit what is marked, then: vetusta sources check ", options$file %||% "CARD"))
+  }
+  desk <- cli_desk(options)
+  cards <- list.files(desk$sources, "[.]yml$", full.names = TRUE)
+  cards <- cards[!grepl("[.]calendar[.]yml$", cards)]
+  rows <- do.call(rbind, lapply(cards, function(file) {
+    card <- desk_source(desk, sub("[.]yml$", "", basename(file)))
+    data.frame(source = card$source, title = card$title, access = card$access$by, secrets = if (all(secrets_set(card))) "set" else "not set",
+      limits = paste(vapply(card$limits, format_limit, ""), collapse = ", "), offers = paste(names(card$offers), collapse = ", "))
+  }))
+  if (options$json) cli_print_json(rows) else cli_print_table(rows)
+}

@@ -1,0 +1,226 @@
+# The Ysel Fixing, the Sarn River Survey, the Sarn Company Register and the Quay Archive Hall.
+
+# --- Ysel Fixing: candles nested by side, numbers as text, no pages; daily rates as a map ------------------------------
+
+fixing_levels <- c(ORV = 1, TSK = 3.42, MIR = 0.871, LUD = 128.5)
+
+fixing_route <- function(path, query, request, state, settings) {
+  if (!identical(request$HTTP_AUTHORIZATION, paste("Bearer", standin_keys[["FIXING_TOKEN"]]))) {
+    return(standin_problem(401L, "token", "A bearer token is needed."))
+  }
+  if (length(path) == 3 && path[2] == "candles") {
+    return(fixing_candles(path[3], query, settings))
+  }
+  if (length(path) == 3 && path[2] == "rates") {
+    return(fixing_rates(path[3]))
+  }
+  standin_problem(404L, "path", "There is nothing at this address.")
+}
+
+fixing_value <- function(currency, seconds) {
+  days <- seconds / 86400
+  phase <- sum(utf8ToInt(currency))
+  slow <- 0.05 * sin(days / 47 + phase) + 0.02 * sin(days / 9.3 + 2 * phase)
+  rise <- if (currency == "LUD") (days - 20500) * 0.002 else 0
+  fixing_levels[[currency]] * exp(slow + rise + 0.004 * sin(seconds / 5000 + phase))
+}
+
+fixing_candles <- function(pair, query, settings) {
+  currencies <- strsplit(pair, "-", fixed = TRUE)[[1]]
+  step <- c(hour = 3600, day = 86400)[query$each %||% "hour"]
+  from <- as.numeric(read_rfc3339(query$from %||% ""))
+  until <- as.numeric(read_rfc3339(query$until %||% ""))
+  if (length(currencies) != 2 || !all(currencies %in% names(fixing_levels))) {
+    return(standin_problem(404L, "pair", "This pair is not fixed here."))
+  }
+  if (is.na(step) || is.na(from) || is.na(until) || from >= until) {
+    return(standin_problem(400L, "range", "from and until are instants, each is hour or day."))
+  }
+  # a day begins at 17:00 on the local clock
+  starts <- if (step == 3600) seq(ceiling(from / 3600) * 3600, until - 1, by = 3600)
+  else as.numeric(time_local(seq(local_day(utc(from), "Europe/Riga") - 1, local_day(utc(until), "Europe/Riga"), by = 1), 17 * 3600, "Europe/Riga"))
+  starts <- starts[starts >= from & starts < until & starts <= settings$now()]
+  if (length(starts) > 4000) {
+    return(standin_problem(400L, "size", paste0("At most 4,000 candles a call; this would be ", length(starts), ".")))
+  }
+  candles <- lapply(starts, function(at) fixing_candle(at, step, currencies, settings$now()))
+  standin_json(200L, list(pair = pair, candles = candles))
+}
+
+fixing_candle <- function(at, step, currencies, now) {
+  path <- fixing_value(currencies[2], at + step * (0:4) / 4) / fixing_value(currencies[1], at + step * (0:4) / 4)
+  side <- function(factor) {
+    as.list(stats::setNames(sprintf("%.5f", factor * c(path[1], max(path), min(path), path[5])), c("first", "top", "low", "lst")))
+  }
+  list(begins = format_instant(at), final = at + step <= now, mid = side(1), bid = side(0.9998), ask = side(1.0002))
+}
+
+fixing_rates <- function(text) {
+  day <- read_day(text)
+  if (is.na(day)) {
+    return(standin_problem(400L, "day", "The day is written as 2026-03-12."))
+  }
+  at <- as.numeric(time_local(day, 17 * 3600, "Europe/Riga"))
+  others <- setdiff(names(fixing_levels), "ORV")
+  standin_json(200L, list(day = text, against = "ORV", rates = as.list(stats::setNames(round(vapply(others, function(name) fixing_value(name, at), 1), 5), others))))
+}
+
+# --- Sarn River Survey: a token in a header, offset and count with a total -----------------------------------------------
+
+river_stations <- function() {
+  data.frame(
+    station = c("kelder-lock", "tamm-weir", "ysel-mouth", "bromebridge", "lud-gorge", "mirholt-ferry"),
+    title = c("Kelder Lock", "Tamm Weir", "Ysel Mouth", "Bromebridge", "Lud Gorge", "Mirholt Ferry"),
+    north = c(57.12, 57.31, 57.52, 56.98, 56.71, 56.84), east = c(24.31, 24.55, 24.02, 24.87, 25.4, 25.12),
+    since = c("1981-01-01", "1984-05-01", "1981-01-01", "1990-01-01", "2001-09-15", "1995-03-01"), until = NA_character_, base = c(238, 305, 190, 262, 340, 221)
+  )
+}
+
+river_route <- function(path, query, request, state, settings) {
+  if (!identical(request$HTTP_X_SURVEY_TOKEN, standin_keys[["SURVEY_TOKEN"]])) {
+    return(standin_problem(403L, "token", "The header X-Survey-Token is needed."))
+  }
+  for (limit in list(c(4, 1), c(800, 86400))) {
+    wait <- standin_turn(state, paste("river", limit[2]), limit[1], limit[2])
+    if (wait > 0) return(standin_problem(429L, "calls", "At most 4 calls a second and 800 a day.", list("Retry-After" = as.character(ceiling(wait)))))
+  }
+  stations <- river_stations()
+  if (length(path) == 2 && path[2] == "stations") {
+    return(river_page(stations[setdiff(names(stations), "base")], query))
+  }
+  if (length(path) == 3 && path[2] == "levels" && path[3] %in% stations$station) {
+    return(river_page(river_levels(stations[match(path[3], stations$station), ], query), query))
+  }
+  standin_problem(404L, "path", "There is no such station.")
+}
+
+# The daily mean level: the season, a slow fall, and noise that remembers; some days are simply missing.
+river_levels <- function(station, query) {
+  first <- as.Date(station$since)
+  days <- seq(first, as.Date("2026-03-31"), by = 1)
+  n <- length(days)
+  noise <- as.numeric(stats::filter(6 * seeded_normal(paste0("river", station$station), n), 0.93, method = "recursive"))
+  level <- station$base + 42 * cos((as.POSIXlt(days)$yday - 105) / 365.25 * 2 * pi) - 0.0007 * as.numeric(days - first) + noise
+  gone <- order(seeded_uniform(paste0("gone", station$station), n))[seq_len(if (station$station == "kelder-lock") 63 else 20)]
+  rows <- data.frame(day = format(days), level = round(level, 1))[-gone, ]
+  from <- query$from %||% "0000"
+  until <- query$until %||% "9999"
+  rows[rows$day >= from & rows$day <= until, ]
+}
+
+river_page <- function(rows, query) {
+  offset <- suppressWarnings(as.numeric(query$offset %||% 0))
+  count <- min(2000, suppressWarnings(as.numeric(query$count %||% 500)))
+  if (is.na(offset) || is.na(count) || offset < 0 || count < 1) {
+    return(standin_problem(400L, "page", "offset is 0 or more, count is 1 or more."))
+  }
+  standin_json(200L, list(total = nrow(rows), rows = rows[seq_len(nrow(rows)) > offset & seq_len(nrow(rows)) <= offset + count, ]))
+}
+
+# --- Sarn Company Register: a token grant, page numbers, companies without a report --------------------------------------
+
+register_route <- function(path, query, request, state, settings) {
+  if (length(path) == 2 && path[2] == "token") {
+    return(register_token(request, state))
+  }
+  token <- sub("^Bearer ", "", request$HTTP_AUTHORIZATION %||% "")
+  if (!nzchar(token) || is.null(state$granted[[token]]) || as.numeric(Sys.time()) > state$granted[[token]]) {
+    return(standin_problem(401L, "token", "A token is needed, or it has run out."))
+  }
+  codes <- quay_instruments()$code
+  if (length(path) == 4 && path[2] == "companies" && path[4] == "facts" && path[3] %in% codes) {
+    if (path[3] %in% c("LUDX", "BARGE", "WATR")) {
+      return(standin_problem(404L, "report", "This company has no report."))
+    }
+    return(register_page(register_facts(path[3]), query))
+  }
+  if (length(path) == 4 && path[2] == "companies" && path[4] == "filings" && path[3] %in% codes) {
+    return(register_page(register_filings(path[3]), query))
+  }
+  standin_problem(404L, "path", "There is no such company.")
+}
+
+register_token <- function(request, state) {
+  form <- standin_query(rawToChar(request$rook.input$read()))
+  wanted <- list(grant_type = "password", username = standin_keys[["REGISTER_USER"]], password = standin_keys[["REGISTER_PASSWORD"]],
+    client_id = standin_keys[["REGISTER_CLIENT"]], client_secret = standin_keys[["REGISTER_CLIENT_SECRET"]])
+  if (!all(vapply(names(wanted), function(name) identical(gsub("+", " ", form[[name]] %||% "", fixed = TRUE), wanted[[name]]), TRUE))) {
+    return(standin_json(400L, list(error = "invalid_grant")))
+  }
+  token <- paste0("granted-", length(state$granted) + 1, "-", floor(as.numeric(Sys.time()) * 1000))
+  state$granted[[token]] <- as.numeric(Sys.time()) + 45 * 60
+  standin_json(200L, list(access_token = token, token_type = "Bearer", expires_in = 45 * 60))
+}
+
+register_facts <- function(code) {
+  items <- c("revenue", "operating_profit", "net_profit", "total_assets", "equity")
+  quarters <- seq(as.Date("2019-01-01"), as.Date("2025-10-01"), by = "3 months")
+  rows <- expand.grid(item = items, start = quarters, stringsAsFactors = FALSE)
+  ends <- shift_day(rows$start, interval_of(3, "month")) - 1
+  value <- round(c(900, 120, 80, 4200, 1700)[match(rows$item, items)] * exp(0.02 * (as.POSIXlt(rows$start)$year - 119) + 0.1 * seeded_normal(paste0("facts", code), nrow(rows))) * 1e4)
+  data.frame(item = rows$item, start = format(rows$start), end = format(ends), basis = "quarterly", amount = value, money = "ORV", filed = format(ends + 40))
+}
+
+register_filings <- function(code) {
+  ends <- seq(as.Date("2019-12-31"), as.Date("2025-12-31"), by = "1 year")
+  data.frame(kind = "annual report", filed = format(ends + 70), title = paste("Annual report", format(ends, "%Y")), link = paste0("https://register.example/", tolower(code), "/", format(ends, "%Y")))
+}
+
+register_page <- function(rows, query) {
+  number <- suppressWarnings(as.numeric(query$page %||% 1))
+  pages <- max(1, ceiling(nrow(rows) / 50))
+  if (is.na(number) || number < 1) {
+    return(standin_problem(400L, "page", "page is 1 or more."))
+  }
+  standin_json(200L, list(page = number, pages = pages, rows = rows[seq_len(nrow(rows)) > (number - 1) * 50 & seq_len(nrow(rows)) <= number * 50, ]))
+}
+
+# --- Quay Archive Hall: a job that is asked for, looked at again, and downloaded -----------------------------------------
+
+hall_route <- function(path, query, request, state, settings) {
+  if (!identical(request$HTTP_X_HALL_ID, standin_keys[["HALL_ID"]]) || !identical(request$HTTP_X_HALL_SECRET, standin_keys[["HALL_SECRET"]])) {
+    return(standin_problem(401L, "keys", "The headers X-Hall-Id and X-Hall-Secret are needed."))
+  }
+  contracts <- c("GRAIN", "GASOIL", "GRAVEL", "SALT")
+  if (length(path) == 3 && path[2] == "exports" && request$REQUEST_METHOD == "POST" && path[3] %in% contracts) {
+    ticket <- paste0(tolower(path[3]), "-", length(state$tickets) + 1)
+    state$tickets[[ticket]] <- list(contract = path[3], ready = as.numeric(Sys.time()) + 1.5)
+    return(standin_json(202L, list(ticket = ticket)))
+  }
+  if (length(path) == 3 && path[2] == "exports" && !is.null(state$tickets[[path[3]]])) {
+    done <- as.numeric(Sys.time()) >= state$tickets[[path[3]]]$ready
+    return(standin_json(200L, if (done) list(state = "ready", link = paste0("/hall/files/", path[3], ".csv.gz")) else list(state = "working")))
+  }
+  if (length(path) == 3 && path[2] == "files") {
+    return(hall_file(state$tickets[[sub(".csv.gz", "", path[3], fixed = TRUE)]]$contract, request))
+  }
+  standin_problem(404L, "path", "There is nothing at this address.")
+}
+
+hall_file <- function(contract, request) {
+  if (is.null(contract)) {
+    return(standin_problem(404L, "file", "There is no such file."))
+  }
+  days <- calendar_days(source_calendar_for_standin(), "2010-01-04", "2025-12-30")
+  n <- length(days)
+  close <- 100 * exp(cumsum(0.012 * seeded_normal(paste0("hall", contract), n)))
+  open <- c(100, close[-n])
+  reach <- 0.3 * abs(seeded_normal(paste0("hallreach", contract), n))
+  lines <- sprintf("%s;%.3f;%.3f;%.3f;%.3f;%d", days, open, pmax(open, close) + reach, pmin(open, close) - reach, close, as.integer(100 + 900 * seeded_uniform(paste0("hallqty", contract), n)))
+  file <- gzip_bytes(paste0(paste(c("day;first;top;low;last;lots", lines), collapse = "\n"), "\n"))
+  start <- as.numeric(sub("^bytes=([0-9]+)-.*", "\\1", request$HTTP_RANGE %||% "bytes=0-"))
+  if (is.na(start) || start >= length(file)) {
+    return(list(status = 416L, headers = list("Content-Range" = paste0("bytes */", length(file))), body = ""))
+  }
+  part <- file[(start + 1):length(file)]
+  list(status = if (start > 0) 206L else 200L, headers = list("Content-Type" = "application/gzip", "Content-Range" = sprintf("bytes %d-%d/%d", start, length(file) - 1L, length(file)))[start > 0 | c(TRUE, FALSE)], body = part)
+}
+
+gzip_bytes <- function(text) {
+  file <- tempfile()
+  on.exit(unlink(file))
+  connection <- gzfile(file, "wb")
+  writeBin(charToRaw(text), connection)
+  close(connection)
+  readBin(file, "raw", file.size(file))
+}
