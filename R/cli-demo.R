@@ -6,12 +6,13 @@ cli_demo <- function(arguments) {
   }
   services <- demo_services()
   on.exit(services$process$kill())
-  desk <- desk_make(folder, title = "The freight desk", addresses = list(quay = services$address), secrets = as.list(standin_keys))
-  demo_step("1  a desk, and a service to ask", "The desk is the folder ", folder, ": desk.yml, sources/quay.yml (the source card), desk.env (the key).",
-    "\nThe Ysel Quay Exchange, invented, now answers at ", services$address, ".")
+  desk <- desk_make(folder, title = "The freight desk", cards = unname(standin_titles), addresses = services$addresses, secrets = as.list(standin_keys))
+  demo_step("1  a desk, and services to ask", "The desk is the folder ", folder, ": desk.yml, sources/*.yml (the source cards), desk.env (the keys).",
+    "\nThe Ysel Quay Exchange, invented, now answers at ", services$addresses$quay, "; four other services stand beside it.")
   archive <- archive_open(desk$archive)
   demo_collect(desk, archive)
   demo_look(desk, archive)
+  demo_others(desk, archive)
   demo_end(folder, services)
 }
 
@@ -31,7 +32,8 @@ demo_services <- function() {
       text <- c(text, process$read_output_lines())
       found <- regmatches(text, regexpr("http://127[.]0[.]0[.]1:[0-9]+/quay", text))
       if (length(found)) {
-        return(list(process = process, address = found[1]))
+        port <- sub(".*:([0-9]+)/quay$", "\\1", found[1])
+        return(list(process = process, addresses = standin_addresses(port)))
       }
     }
     process$kill()
@@ -66,11 +68,33 @@ demo_look <- function(desk, archive) {
   cat(text_table(days[days$symbol == "KELD", c("symbol", "time", "open", "high", "low", "close", "volume", "bars", "expected")]), sep = "\n")
 }
 
+# Each of the other services has manners of its own; what differs stands in its card.
+demo_others <- function(desk, archive) {
+  demo_step("6  the other services")
+  source <- function(name) desk_source(desk, name)
+  wants <- list(
+    "directory by first letters; some stand under two" = want_rows(source("quay"), "directory", letters = c("K", "T")),
+    "the whole market at one moment" = want_rows(source("quay"), "market"),
+    "candles by side: mid, bid and ask" = want_bars(source("fixing"), "ORV-TSK", "1 day", from = "2026-03-02", to = "2026-03-26"),
+    "daily rates, a map from currency to number" = want_rows(source("fixing"), "rates", day = c("2026-03-12", "2026-03-13")),
+    "gauge stations" = want_rows(source("river"), "stations"),
+    "daily levels at Kelder Lock, 4 calls a second" = want_rows(source("river"), "levels", station = "kelder-lock", from = "2018-01-01", to = "2026-03-26"),
+    "facts from reports, with a token; one has none" = want_rows(source("register"), "facts", company = c("KELD", "WATR")),
+    "a contract's history, as an export to wait for" = want_bars(source("hall"), "SALT", "1 day", from = "2010-01-01", to = "2025-12-31")
+  )
+  runs <- lapply(wants, function(want) collect_run(plan_calls(want, archive), archive, progress = FALSE))
+  number <- function(name) vapply(runs, function(run) run[[name]], 0)
+  table <- data.frame(source = vapply(wants, function(want) want$source$source, ""), asked_for = names(wants), pages = number("pages"), new = number("new"),
+    held = number("equal"), failed = vapply(runs, function(run) nrow(run$failed), 0L))
+  cat(text_table(table), sep = "\n")
+  for (run in runs) if (nrow(run$failed)) cat("\n", run$failed$symbol, ": ", run$failed$what, "\n", sep = "")
+}
+
 demo_end <- function(folder, services) {
   demo_step("done")
   cat("in ", folder, ": candles.png, lines.png, days.csv and archive.sqlite\n\nnext:\n", sep = "")
   cat("  cd ", folder, "\n", sep = "")
-  cat("  vetusta list\n  vetusta figure candles KELD --interval \"1 minute\" --regroup \"1 hour\" --file hours.png\n")
+  cat("  vetusta list; vetusta list rows; vetusta sources\n  vetusta figure candles KELD --interval \"1 minute\" --regroup \"1 hour\" --file hours.png\n")
   cat("  vetusta services --desk .      # in another window: serves the exchange again\n")
   cat("  vetusta collect quay SALT GRAV --interval \"5 minutes\" --span \"3 days\"\n")
 }

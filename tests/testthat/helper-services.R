@@ -23,10 +23,10 @@ start_services <- function(..., env = parent.frame()) {
 # A server that answers as it is told: `answer` is a function of the number of the call and the request.
 start_scripted <- function(answer, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
-  saveRDS(answer, file)
+  saveRDS(list(answer = answer, json_answer = json_answer, asked = asked), file)
   port <- httpuv::randomPort(host = "127.0.0.1")
   code <- sprintf(
-    "answer <- readRDS('%s'); n <- 0; app <- list(call = function(request) { n <<- n + 1; answer(n, request) })
+    "list2env(readRDS('%s'), globalenv()); `%%||%%` <- function(x, y) if (is.null(x)) y else x; n <- 0; app <- list(call = function(request) { n <<- n + 1; answer(n, request) })
      server <- httpuv::startServer('127.0.0.1', %d, app); cat('ready\\n'); flush(stdout())
      end <- Sys.time() + 300; while (Sys.time() < end) httpuv::service(200)",
     file, port

@@ -1,0 +1,22 @@
+# Cards for scripted servers, and what such servers answer.
+write_card <- function(address, offer, extra = character(), env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
+  writeLines(c("source: test", paste0("address: ", address), extra, "offers:", "  rows:", "    shape: table", paste0("    ", offer)), file)
+  file
+}
+
+collect_rows <- function(card, archive = NULL, ..., env = parent.frame()) {
+  if (is.null(archive)) archive <- new_archive(env)
+  run <- collect_run(plan_calls(want_rows(source_card(card), "rows", ...), archive), archive, progress = FALSE)
+  list(run = run, rows = tryCatch(archive_rows(archive, "test", "rows"), vetusta_error_want = function(e) NULL), journal = archive_journal(archive), archive = archive)
+}
+
+json_answer <- function(body, headers = list(), status = 200L) {
+  list(status = status, headers = c(list("Content-Type" = "application/json"), headers), body = if (is.character(body)) body else as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = NA, null = "null")))
+}
+
+# The value of a parameter in a scripted server's request.
+asked <- function(request, name) {
+  found <- regmatches(request$QUERY_STRING, regexec(paste0("[?&]", name, "=([^&]*)"), request$QUERY_STRING))[[1]]
+  if (length(found)) utils::URLdecode(found[2])
+}

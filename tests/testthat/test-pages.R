@@ -1,0 +1,134 @@
+columns <- c("rows: /items", "columns: {n: {at: /n, as: number}}")
+# rows 1 to 7 in pages of three
+slice <- function(from) lapply(seq_len(7)[seq_len(7) > from & seq_len(7) <= from + 3], function(i) list(n = i))
+
+test_that("each way in which pages follow gives all rows once", {
+  rules <- list(
+    address = list("next_page: {by: address, at: /more}", function(n, request) {
+      from <- as.numeric(asked(request, "from") %||% 0)
+      json_answer(c(list(items = slice(from)), if (from < 6) list(more = paste0("rows?from=", from + 3))))
+    }),
+    link = list("next_page: {by: link}", function(n, request) {
+      from <- as.numeric(asked(request, "from") %||% 0)
+      json_answer(list(items = slice(from)), if (from < 6) list(Link = paste0("</rows?from=0>; rel=\"first\", </rows?from=", from + 3, ">; rel=\"next\"")))
+    }),
+    cursor = list("next_page: {by: cursor, at: /meta/after, send: after}", function(n, request) {
+      from <- as.numeric(sub("c", "", asked(request, "after") %||% "c0"))
+      json_answer(list(items = slice(from), meta = list(after = if (from < 6) paste0("c", from + 3))))
+    }),
+    page_pages = list("next_page: {by: page, send: page, pages: /pages}", function(n, request) {
+      page <- as.numeric(asked(request, "page") %||% 1)
+      json_answer(list(items = slice((page - 1) * 3), pages = 3))
+    }),
+    page_short = list(c("next_page: {by: page, send: page, first: 0}", "most: 3"), function(n, request) json_answer(list(items = slice(as.numeric(asked(request, "page") %||% 0) * 3)))),
+    offset_total = list("next_page: {by: offset, send: skip, total: /total}", function(n, request) json_answer(list(items = slice(as.numeric(asked(request, "skip") %||% 0)), total = "7"))),
+    offset_empty = list("next_page: {by: offset, send: skip}", function(n, request) json_answer(list(items = slice(as.numeric(asked(request, "skip") %||% 0)))))
+  )
+  for (name in names(rules)) {
+    address <- start_scripted(rules[[name]][[2]], env = environment())
+    got <- collect_rows(write_card(address, c("request: /rows", rules[[name]][[1]], columns), env = environment()))
+    expect_identical(got$rows$n, as.numeric(1:7), label = name)
+    expect_identical(nrow(got$run$failed), 0L, label = name)
+    expect_lte(got$run$pages, 4)
+  }
+})
+
+test_that("a page that repeats ends, and a total that lies is told", {
+  again <- start_scripted(function(n, request) json_answer(list(items = slice(0), after = n)), env = environment())
+  got <- collect_rows(write_card(again, c("request: /rows", "next_page: {by: offset, send: skip}", columns)))
+  expect_identical(got$rows$n, as.numeric(1:3))
+  same <- start_scripted(function(n, request) json_answer(list(items = slice(0))), env = environment())
+  got <- collect_rows(write_card(same, c("request: /rows", "next_page: {by: page, send: page}", columns)))
+  expect_identical(got$run$pages, 2)
+  expect_match(archive_findings(got$archive)$fault, "came again")
+  lies <- start_scripted(function(n, request) json_answer(list(items = slice(as.numeric(asked(request, "skip") %||% 0)), total = 100)), env = environment())
+  got <- collect_rows(write_card(lies, c("request: /rows", "next_page: {by: offset, send: skip, total: /total}", columns)))
+  expect_identical(nrow(got$rows), 7L)
+  expect_match(archive_findings(got$archive)$fault, "the total says 100 rows, 7 came")
+})
+
+test_that("a run may stop after some pages, and the next goes on at the following one", {
+  address <- start_scripted(function(n, request) json_answer(list(items = slice(as.numeric(asked(request, "skip") %||% 0)), total = 7)), env = environment())
+  card <- write_card(address, c("request: /rows", "next_page: {by: offset, send: skip, total: /total}", columns))
+  archive <- new_archive()
+  plan <- plan_calls(want_rows(source_card(card), "rows"), archive)
+  expect_identical(collect_run(plan, archive, progress = FALSE, pages = 1)[c("pages", "left")], list(pages = 1, left = 0L))
+  rest <- collect_run(plan, archive, progress = FALSE)
+  expect_identical(c(rest$pages, rest$new, rest$equal), c(2, 4, 0))
+  expect_identical(archive_rows(archive, "test", "rows")$n, as.numeric(1:7))
+})
+
+test_that("pages can be taken one by one, and no more is asked for than is taken", {
+  address <- start_scripted(function(n, request) json_answer(list(items = slice(as.numeric(asked(request, "skip") %||% 0)), total = 7, calls = n)), env = environment())
+  card <- write_card(address, c("request: /rows", "next_page: {by: offset, send: skip, total: /total}", "rows: /items", "columns: {n: {at: /n, as: number}}"))
+  following <- collect_pages(plan_calls(want_rows(source_card(card), "rows")))
+  expect_identical(following()$n, c(1, 2, 3))
+  expect_identical(following()$n, c(4, 5, 6))
+  expect_identical(following()$n, 7)
+  expect_null(following())
+  expect_null(following())
+})
+
+test_that("rows are decoded in each way in which APIs write them", {
+  forms <- list(
+    arrays = list(c("rows: /d", "form: arrays", "columns: {t: {at: /0, as: epoch-s}, v: {at: /1, as: number}}"), '{"d":[[10,"1.5"],[20,null]]}'),
+    columns = list(c("rows: \"\"", "form: columns", "columns: {t: {at: /t, as: epoch-s}, v: {at: /v, as: number, need: optional}}"), '{"t":[10,20],"v":[1.5,null],"note":"x"}'),
+    map = list(c("rows: /m", "form: map", "columns: {t: {of: key, as: epoch-s}, v: {at: /v, as: number}}"), '{"m":{"10":{"v":1.5},"20":{"v":null}}}'),
+    pairs = list(c("rows: /m", "form: pairs", "columns: {t: {of: key, as: epoch-s}, v: {of: value, as: number, need: optional}}"), '{"m":{"10":1.5,"20":null}}'),
+    csv = list(c("format: csv", "columns: {t: {at: /T, as: epoch-s}, v: {at: /The Value, as: number, need: optional}}"), "\ufeffT;The Value\r\n10;1.5\r\n\r\n20;N/A\r\n"),
+    percent = list(c("rows: /d", "columns: {t: {at: /t, as: epoch-ms}, v: {at: /v, as: percent, need: optional}}"), '{"d":[{"t":"10000","v":"+1.5%"},{"t":20000}]}')
+  )
+  for (name in names(forms)) {
+    body <- forms[[name]][[2]]
+    address <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = body), env = environment())
+    got <- collect_rows(write_card(address, c("request: /rows", forms[[name]][[1]]), env = environment()))
+    optional <- !name %in% c("arrays", "map")
+    expect_identical(format(got$rows$t)[1], "1970-01-01T00:00:10Z", label = name)
+    expect_equal(got$rows$v, if (optional) c(1.5, NA) else 1.5, label = name)
+    expect_identical(got$run$aside, if (optional) 0 else 1, label = name)
+  }
+})
+
+test_that("sides become rows, and a bar that is not finished is provisional and asked for again", {
+  answer <- '{"c":[{"t":"2026-03-12T10:00:00Z","end":true,"mid":{"x":"1.5"},"ask":{"x":"1.6"}},{"t":"2026-03-12T11:00:00Z","end":false,"mid":{"x":"1.7"},"ask":{"x":"1.8"}}]}'
+  address <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = if (n == 1) answer else gsub("false", "true", gsub("1.7", "1.9", answer))), env = environment())
+  file <- withr::local_tempfile(fileext = ".yml")
+  writeLines(c("source: test", paste0("address: ", address), "offers:", "  bars:", "    shape: bars", "    request: /c/{symbol}{?from,to}", "    rows: /c", "    sides: [mid, ask]",
+    "    columns: {time: {at: /t, as: rfc3339}, close: \"/{side}/x\", status: {at: /end, words: {\"true\": observed, \"false\": provisional}}}"), file)
+  archive <- new_archive()
+  want <- want_bars(source_card(file), "KELD", "1 hour", from = "2026-03-12T10:00:00Z", to = "2026-03-12T12:00:00Z")
+  collect_run(plan_calls(want, archive), archive, progress = FALSE)
+  bars <- archive_bars(archive, "KELD", "1 hour")
+  expect_identical(bars$close[bars$side == "mid"], c(1.5, 1.7))
+  expect_identical(bars$status[bars$side == "ask"], c("observed", "provisional"))
+  again <- plan_calls(want, archive)
+  expect_equal(again$calls$from, as.POSIXct("2026-03-12 11:00", tz = "UTC"))
+  expect_identical(collect_run(again, archive, progress = FALSE)$changed, 2)
+  expect_identical(archive_bars(archive, "KELD", "1 hour")$close[4], 1.9)
+  expect_identical(nrow(plan_calls(want, archive)$calls), 0L)
+})
+
+test_that("a body that says error with status 200 is a failure in the service's own words", {
+  address <- start_scripted(function(n, request) json_answer(list(fault = list(text = "quota of the moon is used up"), items = list())), env = environment())
+  got <- collect_rows(write_card(address, c("request: /rows", columns), extra = "problem: /fault/text"))
+  expect_match(got$run$failed$what, "quota of the moon")
+})
+
+test_that("symbols share a call where the API takes several, and wide ranges are cut at midnights", {
+  file <- withr::local_tempfile(fileext = ".yml")
+  address <- start_scripted(function(n, request) {
+    symbols <- strsplit(asked(request, "codes"), ",")[[1]]
+    json_answer(list(items = lapply(symbols, function(symbol) list(s = symbol, t = as.numeric(asked(request, "from")), c = nchar(symbol)))))
+  }, env = environment())
+  writeLines(c("source: test", paste0("address: ", address), "zone: Europe/Riga", "offers:", "  bars:", "    shape: bars", "    request: /b{?codes,from,to}", "    rows: /items", "    symbols_a_call: 2",
+    "    widest: P2D", "    parameters: {codes: {gives: symbols, join: \",\"}, from: {as: epoch-s}, to: {as: epoch-s}}", "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"), file)
+  archive <- new_archive()
+  plan <- plan_calls(want_bars(source_card(file), c("KELD", "TAMX", "OR"), "1 hour", from = "2026-03-28", to = "2026-03-31"), archive)
+  expect_identical(nrow(plan$calls), 4L)
+  expect_identical(lengths(plan$calls$symbols), c(2L, 1L, 2L, 1L))
+  expect_identical(format(plan$calls$from[3], "%Y-%m-%d %H:%M", tz = "Europe/Riga"), "2026-03-30 00:00")
+  run <- collect_run(plan, archive, progress = FALSE)
+  expect_identical(c(run$pages, run$new), c(4, 6))
+  expect_identical(archive_bars(archive, "OR", "1 hour")$close, c(2, 2))
+  expect_identical(nrow(plan_calls(plan$want, archive)$calls), 0L)
+})
