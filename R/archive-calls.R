@@ -1,7 +1,7 @@
 # The places that calls have reached, and the raw pages that are kept.
 
 # A call whose pages are not told by a window goes on at the address that follows; one that is done is forgotten.
-archive_reach <- function(archive, want, chain, following) {
+archive_reach <- function(archive, want, chain, following, before) {
   key <- list(want$source$source, want$offer$name, chain$start)
   if (is.null(following)) {
     archive_do(archive, "DELETE FROM reached WHERE source = ? AND offer = ? AND start = ?", key)
@@ -9,7 +9,7 @@ archive_reach <- function(archive, want, chain, following) {
   }
   archive_do(archive, "INSERT INTO reached (source, offer, start, following, page, before) VALUES (?, ?, ?, ?, ?, ?)
     ON CONFLICT (source, offer, start) DO UPDATE SET following = excluded.following, page = excluded.page, before = excluded.before",
-    c(key, list(following, chain$page + 1, chain$before)))
+    c(key, list(following, chain$page + 1, before)))
 }
 
 archive_reached <- function(archive, want, chain) {

@@ -20,7 +20,8 @@ record_texts <- function(rows) {
 
 format_exact <- function(x) {
   short <- sprintf("%.15g", x)
-  exact <- as.numeric(short) == x | is.na(x)
+  exact <- rep(TRUE, length(x))
+  exact[!is.na(x)] <- as.numeric(short[!is.na(x)]) == x[!is.na(x)]
   short[!exact] <- sprintf("%.17g", x[!exact])
   short
 }

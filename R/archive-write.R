@@ -138,3 +138,9 @@ archive_take_token <- function(archive, source, longest, wait_for, now = as.nume
 }
 
 archive_tokens <- function(archive, source) archive_get(archive, "SELECT taken FROM tokens WHERE source = ?", list(source))$taken
+
+# How large the newest pages of an offer were, in the middle.
+archive_page_bytes <- function(archive, source, offer) {
+  found <- archive_get(archive, "SELECT bytes FROM journal WHERE source = ? AND offer = ? AND outcome = 'stored' ORDER BY id DESC LIMIT 50", list(source, offer))$bytes
+  if (length(found)) stats::median(as.numeric(found)) else NA_real_
+}

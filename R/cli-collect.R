@@ -17,7 +17,7 @@ cli_collect <- function(arguments) {
   run <- collect_run(plan, archive, progress = !options$quiet, pages = pages, raw = options$raw)
   if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape"))]) else print(run)
   if (nrow(run$failed)) {
-    cli_say("to try just those again: vetusta collect ", paste(c(options$words[1], unique(run$failed$symbol)), collapse = " "), " with the same options")
+    cli_say("to try just those again:\n  ", collect_again_command(options, run))
     return(1L)
   }
   if (run$left > 0) {
@@ -32,4 +32,14 @@ cli_reread <- function(arguments) {
   run <- collect_reread(cli_source(options), options$words[2], cli_archive(options))
   if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape"))]) else print(run)
   if (nrow(run$failed)) 1L else 0L
+}
+
+# The command that asks for the failed ones alone, with the options that were given.
+collect_again_command <- function(options, run) {
+  given <- options[c("interval", "span", "from", "to", "session", "offer", "account", "desk", "archive")]
+  given <- given[lengths(given) > 0]
+  if (identical(given$session, "regular")) given$session <- NULL
+  flags <- if (length(given)) paste0("--", names(given), " ", shQuote(unlist(given)), collapse = " ")
+  words <- if (run$shape == "bars") unique(run$failed$symbol) else options$words[-1]
+  paste(c("vetusta collect", options$words[1], if (length(words)) shQuote(words), flags, if (isTRUE(options$raw)) "--raw"), collapse = " ")
 }

@@ -99,7 +99,7 @@ cli_arguments <- function(arguments, command, words, options, example, least = 0
     epilogue = paste0("example:\n", paste0("  ", example, collapse = "\n")), prog = "vetusta"
   )
   read <- tryCatch(
-    optparse::parse_args(parser, args = as.character(arguments), print_help_and_exit = FALSE, positional_arguments = TRUE, convert_hyphens_to_underscores = TRUE),
+    optparse::parse_args(parser, args = cli_joined(as.character(arguments), "--sample"), print_help_and_exit = FALSE, positional_arguments = TRUE, convert_hyphens_to_underscores = TRUE),
     error = function(e) cli_usage_error(cli_option_problem(conditionMessage(e)))
   )
   if (isTRUE(read$options$help)) {
@@ -158,4 +158,14 @@ cli_version <- function(arguments) {
   if (length(arguments)) cli_usage_error("it takes no words")
   cat("vetusta ", getNamespaceVersion("vetusta")[[1]], "\n", sep = "")
   0L
+}
+
+# An option that may be given several times: its values are joined with commas, as they may be written too.
+cli_joined <- function(arguments, flag) {
+  at <- which(arguments == flag & seq_along(arguments) < length(arguments))
+  if (length(at) < 2) {
+    return(arguments)
+  }
+  arguments[at[1] + 1] <- paste(arguments[at + 1], collapse = ",")
+  arguments[-c(at[-1], at[-1] + 1)]
 }

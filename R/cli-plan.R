@@ -5,7 +5,7 @@ cli_plan <- function(arguments) {
   if (options$json) {
     want <- plan$want
     cli_print_json(list(source = want$source$source, offer = want$offer$name, shape = want$shape, interval = want$interval$iso, from = want$from, to = want$to,
-      session = want$session, requests = plan$pages, rows = plan$rows, seconds = plan$seconds, quotas = plan$quotas, held = I(plan$held), notes = I(want$notes),
+      session = want$session, requests = plan$pages, rows = plan$rows, seconds = plan$seconds, bytes = plan$bytes, quotas = plan$quotas, held = I(plan$held), notes = I(want$notes),
       calls = plan$calls[c("symbol", "from", "to", "rows", "pages")]))
   } else {
     print(plan)

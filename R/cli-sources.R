@@ -1,11 +1,11 @@
 cli_sources <- function(arguments) {
   options <- cli_arguments(arguments, "sources", "[list|check CARD|draft]",
     c(list(
-      cli_option("sample", "draft: a sample of an answer, JSON or CSV; several with commas between, the first and the last page above all", metavar = "FILES"),
+      cli_option("sample", "draft: a sample of an answer, JSON or CSV; give it several times, the first and the last page above all", metavar = "FILES"),
       cli_option("name", "draft: the source's name [new]", default = "new", metavar = "NAME"),
       cli_option("file", "draft: where to write the card; by default standard output", metavar = "FILE")
     ), cli_place_options()[1], cli_json_option()),
-    c("vetusta sources", "vetusta sources check sources/quay.yml", "vetusta sources draft --sample first.json,last.json --name quay --file quay.yml"), most = 2)
+    c("vetusta sources", "vetusta sources check sources/quay.yml", "vetusta sources draft --sample first.json --sample last.json --name quay --file quay.yml"), most = 2)
   task <- if (length(options$words)) options$words[1] else "list"
   if (!task %in% c("list", "check", "draft")) cli_usage_error("\"", task, "\" cannot be done with sources; ", suggest_word(task, c("list", "check", "draft")))
   if (task == "check") {

@@ -78,7 +78,7 @@ job_fetch <- function(state, chain, request, what) {
     while ((wait <- take_token(state)) > 0) Sys.sleep(min(wait, 1))
     chain$asked <- as.numeric(Sys.time())
     chain$request$address <- request$address
-    answer <- tryCatch(line_fetch(wire_signed(request, state$want$source, state$tokens)), vetusta_error_network = identity)
+    answer <- tryCatch(line_fetch(wire_signed(request, state$want$source, state$tokens), state$want$source$patience), vetusta_error_network = identity)
     if (inherits(answer, "vetusta_error_network")) {
       if (attempt == 5) stop_network(state, answer$what)
       journal_alone(state, chain, list(), "again", answer$what)
@@ -123,7 +123,7 @@ job_download <- function(state, chain, link, file) {
 job_download_rest <- function(state, link, file) {
   have <- if (file.exists(file)) file.size(file) else 0
   request <- wire_signed(list(address = link, method = "GET", headers = list()), state$want$source, state$tokens)
-  handle <- curl::new_handle(followlocation = 0L, connecttimeout = wire_bounds$connect, low_speed_limit = 1L, low_speed_time = wire_bounds$stall, useragent = "vetusta")
+  handle <- curl::new_handle(followlocation = 0L, connecttimeout = wire_bounds$connect, low_speed_limit = 1L, low_speed_time = state$want$source$patience, useragent = "vetusta")
   if (have > 0) request$headers[["Range"]] <- paste0("bytes=", number_text(have), "-")
   curl::handle_setheaders(handle, .list = request$headers)
   part <- tempfile(tmpdir = dirname(file))

@@ -7,16 +7,20 @@ collect_good <- function(state, chain, response) {
     return(collect_spoilt(state, chain, response, page))
   }
   chain <- page_place(chain, page)
-  if (!is.null(page$following) && state$pages + 1 < state$most_pages) ask_following(state, chain, page, response)
+  last_wanted <- state$pages + 1 >= state$most_pages
+  if (!is.null(page$following)) {
+    if (last_wanted) state$unfinished <- state$unfinished + 1 else ask_following(state, chain, page)
+  }
   state$store(state, chain, response, page)
   state$pages <- state$pages + 1
+  if (last_wanted) state$stopped <- TRUE
 }
 
 # The next page is asked for before this one is stored: it travels while the archive works.
-ask_following <- function(state, chain, page, response) {
+ask_following <- function(state, chain, page) {
   chain$seen <- c(chain$seen, chain$request$address)
   chain$request$address <- page$following
-  chain$body <- if (length(response$body) < 5e6) response$body
+  chain$hashes <- c(chain$hashes, page$hash)
   chain$before <- chain$before + page$count
   chain$page <- chain$page + 1
   chain$attempt <- 1
@@ -28,7 +32,7 @@ ask_following <- function(state, chain, page, response) {
 # A body that cannot be read may be whole the next time; after three tries it is this symbol's failure.
 collect_spoilt <- function(state, chain, response, error) {
   if (chain$attempt < 3) {
-    return(collect_again(state, chain, error$what, response["body"]))
+    return(collect_again(state, chain, error$what, response[c("body", "status")]))
   }
   collect_failed(state, chain, response, "payload", paste0(error$what, " (", error$where, ")"), error$todo)
 }
@@ -36,17 +40,26 @@ collect_spoilt <- function(state, chain, response, error) {
 page_read <- function(state, chain, response, where) {
   want <- state$want
   offer <- want$offer
-  decoded <- decode_body(offer, response$body, want$source, chain$known, page_members(offer), where)
+  # HTTP 204: there is nothing, and no body to say so
+  decoded <- if (identical(as.numeric(response$status), 204)) list(columns = empty_columns(offer), faults = no_faults, rows = 0L) else decode_body(offer, response$body, want$source, chain$known, page_members(offer), where)
   rows <- list_frame(decoded$columns)
   if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
   if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval, want$source$zone)
-  page <- list(members = decoded$members, headers = response$headers, rows = decoded$rows, number = chain$page, before = chain$before)
-  repeated <- chain$page > 1 && decoded$rows > 0 && identical(chain$body, response$body)
+  page <- list(members = decoded$members, headers = response$headers, rows = decoded$rows, number = chain$page, before = chain$before, last = newest_time(rows$time %||% rows$period))
+  hash <- if (decoded$rows > 0) rlang::hash(decoded$columns)
+  repeated <- length(hash) > 0 && hash %in% chain$hashes
+  bounded <- !is.null(member_number(decoded$members$total)) || !is.null(member_number(decoded$members$pages))
   list(
-    rows = rows, count = decoded$rows, faults = page_faults(rows, decoded$faults, offer, want$shape),
-    notes = c(if (repeated) "the page before it came again", total_note(page)),
-    following = if (!repeated) following_address(want$source, chain, page_rule(offer)(chain$request$address, page), where)
+    rows = rows, count = decoded$rows, hash = hash, faults = page_faults(rows, decoded$faults, offer, want$shape),
+    notes = c(if (repeated) "a page before it came again", total_note(page)),
+    # a service whose pages have no bound of their own and come again has no more
+    following = if (!repeated || bounded) following_address(want$source, chain, page_rule(offer, want$source$zone)(chain$request$address, page), where, by = offer$next_page$by)
   )
+}
+
+newest_time <- function(time) {
+  time <- if (inherits(time, "POSIXct")) time[is.finite(time)] else if (inherits(time, "Date")) utc(as.numeric(time[!is.na(time)]) * 86400)
+  if (length(time)) max(time)
 }
 
 # A total that says more than came, although the pages are at their end.
@@ -92,7 +105,7 @@ page_faults <- function(rows, decoded, offer, shape) {
 
 no_page_faults <- data.frame(row = integer(), symbol = character(), time = numeric(), place = character(), fault = character(), detail = character())
 
-following_address <- function(source, chain, value, where) {
+following_address <- function(source, chain, value, where, by = NULL) {
   if (is.null(value)) {
     return(NULL)
   }
@@ -106,6 +119,9 @@ following_address <- function(source, chain, value, where) {
   }
   address <- without_parameter(address, source$access)
   if (address %in% c(chain$seen, chain$request$address)) {
+    if (identical(by, "time")) {
+      return(NULL)
+    }
     stop_payload("The next page's address was asked for already: the pages go round.", where, "tell the service's makers; what came so far is kept")
   }
   if (chain$page >= page_bound) stop_payload(paste0("There are more than ", format(page_bound, big.mark = ","), " pages."), where, "ask for a shorter window")
@@ -160,8 +176,8 @@ page_store <- function(state, chain, response, page) {
     if (state$want$shape == "bars") store_bars(state, chain, good, journal) else store_records(state, good, journal)
     archive_put_findings(archive, page$faults, journal)
     note_findings(archive, page$notes, chain, journal)
-    if (!chain$windowed) archive_reach(archive, state$want, chain, page$following)
-    if (state$keep_raw && length(response$body)) archive_put_raw(archive, journal, response$body, chain, state$want)
+    if (!chain$windowed) archive_reach(archive, state$want, chain, page$following, chain$before + page$count)
+    if (state$keep_raw && length(response$body)) archive_put_raw(archive, journal, without_secrets(response$body, state_secrets(state)), chain, state$want)
   })
   state$aside <- state$aside + nrow(page$faults)
 }

@@ -21,7 +21,7 @@ collect_pages <- function(plan) {
   state$out <- list()
   state$store <- function(state, chain, response, page) state$out[[length(state$out) + 1]] <- page
   following <- function() {
-    while (!length(state$out) && (length(state$queue) || state$line$active > 0L)) {
+    while (!length(state$out) && (calls_left(state) || state$line$active > 0L)) {
       # one call at a time: the next is sent when this one's page was taken
       if (state$line$active == 0L) pause <- collect_start(state, most = 1L) else pause <- 1
       line_run(state$line, pause)

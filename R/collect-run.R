@@ -13,7 +13,7 @@
 #'   and says when to go on.
 #' @return Invisibly a `vetusta_run`: a list with `pages`, `new`, `changed`, `equal` (bars), `aside` (rows set aside among the
 #'   archive's findings), `again` (calls that had to be repeated), `seconds`, and `failed` (a data frame of `symbol`, `what`, `todo`).
-#'   `left` are the calls not made because a quota is used up or `pages` was reached, `resume` when to go on.
+#'   `left` are the calls not made or not ended because a quota is used up or `pages` was reached, `resume` when to go on.
 #' @section Errors: `vetusta_error_secret` when the key is not set, `vetusta_error_access` when the service refuses it,
 #'   `vetusta_error_network` when nothing answers, `vetusta_error_archive` when the archive cannot be written. What was
 #'   stored before is kept in every case.
@@ -36,11 +36,10 @@ collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw =
   state$most_wait <- wait
   on.exit(line_close(state$line))
   if (!is.null(plan$want$offer$job)) {
-    for (chain in state$queue) collect_job(state, chain)
-    state$queue <- list()
+    while (calls_left(state)) collect_job(state, next_chain(state))
   }
-  bar <- if (progress && length(state$queue)) collect_bar(plan$pages)
-  while ((length(state$queue) && !state$stopped) || state$line$active > 0L) {
+  bar <- if (progress && calls_left(state)) collect_bar(plan$pages)
+  while ((calls_left(state) && !state$stopped) || state$line$active > 0L) {
     pause <- if (state$stopped) 1 else collect_start(state)
     line_run(state$line, pause)
     while (length(state$finished)) {
@@ -71,7 +70,11 @@ collect_state <- function(plan, archive) {
   state$resume <- NULL
   state$line <- wire_line(want$source$at_once)
   state$run <- format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC")
-  state$queue <- lapply(seq_len(nrow(plan$calls)), function(i) collect_chain(want, plan$calls[i, ], archive))
+  # the calls of the plan that are not begun yet, and those that go on or wait to be repeated
+  state$calls <- plan$calls
+  state$begun <- 0
+  state$queue <- list()
+  state$unfinished <- 0
   state$finished <- list()
   state$hold <- 0
   state$touched <- numeric()
@@ -101,6 +104,13 @@ collect_chain <- function(want, call, archive = NULL, now = as.numeric(Sys.time(
   chain
 }
 
+calls_left <- function(state) length(state$queue) + nrow(state$calls) - state$begun
+
+next_chain <- function(state) {
+  state$begun <- state$begun + 1
+  collect_chain(state$want, state$calls[state$begun, ], state$archive)
+}
+
 collect_bar <- function(total) {
   id <- cli::cli_progress_bar(total = total, format = "{cli::pb_bar} {cli::pb_current} of {cli::pb_total} pages | {cli::pb_status} | {cli::pb_eta_str}",
     .auto_close = FALSE, clear = TRUE)
@@ -111,12 +121,13 @@ collect_bar <- function(total) {
 collect_start <- function(state, most = state$want$source$at_once) {
   now <- as.numeric(Sys.time())
   wait <- 1
-  while (length(state$queue) && state$line$active < most) {
-    ready <- which(vapply(state$queue, `[[`, 0, "not_before") <= now)
+  while (calls_left(state) && state$line$active < most) {
+    not_before <- vapply(state$queue, `[[`, 0, "not_before")
+    ready <- which(not_before <= now)
     held <- max(0, state$hold - now)
-    if (!length(ready) || held > 0) {
-      soonest <- min(vapply(state$queue, `[[`, 0, "not_before")) - now
-      pause <- max(held, soonest, 0.001)
+    fresh <- state$begun < nrow(state$calls)
+    if ((!length(ready) && !fresh) || held > 0) {
+      pause <- max(held, if (!fresh) min(not_before) - now, 0.001)
       if (pause > state$most_wait) collect_stop(state, pause)
       return(min(wait, pause))
     }
@@ -125,8 +136,12 @@ collect_start <- function(state, most = state$want$source$at_once) {
       if (token > state$most_wait) collect_stop(state, token)
       return(min(wait, token))
     }
-    chain <- state$queue[[ready[1]]]
-    state$queue <- state$queue[-ready[1]]
+    if (length(ready)) {
+      chain <- state$queue[[ready[1]]]
+      state$queue <- state$queue[-ready[1]]
+    } else {
+      chain <- next_chain(state)
+    }
     send_chain(state, chain)
   }
   wait
@@ -153,7 +168,7 @@ send_chain <- function(state, chain) {
   chain$asked <- as.numeric(Sys.time())
   finish <- function(...) state$finished[[length(state$finished) + 1]] <- list(chain = chain, ...)
   line_start(state$line, wire_signed(chain$request, state$want$source, state$tokens), elsewhere = state$want$source$elsewhere,
-    done = function(response) finish(response = response), failed = function(reason) finish(reason = reason))
+    patience = state$want$source$patience, done = function(response) finish(response = response), failed = function(reason) finish(reason = reason))
 }
 
 collect_event <- function(state, event) {
@@ -175,14 +190,17 @@ collect_event <- function(state, event) {
 }
 
 answer_text <- function(state, response) {
-  redact(paste0("HTTP ", response$status, " ", body_excerpt(response$body)), source_secrets(state$want$source))
+  redact(paste0("HTTP ", response$status, " ", body_excerpt(response$body)), state_secrets(state))
 }
+
+# What must not be seen: the secrets, and the token that was granted for them.
+state_secrets <- function(state) c(source_secrets(state$want$source), state$tokens$value)
 
 journal_entry <- function(state, chain, response, outcome, rows = NA, message = NA) {
   if (is.null(state$archive)) {
     return(NA_integer_)
   }
-  secrets <- source_secrets(state$want$source)
+  secrets <- state_secrets(state)
   archive_journal_add(state$archive, list(
     run = state$run, source = state$want$source$source, offer = state$want$offer$name, symbol = chain$label, asked = chain$asked,
     seconds = as.numeric(Sys.time()) - chain$asked, status = response$status, bytes = length(response$body), rows = rows, outcome = outcome,
@@ -234,12 +252,13 @@ collect_refused <- function(state, chain, response) {
 
 collect_failed <- function(state, chain, response, outcome, what, todo) {
   journal_alone(state, chain, response, outcome, what)
-  state$failed <- rbind(state$failed, data.frame(symbol = chain$label, what = what, todo = todo))
+  names <- if (state$want$shape == "bars") chain$symbols else chain$label
+  state$failed <- rbind(state$failed, data.frame(symbol = names, what = rep(what, length(names)), todo = rep(todo, length(names))))
 }
 
 collect_result <- function(state) {
   values <- mget(c("pages", "new", "changed", "equal", "aside", "again", "failed"), envir = state)
-  left <- length(state$queue)
+  left <- calls_left(state) + state$unfinished
   structure(c(values, list(shape = state$want$shape, left = left, resume = state$resume, seconds = as.numeric(Sys.time()) - state$started, notes = state$want$notes)), class = "vetusta_run")
 }
 

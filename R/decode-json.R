@@ -67,9 +67,9 @@ parallel_frame <- function(rows) {
   if (is.data.frame(rows) || !is.list(rows) || is.null(names(rows))) {
     return(NULL)
   }
-  lengths <- lengths(rows)
-  columns <- rows[lengths == max(lengths)]
-  if (length(unique(lengths[lengths > 0])) != 1) NULL else list_frame(columns)
+  # words about the whole stand beside the arrays
+  arrays <- rows[lengths(rows) == max(lengths(rows)) | lengths(rows) > 1]
+  if (length(unique(lengths(arrays))) != 1 || max(lengths(rows)) == 0) NULL else list_frame(arrays)
 }
 
 # A map from a name (a symbol, a day) to a row or to rows: the name becomes the member "key".

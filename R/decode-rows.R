@@ -4,17 +4,25 @@
 # The whole of a body: list(columns, faults, rows, members), where `members` are the values that the page rule asked for.
 decode_body <- function(offer, body, source, known = list(), members = character(), where = "the body") {
   if ((offer$format %||% "json") == "json") {
-    found <- decode_json(body, c(rows = offer$rows, problem = source$problem, members), where)
+    whole <- body_columns(offer)
+    found <- decode_json(body, c(rows = offer$rows, problem = source$problem, members, whole), where)
     stop_on_problem(found$problem, where)
     if (is.null(found$rows)) {
       stop_payload(paste0("The answer has no rows at ", offer$rows, "."), where, "look whether the service changed its answer, and correct rows: in the card")
     }
     rows <- json_rows(found$rows, offer$form %||% "objects", where, offer$rows)
+    known <- c(known, found[names(whole)])
   } else {
     found <- list()
     rows <- decode_table(body, offer$format, where)
   }
   c(decode_rows(offer, rows, source$zone, where, known), list(members = found))
+}
+
+# Columns whose value stands once for the whole body, as pointers by a name that no want has.
+body_columns <- function(offer) {
+  pointers <- unlist(lapply(offer$columns, function(rule) if (is.list(rule)) rule$body))
+  stats::setNames(pointers, if (length(pointers)) paste0("body ", pointers))
 }
 
 # A body that says error with status 200.
@@ -62,9 +70,10 @@ decode_side <- function(offer, rows, zone, where, known, side = NULL) {
       value <- rep(rule$default %||% NA, nrow(rows))
     }
     if (!is.null(rule$words)) value <- column_words(value, rule$words)
-    read <- read_column(value, rule$as %||% default_type(offer$shape, name), zone)
+    type <- rule$as %||% default_type(offer$shape, name)
+    read <- read_column(value, type, zone, rule)
     absent <- which(is.na(read$value) & is.na(value))
-    if (!is.null(rule$default) && length(absent)) read$value[absent] <- read_column(rep(rule$default, length(absent)), rule$as %||% default_type(offer$shape, name), zone)$value
+    if (!is.null(rule$default) && length(absent)) read$value[absent] <- read_column(rep(rule$default, length(absent)), type, zone, rule)$value
     if (rule$need == "required") read$bad <- union(read$bad, absent)
     if (length(read$bad)) faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, offer)
     columns[[name]] <- read$value
@@ -74,11 +83,25 @@ decode_side <- function(offer, rows, zone, where, known, side = NULL) {
 
 # A column's values: a member of the row, the key or value of a map, or what the want knows.
 column_value <- function(rows, rule, known) {
+  if (!is.null(rule$body)) {
+    value <- known[[paste0("body ", rule$body)]]
+    return(if (length(value) == 1 && is.atomic(value)) rep(value, nrow(rows)))
+  }
   if (is.null(rule$of)) {
-    return(member_at(rows, rule$at))
+    return(if (length(rule$at) > 1) members_joined(rows, rule$at) else member_at(rows, rule$at))
   }
   value <- if (rule$of %in% c("key", "value")) rows[[rule$of]] else known[[rule$of]]
   if (is.null(value)) NULL else rep_len(value, nrow(rows))
+}
+
+# A day and an hour in two members, say: joined with a blank.
+members_joined <- function(rows, pointers) {
+  parts <- lapply(pointers, function(pointer) member_at(rows, pointer))
+  if (any(lengths(parts) == 0)) {
+    return(NULL)
+  }
+  absent <- Reduce(`|`, lapply(parts, is.na))
+  ifelse(absent, NA_character_, do.call(paste, parts))
 }
 
 column_words <- function(value, words) {
@@ -91,6 +114,7 @@ no_faults <- data.frame(row = integer(), pointer = character(), fault = characte
 
 column_rule <- function(rule, side = NULL) {
   if (!is.list(rule)) rule <- list(at = rule)
+  rule$at <- unlist(rule$at)
   if (!is.null(side) && !is.null(rule$at)) rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
   rule$need <- rule$need %||% if (is.null(rule$default)) "required" else "optional"
   rule
@@ -104,7 +128,7 @@ default_type <- function(shape, name) {
 column_faults <- function(bad, value, name, at, offer) {
   shown <- vapply(bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, "")
   data.frame(
-    row = bad, pointer = paste0(offer$rows, "/", bad - 1L, at),
+    row = bad, pointer = paste0(offer$rows, "/", bad - 1L, at[1] %||% ""),
     fault = ifelse(is.na(shown), paste("no", name), paste(name, "cannot be read")), detail = paste0("value ", shown)
   )
 }
@@ -150,9 +174,10 @@ read_local <- function(text, zone) {
   time
 }
 
-# Numbers written as text: with a sign, blanks or commas between thousands.
-read_number <- function(text) {
+# Numbers written as text: with a sign, blanks or commas between thousands; with a decimal comma where the card says so.
+read_number <- function(text, decimal = ".") {
   text <- gsub("\u2212", "-", trimws(as.character(text)), fixed = TRUE)
+  if (decimal == ",") text <- chartr(".,", ",.", text)
   plain <- suppressWarnings(as.double(text))
   grouped <- is.na(plain) & grepl("^[+-]?[0-9]{1,3}([, \u00a0][0-9]{3})+([.][0-9]+)?$", text)
   if (any(grouped)) plain[grouped] <- as.double(gsub("[, \u00a0]", "", text[grouped]))
@@ -160,12 +185,13 @@ read_number <- function(text) {
 }
 
 # One column to its type; `bad` are the rows whose value is there and cannot be read.
-read_column <- function(value, type, zone) {
+read_column <- function(value, type, zone, rule = list()) {
   if (is.list(value)) value <- vapply(value, function(x) if (length(x) == 1 && is.atomic(x)) as.character(x) else NA_character_, "")
-  read <- switch(type,
+  decimal <- rule$decimal %||% "."
+  read <- if (!is.null(rule$written)) read_written(value, type, zone, rule$written) else switch(type,
     text = as.character(value),
-    number = if (is.numeric(value)) as.double(value) else read_number(value),
-    percent = if (is.numeric(value)) as.double(value) else read_number(sub("%$", "", trimws(as.character(value)))),
+    number = if (is.numeric(value)) as.double(value) else read_number(value, decimal),
+    percent = if (is.numeric(value)) as.double(value) else read_number(sub(" ?%$", "", trimws(as.character(value))), decimal),
     flag = tolower(as.character(value)) %in% c("true", "1", "yes") | ifelse(tolower(as.character(value)) %in% c("true", "1", "yes", "false", "0", "no"), FALSE, NA),
     "epoch-s" = utc(suppressWarnings(as.double(value))),
     "epoch-ms" = utc(suppressWarnings(as.double(value)) / 1e3),
@@ -175,5 +201,12 @@ read_column <- function(value, type, zone) {
     local = read_local(as.character(value), zone),
     day = read_day(as.character(value))
   )
+  if (!is.null(rule$scale) && is.numeric(read)) read <- read * rule$scale
   list(value = read, bad = which(is.na(read) & !is.na(value)))
+}
+
+# Days and local instants in a form of their own, as strptime() patterns write it: "%d/%m/%Y", "%Y%m%d %H:%M".
+read_written <- function(value, type, zone, written) {
+  at <- strptime(as.character(value), written, tz = "UTC")
+  if (type == "day") as.Date(at) else time_local(as.Date(at), at$hour * 3600 + at$min * 60 + at$sec, if (type == "rfc3339") "UTC" else zone)
 }

@@ -6,7 +6,8 @@
 #' @param archive An archive, or `NULL` to plan as if nothing were held.
 #' @return A `vetusta_plan`: a list with `want`, `calls` (a data frame with one row a range to page through: `symbol`, `from`, `to`
 #'   (`POSIXct`, UTC), `rows` and `pages` expected at most; for rows that are no bars the pages are at least so many), `pages`
-#'   (all of them, each one HTTP request), `rows`, `seconds` (the least time that the source's limits allow), `quotas` (a row for
+#'   (all of them, each one HTTP request), `rows`, `seconds` (the least time that the source's limits allow), `bytes` (about, by what
+#'   this offer's pages took before; `NA` before the first), `quotas` (a row for
 #'   each quota of a day or a month: used, left, the share this takes, the day it ends) and `held` (symbols that need nothing).
 #' @section Errors: `vetusta_error_want` for something that is no want.
 #' @export
@@ -23,9 +24,17 @@ plan_calls <- function(want, archive = NULL) {
   taken <- if (is.null(archive)) numeric() else archive_tokens(archive, want$source$source)
   structure(
     list(want = want, calls = calls, pages = sum(calls$pages), rows = sum(calls$rows), seconds = limit_least_seconds(sum(calls$pages), limits),
-      quotas = limit_quotas(sum(calls$pages), limits, taken, as.numeric(Sys.time())), held = setdiff(want$symbols, unlist(calls$symbols))),
+      bytes = plan_bytes(archive, want, sum(calls$pages)), quotas = limit_quotas(sum(calls$pages), limits, taken, as.numeric(Sys.time())), held = setdiff(want$symbols, unlist(calls$symbols))),
     class = "vetusta_plan"
   )
+}
+
+# From what the pages of this offer took before; unknown before the first.
+plan_bytes <- function(archive, want, pages) {
+  if (is.null(archive)) {
+    return(NA_real_)
+  }
+  archive_page_bytes(archive, want$source$source, want$offer$name) * pages
 }
 
 # One call a symbol and stretch that is missing; symbols that miss the same stretch share a call where the API takes several;
@@ -170,6 +179,7 @@ format_plan <- function(plan) {
     if (bars) paste0("  requests  ", count(plan$pages), " for ", counted(length(unique(unlist(plan$calls$symbols))), "symbol"), ", at most ", count(plan$rows), " bars")
     else paste0("  requests  at least ", count(plan$pages)),
     paste0("  time      ", plan_time(plan), if (length(limits)) paste0(" at ", paste(vapply(limits, format_limit, ""), collapse = ", ")) else ", no limit is known"),
+    if (!is.na(plan$bytes)) paste0("  size      about ", format_bytes(plan$bytes), ", as the pages before it were"),
     plan_quotas(plan),
     if (length(plan$held)) paste0("  held      ", paste(utils::head(plan$held, 8), collapse = ", "), if (length(plan$held) > 8) " and more", ": nothing to ask for"),
     notes
@@ -191,6 +201,11 @@ plan_quotas <- function(plan) {
 }
 
 plan_time <- function(plan) if (plan$seconds < 1) "as fast as the service answers" else paste("at least", format_seconds(plan$seconds))
+
+format_bytes <- function(bytes) {
+  if (bytes < 1e6) paste(format(ceiling(bytes / 1e3), big.mark = ","), "kB")
+  else if (bytes < 1e9) paste(round(bytes / 1e6, 1), "MB") else paste(round(bytes / 1e9, 1), "GB")
+}
 
 format_seconds <- function(seconds) {
   if (seconds < 120) paste(round(seconds), "s")

@@ -78,6 +78,7 @@ card_finish <- function(content, path, secrets, place) {
     source = content$source, title = content$title %||% content$source, address = sub("/+$", "", content$address),
     access = content$access %||% list(by = "none"), limits = lapply(as.list(content$limits), read_limit, zone = content$quota_zone %||% "UTC"),
     at_once = content$at_once %||% 1L, elsewhere = content$elsewhere %||% "refuse", problem = content$problem, headers = content$headers,
+    patience = if (is.null(content$patience)) 30 else time_interval(content$patience, "patience")$seconds,
     withheld = if (!is.null(content$withheld)) time_interval(content$withheld, "withheld"),
     calendar = content$calendar, zone = content$zone %||% "UTC", open_http = isTRUE(content$open_http), offers = content$offers,
     file = path, secrets = secrets

@@ -4,7 +4,7 @@
 card_grammar <- function() {
   list(
     source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(), accounts = list(.each = access_parts()),
-    limits = "texts", quota_zone = "text", at_once = "count", withheld = "duration", calendar = "text", zone = "text", open_http = "flag",
+    limits = "texts", quota_zone = "text", at_once = "count", withheld = "duration", patience = "duration", calendar = "text", zone = "text", open_http = "flag",
     elsewhere = c("word", "refuse", "follow"), problem = "pointer", headers = list(.each = "text"), offers = list(.each = offer_grammar())
   )
 }
@@ -34,18 +34,18 @@ offer_grammar <- function() {
   list(
     shape = c("!word", names(shape_columns)), title = "text", method = c("word", "GET", "POST"), request = "!text", body = "text",
     most = "count", symbols_a_call = "count", widest = "duration", format = c("word", "json", "csv", "tsv"),
-    parameters = list(.each = list(gives = "text", as = c("word", instant_types, "text"), words = list(.each = "text"), value = "text", join = "text", each = "texts")),
+    parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"), written = "text", words = list(.each = "text"), value = "text", join = "text", each = "texts")),
     rows = "pointer", form = c("word", "objects", "arrays", "columns", "map", "pairs"), sides = "texts",
     next_page = list(
-      by = c("!word", "address", "link", "cursor", "page", "offset", "none"), at = "pointer", send = "text", first = "number", total = "pointer",
-      pages = "pointer"
+      by = c("!word", "address", "link", "cursor", "page", "offset", "time", "none"), at = "pointer", send = "text", first = "number", total = "pointer",
+      pages = "pointer", more = "pointer"
     ),
     job = list(
       ticket = "!pointer", look = "!text", state = "!pointer", ready = "!text", failed = "text", link = "!pointer", pause = "duration",
       unpack = c("word", "none", "gzip", "zip"), piece = "count"
     ),
     columns = list(.each = list(
-      .short = "pointer", at = "pointer", of = "text", as = c("word", column_types), words = list(.each = "text"),
+      .short = "pointer", at = "pointers", body = "pointer", of = "text", as = c("word", column_types), written = "text", decimal = c("word", ".", ","), scale = "number", words = list(.each = "text"),
       need = c("word", "required", "optional"), default = "any"
     ))
   )
@@ -109,6 +109,7 @@ card_check_value <- function(value, rule, keys, place) {
     count = is.numeric(value) && length(value) == 1 && value >= 1 && value == round(value),
     flag = is.logical(value) && length(value) == 1,
     pointer = one_text && (value == "" || startsWith(value, "/")),
+    pointers = is.character(value) && length(value) >= 1 && all(value == "" | startsWith(value, "/")),
     duration = one_text && !inherits(try(time_interval(value), silent = TRUE), "try-error")
   )
   if (isTRUE(good)) {
@@ -119,7 +120,7 @@ card_check_value <- function(value, rule, keys, place) {
     text = "write one text", texts = "write a list of texts, as in [90 per minute, 3000 per day]",
     name = "use small letters, digits and hyphens, beginning with a letter", word = suggest_word(paste(value, collapse = " "), rule[-1]),
     number = "write a number", count = "write a whole number, 1 or more", flag = "write true or false",
-    pointer = "write a JSON Pointer, as in /items or /meta/next; \"\" is the whole body",
+    pointer = , pointers = "write a JSON Pointer, as in /items or /meta/next; \"\" is the whole body",
     duration = "write an ISO 8601 duration, as in PT20M"
   )
   card_stop(shown, keys, place, todo)
@@ -141,7 +142,7 @@ card_check_columns <- function(offer, where) {
   if (is.null(offer$rows) && (offer$format %||% "json") == "json") {
     vetusta_stop("card", paste0("The offer ", offer$name, " does not say where its rows are."), where = where, todo = "add rows: with a JSON Pointer, as in /items")
   }
-  needs <- list(address = "at", cursor = c("at", "send"), page = "send", offset = "send")[[offer$next_page$by %||% "none"]]
+  needs <- list(address = "at", cursor = c("at", "send"), page = "send", offset = "send", time = "send")[[offer$next_page$by %||% "none"]]
   for (part in setdiff(needs, names(offer$next_page))) {
     vetusta_stop("card", paste0("The pages of the offer ", offer$name, " go by ", offer$next_page$by, " and lack \"", part, "\"."), where = sub("columns$", "next_page", where),
       todo = paste0("add ", part, ": to next_page"))

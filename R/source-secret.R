@@ -86,13 +86,24 @@ as.character.vetusta_secret <- function(x, ...) "<secret>"
 redact <- function(text, secrets) {
   for (secret in secrets[nzchar(secrets)]) {
     for (form in unique(c(secret, curl::curl_escape(secret), jsonlite::base64_enc(charToRaw(secret))))) {
-      text <- gsub(form, "<secret>", text, fixed = TRUE)
+      text <- gsub(form, "<secret>", text, fixed = TRUE, useBytes = TRUE)
     }
   }
   text
 }
 
+# The same for bytes: a service may repeat a key in its answer.
+without_secrets <- function(body, secrets) {
+  if (!any(vapply(secrets, function(secret) length(grepRaw(secret, body, fixed = TRUE)) > 0, TRUE))) {
+    return(body)
+  }
+  charToRaw(redact(rawToChar(body[body != as.raw(0)]), secrets))
+}
+
+basic_words <- function(user, password) paste("Basic", gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(paste0(user, ":", password))))))
+
 source_secrets <- function(source) {
-  found <- lapply(access_secrets(source$access), function(name) find_secret(source, name))
-  as.character(unlist(found))
+  found <- as.character(unlist(lapply(access_secrets(source$access), function(name) find_secret(source, name))))
+  # basic access joins the two before it encodes them
+  if (source$access$by == "basic" && length(found) == 2) c(found, sub("^Basic ", "", basic_words(found[1], found[2]))) else found
 }

@@ -19,8 +19,6 @@ wire_signed <- function(request, source, tokens = new.env(parent = emptyenv())) 
   request
 }
 
-basic_words <- function(user, password) paste("Basic", gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(paste0(user, ":", password))))))
-
 access_token <- function(source, tokens) {
   if (is.null(tokens$value) || as.numeric(Sys.time()) >= tokens$ends) {
     answer <- ask_token(source)

@@ -81,8 +81,11 @@ rate_limit_wait <- function(headers) {
     found <- regmatches(text, regexec(pattern, text))[[1]]
     if (length(found)) as.numeric(found[2]) else NA_real_
   }
-  remaining <- suppressWarnings(as.numeric(headers[["ratelimit-remaining"]] %||% NA))
-  reset <- suppressWarnings(as.numeric(headers[["ratelimit-reset"]] %||% NA))
+  either <- function(name) suppressWarnings(as.numeric(headers[[name]] %||% headers[[paste0("x-", name)]] %||% NA))
+  remaining <- either("ratelimit-remaining")
+  reset <- either("ratelimit-reset")
+  # some write the moment and not the seconds until then
+  if (isTRUE(reset > 1e9)) reset <- max(0, reset - as.numeric(Sys.time()))
   joined <- headers[["ratelimit"]]
   if (!is.null(joined)) {
     remaining <- number(joined, "(?:remaining|[; ]r) *= *([0-9]+)") %|na|% number(joined, "r=([0-9]+)")

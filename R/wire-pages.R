@@ -5,11 +5,19 @@
 # The members of the body that the rule needs, as named pointers.
 page_members <- function(offer) {
   rule <- offer$next_page
-  c(following = if (isTRUE(rule$by %in% c("address", "cursor"))) rule$at, total = rule$total, pages = rule$pages)
+  c(following = if (isTRUE(rule$by %in% c("address", "cursor"))) rule$at, total = rule$total, pages = rule$pages, more = rule$more)
 }
 
-page_rule <- function(offer) {
+page_rule <- function(offer, zone = "UTC") {
   rule <- offer$next_page
+  following <- page_rule_of(offer, rule, zone)
+  if (is.null(rule$more)) following else function(address, page) if (says_more(page$members$more)) following(address, page)
+}
+
+# A flag that says whether there is more; one that is absent says no.
+says_more <- function(value) isTRUE(tolower(as.character(member_text(value))) %in% c("true", "1", "yes", "y"))
+
+page_rule_of <- function(offer, rule, zone) {
   switch(rule$by %||% "none",
     none = function(address, page) NULL,
     address = function(address, page) member_text(page$members$following),
@@ -21,6 +29,10 @@ page_rule <- function(offer) {
     },
     offset = function(address, page) {
       if (ends_here(page, offer)) NULL else with_parameter(address, rule$send, number_text((rule$first %||% 0) + page$before + page$rows))
+    },
+    # the next window begins at the newest time there is; when that is no later than before, all has come
+    time = function(address, page) {
+      if (ends_here(page, offer) || !length(page$last)) NULL else with_parameter(address, rule$send, write_value(page$last, offer$parameters[[rule$send]] %||% list(), rule$send, offer, zone))
     }
   )
 }

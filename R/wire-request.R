@@ -30,7 +30,7 @@ write_value <- function(value, rule, name, offer, zone = "UTC") {
   if (inherits(value, "POSIXct")) {
     # a day as the end of a window is the last day in it
     if (identical(rule$as, "day") && (rule$gives %||% name) == "to") value <- value - 1
-    return(write_instant(value, rule$as %||% "rfc3339", zone))
+    return(write_instant(value, rule$as %||% "rfc3339", zone, rule$written))
   }
   text <- if (is.numeric(value)) format(value, scientific = FALSE, trim = TRUE, digits = 15) else as.character(value)
   if (is.null(rule$words)) {
@@ -44,13 +44,16 @@ write_value <- function(value, rule, name, offer, zone = "UTC") {
   as.character(known)
 }
 
-write_instant <- function(instant, as, zone = "UTC") {
+write_instant <- function(instant, as, zone = "UTC", written = NULL) {
+  if (!is.null(written)) {
+    return(format(instant, written, tz = if (as == "rfc3339") "UTC" else zone))
+  }
   seconds <- as.numeric(instant)
   whole <- function(x) format(round(x), scientific = FALSE, trim = TRUE, digits = 15)
   switch(as,
     "epoch-s" = whole(seconds), "epoch-ms" = whole(seconds * 1e3), "epoch-us" = whole(seconds * 1e6),
     "epoch-ns" = paste0(whole(seconds), "000000000"),
-    day = format(instant, "%Y-%m-%d", tz = zone), rfc3339 = format_instant(instant)
+    day = format(instant, "%Y-%m-%d", tz = zone), local = format(instant, "%Y-%m-%dT%H:%M:%S", tz = zone), rfc3339 = , text = format_instant(instant)
   )
 }
 

@@ -12,10 +12,10 @@ wire_line <- function(at_once = 1L) {
 
 # `done` is called with a response: status, headers (names in small letters), body (raw), address, seconds.
 # `failed` is called with a reason in words. Redirects within the origin are followed, one elsewhere is a failure.
-line_start <- function(line, request, done, failed, elsewhere = "refuse", redirects = wire_bounds$redirects) {
+line_start <- function(line, request, done, failed, elsewhere = "refuse", redirects = wire_bounds$redirects, patience = wire_bounds$stall) {
   handle <- curl::new_handle(
-    url = request$address, followlocation = 0L, connecttimeout = wire_bounds$connect, low_speed_limit = 1L,
-    low_speed_time = wire_bounds$stall, timeout = wire_bounds$total, maxfilesize_large = wire_bounds$body, useragent = "vetusta"
+    url = request$address, followlocation = 0L, connecttimeout = min(patience, wire_bounds$connect), low_speed_limit = 1L,
+    low_speed_time = patience, timeout = max(patience, wire_bounds$total), maxfilesize_large = wire_bounds$body, useragent = "vetusta"
   )
   if (identical(request$method, "POST")) curl::handle_setopt(handle, post = 1L, copypostfields = request$body %||% "")
   curl::handle_setheaders(handle, .list = request$headers)
@@ -27,7 +27,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
   curl::multi_add(handle, pool = line$pool,
     data = function(bytes, final) {
       size <<- size + length(bytes)
-      if (size > wire_bounds$body) stop("the answer is larger than ", format(wire_bounds$body / 1e6), " MB")
+      if (size > wire_bounds$body) stop("the answer is larger than ", format(wire_bounds$body / 1e6), " MB when unpacked")
       parts[[length(parts) + 1L]] <<- bytes
     },
     done = function(answer) {
@@ -45,7 +45,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
       } else {
         if (!same_origin(redirect, request$address)) request$headers <- request$headers["Accept"]
         request$address <- redirect
-        line_start(line, request, done, failed, elsewhere, redirects - 1)
+        line_start(line, request, done, failed, elsewhere, redirects - 1, patience)
       }
     },
     fail = function(reason) {
@@ -77,11 +77,11 @@ may_follow <- function(address, from, elsewhere) {
 }
 
 # One request, waited for: for tokens.
-line_fetch <- function(request) {
+line_fetch <- function(request, patience = wire_bounds$stall) {
   line <- wire_line()
   on.exit(line_close(line))
   result <- NULL
-  line_start(line, request, done = function(response) result <<- response, failed = function(reason) result <<- list(reason = reason))
+  line_start(line, request, done = function(response) result <<- response, failed = function(reason) result <<- list(reason = reason), patience = patience)
   while (is.null(result)) line_run(line, 1)
   if (!is.null(result$reason)) {
     vetusta_stop("network", paste0("Nothing came from ", origin_of(request$address), ": ", result$reason, "."), where = origin_of(request$address),
@@ -108,7 +108,7 @@ redirect_address <- function(response) {
 # call of this kind will do better), `wrong` (this call is wrong, others may do).
 judge_status <- function(status) {
   if (status >= 200 && status < 300) "good"
-  else if (status %in% c(408, 425, 429, 500, 502, 503, 504)) "again"
+  else if (status %in% c(408, 425, 429, 500, 502, 503, 504, 520:524)) "again"
   else if (status %in% c(401, 402, 403, 407)) "refused"
   else if (status %in% c(404, 410)) "absent"
   else "wrong"

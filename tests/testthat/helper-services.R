@@ -33,7 +33,11 @@ start_scripted <- function(answer, env = parent.frame()) {
   )
   process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
   withr::defer(process$kill(), envir = env)
-  process$poll_io(20000)
+  end <- Sys.time() + 30
+  while (!"ready" %in% process$read_output_lines()) {
+    if (Sys.time() > end || !process$is_alive()) stop("the scripted server did not start: ", process$read_all_error())
+    process$poll_io(200)
+  }
   paste0("http://127.0.0.1:", port)
 }
 
