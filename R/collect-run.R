@@ -75,6 +75,7 @@ collect_state <- function(plan, archive) {
   state$begun <- 0
   state$queue <- list()
   state$unfinished <- 0
+  state$unanswered <- 0
   state$finished <- list()
   state$hold <- 0
   state$touched <- numeric()
@@ -173,9 +174,10 @@ send_chain <- function(state, chain) {
 
 collect_event <- function(state, event) {
   if (!is.null(event$reason)) {
-    return(collect_again(state, event$chain, what = event$reason, network = TRUE))
+    return(collect_unanswered(state, event$chain, event$reason))
   }
   response <- event$response
+  state$unanswered <- 0
   spent <- rate_limit_wait(response$headers)
   if (!is.na(spent)) state$hold <- max(state$hold, as.numeric(Sys.time()) + spent)
   switch(judge_status(response$status),
@@ -212,11 +214,23 @@ journal_alone <- function(state, chain, response, outcome, message) {
   if (!is.null(state$archive)) in_transaction(state$archive, function() journal_entry(state, chain, response, outcome, message = message))
 }
 
+# Nothing came. Where others were answered it is this call's failure; where nothing is answered, it is the service's.
+collect_unanswered <- function(state, chain, reason) {
+  if (is_for_good(reason)) {
+    return(collect_failed(state, chain, list(), "failed", as.character(reason), "look at the address in the card; where another place is right, say elsewhere: follow"))
+  }
+  if (chain$attempt < 5) {
+    return(collect_again(state, chain, what = reason))
+  }
+  state$unanswered <- state$unanswered + 1
+  if (state$pages == 0 || state$unanswered > 2) stop_network(state, reason)
+  collect_failed(state, chain, list(), "failed", paste0("nothing came, 5 times: ", reason), "run it again later: it goes on")
+}
+
 # Transient: asked again after a pause, five times at most; the service's own word leads.
-collect_again <- function(state, chain, what, response = list(), network = FALSE) {
+collect_again <- function(state, chain, what, response = list()) {
   journal_alone(state, chain, response, "again", what)
   if (chain$attempt >= 5) {
-    if (network) stop_network(state, what)
     return(collect_failed(state, chain, response, "failed", paste0("asked ", chain$attempt, " times, the last answer was: ", what), "run it again later: it goes on"))
   }
   state$again <- state$again + 1

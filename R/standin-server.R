@@ -141,8 +141,8 @@ source_calendar_for_standin <- function() {
 #' @param until Seconds to serve.
 #' @param most The largest page, in rows.
 #' @param calls_a_minute How many calls a minute the exchange allows.
-#' @param fault A way to misbehave, so that one can try what happens: `"status-408"`, `"status-429"`, `"status-500"`, `"status-503"`,
-#'   `"slow"`, `"cut"`, `"html"`, `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`, `"rate-header"`.
+#' @param fault A way to misbehave, so that one can try what happens: `"status-408"`, `"status-425"`, `"status-429"`,
+#'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`, `"cut"`, `"html"`, `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`, `"rate-header"`.
 #' @param every Each so-manieth answer is spoilt.
 #' @return Nothing.
 #' @section Errors: `vetusta_error_service` when the port is taken.

@@ -41,7 +41,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
       if (is.null(redirect)) {
         done(response)
       } else if (redirects < 1 || !may_follow(redirect, request$address, elsewhere)) {
-        failed("the service redirects to another place, which is not followed")
+        failed(for_good("the service redirects to another place, which is not followed"))
       } else {
         if (!same_origin(redirect, request$address)) request$headers <- request$headers["Accept"]
         request$address <- redirect
@@ -50,11 +50,16 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
     },
     fail = function(reason) {
       line$active <- line$active - 1L
-      failed(sub("[.]$", "", gsub("[[:space:]]+", " ", reason)))
+      reason <- sub("[.]$", "", gsub("[[:space:]]+", " ", reason))
+      failed(if (grepl("certificate|larger than", reason)) for_good(reason) else reason)
     }
   )
   invisible(line)
 }
+
+# A failure that asking again will not mend.
+for_good <- function(reason) structure(reason, for_good = TRUE)
+is_for_good <- function(reason) isTRUE(attr(reason, "for_good"))
 
 # Runs what was started, until something has ended or `seconds` are over.
 line_run <- function(line, seconds) {

@@ -87,3 +87,26 @@ expect_error_kind <- function(object, kind, pattern = NULL) {
   if (!is.null(pattern)) testthat::expect_match(conditionMessage(error), pattern)
   invisible(error)
 }
+
+# A server below HTTP, for what no web server does: `script` is a list of what each connection in turn gets, as text, and NULL for one that
+# is closed at once; after the text the connection stays open for `hold` seconds.
+start_socket <- function(script, hold = 0, env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
+  saveRDS(script, file)
+  port <- httpuv::randomPort(host = "127.0.0.1")
+  code <- sprintf(
+    "script <- readRDS('%s'); server <- serverSocket(%d); cat('ready\\n'); flush(stdout()); i <- 0
+     end <- Sys.time() + 120; while (Sys.time() < end) { client <- tryCatch(socketAccept(server, open = 'r+b', timeout = 60), error = function(e) NULL)
+     if (is.null(client)) next; i <- i + 1; part <- script[[min(i, length(script))]]
+     if (!is.null(part)) { while (nzchar(gsub('[[:space:]]', '', paste(readLines(client, 1), collapse = '')))) {}; writeBin(charToRaw(part), client); flush(client); Sys.sleep(%f) }; close(client) }",
+    file, port, hold
+  )
+  process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = NULL, env = c("current", R_LIBS = r_libs()))
+  withr::defer(process$kill(), envir = env)
+  end <- Sys.time() + 30
+  while (!"ready" %in% process$read_output_lines()) {
+    if (Sys.time() > end || !process$is_alive()) stop("the socket server did not start")
+    process$poll_io(200)
+  }
+  paste0("http://127.0.0.1:", port)
+}

@@ -132,3 +132,38 @@ test_that("symbols share a call where the API takes several, and wide ranges are
   expect_identical(archive_bars(archive, "OR", "1 hour")$close, c(2, 2))
   expect_identical(nrow(plan_calls(plan$want, archive)$calls), 0L)
 })
+
+test_that("a service without pages of its own is read on from the newest time, and a flag ends it", {
+  days <- format(as.Date("2026-03-01") + 0:9)
+  address <- start_scripted(function(n, request) {
+    from <- asked(request, "since")
+    json_answer(list(rows = lapply(utils::head(days[days >= from], 4), function(day) list(d = day, v = 1))))
+  }, env = environment())
+  card <- write_card(address, c("request: /rows{?since}", "most: 4", "rows: /rows", "parameters: {since: {gives: from, as: day}}", "next_page: {by: time, send: since}", "columns: {time: {at: /d, as: rfc3339, need: optional}, period: {at: /d, as: day}, v: {at: /v, as: number}}"))
+  card_text <- sub("time: [{]at: /d, as: rfc3339, need: optional[}], ", "", readLines(card))
+  writeLines(card_text, card)
+  got <- collect_rows(card, from = "2026-03-01")
+  expect_identical(nrow(got$rows), 10L)
+  expect_lte(got$run$pages, 4)
+  flagged <- start_scripted(function(n, request) json_answer(list(items = list(list(n = n)), after = paste0("c", n), more = n < 3)))
+  got <- collect_rows(write_card(flagged, c("request: /rows", "rows: /items", "next_page: {by: cursor, at: /after, send: after, more: /more}", "columns: {n: {at: /n, as: number}}")))
+  expect_identical(got$rows$n, c(1, 2, 3))
+})
+
+test_that("columns take the body's own members, two members joined, forms of dates, decimal commas and a scale", {
+  body <- '{"unit":"ORV","rows":[{"d":"12/03/2026","h":"09:30","p":"1.234,50","c":250}]}'
+  address <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = body), env = environment())
+  got <- collect_rows(write_card(address, c("request: /rows", "rows: /rows", "columns:", "  at: {at: [/d, /h], as: local, written: \"%d/%m/%Y %H:%M\"}", "  day: {at: /d, as: day, written: \"%d/%m/%Y\"}",
+    "  price: {at: /p, as: number, decimal: \",\"}", "  cents: {at: /c, as: number, scale: 0.01}", "  unit: {body: /unit}") |> (\(x) ifelse(startsWith(x, "  "), paste0("    ", x), x))(), "zone: Europe/Riga"))
+  expect_identical(format(got$rows$at), "2026-03-12T07:30:00Z")
+  expect_identical(as.character(got$rows$day), "2026-03-12")
+  expect_identical(c(got$rows$price, got$rows$cents), c(1234.5, 2.5))
+  expect_identical(got$rows$unit, "ORV")
+})
+
+test_that("a table with a line that does not fit is refused, and none of its lines is lost silently", {
+  address <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = "t,v\n1,2\n3\n5,6\n"))
+  got <- collect_rows(write_card(address, c("request: /rows", "format: csv", "columns: {t: {at: /t, as: number}, v: {at: /v, as: number}}")))
+  expect_identical(got$rows$t, c(1, 5))
+  expect_identical(archive_findings(got$archive)$place, "/1/v")
+})

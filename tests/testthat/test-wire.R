@@ -69,3 +69,44 @@ test_that("an answer that is no data says so", {
   expect_error_kind(read('{"items":[{"d":1}]}'), "payload", "/items/0/c")
   expect_identical(read('{"items":[]}')$rows, 0L)
 })
+
+test_that("a connection that is closed, cut or stalls is asked again, and every row comes once", {
+  whole <- function(rows, more = NULL) {
+    body <- as.character(jsonlite::toJSON(c(list(items = rows), if (!is.null(more)) list(more = more)), auto_unbox = TRUE))
+    paste0("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nConnection: close\r\nContent-Length: ", nchar(body), "\r\n\r\n", body)
+  }
+  first <- whole(list(list(n = 1), list(n = 2)), more = "/rows?page=2")
+  script <- list(NULL, substr(first, 1, nchar(first) - 20), first, substr(first, 1, 30), NULL, whole(list(list(n = 3))))
+  address <- start_socket(script, hold = 0)
+  card <- write_card(address, c("request: /rows", "rows: /items", "next_page: {by: address, at: /more}", "columns: {n: {at: /n, as: number}}"))
+  got <- collect_rows(card)
+  expect_identical(got$rows$n, c(1, 2, 3))
+  expect_identical(c(got$run$pages, got$run$new, got$run$equal, got$run$again), c(2, 3, 0, 4))
+  expect_identical(got$journal$outcome, c("again", "again", "stored", "again", "again", "stored"))
+})
+
+test_that("a body that stalls is given up after the card's patience", {
+  body <- '{"items":[{"n":1}]}'
+  head <- paste0("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nConnection: close\r\nContent-Length: ", nchar(body), "\r\n\r\n")
+  address <- start_socket(list(paste0(head, substr(body, 1, 5)), paste0(head, body)), hold = 4)
+  got <- collect_rows(write_card(address, c("request: /rows", "rows: /items", "columns: {n: {at: /n, as: number}}"), "patience: PT2S"))
+  expect_identical(got$rows$n, 1)
+  expect_identical(got$run$again, 1)
+})
+
+test_that("one call that is never answered is its own failure, and the others go on", {
+  address <- start_scripted(function(n, request) {
+    if (grepl("k=2", request$QUERY_STRING)) Sys.sleep(1.3)
+    json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
+  })
+  got <- collect_rows(write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), "patience: PT1S"), k = c("1", "2", "3"))
+  expect_identical(got$rows$n, c(1, 3))
+  expect_match(got$run$failed$what, "nothing came, 5 times")
+})
+
+test_that("an answer of HTTP 204 is an answer without rows", {
+  address <- start_scripted(function(n, request) if (n == 1) list(status = 204L, headers = list(), body = "") else json_answer(list(items = list(list(n = 2)))))
+  got <- collect_rows(write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}")), k = c("1", "2"))
+  expect_identical(got$rows$n, 2)
+  expect_identical(nrow(got$run$failed), 0L)
+})
