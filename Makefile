@@ -41,6 +41,7 @@ check:
 bench: $(LIB)/installed
 	@Rscript tools/setup.R develop
 	@$(WITH_LIBRARY) Rscript bench/collect.R
+	@$(WITH_LIBRARY) Rscript bench/manners.R
 	@$(WITH_LIBRARY) Rscript bench/start.R
 
 clean:

@@ -54,19 +54,22 @@ archive_put_records <- function(archive, source, offer, shape, rows, journal = N
   }
   key <- record_key_texts(shape, rows)
   last <- !duplicated(key, fromLast = TRUE)
-  incoming <- list(key[last], record_texts(lapply(as.list(rows), `[`, last)))
-  archive_do(archive, "CREATE TEMP TABLE IF NOT EXISTS incoming (key TEXT PRIMARY KEY, body TEXT NOT NULL)")
-  archive_do(archive, "DELETE FROM incoming")
-  archive_do(archive, "INSERT INTO incoming VALUES (?, ?)", incoming)
   place <- list(source, offer)
-  held <- archive_get(archive, "SELECT count(*) AS known, coalesce(sum(r.body <> i.body), 0) AS changed FROM incoming i JOIN records r ON r.key = i.key AND r.source = ? AND r.offer = ?", place)
+  # the rows travel as one JSON text, which the database takes apart again: one statement, however many they are
+  texts <- record_texts(lapply(as.list(rows), `[`, last))
+  incoming <- list(paste0("[", paste0("[", json_text(key[last]), ",", json_text(texts), "]", collapse = ","), "]"))
+  with <- "WITH incoming AS MATERIALIZED (SELECT value ->> 0 AS key, value ->> 1 AS body FROM json_each(?))"
+  held <- archive_get(archive, paste(with, "SELECT count(*) AS known, coalesce(sum(r.body <> i.body), 0) AS changed FROM incoming i
+    CROSS JOIN records r WHERE r.key = i.key AND r.source = ? AND r.offer = ?"), c(incoming, place))
   if (held$changed > 0) {
-    archive_do(archive, "INSERT INTO record_vintages (record, was, replaced, journal) SELECT r.id, r.body, ?, ? FROM incoming i
-      JOIN records r ON r.key = i.key AND r.source = ? AND r.offer = ? WHERE r.body <> i.body", c(list(now, journal), place))
+    archive_do(archive, paste(with, "INSERT INTO record_vintages (record, was, replaced, journal) SELECT r.id, r.body, ?, ? FROM incoming i
+      CROSS JOIN records r WHERE r.key = i.key AND r.source = ? AND r.offer = ? AND r.body <> i.body"), c(incoming, list(now, journal), place))
   }
-  archive_do(archive, "INSERT INTO records (source, offer, shape, key, body, seen) SELECT ?, ?, ?, key, body, ? FROM incoming WHERE true
-    ON CONFLICT (source, offer, key) DO UPDATE SET body = excluded.body, seen = excluded.seen WHERE body <> excluded.body", c(place, list(shape, now)))
-  c(new = length(incoming[[1]]) - held$known, changed = held$changed, equal = held$known - held$changed) + 0
+  if (held$known < sum(last) || held$changed > 0) {
+    archive_do(archive, paste(with, "INSERT INTO records (source, offer, shape, key, body, seen) SELECT ?, ?, ?, key, body, ? FROM incoming WHERE true
+      ON CONFLICT (source, offer, key) DO UPDATE SET body = excluded.body, seen = excluded.seen WHERE body <> excluded.body"), c(incoming, place, list(shape, now)))
+  }
+  c(new = sum(last) - held$known, changed = held$changed, equal = held$known - held$changed) + 0
 }
 
 #' Read rows of any shape from an archive

@@ -11,7 +11,8 @@ segment_encode <- function(rows) {
   rows <- as.list(rows)
   rows$symbol <- NULL
   for (name in names(segment_defaults)) {
-    if (all(rows[[name]] %in% segment_defaults[[name]])) rows[[name]] <- NULL
+    default <- segment_defaults[[name]]
+    if (if (is.na(default)) all(is.na(rows[[name]])) else all(rows[[name]] %in% default)) rows[[name]] <- NULL
   }
   rows <- rows[!vapply(rows, function(column) all(is.na(column)), TRUE)]
   nanoparquet::write_parquet(

@@ -97,16 +97,15 @@ archive_put_findings <- function(archive, findings, journal, series = NA_integer
 
 # Which stretches of a series are held whole, by the session that was asked for: "all" covers "regular" too.
 archive_cover <- function(archive, series, session, start, end) {
+  # the usual case first: one stretch that grows
+  grown <- archive_do(archive, "UPDATE coverage SET start = min(start, ?), end = max(end, ?) WHERE series = ? AND session = ? AND start <= ? AND end >= ?",
+    list(start, end, series, session, end, start))
+  if (grown == 1) {
+    return(invisible())
+  }
   touching <- archive_get(archive, "SELECT rowid AS row, start, end FROM coverage WHERE series = ? AND session = ? AND start <= ? AND end >= ?",
     list(series, session, end, start))
-  if (nrow(touching) == 1 && touching$start <= start && touching$end >= end) {
-    return(invisible())
-  }
   whole <- list(min(start, touching$start), max(end, touching$end))
-  if (nrow(touching) == 1) {
-    archive_do(archive, "UPDATE coverage SET start = ?, end = ? WHERE rowid = ?", c(whole, touching$row))
-    return(invisible())
-  }
   for (row in touching$row) archive_do(archive, "DELETE FROM coverage WHERE rowid = ?", list(row))
   archive_do(archive, "INSERT INTO coverage VALUES (?, ?, ?, ?)", c(list(series, session), whole))
 }
@@ -125,16 +124,18 @@ archive_journal_add <- function(archive, entry) {
 }
 
 # Takes a token from the source's limits, counted for all processes on this archive. Gives the seconds to wait, 0 when taken.
-archive_take_token <- function(archive, source, longest, wait_for, now = as.numeric(Sys.time())) {
-  in_transaction(archive, function() {
-    times <- archive_get(archive, "SELECT taken FROM tokens WHERE source = ? AND taken > ?", list(source, now - longest))$taken
-    wait <- wait_for(times, now)
-    if (wait == 0) {
-      archive_do(archive, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, now - longest))
-      archive_do(archive, "INSERT INTO tokens VALUES (?, ?)", list(source, now))
-    }
-    wait
-  })
+# `windows` has the limits as `count` and `since`: one statement counts and takes, so that nobody comes between.
+archive_take_token <- function(archive, source, windows, longest, wait_for, now = as.numeric(Sys.time())) {
+  room <- paste0("(SELECT count(*) FROM tokens WHERE source = ? AND taken > ?) < ?", collapse = " AND ")
+  counted <- unlist(Map(function(since, count) list(source, since, count), windows$since, windows$count), recursive = FALSE)
+  taken <- archive_do(archive, paste0("INSERT INTO tokens SELECT ?, ? WHERE ", room), c(list(source, now), counted))
+  if (taken == 1) {
+    # what no window counts any more goes now and then
+    if (stats::runif(1) < 0.01) archive_do(archive, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, now - longest))
+    return(0)
+  }
+  times <- archive_get(archive, "SELECT taken FROM tokens WHERE source = ? AND taken > ?", list(source, now - longest))$taken
+  max(0.001, wait_for(times, now))
 }
 
 archive_tokens <- function(archive, source) archive_get(archive, "SELECT taken FROM tokens WHERE source = ?", list(source))$taken

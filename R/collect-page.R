@@ -46,7 +46,7 @@ page_read <- function(state, chain, response, where) {
   if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
   if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval, want$source$zone)
   page <- list(members = decoded$members, headers = response$headers, rows = decoded$rows, number = chain$page, before = chain$before, last = newest_time(rows$time %||% rows$period))
-  hash <- if (decoded$rows > 0) rlang::hash(decoded$columns)
+  hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
   bounded <- !is.null(member_number(decoded$members$total)) || !is.null(member_number(decoded$members$pages))
   list(
@@ -55,6 +55,12 @@ page_read <- function(state, chain, response, where) {
     # a service whose pages have no bound of their own and come again has no more
     following = if (!repeated || bounded) following_address(want$source, chain, page_rule(offer, want$source$zone)(chain$request$address, page), where, by = offer$next_page$by)
   )
+}
+
+# What tells a page from others: how many rows it has, and its first and last ones.
+page_hash <- function(decoded) {
+  ends <- unique(c(seq_len(min(3, decoded$rows)), seq(max(1, decoded$rows - 2), length.out = min(3, decoded$rows))))
+  if (decoded$rows > 0) rlang::hash(c(decoded$rows, lapply(decoded$columns, `[`, ends)))
 }
 
 newest_time <- function(time) {
@@ -176,7 +182,7 @@ page_store <- function(state, chain, response, page) {
     if (state$want$shape == "bars") store_bars(state, chain, good, journal) else store_records(state, good, journal)
     archive_put_findings(archive, page$faults, journal)
     note_findings(archive, page$notes, chain, journal)
-    if (!chain$windowed) archive_reach(archive, state$want, chain, page$following, chain$before + page$count)
+    if (!chain$windowed && (!is.null(page$following) || chain$page > 1 || chain$resumed)) archive_reach(archive, state$want, chain, page$following, chain$before + page$count)
     if (state$keep_raw && length(response$body)) archive_put_raw(archive, journal, without_secrets(response$body, state_secrets(state)), chain, state$want)
   })
   state$aside <- state$aside + nrow(page$faults)
@@ -190,7 +196,7 @@ note_findings <- function(archive, notes, chain, journal) {
 
 # The rows of a page may be of several symbols and sides; each is a series.
 store_bars <- function(state, chain, good, journal) {
-  side <- ifelse(is.na(good$side), "", good$side)
+  side <- if (all(is.na(good$side))) rep("", nrow(good)) else ifelse(is.na(good$side), "", good$side)
   one <- length(unique(good$symbol)) <= 1 && length(unique(side)) <= 1
   groups <- if (one) list(seq_len(nrow(good))) else split(seq_len(nrow(good)), list(good$symbol, side), drop = TRUE, sep = "\r")
   for (rows in groups) {
@@ -220,7 +226,7 @@ cover_bars <- function(state, chain, good) {
   }
   for (symbol in chain$symbols) {
     cover <- if (length(chain$symbols) == 1) chain$cover else if (chain$last) c(chain$from, chain$to)
-    open <- as.numeric(good$time)[good$symbol == symbol & good$status == "provisional"]
+    open <- if (any(good$status == "provisional")) as.numeric(good$time)[good$symbol == symbol & good$status == "provisional"]
     if (length(cover) && length(open)) cover[2] <- min(cover[2], open)
     if (length(cover) && cover[2] > cover[1]) archive_cover(state$archive, state_series(state, symbol), state$want$session, cover[1], cover[2])
   }

@@ -91,12 +91,13 @@ collect_state <- function(plan, archive) {
 collect_chain <- function(want, call, archive = NULL, now = as.numeric(Sys.time())) {
   known <- call_known(want, call)
   chain <- list(known = known, symbols = call$symbols[[1]], label = call$label, from = as.numeric(call$from), to = as.numeric(call$to), asked = now, attempt = 1, page = 1, before = 0,
-    not_before = 0, seen = character(), direction = NA_character_, edge = NULL, renewed = FALSE,
+    not_before = 0, seen = character(), resumed = FALSE, direction = NA_character_, edge = NULL, renewed = FALSE,
     request = wire_request(want$source, want$offer, offer_values(want$offer, known, want$source$zone)))
   if (is.na(chain$from)) chain["from"] <- list(NULL)
   chain$start <- chain$request$address
   chain$windowed <- want$shape == "bars" && "from" %in% offer_gives(want$offer)
-  reached <- if (!is.null(archive) && !chain$windowed) archive_reached(archive, want, chain)
+  reached <- if (!is.null(archive) && !chain$windowed && !is.null(want$offer$next_page)) archive_reached(archive, want, chain)
+  chain$resumed <- !is.null(reached)
   if (!is.null(reached)) {
     chain$request$address <- reached$following
     chain$page <- reached$page
@@ -162,7 +163,8 @@ take_token <- function(state) {
   if (is.null(state$archive)) {
     return(state$gate())
   }
-  archive_take_token(state$archive, state$want$source$source, longest_window(limits), function(times, now) limit_wait(times, limits, now))
+  now <- as.numeric(Sys.time())
+  archive_take_token(state$archive, state$want$source$source, limit_windows(limits, now), longest_window(limits), function(times, now) limit_wait(times, limits, now), now)
 }
 
 send_chain <- function(state, chain) {

@@ -72,10 +72,30 @@ parallel_frame <- function(rows) {
   if (length(unique(lengths(arrays))) != 1 || max(lengths(rows)) == 0) NULL else list_frame(arrays)
 }
 
+# The usual map, one plain row a name, in one step; NULL for any other.
+flat_map <- function(rows) {
+  plain <- vapply(rows, function(row) is.list(row) && !is.data.frame(row) && !is.null(names(row)), TRUE)
+  values <- unlist(rows, recursive = FALSE, use.names = FALSE)
+  if (!all(plain) || !all(vapply(values, is.atomic, TRUE)) || !all(lengths(values) <= 1)) {
+    return(NULL)
+  }
+  if (any(lengths(values) == 0)) {
+    rows <- lapply(rows, function(row) {
+      row[lengths(row) == 0] <- NA
+      row
+    })
+  }
+  as.data.frame(data.table::rbindlist(rows, use.names = TRUE, fill = TRUE, idcol = "key"))
+}
+
 # A map from a name (a symbol, a day) to a row or to rows: the name becomes the member "key".
 map_frame <- function(rows) {
   if (is.data.frame(rows) || !is.list(rows) || is.null(names(rows))) {
     return(NULL)
+  }
+  flat <- flat_map(rows)
+  if (!is.null(flat)) {
+    return(flat)
   }
   parts <- Map(function(name, part) {
     frame <- if (is.data.frame(part)) part else if (is.list(part) && !is.null(names(part))) list_frame(lapply(part, function(x) plain_values(list(x))))

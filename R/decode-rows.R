@@ -72,7 +72,7 @@ decode_side <- function(offer, rows, zone, where, known, side = NULL) {
     if (!is.null(rule$words)) value <- column_words(value, rule$words)
     type <- rule$as %||% default_type(offer$shape, name)
     read <- read_column(value, type, zone, rule)
-    absent <- which(is.na(read$value) & is.na(value))
+    absent <- if (anyNA(value)) which(is.na(read$value) & is.na(value)) else integer()
     if (!is.null(rule$default) && length(absent)) read$value[absent] <- read_column(rep(rule$default, length(absent)), type, zone, rule)$value
     if (rule$need == "required") read$bad <- union(read$bad, absent)
     if (length(read$bad)) faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, offer)
@@ -186,6 +186,7 @@ read_number <- function(text, decimal = ".") {
 
 # One column to its type; `bad` are the rows whose value is there and cannot be read.
 read_column <- function(value, type, zone, rule = list()) {
+  if (is.logical(value) && type != "flag" && all(is.na(value))) value <- NA_real_[rep(1L, length(value))]
   if (is.list(value)) value <- vapply(value, function(x) if (length(x) == 1 && is.atomic(x)) as.character(x) else NA_character_, "")
   decimal <- rule$decimal %||% "."
   read <- if (!is.null(rule$written)) read_written(value, type, zone, rule$written) else switch(type,
@@ -202,7 +203,7 @@ read_column <- function(value, type, zone, rule = list()) {
     day = read_day(as.character(value))
   )
   if (!is.null(rule$scale) && is.numeric(read)) read <- read * rule$scale
-  list(value = read, bad = which(is.na(read) & !is.na(value)))
+  list(value = read, bad = if (anyNA(read)) which(is.na(read) & !is.na(value)) else integer())
 }
 
 # Days and local instants in a form of their own, as strptime() patterns write it: "%d/%m/%Y", "%Y%m%d %H:%M".

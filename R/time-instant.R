@@ -69,7 +69,7 @@ change_between <- function(low, high, zone) {
   high
 }
 
-utc <- function(seconds) as.POSIXct(as.numeric(seconds), origin = "1970-01-01", tz = "UTC")
+utc <- function(seconds) .POSIXct(as.numeric(seconds), "UTC")
 
 zone_offset <- function(seconds, zone) {
   offset <- as.POSIXlt(utc(seconds), tz = zone)$gmtoff

@@ -2,7 +2,7 @@
 # token comes back one window after it was taken: a bucket that never lets a window overrun, unlike one that refills evenly.
 # A little is added to each window, because calls do not all travel equally fast.
 
-window_margin <- function(seconds) min(seconds * 0.01, 0.25)
+window_margin <- function(seconds) min(seconds * 0.005, 0.25)
 
 # A day's or a month's quota is counted from the quota's own local midnight.
 quota_start <- function(limit, now) {
@@ -28,6 +28,14 @@ limit_wait <- function(times, limits, now) {
     if (is.null(limit$quota)) sort(inside, decreasing = TRUE)[limit$count] + window - now else quota_end(limit, now) - now + 0.5
   }, 0)
   max(0, waits)
+}
+
+# The instant after which calls count, for each limit.
+limit_windows <- function(limits, now) {
+  since <- vapply(limits, function(limit) {
+    if (is.null(limit$quota)) now - limit$seconds - window_margin(limit$seconds) else quota_start(limit, now) - 1e-6
+  }, 0)
+  list(since = since, count = vapply(limits, `[[`, 0, "count"))
 }
 
 longest_window <- function(limits) max(0, vapply(limits, function(limit) limit$seconds + window_margin(limit$seconds), 0))
