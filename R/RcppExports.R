@@ -9,8 +9,16 @@ is_ordered_cpp <- function(group, time) {
     .Call(`_vetusta_is_ordered_cpp`, group, time)
 }
 
-regroup_cpp <- function(group, time, open, high, low, close, volume, provisional, frame_open, frame_close, bucket_time, step) {
-    .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, provisional, frame_open, frame_close, bucket_time, step)
+groups_cpp <- function(text) {
+    .Call(`_vetusta_groups_cpp`, text)
+}
+
+texts_are_cpp <- function(text, word) {
+    .Call(`_vetusta_texts_are_cpp`, text, word)
+}
+
+regroup_cpp <- function(group, time, open, high, low, close, volume, mean, provisional, frame_open, frame_close, anchor, bucket_time, step) {
+    .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, provisional, frame_open, frame_close, anchor, bucket_time, step)
 }
 
 frames_times_cpp <- function(open, close, step) {
@@ -21,12 +29,44 @@ frames_find_cpp <- function(time, open, close) {
     .Call(`_vetusta_frames_find_cpp`, time, open, close)
 }
 
+align_cpp <- function(grid, known, own) {
+    .Call(`_vetusta_align_cpp`, grid, known, own)
+}
+
+align_between_cpp <- function(grid, known, value) {
+    .Call(`_vetusta_align_between_cpp`, grid, known, value)
+}
+
+times_match_cpp <- function(grid, time) {
+    .Call(`_vetusta_times_match_cpp`, grid, time)
+}
+
+carry_cpp <- function(value, block, most, forward) {
+    .Call(`_vetusta_carry_cpp`, value, block, most, forward)
+}
+
+hole_runs_cpp <- function(value, block) {
+    .Call(`_vetusta_hole_runs_cpp`, value, block)
+}
+
+linear_cpp <- function(value, time, block) {
+    .Call(`_vetusta_linear_cpp`, value, time, block)
+}
+
 times_present_cpp <- function(expected, present) {
     .Call(`_vetusta_times_present_cpp`, expected, present)
 }
 
 missing_runs_cpp <- function(present, reason) {
     .Call(`_vetusta_missing_runs_cpp`, present, reason)
+}
+
+roll_sums_cpp <- function(group, time, value, length, kind, least) {
+    .Call(`_vetusta_roll_sums_cpp`, group, time, value, length, kind, least)
+}
+
+roll_extremes_cpp <- function(group, time, value, length, largest, least) {
+    .Call(`_vetusta_roll_extremes_cpp`, group, time, value, length, largest, least)
 }
 
 seeded_uniform_cpp <- function(key, n) {

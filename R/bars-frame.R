@@ -67,9 +67,25 @@ number_column <- function(rows, name, n) {
 
 # The order by symbol and time, or NULL where the rows stand in it already.
 order_of <- function(symbol, time) {
-  symbol <- match(symbol, sort(unique(symbol), method = "radix"))
+  symbol <- text_ranks(symbol)
   time <- as.numeric(time)
   if (is_ordered_cpp(symbol, time)) NULL else order(symbol, time, method = "radix")
+}
+
+# Texts as numbers: `id` from 1, and the `levels` that they stand for, in the order in which they first come.
+text_groups <- function(text) {
+  found <- groups_cpp(text)
+  list(id = found$id, levels = text[found$first])
+}
+
+# The same, in the order of the texts.
+text_ranks <- function(text) {
+  groups <- text_groups(text)
+  place <- order(groups$levels, method = "radix", na.last = TRUE)
+  if (!is.unsorted(place)) {
+    return(groups$id)
+  }
+  order(place)[groups$id]
 }
 
 no_bars_faults <- data.frame(row = integer(), symbol = character(), time = as.POSIXct(character(), tz = "UTC"), fault = character(), detail = character())

@@ -1,19 +1,25 @@
 #' Regroup bars to a longer interval
 #'
 #' @param bars A table of bars, see [bars_frame()]; rows in any order.
-#' @param interval The longer interval, see [time_interval()].
+#' @param interval The longer interval, see [time_interval()]; or `"session"` for one bar a session of the calendar.
 #' @param calendar A calendar. `NULL` counts every day of `zone`, midnight to midnight.
 #' @param session Names of the sessions whose bars count; `NULL` for all. The default leaves early and late trading out.
 #' @param base The interval of `bars`; by default the smallest step between two of them.
 #' @param zone The IANA zone of the days, where there is no calendar.
-#' @return A table of bars with, after its own columns, `average` (the closes' mean weighted by volume), `bars` (how many
-#'   bars went in) and `expected` (how many the calendar expects). `open` is the first, `high` the largest, `low` the
-#'   smallest, `close` the last, `volume` the sum. `time` is the bucket's start: within the day it is counted from the
-#'   session's opening; a day, week, month or year bears the opening of its first session. `status` is `provisional`
-#'   where a bar in it is, or where the last bars that the bucket expects lie after the end of all data.
-#'   The attribute `outside` says how many rows lay outside the sessions. The result is the same however the input was
-#'   ordered or split.
-#' @section Errors: `vetusta_error_want` when `interval` is not longer than the bars' own or does not divide by it.
+#' @param anchor From where intervals within the day are counted: the session's `"opening"`, or local midnight by the `"clock"`, so that
+#'   hours begin at full hours; a bucket on the clock takes from all sessions that it lies in.
+#' @param day_start The hour of the local clock at which days begin, such as `"17:00"`, where there is no calendar.
+#' @param week_start The weekday with which weeks begin.
+#' @param label Whether `time` is the bucket's `"start"` or its `"end"`.
+#' @param need The share of its expected bars that a bucket must have not to be provisional; `0` looks only whether it has ended.
+#' @return A table of bars with, after its own columns, `average` (the mean price weighted by volume: of the closes, or of the bars' own
+#'   `average` where they have one), `bars` (how many bars went in) and `expected` (how many the calendar expects). `open` is the first, `high`
+#'   the largest, `low` the smallest, `close` the last, `volume` the sum. `time` is the bucket's start; a day, week, month or year bears
+#'   the opening of its first session. `status` is `provisional` where a bar in it is, where fewer than `need` of its expected
+#'   bars are there, or where its end lies after the end of all data. The attribute `outside` says how many rows lay outside the
+#'   sessions. The result is the same however the input was ordered or split. No rows give no rows; infinite prices are carried as they are.
+#' @section Errors: `vetusta_error_want` when `interval` is not longer than the bars' own or does not divide by it, or for an argument that
+#'   is none of its words.
 #' @export
 #' @examples
 #' minutes <- bars_frame(data.frame(
@@ -21,42 +27,90 @@
 #'   open = 41, high = 42, low = 40, close = 41, volume = 100
 #' ))
 #' bars_regroup(minutes, "1 day", source_calendar("quay"))
-bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", base = NULL, zone = "UTC") {
-  interval <- time_interval(interval)
+bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", base = NULL, zone = "UTC", anchor = "opening", day_start = NULL,
+                         week_start = "monday", label = "start", need = 1) {
+  by_session <- identical(interval, "session")
+  interval <- time_interval(if (by_session) "1 day" else interval)
+  check_choice(anchor, "anchor", c("opening", "clock"))
+  check_choice(label, "label", c("start", "end"))
+  week_start <- match(check_choice(week_start, "week_start", weekday_names), weekday_names)
+  if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) vetusta_stop("want", "`need` is a share of the expected bars.", todo = "give a number from 0 to 1")
+  if (by_session && is.null(calendar)) vetusta_stop("want", "Bars are regrouped by session with a calendar only.", todo = "give `calendar`")
   bars <- ordered_bars(bars)
   if (is.null(calendar)) {
-    calendar <- calendar_make(list(calendar = "every day", zone = zone))
+    calendar <- day_calendar(zone, day_start)
     session <- NULL
+  } else if (!is.null(day_start)) {
+    vetusta_stop("want", "A calendar's sessions say where its days begin.", todo = "leave out `day_start` or `calendar`")
   }
   base_seconds <- if (is.null(base)) smallest_step(bars) else time_interval(base, "base")$seconds
   check_divides(interval, base_seconds)
   if (!nrow(bars)) {
-    return(regrouped_frame(bars, list(group = integer(), time = numeric(), open = numeric(), high = numeric(), low = numeric(),
-      close = numeric(), volume = numeric(), average = numeric(), bars = integer(), frame = integer(), provisional = logical(), outside = 0), numeric(), character()))
+    return(regrouped_frame(bars, integer(), list(group = integer(), time = numeric(), open = numeric(), high = numeric(), low = numeric(),
+      close = numeric(), volume = numeric(), average = numeric(), bars = integer(), frame = integer(), provisional = logical(), outside = 0), numeric(), character(), logical()))
   }
-  frames <- calendar_frames(calendar, interval, min(bars$time), max(bars$time), session)
-  first_of_bucket <- match(frames$bucket, frames$bucket)
+  frames <- calendar_frames(calendar, interval, min(bars$time), max(bars$time), session, week_start)
+  if (by_session) frames$bucket <- seq_len(nrow(frames))
   step <- if (is_intraday(interval)) interval$seconds else 0
+  frames$anchor <- as.numeric(frames$open)
+  if (anchor == "clock" && step > 0) frames <- clock_frames(frames, calendar$zone)
+  first_of_bucket <- match(frames$bucket, frames$bucket)
+  group <- bar_groups(bars)
   rows <- regroup_cpp(
-    bar_groups(bars), as.numeric(bars$time), bars$open, bars$high, bars$low, bars$close, bars$volume,
-    bars$status == "provisional", as.numeric(frames$open), as.numeric(frames$close), as.numeric(frames$open)[first_of_bucket], step
+    group, as.numeric(bars$time), bars$open, bars$high, bars$low, bars$close, bars$volume, bars[["average"]] %||% numeric(),
+    texts_are_cpp(bars$status, "provisional"), as.numeric(frames$open), as.numeric(frames$close), frames$anchor, as.numeric(frames$open)[first_of_bucket], step
   )
-  regrouped_frame(bars, rows, expected_bars(rows, frames, step, base_seconds), bucket_sessions(frames, step)[rows$frame],
-    still_open(rows, frames, step, base_seconds, max(bars$time)))
+  ends <- bucket_ends(rows, frames, step)
+  expected <- expected_bars(rows, frames, step, base_seconds)
+  open <- rows$provisional | (!is.na(base_seconds) & ends > as.numeric(max(bars$time)) + base_seconds) | (!is.na(expected) & rows$bars < need * expected)
+  if (label == "end") rows$time <- ends
+  regrouped_frame(bars, group, rows, expected, bucket_sessions(frames, step)[rows$frame], open)
+}
+
+# Every day at all hours, from midnight or from another hour of the local clock.
+day_calendar <- function(zone, day_start = NULL) {
+  if (is.null(day_start)) {
+    return(calendar_make(list(calendar = "every day", zone = zone)))
+  }
+  if (!is.character(day_start) || !grepl("^([01]?[0-9]|2[0-3]):[0-5][0-9]$", day_start)) vetusta_stop("want", "`day_start` is no hour of the clock.", todo = "write it as \"17:00\"")
+  calendar_make(list(calendar = "every day", zone = zone, sessions = list(day = paste0(day_start, "-", day_start))))
+}
+
+# Frames whose steps are counted from local midnight; one in which the clock changes is cut there.
+clock_frames <- function(frames, zone) {
+  open <- as.numeric(frames$open)
+  close <- as.numeric(frames$close)
+  before <- zone_offset(open, zone)
+  after <- zone_offset(close - 1, zone)
+  frames$anchor <- floor((open + before) / 86400) * 86400 - before
+  for (i in rev(which(before != after))) {
+    change <- change_between(open[i], close[i], zone)
+    late <- frames[i, ]
+    late$open <- utc(change)
+    late$anchor <- floor((change + after[i]) / 86400) * 86400 - after[i]
+    frames$close[i] <- utc(change)
+    frames <- rbind(frames[seq_len(i), ], late, frames[-seq_len(i), ])
+  }
+  frames$bucket <- seq_len(nrow(frames))
+  frames
 }
 
 ordered_bars <- function(bars) {
   if (!is.data.frame(bars) || !all(bars_columns %in% names(bars))) bars <- bars_frame(bars)
-  order <- order_of(bars$symbol, bars$time)
-  bars <- if (is.null(order)) bars else bars[order, ]
-  sides <- unique(bars$side)
-  if (length(sides) > 1) bars <- bars[order(bars$symbol, bars$side, bars$time, method = "radix"), ]
-  bars
+  if (!inherits(bars$time, "POSIXct") || !is.character(bars$symbol) || !is.character(bars$status)) bars <- bars_frame(bars)
+  sides <- text_groups(bars$side)$levels
+  order <- if (length(sides) > 1) order(bars$symbol, bars$side, bars$time, method = "radix") else order_of(bars$symbol, bars$time)
+  if (is.null(order)) bars else bars[order, ]
 }
 
 # One number a series: symbol and side.
 bar_groups <- function(bars) {
-  key <- if (all(is.na(bars$side))) bars$symbol else paste(bars$symbol, bars$side, sep = "\r")
+  symbol <- text_groups(bars$symbol)
+  side <- text_groups(bars$side)
+  if (length(side$levels) <= 1) {
+    return(symbol$id)
+  }
+  key <- symbol$id * (length(side$levels) + 1) + side$id
   match(key, unique(key))
 }
 
@@ -81,20 +135,27 @@ expected_bars <- function(rows, frames, step, base_seconds) {
   if (is.na(base_seconds)) {
     return(rep(NA_integer_, length(rows$time)))
   }
-  length_of_frame <- as.numeric(frames$close) - as.numeric(frames$open)
+  open <- as.numeric(frames$open)
+  close <- as.numeric(frames$close)
   if (step > 0) {
-    left <- as.numeric(frames$close)[rows$frame] - rows$time
-    return(as.integer(ceiling(pmin(step, left) / base_seconds)))
+    # how many are expected before an instant; a bucket on the clock may lie in two sessions
+    before <- cumsum(c(0, ceiling((close - open) / base_seconds)))
+    until <- function(x) {
+      frame <- findInterval(x, open)
+      inside <- ceiling(pmax(0, pmin(x, close[pmax(1, frame)]) - open[pmax(1, frame)]) / base_seconds)
+      ifelse(frame == 0, 0, before[pmax(1, frame)] + inside)
+    }
+    return(as.integer(until(rows$time + step) - until(rows$time)))
   }
-  by_bucket <- rowsum(ceiling(length_of_frame / base_seconds), frames$bucket)
+  by_bucket <- rowsum(ceiling((close - open) / base_seconds), frames$bucket)
   as.integer(by_bucket[as.character(frames$bucket[rows$frame]), 1])
 }
 
-# A bucket whose last expected bars lie after the end of all data has not ended as far as anybody knows.
-still_open <- function(rows, frames, step, base_seconds, last) {
+# The first instant after each bucket.
+bucket_ends <- function(rows, frames, step) {
   closes <- as.numeric(frames$close)
-  end <- if (step > 0) pmin(rows$time + step, closes[rows$frame]) else closes[length(closes) + 1 - match(frames$bucket, rev(frames$bucket))][rows$frame]
-  rows$provisional | (!is.na(base_seconds) & end > as.numeric(last) + base_seconds)
+  if (step > 0 && any(frames$anchor != as.numeric(frames$open))) rows$time + step
+  else if (step > 0) pmin(rows$time + step, closes[rows$frame]) else closes[length(closes) + 1 - match(frames$bucket, rev(frames$bucket))][rows$frame]
 }
 
 bucket_sessions <- function(frames, step) {
@@ -105,11 +166,11 @@ bucket_sessions <- function(frames, step) {
   unname(names[as.character(frames$bucket)])
 }
 
-regrouped_frame <- function(bars, rows, expected, session, provisional = logical()) {
-  first <- match(seq_len(max(0L, rows$group)), bar_groups(bars))
+regrouped_frame <- function(bars, group, rows, expected, session, provisional) {
+  first <- which(!duplicated(group))[rows$group]
   result <- as_rows(list(
-    symbol = bars$symbol[first][rows$group], time = utc(rows$time), open = rows$open, high = rows$high, low = rows$low,
-    close = rows$close, volume = rows$volume, session = as.character(session), side = bars$side[first][rows$group],
+    symbol = bars$symbol[first], time = utc(rows$time), open = rows$open, high = rows$high, low = rows$low,
+    close = rows$close, volume = rows$volume, session = as.character(session), side = bars$side[first],
     status = ifelse(provisional, "provisional", "observed"), average = rows$average, bars = rows$bars,
     expected = as.integer(expected)
   ))

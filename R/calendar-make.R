@@ -6,8 +6,10 @@ weekday_names <- c("monday", "tuesday", "wednesday", "thursday", "friday", "satu
 #'
 #' @param definition A list as read from a calendar file: `calendar` (its name), `title`, `zone` (IANA), `weekdays` (English
 #'   names), `sessions` (name to `"HH:MM-HH:MM"` on the local clock, an end at or before the start lies on the next day),
-#'   `closed` (days on which nothing is expected) and `half_days` (days with other sessions). A day is `"MM-DD"` (every
-#'   year) or `"YYYY-MM-DD"`; `closed` and `half_days` are lists of `day` and `name`, half days with `sessions` too.
+#'   `closed` (days on which nothing is expected) and `half_days` (days with other `sessions`). An entry of these says when it falls:
+#'   `day` (`"MM-DD"` for every year, or `"YYYY-MM-DD"`), or `weekday` with `nth` (1 to 5 or `last`) and `month`, or `easter` or
+#'   `eastern_easter` (days from Easter Sunday, `1` is the Monday); and it may have a `name`, `moved` (`next`, `previous` or `nearest`
+#'   weekday when it falls on none; by default it is not moved), `from` and `until` (the years in which it holds).
 #' @return A `vetusta_calendar`.
 #' @section Errors: `vetusta_error_calendar`, with the part that is wrong.
 #' @export
@@ -72,20 +74,119 @@ read_sessions <- function(sessions, where) {
   frame
 }
 
+# A day entry says when it falls: `day` (a date, of every year or of one), `weekday` with `nth` and `month`, or days from Easter.
+day_words <- c("day", "weekday", "nth", "month", "easter", "eastern_easter", "name", "moved", "from", "until")
+
 read_days <- function(days, where, with_sessions = FALSE) {
   lapply(seq_along(days), function(i) {
     entry <- days[[i]]
     place <- paste0(where, "/", i)
-    wrong <- setdiff(names(entry), c("day", "name", if (with_sessions) "sessions"))
-    if (length(wrong)) stop_calendar(paste0("the word \"", wrong[1], "\" is not known"), place, "use day and name")
-    day <- as.character(entry$day %||% "")
-    if (!grepl("^([0-9]{4}-)?[0-9]{2}-[0-9]{2}$", day) || (nchar(day) == 10 && is.na(read_day(day))) ||
-          (nchar(day) == 5 && is.na(read_day(paste0("2024-", day))))) {
-      stop_calendar(paste0("\"", day, "\" is no day"), place, "write it as 03-20 for every year, or as 2026-03-20")
-    }
-    list(day = day, name = as.character(entry$name %||% day),
-         sessions = if (with_sessions) read_sessions(entry$sessions %||% list(), paste0(place, "/sessions")))
+    known <- c(day_words, if (with_sessions) "sessions")
+    wrong <- setdiff(names(entry), known)
+    if (length(wrong)) stop_calendar(paste0("the word \"", wrong[1], "\" is not known"), place, suggest_word(wrong[1], known))
+    ways <- intersect(c("day", "weekday", "easter", "eastern_easter"), names(entry))
+    if (length(ways) != 1) stop_calendar("an entry says when it falls in one way", place, "give one of day, weekday (with nth and month), easter, eastern_easter")
+    read <- switch(ways, day = read_fixed_day(entry, place), weekday = read_nth_day(entry, place), list(kind = ways, days = read_whole(entry[[ways]], ways, place)))
+    for (bound in c("from", "until")) if (!is.null(entry[[bound]])) read[[bound]] <- read_whole(entry[[bound]], bound, place)
+    read$moved <- entry$moved %||% "not"
+    if (!read$moved %in% c("not", "next", "previous", "nearest")) stop_calendar(paste0("a day cannot be moved \"", read$moved, "\""), place, "use next, previous, nearest or not")
+    read$name <- as.character(entry$name %||% read$text %||% ways)
+    if (with_sessions) read$sessions <- read_sessions(entry$sessions %||% list(), paste0(place, "/sessions"))
+    read
   })
+}
+
+read_whole <- function(value, name, place) {
+  if (!is.numeric(value) || length(value) != 1 || value != round(value)) stop_calendar(paste0("`", name, "` is no whole number"), place, paste0("write it as ", name, ": 1"))
+  as.numeric(value)
+}
+
+read_fixed_day <- function(entry, place) {
+  day <- as.character(entry$day)
+  if (!grepl("^([0-9]{4}-)?[0-9]{2}-[0-9]{2}$", day) || (nchar(day) == 10 && is.na(read_day(day))) ||
+        (nchar(day) == 5 && is.na(read_day(paste0("2024-", day))))) {
+    stop_calendar(paste0("\"", day, "\" is no day"), place, "write it as 03-20 for every year, or as 2026-03-20")
+  }
+  list(kind = if (nchar(day) == 10) "date" else "yearly", day = day, text = day)
+}
+
+read_nth_day <- function(entry, place) {
+  weekday <- match(tolower(as.character(entry$weekday)), weekday_names)
+  if (is.na(weekday)) stop_calendar(paste0("\"", entry$weekday, "\" is no weekday"), place, suggest_word(as.character(entry$weekday), weekday_names))
+  nth <- if (identical(entry$nth, "last")) -1 else read_whole(entry$nth %||% 0, "nth", place)
+  month <- read_whole(entry$month %||% 0, "month", place)
+  if (!(nth %in% c(-1, 1:5)) || !(month %in% 1:12)) stop_calendar("a weekday's entry needs nth (1 to 5, or last) and month (1 to 12)", place, "write it as {weekday: monday, nth: last, month: 5}")
+  list(kind = "nth", weekday = weekday, nth = nth, month = month, text = paste(if (nth == -1) "last" else paste0(nth, "."), weekday_names[weekday], "of", month.name[month]))
+}
+
+# The days on which an entry falls in a range of years, before any is moved.
+entry_days <- function(entry, years) {
+  years <- years[years >= (entry$from %||% -Inf) & years <= (entry$until %||% Inf)]
+  if (!length(years)) {
+    return(as.Date(character()))
+  }
+  days <- switch(entry$kind,
+    date = as.Date(entry$day),
+    yearly = read_day(paste0(sprintf("%04d", as.integer(years)), "-", entry$day)),
+    nth = nth_days(years, entry),
+    easter = easter_western(years) + entry$days,
+    eastern_easter = easter_eastern(years) + entry$days
+  )
+  days[!is.na(days)]
+}
+
+nth_days <- function(years, entry) {
+  first <- as.Date(sprintf("%04d-%02d-01", as.integer(years), as.integer(entry$month)))
+  last <- shift_day(first, interval_of(1, "month")) - 1
+  if (entry$nth == -1) {
+    return(last - ((as.numeric(last) + 3) %% 7 + 1 - entry$weekday) %% 7)
+  }
+  day <- first + (entry$weekday - ((as.numeric(first) + 3) %% 7 + 1)) %% 7 + 7 * (entry$nth - 1)
+  day[day > last] <- NA
+  day
+}
+
+# Easter Sunday by the method of Meeus, Jones and Butcher (Astronomical Algorithms, chapter 8).
+easter_western <- function(year) {
+  a <- year %% 19
+  b <- year %/% 100
+  c <- year %% 100
+  h <- (19 * a + b - b %/% 4 - (b - (b + 8) %/% 25 + 1) %/% 3 + 15) %% 30
+  l <- (32 + 2 * (b %% 4) + 2 * (c %/% 4) - h - c %% 4) %% 7
+  m <- (a + 11 * h + 22 * l) %/% 451
+  n <- h + l - 7 * m + 114
+  as.Date(sprintf("%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31), as.integer(n %% 31 + 1)))
+}
+
+# The eastern one: Meeus' Julian method, moved to the Gregorian calendar.
+easter_eastern <- function(year) {
+  d <- (19 * (year %% 19) + 15) %% 30
+  e <- (2 * (year %% 4) + 4 * (year %% 7) - d + 34) %% 7
+  n <- d + e + 114
+  julian <- as.Date(sprintf("%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31), as.integer(n %% 31 + 1)))
+  julian + year %/% 100 - year %/% 400 - 2
+}
+
+# The days on which entries fall, those moved that fall outside the calendar's weekdays; one that moves finds a day that is still free.
+moved_days <- function(entries, years, weekdays) {
+  taken <- as.Date(character())
+  lapply(entries, function(entry) {
+    days <- entry_days(entry, years)
+    off <- !((as.numeric(days) + 3) %% 7 + 1) %in% weekdays
+    if (entry$moved != "not") for (i in which(off)) days[i] <- move_day(days[i], entry$moved, weekdays, taken)
+    taken <<- c(taken, days)
+    days
+  })
+}
+
+move_day <- function(day, moved, weekdays, taken) {
+  step <- if (moved == "previous" || (moved == "nearest" && (as.numeric(day) + 3) %% 7 == 5)) -1 else 1
+  repeat {
+    day <- day + step
+    if (((as.numeric(day) + 3) %% 7 + 1) %in% weekdays && !day %in% taken) {
+      return(day)
+    }
+  }
 }
 
 #' @export
@@ -94,7 +195,12 @@ print.vetusta_calendar <- function(x, ...) {
   cat("  days     ", paste(weekday_names[x$weekdays], collapse = ", "), "\n", sep = "")
   clock <- function(seconds) sprintf("%02d:%02d", as.integer(seconds %/% 3600), as.integer(seconds %% 3600 %/% 60))
   cat(sprintf("  %-8s %s-%s\n", x$sessions$session, clock(x$sessions$start), clock(x$sessions$end)), sep = "")
-  for (day in x$closed) cat("  closed   ", day$day, " ", day$name, "\n", sep = "")
-  for (day in x$half_days) cat("  half day ", day$day, " ", day$name, "\n", sep = "")
+  say <- function(what, day) {
+    when <- day$text %||% paste0("easter", if (day$kind == "eastern_easter") " (eastern)", sprintf(" %+d", as.integer(day$days)))
+    cat("  ", what, " ", when, if (day$name != when) paste0(" ", day$name), if (day$moved != "not") paste0(", moved to the ", day$moved, " weekday"),
+      if (!is.null(day$from)) paste0(", from ", day$from), if (!is.null(day$until)) paste0(", until ", day$until), "\n", sep = "")
+  }
+  for (day in x$closed) say("closed  ", day)
+  for (day in x$half_days) say("half day", day)
   invisible(x)
 }

@@ -14,7 +14,7 @@ calendar_sessions <- function(calendar, from, to, session = NULL) {
   days <- calendar_days(calendar, from, to)
   known <- unique(c(calendar$sessions$session, unlist(lapply(calendar$half_days, function(day) day$sessions$session))))
   for (name in session) check_choice(name, "session", known)
-  half <- lapply(calendar$half_days, function(entry) days[day_matches(days, entry$day)])
+  half <- lapply(moved_days(calendar$half_days, years_of(days), calendar$weekdays), function(on) days[days %in% on])
   ordinary <- days[!days %in% unlist(half)]
   parts <- c(
     list(sessions_on(ordinary, calendar$sessions)),
@@ -48,12 +48,16 @@ calendar_days <- function(calendar, from, to) {
   }
   days <- seq(bounds$from, bounds$to, by = 1)
   days <- days[((as.numeric(days) + 3) %% 7 + 1) %in% calendar$weekdays]
-  closed <- Reduce(`|`, lapply(calendar$closed, function(entry) day_matches(days, entry$day)), logical(length(days)))
-  days[!closed]
+  closed <- do.call(c, c(list(as.Date(character())), moved_days(calendar$closed, years_of(days), calendar$weekdays)))
+  days[!days %in% closed]
 }
 
-day_matches <- function(days, text) {
-  if (nchar(text) == 10) days == as.Date(text) else format(days, "%m-%d") == text
+# The years of a range of days, and those around them, since a day can be moved over the year's edge.
+years_of <- function(days) {
+  if (!length(days)) {
+    return(numeric())
+  }
+  seq(as.POSIXlt(min(days))$year + 1899, as.POSIXlt(max(days))$year + 1901)
 }
 
 # The sessions that can hold an instant of a window: a day on either side covers sessions that cross midnight.
@@ -92,7 +96,7 @@ calendar_times <- function(calendar, interval, from, to, session = "regular") {
 
 # The sessions of a window with the bucket each belongs to. A longer interval's buckets are whole, so the window is
 # widened to the whole of the first and the last.
-calendar_frames <- function(calendar, interval, from, to, session) {
+calendar_frames <- function(calendar, interval, from, to, session, week_start = 1) {
   first <- local_day(from, calendar$zone)
   last <- local_day(to, calendar$zone)
   if (is_intraday(interval)) {
@@ -100,36 +104,39 @@ calendar_frames <- function(calendar, interval, from, to, session) {
     frames$bucket <- seq_len(nrow(frames))
     return(frames)
   }
-  first_bucket <- bucket_of_day(first - 1, interval)
-  frames <- calendar_sessions(calendar, bucket_start(first_bucket, interval), bucket_start(bucket_of_day(last + 1, interval) + 1, interval) - 1, session)
-  frames$bucket <- bucket_of_day(frames$day, interval)
+  first_bucket <- bucket_of_day(first - 1, interval, week_start)
+  frames <- calendar_sessions(calendar, bucket_start(first_bucket, interval, week_start), bucket_start(bucket_of_day(last + 1, interval, week_start) + 1, interval, week_start) - 1, session)
+  frames$bucket <- bucket_of_day(frames$day, interval, week_start)
   frames
 }
 
-# Days, weeks from Monday, months and years in numbered buckets; those of several units count from 1970.
-bucket_of_day <- function(day, interval) {
+# Days, weeks from Monday or another weekday, months and years in numbered buckets; those of several units count from 1970.
+bucket_of_day <- function(day, interval, week_start = 1) {
   day <- as.Date(day)
   count <- interval$count
   at <- as.POSIXlt(day, tz = "UTC")
   units <- switch(interval$unit,
     day = as.numeric(day),
-    week = floor((as.numeric(day) + 3) / 7),
+    week = floor((as.numeric(day) + 4 - week_start) / 7),
     month = (at$year - 70) * 12 + at$mon,
     year = at$year - 70
   )
   floor(units / count)
 }
 
-bucket_start <- function(bucket, interval) {
+bucket_start <- function(bucket, interval, week_start = 1) {
   units <- bucket * interval$count
   day_zero <- as.Date("1970-01-01")
   switch(interval$unit,
     day = day_zero + units,
-    week = day_zero + units * 7 - 3,
+    week = day_zero + units * 7 - 4 + week_start,
     month = shift_day(day_zero, interval_of(1, "month"), units),
     year = shift_day(day_zero, interval_of(1, "month"), units * 12)
   )
 }
+
+# The session that a plain day means: the regular one, or all where a calendar has none of that name.
+main_session <- function(calendar) if ("regular" %in% calendar$sessions$session) "regular"
 
 # The session of each instant, NA outside all of them.
 session_of <- function(time, calendar) {
@@ -146,7 +153,7 @@ day_times <- function(day, zone, calendar) {
   if (is.null(calendar) || !length(day)) {
     return(time_local(day, 0, zone))
   }
-  sessions <- calendar_sessions(calendar, min(day), max(day), "regular")
+  sessions <- calendar_sessions(calendar, min(day), max(day), main_session(calendar))
   opening <- sessions$open[match(day, sessions$day)]
   opening[is.na(opening)] <- time_local(day[is.na(opening)], calendar$sessions$start[1], calendar$zone)
   opening

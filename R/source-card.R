@@ -126,7 +126,8 @@ print.vetusta_source <- function(x, ...) {
 #'
 #' @param calendar Path of a calendar file (YAML, see [calendar_make()]); or the name of one that ships with the package
 #'   (`"quay"`); or a source, whose own calendar is meant.
-#' @return A `vetusta_calendar`.
+#' @return A `vetusta_calendar`. A file with `builds_on: quay` has what that calendar has, and its own words upon it; `without: [Midwinter]`
+#'   leaves days of the other out by their names.
 #' @section Errors: `vetusta_error_calendar` for a file that is not there or wrong.
 #' @export
 #' @examples
@@ -148,6 +149,26 @@ source_calendar <- function(calendar) {
     vetusta_stop("calendar", paste0("There is no calendar \"", calendar, "\"."),
       todo = paste0("give the path of a calendar file, or the name of one that ships: ", paste(shipped, collapse = ", ")))
   }
-  text <- readLines(found[1], warn = FALSE, encoding = "UTF-8")
-  calendar_make(card_yaml(text, found[1]))
+  calendar_make(calendar_definition(found[1], character()))
+}
+
+# What a calendar's file says, upon what the calendar that it builds on says: its own words lead, closed and half days are added, and
+# `without` takes days of the other away by their names.
+calendar_definition <- function(file, above) {
+  content <- card_yaml(readLines(file, warn = FALSE, encoding = "UTF-8"), file)
+  if (is.null(content$builds_on)) {
+    return(content[setdiff(names(content), "without")])
+  }
+  if (content$builds_on %in% above || length(above) > 10) {
+    vetusta_stop("calendar", "The calendar builds on itself.", where = file, todo = "correct builds_on")
+  }
+  candidates <- c(file.path(dirname(file), paste0(content$builds_on, c(".yml", ".calendar.yml"))), system.file("calendars", paste0(content$builds_on, ".yml"), package = "vetusta"))
+  found <- candidates[file.exists(candidates)]
+  if (!length(found)) vetusta_stop("calendar", paste0("The calendar that this one builds on, \"", content$builds_on, "\", is not there."), where = file, todo = "put its file beside this one")
+  base <- calendar_definition(found[1], c(above, content$builds_on))
+  kept <- function(days) Filter(function(day) !isTRUE(day$name %in% content$without), days)
+  own <- content[setdiff(names(content), c("builds_on", "without", "closed", "half_days"))]
+  base[names(own)] <- own
+  for (part in c("closed", "half_days")) base[[part]] <- c(kept(base[[part]]), content[[part]])
+  base
 }

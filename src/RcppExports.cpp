@@ -38,9 +38,32 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// groups_cpp
+List groups_cpp(CharacterVector text);
+RcppExport SEXP _vetusta_groups_cpp(SEXP textSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
+    rcpp_result_gen = Rcpp::wrap(groups_cpp(text));
+    return rcpp_result_gen;
+END_RCPP
+}
+// texts_are_cpp
+LogicalVector texts_are_cpp(CharacterVector text, String word);
+RcppExport SEXP _vetusta_texts_are_cpp(SEXP textSEXP, SEXP wordSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
+    Rcpp::traits::input_parameter< String >::type word(wordSEXP);
+    rcpp_result_gen = Rcpp::wrap(texts_are_cpp(text, word));
+    return rcpp_result_gen;
+END_RCPP
+}
 // regroup_cpp
-List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, LogicalVector provisional, NumericVector frame_open, NumericVector frame_close, NumericVector bucket_time, double step);
-RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP provisionalSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
+List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, LogicalVector provisional, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step);
+RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP provisionalSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -51,12 +74,14 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< NumericVector >::type low(lowSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type close(closeSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type volume(volumeSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type mean(meanSEXP);
     Rcpp::traits::input_parameter< LogicalVector >::type provisional(provisionalSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type frame_open(frame_openSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type frame_close(frame_closeSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type anchor(anchorSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type bucket_time(bucket_timeSEXP);
     Rcpp::traits::input_parameter< double >::type step(stepSEXP);
-    rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, provisional, frame_open, frame_close, bucket_time, step));
+    rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, provisional, frame_open, frame_close, anchor, bucket_time, step));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -86,6 +111,83 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// align_cpp
+IntegerVector align_cpp(NumericVector grid, NumericVector known, NumericVector own);
+RcppExport SEXP _vetusta_align_cpp(SEXP gridSEXP, SEXP knownSEXP, SEXP ownSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type grid(gridSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type own(ownSEXP);
+    rcpp_result_gen = Rcpp::wrap(align_cpp(grid, known, own));
+    return rcpp_result_gen;
+END_RCPP
+}
+// align_between_cpp
+List align_between_cpp(NumericVector grid, NumericVector known, NumericVector value);
+RcppExport SEXP _vetusta_align_between_cpp(SEXP gridSEXP, SEXP knownSEXP, SEXP valueSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type grid(gridSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    rcpp_result_gen = Rcpp::wrap(align_between_cpp(grid, known, value));
+    return rcpp_result_gen;
+END_RCPP
+}
+// times_match_cpp
+IntegerVector times_match_cpp(NumericVector grid, NumericVector time);
+RcppExport SEXP _vetusta_times_match_cpp(SEXP gridSEXP, SEXP timeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type grid(gridSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
+    rcpp_result_gen = Rcpp::wrap(times_match_cpp(grid, time));
+    return rcpp_result_gen;
+END_RCPP
+}
+// carry_cpp
+NumericVector carry_cpp(NumericVector value, IntegerVector block, double most, bool forward);
+RcppExport SEXP _vetusta_carry_cpp(SEXP valueSEXP, SEXP blockSEXP, SEXP mostSEXP, SEXP forwardSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type block(blockSEXP);
+    Rcpp::traits::input_parameter< double >::type most(mostSEXP);
+    Rcpp::traits::input_parameter< bool >::type forward(forwardSEXP);
+    rcpp_result_gen = Rcpp::wrap(carry_cpp(value, block, most, forward));
+    return rcpp_result_gen;
+END_RCPP
+}
+// hole_runs_cpp
+List hole_runs_cpp(NumericVector value, IntegerVector block);
+RcppExport SEXP _vetusta_hole_runs_cpp(SEXP valueSEXP, SEXP blockSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type block(blockSEXP);
+    rcpp_result_gen = Rcpp::wrap(hole_runs_cpp(value, block));
+    return rcpp_result_gen;
+END_RCPP
+}
+// linear_cpp
+NumericVector linear_cpp(NumericVector value, NumericVector time, IntegerVector block);
+RcppExport SEXP _vetusta_linear_cpp(SEXP valueSEXP, SEXP timeSEXP, SEXP blockSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type block(blockSEXP);
+    rcpp_result_gen = Rcpp::wrap(linear_cpp(value, time, block));
+    return rcpp_result_gen;
+END_RCPP
+}
 // times_present_cpp
 LogicalVector times_present_cpp(NumericVector expected, NumericVector present);
 RcppExport SEXP _vetusta_times_present_cpp(SEXP expectedSEXP, SEXP presentSEXP) {
@@ -110,6 +212,38 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// roll_sums_cpp
+NumericVector roll_sums_cpp(IntegerVector group, NumericVector time, NumericVector value, double length, int kind, int least);
+RcppExport SEXP _vetusta_roll_sums_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP valueSEXP, SEXP lengthSEXP, SEXP kindSEXP, SEXP leastSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< double >::type length(lengthSEXP);
+    Rcpp::traits::input_parameter< int >::type kind(kindSEXP);
+    Rcpp::traits::input_parameter< int >::type least(leastSEXP);
+    rcpp_result_gen = Rcpp::wrap(roll_sums_cpp(group, time, value, length, kind, least));
+    return rcpp_result_gen;
+END_RCPP
+}
+// roll_extremes_cpp
+NumericVector roll_extremes_cpp(IntegerVector group, NumericVector time, NumericVector value, double length, bool largest, int least);
+RcppExport SEXP _vetusta_roll_extremes_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP valueSEXP, SEXP lengthSEXP, SEXP largestSEXP, SEXP leastSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< double >::type length(lengthSEXP);
+    Rcpp::traits::input_parameter< bool >::type largest(largestSEXP);
+    Rcpp::traits::input_parameter< int >::type least(leastSEXP);
+    rcpp_result_gen = Rcpp::wrap(roll_extremes_cpp(group, time, value, length, largest, least));
+    return rcpp_result_gen;
+END_RCPP
+}
 // seeded_uniform_cpp
 NumericVector seeded_uniform_cpp(std::string key, int n);
 RcppExport SEXP _vetusta_seeded_uniform_cpp(SEXP keySEXP, SEXP nSEXP) {
@@ -126,11 +260,21 @@ END_RCPP
 static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_bar_faults_cpp", (DL_FUNC) &_vetusta_bar_faults_cpp, 6},
     {"_vetusta_is_ordered_cpp", (DL_FUNC) &_vetusta_is_ordered_cpp, 2},
-    {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 12},
+    {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 1},
+    {"_vetusta_texts_are_cpp", (DL_FUNC) &_vetusta_texts_are_cpp, 2},
+    {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 14},
     {"_vetusta_frames_times_cpp", (DL_FUNC) &_vetusta_frames_times_cpp, 3},
     {"_vetusta_frames_find_cpp", (DL_FUNC) &_vetusta_frames_find_cpp, 3},
+    {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},
+    {"_vetusta_align_between_cpp", (DL_FUNC) &_vetusta_align_between_cpp, 3},
+    {"_vetusta_times_match_cpp", (DL_FUNC) &_vetusta_times_match_cpp, 2},
+    {"_vetusta_carry_cpp", (DL_FUNC) &_vetusta_carry_cpp, 4},
+    {"_vetusta_hole_runs_cpp", (DL_FUNC) &_vetusta_hole_runs_cpp, 2},
+    {"_vetusta_linear_cpp", (DL_FUNC) &_vetusta_linear_cpp, 3},
     {"_vetusta_times_present_cpp", (DL_FUNC) &_vetusta_times_present_cpp, 2},
     {"_vetusta_missing_runs_cpp", (DL_FUNC) &_vetusta_missing_runs_cpp, 2},
+    {"_vetusta_roll_sums_cpp", (DL_FUNC) &_vetusta_roll_sums_cpp, 6},
+    {"_vetusta_roll_extremes_cpp", (DL_FUNC) &_vetusta_roll_extremes_cpp, 6},
     {"_vetusta_seeded_uniform_cpp", (DL_FUNC) &_vetusta_seeded_uniform_cpp, 2},
     {NULL, NULL, 0}
 };

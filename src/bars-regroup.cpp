@@ -9,13 +9,15 @@ using namespace Rcpp;
 // that the bucket bears. Within the day (step > 0) a bucket is a step of its frame; else it is the frame's own.
 // [[Rcpp::export]]
 List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low,
-                 NumericVector close, NumericVector volume, LogicalVector provisional, NumericVector frame_open,
-                 NumericVector frame_close, NumericVector bucket_time, double step) {
+                 NumericVector close, NumericVector volume, NumericVector mean, LogicalVector provisional, NumericVector frame_open,
+                 NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step) {
   const R_xlen_t n = time.size(), frames = frame_open.size();
   std::vector<int> out_group, out_count, out_frame;
   std::vector<double> out_time, out_open, out_high, out_low, out_close, out_volume, out_value;
   std::vector<int> out_provisional;
   double outside = 0;
+  // what a bar's volume traded at: its own volume-weighted mean where it has one, else its close
+  const double* price = mean.size() == n ? mean.begin() : close.begin();
   R_xlen_t f = 0;
   for (R_xlen_t i = 0; i < n; ++i) {
     if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
@@ -28,7 +30,7 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
       ++outside;
       continue;
     }
-    const double bucket = step > 0 ? frame_open[f] + std::floor((t - frame_open[f]) / step) * step : bucket_time[f];
+    const double bucket = step > 0 ? anchor[f] + std::floor((t - anchor[f]) / step) * step : bucket_time[f];
     const size_t last = out_time.size();
     const bool same = last > 0 && out_group[last - 1] == group[i] && out_time[last - 1] == bucket;
     if (!same) {
@@ -40,7 +42,7 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
       out_low.push_back(low[i]);
       out_close.push_back(close[i]);
       out_volume.push_back(volume[i]);
-      out_value.push_back(close[i] * volume[i]);
+      out_value.push_back(price[i] * volume[i]);
       out_count.push_back(1);
       out_provisional.push_back(provisional[i]);
       continue;
@@ -52,10 +54,10 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
     if (!std::isnan(close[i])) out_close[b] = close[i];
     if (std::isnan(out_volume[b])) {
       out_volume[b] = volume[i];
-      out_value[b] = close[i] * volume[i];
+      out_value[b] = price[i] * volume[i];
     } else if (!std::isnan(volume[i])) {
       out_volume[b] += volume[i];
-      out_value[b] += close[i] * volume[i];
+      out_value[b] += price[i] * volume[i];
     }
     ++out_count[b];
     out_provisional[b] = out_provisional[b] || provisional[i];

@@ -1,0 +1,168 @@
+# Periods of all frequencies, in the spellings of ISO 8601 and of SDMX.
+
+frequency_months <- c(A = 12, S = 6, T = 4, Q = 3, M = 1)
+frequency_words <- c(A = "annual", S = "half-yearly", T = "four-monthly", Q = "quarterly", M = "monthly", W = "weekly", D = "daily", I = "instants")
+
+period_forms <- c(
+  A = "^([0-9]{4})(?:-?A1?)?$", S = "^([0-9]{4})-?[SHB]([12])$", T = "^([0-9]{4})-?T([1-3])$", Q = "^([0-9]{4})-?Q([1-4])$",
+  M = "^([0-9]{4})-?(?:M|-)?([0-9]{1,2})$", W = "^([0-9]{4})-?W([0-9]{1,2})$", N = "^([0-9]{4})-?D([0-9]{3})$", D = "^([0-9]{4}-[0-9]{2}-[0-9]{2})$"
+)
+
+#' Read periods
+#'
+#' @param x Texts: years (`2026`, `2026-A1`), half-years (`2026-S1`, `2026-H1`, `2026-B1`), thirds (`2026-T1`), quarters (`2026-Q1`,
+#'   `2026Q1`), months (`2026-03`, `2026-M03`, `2026M03`), ISO weeks (`2026-W05`), days (`2026-03-12`, `2026-D071`), instants
+#'   (`2026-03-12T09:30:00`), and SDMX time ranges (`2026-03-01/P1M`).
+#' @param year_start The first day of the reporting year, as `--07-01`, for a source whose year does not begin in January; it holds
+#'   for the spellings with a letter (SDMX 2.1, reporting periods).
+#' @return A data frame with a row a text: `text`, `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`, `D`, or `I` for instants), `first`, `last`
+#'   (`Date`), `days` (how many). What is no period has `NA` in all but `text`.
+#' @section Errors: `vetusta_error_want` for something that is no text.
+#' @export
+#' @examples
+#' time_periods(c("2026", "2026-Q1", "2026-03", "2026-W53", "2026-02-30"))
+time_periods <- function(x, year_start = "--01-01") {
+  if (!is.character(x)) vetusta_stop("want", "Periods are read from text.", todo = "give texts such as \"2026-Q1\"")
+  known <- unique(x)
+  n <- length(known)
+  frequency <- rep(NA_character_, n)
+  first <- last <- rep(as.Date(NA), n)
+  text <- toupper(trimws(known))
+  for (name in names(period_forms)) {
+    at <- which(is.na(frequency) & grepl(period_forms[[name]], text, perl = TRUE))
+    if (!length(at)) next
+    parts <- regmatches(text[at], regexec(period_forms[[name]], text[at], perl = TRUE))
+    year <- as.numeric(vapply(parts, `[`, "", 2) |> substr(1, 4))
+    number <- suppressWarnings(as.numeric(vapply(parts, function(part) if (length(part) > 2) part[3] else "1", "")))
+    lettered <- grepl("[A-Z]", text[at])
+    bounds <- period_bounds(name, year, number, text[at], ifelse(lettered, year_start, "--01-01"))
+    good <- !is.na(bounds$first)
+    frequency[at[good]] <- if (name == "N") "D" else name
+    first[at[good]] <- bounds$first[good]
+    last[at[good]] <- bounds$last[good]
+  }
+  rest <- which(is.na(frequency))
+  if (length(rest)) {
+    other <- period_ranges(text[rest])
+    frequency[rest] <- other$frequency
+    first[rest] <- other$first
+    last[rest] <- other$last
+  }
+  all <- data.frame(text = known, frequency = frequency, first = first, last = last, days = as.integer(last - first) + 1L)[match(x, known), ]
+  rownames(all) <- NULL
+  all
+}
+
+period_bounds <- function(name, year, number, text, year_start) {
+  if (name == "D") {
+    day <- read_day(text)
+    return(list(first = day, last = day))
+  }
+  starts <- read_day(paste0(sprintf("%04d", as.integer(year)), sub("^-", "", year_start)))
+  if (name == "N") {
+    day <- starts + number - 1
+    day[number < 1 | day > shift_day(starts, interval_of(1, "year")) - 1] <- NA
+    return(list(first = day, last = day))
+  }
+  if (name == "W") {
+    # the first week is the one with the year's first Thursday (ISO 8601)
+    monday <- first_monday(starts) + 7 * (number - 1)
+    monday[number < 1 | monday >= first_monday(shift_day(starts, interval_of(1, "year")))] <- NA
+    return(list(first = monday, last = monday + 6))
+  }
+  months <- frequency_months[[name]]
+  number[number < 1 | number > 12 / months] <- NA
+  list(first = shift_months(starts, (number - 1) * months), last = shift_months(starts, number * months) - 1)
+}
+
+# The Monday of the week that holds the first Thursday on or after a year's first day.
+first_monday <- function(starts) starts + (3 - (as.numeric(starts) + 3) %% 7) %% 7 - 3
+
+shift_months <- function(day, months) {
+  out <- rep(as.Date(NA), length(day))
+  good <- !is.na(day) & !is.na(months)
+  at <- as.POSIXlt(day[good], tz = "UTC")
+  first <- as.Date(ISOdate(at$year + 1900 + (at$mon + months[good]) %/% 12, (at$mon + months[good]) %% 12 + 1, 1))
+  out[good] <- pmin(first + at$mday - 1, shift_day(first, interval_of(1, "month")) - 1)
+  out
+}
+
+# Instants, and ranges of a start and a duration.
+period_ranges <- function(text) {
+  n <- length(text)
+  frequency <- rep(NA_character_, n)
+  first <- last <- rep(as.Date(NA), n)
+  instant <- read_rfc3339(text)
+  at <- which(!is.na(instant))
+  frequency[at] <- "I"
+  first[at] <- last[at] <- as.Date(instant[at], tz = "UTC")
+  for (i in grep("^[0-9]{4}-[0-9]{2}-[0-9]{2}(T[0-9:.]+Z?)?/P", text)) {
+    length <- tryCatch(time_interval(sub(".*/", "", text[i])), vetusta_error = function(e) NULL)
+    day <- read_day(substr(text[i], 1, 10))
+    if (is.null(length) || is.na(day)) next
+    first[i] <- day
+    last[i] <- if (is_intraday(length)) day else shift_day(day, length) - 1
+    iso <- c(P1Y = "A", P6M = "S", P4M = "T", P3M = "Q", P1M = "M", P1W = "W", P1D = "D")[length$iso]
+    frequency[i] <- if (is.na(iso)) "I" else unname(iso)
+  }
+  list(frequency = frequency, first = first, last = last)
+}
+
+#' @rdname time_periods
+#' @param first First days of periods, `Date`.
+#' @param frequency Their frequencies, one or as many.
+#' @param form `"sdmx"` (`2026-Q1`, `2026-M03`) or `"iso"` (`2026-03`; quarters and half-years as SDMX writes them, for ISO has none).
+#' @return `time_spelling()`: texts.
+#' @export
+time_spelling <- function(first, frequency, form = "sdmx") {
+  check_choice(form, "form", c("sdmx", "iso"))
+  at <- as.POSIXlt(first, tz = "UTC")
+  year <- sprintf("%04d", as.integer(at$year + 1900))
+  months <- unname(frequency_months[frequency])
+  number <- at$mon %/% months + 1
+  thursday <- as.POSIXlt(first + 3, tz = "UTC")
+  week <- paste0(sprintf("%04d", as.integer(thursday$year + 1900)), "-W", sprintf("%02d", as.integer(thursday$yday %/% 7 + 1)))
+  text <- ifelse(frequency == "A", year, ifelse(frequency == "M", paste0(year, if (form == "sdmx") "-M" else "-", sprintf("%02d", as.integer(at$mon + 1))),
+    ifelse(frequency == "W", week, ifelse(frequency %in% c("D", "I"), format(first, "%Y-%m-%d"), paste0(year, "-", frequency, number)))))
+  ifelse(is.na(first), NA_character_, text)
+}
+
+# The last day of the period that begins on each day.
+period_last <- function(first, frequency) {
+  frequency <- rep_len(frequency, length(first))
+  last <- first
+  for (name in unique(frequency)) {
+    at <- which(frequency == name)
+    last[at] <- if (name %in% names(frequency_months)) shift_months(first[at], rep(frequency_months[[name]], length(at))) - 1
+    else if (name == "W") first[at] + 6 else first[at]
+  }
+  last
+}
+
+# The first day of the period that holds each day.
+period_first <- function(day, frequency) {
+  if (frequency %in% names(frequency_months)) {
+    at <- as.POSIXlt(day, tz = "UTC")
+    return(as.Date(ISOdate(at$year + 1900, at$mon - at$mon %% frequency_months[[frequency]] + 1, 1)))
+  }
+  if (frequency == "W") day - (as.numeric(day) + 3) %% 7 else day
+}
+
+# The first days of all periods from the one that holds `from` to the one that holds `to`.
+period_sequence <- function(from, to, frequency) {
+  first <- period_first(from, frequency)
+  if (is.na(first) || is.na(to) || first > to) {
+    return(as.Date(character()))
+  }
+  if (frequency %in% names(frequency_months)) seq(first, to, by = paste(frequency_months[[frequency]], "months"))
+  else seq(first, to, by = if (frequency == "W") 7 else 1)
+}
+
+# The frequency that days of a series keep, by the smallest step between them.
+guess_frequency <- function(day) {
+  step <- diff(sort(unique(as.numeric(day))))
+  if (!length(step)) {
+    return("D")
+  }
+  names(which.max(c(D = 1, W = 6.9, M = 27, Q = 85, T = 115, S = 170, A = 350)[c(1, 6.9, 27, 85, 115, 170, 350) <= max(1, min(step))]))
+}

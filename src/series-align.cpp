@@ -1,0 +1,62 @@
+// Putting series on a grid without looking ahead: at each grid time the newest value that was known by then.
+#include <Rcpp.h>
+#include <cmath>
+using namespace Rcpp;
+
+// For each grid time the position (from 1) of the row that counts, 0 for none. `known` is ascending: the instant from which a row
+// counts. Of the rows known by then the one of the newest own time counts, and of two of one own time the one known last.
+// [[Rcpp::export]]
+IntegerVector align_cpp(NumericVector grid, NumericVector known, NumericVector own) {
+  const R_xlen_t n = grid.size(), m = known.size();
+  IntegerVector out(n);
+  R_xlen_t j = 0, best = -1;
+  const double* g = grid.begin();
+  const double* k = known.begin();
+  const double* w = own.begin();
+  int* o = out.begin();
+  for (R_xlen_t i = 0; i < n; ++i) {
+    while (j < m && k[j] <= g[i]) {
+      if (best < 0 || w[j] >= w[best]) best = j;
+      ++j;
+    }
+    o[i] = static_cast<int>(best + 1);
+  }
+  return out;
+}
+
+// Sums and counts of the values that became known after the grid time before and up to each one.
+// [[Rcpp::export]]
+List align_between_cpp(NumericVector grid, NumericVector known, NumericVector value) {
+  const R_xlen_t n = grid.size(), m = known.size();
+  NumericVector sum(n);
+  IntegerVector count(n);
+  R_xlen_t j = 0;
+  if (n > 0) while (j < m && known[j] <= grid[0]) ++j;  // what came before the grid begins belongs to no step of it
+  for (R_xlen_t i = 1; i < n; ++i) {
+    long double total = 0;
+    while (j < m && known[j] <= grid[i]) {
+      if (!std::isnan(value[j])) {
+        total += value[j];
+        ++count[i];
+      }
+      ++j;
+    }
+    sum[i] = static_cast<double>(total);
+  }
+  return List::create(_["sum"] = sum, _["count"] = count);
+}
+
+// Position (from 1) of each time among ascending times, 0 where it is not there; both ascending.
+// [[Rcpp::export]]
+IntegerVector times_match_cpp(NumericVector grid, NumericVector time) {
+  const R_xlen_t n = grid.size(), m = time.size();
+  IntegerVector out(n);
+  R_xlen_t j = 0;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    while (j < m && time[j] < grid[i]) ++j;
+    // of two rows with one time the later counts
+    while (j + 1 < m && time[j + 1] == grid[i]) ++j;
+    if (j < m && time[j] == grid[i]) out[i] = static_cast<int>(j + 1);
+  }
+  return out;
+}

@@ -1,0 +1,98 @@
+// Carrying values into the holes of a grid, forward or back, and between two of them on a straight line.
+#include <Rcpp.h>
+#include <cmath>
+using namespace Rcpp;
+
+// Positions from which each hole is filled: the last present one before it (`forward`) or the next one after it, 0 for none.
+// Runs longer than `most` stay open; a value is not carried over the edge of a block.
+// [[Rcpp::export]]
+NumericVector carry_cpp(NumericVector value, IntegerVector block, double most, bool forward) {
+  const R_xlen_t n = value.size();
+  const bool blocks = block.size() == n;
+  NumericVector out = clone(value);
+  const double* v = value.begin();
+  const int* b = block.begin();
+  double* o = out.begin();
+  const bool limited = std::isfinite(most);
+  const R_xlen_t limit = limited ? static_cast<R_xlen_t>(most) : 0;
+  if (forward) {
+    R_xlen_t known = -1;
+    for (R_xlen_t i = 0; i < n; ++i) {
+      if (!std::isnan(v[i])) {
+        known = i;
+        continue;
+      }
+      if (known < 0 || (blocks && b[known] != b[i])) continue;
+      if (limited) {  // the whole run is measured first
+        R_xlen_t end = i;
+        while (end < n && std::isnan(v[end]) && (!blocks || b[end] == b[i])) ++end;
+        if (end - i <= limit) for (R_xlen_t k = i; k < end; ++k) o[k] = v[known];
+        i = end - 1;
+      } else {
+        o[i] = v[known];
+      }
+    }
+  } else {
+    R_xlen_t known = -1;
+    for (R_xlen_t i = n - 1; i >= 0; --i) {
+      if (!std::isnan(v[i])) {
+        known = i;
+        continue;
+      }
+      if (known < 0 || (blocks && b[known] != b[i])) continue;
+      if (limited) {
+        R_xlen_t end = i;
+        while (end >= 0 && std::isnan(v[end]) && (!blocks || b[end] == b[i])) --end;
+        if (i - end <= limit) for (R_xlen_t k = i; k > end; --k) o[k] = v[known];
+        i = end + 1;
+      } else {
+        o[i] = v[known];
+      }
+    }
+  }
+  return out;
+}
+
+// The length of the run of holes that each position lies in, 0 where a value is; runs end at the edge of a block.
+// `inner` says whether a value of the same block stands on both of its sides.
+// [[Rcpp::export]]
+List hole_runs_cpp(NumericVector value, IntegerVector block) {
+  const R_xlen_t n = value.size();
+  const bool blocks = block.size() == n;
+  IntegerVector length(n);
+  LogicalVector inner(n);
+  for (R_xlen_t i = 0; i < n;) {
+    if (!std::isnan(value[i])) {
+      ++i;
+      continue;
+    }
+    R_xlen_t end = i;
+    while (end < n && std::isnan(value[end]) && (!blocks || block[end] == block[i])) ++end;
+    const bool left = i > 0 && (!blocks || block[i - 1] == block[i]);
+    const bool right = end < n && (!blocks || block[end] == block[i]);
+    for (R_xlen_t k = i; k < end; ++k) {
+      length[k] = static_cast<int>(end - i);
+      inner[k] = left && right;
+    }
+    i = end;
+  }
+  return List::create(_["length"] = length, _["inner"] = inner);
+}
+
+// On the straight line, in time, between the values on both sides; holes without two sides stay open.
+// [[Rcpp::export]]
+NumericVector linear_cpp(NumericVector value, NumericVector time, IntegerVector block) {
+  const R_xlen_t n = value.size();
+  const bool blocks = block.size() == n;
+  NumericVector out = clone(value);
+  R_xlen_t known = -1;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    if (std::isnan(value[i])) continue;
+    if (known >= 0 && i - known > 1 && (!blocks || block[known] == block[i])) {
+      const double slope = (value[i] - value[known]) / (time[i] - time[known]);
+      for (R_xlen_t k = known + 1; k < i; ++k) out[k] = value[known] + slope * (time[k] - time[known]);
+    }
+    known = i;
+  }
+  return out;
+}
