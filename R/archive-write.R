@@ -126,7 +126,7 @@ archive_journal_add <- function(archive, entry) {
 # Takes a token from the source's limits, counted for all processes on this archive. Gives the seconds to wait, 0 when taken.
 # `windows` has the limits as `count` and `since`: one statement counts and takes, so that nobody comes between.
 archive_take_token <- function(archive, source, windows, longest, wait_for, now = as.numeric(Sys.time())) {
-  room <- paste0("(SELECT count(*) FROM tokens WHERE source = ? AND taken > ?) < ?", collapse = " AND ")
+  room <- paste(rep("(SELECT count(*) FROM tokens WHERE source = ? AND taken > ?) < ?", length(windows$count)), collapse = " AND ")
   counted <- unlist(Map(function(since, count) list(source, since, count), windows$since, windows$count), recursive = FALSE)
   taken <- archive_do(archive, paste0("INSERT INTO tokens SELECT ?, ? WHERE ", room), c(list(source, now), counted))
   if (taken == 1) {

@@ -60,7 +60,7 @@ demo_look <- function(desk, archive) {
   cli_print_gaps(gaps, 6, calendar$zone)
   cat("\nThaw Day, 20 March, is no gap: the exchange's calendar expects nothing on it. Tamm Navigation (TAMX) was halted for two days.\n")
   demo_step("5  days, figures and a table")
-  days <- bars_regroup(minutes, "1 day", calendar, base = "1 minute")
+  days <- bars_regroup(minutes, "1 day", calendar, base = "1 minute", need = 0)
   file <- function(name) file.path(desk$folder, name)
   figure_save(figure_candles(days, zone = calendar$zone, title = "Four shares on the Ysel Quay Exchange"), file("candles.png"))
   figure_save(figure_lines(minutes, base = 100, zone = calendar$zone, title = "Four shares, first minute = 100"), file("lines.png"))

@@ -1,11 +1,27 @@
 cli_gaps <- function(arguments) {
-  options <- cli_arguments(arguments, "gaps", "[SYMBOL...]",
-    c(cli_bars_options(), list(cli_option("longest", "how many of the longest runs to show [10]", default = "10", metavar = "N")), cli_json_option()),
-    "vetusta gaps KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26")
+  options <- cli_arguments(arguments, "gaps", "[SYMBOL...|SERIES...]",
+    c(list(
+      cli_option("longest", "how many of the longest runs to show [10]", default = "10", metavar = "N"),
+      cli_option("faults", "show what is wrong instead of what is missing: doubled times, jumps, stale runs", flag = TRUE),
+      cli_option("published", "how long after its end a value is published, as \"45 days\": what is younger is told so", metavar = "LENGTH"),
+      cli_option("session", "regular, early, late, or all [regular]", default = "regular", metavar = "NAME")
+    ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
+    c("vetusta gaps KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26", "vetusta gaps --source river --offer levels kelder-lock", "vetusta gaps --input level.csv --faults"))
   longest <- suppressWarnings(as.integer(options$longest))
   if (is.na(longest) || longest < 0) cli_usage_error("--longest must be a whole number")
-  read <- cli_bars(options, options$words)
-  gaps <- series_gaps(read$bars, read$calendar, interval = read$interval, from = options$from, to = options$to, session = read$session)
+  read <- cli_series(options)
+  x <- cli_one_table(read)
+  if (options$faults) {
+    faults <- series_faults(x, value = if (series_kind(x) == "bars") options$value)
+    if (!nrow(faults)) cli_say("nothing is wrong")
+    return(cli_put(faults, options, "fault"))
+  }
+  session <- if (is.null(read$calendar) || options$session == "all") NULL else options$session
+  gaps <- series_gaps(x, read$calendar, interval = read$interval, from = options$from, to = options$to, session = session, published = options$published,
+    now = if (!is.null(options$published)) Sys.time(), withheld = cli_withheld(options))
+  if (!is.null(options$file)) {
+    return(cli_put(gaps, options, "run"))
+  }
   if (options$json) {
     return(cli_print_json(list(summary = attr(gaps, "summary"), gaps = as.data.frame(gaps))))
   }
@@ -27,4 +43,14 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
     cat("\nthe longest of", format(nrow(gaps), big.mark = ","), "runs, in the time of", zone, "\n")
     cat(text_table(shown), sep = "\n")
   }
+}
+
+# From when the desk's source holds its newest values back, where it does.
+cli_withheld <- function(options) {
+  desk <- if (is.null(options$input) && !is.null(options$source)) cli_desk(options, needed = FALSE)
+  if (is.null(desk) || !file.exists(file.path(desk$sources, paste0(options$source, ".yml")))) {
+    return(NULL)
+  }
+  withheld <- desk_source(desk, options$source)$withheld
+  if (is.null(withheld)) NULL else Sys.time() - withheld$seconds
 }

@@ -10,7 +10,12 @@ cli_commands <- c(
   collect = "collect into the archive, within the source's limits",
   reread = "decode kept raw pages again with a corrected card, making no call",
   list = "show what the archive holds, its journal or its findings",
-  gaps = "find what is missing in archived series",
+  calendar = "show a calendar, its closed days, or the times it expects",
+  regroup = "make longer bars, or change the frequency of values",
+  align = "put series onto one grid, without looking ahead",
+  gaps = "find what is missing, and why, or what is wrong",
+  fill = "fill what is missing by a named rule, and mark it",
+  change = "changes, indices, windows, conversion, correlation",
   figure = "draw candles or lines of archived series",
   export = "write archived series or rows as CSV",
   import = "put bars from a CSV file into the archive",
@@ -43,7 +48,7 @@ cli_run <- function(arguments) {
     cli_say("vetusta: there is no command \"", command, "\"; ", suggest_word(command, names(cli_commands)))
     return(2L)
   }
-  work <- get(paste0("cli_", command), mode = "function")
+  work <- cli_command(command)
   withCallingHandlers(
     tryCatch(
       {
@@ -81,7 +86,7 @@ cli_failed <- function(error, status) {
 cli_say <- function(...) cat(..., "\n", file = stderr(), sep = "")
 
 cli_overview <- function() {
-  cat("vetusta collects market prices from data APIs, and keeps, mends and draws them.\n\nusage: vetusta COMMAND [...]\n\n")
+  cat("vetusta collects market prices and statistics from data APIs, and keeps, aligns, mends and draws them.\n\nusage: vetusta COMMAND [...]\n\n")
   cat(sprintf("  %-9s %s\n", names(cli_commands), cli_commands), sep = "")
   cat("\n`vetusta help COMMAND` shows a command's options and an example; `vetusta demo` is a good start.\n")
 }
@@ -147,8 +152,10 @@ cli_help <- function(arguments) {
   if (!arguments[1] %in% names(cli_commands)) {
     cli_usage_error("there is no command \"", arguments[1], "\"; ", suggest_word(arguments[1], names(cli_commands)))
   }
-  get(paste0("cli_", arguments[1]), mode = "function")("--help")
+  cli_command(arguments[1])("--help")
 }
+
+cli_command <- function(name) if (name == "calendar") cli_calendar_command else get(paste0("cli_", name), mode = "function")
 
 cli_version <- function(arguments) {
   if (length(arguments) && arguments[1] %in% c("--help", "-h")) {

@@ -96,7 +96,7 @@ cli_bars <- function(options, symbols) {
   bars <- archive_bars(archive, if (length(symbols)) symbols, interval, from = options$from, to = options$to, source = options$source, zone = zone)
   regular <- is.null(session) || all(is.na(bars$session))
   if (!regular) bars <- bars[bars$session %in% session, ]
-  if (!is.null(options$regroup)) bars <- bars_regroup(bars, options$regroup, calendar, session = if (is.null(calendar)) NULL else session, base = interval)
+  if (!is.null(options$regroup)) bars <- bars_regroup(bars, options$regroup, calendar, session = if (is.null(calendar)) NULL else session, base = interval, need = 0)
   list(bars = bars, calendar = calendar, zone = zone, interval = options$regroup %||% interval, session = session)
 }
 

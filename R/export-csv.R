@@ -33,3 +33,21 @@ export_csv <- function(rows, file = "") {
 }
 
 without_formula <- function(text) ifelse(grepl("^[=+@\t\r-]", text), paste0("'", text), text)
+
+#' @rdname export_csv
+#' @return `export_table()` writes CSV or, to a file that ends in `.parquet`, Parquet: instants and days keep their types there, and nothing is changed in texts.
+#' @export
+export_table <- function(rows, file) {
+  check_text(file, "file", "export")
+  if (!grepl("[.]parquet$", file)) {
+    return(export_csv(rows, file))
+  }
+  if (!dir.exists(dirname(file))) vetusta_stop("export", "The folder for the file is not there.", where = dirname(file), todo = "make it, or give another path")
+  beside <- paste0(file, ".part")
+  written <- tryCatch({
+    nanoparquet::write_parquet(list_frame(as.list(rows)), beside)
+    file.rename(beside, file)
+  }, error = function(e) FALSE)
+  if (!isTRUE(written)) vetusta_stop("export", "The file cannot be written.", where = file, todo = "look at the rights of its folder and the room on the disk")
+  invisible(file)
+}

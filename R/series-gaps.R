@@ -3,19 +3,26 @@
 #' Sets the times that a calendar expects against those that are there. Closed days and hours are not expected, so they
 #' are no gaps.
 #'
-#' @param x A table of bars of one interval, of any number of symbols.
-#' @param calendar A calendar. `NULL` expects a value at every interval of every day of UTC.
+#' @param x A table of bars of one interval, of any number of symbols; or observations, or a table with `series`, `time` and `value`. A row whose value is
+#'   missing is no value.
+#' @param calendar A calendar. `NULL` expects a value at every interval of every day of UTC; observations of months and other periods are
+#'   expected for every period, those of days for every day of the calendar.
 #' @param interval The interval of `x`; by default the smallest step between two values.
-#' @param from,to The window, days or instants; by default from the first to the last value of all symbols together.
+#' @param from,to The window, days or instants; by default from the first to the last value of all series together.
 #' @param session Names of the sessions in which values are expected; `NULL` for all.
-#' @param outage For how many times in a row all symbols must be missing before it is taken for an outage and not for a quiet
+#' @param outage For how many times in a row all series must be missing before it is taken for an outage and not for a quiet
 #'   market; by default 5 within the day and 1 for days and longer.
-#' @return A `vetusta_gaps` table with one row a run of missing times: `symbol`, `first` and `last` (the run's first and
-#'   last missing time, `POSIXct` in UTC), `missing` (how many), `reason`: `no trade` where other symbols have a value at
-#'   these times, or nearly so, `outage` where of several symbols none has one for a while, `unknown` where there is but one
-#'   symbol to judge by. Times that follow each other in the calendar are one run, also across a night. The attribute
-#'   `summary` has a row a symbol: `symbol`, `expected`, `present`, `missing`, `share` (present of expected),
-#'   `runs`, `longest`.
+#' @param listed A data frame of instruments with `symbol`, `listed` and `delisted` (`Date`): what lies outside is told so.
+#' @param withheld The instant from which the source holds its newest values back.
+#' @param published How long after its end a value is published, a length of time; one for all or a named vector by series. With `now`: what
+#'   is younger than that is told so.
+#' @param now The present, for `published`.
+#' @return A `vetusta_gaps` table with one row a run of missing times: `symbol` (or `series`), `first` and `last` (the run's first and
+#'   last missing time, `POSIXct` in UTC), `missing` (how many), `reason`, the first of these that holds: `before listing`, `after the last day`, `withheld`, `not yet
+#'   published`, `no trade` where other series have a value at these times, or nearly so, `outage` where of several series none has
+#'   one for a while, `unknown` where there is but one series to judge by. Times that follow each other in the calendar are one run, also across a
+#'   night. The attribute `summary` has a row a series: `expected`, `present`, `missing`, `share` (present of expected), `runs`,
+#'   `longest`.
 #' @section Errors: `vetusta_error_want` for a window or interval that is none, or an interval that cannot be told from one value.
 #' @export
 #' @examples
@@ -24,56 +31,99 @@
 #'   open = 41, high = 42, low = 40, close = 41, volume = 100
 #' ))
 #' series_gaps(minutes, source_calendar("quay"))
-series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = NULL, session = "regular", outage = NULL) {
-  x <- ordered_bars(x)
-  if (is.null(calendar)) {
-    calendar <- calendar_make(list(calendar = "every day", zone = "UTC"))
-    session <- NULL
-  }
-  interval <- gaps_interval(x, interval)
-  window <- gaps_window(x, from, to, calendar, interval)
-  expected <- as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
-  times <- split(as.numeric(x$time), factor(x$symbol, unique(x$symbol)))
+series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = NULL, session = "regular", outage = NULL, listed = NULL, withheld = NULL,
+                        published = NULL, now = NULL) {
+  kind <- series_kind(x)
+  name <- if (kind == "bars") "symbol" else "series"
+  plain <- gaps_input(x, kind)
+  frame <- gaps_frame(plain, kind, calendar, interval, from, to, session)
+  expected <- frame$expected
+  times <- lapply(split(plain$time, factor(plain$series, unique(plain$series))), function(time) if (is.unsorted(time)) sort(time) else time)
   present <- lapply(times, function(time) times_present_cpp(expected, time))
-  outage <- check_count(outage %||% if (is_intraday(interval)) 5 else 1, "outage")
-  reason <- missing_reasons(present, length(expected), outage)
-  runs <- Map(function(symbol, here) {
+  outage <- check_count(outage %||% if (frame$intraday) 5 else 1, "outage")
+  common <- missing_reasons(present, length(expected), outage)
+  runs <- Map(function(series, here) {
+    reason <- own_reasons(series, common, frame, listed, withheld, published, now)
     run <- missing_runs_cpp(here, reason)
     data.frame(
-      symbol = rep(symbol, length(run$first)), first = utc(expected[run$first]), last = utc(expected[run$last]),
+      symbol = rep(series, length(run$first)), first = utc(expected[run$first]), last = utc(expected[run$last]),
       missing = run$last - run$first + 1L, reason = gap_reasons[run$reason]
     )
   }, names(present), present)
+  found <- do.call(rbind, c(list(no_gaps()), unname(runs)))
+  summary <- gaps_summary(present, runs, length(expected))
+  names(found)[1] <- names(summary)[1] <- name
   structure(
-    as_rows(do.call(rbind, c(list(no_gaps()), unname(runs)))),
-    summary = gaps_summary(present, runs, length(expected)), interval = interval$iso, calendar = calendar$name,
+    as_rows(found), summary = summary, interval = frame$iso, calendar = frame$calendar,
     class = c("vetusta_gaps", "tbl_df", "tbl", "data.frame")
   )
 }
 
-gap_reasons <- c("no trade", "outage", "unknown")
+gap_reasons <- c("no trade", "outage", "unknown", "before listing", "after the last day", "withheld", "not yet published")
 
 no_gaps <- function() {
   data.frame(symbol = character(), first = utc(numeric()), last = utc(numeric()), missing = integer(), reason = character())
 }
 
-gaps_interval <- function(x, interval) {
+gaps_input <- function(x, kind) {
+  if (kind == "bars") {
+    x <- ordered_bars(x)
+    there <- !is.na(x$close)
+    plain <- list(series = x$symbol, time = as.numeric(x$time))
+    return(if (all(there)) c(plain, step = smallest_step(x)) else c(lapply(plain, `[`, there), step = smallest_step(x)))
+  }
+  if (kind == "observations") {
+    x <- newest_rows(series_frame(x))
+    there <- !is.na(x$value)
+    return(list(series = x$series[there], time = as.numeric(x$period)[there] * 86400, frequency = unique(x$frequency)))
+  }
+  points <- series_points(x)
+  there <- !is.na(points$value)
+  list(series = points$series[there], time = points$time[there], step = smallest_step(points))
+}
+
+# The expected times, and what the reasons need to know of them: the end of the time that each speaks of, and its day.
+gaps_frame <- function(plain, kind, calendar, interval, from, to, session) {
+  if (is.null(calendar)) session <- NULL
+  zone <- if (is.null(calendar)) "UTC" else calendar$zone
+  name <- if (is.null(calendar)) "every day" else calendar$name
+  if (kind == "observations") {
+    return(gaps_periods(plain, calendar, zone, name, from, to))
+  }
+  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = "UTC"))
+  interval <- gaps_interval(plain, interval)
+  window <- gaps_window(plain, from, to, calendar, interval)
+  expected <- as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
+  list(expected = expected, ends = as.numeric(shift_instant(utc(expected), interval, 1, zone)), day = local_day(utc(expected), zone), intraday = is_intraday(interval),
+    iso = interval$iso, calendar = name, zone = zone)
+}
+
+gaps_periods <- function(plain, calendar, zone, name, from, to) {
+  if (length(plain$frequency) != 1) vetusta_stop("want", "Gaps are found in series of one frequency at a time.", todo = paste0("choose one of: ", paste(plain$frequency, collapse = ", ")))
+  window <- gaps_window(plain, from, to, list(zone = zone), NULL)
+  first <- as.Date(window$from, tz = "UTC")
+  last <- as.Date(window$to - 1, tz = "UTC")
+  day <- if (plain$frequency == "D" && !is.null(calendar)) calendar_days(calendar, first, last) else period_sequence(first, last, plain$frequency)
+  list(expected = as.numeric(day) * 86400, ends = (as.numeric(period_last(day, plain$frequency)) + 1) * 86400, day = day, intraday = FALSE, iso = plain$frequency, calendar = name, zone = zone)
+}
+
+gaps_interval <- function(plain, interval) {
   if (!is.null(interval)) {
     return(time_interval(interval))
   }
-  step <- smallest_step(x)
+  step <- plain$step
   if (is.na(step)) {
-    vetusta_stop("want", "The interval cannot be told from fewer than two values of one symbol.", todo = "give `interval`, such as \"1 minute\"")
+    vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.", todo = "give `interval`, such as \"1 minute\"")
   }
   interval_of(if (step >= 72000 && step <= 86400 * 1.2) 86400 else step, "second")
 }
 
-gaps_window <- function(x, from, to, calendar, interval) {
-  if ((is.null(from) || is.null(to)) && !nrow(x)) {
+gaps_window <- function(plain, from, to, calendar, interval) {
+  if ((is.null(from) || is.null(to)) && !length(plain$time)) {
     vetusta_stop("want", "There are no values, so the window cannot be told from them.", todo = "give `from` and `to`")
   }
-  from <- if (is.null(from)) min(x$time) else time_instant(from, calendar$zone, name = "from")
-  to <- if (is.null(to)) max(x$time) + 1 else time_instant(to, calendar$zone, end = TRUE, name = "to")
+  from <- if (is.null(from)) utc(min(plain$time)) else time_instant(from, calendar$zone, name = "from")
+  to <- if (is.null(to)) utc(max(plain$time) + 1) else time_instant(to, calendar$zone, end = TRUE, name = "to")
   if (to <= from) {
     vetusta_stop("want", "The window ends before it begins.", where = paste(format_instant(from), "to", format_instant(to)), todo = "swap `from` and `to`")
   }
@@ -89,6 +139,24 @@ missing_reasons <- function(present, n, outage) {
   long <- silent$last - silent$first + 1L >= outage
   reason <- rep(1L, n)
   reason[unlist(Map(seq, silent$first[long], silent$last[long]))] <- 2L
+  reason
+}
+
+# What holds for one series alone leads.
+own_reasons <- function(series, reason, frame, listed, withheld, published, now) {
+  if (!is.null(published)) {
+    lag <- by_series(published, if (is.null(names(published))) series else unique(c(series, names(published))), "published")[[series]]
+    if (is.null(now)) vetusta_stop("want", "What is published by now needs to know the present.", todo = "give `now`, such as Sys.time()")
+    if (!is.null(lag)) reason[as.numeric(shift_instant(utc(frame$ends), time_interval(lag, "published"), 1, frame$zone)) > as.numeric(now)] <- 7L
+  }
+  if (!is.null(withheld)) reason[frame$ends > as.numeric(time_instant(withheld, frame$zone, name = "withheld"))] <- 6L
+  if (!is.null(listed)) {
+    row <- match(series, as.character(listed$symbol %||% listed$series))
+    after <- as.Date(listed[["delisted"]][row] %||% NA)
+    before <- as.Date(listed[["listed"]][row] %||% NA)
+    if (length(after) && !is.na(after)) reason[frame$day > after] <- 5L
+    if (length(before) && !is.na(before)) reason[frame$day < before] <- 4L
+  }
   reason
 }
 

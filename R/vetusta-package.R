@@ -24,3 +24,7 @@
 .onUnload <- function(libpath) {
   library.dynam.unload("vetusta", libpath)
 }
+
+# data.table's own way of reading brackets
+.datatable.aware <- TRUE
+utils::globalVariables(".SD")

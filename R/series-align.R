@@ -1,0 +1,140 @@
+#' Put series onto one grid, without looking ahead
+#'
+#' By default a value counts from the instant at which it was known: its release where the table has one, else the end of the period or bar that it
+#' speaks of, plus `lag`. At each grid time a series has the newest value that was known by then.
+#'
+#' @param ... Tables of series: bars, observations, or tables with `series`, `time` and `value`; of any number of series and any frequency.
+#' @param grid The times: a vector of `POSIXct` or `Date`; a list of a calendar, an interval, a from and a to, as [calendar_times()] takes them; the
+#'   name of one of the series, for the instants at which its values became known; or `"union"` or `"intersection"` of all series' own.
+#' @param rule What a series has at a grid time: `"last"`, the newest value known by then; `"exact"`, only one that became known at just that
+#'   time; `"mean"` or `"sum"`, of the values that became known since the grid time before. One for all, or a named vector by series.
+#' @param as_of Whether values count from when they were known. `FALSE` lets a value count from its own time (a bar from its start, a period from its
+#'   first day), which looks ahead and is for what needs no trading on it; the rule `"linear"` between the values around is then allowed too.
+#' @param lag How long after the end of its period a value without a release is known, a length of time; one for all, or a named
+#'   vector by series. Where nothing is said, a value is known at the end of its period.
+#' @param oldest The greatest age at which a value still counts, a length of time; an older one is missing. One for all, or a named vector.
+#' @param ages Whether to give the age of every value too, in days since it was known.
+#' @param form `"wide"`, a column a series; or `"tidy"`, a row a time and series.
+#' @param value Which number of bars is meant.
+#' @param interval The interval of bars, where it is not their smallest step.
+#' @param zone The zone of days in `grid`.
+#' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column a series, with `ages` a column `<series> age` beside each. Tidy: `time`, `series`, `value`,
+#'   `known` (the instant from which the value counts) and, with `ages`, `age`. Ages are in days. The number of times is that of
+#'   the grid. Where nothing was known yet, or what was known is too old, the value is `NA`.
+#' @section Errors: `vetusta_error_want` for an unknown rule or grid, a rule or lag for a series that is not there, and for the rule `"linear"` as of.
+#'   Series without any overlap give a grid without times (`"intersection"`) or columns of `NA`.
+#' @export
+#' @examples
+#' days <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:9, close = 41 + 0:9))
+#' traffic <- data.frame(series = "traffic", period = c("2026-01", "2026-02"), value = c(310, 280), released = as.Date(c("2026-02-20", "2026-03-06")))
+#' series_align(days, traffic, grid = "KELD", ages = TRUE)
+series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag = NULL, oldest = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = "UTC") {
+  check_choice(form, "form", c("wide", "tidy"))
+  tables <- list(...)
+  if (!length(tables)) vetusta_stop("want", "There are no series to align.", todo = "give one or more tables")
+  series <- align_series(tables, value, interval, lag, zone, as_of)
+  names <- names(series)
+  rules <- by_series(rule, names, "rule")
+  for (one in rules) check_choice(one, "rule", c("last", "exact", "mean", "sum", "linear"))
+  if (as_of && any(rules == "linear")) vetusta_stop("want", "The rule linear takes from values that are not known yet.", todo = "choose another rule, or say as_of = FALSE")
+  limits <- lapply(by_series(oldest, names, "oldest"), function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "oldest"))
+  times <- align_grid(grid, series, zone)
+  found <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone), series, rules, limits)
+  if (form == "wide") align_wide(found, times, ages) else align_tidy(found, times, ages)
+}
+
+# Each series as columns in order of the instant from which its values count.
+align_series <- function(tables, value, interval, lag, zone, as_of) {
+  tables <- lapply(tables, function(x) {
+    names <- unique(as.character(x[["series"]] %||% x[["symbol"]]))
+    lag_here <- by_series(lag, names, "lag", strict = FALSE)
+    lags <- unique(unlist(lag_here))
+    if (length(lags) <= 1) {
+      return(series_points(x, if (series_kind(x) == "bars") value, if (series_kind(x) == "bars") interval, lags, zone))
+    }
+    do.call(rbind, lapply(names, function(name) series_points(x[(x[["series"]] %||% x[["symbol"]]) == name, ], if (series_kind(x) == "bars") value, interval, lag_here[[name]], zone)))
+  })
+  all <- if (length(tables) == 1) tables[[1]] else as.data.frame(data.table::rbindlist(tables))
+  rows <- series_split(all$series)
+  for (name in setdiff(names(lag), c("", names(rows)))) check_choice(name, "lag", names(rows))
+  lapply(rows, function(i) {
+    part <- all[i, ]
+    part <- part[!is.na(part$value), ]
+    if (!as_of) part$known <- part$time
+    # a bar or period that is known before it begins would be a mistake of the release
+    if (is.unsorted(part$known)) part <- part[order(part$known, part$time, method = "radix"), ]
+    part
+  })
+}
+
+# One thing for all series, or a thing each by name.
+by_series <- function(x, names, what, strict = TRUE) {
+  if (is.null(x)) {
+    return(stats::setNames(vector("list", length(names)), names))
+  }
+  if (is.null(names(x))) {
+    return(stats::setNames(rep(list(x[[1]]), length(names)), names))
+  }
+  wrong <- setdiff(names(x), names)
+  if (strict && length(wrong)) vetusta_stop("want", paste0("`", what, "` speaks of the series \"", wrong[1], "\", which is not there."), todo = suggest_word(wrong[1], names))
+  default <- if (what == "rule") "last"
+  stats::setNames(lapply(names, function(name) if (name %in% names(x)) x[[name]] else default), names)
+}
+
+align_grid <- function(grid, series, zone) {
+  if (inherits(grid, "POSIXct")) {
+    return(sort(unique(as.numeric(grid[!is.na(grid)]))))
+  }
+  if (inherits(grid, "Date")) {
+    return(as.numeric(time_local(sort(unique(grid[!is.na(grid)])), 0, zone)))
+  }
+  if (is.list(grid)) {
+    return(as.numeric(do.call(calendar_times, grid)))
+  }
+  known <- c("union", "intersection", names(series))
+  check_choice(grid, "grid", known)
+  own <- lapply(series, function(points) unique(points$known))
+  sort(switch(grid, union = unique(unlist(own)), intersection = Reduce(intersect, own), own[[grid]]))
+}
+
+align_one <- function(points, times, rule, limit, zone) {
+  if (rule == "linear") {
+    good <- is.finite(points$value)
+    value <- if (sum(good) < 2) rep(NA_real_, length(times)) else stats::approx(points$known[good], points$value[good], times, ties = "ordered")$y
+    return(list(value = value, known = ifelse(is.na(value), NA, times)))
+  }
+  if (rule %in% c("mean", "sum")) {
+    # of several releases of one time only the first became known as new
+    first <- !duplicated(points$time)
+    between <- align_between_cpp(times, points$known[first], points$value[first])
+    value <- ifelse(between$count == 0, NA_real_, if (rule == "mean") between$sum / between$count else between$sum)
+    return(list(value = value, known = ifelse(is.na(value), NA, times)))
+  }
+  at <- if (rule == "exact") times_match_cpp(times, points$known) else align_cpp(times, points$known, points$time)
+  known <- c(NA, points$known)[at + 1L]
+  value <- c(NA, points$value)[at + 1L]
+  if (!is.null(limit)) {
+    until <- if (is.na(limit$seconds)) as.numeric(shift_instant(utc(known), limit, 1, zone)) else known + limit$seconds
+    old <- !is.na(known) & times > until
+    value[old] <- NA
+    known[old] <- NA
+  }
+  list(value = value, known = known)
+}
+
+align_wide <- function(found, times, ages) {
+  columns <- list(time = utc(times))
+  for (name in names(found)) {
+    columns[[name]] <- found[[name]]$value
+    if (ages) columns[[paste(name, "age")]] <- (times - found[[name]]$known) / 86400
+  }
+  as_rows(columns)
+}
+
+align_tidy <- function(found, times, ages) {
+  n <- length(times)
+  columns <- list(time = utc(rep(times, length(found))), series = rep(names(found), each = n), value = unlist(lapply(found, `[[`, "value"), use.names = FALSE),
+    known = utc(unlist(lapply(found, `[[`, "known"), use.names = FALSE)))
+  if (ages) columns$age <- (as.numeric(columns$time) - as.numeric(columns$known)) / 86400
+  as_rows(columns)
+}

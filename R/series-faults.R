@@ -1,0 +1,105 @@
+#' Find faults that are no gaps
+#'
+#' @param x A table of bars, observations, or a table with `series`, `time` and `value`, in the order in which it came.
+#' @param value Which number of bars is meant.
+#' @param jump How many robust standard deviations of the series' steps a step must have to be a jump.
+#' @param stale From how many equal values in a row on a run is stale; for bars only where there was volume or nothing is known of it.
+#' @param negative Whether a value below zero is a fault; by default for bars.
+#' @return A data frame with one row a fault: `series`, `first` and `last` (`POSIXct`, UTC), `rows` (how many), `fault` and `detail`. Faults are `doubled time`, `out of
+#'   order`, `high below low`, `open or close outside high and low`, `negative price`, `not finite`, `jumped and came back`, `stale`. Nothing is mended.
+#' @details A value has jumped and come back when the step to it and the step from it are both larger than `jump` times the scale of all steps, in
+#'   opposite directions, and what is left of the two together is less than half of the smaller one. The scale is 1.4826 times the median absolute deviation from the
+#'   median, the rule of Hampel (*The influence curve and its role in robust estimation*, 1974; Davies and Gather, *The identification of
+#'   multiple outliers*, 1993). Steps are of logarithms where all values are above zero. Where more than half of the steps are zero the scale is taken from the
+#'   others.
+#' @section Errors: `vetusta_error_shape` for a table that is no series.
+#' @export
+#' @examples
+#' days <- data.frame(series = "level", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:29, value = 200 + sin(0:29))
+#' days$value[12] <- 2000
+#' series_faults(days)
+series_faults <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL) {
+  kind <- series_kind(x)
+  order <- faults_of_order(x, kind)
+  shape <- if (kind == "bars") faults_of_bars(x) else NULL
+  points <- series_points(x, if (kind == "bars") value)
+  quiet <- if (kind == "bars") ordered_bars(x)$volume %in% 0 else rep(FALSE, nrow(points))
+  if (kind == "observations") points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
+  negative <- negative %||% (kind == "bars")
+  parts <- lapply(series_split(points$series), function(rows) {
+    part <- points[rows, ]
+    keep <- !is.na(part$value)
+    one <- part[keep, ]
+    rbind(faults_at(one, if (negative) which(one$value < 0), "negative price", paste("value", one$value)), faults_at(one, which(is.infinite(one$value)), "not finite", "infinite"),
+      faults_of_jumps(one, jump), faults_of_stale(one, quiet[rows][keep], stale))
+  })
+  found <- do.call(rbind, c(list(no_faults_found(), order, shape), unname(parts)))
+  as_rows(found[order(found$series, found$first), ])
+}
+
+no_faults_found <- function() data.frame(series = character(), first = utc(numeric()), last = utc(numeric()), rows = integer(), fault = character(), detail = character())
+
+faults_at <- function(part, at, fault, detail) {
+  if (!length(at)) {
+    return(no_faults_found())
+  }
+  data.frame(series = part$series[at], first = utc(part$time[at]), last = utc(part$time[at]), rows = rep(1L, length(at)), fault = rep(fault, length(at)), detail = rep_len(detail, nrow(part))[at])
+}
+
+# As the rows came: a time that is there already, and one that is before the one above it.
+faults_of_order <- function(x, kind) {
+  series <- as.character(if (kind == "bars") x$symbol else x$series)
+  if (kind == "bars" && !is.null(x[["side"]]) && any(!is.na(x$side))) series <- paste0(series, ifelse(is.na(x$side), "", paste0(".", x$side)))
+  time <- if (kind == "observations") as.numeric(read_periods(x$period, nrow(x))$first) * 86400 else as.numeric(x$time)
+  frame <- data.frame(series = series, time = time)
+  key <- if (kind == "observations" && !is.null(x[["released"]])) paste(series, time, as.numeric(read_released(x$released, nrow(x)))) else paste(series, time)
+  doubled <- which(duplicated(key))
+  before <- stats::ave(time, series, FUN = function(t) c(-Inf, cummax(t)[-length(t)]))
+  rbind(faults_at(frame, doubled, "doubled time", ""), faults_at(frame, which(time < before), "out of order", "before the row above it"))
+}
+
+faults_of_bars <- function(x) {
+  x <- ordered_bars(x)
+  found <- bars_faults(x)
+  found <- found[found$fault %in% c("high below low", "open or close outside high and low"), ]
+  data.frame(series = found$symbol, first = found$time, last = found$time, rows = rep(1L, nrow(found)), fault = found$fault, detail = found$detail)
+}
+
+faults_of_jumps <- function(part, jump) {
+  v <- part$value
+  n <- length(v)
+  if (n < 5 || any(!is.finite(v))) {
+    return(no_faults_found())
+  }
+  w <- if (all(v > 0)) log(v) else v
+  step <- diff(w)
+  scale <- robust_scale(step)
+  if (is.na(scale) || scale == 0) {
+    return(no_faults_found())
+  }
+  there <- step[-(n - 1)] - stats::median(step)
+  back <- step[-1] - stats::median(step)
+  at <- which(abs(there) > jump * scale & abs(back) > jump * scale & sign(there) != sign(back) & abs(there + back) < 0.5 * pmin(abs(there), abs(back))) + 1L
+  faults_at(part, at, "jumped and came back", paste0("from ", format_number(c(NA, v[-n])), " to ", format_number(v), " and back to ", format_number(c(v[-1], NA))))
+}
+
+robust_scale <- function(step) {
+  scale <- stats::mad(step)
+  if (scale > 0) scale else if (any(step != 0)) stats::mad(step[step != 0], center = 0) else NA_real_
+}
+
+format_number <- function(x) format(signif(x, 7), trim = TRUE, scientific = FALSE, drop0trailing = TRUE)
+
+faults_of_stale <- function(part, quiet, stale) {
+  if (nrow(part) < stale) {
+    return(no_faults_found())
+  }
+  runs <- rle(ifelse(quiet, NA_real_, part$value))
+  ends <- cumsum(runs$lengths)
+  long <- which(runs$lengths >= stale & !is.na(runs$values))
+  if (!length(long)) {
+    return(no_faults_found())
+  }
+  data.frame(series = part$series[ends[long]], first = utc(part$time[ends[long] - runs$lengths[long] + 1]), last = utc(part$time[ends[long]]), rows = runs$lengths[long], fault = rep("stale", length(long)),
+    detail = paste("value", format_number(runs$values[long])))
+}

@@ -1,0 +1,126 @@
+# Single values in time. The shape `observations` keeps them by period; bars and tables with instants are read as such values too.
+
+observation_columns <- c("series", "period", "frequency", "value", "unit", "status", "released")
+
+#' Make a table of observations
+#'
+#' @param rows A data frame with `series`, `period` and `value`. `period` is a `Date` (the period's first day) or text as
+#'   [time_periods()] reads it. `frequency`, `unit`, `status` and `released` may be missing.
+#' @return A tibble with the columns `series` (text), `period` (`Date`, the period's first day), `frequency` (`A`, `S`, `T`, `Q`, `M`,
+#'   `W`, `D`; where it is not given, what the smallest step of the series tells), `value` (number), `unit`, `status` (`observed`,
+#'   `provisional`, `filled`, or `missing` where there is a row and no value), `released` (`POSIXct`, UTC, when it was published; `NA`
+#'   where nobody says), and after them every further column; in order of series, period and release.
+#' @section Errors: `vetusta_error_shape` for a missing column or a wrong type.
+#' @export
+#' @examples
+#' series_frame(data.frame(series = "salt", period = c("2026-Q1", "2026-Q2"), value = c(4.2, 4.4)))
+series_frame <- function(rows) {
+  if (!is.data.frame(rows)) vetusta_stop("shape", "Observations are a data frame.", todo = "give a data frame with series, period and value")
+  missing <- setdiff(c("series", "period", "value"), names(rows))
+  if (length(missing)) vetusta_stop("shape", paste0("Observations need the column `", missing[1], "`."), todo = paste("add or rename a column to", missing[1]))
+  n <- nrow(rows)
+  series <- as.character(rows$series)
+  read <- read_periods(rows$period, n)
+  frequency <- as.character(rows[["frequency"]] %||% read$frequency)
+  unknown <- setdiff(frequency[!is.na(frequency)], c(names(frequency_words)))
+  if (length(unknown)) vetusta_stop("shape", paste0("There is no frequency \"", unknown[1], "\"."), where = "column frequency", todo = paste0("use one of: ", paste(names(frequency_words), collapse = ", ")))
+  if (anyNA(frequency)) frequency <- guessed_frequencies(series, read$first, frequency)
+  value <- rows$value
+  if (!is.numeric(value) && !(is.logical(value) && all(is.na(value)))) vetusta_stop("shape", "The column `value` of observations must be numbers.", where = "column value", todo = "convert it with as.numeric()")
+  status <- as.character(rows[["status"]] %||% ifelse(is.na(value), "missing", "observed"))
+  columns <- list(series = series, period = read$first, frequency = frequency, value = as.double(value), unit = as.character(rows[["unit"]] %||% rep(NA, n)),
+    status = status, released = read_released(rows[["released"]], n))
+  others <- setdiff(names(rows), observation_columns)
+  columns[others] <- unclass(rows)[others]
+  order <- order(columns$series, columns$period, columns$released, method = "radix", na.last = FALSE)
+  if (is.unsorted(order)) columns <- lapply(columns, `[`, order)
+  as_rows(columns)
+}
+
+read_periods <- function(period, n) {
+  if (inherits(period, "Date")) {
+    return(list(first = period, frequency = rep(NA_character_, n)))
+  }
+  if (inherits(period, "POSIXct")) {
+    return(list(first = as.Date(period, tz = "UTC"), frequency = rep(NA_character_, n)))
+  }
+  read <- time_periods(as.character(period))
+  bad <- which(is.na(read$first) & !is.na(read$text))
+  if (length(bad)) vetusta_stop("shape", paste0("\"", read$text[bad[1]], "\" is no period."), where = paste0("column period, row ", bad[1]), todo = "write it as 2026, 2026-Q1, 2026-03, 2026-W05 or 2026-03-12")
+  list(first = read$first, frequency = read$frequency)
+}
+
+guessed_frequencies <- function(series, first, frequency) {
+  groups <- text_groups(series)
+  unknown <- is.na(frequency)
+  guess <- vapply(split(first, groups$id), guess_frequency, "")
+  frequency[unknown] <- unname(guess[as.character(groups$id[unknown])])
+  frequency
+}
+
+read_released <- function(released, n) {
+  if (is.null(released)) utc(rep(NA_real_, n))
+  else if (inherits(released, "Date")) utc(as.numeric(released) * 86400)
+  else if (inherits(released, "POSIXct")) utc(released)
+  else utc(ifelse(nchar(released) == 10, as.numeric(read_day(released)) * 86400, as.numeric(read_rfc3339(as.character(released)))))
+}
+
+# What a table is, by its columns.
+series_kind <- function(x) {
+  if (!is.data.frame(x)) vetusta_stop("shape", "Series are a data frame.", todo = "give bars, observations, or a table with series, time and value")
+  if (all(c("series", "period", "value") %in% names(x))) "observations"
+  else if (all(c("symbol", "time", "close") %in% names(x))) "bars"
+  else if (all(c("series", "time", "value") %in% names(x))) "points"
+  else vetusta_stop("shape", "This table is neither bars nor observations.", where = paste("its columns:", paste(names(x), collapse = ", ")),
+    todo = "name its columns symbol, time, close (bars), or series, period, value (observations), or series, time, value")
+}
+
+# Any of the three as plain columns, in order of series and own time: `series`, `time` (seconds, where the value's time begins), `end` (where the
+# time that it speaks of ends), `known` (from when it counts), `value`, `status`. `lag` is a length of time after the end.
+series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = "UTC") {
+  kind <- series_kind(x)
+  lag <- if (!is.null(lag)) time_interval(lag, "lag")
+  if (kind == "observations") {
+    x <- series_frame(x)
+    time <- as.numeric(x$period) * 86400
+    end <- (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400
+    points <- list(series = x$series, time = time, end = end, known = ifelse(is.na(x$released), lagged(end, lag, zone), as.numeric(x$released)), value = x[[value %||% "value"]], status = x$status)
+  } else if (kind == "bars") {
+    x <- ordered_bars(x)
+    column <- value %||% "close"
+    if (!is.numeric(x[[column]])) vetusta_stop("want", paste0("The bars have no number called \"", column, "\"."), todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
+    length <- if (is.null(interval)) guess_interval(x) else time_interval(interval)
+    end <- if (is.null(length)) as.numeric(x$time) else as.numeric(shift_instant(x$time, length, 1, zone))
+    sides <- text_groups(x$side)$levels
+    points <- list(series = if (length(sides) > 1) paste0(x$symbol, ifelse(is.na(x$side), "", paste0(".", x$side))) else x$symbol,
+      time = as.numeric(x$time), end = end, known = lagged(end, lag, zone), value = x[[column]], status = x$status)
+  } else {
+    order <- order(x$series, as.numeric(x$time), method = "radix")
+    x <- x[order, ]
+    time <- as.numeric(x$time)
+    known <- if (is.null(x[["released"]])) lagged(time, lag, zone) else ifelse(is.na(x$released), lagged(time, lag, zone), as.numeric(x$released))
+    points <- list(series = as.character(x$series), time = time, end = time, known = known, value = as.double(x[[value %||% "value"]]), status = as.character(x[["status"]] %||% rep("observed", nrow(x))))
+  }
+  list_frame(points)
+}
+
+lagged <- function(end, lag, zone) if (is.null(lag)) end else as.numeric(shift_instant(utc(end), lag, 1, zone))
+
+# The interval of bars, by the smallest step of a series; NULL where there is but one bar.
+guess_interval <- function(bars) {
+  step <- smallest_step(bars)
+  if (is.na(step)) NULL
+  else if (step >= 28 * 86400) interval_of(max(1, round(step / 86400 / 30.4)), "month")
+  else if (step >= 72000 && step <= 86400 * 1.2) interval_of(1, "day")
+  else if (step > 86400 * 1.2) interval_of(round(step / 86400), "day")
+  else interval_of(step, "second")
+}
+
+# A table of points: what functions that look at values alone give back.
+points_rows <- function(series, time, value, ...) as_rows(list(series = series, time = utc(time), value = value, ...))
+
+# Each series' rows, in the order in which the series first come.
+series_split <- function(series) {
+  groups <- text_groups(series)
+  stats::setNames(split(seq_along(series), groups$id), groups$levels)
+}
