@@ -53,15 +53,18 @@ bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", b
   if (by_session) frames$bucket <- seq_len(nrow(frames))
   step <- if (is_intraday(interval)) interval$seconds else 0
   frames$anchor <- as.numeric(frames$open)
-  if (anchor == "clock" && step > 0) frames <- clock_frames(frames, calendar$zone)
+  frames$offset <- rep(0, nrow(frames))
+  on_clock <- anchor == "clock" && step > 0
+  if (on_clock) frames <- clock_frames(frames, calendar$zone, step)
   first_of_bucket <- match(frames$bucket, frames$bucket)
   group <- bar_groups(bars)
   rows <- regroup_cpp(
     group, as.numeric(bars$time), bars$open, bars$high, bars$low, bars$close, bars$volume, bars[["average"]] %||% numeric(),
-    texts_are_cpp(bars$status, "provisional"), as.numeric(frames$open), as.numeric(frames$close), frames$anchor, as.numeric(frames$open)[first_of_bucket], step
+    texts_are_cpp(bars$status, "provisional"), as.numeric(frames$open), as.numeric(frames$close), frames$anchor, frames$offset, as.numeric(frames$open)[first_of_bucket], step
   )
-  ends <- bucket_ends(rows, frames, step)
-  expected <- expected_bars(rows, frames, step, base_seconds)
+  ends <- bucket_ends(rows, frames, step, on_clock, calendar$zone)
+  if (on_clock) rows$time <- clock_instants(rows$time, frames$offset[rows$frame], calendar$zone)
+  expected <- expected_bars(rows, ends, frames, step, base_seconds)
   open <- rows$provisional | (!is.na(base_seconds) & ends > as.numeric(max(bars$time)) + base_seconds) | (!is.na(expected) & rows$bars < need * expected)
   if (label == "end") rows$time <- ends
   regrouped_frame(bars, group, rows, expected, bucket_sessions(frames, step)[rows$frame], open)
@@ -76,23 +79,37 @@ day_calendar <- function(zone, day_start = NULL) {
   calendar_make(list(calendar = "every day", zone = zone, sessions = list(day = paste0(day_start, "-", day_start))))
 }
 
-# Frames whose steps are counted from local midnight; one in which the clock changes is cut there.
-clock_frames <- function(frames, zone) {
+# Frames whose steps are counted from local midnight, on the clock: `offset` is added to an instant before its step is found. A frame in
+# which the clock changes is cut there. Where a step is no longer than the change, the hour that comes twice stays two hours: its steps are
+# counted in instants, and the offset is 0.
+clock_frames <- function(frames, zone, step) {
   open <- as.numeric(frames$open)
   close <- as.numeric(frames$close)
   before <- zone_offset(open, zone)
   after <- zone_offset(close - 1, zone)
-  frames$anchor <- floor((open + before) / 86400) * 86400 - before
+  wall <- any(abs(after - before) > 0 & abs(after - before) < step)
+  midnight <- function(at, offset) floor((at + offset) / 86400) * 86400 - if (wall) 0 else offset
+  frames$anchor <- midnight(open, before)
+  frames$offset <- if (wall) before else rep(0, length(open))
   for (i in rev(which(before != after))) {
     change <- change_between(open[i], close[i], zone)
     late <- frames[i, ]
     late$open <- utc(change)
-    late$anchor <- floor((change + after[i]) / 86400) * 86400 - after[i]
+    late$anchor <- if (wall) midnight(open[i], before[i]) else midnight(change, after[i])
+    late$offset <- if (wall) after[i] else 0
     frames$close[i] <- utc(change)
     frames <- rbind(frames[seq_len(i), ], late, frames[-seq_len(i), ])
   }
   frames$bucket <- seq_len(nrow(frames))
   frames
+}
+
+# Times on the clock, counted as if it were UTC, as instants; those that are instants already stay.
+clock_instants <- function(time, offset, zone) {
+  wall <- offset != 0
+  day <- floor(time[wall] / 86400)
+  time[wall] <- as.numeric(time_local(as.Date(day, origin = "1970-01-01"), time[wall] - day * 86400, zone))
+  time
 }
 
 ordered_bars <- function(bars) {
@@ -131,7 +148,7 @@ check_divides <- function(interval, base_seconds) {
   }
 }
 
-expected_bars <- function(rows, frames, step, base_seconds) {
+expected_bars <- function(rows, ends, frames, step, base_seconds) {
   if (is.na(base_seconds)) {
     return(rep(NA_integer_, length(rows$time)))
   }
@@ -145,17 +162,18 @@ expected_bars <- function(rows, frames, step, base_seconds) {
       inside <- ceiling(pmax(0, pmin(x, close[pmax(1, frame)]) - open[pmax(1, frame)]) / base_seconds)
       ifelse(frame == 0, 0, before[pmax(1, frame)] + inside)
     }
-    return(as.integer(until(rows$time + step) - until(rows$time)))
+    return(as.integer(until(ends) - until(rows$time)))
   }
   by_bucket <- rowsum(ceiling((close - open) / base_seconds), frames$bucket)
   as.integer(by_bucket[as.character(frames$bucket[rows$frame]), 1])
 }
 
 # The first instant after each bucket.
-bucket_ends <- function(rows, frames, step) {
+bucket_ends <- function(rows, frames, step, on_clock, zone) {
   closes <- as.numeric(frames$close)
-  if (step > 0 && any(frames$anchor != as.numeric(frames$open))) rows$time + step
-  else if (step > 0) pmin(rows$time + step, closes[rows$frame]) else closes[length(closes) + 1 - match(frames$bucket, rev(frames$bucket))][rows$frame]
+  if (on_clock) clock_instants(rows$time + step, frames$offset[rows$frame], zone)
+  else if (step > 0) pmin(rows$time + step, closes[rows$frame])
+  else closes[length(closes) + 1 - match(frames$bucket, rev(frames$bucket))][rows$frame]
 }
 
 bucket_sessions <- function(frames, step) {

@@ -120,10 +120,27 @@ fill_curve <- function(rule, value, grid, blocks) {
     good <- rows[!is.na(value[rows])]
     if (length(good) < if (rule == "spline") 3 else 2) next
     inside <- rows[rows >= good[1] & rows <= good[length(good)]]
-    curve <- stats::splinefun(grid[good], value[good], method = if (rule == "spline") "natural" else "monoH.FC")
+    curve <- if (rule == "spline") stats::splinefun(grid[good], value[good], method = "natural") else stats::splinefunH(grid[good], value[good], monotone_slopes(grid[good], value[good]))
     out[inside] <- curve(grid[inside])
   }
   out
+}
+
+# The slopes of Fritsch and Carlson's monotone cubic: level at a turning point, and held back where the curve would overshoot.
+monotone_slopes <- function(x, y) {
+  secant <- diff(y) / diff(x)
+  n <- length(secant)
+  inner <- if (n > 1) ifelse(secant[-n] * secant[-1] <= 0, 0, (secant[-n] + secant[-1]) / 2)
+  slope <- c(secant[1], inner, secant[n])
+  for (k in seq_len(n)) {
+    if (secant[k] == 0) {
+      slope[k + 0:1] <- 0
+      next
+    }
+    reach <- sqrt(sum((slope[k + 0:1] / secant[k])^2))
+    if (reach > 3) slope[k + 0:1] <- slope[k + 0:1] * 3 / reach
+  }
+  slope
 }
 
 # Of days: the other years' values of the same day of the year. Within the day: the other weeks' values of the same slot.

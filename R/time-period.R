@@ -81,6 +81,9 @@ first_monday <- function(starts) starts + (3 - (as.numeric(starts) + 3) %% 7) %%
 shift_months <- function(day, months) {
   out <- rep(as.Date(NA), length(day))
   good <- !is.na(day) & !is.na(months)
+  if (!any(good)) {
+    return(out)
+  }
   at <- as.POSIXlt(day[good], tz = "UTC")
   first <- as.Date(ISOdate(at$year + 1900 + (at$mon + months[good]) %/% 12, (at$mon + months[good]) %% 12 + 1, 1))
   out[good] <- pmin(first + at$mday - 1, shift_day(first, interval_of(1, "month")) - 1)
@@ -116,6 +119,7 @@ period_ranges <- function(text) {
 #' @export
 time_spelling <- function(first, frequency, form = "sdmx") {
   check_choice(form, "form", c("sdmx", "iso"))
+  frequency <- rep_len(frequency, length(first))
   at <- as.POSIXlt(first, tz = "UTC")
   year <- sprintf("%04d", as.integer(at$year + 1900))
   months <- unname(frequency_months[frequency])

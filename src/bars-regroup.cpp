@@ -10,7 +10,7 @@ using namespace Rcpp;
 // [[Rcpp::export]]
 List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low,
                  NumericVector close, NumericVector volume, NumericVector mean, LogicalVector provisional, NumericVector frame_open,
-                 NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step) {
+                 NumericVector frame_close, NumericVector anchor, NumericVector offset, NumericVector bucket_time, double step) {
   const R_xlen_t n = time.size(), frames = frame_open.size();
   std::vector<int> out_group, out_count, out_frame;
   std::vector<double> out_time, out_open, out_high, out_low, out_close, out_volume, out_value;
@@ -30,7 +30,7 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
       ++outside;
       continue;
     }
-    const double bucket = step > 0 ? anchor[f] + std::floor((t - anchor[f]) / step) * step : bucket_time[f];
+    const double bucket = step > 0 ? anchor[f] + std::floor((t + offset[f] - anchor[f]) / step) * step : bucket_time[f];
     const size_t last = out_time.size();
     const bool same = last > 0 && out_group[last - 1] == group[i] && out_time[last - 1] == bucket;
     if (!same) {

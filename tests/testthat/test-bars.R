@@ -79,3 +79,66 @@ test_that("the shape's columns are checked where bars enter", {
   kept <- bars_frame(data.frame(symbol = "A", time = Sys.time(), close = 1, deals = 7))
   expect_identical(names(kept), c("symbol", "time", "open", "high", "low", "close", "volume", "session", "side", "status", "deals"))
 })
+
+test_that("regrouping is what a reference gives, bucket by bucket, and does not depend on how the input was split", {
+  calendar <- source_calendar("quay")
+  for (seed in 1:3) {
+    bars <- withr::with_seed(seed, {
+      all <- rbind(minute_bars("KELD", "2026-03-12", sample(0:389, 120)), minute_bars("TAMX", "2026-03-13", sample(0:389, 60)), minute_bars("KELD", "2026-03-13", sample(0:389, 200)))
+      all$close <- all$close + round(stats::rnorm(nrow(all), sd = 0.02), 3)
+      all[sample(nrow(all)), ]
+    })
+    sessions <- calendar_sessions(calendar, "2026-03-12", "2026-03-13", "regular")
+    days <- bars_regroup(bars, "1 day", calendar)
+    slow <- slow_regroup(as.data.frame(bars), sessions)
+    expect_equal(as.data.frame(days[names(slow)]), slow, ignore_attr = TRUE)
+    hours <- do.call(rbind, lapply(seq_len(nrow(sessions)), function(i) {
+      open <- seq(sessions$open[i], sessions$close[i] - 1, by = 3600)
+      data.frame(open = open, close = pmin(open + 3600, sessions$close[i]))
+    }))
+    expect_equal(as.data.frame(bars_regroup(bars, "1 hour", calendar)[names(slow)]), slow_regroup(as.data.frame(bars), hours), ignore_attr = TRUE)
+    # by way of hours, quarter hours or at once
+    for (way in c("1 hour", "15 minutes", "30 minutes")) {
+      same <- c("symbol", "time", "open", "high", "low", "close", "volume", "average")
+      expect_equal(bars_regroup(bars_regroup(bars, way, calendar, base = "1 minute"), "1 day", calendar, base = way)[same], days[same], tolerance = 1e-12)
+    }
+    expect_equal(as.data.frame(days$average), data.frame(vapply(seq_len(nrow(days)), function(i) {
+      rows <- bars[bars$symbol == days$symbol[i] & as.Date(bars$time) == as.Date(days$time[i]), ]
+      sum(rows$close * rows$volume) / sum(rows$volume)
+    }, 1)), ignore_attr = TRUE)
+  }
+})
+
+test_that("buckets are anchored at the clock, at a day's start, at a week's start, or by session, and labelled at either end", {
+  calendar <- source_calendar("quay")
+  bars <- minute_bars()
+  clock <- bars_regroup(bars, "1 hour", calendar, anchor = "clock")
+  expect_identical(format(clock$time, "%H:%M", tz = "Europe/Riga"), sprintf("%02d:00", 9:15))
+  expect_identical(clock$expected, c(30L, rep(60L, 6)))
+  expect_identical(unique(clock$status), "observed")
+  ends <- bars_regroup(bars, "1 hour", calendar, label = "end")
+  expect_identical(format(ends$time[c(1, 7)], "%H:%M", tz = "Europe/Riga"), c("10:30", "16:00"))
+  expect_identical(bars_regroup(bars, "session", calendar)$session, "regular")
+  late <- bars_regroup(bars, "1 day", zone = "Europe/Riga", day_start = "17:00")
+  expect_identical(format(late$time, "%d %H:%M", tz = "Europe/Riga"), "11 17:00")
+  days <- bars_frame(data.frame(symbol = "A", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:13, close = 1:14))
+  expect_identical(bars_regroup(days, "1 week", week_start = "sunday")$close, c(7, 14))
+  expect_identical(bars_regroup(days, "1 week")$close[1:2], c(1, 8))
+  expect_error_kind(bars_regroup(bars, "1 hour", anchor = "klock"), "want", "clock")
+  expect_error_kind(bars_regroup(bars, "1 day", calendar, day_start = "17:00"), "want", "day_start")
+})
+
+test_that("a bucket that lacks bars is provisional, unless less is needed", {
+  bars <- minute_bars(without = c(100, 200))
+  day <- bars_regroup(bars, "1 day", source_calendar("quay"))
+  expect_identical(c(day$status, day$bars, day$expected), c("provisional", "388", "390"))
+  expect_identical(bars_regroup(bars, "1 day", source_calendar("quay"), need = 0.9)$status, "observed")
+})
+
+test_that("hours on the clock stay whole on the day the clock changes", {
+  time <- seq(as.POSIXct("2026-10-24 21:00", tz = "UTC"), by = 1800, length.out = 50)
+  bars <- bars_frame(data.frame(symbol = "R", time = time, close = 1, volume = 1))
+  four <- bars_regroup(bars, "4 hours", zone = "Europe/Riga", anchor = "clock")
+  expect_true(all(as.POSIXlt(four$time, tz = "Europe/Riga")$hour %% 4 == 0))
+  expect_identical(sum(four$bars), 50L)
+})

@@ -1,3 +1,5 @@
+weekdays_of_work <- c("monday", "tuesday", "wednesday", "thursday", "friday")
+
 quay <- source_calendar("quay")
 
 test_that("closed days are closed, half days are short, and a weekend day is not moved", {
@@ -44,4 +46,47 @@ test_that("the stand-in's own calendar is the one that ships", {
   standin <- vetusta:::source_calendar_for_standin()
   window <- c("2025-01-01", "2027-12-31")
   expect_identical(calendar_sessions(standin, window[1], window[2]), calendar_sessions(quay, window[1], window[2]))
+})
+
+test_that("days by rule, moved days, and years in which a rule holds", {
+  calendar <- calendar_make(list(calendar = "x", zone = "Europe/Riga", weekdays = weekdays_of_work, closed = list(
+    list(day = "12-25", moved = "next"), list(day = "12-26", moved = "next"), list(weekday = "monday", nth = "last", month = 5), list(weekday = "thursday", nth = 4, month = 11, from = 2025),
+    list(easter = 1), list(eastern_easter = -2, until = 2025), list(day = "01-01", moved = "nearest"))))
+  open <- function(days) as.Date(days) %in% vetusta:::calendar_days(calendar, min(as.Date(days)), max(as.Date(days)))
+  # Christmas of 2021 fell on a Saturday and a Sunday
+  expect_identical(open(c("2021-12-24", "2021-12-27", "2021-12-28", "2021-12-29")), c(TRUE, FALSE, FALSE, TRUE))
+  expect_identical(open(c("2026-05-25", "2026-05-18")), c(FALSE, TRUE))
+  expect_identical(open(c("2024-11-28", "2025-11-27")), c(TRUE, FALSE))
+  expect_identical(open(c("2026-04-06", "2026-04-10", "2024-05-03")), c(FALSE, TRUE, FALSE))
+  # 1 January 2022 was a Saturday: the Friday before is closed, in another year
+  expect_identical(open(c("2021-12-31", "2022-01-03")), c(FALSE, TRUE))
+  expect_error_kind(calendar_make(list(calendar = "x", zone = "UTC", closed = list(list(weekday = "monday", nth = 7, month = 5)))), "calendar", "nth")
+  expect_error_kind(calendar_make(list(calendar = "x", zone = "UTC", closed = list(list(day = "12-25", moved = "nxt")))), "calendar", "moved")
+  expect_error_kind(calendar_make(list(calendar = "x", zone = "UTC", closed = list(list(dy = "12-25")))), "calendar", "day")
+})
+
+test_that("Easter is as the tables of both churches have it", {
+  expect_identical(format(vetusta:::easter_western(c(1900, 1961, 2000, 2019, 2024, 2026, 2038, 2099))), c("1900-04-15", "1961-04-02", "2000-04-23", "2019-04-21", "2024-03-31", "2026-04-05", "2038-04-25", "2099-04-12"))
+  expect_identical(format(vetusta:::easter_eastern(c(1900, 2000, 2019, 2024, 2026, 2038))), c("1900-04-22", "2000-04-30", "2019-04-28", "2024-05-05", "2026-04-12", "2038-04-25"))
+})
+
+test_that("a calendar builds on another, with days added and taken away", {
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "half.yml")
+  writeLines(c("calendar: half", "builds_on: quay", "without: [Thaw Day]", "closed:", "  - {day: \"05-01\", name: Barge Day}"), file)
+  calendar <- source_calendar(file)
+  days <- vetusta:::calendar_days(calendar, "2026-03-20", "2026-05-01")
+  expect_true(as.Date("2026-03-20") %in% days)
+  expect_false(as.Date("2026-05-01") %in% days)
+  expect_identical(calendar$zone, "Europe/Riga")
+  writeLines(c("calendar: half", "builds_on: nix"), file)
+  expect_error_kind(source_calendar(file), "calendar", "builds on")
+})
+
+test_that("sessions cross midnight, and days of 23 and 25 hours have as many hours", {
+  fixing <- calendar_sessions(source_calendar("fixing"), "2026-03-27", "2026-03-31")
+  expect_identical(format(fixing$open, "%a %H:%M", tz = "Europe/Riga"), c("Sun 17:00", "Mon 17:00", "Tue 17:00"))
+  river <- source_calendar("river")
+  expect_length(calendar_times(river, "1 hour", "2026-03-29", "2026-03-29", NULL), 23)
+  expect_length(calendar_times(river, "1 hour", "2026-10-25", "2026-10-25", NULL), 25)
 })

@@ -53,3 +53,46 @@ test_that("instants are read with their offsets, days as local midnights", {
   for (wrong in c("2026-02-30", "yesterday", "2026-03-12T25:00:00Z", "12.03.2026")) expect_error_kind(time_instant(wrong), "want", "no day and no instant")
   expect_error_kind(time_instant("2026-03-12", "Europe/Rige"), "want", "Europe/Riga")
 })
+
+test_that("local times at both changes of the clock, in both hemispheres, at half hours, and where a zone changed its rule", {
+  at <- function(day, clock, zone, ...) format(time_local(as.Date(day), clock * 3600, zone, ...), "%Y-%m-%dT%H:%M")
+  # Riga, spring and autumn; Sydney, the other way round
+  expect_identical(at("2026-03-29", 3.5, "Europe/Riga"), "2026-03-29T01:30")
+  expect_identical(at("2026-10-25", 3.5, "Europe/Riga", twice = "first"), "2026-10-25T00:30")
+  expect_identical(at("2026-10-25", 3.5, "Europe/Riga", twice = "second"), "2026-10-25T01:30")
+  expect_identical(at("2026-10-04", 2.5, "Australia/Sydney", skipped = "next"), "2026-10-03T16:00")
+  expect_identical(at("2026-04-05", 2.5, "Australia/Sydney", twice = "second"), "2026-04-04T16:30")
+  # a change of half an hour, and offsets that are no whole hours
+  expect_identical(at("2026-10-04", 2.25, "Australia/Lord_Howe"), "2026-10-03T15:45")
+  expect_identical(at("2026-01-01", 0, "Asia/Kathmandu"), "2025-12-31T18:15")
+  # Brazil gave summer time up, Samoa left a day out
+  expect_identical(c(at("2018-12-01", 0, "America/Sao_Paulo"), at("2020-12-01", 0, "America/Sao_Paulo")), c("2018-12-01T02:00", "2020-12-01T03:00"))
+  expect_identical(at("2011-12-31", 0, "Pacific/Apia"), "2011-12-30T10:00")
+  expect_error_kind(time_local(as.Date("2026-03-29"), 3.5 * 3600, "Europe/Riga", skipped = "error"), "want", "jumped over")
+})
+
+test_that("every zone gives back the clock that it was asked for", {
+  zones <- setdiff(OlsonNames(), "Factory")
+  days <- as.Date(c("1900-06-01", "1975-01-15", "2026-07-01", "2099-12-31"))
+  for (zone in zones) {
+    back <- format(time_local(days, 12 * 3600, zone), "%Y-%m-%d %H:%M", tz = zone)
+    expect_identical(back, paste(days, "12:00"), label = zone)
+  }
+})
+
+test_that("periods of every frequency are read in their spellings, and written again", {
+  read <- time_periods(c("2026", "2026-A1", "2026-S2", "2026-T3", "2026-Q1", "2026Q4", "2026-03", "2026-M03", "2026-W01", "2026-W53", "2026-D071", "2026-03-12", "2026-03-01/P1M", "2026-03-12T09:30:00"))
+  expect_identical(read$frequency, c("A", "A", "S", "T", "Q", "Q", "M", "M", "W", "W", "D", "D", "M", "I"))
+  expect_identical(format(read$first[9:11]), c("2025-12-29", "2026-12-28", "2026-03-12"))
+  expect_identical(read$days[c(1, 3, 5, 7)], c(365L, 184L, 90L, 31L))
+  bad <- time_periods(c("2026-13", "2025-W53", "2026-D366", "2026-02-30", "2026-Q5", "soon", NA))
+  expect_true(all(is.na(bad$first)))
+  spelt <- c("2026", "2026-S2", "2026-T3", "2026-Q4", "2026-M03", "2026-W53", "2026-03-12")
+  again <- time_periods(spelt)
+  expect_identical(time_spelling(again$first, again$frequency), spelt)
+  expect_identical(time_spelling(as.Date("2026-03-01"), "M", "iso"), "2026-03")
+  expect_identical(format(time_periods("2026-Q1", year_start = "--07-01")$first), "2026-07-01")
+  # every week of forty years is written as it was read
+  weeks <- seq(as.Date("2000-01-03"), by = 7, length.out = 2080)
+  expect_identical(time_periods(time_spelling(weeks, "W"))$first, weeks)
+})

@@ -1,0 +1,89 @@
+rules <- c("last", "next", "linear", "spline")
+
+test_that("each rule fills as a reference does, row by row, and observed values never change", {
+  for (seed in 1:4) {
+    x <- random_points(seed = seed)
+    one <- x[!duplicated(paste(x$series, x$time), fromLast = TRUE), ]
+    for (rule in rules) {
+      full <- series_fill(x, rule = rule, interval = "1 day")
+      for (name in unique(x$series)) {
+        days <- one[one$series == name & !is.na(one$value), ]
+        days <- days[order(days$time), ]
+        got <- full[full$series == name & full$status == "filled", ]
+        expect_gt(nrow(got), 5)
+        for (i in seq_len(nrow(got))) {
+          before <- days[days$time < got$time[i], ]
+          after <- days[days$time > got$time[i], ]
+          p <- before[nrow(before), ]
+          q <- after[1, ]
+          slow <- switch(rule, last = p$value, `next` = q$value,
+            linear = p$value + (q$value - p$value) * as.numeric(difftime(got$time[i], p$time, units = "secs")) / as.numeric(difftime(q$time, p$time, units = "secs")),
+            spline = stats::splinefun(as.numeric(days$time), days$value, "natural")(as.numeric(got$time[i])))
+          expect_equal(got$value[i], slow, tolerance = 1e-9)
+        }
+      }
+      kept <- series_unfill(full)
+      expect_equal(kept$value[!is.na(kept$value)], x[order(x$series, x$time), "value"][!is.na(x[order(x$series, x$time), "value"])])
+      # filling what is full changes nothing
+      again <- series_fill(full, rule = rule, interval = "1 day")
+      expect_identical(as.data.frame(again), as.data.frame(full))
+    }
+  }
+})
+
+test_that("runs that are too long, ends, and sessions stay open as said, with the reason", {
+  x <- data.frame(series = "a", period = as.Date("2026-03-01") + c(2, 3, 7, 9), value = c(1, 2, 6, 8))
+  full <- series_fill(x, rule = "linear", at_most = 2, from = "2026-03-01", to = "2026-03-12")
+  expect_identical(full$value[full$status == "filled"], 7)
+  left <- attr(full, "left")
+  expect_identical(left$missing, c(2L, 3L, 2L))
+  expect_identical(left$reason, c("at an end", "too long", "at an end"))
+  ends <- series_fill(x, rule = c("last", "next"), ends = TRUE, from = "2026-03-01", to = "2026-03-12")
+  expect_identical(nrow(ends), 12L)
+  expect_identical(ends$rule[c(1, 5, 12)], c("next", "last", "last"))
+  calendar <- source_calendar("quay")
+  bars <- rbind(minute_bars(day = "2026-03-12", without = 380:389), minute_bars(day = "2026-03-13", without = c(0:9, 100)))
+  within <- series_fill(bars, calendar)
+  expect_identical(sum(within$status == "filled"), 1L)
+  flat <- within[within$status == "filled", ]
+  expect_identical(c(flat$open, flat$high, flat$low), rep(flat$close, 3))
+  expect_identical(flat$volume, 0)
+  expect_identical(sum(series_fill(bars, calendar, across = TRUE)$status == "filled"), 21L)
+  expect_equal(as.data.frame(series_unfill(within)), as.data.frame(bars), ignore_attr = TRUE)
+})
+
+test_that("seasons, a neighbour, a constant and lists of rules fill what they can", {
+  days <- as.Date("2020-01-01") + 0:2191
+  value <- 100 + 10 * sin(as.POSIXlt(days)$yday / 365 * 2 * pi)
+  x <- data.frame(series = "level", period = days, value = value)
+  holed <- x[-(1500:1530), ]
+  full <- series_fill(holed, rule = "seasonal")
+  expect_lt(max(abs(full$value - value)), 0.3)
+  expect_identical(sum(full$rule %in% "seasonal"), 31L)
+  other <- data.frame(series = "up", time = as.POSIXct(days, tz = "UTC"), value = 3 * value + 7)
+  expect_equal(series_fill(holed, rule = "neighbour", neighbour = other)$value, value)
+  expect_identical(series_fill(holed, rule = "constant", constant = 0)$value[1501], 0)
+  two <- data.frame(series = "a", period = as.Date("2026-03-01") + c(0, 3), value = c(1, 4))
+  both <- series_fill(two, rule = c("spline", "linear"))
+  expect_identical(unique(both$rule[2:3]), "linear")
+  expect_identical(attr(series_fill(two, rule = "spline"), "left")$reason, "not enough values")
+  expect_error_kind(series_fill(two, rule = "neighbour"), "want", "another series")
+  expect_error_kind(series_fill(two, rule = "constant"), "want", "number")
+  expect_error_kind(series_fill(two, rule = "lats"), "want", "last")
+  gone <- data.frame(series = "a", period = as.Date("2026-03-01") + 0:2, value = NA_real_)
+  expect_identical(sum(!is.na(series_fill(gone, from = "2026-03-01", to = "2026-03-03")$value)), 0L)
+})
+
+test_that("the monotone rule stays between its neighbours, and on rising values is the curve that R has", {
+  x <- random_points(seed = 5, series = "a", doubled = 0)
+  known <- x[!is.na(x$value), ]
+  known <- known[order(known$time), ]
+  got <- series_fill(x, rule = "monotone", interval = "1 day")
+  got <- got[got$status == "filled", ]
+  before <- findInterval(got$time, known$time)
+  expect_true(all(got$value >= pmin(known$value[before], known$value[before + 1]) - 1e-9 & got$value <= pmax(known$value[before], known$value[before + 1]) + 1e-9))
+  rising <- data.frame(series = "r", time = known$time, value = cumsum(abs(known$value - 99)))
+  got <- series_fill(rising, rule = "monotone", interval = "1 day")
+  curve <- stats::splinefun(as.numeric(rising$time), rising$value, "monoH.FC")
+  expect_equal(got$value, curve(as.numeric(got$time)), tolerance = 1e-9)
+})

@@ -1,0 +1,46 @@
+test_that("going down is what each day gives, summed by hand", {
+  x <- data.frame(series = "a", period = as.Date("2025-11-15") + 0:199, value = withr::with_seed(1, round(stats::rnorm(200), 2)))
+  x$value[c(20, 50:60)] <- NA
+  for (to in c("W", "M", "Q", "S", "A")) {
+    for (rule in c("mean", "sum", "first", "last", "min", "max", "median")) {
+      got <- series_condense(x, to, rule)
+      first <- vapply(x$period, function(day) as.numeric(vetusta:::period_first(as.Date(day, origin = "1970-01-01"), to)), 1)
+      slow <- vapply(sort(unique(first)), function(at) {
+        v <- x$value[first == at]
+        v <- v[!is.na(v)]
+        if (!length(v)) NA_real_ else switch(rule, first = v[1], last = v[length(v)], get(rule)(v))
+      }, 1)
+      expect_equal(got$value, slow, label = paste(to, rule))
+    }
+  }
+  shares <- series_condense(x, "M", "mean", need = 0.9)
+  expect_true(is.na(shares$value[1]) && shares$status[1] == "missing")
+  expect_equal(shares$share[1], 16 / 30)
+  expect_true(is.na(series_condense(x[-nrow(x), ], "M", "end")$value[8]))
+  expect_error_kind(series_condense(series_condense(x, "Q"), "M"), "want", "series_refine")
+  expect_error_kind(series_condense(x, "X"), "want")
+})
+
+test_that("weeks belong to the period of their Thursday", {
+  weeks <- data.frame(series = "g", period = c("2025-W52", "2026-W01", "2026-W53"), value = c(1, 2, 3))
+  years <- series_condense(weeks, "A", "sum")
+  expect_identical(years$value, c(1, 5))
+})
+
+test_that("going up carries, draws lines, and splits totals that add up again", {
+  quarters <- data.frame(series = "t", period = c("2025-Q4", "2026-Q1", "2026-Q2"), value = c(92, 90, 182))
+  days <- series_refine(quarters, "D", "even")
+  expect_equal(tapply(days$value, vetusta:::period_first(days$period, "Q"), sum) |> as.numeric(), c(92, 90, 182))
+  expect_identical(unique(days$status), "filled")
+  indicator <- data.frame(series = "i", period = time_spelling(seq(as.Date("2025-10-01"), by = "month", length.out = 9), "M"), value = 1:9)
+  months <- series_refine(quarters, "M", "indicator", indicator = indicator)
+  expect_equal(months$value[1:3], 92 * 1:3 / 6)
+  expect_equal(sum(months$value[7:9]), 182)
+  expect_identical(series_refine(quarters, "M", "last")$value[1:4], c(92, 92, 92, 90))
+  expect_identical(series_refine(quarters, "M", "last", known = "end")$value[1], 92)
+  expect_identical(series_refine(quarters, "M", "last", known = "end")$period[1], as.Date("2026-01-01"))
+  line <- series_refine(quarters, "M", "linear")
+  expect_true(all(line$value >= 90 & line$value <= 182))
+  expect_error_kind(series_refine(quarters, "M", "indicator"), "want", "indicator")
+  expect_identical(nrow(series_refine(quarters[1, ], "M", "spline")), 0L)
+})
