@@ -137,8 +137,10 @@ monotone_slopes <- function(x, y) {
       slope[k + 0:1] <- 0
       next
     }
-    reach <- sqrt(sum((slope[k + 0:1] / secant[k])^2))
-    if (reach > 3) slope[k + 0:1] <- slope[k + 0:1] * 3 / reach
+    a <- slope[k] / secant[k]
+    b <- slope[k + 1] / secant[k]
+    # outside the region of their figure 1 in which the piece is monotone
+    if (2 * a + b > 3 && a + 2 * b > 3 && a * (3 * a + 3 * b - 6) < (2 * a + b - 3)^2) slope[k + 0:1] <- slope[k + 0:1] * 3 / sqrt(a^2 + b^2)
   }
   slope
 }
