@@ -13,12 +13,8 @@ groups_cpp <- function(text) {
     .Call(`_vetusta_groups_cpp`, text)
 }
 
-texts_are_cpp <- function(text, word) {
-    .Call(`_vetusta_texts_are_cpp`, text, word)
-}
-
-regroup_cpp <- function(group, time, open, high, low, close, volume, mean, provisional, frame_open, frame_close, anchor, offset, bucket_time, step) {
-    .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, provisional, frame_open, frame_close, anchor, offset, bucket_time, step)
+regroup_cpp <- function(group, time, open, high, low, close, volume, mean, status, frame_open, frame_close, anchor, offset, bucket_time, step) {
+    .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, status, frame_open, frame_close, anchor, offset, bucket_time, step)
 }
 
 frames_times_cpp <- function(open, close, step) {

@@ -68,14 +68,13 @@ number_column <- function(rows, name, n) {
 # The order by symbol and time, or NULL where the rows stand in it already.
 order_of <- function(symbol, time) {
   symbol <- text_ranks(symbol)
-  time <- as.numeric(time)
-  if (is_ordered_cpp(symbol, time)) NULL else order(symbol, time, method = "radix")
+  if (is_ordered_cpp(symbol, time)) NULL else order(symbol, as.numeric(time), method = "radix")
 }
 
 # Texts as numbers: `id` from 1, and the `levels` that they stand for, in the order in which they first come.
 text_groups <- function(text) {
   found <- groups_cpp(text)
-  list(id = found$id, levels = text[found$first])
+  list(id = found$id, levels = text[found$first], first = found$first)
 }
 
 # The same, in the order of the texts.

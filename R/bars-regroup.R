@@ -57,17 +57,17 @@ bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", b
   on_clock <- anchor == "clock" && step > 0
   if (on_clock) frames <- clock_frames(frames, calendar$zone, step)
   first_of_bucket <- match(frames$bucket, frames$bucket)
-  group <- bar_groups(bars)
+  groups <- bar_groups(bars)
   rows <- regroup_cpp(
-    group, as.numeric(bars$time), bars$open, bars$high, bars$low, bars$close, bars$volume, bars[["average"]] %||% numeric(),
-    texts_are_cpp(bars$status, "provisional"), as.numeric(frames$open), as.numeric(frames$close), frames$anchor, frames$offset, as.numeric(frames$open)[first_of_bucket], step
+    groups$id, bars$time, bars$open, bars$high, bars$low, bars$close, bars$volume, bars[["average"]] %||% numeric(),
+    bars$status, as.numeric(frames$open), as.numeric(frames$close), frames$anchor, frames$offset, as.numeric(frames$open)[first_of_bucket], step
   )
   ends <- bucket_ends(rows, frames, step, on_clock, calendar$zone)
   if (on_clock) rows$time <- clock_instants(rows$time, frames$offset[rows$frame], calendar$zone)
   expected <- expected_bars(rows, ends, frames, step, base_seconds)
   open <- rows$provisional | (!is.na(base_seconds) & ends > as.numeric(max(bars$time)) + base_seconds) | (!is.na(expected) & rows$bars < need * expected)
   if (label == "end") rows$time <- ends
-  regrouped_frame(bars, group, rows, expected, bucket_sessions(frames, step)[rows$frame], open)
+  regrouped_frame(bars, groups$first, rows, expected, bucket_sessions(frames, step)[rows$frame], open)
 }
 
 # Every day at all hours, from midnight or from another hour of the local clock.
@@ -120,15 +120,15 @@ ordered_bars <- function(bars) {
   if (is.null(order)) bars else bars[order, ]
 }
 
-# One number a series: symbol and side.
+# One number a series, symbol and side, and the row in which it first comes.
 bar_groups <- function(bars) {
   symbol <- text_groups(bars$symbol)
   side <- text_groups(bars$side)
   if (length(side$levels) <= 1) {
-    return(symbol$id)
+    return(symbol[c("id", "first")])
   }
   key <- symbol$id * (length(side$levels) + 1) + side$id
-  match(key, unique(key))
+  list(id = match(key, unique(key)), first = which(!duplicated(key)))
 }
 
 smallest_step <- function(bars) {
@@ -184,8 +184,8 @@ bucket_sessions <- function(frames, step) {
   unname(names[as.character(frames$bucket)])
 }
 
-regrouped_frame <- function(bars, group, rows, expected, session, provisional) {
-  first <- which(!duplicated(group))[rows$group]
+regrouped_frame <- function(bars, firsts, rows, expected, session, provisional) {
+  first <- firsts[rows$group]
   result <- as_rows(list(
     symbol = bars$symbol[first], time = utc(rows$time), open = rows$open, high = rows$high, low = rows$low,
     close = rows$close, volume = rows$volume, session = as.character(session), side = bars$side[first],

@@ -19,8 +19,8 @@
 #' @param interval The interval of bars, where it is not their smallest step.
 #' @param zone The zone of days in `grid`.
 #' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column a series, with `ages` a column `<series> age` beside each. Tidy: `time`, `series`, `value`,
-#'   `known` (the instant from which the value counts) and, with `ages`, `age`. Ages are in days. The number of times is that of
-#'   the grid. Where nothing was known yet, or what was known is too old, the value is `NA`.
+#'   `known` (the instant from which the value counts) and, with `ages`, `age`. Ages are in days. The times are the
+#'   grid's, in order and each once. Where nothing was known yet, or what was known is too old, the value is `NA`.
 #' @section Errors: `vetusta_error_want` for an unknown rule or grid, a rule or lag for a series that is not there, and for the rule `"linear"` as of.
 #'   Series without any overlap give a grid without times (`"intersection"`) or columns of `NA`.
 #' @export
@@ -46,23 +46,22 @@ series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag =
 # Each series as columns in order of the instant from which its values count.
 align_series <- function(tables, value, interval, lag, zone, as_of) {
   tables <- lapply(tables, function(x) {
+    if (is.null(names(lag))) {
+      return(series_points(x, if (series_kind(x) == "bars") value, if (series_kind(x) == "bars") interval, lag, zone))
+    }
     names <- unique(as.character(x[["series"]] %||% x[["symbol"]]))
     lag_here <- by_series(lag, names, "lag", strict = FALSE)
-    lags <- unique(unlist(lag_here))
-    if (length(lags) <= 1) {
-      return(series_points(x, if (series_kind(x) == "bars") value, if (series_kind(x) == "bars") interval, lags, zone))
-    }
     do.call(rbind, lapply(names, function(name) series_points(x[(x[["series"]] %||% x[["symbol"]]) == name, ], if (series_kind(x) == "bars") value, interval, lag_here[[name]], zone)))
   })
   all <- if (length(tables) == 1) tables[[1]] else as.data.frame(data.table::rbindlist(tables))
   rows <- series_split(all$series)
   for (name in setdiff(names(lag), c("", names(rows)))) check_choice(name, "lag", names(rows))
+  all <- as.list(all)[c("time", "known", "value")]
   lapply(rows, function(i) {
-    part <- all[i, ]
-    part <- part[!is.na(part$value), ]
+    part <- if (length(rows) == 1) all else lapply(all, `[`, i)
+    if (anyNA(part$value)) part <- lapply(part, `[`, !is.na(part$value))
     if (!as_of) part$known <- part$time
-    # a bar or period that is known before it begins would be a mistake of the release
-    if (is.unsorted(part$known)) part <- part[order(part$known, part$time, method = "radix"), ]
+    if (is.unsorted(part$known)) part <- lapply(part, `[`, order(part$known, part$time, method = "radix"))
     part
   })
 }
@@ -83,7 +82,8 @@ by_series <- function(x, names, what, strict = TRUE) {
 
 align_grid <- function(grid, series, zone) {
   if (inherits(grid, "POSIXct")) {
-    return(sort(unique(as.numeric(grid[!is.na(grid)]))))
+    grid <- as.numeric(grid)
+    return(if (anyNA(grid) || is.unsorted(grid, strictly = TRUE)) sort(unique(grid[!is.na(grid)])) else grid)
   }
   if (inherits(grid, "Date")) {
     return(as.numeric(time_local(sort(unique(grid[!is.na(grid)])), 0, zone)))
@@ -111,8 +111,9 @@ align_one <- function(points, times, rule, limit, zone) {
     return(list(value = value, known = ifelse(is.na(value), NA, times)))
   }
   at <- if (rule == "exact") times_match_cpp(times, points$known) else align_cpp(times, points$known, points$time)
-  known <- c(NA, points$known)[at + 1L]
-  value <- c(NA, points$value)[at + 1L]
+  at[at == 0L] <- NA
+  known <- points$known[at]
+  value <- points$value[at]
   if (!is.null(limit)) {
     until <- if (is.na(limit$seconds)) as.numeric(shift_instant(utc(known), limit, 1, zone)) else known + limit$seconds
     old <- !is.na(known) & times > until

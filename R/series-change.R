@@ -128,9 +128,9 @@ series_correlation <- function(..., change = "log", value = NULL, interval = NUL
   rows <- apply(pairs, 2, function(pair) {
     a <- series[[pair[1]]]
     b <- series[[pair[2]]]
-    a <- a[!duplicated(a$time, fromLast = TRUE), ]
-    b <- b[!duplicated(b$time, fromLast = TRUE), ]
-    both <- intersect(a$time, b$time)
+    a <- lapply(a, `[`, !duplicated(a$time, fromLast = TRUE))
+    b <- lapply(b, `[`, !duplicated(b$time, fromLast = TRUE))
+    both <- sort(intersect(a$time, b$time))
     # the changes are between times that both have, so that both speak of the same stretch
     va <- a$value[match(both, a$time)]
     vb <- b$value[match(both, b$time)]

@@ -190,7 +190,7 @@ fill_rows <- function(x, kind, frame, at, new, by) {
     list(symbol = rep(x$symbol[1], n), time = utc(frame$expected[added]), open = new[added], high = new[added], low = new[added], close = new[added], volume = rep(0, n),
       session = rep(x$session[1], n), side = rep(x$side[1], n), status = rep("filled", n), rule = by[added])
   } else if (kind == "observations") {
-    list(series = rep(x$series[1], n), period = frame$day[added], frequency = rep(x$frequency[1], n), value = new[added], unit = rep(x$unit[1], n), status = rep("filled", n), rule = by[added])
+    list(series = rep(x$series[1], n), period = frame_days(frame)[added], frequency = rep(x$frequency[1], n), value = new[added], unit = rep(x$unit[1], n), status = rep("filled", n), rule = by[added])
   } else {
     list(series = rep(x$series[1], n), time = utc(frame$expected[added]), value = new[added], status = rep("filled", n), rule = by[added])
   }

@@ -75,33 +75,46 @@ series_kind <- function(x) {
     todo = "name its columns symbol, time, close (bars), or series, period, value (observations), or series, time, value")
 }
 
-# Any of the three as plain columns, in order of series and own time: `series`, `time` (seconds, where the value's time begins), `end` (where the
-# time that it speaks of ends), `known` (from when it counts), `value`, `status`. `lag` is a length of time after the end.
+# Any of the three as plain columns, in order of series and own time: `series`, `time` (seconds, where the value's time begins), `known` (from
+# when it counts: its release, else the end of the time that it speaks of), `value`, `status`. `lag` is a length of time after the end.
 series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = "UTC") {
   kind <- series_kind(x)
   lag <- if (!is.null(lag)) time_interval(lag, "lag")
-  if (kind == "observations") {
-    x <- series_frame(x)
-    time <- as.numeric(x$period) * 86400
-    end <- (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400
-    points <- list(series = x$series, time = time, end = end, known = ifelse(is.na(x$released), lagged(end, lag, zone), as.numeric(x$released)), value = x[[value %||% "value"]], status = x$status)
-  } else if (kind == "bars") {
-    x <- ordered_bars(x)
-    column <- value %||% "close"
-    if (!is.numeric(x[[column]])) vetusta_stop("want", paste0("The bars have no number called \"", column, "\"."), todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
-    length <- if (is.null(interval)) guess_interval(x) else time_interval(interval)
-    end <- if (is.null(length)) as.numeric(x$time) else as.numeric(shift_instant(x$time, length, 1, zone))
-    sides <- text_groups(x$side)$levels
-    points <- list(series = if (length(sides) > 1) paste0(x$symbol, ifelse(is.na(x$side), "", paste0(".", x$side))) else x$symbol,
-      time = as.numeric(x$time), end = end, known = lagged(end, lag, zone), value = x[[column]], status = x$status)
-  } else {
-    order <- order(x$series, as.numeric(x$time), method = "radix")
-    x <- x[order, ]
-    time <- as.numeric(x$time)
-    known <- if (is.null(x[["released"]])) lagged(time, lag, zone) else ifelse(is.na(x$released), lagged(time, lag, zone), as.numeric(x$released))
-    points <- list(series = as.character(x$series), time = time, end = time, known = known, value = as.double(x[[value %||% "value"]]), status = as.character(x[["status"]] %||% rep("observed", nrow(x))))
-  }
+  points <- switch(kind, observations = points_of_observations(x, value, lag, zone), bars = points_of_bars(x, value, interval, lag, zone), points = points_of_points(x, value, lag, zone))
   list_frame(points)
+}
+
+points_of_observations <- function(x, value, lag, zone) {
+  x <- series_frame(x)
+  end <- (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400
+  list(series = x$series, time = as.numeric(x$period) * 86400, known = ifelse(is.na(x$released), lagged(end, lag, zone), as.numeric(x$released)), value = x[[value %||% "value"]], status = x$status)
+}
+
+points_of_bars <- function(x, value, interval, lag, zone) {
+  x <- ordered_bars(x)
+  column <- value %||% "close"
+  if (!is.numeric(x[[column]])) vetusta_stop("want", paste0("The bars have no number called \"", column, "\"."), todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
+  length <- if (is.null(interval)) guess_interval(x) else time_interval(interval)
+  time <- as.numeric(x$time)
+  end <- if (is.null(length)) time else if (is_intraday(length)) time + length$seconds else as.numeric(shift_instant(x$time, length, 1, zone))
+  sides <- text_groups(x$side)$levels
+  list(series = if (length(sides) > 1) paste0(x$symbol, ifelse(is.na(x$side), "", paste0(".", x$side))) else x$symbol,
+    time = time, known = lagged(end, lag, zone), value = x[[column]], status = x$status)
+}
+
+points_of_points <- function(x, value, lag, zone) {
+  series <- if (is.character(x$series)) x$series else as.character(x$series)
+  order <- order_of(series, x$time)
+  if (!is.null(order)) {
+    x <- x[order, ]
+    series <- series[order]
+  }
+  time <- as.numeric(x$time)
+  known <- lagged(time, lag, zone)
+  if (!is.null(x[["released"]])) known <- ifelse(is.na(x$released), known, as.numeric(x$released))
+  points <- list(series = series, time = time, known = known, value = as.double(x[[value %||% "value"]]))
+  points$status <- x[["status"]]
+  points
 }
 
 lagged <- function(end, lag, zone) if (is.null(lag)) end else as.numeric(shift_instant(utc(end), lag, 1, zone))
@@ -122,5 +135,9 @@ points_rows <- function(series, time, value, ...) as_rows(list(series = series, 
 # Each series' rows, in the order in which the series first come.
 series_split <- function(series) {
   groups <- text_groups(series)
-  stats::setNames(split(seq_along(series), groups$id), groups$levels)
+  n <- length(groups$levels)
+  # series that stand one after the other are ranges of rows
+  in_runs <- n <= 1 || !is.unsorted(groups$id)
+  rows <- if (in_runs) lapply(seq_len(n), function(i) seq(groups$first[i], if (i < n) groups$first[i + 1] - 1 else length(series))) else split(seq_along(series), groups$id)
+  stats::setNames(rows, groups$levels)
 }

@@ -38,7 +38,10 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   plain <- gaps_input(x, kind)
   frame <- gaps_frame(plain, kind, calendar, interval, from, to, session)
   expected <- frame$expected
-  times <- lapply(split(plain$time, factor(plain$series, unique(plain$series))), function(time) if (is.unsorted(time)) sort(time) else time)
+  times <- lapply(series_split(plain$series), function(rows) {
+    time <- if (length(rows) == length(plain$time)) plain$time else plain$time[rows]
+    if (is.unsorted(time)) sort(time) else time
+  })
   present <- lapply(times, function(time) times_present_cpp(expected, time))
   outage <- check_count(outage %||% if (frame$intraday) 5 else 1, "outage")
   common <- missing_reasons(present, length(expected), outage)
@@ -68,9 +71,8 @@ no_gaps <- function() {
 gaps_input <- function(x, kind) {
   if (kind == "bars") {
     x <- ordered_bars(x)
-    there <- !is.na(x$close)
     plain <- list(series = x$symbol, time = as.numeric(x$time))
-    return(if (all(there)) c(plain, step = smallest_step(x)) else c(lapply(plain, `[`, there), step = smallest_step(x)))
+    return(if (anyNA(x$close)) lapply(plain, `[`, !is.na(x$close)) else plain)
   }
   if (kind == "observations") {
     x <- newest_rows(series_frame(x))
@@ -79,7 +81,7 @@ gaps_input <- function(x, kind) {
   }
   points <- series_points(x)
   there <- !is.na(points$value)
-  list(series = points$series[there], time = points$time[there], step = smallest_step(points))
+  list(series = points$series[there], time = points$time[there])
 }
 
 # The expected times, and what the reasons need to know of them: the end of the time that each speaks of, and its day.
@@ -94,7 +96,7 @@ gaps_frame <- function(plain, kind, calendar, interval, from, to, session) {
   interval <- gaps_interval(plain, interval)
   window <- gaps_window(plain, from, to, calendar, interval)
   expected <- as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
-  list(expected = expected, ends = as.numeric(shift_instant(utc(expected), interval, 1, zone)), day = local_day(utc(expected), zone), intraday = is_intraday(interval),
+  list(expected = expected, interval = interval, intraday = is_intraday(interval),
     iso = interval$iso, calendar = name, zone = zone)
 }
 
@@ -104,14 +106,14 @@ gaps_periods <- function(plain, calendar, zone, name, from, to) {
   first <- as.Date(window$from, tz = "UTC")
   last <- as.Date(window$to - 1, tz = "UTC")
   day <- if (plain$frequency == "D" && !is.null(calendar)) calendar_days(calendar, first, last) else period_sequence(first, last, plain$frequency)
-  list(expected = as.numeric(day) * 86400, ends = (as.numeric(period_last(day, plain$frequency)) + 1) * 86400, day = day, intraday = FALSE, iso = plain$frequency, calendar = name, zone = zone)
+  list(expected = as.numeric(day) * 86400, frequency = plain$frequency, intraday = FALSE, iso = plain$frequency, calendar = name, zone = zone)
 }
 
 gaps_interval <- function(plain, interval) {
   if (!is.null(interval)) {
     return(time_interval(interval))
   }
-  step <- plain$step
+  step <- smallest_step(plain)
   if (is.na(step)) {
     vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.", todo = "give `interval`, such as \"1 minute\"")
   }
@@ -142,20 +144,28 @@ missing_reasons <- function(present, n, outage) {
   reason
 }
 
+# The end of the time that each expected value speaks of, and its local day.
+frame_ends <- function(frame) {
+  if (is.null(frame$interval)) (as.numeric(period_last(frame_days(frame), frame$frequency)) + 1) * 86400
+  else as.numeric(shift_instant(utc(frame$expected), frame$interval, 1, frame$zone))
+}
+
+frame_days <- function(frame) if (is.null(frame$interval)) as.Date(frame$expected / 86400, origin = "1970-01-01") else local_day(utc(frame$expected), frame$zone)
+
 # What holds for one series alone leads.
 own_reasons <- function(series, reason, frame, listed, withheld, published, now) {
   if (!is.null(published)) {
     lag <- by_series(published, if (is.null(names(published))) series else unique(c(series, names(published))), "published")[[series]]
     if (is.null(now)) vetusta_stop("want", "What is published by now needs to know the present.", todo = "give `now`, such as Sys.time()")
-    if (!is.null(lag)) reason[as.numeric(shift_instant(utc(frame$ends), time_interval(lag, "published"), 1, frame$zone)) > as.numeric(now)] <- 7L
+    if (!is.null(lag)) reason[as.numeric(shift_instant(utc(frame_ends(frame)), time_interval(lag, "published"), 1, frame$zone)) > as.numeric(now)] <- 7L
   }
-  if (!is.null(withheld)) reason[frame$ends > as.numeric(time_instant(withheld, frame$zone, name = "withheld"))] <- 6L
+  if (!is.null(withheld)) reason[frame_ends(frame) > as.numeric(time_instant(withheld, frame$zone, name = "withheld"))] <- 6L
   if (!is.null(listed)) {
     row <- match(series, as.character(listed$symbol %||% listed$series))
     after <- as.Date(listed[["delisted"]][row] %||% NA)
     before <- as.Date(listed[["listed"]][row] %||% NA)
-    if (length(after) && !is.na(after)) reason[frame$day > after] <- 5L
-    if (length(before) && !is.na(before)) reason[frame$day < before] <- 4L
+    if (length(after) && !is.na(after)) reason[frame_days(frame) > after] <- 5L
+    if (length(before) && !is.na(before)) reason[frame_days(frame) < before] <- 4L
   }
   reason
 }

@@ -76,8 +76,20 @@ zone_offset <- function(seconds, zone) {
   if (is.null(offset)) rep(0, length(seconds)) else ifelse(is.na(offset), 0, offset)
 }
 
+# Zones that were found to be there, since R looks through its files each time; it may be emptied at any time.
+zones_seen <- new.env(parent = emptyenv())
+
+is_zone <- function(zone) {
+  if (!is.null(zones_seen[[zone]])) {
+    return(TRUE)
+  }
+  known <- zone %in% c("UTC", OlsonNames())
+  if (known) zones_seen[[zone]] <- TRUE
+  known
+}
+
 check_zone <- function(zone, kind = "want", where = NULL) {
-  if (!is.character(zone) || length(zone) != 1 || is.na(zone) || !zone %in% c("UTC", OlsonNames())) {
+  if (!is.character(zone) || length(zone) != 1 || is.na(zone) || !nzchar(zone) || !is_zone(zone)) {
     shown <- if (length(zone) == 1) as.character(zone) else "?"
     near <- nearest_word(shown, OlsonNames())
     vetusta_stop(kind, paste0("\"", shown, "\" is no time zone."), where = where,

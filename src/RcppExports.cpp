@@ -49,21 +49,9 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// texts_are_cpp
-LogicalVector texts_are_cpp(CharacterVector text, String word);
-RcppExport SEXP _vetusta_texts_are_cpp(SEXP textSEXP, SEXP wordSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
-    Rcpp::traits::input_parameter< String >::type word(wordSEXP);
-    rcpp_result_gen = Rcpp::wrap(texts_are_cpp(text, word));
-    return rcpp_result_gen;
-END_RCPP
-}
 // regroup_cpp
-List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, LogicalVector provisional, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector offset, NumericVector bucket_time, double step);
-RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP provisionalSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP offsetSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
+List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector offset, NumericVector bucket_time, double step);
+RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP statusSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP offsetSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -75,14 +63,14 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< NumericVector >::type close(closeSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type volume(volumeSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type mean(meanSEXP);
-    Rcpp::traits::input_parameter< LogicalVector >::type provisional(provisionalSEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type status(statusSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type frame_open(frame_openSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type frame_close(frame_closeSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type anchor(anchorSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type offset(offsetSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type bucket_time(bucket_timeSEXP);
     Rcpp::traits::input_parameter< double >::type step(stepSEXP);
-    rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, provisional, frame_open, frame_close, anchor, offset, bucket_time, step));
+    rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, status, frame_open, frame_close, anchor, offset, bucket_time, step));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -262,7 +250,6 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_bar_faults_cpp", (DL_FUNC) &_vetusta_bar_faults_cpp, 6},
     {"_vetusta_is_ordered_cpp", (DL_FUNC) &_vetusta_is_ordered_cpp, 2},
     {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 1},
-    {"_vetusta_texts_are_cpp", (DL_FUNC) &_vetusta_texts_are_cpp, 2},
     {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 15},
     {"_vetusta_frames_times_cpp", (DL_FUNC) &_vetusta_frames_times_cpp, 3},
     {"_vetusta_frames_find_cpp", (DL_FUNC) &_vetusta_frames_find_cpp, 3},

@@ -7,7 +7,7 @@ using namespace Rcpp;
 // [[Rcpp::export]]
 List groups_cpp(CharacterVector text) {
   const R_xlen_t n = text.size();
-  IntegerVector out(n);
+  IntegerVector out(no_init(n));
   std::vector<double> first;
   std::unordered_map<SEXP, int> seen;
   SEXP x = text, last = nullptr;
@@ -29,15 +29,4 @@ List groups_cpp(CharacterVector text) {
     o[i] = current;
   }
   return List::create(_["id"] = out, _["first"] = wrap(first));
-}
-
-// Whether each text is a given one, by object.
-// [[Rcpp::export]]
-LogicalVector texts_are_cpp(CharacterVector text, String word) {
-  const R_xlen_t n = text.size();
-  LogicalVector out(n);
-  SEXP wanted = word.get_sexp();
-  const SEXP* p = STRING_PTR(static_cast<SEXP>(text));
-  for (R_xlen_t i = 0; i < n; ++i) out[i] = p[i] == wanted;
-  return out;
 }

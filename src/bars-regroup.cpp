@@ -9,19 +9,24 @@ using namespace Rcpp;
 // that the bucket bears. Within the day (step > 0) a bucket is a step of its frame; else it is the frame's own.
 // [[Rcpp::export]]
 List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low,
-                 NumericVector close, NumericVector volume, NumericVector mean, LogicalVector provisional, NumericVector frame_open,
+                 NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector frame_open,
                  NumericVector frame_close, NumericVector anchor, NumericVector offset, NumericVector bucket_time, double step) {
   const R_xlen_t n = time.size(), frames = frame_open.size();
   std::vector<int> out_group, out_count, out_frame;
   std::vector<double> out_time, out_open, out_high, out_low, out_close, out_volume, out_value;
   std::vector<int> out_provisional;
   double outside = 0;
+  // equal texts are one object in R
+  const SEXP unsettled = String("provisional").get_sexp();
+  const SEXP* status_text = STRING_PTR(static_cast<SEXP>(status));
+  const double *t_ = time.begin(), *o_ = open.begin(), *h_ = high.begin(), *l_ = low.begin(), *c_ = close.begin(), *v_ = volume.begin();
+  const int* g_ = group.begin();
   // what a bar's volume traded at: its own volume-weighted mean where it has one, else its close
   const double* price = mean.size() == n ? mean.begin() : close.begin();
   R_xlen_t f = 0;
   for (R_xlen_t i = 0; i < n; ++i) {
     if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
-    const double t = time[i];
+    const double t = t_[i];
     if (f >= frames || t < frame_open[f] || (f + 1 < frames && t >= frame_open[f + 1])) {
       f = std::upper_bound(frame_open.begin(), frame_open.end(), t) - frame_open.begin() - 1;
       if (f < 0) f = 0;
@@ -32,35 +37,35 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
     }
     const double bucket = step > 0 ? anchor[f] + std::floor((t + offset[f] - anchor[f]) / step) * step : bucket_time[f];
     const size_t last = out_time.size();
-    const bool same = last > 0 && out_group[last - 1] == group[i] && out_time[last - 1] == bucket;
+    const bool same = last > 0 && out_group[last - 1] == g_[i] && out_time[last - 1] == bucket;
     if (!same) {
-      out_group.push_back(group[i]);
+      out_group.push_back(g_[i]);
       out_frame.push_back(static_cast<int>(f + 1));
       out_time.push_back(bucket);
-      out_open.push_back(open[i]);
-      out_high.push_back(high[i]);
-      out_low.push_back(low[i]);
-      out_close.push_back(close[i]);
-      out_volume.push_back(volume[i]);
-      out_value.push_back(price[i] * volume[i]);
+      out_open.push_back(o_[i]);
+      out_high.push_back(h_[i]);
+      out_low.push_back(l_[i]);
+      out_close.push_back(c_[i]);
+      out_volume.push_back(v_[i]);
+      out_value.push_back(price[i] * v_[i]);
       out_count.push_back(1);
-      out_provisional.push_back(provisional[i]);
+      out_provisional.push_back((status_text[i] == unsettled));
       continue;
     }
     const size_t b = last - 1;
-    if (std::isnan(out_open[b])) out_open[b] = open[i];
-    if (std::isnan(out_high[b]) || high[i] > out_high[b]) out_high[b] = high[i];
-    if (std::isnan(out_low[b]) || low[i] < out_low[b]) out_low[b] = low[i];
-    if (!std::isnan(close[i])) out_close[b] = close[i];
+    if (std::isnan(out_open[b])) out_open[b] = o_[i];
+    if (std::isnan(out_high[b]) || h_[i] > out_high[b]) out_high[b] = h_[i];
+    if (std::isnan(out_low[b]) || l_[i] < out_low[b]) out_low[b] = l_[i];
+    if (!std::isnan(c_[i])) out_close[b] = c_[i];
     if (std::isnan(out_volume[b])) {
-      out_volume[b] = volume[i];
-      out_value[b] = price[i] * volume[i];
-    } else if (!std::isnan(volume[i])) {
-      out_volume[b] += volume[i];
-      out_value[b] += price[i] * volume[i];
+      out_volume[b] = v_[i];
+      out_value[b] = price[i] * v_[i];
+    } else if (!std::isnan(v_[i])) {
+      out_volume[b] += v_[i];
+      out_value[b] += price[i] * v_[i];
     }
     ++out_count[b];
-    out_provisional[b] = out_provisional[b] || provisional[i];
+    out_provisional[b] = out_provisional[b] || (status_text[i] == unsettled);
   }
   NumericVector average(out_time.size());
   for (size_t b = 0; b < out_time.size(); ++b) average[b] = out_volume[b] > 0 ? out_value[b] / out_volume[b] : NA_REAL;

@@ -9,11 +9,22 @@ using namespace Rcpp;
 NumericVector carry_cpp(NumericVector value, IntegerVector block, double most, bool forward) {
   const R_xlen_t n = value.size();
   const bool blocks = block.size() == n;
-  NumericVector out = clone(value);
   const double* v = value.begin();
+  const bool limited = std::isfinite(most);
+  if (!blocks && !limited) {  // the plain case in one pass
+    NumericVector out(no_init(n));
+    double* o = out.begin();
+    double last = NA_REAL;
+    if (forward) {
+      for (R_xlen_t i = 0; i < n; ++i) o[i] = last = std::isnan(v[i]) ? last : v[i];
+    } else {
+      for (R_xlen_t i = n - 1; i >= 0; --i) o[i] = last = std::isnan(v[i]) ? last : v[i];
+    }
+    return out;
+  }
+  NumericVector out = clone(value);
   const int* b = block.begin();
   double* o = out.begin();
-  const bool limited = std::isfinite(most);
   const R_xlen_t limit = limited ? static_cast<R_xlen_t>(most) : 0;
   if (forward) {
     R_xlen_t known = -1;

@@ -1,69 +1,89 @@
 // Windows of time, not of a count of rows: for each row the values in (time - length, time], in one pass.
 #include <Rcpp.h>
+#include <algorithm>
 #include <cmath>
 #include <deque>
 using namespace Rcpp;
 
-// One pass adds the value that enters and takes away those that leave; every 65,536 rows the sum is taken anew, so that rounding
-// does not pile up. `group` and `time` are ascending. kind: 0 mean, 1 sum, 2 standard deviation.
-// [[Rcpp::export]]
-NumericVector roll_sums_cpp(IntegerVector group, NumericVector time, NumericVector value, double length, int kind, int least) {
-  const R_xlen_t n = time.size();
-  NumericVector out(n);
-  const double *t = time.begin(), *v = value.begin();
-  const int* g = group.begin();
-  double* o = out.begin();
-  R_xlen_t from = 0;
-  long double sum = 0, squares = 0;
-  double origin = 0;  // squares are taken about a value of the series, so that they do not drown in its height
-  R_xlen_t count = 0, odd = 0;
+// One pass adds the value that enters and takes away those that leave; after every few windows the sums are taken anew, so that
+// rounding does not pile up. Sums are taken about a value of the series, so that they do not drown in its height. `group` and `time` are
+// ascending. kind: 0 mean, 1 sum, 2 standard deviation.
+template <bool CLEAN, int KIND>
+static void roll_sums(const int* g, const double* t, const double* v, double* o, R_xlen_t n, double length, int least) {
+  R_xlen_t from = 0, count = 0, odd = 0, anew = 0;
+  double sum = 0, squares = 0, origin = 0;
   for (R_xlen_t i = 0; i < n; ++i) {
     if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
+    const double x = v[i];
     if (i == 0 || g[i] != g[i - 1]) {
       from = i;
       sum = squares = 0;
       count = odd = 0;
-      origin = std::isfinite(v[i]) ? v[i] : 0;
+      anew = i + 4096;
+      origin = std::isfinite(x) ? x : 0;
     }
-    if (std::isfinite(v[i])) {
-      const long double d = v[i] - origin;
+    if (CLEAN || std::isfinite(x)) {
+      const double d = x - origin;
       sum += d;
-      squares += d * d;
+      if (KIND == 2) squares += d * d;
       ++count;
-    } else if (!std::isnan(v[i])) {
+    } else if (!std::isnan(x)) {
       ++odd;
     }
-    while (t[from] <= t[i] - length) {
-      if (std::isfinite(v[from])) {
-        const long double d = v[from] - origin;
+    const double edge = t[i] - length;
+    while (t[from] <= edge) {
+      const double y = v[from++];
+      if (CLEAN || std::isfinite(y)) {
+        const double d = y - origin;
         sum -= d;
-        squares -= d * d;
+        if (KIND == 2) squares -= d * d;
         --count;
-      } else if (!std::isnan(v[from])) {
+      } else if (!std::isnan(y)) {
         --odd;
       }
-      ++from;
     }
-    if ((i & 0xFFFF) == 0xFFFF) {
-      sum = squares = 0;
-      for (R_xlen_t k = from; k <= i; ++k) {
-        if (!std::isfinite(v[k])) continue;
-        const long double d = v[k] - origin;
-        sum += d;
-        squares += d * d;
+    if (i >= anew) {
+      if (count > 0) {  // about the middle of this window from here on
+        origin = origin + sum / count;
+        sum = squares = 0;
+        for (R_xlen_t k = from; k <= i; ++k) {
+          if (!CLEAN && !std::isfinite(v[k])) continue;
+          const double d = v[k] - origin;
+          sum += d;
+          squares += d * d;
+        }
       }
+      anew = i + std::max<R_xlen_t>(4096, 4 * (i - from));
     }
     if (count < least || odd > 0) {
       o[i] = NA_REAL;
-    } else if (kind == 0) {
-      o[i] = static_cast<double>(origin + sum / count);
-    } else if (kind == 1) {
-      o[i] = static_cast<double>(static_cast<long double>(origin) * count + sum);
+    } else if (KIND == 0) {
+      o[i] = origin + sum / count;
+    } else if (KIND == 1) {
+      o[i] = origin * count + sum;
     } else {
-      const long double left = squares - sum * sum / count;
-      o[i] = count < 2 ? NA_REAL : std::sqrt(static_cast<double>((left > 0 ? left : 0) / (count - 1)));
+      const double left = squares - sum * sum / count;
+      o[i] = count < 2 ? NA_REAL : std::sqrt((left > 0 ? left : 0) / (count - 1));
     }
   }
+}
+
+template <bool CLEAN>
+static void roll_kind(const int* g, const double* t, const double* v, double* o, R_xlen_t n, double length, int kind, int least) {
+  if (kind == 0) roll_sums<CLEAN, 0>(g, t, v, o, n, length, least);
+  else if (kind == 1) roll_sums<CLEAN, 1>(g, t, v, o, n, length, least);
+  else roll_sums<CLEAN, 2>(g, t, v, o, n, length, least);
+}
+
+// [[Rcpp::export]]
+NumericVector roll_sums_cpp(IntegerVector group, NumericVector time, NumericVector value, double length, int kind, int least) {
+  const R_xlen_t n = time.size();
+  NumericVector out(no_init(n));
+  const double* v = value.begin();
+  bool clean = true;
+  for (R_xlen_t i = 0; i < n && clean; ++i) clean = std::isfinite(v[i]);
+  if (clean) roll_kind<true>(group.begin(), time.begin(), v, out.begin(), n, length, kind, least);
+  else roll_kind<false>(group.begin(), time.begin(), v, out.begin(), n, length, kind, least);
   return out;
 }
 
