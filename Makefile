@@ -42,6 +42,8 @@ bench: $(LIB)/installed
 	@Rscript tools/setup.R develop
 	@$(WITH_LIBRARY) Rscript bench/collect.R
 	@$(WITH_LIBRARY) Rscript bench/manners.R
+	@$(WITH_LIBRARY) Rscript bench/core.R
+	@$(WITH_LIBRARY) Rscript bench/sdmx.R
 	@$(WITH_LIBRARY) Rscript bench/start.R
 
 clean:

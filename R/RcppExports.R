@@ -25,6 +25,10 @@ frames_find_cpp <- function(time, open, close) {
     .Call(`_vetusta_frames_find_cpp`, time, open, close)
 }
 
+sdmx_xml_cpp <- function(body) {
+    .Call(`_vetusta_sdmx_xml_cpp`, body)
+}
+
 align_cpp <- function(grid, known, own) {
     .Call(`_vetusta_align_cpp`, grid, known, own)
 }

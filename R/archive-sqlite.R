@@ -54,6 +54,11 @@ sqlite_prepare <- function(connection) {
         for (statement in archive_tables) DBI::dbExecute(connection, statement)
         DBI::dbExecute(connection, "INSERT INTO meta VALUES ('form', '1')")
       }
+      # what came after the first form; an older archive gets it when it is opened
+      if (DBI::dbGetQuery(connection, "SELECT value FROM meta WHERE name = 'form'")$value < "2") {
+        for (statement in observation_tables) DBI::dbExecute(connection, statement)
+        DBI::dbExecute(connection, "UPDATE meta SET value = '2' WHERE name = 'form'")
+      }
       DBI::dbExecute(connection, "COMMIT")
     },
     error = function(e) {

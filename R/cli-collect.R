@@ -1,12 +1,13 @@
 cli_collect <- function(arguments) {
-  options <- cli_arguments(arguments, "collect", "SOURCE SYMBOL...|KEY=VALUE...",
+  options <- cli_arguments(arguments, "collect", "SOURCE SYMBOL...|KEY=VALUE...|DATASET [DIMENSION=CODES...]",
     c(cli_want_options(), cli_place_options(), list(
       cli_option("pages", "stop after so many pages; the next run goes on", metavar = "N"),
+      cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
       cli_option("raw", "keep the raw pages too, for vetusta reread", flag = TRUE),
       cli_option("quiet", "show no progress", flag = TRUE)
     ), cli_json_option()),
     c("vetusta collect quay KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26",
-      "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"", "vetusta collect river --offer levels station=kelder-lock --from 1981-01-01"), least = 1)
+      "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"", "vetusta collect river --offer levels station=kelder-lock --from 1981-01-01", "vetusta collect basin LOCK_TRAFFIC STATE=ORV CARGO=\"grain*\" --from 2020"), least = 1)
   pages <- if (is.null(options$pages)) Inf else suppressWarnings(as.numeric(options$pages))
   if (is.na(pages) || pages < 1) cli_usage_error("--pages must be a whole number, 1 or more")
   want <- cli_want(options)

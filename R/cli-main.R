@@ -6,10 +6,13 @@ cli_commands <- c(
   services = "serve the invented services of the demo",
   sources = "list the desk's source cards, check one, or draft one from samples",
   secrets = "set, list or check the secrets of a desk, never showing one",
+  find = "find datasets of statistics by words or theme",
+  describe = "show a dataset's dimensions, codes and coverage",
   plan = "say what a collection takes, before the first call",
   collect = "collect into the archive, within the source's limits",
   reread = "decode kept raw pages again with a corrected card, making no call",
   list = "show what the archive holds, its journal or its findings",
+  revisions = "show how figures were revised, release by release",
   calendar = "show a calendar, its closed days, or the times it expects",
   regroup = "make longer bars, or change the frequency of values",
   align = "put series onto one grid, without looking ahead",
@@ -67,6 +70,10 @@ cli_run <- function(arguments) {
         1L
       },
       error = function(e) {
+        # the reader of the output has left, as head does
+        if (grepl("SIGPIPE", conditionMessage(e))) {
+          return(0L)
+        }
         cli_say("vetusta ", command, ": an error that should not be: ", conditionMessage(e))
         1L
       }

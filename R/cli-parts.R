@@ -57,11 +57,12 @@ cli_source <- function(options, name = options$words[1]) {
 cli_want <- function(options) {
   source <- cli_source(options)
   words <- options$words[-1]
+  if (!is.null(source$sdmx) && is.null(options$offer)) {
+    if (!length(words)) cli_usage_error("name a dataset; `vetusta find ", options$words[1], "` lists them")
+    return(do.call(want_observations, c(list(source, words[1]), cli_pairs(words[-1]), list(from = options$from, to = options$to, history = isTRUE(options$history), archive = cli_want_archive(options, create = TRUE)))))
+  }
   if (!is.null(options$offer) && !is.null(source$offers[[options$offer]]) && source$offers[[options$offer]]$shape != "bars") {
-    pairs <- regmatches(words, regexec("^([^=]+)=(.+)$", words))
-    if (any(lengths(pairs) == 0)) cli_usage_error("the offer ", options$offer, " is asked for with words such as station=kelder-lock, not \"", words[lengths(pairs) == 0][1], "\"")
-    keys <- stats::setNames(lapply(pairs, function(pair) strsplit(pair[3], ",", fixed = TRUE)[[1]]), vapply(pairs, `[`, "", 2))
-    return(do.call(want_rows, c(list(source, options$offer), keys, list(span = options$span, from = options$from, to = options$to))))
+    return(do.call(want_rows, c(list(source, options$offer), cli_pairs(words), list(span = options$span, from = options$from, to = options$to))))
   }
   want_bars(source, words, interval = cli_needs(options, "interval"), span = options$span, from = options$from, to = options$to,
     session = options$session, offer = options$offer)

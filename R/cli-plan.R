@@ -1,5 +1,5 @@
 cli_plan <- function(arguments) {
-  options <- cli_arguments(arguments, "plan", "SOURCE SYMBOL...|KEY=VALUE...", c(cli_want_options(), cli_place_options(), cli_json_option()),
+  options <- cli_arguments(arguments, "plan", "SOURCE SYMBOL...|KEY=VALUE...|DATASET [DIMENSION=CODES...]", c(cli_want_options(), cli_place_options(), cli_json_option()),
     "vetusta plan quay KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26", least = 1)
   plan <- plan_calls(cli_want(options), cli_want_archive(options, create = FALSE))
   if (options$json) {

@@ -8,6 +8,7 @@ cli_series_options <- function() {
     cli_option("symbol", "the symbol of a file of bars that does not name it", metavar = "SYMBOL"),
     cli_option("interval", "length of the archived bars, as \"1 minute\"", metavar = "LENGTH"),
     cli_option("offer", "rows of this offer of --source, instead of bars", metavar = "NAME"),
+    cli_option("dataset", "observations of this dataset of --source, instead of bars; words are then DIMENSION=CODES", metavar = "ID"),
     cli_option("source", "the source, where several have the symbol", metavar = "NAME"),
     cli_option("value", "the number of bars that is meant [close]", metavar = "COLUMN"),
     cli_option("zone", "zone of days and local times; by default the calendar's, else UTC", metavar = "ZONE"),
@@ -33,6 +34,10 @@ cli_series <- function(options) {
     rows <- archive_rows(archive, cli_needs(options, "source"), options$offer)
     zone <- options$zone %||% given$zone %||% "UTC"
     return(list(tables = list(cli_named(cli_window(rows, options, zone), options$words)), calendar = given, zone = zone))
+  }
+  if (!is.null(options$dataset)) {
+    rows <- do.call(archive_observations, c(list(archive, cli_needs(options, "source"), options$dataset), cli_pairs(options$words), list(from = options$from, to = options$to)))
+    return(list(tables = list(rows), calendar = given, zone = options$zone %||% given$zone %||% "UTC"))
   }
   interval <- cli_needs(options, "interval")
   calendar <- given %||% cli_calendar(options, archive, options$words, interval)

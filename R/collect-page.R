@@ -39,6 +39,9 @@ collect_spoilt <- function(state, chain, response, error) {
 
 page_read <- function(state, chain, response, where) {
   want <- state$want
+  if (!is.null(want$sdmx)) {
+    return(observation_page(state, chain, response, where))
+  }
   offer <- want$offer
   # HTTP 204: there is nothing, and no body to say so
   decoded <- if (identical(as.numeric(response$status), 204)) list(columns = empty_columns(offer), faults = no_faults, rows = 0L) else decode_body(offer, response$body, want$source, chain$known, page_members(offer), where)
@@ -179,7 +182,8 @@ page_store <- function(state, chain, response, page) {
   in_transaction(archive, function() {
     good <- if (nrow(page$faults)) page$rows[-page$faults$row, , drop = FALSE] else page$rows
     journal <- journal_entry(state, chain, response, "stored", rows = nrow(good), message = if (length(page$notes)) paste(page$notes, collapse = "; ") else NA)
-    if (state$want$shape == "bars") store_bars(state, chain, good, journal) else store_records(state, good, journal)
+    if (!is.null(page$series)) store_observations(state, chain, page, good, journal)
+    else if (state$want$shape == "bars") store_bars(state, chain, good, journal) else store_records(state, good, journal)
     archive_put_findings(archive, page$faults, journal)
     note_findings(archive, page$notes, chain, journal)
     if (!chain$windowed && (!is.null(page$following) || chain$page > 1 || chain$resumed)) archive_reach(archive, state$want, chain, page$following, chain$before + page$count)

@@ -81,7 +81,8 @@ collect_state <- function(plan, archive) {
   state$touched <- numeric()
   state$series <- list()
   state$started <- as.numeric(Sys.time())
-  for (name in c("pages", "new", "changed", "equal", "aside", "again")) state[[name]] <- 0
+  state$empty <- character()
+  for (name in c("pages", "new", "changed", "equal", "aside", "again", "cut")) state[[name]] <- 0
   state$failed <- data.frame(symbol = character(), what = character(), todo = character())
   state
 }
@@ -89,6 +90,9 @@ collect_state <- function(plan, archive) {
 # A chain is one call of the plan with the pages that follow from it. One that was stopped in the middle of its pages, and whose
 # place is known by an address alone, goes on at that address.
 collect_chain <- function(want, call, archive = NULL, now = as.numeric(Sys.time())) {
+  if (!is.null(want$sdmx)) {
+    return(observation_chain(want, call, archive, now))
+  }
   known <- call_known(want, call)
   chain <- list(known = known, symbols = call$symbols[[1]], label = call$label, from = as.numeric(call$from), to = as.numeric(call$to), asked = now, attempt = 1, page = 1, before = 0,
     not_before = 0, seen = character(), resumed = FALSE, direction = NA_character_, edge = NULL, renewed = FALSE,
@@ -180,6 +184,9 @@ collect_event <- function(state, event) {
   }
   response <- event$response
   state$unanswered <- 0
+  if (!is.null(state$want$sdmx) && response$status >= 400 && observation_event(state, event$chain, response)) {
+    return(invisible())
+  }
   spent <- rate_limit_wait(response$headers)
   if (!is.na(spent)) state$hold <- max(state$hold, as.numeric(Sys.time()) + spent)
   switch(judge_status(response$status),
@@ -275,7 +282,7 @@ collect_failed <- function(state, chain, response, outcome, what, todo) {
 collect_result <- function(state) {
   values <- mget(c("pages", "new", "changed", "equal", "aside", "again", "failed"), envir = state)
   left <- calls_left(state) + state$unfinished
-  structure(c(values, list(shape = state$want$shape, left = left, resume = state$resume, seconds = as.numeric(Sys.time()) - state$started, notes = state$want$notes)), class = "vetusta_run")
+  structure(c(values, list(cut = state$cut, empty = state$empty, shape = state$want$shape, left = left, resume = state$resume, seconds = as.numeric(Sys.time()) - state$started, notes = state$want$notes)), class = "vetusta_run")
 }
 
 #' @export
@@ -289,11 +296,16 @@ format_run <- function(x) {
   held <- if (x$equal > 0) paste0(", ", count(x$equal), " held already")
   changed <- if (x$changed > 0) paste0(", ", count(x$changed), " changed")
   c(
-    paste0("collected ", count(x$new), " new ", if (x$shape == "bars") "bars" else "rows", changed, held, " in ", count(x$pages), " pages and ", format_seconds(max(1, x$seconds))),
+    paste0("collected ", count(x$new), " new ", c(bars = "bars", observations = "values")[x$shape] %|na|% "rows", changed, held, " in ", count(x$pages), " pages and ", format_seconds(max(1, x$seconds))),
+    if (isTRUE(x$cut > 0)) paste0("  ", counted(x$cut, "selection"), " too large for the service, cut and asked for in parts"),
+    if (length(x$empty)) paste0("  no data for ", paste(utils::head(x$empty, 5), collapse = ", "), if (length(x$empty) > 5) " and more"),
     if (x$again > 0) paste0("  ", count(x$again), " calls had to be repeated"),
     if (x$aside > 0) paste0("  ", count(x$aside), " rows were set aside: see the archive's findings"),
     if (x$left > 0) paste0("  ", counted(x$left, "call"), " left", if (!is.null(x$resume)) paste0(": the quota is used up; go on after ", format_instant(floor(as.numeric(x$resume))))),
     if (nrow(x$failed)) paste0("  ", count(nrow(x$failed)), " failed:"),
-    if (nrow(x$failed)) paste0("    ", x$failed$symbol, ": ", x$failed$what, "\n      to do: ", x$failed$todo)
+    if (nrow(x$failed)) format_failed(utils::head(x$failed, 10)),
+    if (nrow(x$failed) > 10) paste0("    and ", count(nrow(x$failed) - 10), " more")
   )
 }
+
+format_failed <- function(failed) paste0("    ", failed$symbol, ": ", failed$what, "\n      to do: ", failed$todo)

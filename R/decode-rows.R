@@ -14,7 +14,8 @@ decode_body <- function(offer, body, source, known = list(), members = character
     known <- c(known, found[names(whole)])
   } else {
     found <- list()
-    rows <- decode_table(body, offer$format, where)
+    rows <- switch(offer$format, "json-stat" = jsonstat_rows(body, where), "xbrl-json" = xbrl_rows(body, where), decode_table(body, offer$format, where))
+    if (!is.null(offer$unpack)) rows <- turned_rows(rows, offer$unpack, where)
   }
   c(decode_rows(offer, rows, source$zone, where, known), list(members = found))
 }

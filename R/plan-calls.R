@@ -19,7 +19,7 @@ plan_calls <- function(want, archive = NULL) {
     vetusta_stop("want", "A plan is made from a want.", todo = "make one with want_bars() or want_rows()")
   }
   if (!is.null(archive)) check_archive(archive)
-  calls <- if (want$shape == "bars") plan_bars(want, archive) else plan_rows(want)
+  calls <- if (!is.null(want$sdmx)) plan_observations(want, archive) else if (want$shape == "bars") plan_bars(want, archive) else plan_rows(want)
   limits <- want$source$limits
   taken <- if (is.null(archive)) numeric() else archive_tokens(archive, want$source$source)
   structure(
@@ -163,6 +163,9 @@ print.vetusta_plan <- function(x, ...) {
 
 format_plan <- function(plan) {
   want <- plan$want
+  if (!is.null(want$sdmx)) {
+    return(format_observation_plan(plan))
+  }
   count <- function(n) format(n, big.mark = ",", scientific = FALSE)
   limits <- want$source$limits
   bars <- want$shape == "bars"
@@ -189,6 +192,22 @@ format_plan <- function(plan) {
   if (!bars) table <- table[c("symbol", if (!is.null(want$from)) c("from", "to"), "requests")]
   if (!bars) names(table)[1] <- "call"
   c(lines, "", paste0("  ", text_table(table)), if (nrow(plan$calls) > 12) paste0("  and ", count(nrow(plan$calls) - 12), " more"))
+}
+
+format_observation_plan <- function(plan) {
+  want <- plan$want
+  count <- function(n) format(n, big.mark = ",", scientific = FALSE)
+  limits <- want$source$limits
+  address <- vapply(seq_len(nrow(plan$calls)), function(i) observation_chain(want, plan$calls[i, ], NULL)$request$address, "")
+  shown <- utils::head(seq_along(address), 8)
+  c(
+    paste0("plan: ", want$dataset$id, " from ", want$source$title, ": ", want$dataset$title),
+    if (length(unlist(want$window))) paste0("  window    ", want$window$from$text %||% "the beginning", " to ", want$window$to$text %||% "the end"),
+    paste0("  key       ", sdmx_key(want$selection), "   (", paste(names(want$selection), collapse = "."), ")"),
+    paste0("  requests  ", count(plan$pages), ", about ", count(plan$rows), " values", if (plan$pages > 1) paste0("; cut so that none has more than ", count(want$source$sdmx$most_cells))),
+    paste0("  time      ", plan_time(plan), if (length(limits)) paste0(" at ", paste(vapply(limits, format_limit, ""), collapse = ", "))), plan_quotas(plan),
+    if (length(want$notes)) paste0("  note      ", want$notes), "", paste0("  ", address[shown]), if (length(address) > 8) paste0("  and ", count(length(address) - 8), " more")
+  )
 }
 
 plan_quotas <- function(plan) {

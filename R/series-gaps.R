@@ -19,7 +19,7 @@
 #' @param now The present, for `published`.
 #' @return A `vetusta_gaps` table with one row a run of missing times: `symbol` (or `series`), `first` and `last` (the run's first and
 #'   last missing time, `POSIXct` in UTC), `missing` (how many), `reason`, the first of these that holds: `before listing`, `after the last day`, `withheld`, `not yet
-#'   published`, `no trade` where other series have a value at these times, or nearly so, `outage` where of several series none has
+#'   published`, `no trade` (of values that are no bars: `others have one`) where other series have a value at these times, or nearly so, `outage` where of several series none has
 #'   one for a while, `unknown` where there is but one series to judge by. Times that follow each other in the calendar are one run, also across a
 #'   night. The attribute `summary` has a row a series: `expected`, `present`, `missing`, `share` (present of expected), `runs`,
 #'   `longest`.
@@ -44,13 +44,15 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   })
   present <- lapply(times, function(time) times_present_cpp(expected, time))
   outage <- check_count(outage %||% if (frame$intraday) 5 else 1, "outage")
+  # values that are no bars are not traded
+  reasons <- if (kind == "bars") gap_reasons else sub("no trade", "others have one", gap_reasons, fixed = TRUE)
   common <- missing_reasons(present, length(expected), outage)
   runs <- Map(function(series, here) {
     reason <- own_reasons(series, common, frame, listed, withheld, published, now)
     run <- missing_runs_cpp(here, reason)
     data.frame(
       symbol = rep(series, length(run$first)), first = utc(expected[run$first]), last = utc(expected[run$last]),
-      missing = run$last - run$first + 1L, reason = gap_reasons[run$reason]
+      missing = run$last - run$first + 1L, reason = reasons[run$reason]
     )
   }, names(present), present)
   found <- do.call(rbind, c(list(no_gaps()), unname(runs)))

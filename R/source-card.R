@@ -80,7 +80,7 @@ card_finish <- function(content, path, secrets, place) {
     at_once = content$at_once %||% 1L, elsewhere = content$elsewhere %||% "refuse", problem = content$problem, headers = content$headers,
     patience = if (is.null(content$patience)) 30 else time_interval(content$patience, "patience")$seconds,
     withheld = if (!is.null(content$withheld)) time_interval(content$withheld, "withheld"),
-    calendar = content$calendar, zone = content$zone %||% "UTC", open_http = isTRUE(content$open_http), offers = content$offers,
+    sdmx = content$sdmx, calendar = content$calendar, zone = content$zone %||% "UTC", open_http = isTRUE(content$open_http), offers = content$offers,
     file = path, secrets = secrets
   )
   check_zone(card$zone, "card", where = place("zone"))
@@ -118,6 +118,7 @@ print.vetusta_source <- function(x, ...) {
   if (length(x$limits)) cat("  limits    ", paste(vapply(x$limits, format_limit, ""), collapse = ", "), "\n", sep = "")
   if (!is.null(x$withheld)) cat("  withheld  newest ", format(x$withheld), "\n", sep = "")
   if (!is.null(x$calendar)) cat("  calendar  ", x$calendar, "\n", sep = "")
+  if (!is.null(x$sdmx)) cat("  offers    statistics by SDMX ", x$sdmx$version, ", agency ", x$sdmx$agency, "\n", sep = "")
   for (offer in x$offers) cat("  offers    ", offer$name, " (", offer$shape, ")\n", sep = "")
   invisible(x)
 }

@@ -3,7 +3,7 @@
 
 card_grammar <- function() {
   list(
-    source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(), accounts = list(.each = access_parts()),
+    source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(), sdmx = sdmx_grammar(), accounts = list(.each = access_parts()),
     limits = "texts", quota_zone = "text", at_once = "count", withheld = "duration", patience = "duration", calendar = "text", zone = "text", open_http = "flag",
     elsewhere = c("word", "refuse", "follow"), problem = "pointer", headers = list(.each = "text"), offers = list(.each = offer_grammar())
   )
@@ -33,7 +33,7 @@ access_secret_parts <- c("secret", "secrets", "user", "password", "client", "cli
 offer_grammar <- function() {
   list(
     shape = c("!word", names(shape_columns)), title = "text", method = c("word", "GET", "POST"), request = "!text", body = "text",
-    most = "count", symbols_a_call = "count", widest = "duration", format = c("word", "json", "csv", "tsv"),
+    most = "count", symbols_a_call = "count", widest = "duration", format = c("word", "json", "csv", "tsv", "json-stat", "xbrl-json"), unpack = list(by = "text", into = "texts"),
     parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"), written = "text", words = list(.each = "text"), value = "text", join = "text", each = "texts")),
     rows = "pointer", form = c("word", "objects", "arrays", "columns", "map", "pairs"), sides = "texts",
     next_page = list(

@@ -7,15 +7,16 @@ standin_keys <- c(
 )
 
 # `now` gives the present of the services in seconds; `most` is the largest page.
-standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L) {
+standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
   state <- new.env(parent = emptyenv())
   state$calls <- list()
   state$granted <- list()
   state$tickets <- list()
   state$answers <- 0
+  state$started <- as.numeric(Sys.time())
   state$cache <- new.env(parent = emptyenv())
   calendar <- source_calendar_for_standin()
-  settings <- list(now = now, most = most, calls_a_minute = calls_a_minute, calendar = calendar)
+  settings <- list(now = now, most = most, calls_a_minute = calls_a_minute, calendar = calendar, release = release, availability = availability)
   list(call = function(request) {
     answer <- tryCatch(
       standin_route(request, state, settings),
@@ -40,6 +41,7 @@ standin_route <- function(request, state, settings) {
     river = river_route(path, query, request, state, settings),
     register = register_route(path, query, request, state, settings),
     hall = hall_route(path, query, request, state, settings),
+    basin = basin_route(path, query, request, state, settings),
     standin_problem(404L, "path", "There is nothing at this address.")
   )
 }
@@ -47,7 +49,7 @@ standin_route <- function(request, state, settings) {
 standin_query <- function(text) {
   parts <- strsplit(sub("^[?]", "", text), "&", fixed = TRUE)[[1]]
   parts <- parts[nzchar(parts)]
-  stats::setNames(lapply(sub("^[^=]*=?", "", parts), utils::URLdecode), sub("=.*", "", parts))
+  stats::setNames(lapply(sub("^[^=]*=?", "", parts), utils::URLdecode), vapply(sub("=.*", "", parts), utils::URLdecode, "", USE.NAMES = FALSE))
 }
 
 quay_route <- function(path, query, request, state, settings) {
@@ -144,15 +146,17 @@ source_calendar_for_standin <- function() {
 #' @param fault A way to misbehave, so that one can try what happens: `"status-408"`, `"status-425"`, `"status-429"`,
 #'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`, `"cut"`, `"html"`, `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`, `"rate-header"`.
 #' @param every Each so-manieth answer is spoilt.
+#' @param release Which release of its figures the statistics office has: 1 or 2.
+#' @param availability Whether the statistics office says what is available.
 #' @return Nothing.
 #' @section Errors: `vetusta_error_service` when the port is taken.
 #' @export
 #' @examples
 #' standin_serve(0, ready = function(port) message("serving"), until = 0)
-standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L) {
+standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
   if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
   server <- tryCatch(
-    httpuv::startServer("127.0.0.1", port, standin_app(most = most, calls_a_minute = calls_a_minute, fault = fault, every = every), quiet = TRUE),
+    httpuv::startServer("127.0.0.1", port, standin_app(most = most, calls_a_minute = calls_a_minute, fault = fault, every = every, release = release, availability = availability), quiet = TRUE),
     error = function(e) vetusta_stop("service", paste0("The port ", port, " is taken."), where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
   )
   on.exit(server$stop())

@@ -3,7 +3,7 @@
 wire_request <- function(source, offer, values) {
   address <- template_expand(offer$request, values)
   body <- if (!is.null(offer$body)) template_expand_plain(offer$body, values)
-  accept <- c(json = "application/json", csv = "text/csv", tsv = "text/tab-separated-values")[[offer$format %||% "json"]]
+  accept <- c(json = "application/json", csv = "text/csv", tsv = "text/tab-separated-values", "json-stat" = "application/json", "xbrl-json" = "application/json")[[offer$format %||% "json"]]
   headers <- c(list(Accept = accept), if (!is.null(body)) list("Content-Type" = "application/json"))
   list(address = if (grepl("^https?://", address)) address else paste0(source$address, address), method = offer$method %||% "GET", body = body, headers = headers)
 }

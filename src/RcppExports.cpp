@@ -100,6 +100,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// sdmx_xml_cpp
+List sdmx_xml_cpp(RawVector body);
+RcppExport SEXP _vetusta_sdmx_xml_cpp(SEXP bodySEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type body(bodySEXP);
+    rcpp_result_gen = Rcpp::wrap(sdmx_xml_cpp(body));
+    return rcpp_result_gen;
+END_RCPP
+}
 // align_cpp
 IntegerVector align_cpp(NumericVector grid, NumericVector known, NumericVector own);
 RcppExport SEXP _vetusta_align_cpp(SEXP gridSEXP, SEXP knownSEXP, SEXP ownSEXP) {
@@ -253,6 +264,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 15},
     {"_vetusta_frames_times_cpp", (DL_FUNC) &_vetusta_frames_times_cpp, 3},
     {"_vetusta_frames_find_cpp", (DL_FUNC) &_vetusta_frames_find_cpp, 3},
+    {"_vetusta_sdmx_xml_cpp", (DL_FUNC) &_vetusta_sdmx_xml_cpp, 1},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},
     {"_vetusta_align_between_cpp", (DL_FUNC) &_vetusta_align_between_cpp, 3},
     {"_vetusta_times_match_cpp", (DL_FUNC) &_vetusta_times_match_cpp, 2},

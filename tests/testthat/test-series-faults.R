@@ -31,7 +31,7 @@ test_that("gaps say why: before listing, after the last day, withheld, not yet p
   x <- data.frame(series = rep(c("a", "b"), c(10, 4)), period = as.Date("2026-03-01") + c(0:9, 3:6), value = 1)
   listed <- data.frame(symbol = "b", listed = as.Date("2026-03-03"), delisted = as.Date("2026-03-08"))
   gaps <- series_gaps(x, listed = listed)
-  expect_identical(gaps$reason, c("before listing", "no trade", "no trade", "after the last day"))
+  expect_identical(gaps$reason, c("before listing", "others have one", "others have one", "after the last day"))
   expect_identical(gaps$missing, c(2L, 1L, 1L, 2L))
   months <- data.frame(series = "m", period = c("2026-01", "2026-02", "2026-04"), value = 1)
   late <- series_gaps(months, from = "2026-01-01", to = "2026-06-30", published = "45 days", now = as.POSIXct("2026-07-01", tz = "UTC"))

@@ -1,0 +1,252 @@
+# Finding datasets and what they are made of: structures are fetched within the source's limits and kept with their validators.
+
+structures_seen <- new.env(parent = emptyenv())
+
+# A structure message, decoded: from the archive while it is young, else asked for with its validators.
+structure_get <- function(source, address, archive = NULL, where = "structure") {
+  keep <- time_interval(source$sdmx$keep %||% "P1D")$seconds
+  held <- if (!is.null(archive)) archive_structure(archive, source$source, address) else structures_seen[[address]]
+  now <- as.numeric(Sys.time())
+  if (!is.null(held) && now - held$fetched < keep) {
+    return(decode_structure(held$body, where))
+  }
+  headers <- list(Accept = sdmx_structure_accept(source), "Accept-Language" = paste(source$sdmx$languages %||% "en", collapse = ", "))
+  if (!is.null(held$etag) && !is.na(held$etag)) headers[["If-None-Match"]] <- held$etag
+  if (!is.null(held$modified) && !is.na(held$modified)) headers[["If-Modified-Since"]] <- held$modified
+  answer <- structure_fetch(source, list(address = address, method = "GET", headers = headers), archive)
+  if (answer$status == 304 && !is.null(held)) {
+    if (!is.null(archive)) archive_touch_structure(archive, source$source, address) else structures_seen[[address]]$fetched <- now
+    return(decode_structure(held$body, where))
+  }
+  if (answer$status %in% c(404, 410)) {
+    return(NULL)
+  }
+  if (answer$status != 200) {
+    vetusta_stop(if (judge_status(answer$status) == "refused") "access" else "payload", paste0("The source ", source$source, " does not give the structure: HTTP ", answer$status, " ", redact(body_excerpt(answer$body), source_secrets(source))),
+      where = redact(address, source_secrets(source)), todo = "look at the agency and version in the card")
+  }
+  decoded <- decode_structure(answer$body, where)
+  if (is.null(archive)) structures_seen[[address]] <- list(etag = answer$headers$etag, modified = answer$headers[["last-modified"]], fetched = now, body = answer$body)
+  else in_transaction(archive, function() archive_put_structure(archive, source$source, address, answer$headers$etag, answer$headers[["last-modified"]], answer$body))
+  decoded
+}
+
+# One request within the limits, asked again when it stumbles.
+structure_fetch <- function(source, request, archive) {
+  gate <- limits_gate(source$limits)
+  tokens <- new.env(parent = emptyenv())
+  for (attempt in 1:5) {
+    repeat {
+      now <- as.numeric(Sys.time())
+      wait <- if (!length(source$limits)) 0 else if (is.null(archive)) gate() else
+        archive_take_token(archive, source$source, limit_windows(source$limits, now), longest_window(source$limits), function(times, now) limit_wait(times, source$limits, now), now)
+      if (wait <= 0) break
+      Sys.sleep(min(wait, 1))
+    }
+    answer <- tryCatch(line_fetch(wire_signed(request, source, tokens), source$patience), vetusta_error_network = identity)
+    if (!inherits(answer, "condition") && (answer$status == 304 || judge_status(answer$status) != "again")) {
+      return(answer)
+    }
+    if (attempt == 5 && inherits(answer, "condition")) stop(answer)
+    Sys.sleep(if (inherits(answer, "condition")) retry_pause(attempt) else retry_after(answer$headers) %|na|% retry_pause(attempt))
+  }
+  answer
+}
+
+#' Find datasets
+#'
+#' @param source A source that speaks SDMX, see [source_card()].
+#' @param words What is looked for, in the identifier, title, description and theme, in any language that the service offers; `NULL` for all datasets.
+#' @param theme A theme, by its path or the beginning of it, see [datasets_themes()].
+#' @param language The language of what is shown.
+#' @param archive An archive that keeps the structures, so that they are not asked for again while they are young.
+#' @return `datasets_find()`: the shape `datasets`: a tibble of `dataset`, `title`, `theme`, `description`, `version`, `score`, best first.
+#' @section Errors: `vetusta_error_want` for a source that does not speak SDMX or a theme that is not there; `vetusta_error_access`, `_network`, `_payload` as for collecting.
+#' @export
+#' @examples
+#' \dontrun{
+#' basin <- source_card("basin")
+#' datasets_find(basin, "lock traffic")
+#' datasets_themes(basin)
+#' datasets_describe(basin, "LOCK_TRAFFIC")
+#' }
+datasets_find <- function(source, words = NULL, theme = NULL, language = "en", archive = NULL) {
+  check_sdmx(source)
+  flows <- all_flows(source, archive)
+  tree <- theme_tree(source, archive)
+  shown <- data.frame(dataset = vapply(flows, `[[`, "", "id"), title = vapply(flows, function(flow) in_language(flow$names, language), ""), description = vapply(flows, function(flow) in_language(flow$descriptions, language), ""),
+    version = vapply(flows, function(flow) flow$version %||% NA_character_, ""))
+  shown$theme <- vapply(shown$dataset, function(id) paste(tree$placed$category[tree$placed$flow == id], collapse = ", "), "")
+  score <- rep(1, nrow(shown))
+  if (!is.null(words)) {
+    texts <- lapply(seq_along(flows), function(i) {
+      paths <- tree$placed$category[tree$placed$flow == shown$dataset[i]]
+      themes <- unlist(lapply(tree$categories, function(one) if (any(startsWith(paths, one$path))) one$names))
+      list(id = gsub("_", " ", shown$dataset[i]), title = flows[[i]]$names, description = flows[[i]]$descriptions, theme = themes)
+    })
+    score <- vapply(texts, find_score, 1, words = find_words(words))
+  }
+  if (!is.null(theme)) {
+    paths <- vapply(tree$categories, `[[`, "", "path")
+    if (!any(startsWith(paths, theme))) check_choice(theme, "theme", paths)
+    score[!vapply(shown$dataset, function(id) any(startsWith(tree$placed$category[tree$placed$flow == id], theme)), TRUE)] <- 0
+  }
+  shown$score <- score
+  as_rows(shown[score > 0, c("dataset", "title", "theme", "description", "version", "score")][order(-score[score > 0], shown$dataset[score > 0]), ])
+}
+
+find_words <- function(words) {
+  words <- as.character(unlist(strsplit(tolower(paste(words, collapse = " ")), "[^[:alnum:]]+")))
+  words[nzchar(words)]
+}
+
+# A word in the title or identifier counts most; one that begins a word half of a whole one. Every word must be somewhere.
+find_score <- function(text, words) {
+  weight <- c(id = 3, title = 3, theme = 1.5, description = 1)
+  each <- vapply(words, function(word) {
+    max(0, vapply(names(weight), function(place) {
+      tokens <- find_words(text[[place]])
+      if (!length(tokens)) return(0)
+      if (word %in% tokens) weight[[place]] else if (any(startsWith(tokens, word))) weight[[place]] * 0.5 else if (nchar(word) > 3 && any(utils::adist(word, tokens)[1, ] <= 1)) weight[[place]] * 0.25 else 0
+    }, 1))
+  }, 1)
+  if (any(each == 0)) 0 else sum(each)
+}
+
+in_language <- function(texts, language) {
+  if (!length(texts)) NA_character_ else if (language %in% names(texts)) texts[[language]] else texts[[1]]
+}
+
+all_flows <- function(source, archive) {
+  found <- structure_get(source, sdmx_structure_address(source, "dataflow"), archive, paste0("source ", source$source, ", its dataflows"))
+  if (is.null(found) || !length(found$flows)) vetusta_stop("want", paste0("The source ", source$source, " lists no datasets of the agency ", source$sdmx$agency, "."), where = source$file, todo = "correct agency: in the card")
+  found$flows
+}
+
+# Categories and what is placed in them; a service may have none.
+theme_tree <- function(source, archive) {
+  ask <- function(kind, references) tryCatch(structure_get(source, sdmx_structure_address(source, kind, references = references), archive, paste0("source ", source$source, ", its themes")), vetusta_error_payload = function(e) NULL)
+  scheme <- ask("categoryscheme", "none")
+  placed <- ask("categorisation", "none")
+  list(categories = scheme$categories %||% list(), placed = placed$categorisations %||% data.frame(flow = character(), category = character()))
+}
+
+#' @rdname datasets_find
+#' @return `datasets_themes()`: a tibble of `theme` (the path), `title`, `level`, `datasets` (how many lie below it), in the order of the tree.
+#' @export
+datasets_themes <- function(source, language = "en", archive = NULL) {
+  check_sdmx(source)
+  tree <- theme_tree(source, archive)
+  paths <- vapply(tree$categories, `[[`, "", "path")
+  as_rows(data.frame(theme = paths, title = vapply(tree$categories, function(one) in_language(one$names, language), ""), level = lengths(strsplit(paths, ".", fixed = TRUE)),
+    datasets = vapply(paths, function(path) length(unique(tree$placed$flow[tree$placed$category == path | startsWith(tree$placed$category, paste0(path, "."))])), 1L, USE.NAMES = FALSE)))
+}
+
+#' @rdname datasets_find
+#' @param dataset A dataset's identifier.
+#' @param version Its version; by default the latest.
+#' @return `datasets_describe()`: a `vetusta_dataset`, a list of `id`, `agency`, `version`, `title`, `description`, `dimensions` (a data frame in the structure's order: `id`, `role`, `title`,
+#'   `codes`), `codes` (by dimension: a list of `id`, `parent`, `labels` by language), `attributes`, `start`, `end`, `cells` (`NA` where the service does not say), `available` (codes by dimension that have data,
+#'   where it says), `updated`, `example` (a command that works). Printing it shows all of that.
+#' @export
+datasets_describe <- function(source, dataset, version = "latest", language = "en", archive = NULL) {
+  check_sdmx(source)
+  check_text(dataset, "dataset")
+  where <- paste0("source ", source$source, ", dataset ", dataset)
+  found <- structure_get(source, sdmx_structure_address(source, "dataflow", dataset, version, references = "all"), archive, where)
+  flow <- Filter(function(one) identical(one$id, dataset), found$flows)
+  if (!length(flow)) {
+    known <- vapply(all_flows(source, archive), `[[`, "", "id")
+    if (dataset %in% known) vetusta_stop("want", paste0("The dataset ", dataset, " has no version ", version, " any more."), where = where, todo = "leave the version out: the latest is taken")
+    vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."), todo = paste0(suggest_word(dataset, known), " `vetusta find` looks in titles too"))
+  }
+  flow <- flow[[1]]
+  structure <- Filter(function(one) identical(one$id, flow$structure), found$structures)
+  if (!length(structure)) vetusta_stop("payload", paste0("The service gives no structure for ", dataset, "."), where = where, todo = "tell the service's makers")
+  make_dataset(source, flow, structure[[1]], found, availability_of(source, flow, list(), archive), language, archive)
+}
+
+# What is available for a selection; NULL where the service does not say.
+availability_of <- function(source, flow, selection, archive) {
+  if (identical(source$sdmx$availability, FALSE)) {
+    return(NULL)
+  }
+  address <- sdmx_data_address(source, flow, selection, if (!sdmx_is_3(source)) list(mode = "available"), available = TRUE)
+  found <- tryCatch(structure_get(source, address, archive, paste0("source ", source$source, ", what is available of ", flow$id)), vetusta_error_payload = function(e) NULL, vetusta_error_access = function(e) NULL)
+  if (length(found$constraints)) found$constraints[[1]]
+}
+
+make_dataset <- function(source, flow, structure, found, available, language, archive) {
+  concepts <- do.call(rbind, c(list(data.frame(id = character(), label = character())), unname(lapply(found$concepts, function(scheme) data.frame(id = scheme$id, label = scheme$labels[[language]] %||% scheme$labels[[1]] %||% scheme$id)))))
+  dimensions <- structure$dimensions
+  dimensions$title <- concepts$label[match(dimensions$concept, concepts$id)]
+  dimensions$title[is.na(dimensions$title)] <- dimensions$id[is.na(dimensions$title)]
+  codes <- lapply(stats::setNames(dimensions$codelist, dimensions$id), function(name) if (!is.na(name)) found$codelists[[name]])
+  codes <- codes[lengths(codes) > 0]
+  dimensions$codes <- vapply(dimensions$id, function(id) length(codes[[id]]$id), 1L)
+  if (!is.null(archive)) keep_labels(archive, source, flow$id, codes)
+  result <- list(source = source$source, id = flow$id, agency = flow$agency, version = flow$version, title = in_language(flow$names, language), description = in_language(flow$descriptions, language), dimensions = dimensions[c("id", "role", "title", "codes")],
+    codes = codes, attributes = structure$attributes, start = available$start %||% NA_character_, end = available$end %||% NA_character_, cells = available$cells %||% NA_real_, available = available$codes,
+    updated = unname(flow$annotations["updated"]) %||% NA_character_, language = language, flow = flow[c("agency", "id", "version")])
+  result$example <- example_command(result)
+  structure(result, class = "vetusta_dataset")
+}
+
+# Labels are kept beside the observations, so that they are there without the service.
+keep_labels <- function(archive, source, dataset, codes) {
+  in_transaction(archive, function() archive_put_structure(archive, source$source, paste0("labels:", dataset), NA, NA, serialize(codes, NULL)))
+}
+
+example_command <- function(dataset) {
+  pick <- lapply(dataset$dimensions$id[dataset$dimensions$role != "time"], function(id) {
+    codes <- dataset$available[[id]] %||% dataset$codes[[id]]$id
+    if (id == "FREQ" || length(codes) <= 1) NULL else paste0(id, "=", codes[1])
+  })
+  start <- if (!is.na(dataset$end)) paste0(" --from ", as.numeric(substr(dataset$end, 1, 4)) - 1)
+  paste0("vetusta collect ", dataset$source, " ", dataset$id, " ", paste(utils::head(unlist(pick), 2), collapse = " "), start)
+}
+
+#' @export
+print.vetusta_dataset <- function(x, ...) {
+  cat(format_dataset(x), sep = "\n")
+  invisible(x)
+}
+
+format_dataset <- function(x, most = 12) {
+  line <- function(name, text) if (length(text) && !is.na(text)) paste0("  ", formatC(name, width = -12), text)
+  coverage <- if (!is.na(x$start)) paste(x$start, "to", x$end)
+  head <- c(paste0(x$id, ": ", x$title), if (!is.na(x$description)) paste0("  ", strwrap(x$description, 110)), line("agency", paste0(x$agency, ", version ", x$version)), line("coverage", coverage %||% NA), line("updated", x$updated),
+    line("size", if (!is.na(x$cells)) paste(format(x$cells, big.mark = ","), "values") else NA), "")
+  frame <- data.frame(x$dimensions[c("id", "role", "title", "codes")])
+  lists <- unlist(lapply(names(x$codes), function(id) c("", paste0(id, ":"), dataset_codes(x$codes[[id]], x$available[[id]], x$language, most))))
+  c(head, text_table(frame), lists, "", paste0("example: ", x$example))
+}
+
+# Codes with their labels, children below their parents; those without data are said.
+dataset_codes <- function(list, available, language, most) {
+  label <- list$labels[[language]] %||% list$labels[[1]] %||% list$id
+  depth <- code_depth(list)
+  order <- code_order(list)
+  shown <- utils::head(order, most)
+  width <- max(nchar(list$id[shown]) + 2 * depth[shown])
+  lines <- paste0("  ", formatC(paste0(strrep("  ", depth[shown]), list$id[shown]), width = -width), "  ", label[shown], if (!is.null(available)) ifelse(list$id[shown] %in% available, "", "  (no data)"))
+  c(lines, if (length(order) > most) paste0("  and ", length(order) - most, " more"))
+}
+
+code_depth <- function(list) {
+  parent <- match(list$parent, list$id)
+  depth <- integer(length(list$id))
+  at <- parent
+  for (i in seq_len(20)) {
+    depth <- depth + !is.na(at)
+    at <- parent[at]
+    if (all(is.na(at))) break
+  }
+  depth
+}
+
+code_order <- function(list) {
+  below <- function(id) unlist(lapply(which(list$parent %in% id), function(i) c(i, below(list$id[i]))))
+  roots <- which(is.na(list$parent) | !list$parent %in% list$id)
+  unlist(lapply(roots, function(i) c(i, below(list$id[i]))))
+}

@@ -1,0 +1,111 @@
+# Relatives of SDMX that come as rows of an ordinary offer: JSON-stat 2.0, xBRL-JSON, and tables that pack their dimensions into the first column.
+
+# JSON-stat 2.0: members are the dimensions by their ids, `value` and `status`.
+jsonstat_rows <- function(body, where) {
+  parsed <- tryCatch(RcppSimdJson::fparse(body, max_simplify_lvl = "vector", int64_policy = "double"), error = function(e) stop_no_json(body, where))
+  if (identical(parsed$class, "error") || !is.null(parsed$error)) stop_payload(paste0("The service answers with an error: ", paste(unlist(c(parsed$error, parsed$label)), collapse = " ")), where, "look at the want")
+  if (identical(parsed$class, "collection")) stop_payload("The answer is a collection of JSON-stat, not a dataset.", where, "ask for one dataset")
+  ids <- as.character(unlist(parsed$id))
+  sizes <- as.numeric(unlist(parsed$size))
+  if (!length(ids) || length(ids) != length(sizes)) stop_payload("The answer is JSON and no JSON-stat dataset: id and size are missing.", where, "correct format: in the card")
+  cells <- prod(sizes)
+  value <- rep(NA_real_, cells)
+  if (is.list(parsed$value) && !is.null(names(parsed$value))) value[as.integer(names(parsed$value)) + 1] <- as.double(unlist(parsed$value)) else {
+    given <- jsonstat_vector(parsed$value)
+    if (length(given) != cells) stop_payload("The answer's values are not as many as its dimensions say.", where, "tell the service's makers")
+    value <- suppressWarnings(as.double(given))
+  }
+  columns <- list()
+  for (i in seq_along(ids)) {
+    codes <- jsonstat_codes(parsed$dimension[[ids[i]]]$category, sizes[i], where)
+    each <- prod(sizes[-seq_len(i)])
+    columns[[ids[i]]] <- rep(rep(codes, each = each), length.out = cells)
+  }
+  columns$value <- value
+  columns$status <- jsonstat_status(parsed$status, cells)
+  list_frame(columns)
+}
+
+jsonstat_vector <- function(values) {
+  if (is.atomic(values)) {
+    return(values)
+  }
+  values[lengths(values) == 0] <- NA
+  unlist(values, use.names = FALSE)
+}
+
+jsonstat_codes <- function(category, size, where) {
+  index <- category$index
+  codes <- if (is.null(index)) names(category$label) else if (!is.null(names(index))) names(index)[order(as.numeric(unlist(index)))] else as.character(unlist(index))
+  if (length(codes) != size) stop_payload("A dimension of the answer has another number of categories than its size says.", where, "tell the service's makers")
+  codes
+}
+
+jsonstat_status <- function(status, cells) {
+  if (is.null(status)) {
+    return(rep(NA_character_, cells))
+  }
+  if (is.character(status) && length(status) == 1 && is.null(names(status))) {
+    return(rep(status, cells))
+  }
+  out <- rep(NA_character_, cells)
+  if (!is.null(names(status))) out[as.integer(names(status)) + 1] <- as.character(unlist(status)) else {
+    given <- as.character(jsonstat_vector(status))
+    out[seq_along(given)] <- given
+  }
+  out
+}
+
+# xBRL-JSON (OIM): a row a fact; members are concept, entity, period_start, period_end, basis, unit, value, decimals, and every further dimension by its name.
+xbrl_rows <- function(body, where) {
+  parsed <- tryCatch(RcppSimdJson::fparse(body, max_simplify_lvl = "list", int64_policy = "double"), error = function(e) stop_no_json(body, where))
+  facts <- parsed$facts
+  if (is.null(facts)) stop_payload("The answer has no facts.", where, "correct format: in the card")
+  if (!length(facts)) {
+    return(NULL)
+  }
+  dims <- lapply(facts, `[[`, "dimensions")
+  text <- function(name) vapply(dims, function(one) as.character(one[[name]] %||% NA), "", USE.NAMES = FALSE)
+  local <- function(x) sub("^[^:]*:", "", x)
+  period <- xbrl_periods(text("period"))
+  further <- setdiff(unique(unlist(lapply(dims, names))), c("concept", "entity", "period", "unit", "language", "noteId"))
+  rows <- c(list(concept = local(text("concept")), entity = local(text("entity"))), period, list(unit = local(text("unit")),
+    value = vapply(facts, function(fact) as.character(fact$value %||% NA), "", USE.NAMES = FALSE), decimals = vapply(facts, function(fact) as.character(fact$decimals %||% NA), "", USE.NAMES = FALSE)))
+  for (name in further) rows[[local(name)]] <- local(text(name))
+  list_frame(rows)
+}
+
+# "start/end" with the end's midnight outside; or an instant, which is the end of the day before.
+xbrl_periods <- function(text) {
+  ends <- strsplit(text, "/", fixed = TRUE)
+  day <- function(x) read_day(substr(x, 1, 10)) - (grepl("T00:00:00", x) | nchar(x) == 10)
+  start <- read_day(substr(vapply(ends, function(part) if (length(part) == 2) part[1] else NA_character_, ""), 1, 10))
+  end <- day(vapply(ends, function(part) part[length(part)], ""))
+  days <- as.numeric(end - start) + 1
+  basis <- ifelse(is.na(days), "instant", ifelse(days > 340 & days < 390, "annual", ifelse(days > 170 & days < 195, "half-yearly", ifelse(days > 80 & days < 100, "quarterly", "other"))))
+  list(period_start = format(start), period_end = format(end), basis = basis)
+}
+
+# The first column packs the dimensions ("M,T,ORV"), its name says which ("FREQ,UNIT,STATE\TIME"); the other columns are periods, with flags behind the numbers.
+turned_rows <- function(rows, rule, where) {
+  if (is.null(rows)) {
+    return(NULL)
+  }
+  by <- rule$by %||% ","
+  packed <- names(rows)[1]
+  into <- rule$into %||% strsplit(sub("\\\\.*$", "", packed), by, fixed = TRUE)[[1]]
+  parts <- strsplit(rows[[1]], by, fixed = TRUE)
+  wrong <- which(lengths(parts) != length(into))
+  if (length(wrong)) stop_payload(paste0("The first column of row ", wrong[1], " does not unpack into ", paste(into, collapse = ", "), "."), where, "correct unpack: in the card")
+  parts <- matrix(trimws(unlist(parts)), ncol = length(into), byrow = TRUE)
+  periods <- trimws(names(rows)[-1])
+  columns <- stats::setNames(lapply(seq_along(into), function(i) rep(parts[, i], length(periods))), into)
+  cells <- trimws(unlist(rows[-1], use.names = FALSE))
+  number <- sub("^([-+]?[0-9.,eE+-]*).*$", "\\1", cells)
+  flag <- trimws(substring(cells, nchar(number) + 1))
+  absent <- is.na(cells) | !nzchar(number) | number %in% c(":", "-")
+  flag[!is.na(flag) & startsWith(flag, ":")] <- trimws(substring(flag[!is.na(flag) & startsWith(flag, ":")], 2))
+  frame <- list_frame(c(columns, list(period = rep(periods, each = nrow(rows)), value = ifelse(absent, NA_character_, number), flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))))
+  # an empty cell says nothing; one with a flag and no number is a value that is missing
+  frame[!(is.na(frame$value) & is.na(frame$flag)), , drop = FALSE]
+}

@@ -1,0 +1,97 @@
+# A selection cut into calls that the service accepts: along dimensions and time, into the fewest that fit.
+
+plan_observations <- function(want, archive) {
+  source <- want$source
+  about <- want$dataset
+  available <- if (any(lengths(want$selection) > 0)) availability_of(source, about$flow, want$selection, archive) else if (!is.null(about$available)) list(codes = about$available, start = about$start, end = about$end, cells = about$cells)
+  whole <- whole_selection(want, available)
+  pieces <- cut_selection(whole, source$sdmx$most_cells %||% Inf)
+  calls <- data.frame(symbol = vapply(pieces, function(piece) sdmx_key(piece$selection), ""))
+  calls$label <- vapply(pieces, piece_label, "")
+  calls$symbols <- rep(list(character()), length(pieces))
+  calls$from <- calls$to <- utc(rep(NA_real_, length(pieces)))
+  calls$rows <- vapply(pieces, piece_cells, 1)
+  calls$pages <- rep(1, length(pieces))
+  calls$keys <- lapply(pieces, function(piece) piece[c("selection", "start", "end")])
+  calls
+}
+
+piece_label <- function(piece) paste0(sdmx_key(piece$selection), if (!is.null(piece$start) || !is.null(piece$end)) paste0(" ", piece$start %||% "", "/", piece$end %||% ""))
+
+# What there is to cut: the codes of each dimension (those with data, where that is known), the periods, and how full it is.
+whole_selection <- function(want, available) {
+  about <- want$dataset
+  codes <- lapply(stats::setNames(nm = names(want$selection)), function(id) {
+    asked <- want$selection[[id]]
+    known <- available$codes[[id]] %||% about$codes[[id]]$id
+    if (!length(asked)) known else if (is.null(available$codes[[id]])) asked else intersect(asked, available$codes[[id]])
+  })
+  codes[lengths(codes) == 0] <- lapply(names(codes)[lengths(codes) == 0], function(id) want$selection[[id]])
+  frequency <- if (length(codes$FREQ) == 1) codes$FREQ else "M"
+  first <- want$window$from$first %||% as.Date(time_periods(available$start %||% NA_character_)$first)
+  last <- want$window$to$last %||% as.Date(time_periods(available$end %||% NA_character_)$last)
+  if (!is.na(time_periods(available$start %||% NA_character_)$first)) first <- max(first, time_periods(available$start)$first)
+  if (!is.na(time_periods(available$end %||% NA_character_)$last)) last <- min(last, time_periods(available$end)$last)
+  periods <- if (!is.na(first) && !is.na(last) && frequency %in% c("A", "S", "T", "Q", "M", "W", "D")) period_sequence(first, last, frequency) else as.Date(character())
+  count <- prod(pmax(1, lengths(codes))) * max(1, length(periods))
+  # a cube is seldom full: what is available says how full it is
+  fill <- if (!is.null(available$cells) && !is.na(available$cells) && !is.na(available$start %||% NA)) {
+    span <- length(period_sequence(time_periods(available$start)$first, time_periods(available$end)$last, if (frequency %in% c("A", "S", "T", "Q", "M", "W", "D")) frequency else "M"))
+    min(1, available$cells / max(1, prod(pmax(1, lengths(codes))) * max(1, span)))
+  } else 1
+  list(selection = want$selection, codes = codes, periods = periods, frequency = frequency, start = want$window$from$text, end = want$window$to$text, fill = fill, cells = count * fill)
+}
+
+piece_cells <- function(piece) ceiling(prod(pmax(1, lengths(piece$codes))) * max(1, length(piece$periods)) * piece$fill)
+
+# Fewest calls: the axis that alone makes all pieces fit with the fewest cuts; where none does, the longest is cut to its single values and each is
+# looked at again.
+cut_selection <- function(piece, most) {
+  cells <- piece_cells(piece)
+  if (cells <= most) {
+    return(list(piece))
+  }
+  axes <- c(lengths(piece$codes), TIME = length(piece$periods))
+  axes <- axes[axes > 1]
+  if (!length(axes)) {
+    return(list(piece))
+  }
+  fits <- floor(axes * most / cells)
+  whole <- axes[fits >= 1]
+  if (length(whole)) {
+    pieces <- ceiling(whole / fits[fits >= 1])
+    # of axes that need as many, time goes last: its pieces join without a seam anyway
+    axis <- names(whole)[order(pieces, names(whole) == "TIME")][1]
+    return(split_axis(piece, axis, min(pieces)))
+  }
+  axis <- names(axes)[which.max(axes)]
+  unlist(lapply(split_axis(piece, axis, axes[[axis]]), cut_selection, most = most), recursive = FALSE)
+}
+
+split_axis <- function(piece, axis, parts) {
+  values <- if (axis == "TIME") piece$periods else piece$codes[[axis]]
+  group <- ceiling(seq_along(values) * parts / length(values))
+  lapply(unname(split(seq_along(values), group)), function(at) {
+    if (axis == "TIME") {
+      piece$periods <- values[at]
+      # days, not periods of one spelling: every service reads them
+      if (at[1] > 1 || is.null(piece$start)) piece$start <- time_spelling(values[at[1]], piece$frequency, "sdmx")
+      if (at[length(at)] < length(values) || is.null(piece$end)) piece$end <- time_spelling(values[at[length(at)]], piece$frequency, "sdmx")
+    } else {
+      piece$codes[[axis]] <- piece$selection[[axis]] <- values[at]
+    }
+    piece
+  })
+}
+
+# A call that was refused as too large, cut in two along its longest axis; NULL where nothing is left to cut.
+halve_call <- function(want, keys) {
+  want$selection <- keys$selection
+  want$window <- observation_window(keys$start, keys$end)
+  whole <- whole_selection(want, if (!is.null(want$dataset$available)) list(codes = want$dataset$available, start = want$dataset$start, end = want$dataset$end))
+  axes <- c(lengths(whole$codes), TIME = length(whole$periods))
+  if (max(axes) < 2) {
+    return(NULL)
+  }
+  lapply(split_axis(whole, names(axes)[which.max(axes)], 2), function(piece) piece[c("selection", "start", "end")])
+}

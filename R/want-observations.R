@@ -1,0 +1,123 @@
+#' Say what is wanted: observations, by name
+#'
+#' @param source A source that speaks SDMX.
+#' @param dataset A dataset's identifier, see [datasets_find()].
+#' @param ... Dimensions by name, in any order: codes or labels in any language that the service offers, patterns (`"grain*"`), all children of a code (`"GRAIN/*"`) or all below it
+#'   (`"GRAIN/**"`), or `"*"` for everything. A dimension that is not named is not limited.
+#' @param from,to The window, years, periods or days (`"2015"`, `"2015-Q1"`, `"2015-03"`); `to` is included whole.
+#' @param updated_after Only what was updated after this instant, where the service can say.
+#' @param first_n,last_n Only so many of the first or last values of each series.
+#' @param history Whether to ask for all releases, where the service serves them.
+#' @param version The dataset's version; by default the latest.
+#' @param language The language of labels in messages.
+#' @param archive An archive that keeps the structures.
+#' @return A `vetusta_want` for [plan_calls()]: its `selection` are codes by dimension, in the structure's order.
+#' @section Errors: `vetusta_error_want` for a dataset, dimension or code that is not there, with the nearest right ones, before any call for data. A code that exists and has no data is among the `notes`.
+#' @export
+#' @examples
+#' \dontrun{
+#' basin <- source_card("basin")
+#' want <- want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*", from = "2015")
+#' plan_calls(want)
+#' }
+want_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL, first_n = NULL, last_n = NULL, history = FALSE, version = "latest", language = "en", archive = NULL) {
+  about <- datasets_describe(source, dataset, version, language, archive)
+  asked <- list(...)
+  if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("want", "Codes are asked for by the name of their dimension.", todo = "write them as STATE = \"ORV\"")
+  dimensions <- about$dimensions$id[about$dimensions$role != "time"]
+  selection <- stats::setNames(vector("list", length(dimensions)), dimensions)
+  notes <- character()
+  for (name in names(asked)) {
+    id <- match_dimension(name, about)
+    codes <- match_codes(asked[[name]], id, about)
+    without <- if (!is.null(about$available[[id]])) setdiff(codes, about$available[[id]])
+    if (length(without)) notes <- c(notes, paste0(id, " ", paste(utils::head(without, 5), collapse = ", "), if (length(without) > 5) " and more", ": the code exists, and no data are available for it"))
+    selection[[id]] <- codes
+  }
+  window <- observation_window(from, to)
+  offer <- list(name = about$id, shape = "observations", columns = list())
+  structure(list(source = source, offer = offer, shape = "observations", dataset = about, selection = selection, window = window, query = list(updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),
+    firstNObservations = if (!is.null(first_n)) check_count(first_n, "first_n"), lastNObservations = if (!is.null(last_n)) check_count(last_n, "last_n"), includeHistory = if (isTRUE(history)) "true"),
+    symbols = character(), notes = notes, sdmx = TRUE), class = "vetusta_want")
+}
+
+match_dimension <- function(name, about) {
+  ids <- about$dimensions$id[about$dimensions$role != "time"]
+  found <- ids[tolower(ids) == tolower(name)]
+  if (!length(found)) found <- ids[tolower(about$dimensions$title[about$dimensions$role != "time"]) == tolower(name)]
+  if (length(found) != 1) vetusta_stop("want", paste0("The dataset ", about$id, " has no dimension \"", name, "\"."), todo = paste0(suggest_word(name, ids), if (!is.null(nearest_word(name, ids))) paste0(" It has ", paste(ids, collapse = ", "), ".")))
+  found
+}
+
+match_codes <- function(values, id, about) {
+  list <- about$codes[[id]]
+  if (is.null(list)) {
+    return(as.character(values))
+  }
+  unique(unlist(lapply(as.character(values), match_code, id = id, list = list)))
+}
+
+match_code <- function(value, id, list) {
+  if (value %in% c("*", "all")) {
+    return(NULL)
+  }
+  found <- if (grepl("/[*]{1,2}$", value)) code_children(value, id, list)
+  else if (grepl("[*?]", value)) list$id[code_matches(utils::glob2rx(tolower(value)), list)]
+  else exact_code(value, list)
+  if (!length(found)) {
+    labels <- unlist(list$labels, use.names = FALSE)
+    known <- c(list$id, labels[!is.na(labels)])
+    vetusta_stop("want", paste0("The dimension ", id, " has no code \"", value, "\"."), todo = if (grepl("[*?]", value)) paste0("its codes are ", paste(utils::head(list$id, 20), collapse = ", ")) else near_codes(value, list, known))
+  }
+  found
+}
+
+exact_code <- function(value, list) {
+  if (value %in% list$id) {
+    return(value)
+  }
+  hit <- tolower(list$id) == tolower(value)
+  for (labels in list$labels) hit <- hit | (!is.na(labels) & tolower(labels) == tolower(value))
+  list$id[hit]
+}
+
+code_matches <- function(pattern, list) {
+  hit <- grepl(pattern, tolower(list$id))
+  for (labels in list$labels) hit <- hit | (!is.na(labels) & grepl(pattern, tolower(labels)))
+  hit
+}
+
+code_children <- function(value, id, list) {
+  parent <- match_code(sub("/[*]{1,2}$", "", value), id, list)
+  below <- list$id[list$parent %in% parent]
+  if (!grepl("[*]{2}$", value)) {
+    return(below)
+  }
+  all <- character()
+  while (length(below)) {
+    all <- c(all, below)
+    below <- setdiff(list$id[list$parent %in% below], all)
+  }
+  all
+}
+
+# The three nearest codes, by code or label.
+near_codes <- function(value, list, known) {
+  distance <- utils::adist(tolower(value), tolower(known), partial = FALSE)[1, ]
+  near <- unique(known[order(distance)][sort(distance) <= max(3, nchar(value) / 2)])
+  if (length(near)) paste0("did you mean ", paste0("\"", utils::head(near, 3), "\"", collapse = " or "), "?") else paste0("its codes are ", paste(utils::head(list$id, 20), collapse = ", "), if (length(list$id) > 20) " and more")
+}
+
+# Periods as the query has them: what was written, where it is a period; days otherwise.
+observation_window <- function(from, to) {
+  read <- function(x, name) {
+    if (is.null(x)) return(NULL)
+    if (inherits(x, "Date")) x <- format(x)
+    period <- time_periods(as.character(x))
+    if (is.na(period$first)) vetusta_stop("want", paste0("`", name, "` cannot be \"", x, "\": that is no period and no day."), todo = "write it as 2015, 2015-Q1, 2015-03 or 2015-03-12")
+    list(text = as.character(x), first = period$first, last = period$last)
+  }
+  window <- list(from = read(from, "from"), to = read(to, "to"))
+  if (!is.null(from) && !is.null(to) && window$from$first > window$to$last) vetusta_stop("want", paste0("The want begins (", from, ") after its end (", to, ")."), todo = "swap `from` and `to`")
+  window
+}

@@ -1,0 +1,402 @@
+// SDMX-ML data messages in one pass over their bytes: generic and structure-specific, time series and flat. A tree of a million
+// observations takes many times the message in memory, so none is built. What a data message never needs is refused: a document type, and with it
+// every entity but the five of XML itself.
+#include <Rcpp.h>
+#include <cmath>
+#include <cstdlib>
+#include <cstring>
+#include <string>
+#include <unordered_map>
+#include <vector>
+using namespace Rcpp;
+
+namespace {
+
+struct View {
+  const char* p;
+  size_t n;
+  bool is(const char* text) const { return n == std::strlen(text) && std::memcmp(p, text, n) == 0; }
+  std::string text() const { return std::string(p, n); }
+};
+
+// One column of texts: a code a row, and the texts that the codes stand for; 0 where there is none.
+struct Column {
+  std::string name;
+  std::vector<int> codes;
+  std::vector<std::string> levels;
+  std::unordered_map<std::string, int> seen;
+  std::string last;
+  int last_code = 0;
+  void set(size_t row, const std::string& text) {
+    if (codes.size() <= row) codes.resize(row + 1, 0);
+    if (last_code == 0 || text != last) {
+      auto found = seen.find(text);
+      if (found == seen.end()) {
+        levels.push_back(text);
+        last_code = static_cast<int>(levels.size());
+        seen.emplace(text, last_code);
+      } else {
+        last_code = found->second;
+      }
+      last = text;
+    }
+    codes[row] = last_code;
+  }
+};
+
+struct Table {
+  std::vector<Column> columns;
+  size_t rows = 0;
+  size_t hint = 0;
+  void set(const View& name, const std::string& text) {
+    for (size_t k = 0; k < columns.size(); ++k) {
+      const size_t i = (hint + k) % columns.size();
+      if (columns[i].name.size() == name.n && std::memcmp(columns[i].name.data(), name.p, name.n) == 0) {
+        columns[i].set(rows - 1, text);
+        hint = i + 1;
+        return;
+      }
+    }
+    columns.emplace_back();
+    columns.back().name = name.text();
+    columns.back().set(rows - 1, text);
+    hint = columns.size();
+  }
+  List frame() {
+    List out(columns.size());
+    CharacterVector names(columns.size());
+    for (size_t i = 0; i < columns.size(); ++i) {
+      columns[i].codes.resize(rows, 0);
+      CharacterVector levels(columns[i].levels.size());
+      for (size_t k = 0; k < columns[i].levels.size(); ++k) {
+        const std::string& text = columns[i].levels[k];
+        levels[k] = Rf_mkCharLenCE(text.data(), static_cast<int>(text.size()), CE_UTF8);
+      }
+      out[i] = List::create(_["codes"] = wrap(columns[i].codes), _["levels"] = levels);
+      names[i] = columns[i].name;
+      std::vector<int>().swap(columns[i].codes);
+    }
+    out.names() = names;
+    return out;
+  }
+};
+
+View local_name(const View& name) {
+  const void* colon = std::memchr(name.p, ':', name.n);
+  if (colon == nullptr) return name;
+  const size_t skip = static_cast<const char*>(colon) - name.p + 1;
+  return View{name.p + skip, name.n - skip};
+}
+
+bool is_space(char c) { return c == ' ' || c == '\n' || c == '\t' || c == '\r'; }
+
+void append_utf8(std::string& out, unsigned long code) {
+  if (code < 0x80) {
+    out += static_cast<char>(code);
+  } else if (code < 0x800) {
+    out += static_cast<char>(0xC0 | (code >> 6));
+    out += static_cast<char>(0x80 | (code & 0x3F));
+  } else if (code < 0x10000) {
+    out += static_cast<char>(0xE0 | (code >> 12));
+    out += static_cast<char>(0x80 | ((code >> 6) & 0x3F));
+    out += static_cast<char>(0x80 | (code & 0x3F));
+  } else {
+    out += static_cast<char>(0xF0 | (code >> 18));
+    out += static_cast<char>(0x80 | ((code >> 12) & 0x3F));
+    out += static_cast<char>(0x80 | ((code >> 6) & 0x3F));
+    out += static_cast<char>(0x80 | (code & 0x3F));
+  }
+}
+
+struct Attribute {
+  View name;
+  std::string value;
+};
+
+class Scanner {
+ public:
+  Scanner(const char* begin, size_t size) : start(begin), at(begin), end(begin + size) {}
+
+  // The next tag: 1 begin, 2 end, 3 begin and end in one, 0 the end of the message. Text between is in `text`.
+  int next() {
+    text.clear();
+    for (;;) {
+      const char* open = static_cast<const char*>(std::memchr(at, '<', end - at));
+      if (open == nullptr) {
+        if (!stack.empty()) fail("the message is cut short");
+        return 0;
+      }
+      if (keep_text) decode(at, open, text);
+      at = open;
+      if (starts("<!--")) {
+        skip_past("-->");
+      } else if (starts("<![CDATA[")) {
+        const char* from = at + 9;
+        skip_past("]]>");
+        if (keep_text) text.append(from, at - 3 - from);
+      } else if (starts("<?")) {
+        skip_past("?>");
+      } else if (starts("<!")) {
+        fail("the message has a document type, which is refused");
+      } else {
+        return tag();
+      }
+    }
+  }
+
+  View name;
+  std::vector<Attribute> attributes;
+  size_t used = 0;
+  std::string text;
+  bool keep_text = false;
+  size_t depth() const { return stack.size(); }
+  size_t position() const { return at - start; }
+
+  void fail(const char* what) const {
+    stop(std::string(what) + "@" + std::to_string(position()));
+  }
+
+ private:
+  const char *start, *at, *end;
+  std::vector<View> stack;
+
+  bool starts(const char* word) const {
+    const size_t n = std::strlen(word);
+    return static_cast<size_t>(end - at) >= n && std::memcmp(at, word, n) == 0;
+  }
+
+  void skip_past(const char* word) {
+    const size_t n = std::strlen(word);
+    for (const char* p = at; p + n <= end; ++p) {
+      if (*p == word[0] && std::memcmp(p, word, n) == 0) {
+        at = p + n;
+        return;
+      }
+    }
+    fail("the message is cut short");
+  }
+
+  int tag() {
+    ++at;
+    const bool closing = at < end && *at == '/';
+    if (closing) ++at;
+    const char* from = at;
+    while (at < end && !is_space(*at) && *at != '>' && *at != '/') ++at;
+    name = View{from, static_cast<size_t>(at - from)};
+    if (name.n == 0) fail("a tag without a name");
+    used = 0;
+    for (;;) {
+      while (at < end && is_space(*at)) ++at;
+      if (at >= end) fail("the message is cut short");
+      if (*at == '>') {
+        ++at;
+        if (closing) {
+          if (stack.empty() || stack.back().n != name.n || std::memcmp(stack.back().p, name.p, name.n) != 0) fail("a tag is closed that is not open");
+          stack.pop_back();
+        } else {
+          stack.push_back(name);
+        }
+        name = local_name(name);
+        return closing ? 2 : 1;
+      }
+      if (*at == '/') {
+        if (at + 1 >= end) fail("the message is cut short");
+        if (at[1] != '>' || closing) fail("a tag is malformed");
+        at += 2;
+        name = local_name(name);
+        return 3;
+      }
+      if (closing) fail("a tag is malformed");
+      attribute();
+    }
+  }
+
+  void attribute() {
+    const char* from = at;
+    while (at < end && *at != '=' && !is_space(*at) && *at != '>' && *at != '<') ++at;
+    const View word{from, static_cast<size_t>(at - from)};
+    while (at < end && is_space(*at)) ++at;
+    if (at >= end) fail("the message is cut short");
+    if (*at != '=' || word.n == 0) fail("an attribute is malformed");
+    ++at;
+    while (at < end && is_space(*at)) ++at;
+    if (at >= end) fail("the message is cut short");
+    const char quote = *at;
+    if (quote != '"' && quote != '\'') fail("an attribute is malformed");
+    ++at;
+    const char* close = static_cast<const char*>(std::memchr(at, quote, end - at));
+    if (close == nullptr) fail("the message is cut short");
+    if (attributes.size() <= used) attributes.emplace_back();
+    attributes[used].name = word;
+    attributes[used].value.clear();
+    decode(at, close, attributes[used].value);
+    ++used;
+    at = close + 1;
+  }
+
+  void decode(const char* from, const char* to, std::string& out) const {
+    while (from < to) {
+      const char* amp = static_cast<const char*>(std::memchr(from, '&', to - from));
+      if (amp == nullptr) {
+        out.append(from, to - from);
+        return;
+      }
+      out.append(from, amp - from);
+      const char* semi = static_cast<const char*>(std::memchr(amp, ';', to - amp));
+      if (semi == nullptr) fail("an entity is malformed");
+      const View entity{amp + 1, static_cast<size_t>(semi - amp - 1)};
+      if (entity.is("amp")) out += '&';
+      else if (entity.is("lt")) out += '<';
+      else if (entity.is("gt")) out += '>';
+      else if (entity.is("quot")) out += '"';
+      else if (entity.is("apos")) out += '\'';
+      else if (entity.n > 1 && entity.p[0] == '#') {
+        const bool hex = entity.p[1] == 'x';
+        const unsigned long code = std::strtoul(entity.text().c_str() + (hex ? 2 : 1), nullptr, hex ? 16 : 10);
+        if (code == 0 || code > 0x10FFFF) fail("an entity is malformed");
+        append_utf8(out, code);
+      } else {
+        fail("the message has an entity of its own, which is refused");
+      }
+      from = semi + 1;
+    }
+  }
+};
+
+bool skipped(const View& name) {
+  // words of XML and of the message itself, no values
+  return (name.n >= 5 && std::memcmp(name.p, "xmlns", 5) == 0) || (name.n > 4 && std::memcmp(name.p, "xsi:", 4) == 0) || (name.n > 4 && std::memcmp(name.p, "xml:", 4) == 0);
+}
+
+}  // namespace
+
+// Series, observations, groups and data sets, each a list of columns (codes and levels), with the owner of each row (from 1). A number a row in
+// `value`; `odd` are the rows whose value is a text that is no number.
+// [[Rcpp::export]]
+List sdmx_xml_cpp(RawVector body) {
+  Scanner in(reinterpret_cast<const char*>(RAW(body)), body.size());
+  Table series, obs, groups, sets, notes;
+  std::vector<int> series_set, obs_series, obs_set, group_set;
+  std::vector<double> value;
+  std::vector<int> odd;
+  std::vector<std::string> odd_text;
+  std::string prepared, dimension = "TIME_PERIOD", root;
+  bool in_series = false, in_obs = false, in_group = false, in_set = false, in_footer = false;
+  enum Where { nowhere, key_of_series, key_of_group, key_of_obs, attributes_of };
+  Where where = nowhere;
+  size_t tags = 0;
+
+  auto put_value = [&](const std::string& text) {
+    double number = NA_REAL;
+    if (!text.empty()) {
+      char* stop_at = nullptr;
+      number = std::strtod(text.c_str(), &stop_at);
+      if (stop_at == text.c_str() || *stop_at != '\0') {
+        number = NA_REAL;
+        odd.push_back(static_cast<int>(obs.rows));
+        odd_text.push_back(text);
+      } else if (std::isnan(number)) {
+        number = NA_REAL;
+      }
+    }
+    value[obs.rows - 1] = number;
+  };
+  auto begin_obs = [&]() {
+    ++obs.rows;
+    obs_series.push_back(in_series ? static_cast<int>(series.rows) : 0);
+    obs_set.push_back(static_cast<int>(sets.rows));
+    value.push_back(NA_REAL);
+  };
+  auto attribute_of = [&](const char* word) -> const std::string* {
+    for (size_t i = 0; i < in.used; ++i) if (local_name(in.attributes[i].name).is(word)) return &in.attributes[i].value;
+    return nullptr;
+  };
+
+  for (;;) {
+    const int kind = in.next();
+    if (kind == 0) break;
+    if ((++tags & 0xFFFFF) == 0) checkUserInterrupt();
+    const View name = in.name;
+    if (root.empty() && kind != 2) root = name.text();
+    if (kind == 2) {
+      if (name.is("Obs")) in_obs = false;
+      else if (name.is("Series")) in_series = false;
+      else if (name.is("Group")) in_group = false;
+      else if (name.is("DataSet")) in_set = false;
+      else if (name.is("Prepared")) prepared = in.text;
+      else if (name.is("SeriesKey") || name.is("GroupKey") || name.is("ObsKey") || name.is("Attributes")) where = nowhere;
+      else if (name.is("Text") && in_footer && notes.rows > 0) notes.set(View{"text", 4}, in.text);
+      else if (name.is("Footer") || name.is("ErrorMessage")) in_footer = false;
+      in.keep_text = in_footer;
+      continue;
+    }
+    if (name.is("Obs")) {
+      if (!in_set) in.fail("an observation outside a data set");
+      begin_obs();
+      in_obs = kind == 1;
+      for (size_t i = 0; i < in.used; ++i) {
+        const View word = in.attributes[i].name;
+        if (word.is("OBS_VALUE")) put_value(in.attributes[i].value);
+        else if (!skipped(word)) obs.set(local_name(word), in.attributes[i].value);
+      }
+    } else if (name.is("Series")) {
+      ++series.rows;
+      series_set.push_back(static_cast<int>(sets.rows));
+      in_series = kind == 1;
+      for (size_t i = 0; i < in.used; ++i) if (!skipped(in.attributes[i].name)) series.set(local_name(in.attributes[i].name), in.attributes[i].value);
+    } else if (name.is("Value")) {
+      const std::string* id = attribute_of("id");
+      const std::string* text = attribute_of("value");
+      if (id != nullptr && text != nullptr) {
+        const View word{id->data(), id->size()};
+        Table* table = where == key_of_series ? &series : where == key_of_group ? &groups : where == key_of_obs ? &obs : where == attributes_of ? (in_obs ? &obs : in_group ? &groups : in_series ? &series : &sets) : nullptr;
+        if (table != nullptr && table->rows > 0) table->set(word, *text);
+      }
+    } else if (name.is("ObsDimension")) {
+      const std::string* id = attribute_of("id");
+      const std::string* text = attribute_of("value");
+      if (text != nullptr && obs.rows > 0) obs.set(id != nullptr ? View{id->data(), id->size()} : View{dimension.data(), dimension.size()}, *text);
+    } else if (name.is("ObsValue")) {
+      const std::string* text = attribute_of("value");
+      if (text != nullptr && obs.rows > 0) put_value(*text);
+    } else if (name.is("SeriesKey")) {
+      where = key_of_series;
+    } else if (name.is("GroupKey")) {
+      where = key_of_group;
+    } else if (name.is("ObsKey")) {
+      where = key_of_obs;
+    } else if (name.is("Attributes")) {
+      where = attributes_of;
+    } else if (name.is("Group")) {
+      ++groups.rows;
+      group_set.push_back(static_cast<int>(sets.rows));
+      in_group = kind == 1;
+      for (size_t i = 0; i < in.used; ++i) if (!skipped(in.attributes[i].name)) groups.set(local_name(in.attributes[i].name), in.attributes[i].value);
+    } else if (name.is("DataSet")) {
+      ++sets.rows;
+      in_set = kind == 1;
+      for (size_t i = 0; i < in.used; ++i) if (!skipped(in.attributes[i].name)) sets.set(local_name(in.attributes[i].name), in.attributes[i].value);
+    } else if (name.is("Structure")) {
+      const std::string* word = attribute_of("dimensionAtObservation");
+      if (word != nullptr && *word != "AllDimensions") dimension = *word;
+    } else if (name.is("Footer") || name.is("ErrorMessage")) {
+      in_footer = true;
+      if (name.is("ErrorMessage")) {
+        ++notes.rows;
+        const std::string* code = attribute_of("code");
+        if (code != nullptr) notes.set(View{"code", 4}, *code);
+      }
+    } else if (name.is("Message") && in_footer) {
+      ++notes.rows;
+      for (const char* word : {"code", "severity"}) {
+        const std::string* text = attribute_of(word);
+        if (text != nullptr) notes.set(View{word, std::strlen(word)}, *text);
+      }
+    }
+    in.keep_text = in_footer || name.is("Prepared");
+  }
+  return List::create(_["root"] = root, _["prepared"] = prepared, _["dimension"] = dimension, _["sets"] = sets.frame(), _["set_rows"] = static_cast<int>(sets.rows), _["series"] = series.frame(),
+                      _["series_rows"] = static_cast<int>(series.rows), _["series_set"] = wrap(series_set), _["groups"] = groups.frame(), _["group_rows"] = static_cast<int>(groups.rows),
+                      _["group_set"] = wrap(group_set), _["obs"] = obs.frame(), _["obs_rows"] = static_cast<int>(obs.rows), _["obs_series"] = wrap(obs_series), _["obs_set"] = wrap(obs_set),
+                      _["value"] = wrap(value), _["odd"] = wrap(odd), _["odd_text"] = wrap(odd_text), _["notes"] = notes.frame(), _["note_rows"] = static_cast<int>(notes.rows));
+}
