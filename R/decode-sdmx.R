@@ -6,7 +6,8 @@ sdmx_reserved <- c("structureRef", "action", "setID", "validFromDate", "validToD
 decode_sdmx <- function(body, dimensions, where) {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
   if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
-  start <- trimws(rawToChar(utils::head(body[body != as.raw(0)], 400)))
+  start <- utils::head(body, 400)
+  start <- trimws(rawToChar(start[start != as.raw(0)]))
   if (grepl("^<", start)) {
     if (grepl("<html|<!DOCTYPE html", start, ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where, paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
     sdmx_from_xml(body, dimensions, where)
@@ -59,12 +60,20 @@ sdmx_from_xml <- function(body, dimensions, where) {
 flat_series <- function(columns, dimensions, where) {
   missing <- setdiff(dimensions, names(columns))
   if (length(missing)) stop_payload(paste0("The data do not match the structure: the observations lack the dimension ", missing[1], "."), where, "look whether the structure was changed; `vetusta describe` reads it anew")
-  codes <- data.table::as.data.table(lapply(columns[dimensions], `[[`, "codes"))
-  owner <- codes[, list(owner = rep(.GRP, .N), row = .I), by = dimensions]
-  owner <- owner$owner[order(owner$row)]
+  owner <- row_groups(lapply(columns[dimensions], `[[`, "codes"))
   first <- which(!duplicated(owner))
   series <- lapply(columns[dimensions], function(column) c(NA_character_, column$levels)[column$codes[first] + 1L])
   list(series = structure(series, row.names = .set_row_names(length(first)), class = "data.frame"), owner = owner, first = first)
+}
+
+# A number a distinct row of some columns, in the order in which they first come.
+row_groups <- function(columns) {
+  if (!length(columns[[1]])) {
+    return(integer())
+  }
+  table <- data.table::setDT(unname(columns) |> stats::setNames(paste0("k", seq_along(columns))))
+  table[, ".group" := .GRP, by = c(names(table))]
+  table[[".group"]]
 }
 
 # Attributes of a group go to the series that have its key.
@@ -148,7 +157,8 @@ json_set <- function(set, structure, dimensions, where) {
     inner <- lapply(unname(set$series), `[[`, "observations")
     counts <- lengths(inner)
     flat <- unlist(inner, recursive = FALSE, use.names = FALSE)
-    at <- as.integer(unlist(lapply(inner, names), use.names = FALSE))
+    place <- text_groups(as.character(unlist(lapply(inner, names), use.names = FALSE)))
+    at <- as.integer(place$levels)[place$id]
     owner <- rep(seq_along(inner), counts)
     time <- values(parts$observation[[1]])[at + 1]
   } else {
@@ -159,9 +169,7 @@ json_set <- function(set, structure, dimensions, where) {
     all <- stats::setNames(lapply(seq_along(components), function(i) values(components[[i]])[index[, i] + 1]), ids(components))
     clock <- which(ids(components) == "TIME_PERIOD" | vapply(components, function(one) isTRUE(one$keyPosition == length(components) - 1) && identical(one$id, "TIME_PERIOD"), TRUE))
     time <- all[[clock[1]]]
-    keys <- data.table::as.data.table(all[-clock[1]])
-    owner <- keys[, list(owner = rep(.GRP, .N), row = .I), by = c(names(keys))]
-    owner <- owner$owner[order(owner$row)]
+    owner <- row_groups(all[-clock[1]])
     first <- !duplicated(owner)
     series <- c(lapply(all[-clock[1]], `[`, first), json_set_dimensions(parts$dataSet, sum(first), values))
   }
@@ -170,7 +178,9 @@ json_set <- function(set, structure, dimensions, where) {
   series <- c(series, lapply(set_attributes, rep, n))
   series <- as.data.frame(series, check.names = FALSE)
   series <- json_dimension_groups(series, set$dimensionGroupAttributes, attributes("dimensionGroup"), dimensions, values)
-  obs <- c(list(series = owner, time = time, value = json_first(flat)), json_attributes(json_rest(flat), attributes("observation"), values))
+  cells <- json_cells(flat)
+  obs <- if (is.null(cells)) c(list(series = owner, time = time, value = json_first(flat)), json_attributes(json_rest(flat), attributes("observation"), values))
+  else c(list(series = owner, time = time, value = cells[1, ]), json_cell_attributes(cells[-1, , drop = FALSE], attributes("observation"), values))
   list(series = series, obs = obs)
 }
 
@@ -182,6 +192,33 @@ json_index <- function(names, width, where) {
 
 json_set_dimensions <- function(components, n, values) {
   stats::setNames(lapply(components, function(one) rep(values(one)[1], n)), vapply(components, `[[`, "", "id"))
+}
+
+# The usual observations, arrays of numbers: a matrix with a column each; NULL where some hold anything else.
+json_cells <- function(flat) {
+  if (is.numeric(flat)) {
+    return(matrix(as.double(flat), nrow = 1))
+  }
+  lengths <- lengths(flat)
+  values <- unlist(flat, use.names = FALSE)
+  if (!is.numeric(values) || length(values) != sum(lengths) || !all(lengths)) {
+    return(NULL)
+  }
+  if (length(unique(lengths)) == 1) {
+    return(matrix(as.double(values), nrow = lengths[1]))
+  }
+  cells <- matrix(NA_real_, max(lengths), length(flat))
+  cells[cbind(sequence(lengths), rep(seq_along(flat), lengths))] <- values
+  cells
+}
+
+json_cell_attributes <- function(cells, components, values) {
+  out <- list()
+  for (i in seq_len(min(nrow(cells), length(components)))) {
+    known <- values(components[[i]])
+    out[[components[[i]]$id]] <- if (length(known)) known[cells[i, ] + 1] else as.character(cells[i, ])
+  }
+  out
 }
 
 # The first member of each observation is its value.
@@ -246,10 +283,13 @@ json_dimension_groups <- function(series, groups, components, dimensions, values
 # --- SDMX-CSV ------------------------------------------------------------------------------------------------------------
 
 sdmx_from_csv <- function(body, dimensions, where) {
-  text <- rawToChar(body[body != as.raw(0)])
-  rows <- tryCatch(data.table::fread(text = paste0(text, "\n"), colClasses = "character", na.strings = "", header = TRUE, data.table = FALSE, showProgress = FALSE, encoding = "UTF-8", fill = TRUE),
+  text <- tryCatch(rawToChar(body), error = function(e) rawToChar(body[body != as.raw(0)]))
+  # all is text but the value; a value that is no number makes its column text, and is found below
+  words <- setdiff(gsub("\"", "", strsplit(sub("[\r\n].*", "", substr(text, 1, 5000)), ",", fixed = TRUE)[[1]]), "OBS_VALUE")
+  rows <- tryCatch(data.table::fread(text = if (endsWith(text, "\n")) text else paste0(text, "\n"), colClasses = list(character = words), na.strings = "", header = TRUE, data.table = FALSE, showProgress = FALSE, encoding = "UTF-8", fill = TRUE),
     error = function(e) stop_payload("The answer cannot be read as SDMX-CSV.", where, paste0("it begins: ", body_excerpt(body, 80))))
-  rows <- rows[rowSums(!is.na(rows)) > 0, , drop = FALSE]
+  # a blank line at the end is no row
+  if (anyNA(rows[[1]])) rows <- rows[!is.na(rows[[1]]), , drop = FALSE]
   labelled <- grepl(": ", names(rows), fixed = TRUE)
   names(rows) <- sub(": .*", "", names(rows))
   # with labels beside the codes each value is "CODE: label"
@@ -261,13 +301,11 @@ sdmx_from_csv <- function(body, dimensions, where) {
   }
   n <- nrow(rows)
   action <- rows[["ACTION"]] %||% rep("I", n)
-  keys <- data.table::as.data.table(rows[dimensions])
-  owner <- if (n) keys[, list(owner = rep(.GRP, .N), row = .I), by = dimensions] else data.frame(owner = integer(), row = integer())
-  owner <- owner$owner[order(owner$row)]
+  owner <- row_groups(as.list(rows[dimensions]))
   first <- which(!duplicated(owner))
   others <- setdiff(names(rows), c("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION", dimensions, "TIME_PERIOD", "OBS_VALUE"))
   value <- suppressWarnings(as.double(rows$OBS_VALUE))
-  odd <- which(is.na(value) & !is.na(rows$OBS_VALUE) & rows$OBS_VALUE != "NaN")
+  odd <- if (is.character(rows$OBS_VALUE)) which(is.na(value) & !is.na(rows$OBS_VALUE) & rows$OBS_VALUE != "NaN") else integer()
   obs <- c(list(series = owner, time = rows[["TIME_PERIOD"]] %||% rep(NA_character_, n), value = value), as.list(rows[others]))
   sdmx_message(rows[first, dimensions, drop = FALSE], obs, data.frame(action = if (n) action[1] else NA_character_, valid_from = NA_character_, valid_to = NA_character_), rep(1L, length(first)), dimensions, where,
     odd = list(row = odd, text = rows$OBS_VALUE[odd]))
@@ -284,4 +322,4 @@ sdmx_message <- function(series, obs, sets, series_set, dimensions, where, notes
   list(series = series, obs = obs, sets = sets, series_set = series_set, notes = notes, prepared = prepared, odd = odd)
 }
 
-utils::globalVariables(c(".GRP", ".N", ".I"))
+utils::globalVariables(c(".GRP", ":="))
