@@ -40,6 +40,8 @@ json_text <- function(x) {
 
 record_key_texts <- function(shape, rows) {
   columns <- intersect(record_keys[[shape]] %||% names(rows), names(rows))
+  # a fact of a segment is another fact: what is no value of it is part of its key
+  if (shape == "facts") columns <- c(columns, setdiff(names(rows), c(columns, "value", "filed", "decimals")))
   texts <- lapply(rows[columns], function(column) {
     text <- if (inherits(column, "POSIXct")) format_instant(column) else as.character(column)
     ifelse(is.na(text), "", text)

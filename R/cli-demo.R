@@ -8,11 +8,13 @@ cli_demo <- function(arguments) {
   on.exit(services$process$kill())
   desk <- desk_make(folder, title = "The freight desk", cards = unname(standin_titles), addresses = services$addresses, secrets = as.list(standin_keys))
   demo_step("1  a desk, and services to ask", "The desk is the folder ", folder, ": desk.yml, sources/*.yml (the source cards), desk.env (the keys).",
-    "\nThe Ysel Quay Exchange, invented, now answers at ", services$addresses$quay, "; four other services stand beside it.")
+    "\nThe Ysel Quay Exchange, invented, now answers at ", services$addresses$quay, "; five other services stand beside it.")
   archive <- archive_open(desk$archive)
   demo_collect(desk, archive)
   demo_look(desk, archive)
   demo_others(desk, archive)
+  demo_statistics(desk, archive)
+  demo_align(desk, archive)
   demo_end(folder, services)
 }
 
@@ -90,11 +92,50 @@ demo_others <- function(desk, archive) {
   for (run in runs) if (nrow(run$failed)) cat("\n", run$failed$symbol, ": ", run$failed$what, "\n", sep = "")
 }
 
+demo_statistics <- function(desk, archive) {
+  basin <- desk_source(desk, "basin")
+  demo_step("7  statistics: find, describe, ask by name, collect")
+  found <- datasets_find(basin, "lock traffic", archive = archive)
+  cat("vetusta find basin lock traffic\n\n", paste0("  ", text_table(found[c("dataset", "title", "theme")]), "\n"), "\n", sep = "")
+  about <- datasets_describe(basin, "LOCK_TRAFFIC", archive = archive)
+  cat(utils::head(format_dataset(about, 3), 14), sep = "\n")
+  cat("\n")
+  plan <- plan_calls(want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*", from = "2015", archive = archive), archive)
+  print(plan)
+  cat("\n")
+  print(collect_run(plan, archive, progress = FALSE))
+  print(collect_run(plan_calls(want_observations(basin, "FREIGHT_PRICES", STATE = "ORV", UNIT = "ORV_T", from = "2015", history = TRUE, archive = archive), archive), archive, progress = FALSE))
+  grain <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER", CARGO = "GRAIN", DIRECTION = "B", UNIT = "T", from = "2025-10-01")
+  cat("\n", paste0(text_table(as.data.frame(grain[c("series", "period", "value", "status", "OBS_STATUS")])), "\n"), sep = "")
+  revised <- archive_revisions(archive, "basin", "FREIGHT_PRICES")
+  revised <- revised[revised$releases > 1, ]
+  cat("\nfreight prices as they were first published, and now:\n", paste0(text_table(as.data.frame(utils::head(revised[c("series", "period", "first", "latest", "revision")], 4))), "\n"), sep = "")
+}
+
+demo_align <- function(desk, archive) {
+  demo_step("8  gaps, filling and one grid", "The river's missing days are found and filled, and shown as filled; traffic and level stand on one grid, each from the day it was known.")
+  level <- archive_rows(archive, "river", "levels")
+  level <- level[level$series == "kelder-lock", ]
+  gaps <- series_gaps(level)
+  full <- series_fill(level, rule = c("linear", "seasonal"), at_most = 10)
+  cat("Kelder Lock: ", counted(nrow(level), "day"), ", ", counted(sum(gaps$missing), "missing day"), ", of which ", sum(full$status == "filled"), " are filled on the line between their neighbours\n\n", sep = "")
+  export_csv(full, file.path(desk$folder, "level.csv"))
+  traffic <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER", CARGO = "GRAIN", DIRECTION = "B", UNIT = "T")
+  traffic$series <- "grain"
+  # the office says when it releases only on request; without it a month counts 45 days after its end
+  traffic$released <- NULL
+  mean_level <- series_change(full, "mean", window = "30 days")
+  mean_level$series <- "level"
+  grid <- series_align(traffic, mean_level, grid = as.Date(c("2025-12-01", "2026-01-01", "2026-02-01", "2026-03-01", "2026-04-01")), lag = c(grain = "45 days"), ages = TRUE)
+  cat(text_table(as.data.frame(grid)), sep = "\n")
+}
+
 demo_end <- function(folder, services) {
   demo_step("done")
-  cat("in ", folder, ": candles.png, lines.png, days.csv and archive.sqlite\n\nnext:\n", sep = "")
+  cat("in ", folder, ": candles.png, lines.png, days.csv, level.csv and archive.sqlite\n\nnext:\n", sep = "")
   cat("  cd ", folder, "\n", sep = "")
-  cat("  vetusta list; vetusta list rows; vetusta sources\n  vetusta figure candles KELD --interval \"1 minute\" --regroup \"1 hour\" --file hours.png\n")
+  cat("  vetusta list; vetusta list rows; vetusta list statistics; vetusta sources\n  vetusta figure candles KELD --interval \"1 minute\" --regroup \"1 hour\" --file hours.png\n")
+  cat("  vetusta gaps --source river --offer levels; vetusta revisions basin FREIGHT_PRICES\n  vetusta align KELD TAMX --interval \"1 minute\" --grid \"1 day\" --ages\n")
   cat("  vetusta services --desk .      # in another window: serves the exchange again\n")
   cat("  vetusta collect quay SALT GRAV --interval \"5 minutes\" --span \"3 days\"\n")
 }

@@ -53,7 +53,7 @@ align_series <- function(tables, value, interval, lag, zone, as_of) {
     lag_here <- by_series(lag, names, "lag", strict = FALSE)
     do.call(rbind, lapply(names, function(name) series_points(x[(x[["series"]] %||% x[["symbol"]]) == name, ], if (series_kind(x) == "bars") value, interval, lag_here[[name]], zone)))
   })
-  all <- if (length(tables) == 1) tables[[1]] else as.data.frame(data.table::rbindlist(tables))
+  all <- if (length(tables) == 1) tables[[1]] else as.data.frame(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE))
   rows <- series_split(all$series)
   for (name in setdiff(names(lag), c("", names(rows)))) check_choice(name, "lag", names(rows))
   all <- as.list(all)[c("time", "known", "value")]

@@ -134,6 +134,9 @@ register_route <- function(path, query, request, state, settings) {
     }
     return(register_page(register_facts(path[3]), query))
   }
+  if (length(path) == 4 && path[2] == "companies" && path[4] == "report" && path[3] %in% setdiff(codes, c("LUDX", "BARGE", "WATR"))) {
+    return(register_report(path[3]))
+  }
   if (length(path) == 4 && path[2] == "companies" && path[4] == "filings" && path[3] %in% codes) {
     return(register_page(register_filings(path[3]), query))
   }
@@ -159,6 +162,18 @@ register_facts <- function(code) {
   ends <- shift_day(rows$start, interval_of(3, "month")) - 1
   value <- round(c(900, 120, 80, 4200, 1700)[match(rows$item, items)] * exp(0.02 * (as.POSIXlt(rows$start)$year - 119) + 0.1 * seeded_normal(paste0("facts", code), nrow(rows))) * 1e4)
   data.frame(item = rows$item, start = format(rows$start), end = format(ends), basis = "quarterly", amount = value, money = "ORV", filed = format(ends + 40))
+}
+
+# The newest year as xBRL-JSON: the whole company and its two segments.
+register_report <- function(code) {
+  rows <- register_facts(code)
+  rows <- rows[rows$start >= "2025-01-01", ]
+  fact <- function(i, segment = NULL, share = 1) {
+    list(value = format(round(rows$amount[i] * share), scientific = FALSE), decimals = -4, dimensions = c(list(concept = paste0("inv:", rows$item[i]), entity = paste0("reg:", code), unit = "iso4217:ORV",
+      period = paste0(rows$start[i], "T00:00:00/", as.Date(rows$end[i]) + 1, "T00:00:00")), if (!is.null(segment)) list("inv:segment" = segment)))
+  }
+  facts <- c(lapply(seq_len(nrow(rows)), fact), lapply(which(rows$item == "revenue"), fact, segment = "inv:barges", share = 0.7), lapply(which(rows$item == "revenue"), fact, segment = "inv:terminals", share = 0.3))
+  standin_json(200L, list(documentInfo = list(documentType = "https://xbrl.org/2021/xbrl-json"), facts = stats::setNames(facts, paste0("f", seq_along(facts)))))
 }
 
 register_filings <- function(code) {
