@@ -59,7 +59,7 @@ bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", b
   first_of_bucket <- match(frames$bucket, frames$bucket)
   groups <- bar_groups(bars)
   rows <- regroup_cpp(
-    groups$id, bars$time, bars$open, bars$high, bars$low, bars$close, bars$volume, bars[["average"]] %||% numeric(),
+    groups$id, bars$time, bars$open, bars$high, bars$low, bars$close, bars$volume, if (is.numeric(bars[["average"]])) bars[["average"]] else numeric(),
     bars$status, as.numeric(frames$open), as.numeric(frames$close), frames$anchor, frames$offset, as.numeric(frames$open)[first_of_bucket], step
   )
   ends <- bucket_ends(rows, frames, step, on_clock, calendar$zone)

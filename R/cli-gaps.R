@@ -38,9 +38,12 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   }
   shown <- utils::head(gaps[order(-gaps$missing, gaps$first), ], longest)
   shown <- as.data.frame(shown)
-  for (name in c("first", "last")) shown[[name]] <- format(shown[[name]], "%Y-%m-%d %H:%M", tz = zone)
+  # days and longer periods are told by their day
+  whole <- nrow(shown) > 0 && all(as.numeric(gaps$first) %% 86400 == 0)
+  if (whole) zone <- "UTC"
+  for (name in c("first", "last")) shown[[name]] <- format(shown[[name]], if (whole) "%Y-%m-%d" else "%Y-%m-%d %H:%M", tz = zone)
   if (nrow(shown)) {
-    cat("\nthe longest of", format(nrow(gaps), big.mark = ","), "runs, in the time of", zone, "\n")
+    cat("\nthe longest of ", format(nrow(gaps), big.mark = ","), " runs", if (!whole) paste0(", in the time of ", zone), "\n", sep = "")
     cat(text_table(shown), sep = "\n")
   }
 }

@@ -143,6 +143,12 @@ numbers_of <- function(raw, file) {
     if (length(bad)) vetusta_stop("import", paste0("\"", text[bad[1]], "\" is no number."), where = paste0(file, ", column ", column, ", row ", bad[1]), todo = "mend the file, or leave the value out")
     raw[[column]] <- number
   }
+  # a further column is numbers where all of it is
+  words <- c("open", "high", "low", "close", "volume", "value", "symbol", "series", "time", "period", "frequency", "unit", "status", "released", "session", "side", "rule")
+  for (column in setdiff(names(raw)[vapply(raw, is.character, TRUE)], words)) {
+    number <- read_number(raw[[column]])
+    if (any(!is.na(number)) && !any(is.na(number) & !is.na(raw[[column]]))) raw[[column]] <- number
+  }
   raw
 }
 

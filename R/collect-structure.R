@@ -218,6 +218,7 @@ format_dataset <- function(x, most = 12) {
   head <- c(paste0(x$id, ": ", x$title), if (!is.na(x$description)) paste0("  ", strwrap(x$description, 110)), line("agency", paste0(x$agency, ", version ", x$version)), line("coverage", coverage %||% NA), line("updated", x$updated),
     line("size", if (!is.na(x$cells)) paste(format(x$cells, big.mark = ","), "values") else NA), "")
   frame <- data.frame(x$dimensions[c("id", "role", "title", "codes")])
+  frame$codes[frame$role == "time"] <- NA
   lists <- unlist(lapply(names(x$codes), function(id) c("", paste0(id, ":"), dataset_codes(x$codes[[id]], x$available[[id]], x$language, most))))
   c(head, text_table(frame), lists, "", paste0("example: ", x$example))
 }

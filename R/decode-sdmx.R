@@ -43,7 +43,7 @@ sdmx_from_xml <- function(body, dimensions, where) {
     series_set <- read$obs_set[grouped$first]
     owner <- grouped$owner
   } else {
-    series <- columns_frame(read$series, read$series_rows)
+    series <- columns_frame(read$series, read$series_count)
     series_set <- read$series_set
     owner <- read$obs_series
   }
@@ -290,10 +290,10 @@ sdmx_from_csv <- function(body, dimensions, where) {
     error = function(e) stop_payload("The answer cannot be read as SDMX-CSV.", where, paste0("it begins: ", body_excerpt(body, 80))))
   # a blank line at the end is no row
   if (anyNA(rows[[1]])) rows <- rows[!is.na(rows[[1]]), , drop = FALSE]
-  labelled <- grepl(": ", names(rows), fixed = TRUE)
+  with_labels <- grepl(": ", names(rows), fixed = TRUE)
   names(rows) <- sub(": .*", "", names(rows))
   # with labels beside the codes each value is "CODE: label"
-  if (any(labelled)) for (name in setdiff(names(rows)[labelled], c("OBS_VALUE"))) rows[[name]] <- sub(": .*", "", rows[[name]])
+  if (any(with_labels)) for (name in setdiff(names(rows)[with_labels], c("OBS_VALUE"))) rows[[name]] <- sub(": .*", "", rows[[name]])
   missing <- setdiff(c(dimensions, "OBS_VALUE"), names(rows))
   if (length(missing)) {
     stop_payload(if (length(missing) > length(dimensions)) "The answer is no SDMX message." else paste0("The data do not match the structure: the table lacks the column ", missing[1], "."), where,

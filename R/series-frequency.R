@@ -141,7 +141,7 @@ observations_of <- function(x) {
     return(series_frame(x))
   }
   points <- series_points(x)
-  series_frame(data.frame(series = points$series, period = as.Date(utc(points$time), tz = "UTC"), frequency = rep("D", nrow(points)), value = points$value, status = points$status))
+  series_frame(data.frame(series = points$series, period = as.Date(utc(points$time), tz = "UTC"), frequency = rep("D", nrow(points)), value = points$value, status = points[["status"]] %||% ifelse(is.na(points$value), "missing", "observed")))
 }
 
 # Of several releases of one period the newest.

@@ -396,7 +396,7 @@ List sdmx_xml_cpp(RawVector body) {
     in.keep_text = in_footer || name.is("Prepared");
   }
   return List::create(_["root"] = root, _["prepared"] = prepared, _["dimension"] = dimension, _["sets"] = sets.frame(), _["set_rows"] = static_cast<int>(sets.rows), _["series"] = series.frame(),
-                      _["series_rows"] = static_cast<int>(series.rows), _["series_set"] = wrap(series_set), _["groups"] = groups.frame(), _["group_rows"] = static_cast<int>(groups.rows),
+                      _["series_count"] = static_cast<int>(series.rows), _["series_set"] = wrap(series_set), _["groups"] = groups.frame(), _["group_rows"] = static_cast<int>(groups.rows),
                       _["group_set"] = wrap(group_set), _["obs"] = obs.frame(), _["obs_rows"] = static_cast<int>(obs.rows), _["obs_series"] = wrap(obs_series), _["obs_set"] = wrap(obs_set),
                       _["value"] = wrap(value), _["odd"] = wrap(odd), _["odd_text"] = wrap(odd_text), _["notes"] = notes.frame(), _["note_rows"] = static_cast<int>(notes.rows));
 }

@@ -164,3 +164,77 @@ test_that("the demo runs from nothing to figures, and again", {
   expect_identical(second$status, 0L)
   expect_match(second$stdout, "requests  none")
 })
+
+test_that("series commands work on the archive, on files, and in a pipe", {
+  clock <- vetusta("regroup", "KELD", "--interval", "1 minute", "--into", "1 hour", "--anchor", "clock")
+  expect_identical(utils::read.csv(text = clock$stdout)$expected[1:2], c(30L, 60L))
+  hours <- vetusta("regroup", "KELD", "--interval", "1 minute", "--into", "1 hour")
+  writeLines(hours$stdout, file.path(desk()$folder, "hours.csv"))
+  days <- vetusta("regroup", "--input", "hours.csv", "--into", "1 day", "--calendar", "quay", "--need", "0")
+  direct <- vetusta("regroup", "KELD", "--interval", "1 minute", "--into", "1 day", "--need", "0")
+  same <- c("symbol", "time", "open", "high", "low", "close", "volume")
+  expect_identical(utils::read.csv(text = days$stdout)[c("open", "high", "low", "close", "volume")], utils::read.csv(text = direct$stdout)[c("open", "high", "low", "close", "volume")])
+  filled <- vetusta("fill", "KELD", "--interval", "1 minute", "--at-most", "5", "--file", "full.parquet")
+  expect_match(filled$stderr, "filled [0-9]+ values")
+  gaps <- vetusta("gaps", "--input", "full.parquet", "--calendar", "quay", "--interval", "1 minute", "--json")
+  expect_identical(jsonlite::fromJSON(gaps$stdout)$summary$missing, 0L)
+  piped <- processx::run("sh", c("-c", paste("cat hours.csv | Rscript --no-init-file -e 'vetusta::cli_main()' change --input - --change log")), wd = desk()$folder, env = c("current", R_LIBS = r_libs()), error_on_status = FALSE)
+  expect_identical(names(utils::read.csv(text = piped$stdout)), c("series", "time", "value"))
+  grid <- vetusta("align", "KELD", "TAMX", "--interval", "1 minute", "--grid", "1 day", "--ages", "--json")
+  expect_identical(names(jsonlite::fromJSON(grid$stdout)), c("time", "KELD", "KELD age", "TAMX", "TAMX age"))
+  pair <- vetusta("change", "KELD", "TAMX", "--interval", "1 minute", "--change", "log", "--correlation")
+  expect_gt(utils::read.csv(text = pair$stdout)$pairs, 300)
+  expect_match(vetusta("gaps", "KELD", "--interval", "1 minute", "--faults")$stderr, "nothing is wrong")
+  wide <- file.path(desk()$folder, "wide.csv")
+  writeLines(c("date,north,south", "2026-03-01,1,10", "2026-03-02,,20", "2026-03-04,4,"), wide)
+  months <- vetusta("regroup", "--input", "wide.csv", "--into", "M", "--rule", "sum")
+  expect_identical(utils::read.csv(text = months$stdout)$value, c(5L, 30L))
+})
+
+test_that("series commands used wrongly say what to do", {
+  wrong <- list(
+    list(c("regroup", "KELD", "--interval", "1 minute"), 2L, "needs --into"), list(c("regroup", "--input", "none.csv", "--into", "1 day"), 1L, "no such file"), list(c("regroup", "KELD", "--interval", "1 minute", "--into", "7 seconds"), 2L, "whole number of times"),
+    list(c("fill", "KELD", "--interval", "1 minute", "--rule", "liner"), 2L, "linear"), list(c("fill", "KELD", "--interval", "1 minute", "--at-most", "some"), 2L, "number"), list(c("fill", "KELD", "--interval", "1 minute", "--rule", "neighbour"), 2L, "another series"),
+    list(c("align", "KELD", "--interval", "1 minute", "--grid", "KELT"), 2L, "KELD"), list(c("align", "KELD", "--interval", "1 minute", "--rule", "linear"), 2L, "not known yet"), list(c("align", "--input", "wide.csv", "--lag", "soon"), 2L, "no length of time"),
+    list(c("change", "KELD", "--interval", "1 minute", "--change", "mean"), 2L, "length"), list(c("change", "KELD", "--interval", "1 minute", "--change", "logs"), 2L, "log"), list(c("change", "KELD"), 2L, "interval"),
+    list(c("calendar", "show"), 2L, "needs the name"), list(c("calendar", "show", "quai"), 1L, "quay"), list(c("calendar", "times", "quay"), 2L, "needs --from"),
+    list(c("find", "basim"), 1L, "no source"), list(c("describe", "quay", "X"), 2L, "SDMX"), list(c("revisions", "quay", "X"), 2L, "holds nothing"), list(c("export", "--source", "quay", "--dataset", "X", "STATE"), 2L, "dimension and its codes")
+  )
+  for (one in wrong) {
+    out <- do.call(vetusta, as.list(one[[1]]))
+    expect_identical(out$status, one[[2]], label = paste(one[[1]], collapse = " "))
+    expect_match(out$stderr, one[[3]], label = paste(one[[1]], collapse = " "))
+    expect_match(out$stderr, "to do: ")
+  }
+})
+
+test_that("calendars are shown, and their times", {
+  shown <- vetusta("calendar", "show", "quay", "--year", "2026")
+  expect_match(shown$stdout, "2026: 25[0-9] open days")
+  expect_match(shown$stdout, "2026-03-20  friday    closed  Thaw Day")
+  times <- vetusta("calendar", "times", "quay", "--interval", "1 hour", "--from", "2026-03-19", "--to", "2026-03-23")
+  expect_identical(nrow(utils::read.csv(text = times$stdout)), 14L)
+})
+
+test_that("statistics are found, described, collected by name and exported from the command line", {
+  services <- start_services()
+  folder <- withr::local_tempdir()
+  desk_make(folder, cards = "basin", addresses = list(basin = paste0(services$root, "/basin")))
+  run <- function(...) run_vetusta(..., folder = folder)
+  expect_match(run("find", "basin", "lock", "traffic")$stdout, "LOCK_TRAFFIC  Lock traffic by cargo and direction")
+  expect_match(run("find", "basin", "--tree")$stdout, "  TRANSPORT.WATER  Traffic on the water  \\(1\\)")
+  expect_match(run("describe", "basin", "HARVEST")$stdout, "example: vetusta collect basin HARVEST")
+  # the example works
+  example <- sub(".*example: vetusta ", "", run("describe", "basin", "HARVEST")$stdout)
+  expect_match(do.call(run, as.list(strsplit(trimws(example), " ")[[1]]))$stdout, "collected [0-9]+ new values")
+  plan <- run("plan", "basin", "FREIGHT_PRICES", "STATE=Orvane", "--from", "2020", "--json")
+  expect_identical(jsonlite::fromJSON(plan$stdout)$requests, 1L)
+  expect_identical(run("collect", "basin", "FREIGHT_PRICES", "STATE=Orvane", "UNIT=IX", "--from", "2020", "--history")$status, 0L)
+  expect_match(run("list", "statistics")$stdout, "FREIGHT_PRICES")
+  out <- utils::read.csv(text = run("export", "--source", "basin", "--dataset", "FREIGHT_PRICES", "LEG=UPPER", "BASIS=N", "--as-of", "2026-02-25", "--labels", "labels")$stdout)
+  expect_identical(unique(out$LEG), "Upper river")
+  expect_identical(unique(substr(out$released, 1, 10)), "2026-02-20")
+  expect_match(run("revisions", "basin", "FREIGHT_PRICES")$stderr, "revised: [1-9]")
+  expect_match(run("collect", "basin", "FREIGHT_PRICES", "STATES=ORV")$stderr, "did you mean \"STATE\"")
+  expect_match(run("collect", "basin")$stderr, "name a dataset")
+})

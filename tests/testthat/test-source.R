@@ -62,3 +62,21 @@ test_that("a missing secret names the variable and where to put it, an open env 
   Sys.chmod(file.path(folder, "desk.env"), "644", use_umask = FALSE)
   expect_warning(capture.output(print(source_card(file.path(folder, "sources", "quay.yml")))), "chmod 600")
 })
+
+test_that("every example in the explanation of source cards is a right card", {
+  file <- testthat::test_path("..", "..", "docs", "source-cards.md")
+  skip_if_not(file.exists(file), "the docs are not beside the tests")
+  lines <- sub(" +#.*", "", readLines(file))
+  card <- function(extra, offer = character(), columns = "columns: {a: /a}") {
+    path <- withr::local_tempfile(fileext = ".yml", .local_envir = parent.frame())
+    writeLines(c("source: x", "address: https://data.example.org", extra, "offers:", "  o:", "    shape: table", "    request: /r", "    rows: /r", paste0("    ", c(offer, columns))), path)
+    expect_s3_class(source_card(path), "vetusta_source")
+  }
+  access <- lines[grepl("^access: ", lines)]
+  pages <- lines[grepl("^next_page: ", lines)]
+  columns <- lines[grepl("^  [a-z_]+: ([{]|/)", lines) & seq_along(lines) > match("## Columns", lines) & seq_along(lines) < match("## Jobs", lines)]
+  expect_gt(min(length(access), length(pages), length(columns)), 7)
+  for (line in access) card(line)
+  for (line in pages) card(character(), line)
+  for (line in columns) card(character(), character(), c("columns:", line))
+})

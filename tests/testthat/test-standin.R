@@ -48,7 +48,7 @@ test_that("a job is waited for, downloaded and stored, and goes on after a resta
   plan <- plan_calls(want, archive)
   # as after a kill: the ticket is noted, and half of the file is there
   state <- vetusta:::collect_state(plan, archive)
-  chain <- state$queue[[1]]
+  chain <- vetusta:::next_chain(state)
   note <- vetusta:::job_ask(state, chain, want$offer)
   note <- vetusta:::job_look(state, chain, want$offer, note)
   file <- vetusta:::job_file(state, chain)
