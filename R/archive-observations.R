@@ -8,7 +8,8 @@ observation_tables <- c(
   "CREATE TABLE IF NOT EXISTS refreshed (source TEXT NOT NULL, start TEXT NOT NULL, asked REAL NOT NULL, PRIMARY KEY (source, start))"
 )
 
-# Inside a transaction. `series` is a data frame of dimensions (by their names) and attributes; `obs` has columns series (row number), period (days), value, status, words (JSON or NA), released
+# Inside a transaction. `series` is a data frame of dimensions (by their names) and attributes; `obs` has columns series (row number),
+# period (days), value, status, words (JSON or NA), released
 # (seconds, NA where nobody says: then it is the instant of its coming). Returns how many were new, changed and equal.
 archive_put_observations <- function(archive, source, dataset, series, dimensions, frequency, obs, journal = NA_integer_, now = as.numeric(Sys.time())) {
   if (!length(obs$series)) {
@@ -18,13 +19,15 @@ archive_put_observations <- function(archive, source, dataset, series, dimension
   told <- !is.na(obs$released)
   archive_do(archive, "CREATE TEMP TABLE IF NOT EXISTS incoming_obs (series INTEGER, period REAL, released REAL, value REAL, status TEXT, words TEXT, told INTEGER, PRIMARY KEY (series, period, released)) WITHOUT ROWID")
   archive_do(archive, "DELETE FROM incoming_obs")
-  archive_do(archive, "INSERT OR REPLACE INTO incoming_obs VALUES (?, ?, ?, ?, ?, ?, ?)", list(id[obs$series], obs$period, ifelse(told, obs$released, now), obs$value, obs$status, obs$words, as.integer(told)))
+  archive_do(archive, "INSERT OR REPLACE INTO incoming_obs VALUES (?, ?, ?, ?, ?, ?, ?)", list(id[obs$series], obs$period, ifelse(told, obs$released, now),
+    obs$value, obs$status, obs$words, as.integer(told)))
   # releases are laid down oldest first, each compared with the one before it
   counts <- c(new = 0, changed = 0, equal = 0)
   for (released in archive_get(archive, "SELECT DISTINCT released FROM incoming_obs ORDER BY released")$released) {
     before <- "SELECT o.value, o.status, o.words FROM observations o WHERE o.series = i.series AND o.period = i.period AND o.released <= i.released ORDER BY o.released DESC LIMIT 1"
     held <- archive_get(archive, paste0("SELECT count(*) AS total, coalesce(sum(EXISTS (SELECT 1 FROM observations o WHERE o.series = i.series AND o.period = i.period)), 0) AS known,
-      coalesce(sum(EXISTS (SELECT 1 FROM (", before, ") b WHERE b.value IS i.value AND b.status = i.status AND b.words IS i.words)), 0) AS equal FROM incoming_obs i WHERE i.released = ?"), list(released))
+      coalesce(sum(EXISTS (SELECT 1 FROM (", before, ") b WHERE b.value IS i.value AND b.status = i.status AND b.words IS i.words)),
+        0) AS equal FROM incoming_obs i WHERE i.released = ?"), list(released))
     archive_do(archive, paste0("INSERT OR REPLACE INTO observations SELECT i.series, i.period, i.released, i.value, i.status, i.words, i.told, ? FROM incoming_obs i
       WHERE i.released = ? AND NOT EXISTS (SELECT 1 FROM (", before, ") b WHERE b.value IS i.value AND b.status = i.status AND b.words IS i.words)"), list(journal, released))
     counts <- counts + c(held$total - held$known, held$known - held$equal, held$equal)
@@ -36,7 +39,8 @@ archive_put_observations <- function(archive, source, dataset, series, dimension
 observation_series <- function(archive, source, dataset, series, dimensions, frequency) {
   key <- do.call(paste, c(unname(lapply(series[dimensions], function(x) ifelse(is.na(x), "", x))), sep = "."))
   words <- function(columns) if (length(columns)) record_texts(lapply(stats::setNames(nm = columns), function(name) as.character(series[[name]]))) else rep("{}", nrow(series))
-  archive_do(archive, "INSERT OR IGNORE INTO series (source, shape, symbol, interval, side) VALUES (?, 'observations', ?, ?, ?)", list(rep(source, length(key)), key, frequency, rep(dataset, length(key))))
+  archive_do(archive, "INSERT OR IGNORE INTO series (source, shape, symbol, interval, side) VALUES (?, 'observations', ?, ?, ?)", list(rep(source, length(key)),
+    key, frequency, rep(dataset, length(key))))
   held <- archive_get(archive, "SELECT id, symbol, interval FROM series WHERE source = ? AND shape = 'observations' AND side = ?", list(source, dataset))
   id <- held$id[match(paste(key, frequency), paste(held$symbol, held$interval))]
   archive_do(archive, "INSERT INTO series_words VALUES (?, ?, ?, ?) ON CONFLICT (series) DO UPDATE SET attributes = excluded.attributes",
@@ -117,7 +121,8 @@ observation_rows <- function(rows, held, known, labels, language, columns, multi
     value <- value * 10^ifelse(is.na(power), 0, power)
     attributes$UNIT_MULT <- words$UNIT_MULT <- NULL
   }
-  frame <- list(series = held$key[at], period = as.Date(rows$period, origin = "1970-01-01"), frequency = held$frequency[at], value = as.double(value), unit = unit[at], status = rows$status, released = utc(rows$released),
+  frame <- list(series = held$key[at], period = as.Date(rows$period, origin = "1970-01-01"), frequency = held$frequency[at], value = as.double(value),
+    unit = unit[at], status = rows$status, released = utc(rows$released),
     name = series_names(held$dimensions, known, language)[at])
   if (columns) frame <- c(frame, lapply(dims, `[`, at))
   extra <- lapply(attributes[setdiff(names(attributes), names(frame))], `[`, at)
@@ -177,7 +182,8 @@ archive_revisions <- function(archive, source, dataset, ..., all = FALSE) {
   key <- paste(rows$series, rows$period)
   first <- !duplicated(key)
   latest <- !duplicated(key, fromLast = TRUE)
-  table <- as_rows(list(series = series[first], period = period[first], releases = as.integer(table(factor(key, unique(key)))), first = rows$value[first], first_released = utc(rows$released[first]), latest = rows$value[latest],
+  table <- as_rows(list(series = series[first], period = period[first], releases = as.integer(table(factor(key, unique(key)))), first = rows$value[first],
+    first_released = utc(rows$released[first]), latest = rows$value[latest],
     latest_released = utc(rows$released[latest]), revision = rows$value[latest] - rows$value[first]))
   revised <- table[table$releases > 1, ]
   groups <- factor(revised$series, unique(table$series))
@@ -187,7 +193,8 @@ archive_revisions <- function(archive, source, dataset, ..., all = FALSE) {
 }
 
 #' @rdname archive_series
-#' @return `archive_datasets()`: one row a dataset of observations: `source`, `dataset`, `series`, `values`, `first`, `last` (`Date`), `revised` (periods with more than one release), `newest` (`POSIXct`, the newest
+#' @return `archive_datasets()`: one row a dataset of observations: `source`, `dataset`, `series`, `values`, `first`, `last` (`Date`),
+#'   `revised` (periods with more than one release), `newest` (`POSIXct`, the newest
 #'   release).
 #' @export
 archive_datasets <- function(archive) {

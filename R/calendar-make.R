@@ -115,7 +115,8 @@ read_nth_day <- function(entry, place) {
   if (is.na(weekday)) stop_calendar(paste0("\"", entry$weekday, "\" is no weekday"), place, suggest_word(as.character(entry$weekday), weekday_names))
   nth <- if (identical(entry$nth, "last")) -1 else read_whole(entry$nth %||% 0, "nth", place)
   month <- read_whole(entry$month %||% 0, "month", place)
-  if (!(nth %in% c(-1, 1:5)) || !(month %in% 1:12)) stop_calendar("a weekday's entry needs nth (1 to 5, or last) and month (1 to 12)", place, "write it as {weekday: monday, nth: last, month: 5}")
+  if (!(nth %in% c(-1, 1:5)) || !(month %in% 1:12)) stop_calendar("a weekday's entry needs nth (1 to 5, or last) and month (1 to 12)", place,
+    "write it as {weekday: monday, nth: last, month: 5}")
   list(kind = "nth", weekday = weekday, nth = nth, month = month, text = paste(if (nth == -1) "last" else paste0(nth, "."), weekday_names[weekday], "of", month.name[month]))
 }
 

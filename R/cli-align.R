@@ -25,7 +25,8 @@ cli_grid <- function(options, read, names, tables) {
   if (options$grid %in% c("union", "intersection", names)) {
     return(options$grid)
   }
-  length <- tryCatch(time_interval(options$grid), vetusta_error_want = function(e) cli_usage_error("--grid \"", options$grid, "\" is no series and no length of time; ", suggest_word(options$grid, c("union", "intersection", names))))
+  length <- tryCatch(time_interval(options$grid), vetusta_error_want = function(e) cli_usage_error("--grid \"", options$grid,
+    "\" is no series and no length of time; ", suggest_word(options$grid, c("union", "intersection", names))))
   points <- do.call(rbind, lapply(tables, function(x) series_points(x, zone = read$zone)[c("time", "known")]))
   list(calendar = read$calendar %||% day_calendar(read$zone), interval = length, from = options$from %||% utc(min(points$time)), to = options$to %||% utc(max(points$known) + 1),
     session = if (is.null(read$calendar)) NULL else main_session(read$calendar))

@@ -10,7 +10,8 @@ cli_change <- function(arguments) {
       cli_option("correlation", "the correlation of the changes, for every pair of series", flag = TRUE),
       cli_option("session", "regular, early, late, or all [regular]", default = "regular", metavar = "NAME")
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta change KELD TAMX --interval \"1 day\" --change log", "vetusta change --input level.csv --change mean --window \"30 days\"", "vetusta change KELD TAMX BROM --interval \"1 day\" --change log --correlation"))
+    c("vetusta change KELD TAMX --interval \"1 day\" --change log", "vetusta change --input level.csv --change mean --window \"30 days\"",
+      "vetusta change KELD TAMX BROM --interval \"1 day\" --change log --correlation"))
   read <- cli_series(options)
   tables <- read$tables
   if (!is.null(options$rates)) {

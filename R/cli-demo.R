@@ -104,12 +104,14 @@ demo_statistics <- function(desk, archive) {
   print(plan)
   cat("\n")
   print(collect_run(plan, archive, progress = FALSE))
-  print(collect_run(plan_calls(want_observations(basin, "FREIGHT_PRICES", STATE = "ORV", UNIT = "ORV_T", from = "2015", history = TRUE, archive = archive), archive), archive, progress = FALSE))
+  print(collect_run(plan_calls(want_observations(basin, "FREIGHT_PRICES", STATE = "ORV", UNIT = "ORV_T", from = "2015", history = TRUE, archive = archive),
+    archive), archive, progress = FALSE))
   grain <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER", CARGO = "GRAIN", DIRECTION = "B", UNIT = "T", from = "2025-10-01")
   cat("\n", paste0(text_table(as.data.frame(grain[c("series", "period", "value", "status", "OBS_STATUS")])), "\n"), sep = "")
   revised <- archive_revisions(archive, "basin", "FREIGHT_PRICES")
   revised <- revised[revised$releases > 1, ]
-  cat("\nfreight prices as they were first published, and now:\n", paste0(text_table(as.data.frame(utils::head(revised[c("series", "period", "first", "latest", "revision")], 4))), "\n"), sep = "")
+  cat("\nfreight prices as they were first published, and now:\n", paste0(text_table(as.data.frame(utils::head(revised[c("series", "period", "first", "latest",
+    "revision")], 4))), "\n"), sep = "")
 }
 
 demo_align <- function(desk, archive) {
@@ -118,7 +120,8 @@ demo_align <- function(desk, archive) {
   level <- level[level$series == "kelder-lock", ]
   gaps <- series_gaps(level)
   full <- series_fill(level, rule = c("linear", "seasonal"), at_most = 10)
-  cat("Kelder Lock: ", counted(nrow(level), "day"), ", ", counted(sum(gaps$missing), "missing day"), ", of which ", sum(full$status == "filled"), " are filled on the line between their neighbours\n\n", sep = "")
+  cat("Kelder Lock: ", counted(nrow(level), "day"), ", ", counted(sum(gaps$missing), "missing day"), ", of which ", sum(full$status == "filled"),
+    " are filled on the line between their neighbours\n\n", sep = "")
   export_csv(full, file.path(desk$folder, "level.csv"))
   traffic <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER", CARGO = "GRAIN", DIRECTION = "B", UNIT = "T")
   traffic$series <- "grain"

@@ -9,9 +9,11 @@ cli_export <- function(arguments) {
       cli_option("multiplier", "observations: keep the unit's power of ten, or apply it [keep]", default = "keep", metavar = "WORD"),
       cli_option("file", "where to write: .csv or .parquet; by default CSV on standard output", metavar = "FILE")
     )),
-    c("vetusta export KELD --interval \"1 minute\" --regroup \"1 day\" --file keld.csv", "vetusta export --source river --offer levels", "vetusta export --source basin --dataset LOCK_TRAFFIC STATE=ORV --labels both"))
+    c("vetusta export KELD --interval \"1 minute\" --regroup \"1 day\" --file keld.csv", "vetusta export --source river --offer levels",
+      "vetusta export --source basin --dataset LOCK_TRAFFIC STATE=ORV --labels both"))
   if (!is.null(options$dataset)) {
-    rows <- do.call(archive_observations, c(list(cli_archive(options), cli_needs(options, "source"), options$dataset), cli_pairs(options$words), list(as_of = options$as_of, from = options$from, to = options$to, labels = options$labels,
+    rows <- do.call(archive_observations, c(list(cli_archive(options), cli_needs(options, "source"), options$dataset), cli_pairs(options$words),
+      list(as_of = options$as_of, from = options$from, to = options$to, labels = options$labels,
       language = options$language, multiplier = options$multiplier)))
     if (is.null(options$file)) export_csv(rows, "") else export_table(rows, options$file)
     return(cli_say(if (is.null(options$file)) "wrote " else paste0("wrote ", options$file, ": "), counted(nrow(rows), "value")))

@@ -25,7 +25,8 @@ cli_find <- function(arguments) {
 
 cli_describe <- function(arguments) {
   options <- cli_arguments(arguments, "describe", "SOURCE DATASET",
-    c(list(cli_option("language", "the language of labels [en]", default = "en", metavar = "TAG"), cli_option("codes", "show all codes, not the first of each", flag = TRUE)), cli_place_options(), cli_json_option()),
+    c(list(cli_option("language", "the language of labels [en]", default = "en", metavar = "TAG"), cli_option("codes", "show all codes, not the first of each",
+      flag = TRUE)), cli_place_options(), cli_json_option()),
     "vetusta describe basin LOCK_TRAFFIC", least = 2, most = 2)
   about <- datasets_describe(cli_source(options), options$words[2], language = options$language, archive = cli_want_archive(options, create = TRUE))
   if (options$json) cli_print_json(unclass(about)) else cat(format_dataset(about, if (options$codes) Inf else 12), sep = "\n")

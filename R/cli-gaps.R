@@ -6,7 +6,8 @@ cli_gaps <- function(arguments) {
       cli_option("published", "how long after its end a value is published, as \"45 days\": what is younger is told so", metavar = "LENGTH"),
       cli_option("session", "regular, early, late, or all [regular]", default = "regular", metavar = "NAME")
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta gaps KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26", "vetusta gaps --source river --offer levels kelder-lock", "vetusta gaps --input level.csv --faults"))
+    c("vetusta gaps KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26", "vetusta gaps --source river --offer levels kelder-lock",
+      "vetusta gaps --input level.csv --faults"))
   longest <- suppressWarnings(as.integer(options$longest))
   if (is.na(longest) || longest < 0) cli_usage_error("--longest must be a whole number")
   read <- cli_series(options)

@@ -59,7 +59,8 @@ cli_want <- function(options) {
   words <- options$words[-1]
   if (!is.null(source$sdmx) && is.null(options$offer)) {
     if (!length(words)) cli_usage_error("name a dataset; `vetusta find ", options$words[1], "` lists them")
-    return(do.call(want_observations, c(list(source, words[1]), cli_pairs(words[-1]), list(from = options$from, to = options$to, history = isTRUE(options$history), archive = cli_want_archive(options, create = TRUE)))))
+    return(do.call(want_observations, c(list(source, words[1]), cli_pairs(words[-1]), list(from = options$from, to = options$to,
+      history = isTRUE(options$history), archive = cli_want_archive(options, create = TRUE)))))
   }
   if (!is.null(options$offer) && !is.null(source$offers[[options$offer]]) && source$offers[[options$offer]]$shape != "bars") {
     return(do.call(want_rows, c(list(source, options$offer), cli_pairs(words), list(span = options$span, from = options$from, to = options$to))))

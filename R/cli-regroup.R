@@ -10,7 +10,8 @@ cli_regroup <- function(arguments) {
       cli_option("need", "the share of expected bars, or of a period's days, below which a result is provisional, or missing [1, 0]", metavar = "SHARE"),
       cli_option("session", "regular, early, late, or all [regular]", default = "regular", metavar = "NAME")
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta regroup KELD --interval \"1 minute\" --into \"1 day\"", "vetusta regroup --source river --offer levels kelder-lock --into M --rule mean", "cat minutes.csv | vetusta regroup --input - --symbol KELD --into \"1 hour\" --anchor clock"))
+    c("vetusta regroup KELD --interval \"1 minute\" --into \"1 day\"", "vetusta regroup --source river --offer levels kelder-lock --into M --rule mean",
+      "cat minutes.csv | vetusta regroup --input - --symbol KELD --into \"1 hour\" --anchor clock"))
   to <- cli_needs(options, "into")
   read <- cli_series(options)
   x <- cli_one_table(read)

@@ -86,7 +86,8 @@ read_series_file <- function(file, options, zone, calendar) {
   raw <- numbers_of(raw, file)
   if (!is.null(raw[["time"]])) raw$time <- read_file_times(raw$time, options$time_as, zone, calendar, file)
   if (!is.null(raw[["released"]])) raw$released <- read_released(raw$released, nrow(raw))
-  kind <- tryCatch(series_kind(raw), vetusta_error_shape = function(e) vetusta_stop("import", "The file is neither bars nor series.", where = paste0(file, ": ", paste(names(raw), collapse = ", ")),
+  kind <- tryCatch(series_kind(raw), vetusta_error_shape = function(e) vetusta_stop("import", "The file is neither bars nor series.", where = paste0(file, ": ",
+    paste(names(raw), collapse = ", ")),
     todo = "name its columns with --columns, as time=When,value=Level"))
   switch(kind, bars = bars_frame(raw), observations = series_frame(raw), points = as_rows(raw))
 }
@@ -106,7 +107,8 @@ read_any_table <- function(file) {
   if (identical(readBin(path, "raw", 4), charToRaw("PAR1"))) {
     return(as.data.frame(nanoparquet::read_parquet(path)))
   }
-  rows <- tryCatch(suppressWarnings(data.table::fread(file = path, data.table = FALSE, na.strings = table_absent, colClasses = "character", showProgress = FALSE, strip.white = TRUE)), error = function(e) NULL)
+  rows <- tryCatch(suppressWarnings(data.table::fread(file = path, data.table = FALSE, na.strings = table_absent, colClasses = "character", showProgress = FALSE,
+    strip.white = TRUE)), error = function(e) NULL)
   if (is.null(rows) || ncol(rows) < 2) vetusta_stop("import", "The file is no table.", where = file, todo = "give a CSV with a line of names, or a Parquet file")
   rows
 }
@@ -140,7 +142,8 @@ numbers_of <- function(raw, file) {
     text <- as.character(raw[[column]])
     number <- read_number(text)
     bad <- which(is.na(number) & !is.na(text))
-    if (length(bad)) vetusta_stop("import", paste0("\"", text[bad[1]], "\" is no number."), where = paste0(file, ", column ", column, ", row ", bad[1]), todo = "mend the file, or leave the value out")
+    if (length(bad)) vetusta_stop("import", paste0("\"", text[bad[1]], "\" is no number."), where = paste0(file, ", column ", column, ", row ", bad[1]),
+      todo = "mend the file, or leave the value out")
     raw[[column]] <- number
   }
   # a further column is numbers where all of it is
@@ -162,7 +165,8 @@ read_file_times <- function(time, as, zone, calendar, file) {
   check_choice(as, "time-as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"))
   read <- if (as == "rfc3339") text_times(as.character(time), zone, calendar) else read_column(time, as, zone)$value
   bad <- which(is.na(read))
-  if (length(bad)) vetusta_stop("import", paste0("\"", time[bad[1]], "\" is no time."), where = paste0(file, ", row ", bad[1]), todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or say --time-as")
+  if (length(bad)) vetusta_stop("import", paste0("\"", time[bad[1]], "\" is no time."), where = paste0(file, ", row ", bad[1]),
+    todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or say --time-as")
   read
 }
 

@@ -20,7 +20,8 @@ cli_services <- function(arguments) {
   port <- if (!is.null(options$port)) number("port", 0) else cli_desk_port(options$desk)
   if (!is.null(options$fault) && !options$fault %in% standin_faults) cli_usage_error("--fault cannot be \"", options$fault, "\"; ", suggest_word(options$fault, standin_faults))
   seconds <- if (is.null(options$seconds)) Inf else number("seconds", 0)
-  standin_serve(port, until = seconds, most = number("page", 1), calls_a_minute = number("calls", 1), fault = options$fault, every = number("every", 1), release = if (number("release", 1) > 1) 2 else 1, availability = !options$no_availability, ready = function(port) {
+  standin_serve(port, until = seconds, most = number("page", 1), calls_a_minute = number("calls", 1), fault = options$fault, every = number("every", 1),
+    release = if (number("release", 1) > 1) 2 else 1, availability = !options$no_availability, ready = function(port) {
     addresses <- standin_addresses(port)
     if (!is.null(options$desk)) {
       desk <- desk_open(options$desk)
@@ -33,7 +34,8 @@ cli_services <- function(arguments) {
   })
 }
 
-standin_titles <- c("Ysel Quay Exchange" = "quay", "Ysel Fixing" = "fixing", "Sarn River Survey" = "river", "Sarn Company Register" = "register", "Quay Archive Hall" = "hall", "Basin Statistics Office" = "basin")
+standin_titles <- c("Ysel Quay Exchange" = "quay", "Ysel Fixing" = "fixing", "Sarn River Survey" = "river", "Sarn Company Register" = "register",
+  "Quay Archive Hall" = "hall", "Basin Statistics Office" = "basin")
 
 standin_addresses <- function(port) as.list(stats::setNames(paste0("http://127.0.0.1:", port, "/", standin_titles), standin_titles))
 

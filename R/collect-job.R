@@ -60,7 +60,8 @@ job_look <- function(state, chain, offer, note) {
   }
   link <- job_member(answer, offer$job$link) %|else|% function(link) absolute_address(link, note$look)
   if (is.null(link) || is.na(link) || !may_follow(link, state$want$source$address, state$want$source$elsewhere)) {
-    collect_failed(state, chain, answer, "payload", "the export's link is missing or leads to another place", "look at link: in the card; where another place is right, say elsewhere: follow")
+    collect_failed(state, chain, answer, "payload", "the export's link is missing or leads to another place",
+      "look at link: in the card; where another place is right, say elsewhere: follow")
     return(NULL)
   }
   in_transaction(state$archive, function() archive_job_note(state$archive, state$want, chain, note$look, link))

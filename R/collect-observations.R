@@ -2,7 +2,8 @@
 
 observation_chain <- function(want, call, archive, now = as.numeric(Sys.time())) {
   keys <- call$keys[[1]]
-  chain <- list(known = keys, symbols = character(), label = piece_label(keys), asked = now, attempt = 1, page = 1, before = 0, not_before = 0, seen = character(), resumed = FALSE, direction = NA_character_, edge = NULL,
+  chain <- list(known = keys, symbols = character(), label = piece_label(keys), asked = now, attempt = 1, page = 1, before = 0, not_before = 0,
+    seen = character(), resumed = FALSE, direction = NA_character_, edge = NULL,
     renewed = FALSE, windowed = TRUE, formats = want$source$sdmx$formats %||% names(sdmx_formats[[want$source$sdmx$version]]))
   observation_request(want, chain, archive)
 }
@@ -40,7 +41,8 @@ observation_event <- function(state, chain, response) {
   if (response$status == 404) {
     journal_alone(state, chain, response, "empty", "no data for this selection")
     if (!grepl("updatedAfter=", chain$request$address)) state$empty <- c(state$empty, chain$label)
-    if (isTRUE(state$want$source$sdmx$updates) && !is.null(state$archive)) in_transaction(state$archive, function() archive_put_refreshed(state$archive, state$want$source$source, chain$start, chain$asked))
+    if (isTRUE(state$want$source$sdmx$updates) && !is.null(state$archive)) in_transaction(state$archive, function() archive_put_refreshed(state$archive,
+      state$want$source$source, chain$start, chain$asked))
     return(TRUE)
   }
   FALSE
@@ -67,7 +69,8 @@ observation_page <- function(state, chain, response, where) {
   dimensions <- dims$id[dims$role != "time"]
   message <- if (identical(as.numeric(response$status), 204)) NULL else decode_sdmx(response$body, dimensions, where)
   tidy <- tidy_message(message, dimensions)
-  list(rows = tidy$rows, count = nrow(tidy$rows), hash = NULL, faults = tidy$faults, notes = c(message$notes, unknown_codes(message$series, want$dataset)), following = NULL, series = message$series, dimensions = dimensions, frequency = tidy$frequency)
+  list(rows = tidy$rows, count = nrow(tidy$rows), hash = NULL, faults = tidy$faults, notes = c(message$notes, unknown_codes(message$series, want$dataset)),
+    following = NULL, series = message$series, dimensions = dimensions, frequency = tidy$frequency)
 }
 
 # Codes that the code lists do not have are kept, and told.
@@ -81,7 +84,8 @@ unknown_codes <- function(series, about) {
 # Observations with their periods read, statuses in words and other attributes as JSON; what cannot be read is set aside.
 tidy_message <- function(message, dimensions) {
   if (is.null(message) || !length(message$obs$series)) {
-    return(list(rows = data.frame(series = integer(), period = numeric(), value = numeric(), status = character(), words = character(), released = numeric()), faults = no_page_faults, frequency = character()))
+    return(list(rows = data.frame(series = integer(), period = numeric(), value = numeric(), status = character(), words = character(), released = numeric()),
+      faults = no_page_faults, frequency = character()))
   }
   obs <- message$obs
   start <- unique(message$series[["REPORTING_YEAR_START_DAY"]])
@@ -104,7 +108,8 @@ tidy_message <- function(message, dimensions) {
   if (length(bad)) {
     bad <- unique(bad)
     series <- do.call(paste, c(unname(message$series[dimensions]), sep = "."))[obs$series[bad]]
-    faults <- data.frame(row = bad, symbol = series, time = NA_real_, place = paste0("observation ", bad), fault = ifelse(is.na(rows$period[bad]), "period cannot be read", "value cannot be read"),
+    faults <- data.frame(row = bad, symbol = series, time = NA_real_, place = paste0("observation ", bad), fault = ifelse(is.na(rows$period[bad]),
+      "period cannot be read", "value cannot be read"),
       detail = ifelse(is.na(rows$period[bad]), paste("value", obs$time[bad]), paste("value", message$odd$text[match(bad, message$odd$row)])))
   }
   list(rows = rows, faults = faults, frequency = frequency)

@@ -44,7 +44,8 @@ page_read <- function(state, chain, response, where) {
   }
   offer <- want$offer
   # HTTP 204: there is nothing, and no body to say so
-  decoded <- if (identical(as.numeric(response$status), 204)) list(columns = empty_columns(offer), faults = no_faults, rows = 0L) else decode_body(offer, response$body, want$source, chain$known, page_members(offer), where)
+  decoded <- if (identical(as.numeric(response$status), 204)) list(columns = empty_columns(offer), faults = no_faults, rows = 0L) else decode_body(offer,
+    response$body, want$source, chain$known, page_members(offer), where)
   rows <- list_frame(decoded$columns)
   if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
   if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval, want$source$zone)

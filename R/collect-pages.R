@@ -85,7 +85,8 @@ collect_reread <- function(source, offer, archive) {
 }
 
 reread_want <- function(source, offer, about) {
-  list(source = source, offer = offer, shape = offer$shape, symbols = about$symbols, interval = if (length(about$interval)) time_interval(about$interval), session = about$session, notes = character())
+  list(source = source, offer = offer, shape = offer$shape, symbols = about$symbols, interval = if (length(about$interval)) time_interval(about$interval),
+    session = about$session, notes = character())
 }
 
 reread_page <- function(state, about, body, journal) {
@@ -111,6 +112,7 @@ reread_page <- function(state, about, body, journal) {
 
 page_observations <- function(page, rows) {
   key <- do.call(paste, c(unname(page$series[page$dimensions]), sep = "."))
-  series_frame(list_frame(c(list(series = key[rows$series], period = as.Date(rows$period, origin = "1970-01-01"), frequency = page$frequency[rows$series], value = rows$value, status = rows$status, released = utc(rows$released)),
+  series_frame(list_frame(c(list(series = key[rows$series], period = as.Date(rows$period, origin = "1970-01-01"), frequency = page$frequency[rows$series],
+    value = rows$value, status = rows$status, released = utc(rows$released)),
     lapply(page$series, `[`, rows$series))))
 }

@@ -22,7 +22,8 @@ structure_get <- function(source, address, archive = NULL, where = "structure") 
     return(NULL)
   }
   if (answer$status != 200) {
-    vetusta_stop(if (judge_status(answer$status) == "refused") "access" else "payload", paste0("The source ", source$source, " does not give the structure: HTTP ", answer$status, " ", redact(body_excerpt(answer$body), source_secrets(source))),
+    vetusta_stop(if (judge_status(answer$status) == "refused") "access" else "payload", paste0("The source ", source$source,
+      " does not give the structure: HTTP ", answer$status, " ", redact(body_excerpt(answer$body), source_secrets(source))),
       where = redact(address, source_secrets(source)), todo = "look at the agency and version in the card")
   }
   decoded <- decode_structure(answer$body, where)
@@ -74,7 +75,8 @@ datasets_find <- function(source, words = NULL, theme = NULL, language = "en", a
   check_sdmx(source)
   flows <- all_flows(source, archive)
   tree <- theme_tree(source, archive)
-  shown <- data.frame(dataset = vapply(flows, `[[`, "", "id"), title = vapply(flows, function(flow) in_language(flow$names, language), ""), description = vapply(flows, function(flow) in_language(flow$descriptions, language), ""),
+  shown <- data.frame(dataset = vapply(flows, `[[`, "", "id"), title = vapply(flows, function(flow) in_language(flow$names, language), ""),
+    description = vapply(flows, function(flow) in_language(flow$descriptions, language), ""),
     version = vapply(flows, function(flow) flow$version %||% NA_character_, ""))
   shown$theme <- vapply(shown$dataset, function(id) paste(tree$placed$category[tree$placed$flow == id], collapse = ", "), "")
   score <- rep(1, nrow(shown))
@@ -107,7 +109,8 @@ find_score <- function(text, words) {
     max(0, vapply(names(weight), function(place) {
       tokens <- find_words(text[[place]])
       if (!length(tokens)) return(0)
-      if (word %in% tokens) weight[[place]] else if (any(startsWith(tokens, word))) weight[[place]] * 0.5 else if (nchar(word) > 3 && any(utils::adist(word, tokens)[1, ] <= 1)) weight[[place]] * 0.25 else 0
+      if (word %in% tokens) weight[[place]] else if (any(startsWith(tokens, word))) weight[[place]] * 0.5 else if (nchar(word) > 3 && any(utils::adist(word,
+        tokens)[1, ] <= 1)) weight[[place]] * 0.25 else 0
     }, 1))
   }, 1)
   if (any(each == 0)) 0 else sum(each)
@@ -119,13 +122,15 @@ in_language <- function(texts, language) {
 
 all_flows <- function(source, archive) {
   found <- structure_get(source, sdmx_structure_address(source, "dataflow"), archive, paste0("source ", source$source, ", its dataflows"))
-  if (is.null(found) || !length(found$flows)) vetusta_stop("want", paste0("The source ", source$source, " lists no datasets of the agency ", source$sdmx$agency, "."), where = source$file, todo = "correct agency: in the card")
+  if (is.null(found) || !length(found$flows)) vetusta_stop("want", paste0("The source ", source$source, " lists no datasets of the agency ", source$sdmx$agency,
+    "."), where = source$file, todo = "correct agency: in the card")
   found$flows
 }
 
 # Categories and what is placed in them; a service may have none.
 theme_tree <- function(source, archive) {
-  ask <- function(kind, references) tryCatch(structure_get(source, sdmx_structure_address(source, kind, references = references), archive, paste0("source ", source$source, ", its themes")), vetusta_error_payload = function(e) NULL)
+  ask <- function(kind, references) tryCatch(structure_get(source, sdmx_structure_address(source, kind, references = references), archive, paste0("source ",
+    source$source, ", its themes")), vetusta_error_payload = function(e) NULL)
   scheme <- ask("categoryscheme", "none")
   placed <- ask("categorisation", "none")
   list(categories = scheme$categories %||% list(), placed = placed$categorisations %||% data.frame(flow = character(), category = character()))
@@ -145,8 +150,10 @@ datasets_themes <- function(source, language = "en", archive = NULL) {
 #' @rdname datasets_find
 #' @param dataset A dataset's identifier.
 #' @param version Its version; by default the latest.
-#' @return `datasets_describe()`: a `vetusta_dataset`, a list of `id`, `agency`, `version`, `title`, `description`, `dimensions` (a data frame in the structure's order: `id`, `role`, `title`,
-#'   `codes`), `codes` (by dimension: a list of `id`, `parent`, `labels` by language), `attributes`, `start`, `end`, `cells` (`NA` where the service does not say), `available` (codes by dimension that have data,
+#' @return `datasets_describe()`: a `vetusta_dataset`, a list of `id`, `agency`, `version`, `title`, `description`, `dimensions` (a data
+#'   frame in the structure's order: `id`, `role`, `title`,
+#'   `codes`), `codes` (by dimension: a list of `id`, `parent`, `labels` by language), `attributes`, `start`, `end`, `cells` (`NA` where
+#'   the service does not say), `available` (codes by dimension that have data,
 #'   where it says), `updated`, `example` (a command that works). Printing it shows all of that.
 #' @export
 datasets_describe <- function(source, dataset, version = "latest", language = "en", archive = NULL) {
@@ -157,7 +164,8 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
   flow <- Filter(function(one) identical(one$id, dataset), found$flows)
   if (!length(flow)) {
     known <- vapply(all_flows(source, archive), `[[`, "", "id")
-    if (dataset %in% known) vetusta_stop("want", paste0("The dataset ", dataset, " has no version ", version, " any more."), where = where, todo = "leave the version out: the latest is taken")
+    if (dataset %in% known) vetusta_stop("want", paste0("The dataset ", dataset, " has no version ", version, " any more."), where = where,
+      todo = "leave the version out: the latest is taken")
     vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."), todo = paste0(suggest_word(dataset, known), " `vetusta find` looks in titles too"))
   }
   flow <- flow[[1]]
@@ -172,12 +180,14 @@ availability_of <- function(source, flow, selection, archive) {
     return(NULL)
   }
   address <- sdmx_data_address(source, flow, selection, if (!sdmx_is_3(source)) list(mode = "available"), available = TRUE)
-  found <- tryCatch(structure_get(source, address, archive, paste0("source ", source$source, ", what is available of ", flow$id)), vetusta_error_payload = function(e) NULL, vetusta_error_access = function(e) NULL)
+  found <- tryCatch(structure_get(source, address, archive, paste0("source ", source$source, ", what is available of ", flow$id)),
+    vetusta_error_payload = function(e) NULL, vetusta_error_access = function(e) NULL)
   if (length(found$constraints)) found$constraints[[1]]
 }
 
 make_dataset <- function(source, flow, structure, found, available, language, archive) {
-  concepts <- do.call(rbind, c(list(data.frame(id = character(), label = character())), unname(lapply(found$concepts, function(scheme) data.frame(id = scheme$id, label = scheme$labels[[language]] %||% scheme$labels[[1]] %||% scheme$id)))))
+  concepts <- do.call(rbind, c(list(data.frame(id = character(), label = character())), unname(lapply(found$concepts, function(scheme) data.frame(id = scheme$id,
+    label = scheme$labels[[language]] %||% scheme$labels[[1]] %||% scheme$id)))))
   dimensions <- structure$dimensions
   dimensions$title <- concepts$label[match(dimensions$concept, concepts$id)]
   dimensions$title[is.na(dimensions$title)] <- dimensions$id[is.na(dimensions$title)]
@@ -185,7 +195,8 @@ make_dataset <- function(source, flow, structure, found, available, language, ar
   codes <- codes[lengths(codes) > 0]
   dimensions$codes <- vapply(dimensions$id, function(id) length(codes[[id]]$id), 1L)
   if (!is.null(archive)) keep_labels(archive, source, flow$id, codes)
-  result <- list(source = source$source, id = flow$id, agency = flow$agency, version = flow$version, title = in_language(flow$names, language), description = in_language(flow$descriptions, language), dimensions = dimensions[c("id", "role", "title", "codes")],
+  result <- list(source = source$source, id = flow$id, agency = flow$agency, version = flow$version, title = in_language(flow$names, language),
+    description = in_language(flow$descriptions, language), dimensions = dimensions[c("id", "role", "title", "codes")],
     codes = codes, attributes = structure$attributes, start = available$start %||% NA_character_, end = available$end %||% NA_character_, cells = available$cells %||% NA_real_, available = available$codes,
     updated = unname(flow$annotations["updated"]) %||% NA_character_, language = language, flow = flow[c("agency", "id", "version")])
   result$example <- example_command(result)
@@ -215,7 +226,8 @@ print.vetusta_dataset <- function(x, ...) {
 format_dataset <- function(x, most = 12) {
   line <- function(name, text) if (length(text) && !is.na(text)) paste0("  ", formatC(name, width = -12), text)
   coverage <- if (!is.na(x$start)) paste(x$start, "to", x$end)
-  head <- c(paste0(x$id, ": ", x$title), if (!is.na(x$description)) paste0("  ", strwrap(x$description, 110)), line("agency", paste0(x$agency, ", version ", x$version)), line("coverage", coverage %||% NA), line("updated", x$updated),
+  head <- c(paste0(x$id, ": ", x$title), if (!is.na(x$description)) paste0("  ", strwrap(x$description, 110)), line("agency", paste0(x$agency, ", version ",
+    x$version)), line("coverage", coverage %||% NA), line("updated", x$updated),
     line("size", if (!is.na(x$cells)) paste(format(x$cells, big.mark = ","), "values") else NA), "")
   frame <- data.frame(x$dimensions[c("id", "role", "title", "codes")])
   frame$codes[frame$role == "time"] <- NA
@@ -230,7 +242,8 @@ dataset_codes <- function(list, available, language, most) {
   order <- code_order(list)
   shown <- utils::head(order, most)
   width <- max(nchar(list$id[shown]) + 2 * depth[shown])
-  lines <- paste0("  ", formatC(paste0(strrep("  ", depth[shown]), list$id[shown]), width = -width), "  ", label[shown], if (!is.null(available)) ifelse(list$id[shown] %in% available, "", "  (no data)"))
+  lines <- paste0("  ", formatC(paste0(strrep("  ", depth[shown]), list$id[shown]), width = -width), "  ", label[shown],
+    if (!is.null(available)) ifelse(list$id[shown] %in% available, "", "  (no data)"))
   c(lines, if (length(order) > most) paste0("  and ", length(order) - most, " more"))
 }
 

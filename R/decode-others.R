@@ -3,7 +3,8 @@
 # JSON-stat 2.0: members are the dimensions by their ids, `value` and `status`.
 jsonstat_rows <- function(body, where) {
   parsed <- tryCatch(RcppSimdJson::fparse(body, max_simplify_lvl = "vector", int64_policy = "double"), error = function(e) stop_no_json(body, where))
-  if (identical(parsed$class, "error") || !is.null(parsed$error)) stop_payload(paste0("The service answers with an error: ", paste(unlist(c(parsed$error, parsed$label)), collapse = " ")), where, "look at the want")
+  if (identical(parsed$class, "error") || !is.null(parsed$error)) stop_payload(paste0("The service answers with an error: ", paste(unlist(c(parsed$error,
+    parsed$label)), collapse = " ")), where, "look at the want")
   if (identical(parsed$class, "collection")) stop_payload("The answer is a collection of JSON-stat, not a dataset.", where, "ask for one dataset")
   ids <- as.character(unlist(parsed$id))
   sizes <- as.numeric(unlist(parsed$size))
@@ -70,7 +71,8 @@ xbrl_rows <- function(body, where) {
   period <- xbrl_periods(text("period"))
   further <- setdiff(unique(unlist(lapply(dims, names))), c("concept", "entity", "period", "unit", "language", "noteId"))
   rows <- c(list(concept = local(text("concept")), entity = local(text("entity"))), period, list(unit = local(text("unit")),
-    value = vapply(facts, function(fact) as.character(fact$value %||% NA), "", USE.NAMES = FALSE), decimals = vapply(facts, function(fact) as.character(fact$decimals %||% NA), "", USE.NAMES = FALSE)))
+    value = vapply(facts, function(fact) as.character(fact$value %||% NA), "", USE.NAMES = FALSE), decimals = vapply(facts,
+      function(fact) as.character(fact$decimals %||% NA), "", USE.NAMES = FALSE)))
   for (name in further) rows[[local(name)]] <- local(text(name))
   list_frame(rows)
 }
@@ -105,7 +107,8 @@ turned_rows <- function(rows, rule, where) {
   flag <- trimws(substring(cells, nchar(number) + 1))
   absent <- is.na(cells) | !nzchar(number) | number %in% c(":", "-")
   flag[!is.na(flag) & startsWith(flag, ":")] <- trimws(substring(flag[!is.na(flag) & startsWith(flag, ":")], 2))
-  frame <- list_frame(c(columns, list(period = rep(periods, each = nrow(rows)), value = ifelse(absent, NA_character_, number), flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))))
+  frame <- list_frame(c(columns, list(period = rep(periods, each = nrow(rows)), value = ifelse(absent, NA_character_, number),
+    flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))))
   # an empty cell says nothing; one with a flag and no number is a value that is missing
   frame[!(is.na(frame$value) & is.na(frame$flag)), , drop = FALSE]
 }

@@ -3,8 +3,10 @@
 read_plain_xml <- function(body, where) {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
   start <- rawToChar(utils::head(body[body != as.raw(0)], 300))
-  if (grepl("<html|<!DOCTYPE html", start, ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where, paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
-  if (length(grepRaw("<!DOCTYPE", body, fixed = TRUE))) stop_payload("The message has a document type, which is refused: it could name entities that read files or never end.", where, "tell the service's makers")
+  if (grepl("<html|<!DOCTYPE html", start, ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where,
+    paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
+  if (length(grepRaw("<!DOCTYPE", body,
+    fixed = TRUE))) stop_payload("The message has a document type, which is refused: it could name entities that read files or never end.", where, "tell the service's makers")
   tryCatch(xml2::read_xml(body, options = c("NOBLANKS", "NONET")), error = function(e) {
     stop_payload("The answer is no whole XML: it is cut short or damaged.", where, paste0("ask again; it begins: ", body_excerpt(body, 80)))
   })
@@ -38,17 +40,20 @@ decode_structure <- function(body, where) {
   list(
     flows = lapply(xml_named(document, "Dataflow"), structure_flow), structures = lapply(xml_named(document, "DataStructure"), structure_dsd),
     codelists = structure_lists(document, "Codelist", "Code"), concepts = structure_lists(document, "ConceptScheme", "Concept"),
-    categories = structure_categories(document), categorisations = structure_categorisations(document), constraints = lapply(xml_named(document, "ContentConstraint", "DataConstraint"), structure_constraint)
+    categories = structure_categories(document), categorisations = structure_categorisations(document), constraints = lapply(xml_named(document,
+      "ContentConstraint", "DataConstraint"), structure_constraint)
   )
 }
 
 stop_sdmx_error <- function(texts, where) {
-  stop_payload(paste0("The service answers with an error: ", substr(paste(unique(xml2::xml_text(texts, trim = TRUE)), collapse = "; "), 1, 300)), where, "look at the want; if it is right, ask again later")
+  stop_payload(paste0("The service answers with an error: ", substr(paste(unique(xml2::xml_text(texts, trim = TRUE)), collapse = "; "), 1, 300)), where,
+    "look at the want; if it is right, ask again later")
 }
 
 structure_flow <- function(node) {
   structure <- xml_children_named(node, "Structure")
-  list(id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"), version = xml2::xml_attr(node, "version"), names = xml_texts(node), descriptions = xml_texts(node, "Description"),
+  list(id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"), version = xml2::xml_attr(node, "version"), names = xml_texts(node),
+    descriptions = xml_texts(node, "Description"),
     structure = if (length(structure)) reference_id(structure[[1]]) else NA_character_, annotations = structure_annotations(node))
 }
 
@@ -65,7 +70,8 @@ structure_dsd <- function(node) {
   dimensions <- xml_named(xml_named(node, "DimensionList"), "Dimension", "MeasureDimension", "TimeDimension")
   dimensions <- Filter(function(one) !is.na(xml2::xml_attr(one, "id")), as.list(dimensions))
   about <- lapply(dimensions, structure_component)
-  frame <- data.frame(id = vapply(about, `[[`, "", "id"), role = vapply(dimensions, function(one) c(Dimension = "dimension", MeasureDimension = "measure", TimeDimension = "time")[[xml2::xml_name(one)]], ""),
+  frame <- data.frame(id = vapply(about, `[[`, "", "id"), role = vapply(dimensions, function(one) c(Dimension = "dimension", MeasureDimension = "measure",
+    TimeDimension = "time")[[xml2::xml_name(one)]], ""),
     concept = vapply(about, `[[`, "", "concept"), codelist = vapply(about, `[[`, "", "codelist"), position = vapply(dimensions, function(one) as.numeric(xml2::xml_attr(one, "position")), 1))
   if (!anyNA(frame$position)) frame <- frame[order(frame$role == "time", frame$position), ]
   attributes <- lapply(Filter(function(one) !is.na(xml2::xml_attr(one, "id")), as.list(xml_named(xml_named(node, "AttributeList"), "Attribute"))), structure_component)
@@ -142,5 +148,6 @@ structure_constraint <- function(node) {
     if (length(found)) sub("T.*", "", xml2::xml_text(found[[1]], trim = TRUE)) else NA_character_
   }
   annotations <- structure_annotations(node)
-  list(codes = codes[lengths(codes) > 0], start = bound("StartPeriod"), end = bound("EndPeriod"), cells = as.numeric(annotations["obs_count"]), series = as.numeric(annotations["series_count"]))
+  list(codes = codes[lengths(codes) > 0], start = bound("StartPeriod"), end = bound("EndPeriod"), cells = as.numeric(annotations["obs_count"]),
+    series = as.numeric(annotations["series_count"]))
 }

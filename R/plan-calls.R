@@ -24,7 +24,8 @@ plan_calls <- function(want, archive = NULL) {
   taken <- if (is.null(archive)) numeric() else archive_tokens(archive, want$source$source)
   structure(
     list(want = want, calls = calls, pages = sum(calls$pages), rows = sum(calls$rows), seconds = limit_least_seconds(sum(calls$pages), limits),
-      bytes = plan_bytes(archive, want, sum(calls$pages)), quotas = limit_quotas(sum(calls$pages), limits, taken, as.numeric(Sys.time())), held = setdiff(want$symbols, unlist(calls$symbols))),
+      bytes = plan_bytes(archive, want, sum(calls$pages)), quotas = limit_quotas(sum(calls$pages), limits, taken,
+        as.numeric(Sys.time())), held = setdiff(want$symbols, unlist(calls$symbols))),
     class = "vetusta_plan"
   )
 }
@@ -46,7 +47,8 @@ plan_bars <- function(want, archive) {
   size <- if (any(c("symbols") %in% offer_gives(want$offer))) want$offer$symbols_a_call %||% Inf else 1
   groups <- group_symbols(pieces, size)
   calls <- data.frame(symbol = vapply(groups, function(group) paste(pieces$symbol[group], collapse = ","), ""))
-  calls$label <- vapply(groups, function(group) if (length(group) > 3) paste0(pieces$symbol[group[1]], " and ", length(group) - 1, " more") else paste(pieces$symbol[group], collapse = ","), "")
+  calls$label <- vapply(groups, function(group) if (length(group) > 3) paste0(pieces$symbol[group[1]], " and ", length(group) - 1,
+    " more") else paste(pieces$symbol[group], collapse = ","), "")
   calls$symbols <- lapply(groups, function(group) pieces$symbol[group])
   calls$from <- utc(pieces$from[vapply(groups, `[`, 0L, 1)])
   calls$to <- utc(pieces$to[vapply(groups, `[`, 0L, 1)])

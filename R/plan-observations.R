@@ -3,7 +3,8 @@
 plan_observations <- function(want, archive) {
   source <- want$source
   about <- want$dataset
-  available <- if (any(lengths(want$selection) > 0)) availability_of(source, about$flow, want$selection, archive) else if (!is.null(about$available)) list(codes = about$available, start = about$start, end = about$end, cells = about$cells)
+  available <- if (any(lengths(want$selection) > 0)) availability_of(source, about$flow, want$selection,
+    archive) else if (!is.null(about$available)) list(codes = about$available, start = about$start, end = about$end, cells = about$cells)
   whole <- whole_selection(want, available)
   pieces <- cut_selection(whole, source$sdmx$most_cells %||% Inf)
   calls <- data.frame(symbol = vapply(pieces, function(piece) sdmx_key(piece$selection), ""))

@@ -43,7 +43,8 @@ faults_at <- function(part, at, fault, detail) {
   if (!length(at)) {
     return(no_faults_found())
   }
-  data.frame(series = part$series[at], first = utc(part$time[at]), last = utc(part$time[at]), rows = rep(1L, length(at)), fault = rep(fault, length(at)), detail = rep_len(detail, nrow(part))[at])
+  data.frame(series = part$series[at], first = utc(part$time[at]), last = utc(part$time[at]), rows = rep(1L, length(at)), fault = rep(fault, length(at)),
+    detail = rep_len(detail, nrow(part))[at])
 }
 
 # As the rows came: a time that is there already, and one that is before the one above it.
@@ -100,6 +101,7 @@ faults_of_stale <- function(part, quiet, stale) {
   if (!length(long)) {
     return(no_faults_found())
   }
-  data.frame(series = part$series[ends[long]], first = utc(part$time[ends[long] - runs$lengths[long] + 1]), last = utc(part$time[ends[long]]), rows = runs$lengths[long], fault = rep("stale", length(long)),
+  data.frame(series = part$series[ends[long]], first = utc(part$time[ends[long] - runs$lengths[long] + 1]), last = utc(part$time[ends[long]]),
+    rows = runs$lengths[long], fault = rep("stale", length(long)),
     detail = paste("value", format_number(runs$values[long])))
 }

@@ -62,7 +62,8 @@ check_neighbour <- function(neighbour) {
   if (is.null(neighbour)) vetusta_stop("want", "The rule neighbour needs another series.", todo = "give `neighbour`")
   points <- series_points(neighbour)
   points <- points[is.finite(points$value), ]
-  if (length(unique(points$series)) > 1) vetusta_stop("want", "The neighbour must be one series.", todo = paste0("choose one of: ", paste(utils::head(unique(points$series), 8), collapse = ", ")))
+  if (length(unique(points$series)) > 1) vetusta_stop("want", "The neighbour must be one series.", todo = paste0("choose one of: ",
+    paste(utils::head(unique(points$series), 8), collapse = ", ")))
   points
 }
 
@@ -190,7 +191,8 @@ fill_rows <- function(x, kind, frame, at, new, by) {
     list(symbol = rep(x$symbol[1], n), time = utc(frame$expected[added]), open = new[added], high = new[added], low = new[added], close = new[added], volume = rep(0, n),
       session = rep(x$session[1], n), side = rep(x$side[1], n), status = rep("filled", n), rule = by[added])
   } else if (kind == "observations") {
-    list(series = rep(x$series[1], n), period = frame_days(frame)[added], frequency = rep(x$frequency[1], n), value = new[added], unit = rep(x$unit[1], n), status = rep("filled", n), rule = by[added])
+    list(series = rep(x$series[1], n), period = frame_days(frame)[added], frequency = rep(x$frequency[1], n), value = new[added], unit = rep(x$unit[1], n),
+      status = rep("filled", n), rule = by[added])
   } else {
     list(series = rep(x$series[1], n), time = utc(frame$expected[added]), value = new[added], status = rep("filled", n), rule = by[added])
   }
@@ -204,6 +206,7 @@ fill_left <- function(x, kind, frame, left, runs, how) {
   }
   reason <- ifelse(!runs$inner & !how$ends, 2L, ifelse(runs$length > how$at_most, 1L, 3L))
   found <- missing_runs_cpp(!left, reason)
-  data.frame(series = rep(as.character(if (kind == "bars") x$symbol[1] else x$series[1]), length(found$first)), first = utc(frame$expected[found$first]), last = utc(frame$expected[found$last]),
+  data.frame(series = rep(as.character(if (kind == "bars") x$symbol[1] else x$series[1]), length(found$first)), first = utc(frame$expected[found$first]),
+    last = utc(frame$expected[found$last]),
     missing = found$last - found$first + 1L, reason = c("too long", "at an end", "not enough values")[found$reason])
 }

@@ -23,10 +23,12 @@ series_frame <- function(rows) {
   read <- read_periods(rows$period, n)
   frequency <- as.character(rows[["frequency"]] %||% read$frequency)
   unknown <- setdiff(frequency[!is.na(frequency)], c(names(frequency_words)))
-  if (length(unknown)) vetusta_stop("shape", paste0("There is no frequency \"", unknown[1], "\"."), where = "column frequency", todo = paste0("use one of: ", paste(names(frequency_words), collapse = ", ")))
+  if (length(unknown)) vetusta_stop("shape", paste0("There is no frequency \"", unknown[1], "\"."), where = "column frequency", todo = paste0("use one of: ",
+    paste(names(frequency_words), collapse = ", ")))
   if (anyNA(frequency)) frequency <- guessed_frequencies(series, read$first, frequency)
   value <- rows$value
-  if (!is.numeric(value) && !(is.logical(value) && all(is.na(value)))) vetusta_stop("shape", "The column `value` of observations must be numbers.", where = "column value", todo = "convert it with as.numeric()")
+  if (!is.numeric(value) && !(is.logical(value) && all(is.na(value)))) vetusta_stop("shape", "The column `value` of observations must be numbers.",
+    where = "column value", todo = "convert it with as.numeric()")
   status <- as.character(rows[["status"]] %||% ifelse(is.na(value), "missing", "observed"))
   columns <- list(series = series, period = read$first, frequency = frequency, value = as.double(value), unit = as.character(rows[["unit"]] %||% rep(NA, n)),
     status = status, released = read_released(rows[["released"]], n))
@@ -46,7 +48,8 @@ read_periods <- function(period, n) {
   }
   read <- time_periods(as.character(period))
   bad <- which(is.na(read$first) & !is.na(read$text))
-  if (length(bad)) vetusta_stop("shape", paste0("\"", read$text[bad[1]], "\" is no period."), where = paste0("column period, row ", bad[1]), todo = "write it as 2026, 2026-Q1, 2026-03, 2026-W05 or 2026-03-12")
+  if (length(bad)) vetusta_stop("shape", paste0("\"", read$text[bad[1]], "\" is no period."), where = paste0("column period, row ", bad[1]),
+    todo = "write it as 2026, 2026-Q1, 2026-03, 2026-W05 or 2026-03-12")
   list(first = read$first, frequency = read$frequency)
 }
 
@@ -87,7 +90,8 @@ series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = "
 points_of_observations <- function(x, value, lag, zone) {
   x <- series_frame(x)
   end <- (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400
-  list(series = x$series, time = as.numeric(x$period) * 86400, known = ifelse(is.na(x$released), lagged(end, lag, zone), as.numeric(x$released)), value = x[[value %||% "value"]], status = x$status)
+  list(series = x$series, time = as.numeric(x$period) * 86400, known = ifelse(is.na(x$released), lagged(end, lag, zone), as.numeric(x$released)),
+    value = x[[value %||% "value"]], status = x$status)
 }
 
 points_of_bars <- function(x, value, interval, lag, zone) {

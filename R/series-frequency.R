@@ -33,10 +33,12 @@ series_condense <- function(x, to, rule = "mean", need = 0) {
   place <- if (to == "W") x$period else ifelse(x$frequency == "W", as.numeric(x$period) + 3, as.numeric(x$period))
   bucket <- period_first(as.Date(place, origin = "1970-01-01"), to)
   days <- as.numeric(period_last(x$period, x$frequency) - x$period) + 1
-  table <- data.table::data.table(series = x$series, period = bucket, at = x$period, value = x$value, days = days, end = period_last(x$period, x$frequency), unit = x$unit, provisional = x$status == "provisional")
+  table <- data.table::data.table(series = x$series, period = bucket, at = x$period, value = x$value, days = days, end = period_last(x$period, x$frequency),
+    unit = x$unit, provisional = x$status == "provisional")
   out <- table[, condensed(.SD, rule, to), by = c("series", "period")]
   out$value[out$share < need - 1e-9] <- NA
-  frame <- data.frame(series = out$series, period = out$period, frequency = rep(to, nrow(out)), value = out$value, unit = out$unit, status = ifelse(is.na(out$value), "missing", ifelse(out$provisional, "provisional", "observed")), share = out$share)
+  frame <- data.frame(series = out$series, period = out$period, frequency = rep(to, nrow(out)), value = out$value, unit = out$unit,
+    status = ifelse(is.na(out$value), "missing", ifelse(out$provisional, "provisional", "observed")), share = out$share)
   series_frame(frame)
 }
 
@@ -141,7 +143,8 @@ observations_of <- function(x) {
     return(series_frame(x))
   }
   points <- series_points(x)
-  series_frame(data.frame(series = points$series, period = as.Date(utc(points$time), tz = "UTC"), frequency = rep("D", nrow(points)), value = points$value, status = points[["status"]] %||% ifelse(is.na(points$value), "missing", "observed")))
+  series_frame(data.frame(series = points$series, period = as.Date(utc(points$time), tz = "UTC"), frequency = rep("D", nrow(points)), value = points$value,
+    status = points[["status"]] %||% ifelse(is.na(points$value), "missing", "observed")))
 }
 
 # Of several releases of one period the newest.

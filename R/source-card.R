@@ -165,7 +165,8 @@ calendar_definition <- function(file, above) {
   }
   candidates <- c(file.path(dirname(file), paste0(content$builds_on, c(".yml", ".calendar.yml"))), system.file("calendars", paste0(content$builds_on, ".yml"), package = "vetusta"))
   found <- candidates[file.exists(candidates)]
-  if (!length(found)) vetusta_stop("calendar", paste0("The calendar that this one builds on, \"", content$builds_on, "\", is not there."), where = file, todo = "put its file beside this one")
+  if (!length(found)) vetusta_stop("calendar", paste0("The calendar that this one builds on, \"", content$builds_on, "\", is not there."), where = file,
+    todo = "put its file beside this one")
   base <- calendar_definition(found[1], c(above, content$builds_on))
   kept <- function(days) Filter(function(day) !isTRUE(day$name %in% content$without), days)
   own <- content[setdiff(names(content), c("builds_on", "without", "closed", "half_days"))]

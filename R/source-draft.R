@@ -69,7 +69,8 @@ draft_arrays <- function(x, at) {
   here <- if (is.null(names(x)) && objects) data.frame(at = at, rows = length(x), form = "objects")
   else if (is.null(names(x)) && all(lengths(x) > 1)) data.frame(at = at, rows = length(x), form = "arrays")
   else if (length(x) > 2 && objects && length(unique(lapply(x, function(row) sort(names(row))))) == 1) data.frame(at = at, rows = length(x), form = "map")
-  below <- if (!is.null(names(x))) do.call(rbind, lapply(names(x), function(name) draft_arrays(x[[name]], paste0(at, "/", gsub("/", "~1", gsub("~", "~0", name, fixed = TRUE), fixed = TRUE)))))
+  below <- if (!is.null(names(x))) do.call(rbind, lapply(names(x), function(name) draft_arrays(x[[name]], paste0(at, "/", gsub("/", "~1", gsub("~", "~0", name,
+    fixed = TRUE), fixed = TRUE)))))
   rbind(here, below)
 }
 
@@ -173,7 +174,8 @@ draft_offer <- function(format, place, members, paging) {
     lines <- c(lines, paste0("      ", column, ": {", at, ", as: ", types[i], if (members[[i]]$optional) ", need: optional", "}", if (!length(fits)) "   # ? a column of its own"))
   }
   bars <- all(c("time", "close") %in% taken)
-  c("offers:", paste0("  ", if (bars) "bars" else "rows", ":"), paste0("    shape: ", if (bars) "bars" else "table", if (!bars) "                      # ? see docs/source-cards.md for the shapes"),
+  c("offers:", paste0("  ", if (bars) "bars" else "rows", ":"), paste0("    shape: ", if (bars) "bars" else "table",
+    if (!bars) "                      # ? see docs/source-cards.md for the shapes"),
     paste0("    request: /", if (bars) "bars/{symbol}{?from,to}" else "rows", "    # ? the path below the address"),
     if (format != "json") paste0("    format: ", format), if (!is.null(place$at)) paste0("    rows: \"", place$at, "\""), if (place$form != "objects") paste0("    form: ", place$form),
     paging, "    columns:", lines)

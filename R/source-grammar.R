@@ -34,7 +34,8 @@ offer_grammar <- function() {
   list(
     shape = c("!word", names(shape_columns)), title = "text", method = c("word", "GET", "POST"), request = "!text", body = "text",
     most = "count", symbols_a_call = "count", widest = "duration", format = c("word", "json", "csv", "tsv", "json-stat", "xbrl-json"), unpack = list(by = "text", into = "texts"),
-    parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"), written = "text", words = list(.each = "text"), value = "text", join = "text", each = "texts")),
+    parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"), written = "text", words = list(.each = "text"),
+      value = "text", join = "text", each = "texts")),
     rows = "pointer", form = c("word", "objects", "arrays", "columns", "map", "pairs"), sides = "texts",
     next_page = list(
       by = c("!word", "address", "link", "cursor", "page", "offset", "time", "none"), at = "pointer", send = "text", first = "number", total = "pointer",
@@ -45,7 +46,8 @@ offer_grammar <- function() {
       unpack = c("word", "none", "gzip", "zip"), piece = "count"
     ),
     columns = list(.each = list(
-      .short = "pointer", at = "pointers", body = "pointer", of = "text", as = c("word", column_types), written = "text", decimal = c("word", ".", ","), scale = "number", words = list(.each = "text"),
+      .short = "pointer", at = "pointers", body = "pointer", of = "text", as = c("word", column_types), written = "text", decimal = c("word", ".",
+        ","), scale = "number", words = list(.each = "text"),
       need = c("word", "required", "optional"), default = "any"
     ))
   )

@@ -16,7 +16,8 @@ sdmx_formats <- list(
 check_sdmx <- function(source) {
   check_source_kind(source)
   if (is.null(source$sdmx)) {
-    vetusta_stop("want", paste0("The source ", source$source, " does not speak SDMX."), where = source$file, todo = "say so in its card: sdmx: {version: \"2.1\", agency: ...}; or ask for its offers")
+    vetusta_stop("want", paste0("The source ", source$source, " does not speak SDMX."), where = source$file,
+      todo = "say so in its card: sdmx: {version: \"2.1\", agency: ...}; or ask for its offers")
   }
 }
 

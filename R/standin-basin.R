@@ -4,14 +4,19 @@ basin_agency <- "BSO"
 
 basin_codes <- function() {
   list(
-    CL_FREQ = data.frame(id = c("A", "S", "Q", "M", "W"), en = c("Annual", "Half-yearly", "Quarterly", "Monthly", "Weekly"), qsa = c("Jarnik", "Poljarnik", "Kvartnik", "Monik", "Tydnik"), parent = NA),
-    CL_STATE = data.frame(id = c("SARN", "ORV", "TSK", "MIR", "LUD"), en = c("Sarn basin", "Orvane", "Teskland", "Mirholt", "Ludmark"), qsa = c("Sarnavod", "Orvana", "Tesklan", "Mirhol", "Ludmar"), parent = c(NA, rep("SARN", 4))),
-    CL_LOCK = data.frame(id = c("KELDER", "TAMM", "YSEL", "BROM", "LUDG", "MIRF", "GRANT", "WENDEL"), en = c("Kelder Lock", "Tamm Weir", "Ysel Mouth", "Bromebridge", "Lud Gorge", "Mirholt Ferry", "Granth Lock", "Wendel Lock"),
+    CL_FREQ = data.frame(id = c("A", "S", "Q", "M", "W"), en = c("Annual", "Half-yearly", "Quarterly", "Monthly", "Weekly"), qsa = c("Jarnik", "Poljarnik",
+      "Kvartnik", "Monik", "Tydnik"), parent = NA),
+    CL_STATE = data.frame(id = c("SARN", "ORV", "TSK", "MIR", "LUD"), en = c("Sarn basin", "Orvane", "Teskland", "Mirholt", "Ludmark"), qsa = c("Sarnavod",
+      "Orvana", "Tesklan", "Mirhol", "Ludmar"), parent = c(NA, rep("SARN", 4))),
+    CL_LOCK = data.frame(id = c("KELDER", "TAMM", "YSEL", "BROM", "LUDG", "MIRF", "GRANT", "WENDEL"), en = c("Kelder Lock", "Tamm Weir", "Ysel Mouth",
+      "Bromebridge", "Lud Gorge", "Mirholt Ferry", "Granth Lock", "Wendel Lock"),
       qsa = c("Keldrin", "Tammin", "Yselin", "Bromin", "Ludin", "Mirin", "Grantin", "Wendlin"), parent = NA),
-    CL_CARGO = data.frame(id = c("TOTAL", "GRAIN", "GRAIN_WHEAT", "GRAIN_RYE", "GRAIN_BARLEY", "TIMBER", "GRAVEL", "GASOIL", "SALT"), en = c("All cargo", "Grain", "Grain: wheat", "Grain: rye", "Grain: barley", "Timber", "Gravel", "Gas oil", "Salt"),
+    CL_CARGO = data.frame(id = c("TOTAL", "GRAIN", "GRAIN_WHEAT", "GRAIN_RYE", "GRAIN_BARLEY", "TIMBER", "GRAVEL", "GASOIL", "SALT"), en = c("All cargo",
+      "Grain", "Grain: wheat", "Grain: rye", "Grain: barley", "Timber", "Gravel", "Gas oil", "Salt"),
       qsa = c("Vsota", "Zerno", "Zerno: psenik", "Zerno: rugis", "Zerno: jecmik", "Drevo", "Sterk", "Naftol", "Solin"), parent = c(NA, "TOTAL", "GRAIN", "GRAIN", "GRAIN", rep("TOTAL", 4))),
     CL_DIRECTION = data.frame(id = c("B", "U", "D"), en = c("Both ways", "Upstream", "Downstream"), qsa = c("Obe", "Gornik", "Dolnik"), parent = NA),
-    CL_UNIT = data.frame(id = c("T", "NR", "ORV_T", "IX", "ORV_L", "HA"), en = c("Tonnes", "Number", "Orv per tonne", "Index, 2020 = 100", "Orv per litre", "Hectares"), qsa = c("Tonik", "Cislo", "Orv na tonik", "Indeks", "Orv na litrik", "Hektarik"), parent = NA),
+    CL_UNIT = data.frame(id = c("T", "NR", "ORV_T", "IX", "ORV_L", "HA"), en = c("Tonnes", "Number", "Orv per tonne", "Index, 2020 = 100", "Orv per litre",
+      "Hectares"), qsa = c("Tonik", "Cislo", "Orv na tonik", "Indeks", "Orv na litrik", "Hektarik"), parent = NA),
     CL_LEG = data.frame(id = c("UPPER", "MIDDLE", "LOWER"), en = c("Upper river", "Middle river", "Lower river"), qsa = c("Gorna", "Sredna", "Dolna"), parent = NA),
     CL_BASIS = data.frame(id = c("N", "R"), en = c("Nominal", "At constant prices"), qsa = c("Nominik", "Stalnik"), parent = NA),
     CL_TAX = data.frame(id = c("I", "X"), en = c("Tax included", "Tax excluded"), qsa = c("S davkom", "Bez davka"), parent = NA),
@@ -22,19 +27,26 @@ basin_codes <- function() {
 }
 
 basin_flows <- function() {
-  flow <- function(frequency, lists, units, title, sarnish, text, theme, start, level, mult = 0) list(frequency = frequency, lists = lists, units = units, title = title, sarnish = sarnish, text = text, theme = theme, start = start, level = level, mult = mult)
+  flow <- function(frequency, lists, units, title, sarnish, text, theme, start, level, mult = 0) list(frequency = frequency, lists = lists, units = units,
+    title = title, sarnish = sarnish, text = text, theme = theme, start = start, level = level, mult = mult)
   list(
-    LOCK_TRAFFIC = flow("M", c(STATE = "CL_STATE", LOCK = "CL_LOCK", CARGO = "CL_CARGO", DIRECTION = "CL_DIRECTION"), c("T", "NR"), "Lock traffic by cargo and direction", "Promet skoz kljuke",
+    LOCK_TRAFFIC = flow("M", c(STATE = "CL_STATE", LOCK = "CL_LOCK", CARGO = "CL_CARGO", DIRECTION = "CL_DIRECTION"), c("T", "NR"),
+      "Lock traffic by cargo and direction", "Promet skoz kljuke",
       "Cargo carried through the locks of the Sarn, and the number of passages, by month.", "TRANSPORT.WATER", "2010-01-01", 420, 3),
-    FREIGHT_PRICES = flow("Q", c(STATE = "CL_STATE", LEG = "CL_LEG", BASIS = "CL_BASIS"), c("ORV_T", "IX"), "Barge freight prices by leg of the river", "Cene prevoza", "Prices paid for carrying a tonne by barge, by leg.", "PRICES.FREIGHT", "2005-01-01", 14),
-    GASOIL_RETAIL = flow("W", c(STATE = "CL_STATE", TAX = "CL_TAX"), "ORV_L", "Retail prices of gas oil, weekly", "Cene naftola", "Prices at the pump on Mondays.", "PRICES.ENERGY", "2015-01-05", 1.4),
-    HARVEST = flow("A", c(STATE = "CL_STATE", CROP = "CL_CROP"), c("T", "HA"), "Harvest by crop", "Zetev", "Crops harvested and areas sown, by calendar year.", "AGRICULTURE", "1990-01-01", 900, 3),
-    BARGE_FLEET = flow("S", c(STATE = "CL_STATE", TYPE = "CL_TYPE", AGE_CLASS = "CL_AGE"), "NR", "Barge fleet by type and age", "Ladjevje", "Registered barges at the end of each half-year.", "TRANSPORT.FLEET", "2000-01-01", 140)
+    FREIGHT_PRICES = flow("Q", c(STATE = "CL_STATE", LEG = "CL_LEG", BASIS = "CL_BASIS"), c("ORV_T", "IX"), "Barge freight prices by leg of the river",
+      "Cene prevoza", "Prices paid for carrying a tonne by barge, by leg.", "PRICES.FREIGHT", "2005-01-01", 14),
+    GASOIL_RETAIL = flow("W", c(STATE = "CL_STATE", TAX = "CL_TAX"), "ORV_L", "Retail prices of gas oil, weekly", "Cene naftola",
+      "Prices at the pump on Mondays.", "PRICES.ENERGY", "2015-01-05", 1.4),
+    HARVEST = flow("A", c(STATE = "CL_STATE", CROP = "CL_CROP"), c("T", "HA"), "Harvest by crop", "Zetev", "Crops harvested and areas sown, by calendar year.",
+      "AGRICULTURE", "1990-01-01", 900, 3),
+    BARGE_FLEET = flow("S", c(STATE = "CL_STATE", TYPE = "CL_TYPE", AGE_CLASS = "CL_AGE"), "NR", "Barge fleet by type and age", "Ladjevje",
+      "Registered barges at the end of each half-year.", "TRANSPORT.FLEET", "2000-01-01", 140)
   )
 }
 
 basin_themes <- function() {
-  data.frame(path = c("TRANSPORT", "TRANSPORT.WATER", "TRANSPORT.FLEET", "PRICES", "PRICES.FREIGHT", "PRICES.ENERGY", "AGRICULTURE"), en = c("Transport", "Traffic on the water", "The fleet", "Prices", "Freight prices", "Energy prices", "Agriculture"),
+  data.frame(path = c("TRANSPORT", "TRANSPORT.WATER", "TRANSPORT.FLEET", "PRICES", "PRICES.FREIGHT", "PRICES.ENERGY", "AGRICULTURE"), en = c("Transport",
+    "Traffic on the water", "The fleet", "Prices", "Freight prices", "Energy prices", "Agriculture"),
     qsa = c("Promet", "Promet na vodi", "Ladjevje", "Cene", "Cene prevoza", "Cene energike", "Poljarstvo"))
 }
 

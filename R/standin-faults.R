@@ -1,12 +1,14 @@
 # Every way in which a service can misbehave, on purpose: each N-th answer is spoilt in one way.
 
-standin_faults <- c("status-408", "status-425", "status-429", "status-500", "status-502", "status-503", "slow", "stall", "cut", "html", "empty", "error-200", "gzip", "schema", "elsewhere", "refused", "rate-header")
+standin_faults <- c("status-408", "status-425", "status-429", "status-500", "status-502", "status-503", "slow", "stall", "cut", "html", "empty", "error-200",
+  "gzip", "schema", "elsewhere", "refused", "rate-header")
 
 standin_spoil <- function(answer, kind) {
   text <- function() if (is.raw(answer$body)) rawToChar(answer$body) else answer$body
   json <- list("Content-Type" = "application/json")
   switch(kind,
-    "status-408" = , "status-425" = , "status-429" = , "status-500" = , "status-502" = , "status-503" = standin_problem(as.integer(sub("status-", "", kind)), "fault", "Not now.", if (kind == "status-429") list("Retry-After" = "1")),
+    "status-408" = , "status-425" = , "status-429" = , "status-500" = , "status-502" = , "status-503" = standin_problem(as.integer(sub("status-", "", kind)),
+      "fault", "Not now.", if (kind == "status-429") list("Retry-After" = "1")),
     slow = {
       Sys.sleep(2)
       answer

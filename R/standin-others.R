@@ -169,16 +169,19 @@ register_report <- function(code) {
   rows <- register_facts(code)
   rows <- rows[rows$start >= "2025-01-01", ]
   fact <- function(i, segment = NULL, share = 1) {
-    list(value = format(round(rows$amount[i] * share), scientific = FALSE), decimals = -4, dimensions = c(list(concept = paste0("inv:", rows$item[i]), entity = paste0("reg:", code), unit = "iso4217:ORV",
+    list(value = format(round(rows$amount[i] * share), scientific = FALSE), decimals = -4, dimensions = c(list(concept = paste0("inv:", rows$item[i]),
+      entity = paste0("reg:", code), unit = "iso4217:ORV",
       period = paste0(rows$start[i], "T00:00:00/", as.Date(rows$end[i]) + 1, "T00:00:00")), if (!is.null(segment)) list("inv:segment" = segment)))
   }
-  facts <- c(lapply(seq_len(nrow(rows)), fact), lapply(which(rows$item == "revenue"), fact, segment = "inv:barges", share = 0.7), lapply(which(rows$item == "revenue"), fact, segment = "inv:terminals", share = 0.3))
+  facts <- c(lapply(seq_len(nrow(rows)), fact), lapply(which(rows$item == "revenue"), fact, segment = "inv:barges", share = 0.7),
+    lapply(which(rows$item == "revenue"), fact, segment = "inv:terminals", share = 0.3))
   standin_json(200L, list(documentInfo = list(documentType = "https://xbrl.org/2021/xbrl-json"), facts = stats::setNames(facts, paste0("f", seq_along(facts)))))
 }
 
 register_filings <- function(code) {
   ends <- seq(as.Date("2019-12-31"), as.Date("2025-12-31"), by = "1 year")
-  data.frame(kind = "annual report", filed = format(ends + 70), title = paste("Annual report", format(ends, "%Y")), link = paste0("https://register.example/", tolower(code), "/", format(ends, "%Y")))
+  data.frame(kind = "annual report", filed = format(ends + 70), title = paste("Annual report", format(ends, "%Y")), link = paste0("https://register.example/",
+    tolower(code), "/", format(ends, "%Y")))
 }
 
 register_page <- function(rows, query) {
@@ -221,14 +224,16 @@ hall_file <- function(contract, request) {
   close <- 100 * exp(cumsum(0.012 * seeded_normal(paste0("hall", contract), n)))
   open <- c(100, close[-n])
   reach <- 0.3 * abs(seeded_normal(paste0("hallreach", contract), n))
-  lines <- sprintf("%s;%.3f;%.3f;%.3f;%.3f;%d", days, open, pmax(open, close) + reach, pmin(open, close) - reach, close, as.integer(100 + 900 * seeded_uniform(paste0("hallqty", contract), n)))
+  lines <- sprintf("%s;%.3f;%.3f;%.3f;%.3f;%d", days, open, pmax(open, close) + reach, pmin(open, close) - reach, close,
+    as.integer(100 + 900 * seeded_uniform(paste0("hallqty", contract), n)))
   file <- gzip_bytes(paste0(paste(c("day;first;top;low;last;lots", lines), collapse = "\n"), "\n"))
   start <- as.numeric(sub("^bytes=([0-9]+)-.*", "\\1", request$HTTP_RANGE %||% "bytes=0-"))
   if (is.na(start) || start >= length(file)) {
     return(list(status = 416L, headers = list("Content-Range" = paste0("bytes */", length(file))), body = ""))
   }
   part <- file[(start + 1):length(file)]
-  list(status = if (start > 0) 206L else 200L, headers = list("Content-Type" = "application/gzip", "Content-Range" = sprintf("bytes %d-%d/%d", start, length(file) - 1L, length(file)))[start > 0 | c(TRUE, FALSE)], body = part)
+  list(status = if (start > 0) 206L else 200L, headers = list("Content-Type" = "application/gzip", "Content-Range" = sprintf("bytes %d-%d/%d", start,
+    length(file) - 1L, length(file)))[start > 0 | c(TRUE, FALSE)], body = part)
 }
 
 gzip_bytes <- function(text) {

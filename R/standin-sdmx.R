@@ -21,7 +21,8 @@ basin_route <- function(path, query, request, state, settings) {
 }
 
 basin_error <- function(status, code, text) {
-  list(status = status, headers = list("Content-Type" = "application/xml"), body = paste0('<?xml version="1.0"?><mes:Error xmlns:mes="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message" xmlns:com="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/common"><mes:ErrorMessage code="', code,
+  list(status = status, headers = list("Content-Type" = "application/xml"),
+    body = paste0('<?xml version="1.0"?><mes:Error xmlns:mes="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message" xmlns:com="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/common"><mes:ErrorMessage code="', code,
     '"><com:Text>', xml_text_of(text), "</com:Text></mes:ErrorMessage></mes:Error>"))
 }
 
@@ -29,7 +30,8 @@ xml_text_of <- function(x) gsub("\"", "&quot;", gsub(">", "&gt;", gsub("<", "&lt
 
 # --- structures --------------------------------------------------------------------------------------------------------
 
-basin_names <- function(en, qsa, tag = "Name") paste0("<com:", tag, " xml:lang=\"en\">", xml_text_of(en), "</com:", tag, ">", if (length(qsa)) paste0("<com:", tag, " xml:lang=\"qsa\">", xml_text_of(qsa), "</com:", tag, ">"))
+basin_names <- function(en, qsa, tag = "Name") paste0("<com:", tag, " xml:lang=\"en\">", xml_text_of(en), "</com:", tag, ">", if (length(qsa)) paste0("<com:",
+  tag, " xml:lang=\"qsa\">", xml_text_of(qsa), "</com:", tag, ">"))
 
 basin_structure <- function(words, query, request, version) {
   kind <- words[1]
@@ -43,31 +45,38 @@ basin_structure <- function(words, query, request, version) {
   }
   all <- (query$references %||% "none") %in% c("all", "descendants", "children")
   parts <- list(
-    Dataflows = if (kind == "dataflow") basin_flows_xml(flows, version), Categorisations = if (kind == "categorisation" || all) basin_categorisations_xml(flows), CategorySchemes = if (kind == "categoryscheme") basin_categories_xml(),
+    Dataflows = if (kind == "dataflow") basin_flows_xml(flows,
+      version), Categorisations = if (kind == "categorisation" || all) basin_categorisations_xml(flows), CategorySchemes = if (kind == "categoryscheme") basin_categories_xml(),
     Codelists = if (kind == "codelist" || all) basin_codelists_xml(if (kind == "codelist") NULL else flows), Concepts = if (kind == "conceptscheme" || all) basin_concepts_xml(), DataStructures = if (kind == "datastructure" || all) basin_structures_xml(flows, version)
   )
   parts <- Filter(length, parts)
-  body <- paste0('<?xml version="1.0" encoding="UTF-8"?><mes:Structure xmlns:mes="http://www.sdmx.org/resources/sdmxml/schemas/v', if (version == 3) "3_0" else "2_1", '/message" xmlns:str="s" xmlns:com="c"><mes:Header><mes:ID>BSO1</mes:ID><mes:Prepared>2026-03-20T09:00:00</mes:Prepared></mes:Header><mes:Structures>',
+  body <- paste0('<?xml version="1.0" encoding="UTF-8"?><mes:Structure xmlns:mes="http://www.sdmx.org/resources/sdmxml/schemas/v',
+    if (version == 3) "3_0" else "2_1", '/message" xmlns:str="s" xmlns:com="c"><mes:Header><mes:ID>BSO1</mes:ID><mes:Prepared>2026-03-20T09:00:00</mes:Prepared></mes:Header><mes:Structures>',
     paste0("<str:", names(parts), ">", vapply(parts, paste, "", collapse = ""), "</str:", names(parts), ">", collapse = ""), "</mes:Structures></mes:Structure>")
   tag <- paste0("\"", as.character(nchar(body)), "-1\"")
   if (identical(request$HTTP_IF_NONE_MATCH, tag)) {
     return(list(status = 304L, headers = list(ETag = tag), body = ""))
   }
-  list(status = 200L, headers = list("Content-Type" = paste0("application/vnd.sdmx.structure+xml;version=", if (version == 3) "3.0.0" else "2.1"), ETag = tag, "Last-Modified" = "Fri, 20 Mar 2026 09:00:00 GMT"), body = body)
+  list(status = 200L, headers = list("Content-Type" = paste0("application/vnd.sdmx.structure+xml;version=", if (version == 3) "3.0.0" else "2.1"), ETag = tag,
+    "Last-Modified" = "Fri, 20 Mar 2026 09:00:00 GMT"), body = body)
 }
 
 basin_reference <- function(class, id, version, item = NULL) {
   if (version == 3) paste0("urn:sdmx:org.sdmx.infomodel.", class, "=", basin_agency, ":", id, "(1.0)", if (!is.null(item)) paste0(".", item))
-  else if (is.null(item)) paste0("<Ref id=\"", id, "\" version=\"1.0\" agencyID=\"", basin_agency, "\"/>") else paste0("<Ref id=\"", item, "\" maintainableParentID=\"", id, "\" agencyID=\"", basin_agency, "\"/>")
+  else if (is.null(item)) paste0("<Ref id=\"", id, "\" version=\"1.0\" agencyID=\"", basin_agency, "\"/>") else paste0("<Ref id=\"", item,
+    "\" maintainableParentID=\"", id, "\" agencyID=\"", basin_agency, "\"/>")
 }
 
 basin_flows_xml <- function(flows, version) {
-  vapply(names(flows), function(id) paste0("<str:Dataflow id=\"", id, "\" agencyID=\"BSO\" version=\"1.0\"><com:Annotations><com:Annotation id=\"updated\"><com:AnnotationTitle>2026-03-20</com:AnnotationTitle></com:Annotation></com:Annotations>",
-    basin_names(flows[[id]]$title, flows[[id]]$sarnish), basin_names(flows[[id]]$text, NULL, "Description"), "<str:Structure>", basin_reference("datastructure.DataStructure", paste0("DSD_", id), version), "</str:Structure></str:Dataflow>"), "")
+  vapply(names(flows), function(id) paste0("<str:Dataflow id=\"", id,
+    "\" agencyID=\"BSO\" version=\"1.0\"><com:Annotations><com:Annotation id=\"updated\"><com:AnnotationTitle>2026-03-20</com:AnnotationTitle></com:Annotation></com:Annotations>",
+    basin_names(flows[[id]]$title, flows[[id]]$sarnish), basin_names(flows[[id]]$text, NULL,
+      "Description"), "<str:Structure>", basin_reference("datastructure.DataStructure", paste0("DSD_", id), version), "</str:Structure></str:Dataflow>"), "")
 }
 
 basin_categorisations_xml <- function(flows) {
-  vapply(names(flows), function(id) paste0("<str:Categorisation id=\"CAT_", id, "\" agencyID=\"BSO\" version=\"1.0\">", basin_names(id, NULL), "<str:Source><Ref id=\"", id, "\" class=\"Dataflow\"/></str:Source><str:Target><Ref id=\"", flows[[id]]$theme, "\" maintainableParentID=\"THEMES\"/></str:Target></str:Categorisation>"), "")
+  vapply(names(flows), function(id) paste0("<str:Categorisation id=\"CAT_", id, "\" agencyID=\"BSO\" version=\"1.0\">", basin_names(id, NULL),
+    "<str:Source><Ref id=\"", id, "\" class=\"Dataflow\"/></str:Source><str:Target><Ref id=\"", flows[[id]]$theme, "\" maintainableParentID=\"THEMES\"/></str:Target></str:Categorisation>"), "")
 }
 
 basin_categories_xml <- function() {
@@ -75,7 +84,8 @@ basin_categories_xml <- function() {
   below <- function(path) {
     depth <- if (nzchar(path)) lengths(strsplit(path, ".", fixed = TRUE)) + 1 else 1
     here <- which(lengths(strsplit(themes$path, ".", fixed = TRUE)) == depth & startsWith(themes$path, if (nzchar(path)) paste0(path, ".") else ""))
-    paste(vapply(here, function(i) paste0("<str:Category id=\"", sub(".*[.]", "", themes$path[i]), "\">", basin_names(themes$en[i], themes$qsa[i]), below(themes$path[i]), "</str:Category>"), ""), collapse = "")
+    paste(vapply(here, function(i) paste0("<str:Category id=\"", sub(".*[.]", "", themes$path[i]), "\">", basin_names(themes$en[i], themes$qsa[i]),
+      below(themes$path[i]), "</str:Category>"), ""), collapse = "")
   }
   paste0("<str:CategoryScheme id=\"THEMES\" agencyID=\"BSO\" version=\"1.0\">", basin_names("Themes", "Temy"), below(""), "</str:CategoryScheme>")
 }
@@ -85,23 +95,31 @@ basin_codelists_xml <- function(flows) {
   used <- if (is.null(flows)) names(lists) else unique(unlist(lapply(flows, function(flow) c("CL_FREQ", flow$lists, "CL_UNIT"))))
   vapply(used, function(id) {
     codes <- lists[[id]]
-    paste0("<str:Codelist id=\"", id, "\" agencyID=\"BSO\" version=\"1.0\">", basin_names(id, NULL), paste0("<str:Code id=\"", codes$id, "\">", basin_names(codes$en, codes$qsa), ifelse(is.na(codes$parent), "", paste0("<str:Parent><Ref id=\"", codes$parent, "\"/></str:Parent>")), "</str:Code>", collapse = ""), "</str:Codelist>")
+    paste0("<str:Codelist id=\"", id, "\" agencyID=\"BSO\" version=\"1.0\">", basin_names(id, NULL), paste0("<str:Code id=\"", codes$id, "\">",
+      basin_names(codes$en, codes$qsa), ifelse(is.na(codes$parent), "", paste0("<str:Parent><Ref id=\"", codes$parent,
+      "\"/></str:Parent>")), "</str:Code>", collapse = ""), "</str:Codelist>")
   }, "")
 }
 
-basin_concepts <- c(FREQ = "Frequency", STATE = "State", LOCK = "Lock", CARGO = "Cargo", DIRECTION = "Direction", UNIT = "Unit", LEG = "Leg of the river", BASIS = "Price basis", TAX = "Tax", CROP = "Crop", TYPE = "Type of barge", AGE_CLASS = "Age class", TIME_PERIOD = "Time",
+basin_concepts <- c(FREQ = "Frequency", STATE = "State", LOCK = "Lock", CARGO = "Cargo", DIRECTION = "Direction", UNIT = "Unit", LEG = "Leg of the river",
+  BASIS = "Price basis", TAX = "Tax", CROP = "Crop", TYPE = "Type of barge", AGE_CLASS = "Age class", TIME_PERIOD = "Time",
   OBS_STATUS = "Observation status", CONF_STATUS = "Confidentiality", UNIT_MULT = "Unit multiplier", OBS_VALUE = "Value")
 
-basin_concepts_xml <- function() paste0("<str:ConceptScheme id=\"CONCEPTS\" agencyID=\"BSO\" version=\"1.0\">", basin_names("Concepts", NULL), paste0("<str:Concept id=\"", names(basin_concepts), "\">", basin_names(basin_concepts, NULL), "</str:Concept>", collapse = ""), "</str:ConceptScheme>")
+basin_concepts_xml <- function() paste0("<str:ConceptScheme id=\"CONCEPTS\" agencyID=\"BSO\" version=\"1.0\">", basin_names("Concepts", NULL),
+  paste0("<str:Concept id=\"", names(basin_concepts), "\">", basin_names(basin_concepts, NULL), "</str:Concept>", collapse = ""), "</str:ConceptScheme>")
 
 basin_structures_xml <- function(flows, version) {
   concept <- function(id) paste0("<str:ConceptIdentity>", basin_reference("conceptscheme.Concept", "CONCEPTS", version, id), "</str:ConceptIdentity>")
   vapply(names(flows), function(id) {
     dims <- basin_dimensions(flows[[id]])
-    paste0("<str:DataStructure id=\"DSD_", id, "\" agencyID=\"BSO\" version=\"1.0\">", basin_names(paste("Structure of", id), NULL), "<str:DataStructureComponents><str:DimensionList id=\"DimensionDescriptor\">",
-      paste0("<str:Dimension id=\"", dims, "\" position=\"", seq_along(dims), "\">", vapply(dims, concept, ""), "<str:LocalRepresentation><str:Enumeration>", vapply(dims, function(dim) basin_reference("codelist.Codelist", basin_list_of(flows[[id]], dim), version), ""), "</str:Enumeration></str:LocalRepresentation></str:Dimension>", collapse = ""),
+    paste0("<str:DataStructure id=\"DSD_", id, "\" agencyID=\"BSO\" version=\"1.0\">", basin_names(paste("Structure of", id), NULL),
+      "<str:DataStructureComponents><str:DimensionList id=\"DimensionDescriptor\">",
+      paste0("<str:Dimension id=\"", dims, "\" position=\"", seq_along(dims), "\">", vapply(dims, concept, ""), "<str:LocalRepresentation><str:Enumeration>",
+        vapply(dims, function(dim) basin_reference("codelist.Codelist", basin_list_of(flows[[id]], dim), version),
+        ""), "</str:Enumeration></str:LocalRepresentation></str:Dimension>", collapse = ""),
       "<str:TimeDimension id=\"TIME_PERIOD\" position=\"", length(dims) + 1, "\">", concept("TIME_PERIOD"), "</str:TimeDimension></str:DimensionList><str:AttributeList id=\"AttributeDescriptor\">",
-      paste0("<str:Attribute id=\"", c("UNIT_MULT", "OBS_STATUS", "CONF_STATUS"), "\" assignmentStatus=\"Conditional\">", vapply(c("UNIT_MULT", "OBS_STATUS", "CONF_STATUS"), concept, ""), "</str:Attribute>", collapse = ""),
+      paste0("<str:Attribute id=\"", c("UNIT_MULT", "OBS_STATUS", "CONF_STATUS"), "\" assignmentStatus=\"Conditional\">", vapply(c("UNIT_MULT", "OBS_STATUS",
+        "CONF_STATUS"), concept, ""), "</str:Attribute>", collapse = ""),
       "</str:AttributeList><str:MeasureList id=\"MeasureDescriptor\"><str:PrimaryMeasure id=\"OBS_VALUE\">", concept("OBS_VALUE"), "</str:PrimaryMeasure></str:MeasureList></str:DataStructureComponents></str:DataStructure>")
   }, "")
 }
@@ -117,7 +135,8 @@ basin_asked <- function(words, query, version) {
     names(filters) <- sub("^c\\[(.*)\\]$", "\\1", names(filters))
     time <- strsplit(filters$TIME_PERIOD %||% "", "[+ ,]")[[1]]
     bound <- function(sign) sub("^..:", "", time[startsWith(time, sign)])[1]
-    list(id = id, flow = flow, selection = lapply(filters[setdiff(names(filters), "TIME_PERIOD")], function(x) strsplit(x, ",", fixed = TRUE)[[1]]), from = bound("ge:"), to = bound("le:"), version = words[5])
+    list(id = id, flow = flow, selection = lapply(filters[setdiff(names(filters), "TIME_PERIOD")], function(x) strsplit(x, ",", fixed = TRUE)[[1]]),
+      from = bound("ge:"), to = bound("le:"), version = words[5])
   } else {
     reference <- strsplit(words[2], ",", fixed = TRUE)[[1]]
     id <- if (length(reference) > 1) reference[2] else reference[1]
@@ -188,7 +207,8 @@ basin_format <- function(accept, version) {
   parts <- strsplit(accept, ",", fixed = TRUE)[[1]]
   quality <- suppressWarnings(as.numeric(ifelse(grepl("q=", parts), sub(".*q=([0-9.]+).*", "\\1", parts), "1")))
   for (part in parts[order(-quality)]) {
-    name <- if (grepl("genericdata\\+xml", part)) "generic" else if (grepl("(structurespecificdata|sdmx.data)\\+xml", part)) "xml" else if (grepl("sdmx.data\\+json", part)) "json" else if (grepl("sdmx.data\\+csv", part)) "csv" else if (grepl("[*]/[*]|application/xml", part)) "generic" else NA
+    name <- if (grepl("genericdata\\+xml", part)) "generic" else if (grepl("(structurespecificdata|sdmx.data)\\+xml",
+      part)) "xml" else if (grepl("sdmx.data\\+json", part)) "json" else if (grepl("sdmx.data\\+csv", part)) "csv" else if (grepl("[*]/[*]|application/xml", part)) "generic" else NA
     if (!is.na(name)) {
       return(name)
     }
@@ -204,8 +224,10 @@ basin_availability <- function(asked, series, from, to, release) {
   start <- max(as.Date(flow$start), from %||% as.Date(flow$start))
   end <- min(basin_last_period(flow, release), to %||% as.Date("2100-01-01"))
   body <- paste0('<?xml version="1.0"?><mes:Structure xmlns:mes="m" xmlns:str="s" xmlns:com="c"><mes:Structures><str:Constraints><str:ContentConstraint id="CC" agencyID="BSO" version="1.0" type="Actual"><com:Annotations><com:Annotation id="obs_count"><com:AnnotationTitle>',
-    basin_cells(asked$id, series, from, to, release), '</com:AnnotationTitle></com:Annotation><com:Annotation id="series_count"><com:AnnotationTitle>', nrow(series), "</com:AnnotationTitle></com:Annotation></com:Annotations>", basin_names("Available", NULL), '<str:CubeRegion include="true">',
-    paste0("<com:KeyValue id=\"", names(series), "\">", vapply(series, function(codes) paste0("<com:Value>", unique(codes), "</com:Value>", collapse = ""), ""), "</com:KeyValue>", collapse = ""),
+    basin_cells(asked$id, series, from, to,
+      release), '</com:AnnotationTitle></com:Annotation><com:Annotation id="series_count"><com:AnnotationTitle>', nrow(series), "</com:AnnotationTitle></com:Annotation></com:Annotations>", basin_names("Available", NULL), '<str:CubeRegion include="true">',
+    paste0("<com:KeyValue id=\"", names(series), "\">", vapply(series, function(codes) paste0("<com:Value>", unique(codes), "</com:Value>", collapse = ""), ""),
+      "</com:KeyValue>", collapse = ""),
     "<com:KeyValue id=\"TIME_PERIOD\"><com:TimeRange><com:StartPeriod>", start, "T00:00:00</com:StartPeriod><com:EndPeriod>", end, "T00:00:00</com:EndPeriod></com:TimeRange></com:KeyValue></str:CubeRegion></str:ContentConstraint></str:Constraints></mes:Structures></mes:Structure>")
   list(status = 200L, headers = list("Content-Type" = "application/vnd.sdmx.structure+xml;version=2.1"), body = body)
 }

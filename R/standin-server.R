@@ -156,7 +156,8 @@ source_calendar_for_standin <- function() {
 standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
   if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
   server <- tryCatch(
-    httpuv::startServer("127.0.0.1", port, standin_app(most = most, calls_a_minute = calls_a_minute, fault = fault, every = every, release = release, availability = availability), quiet = TRUE),
+    httpuv::startServer("127.0.0.1", port, standin_app(most = most, calls_a_minute = calls_a_minute, fault = fault, every = every, release = release,
+      availability = availability), quiet = TRUE),
     error = function(e) vetusta_stop("service", paste0("The port ", port, " is taken."), where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
   )
   on.exit(server$stop())

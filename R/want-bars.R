@@ -110,7 +110,8 @@ clip_end <- function(source, end, now, said) {
 print.vetusta_want <- function(x, ...) {
   cat("want: ", x$shape, if (!is.null(x$interval)) paste0(" of ", format(x$interval)), " from ", x$source$source, "\n", sep = "")
   for (name in names(x$keys)) cat("  ", name, "  ", paste(utils::head(x$keys[[name]], 8), collapse = ", "), "\n", sep = "")
-  if (length(x$symbols) && is.null(x$keys)) cat("  symbols  ", paste(utils::head(x$symbols, 8), collapse = ", "), if (length(x$symbols) > 8) paste(" and", length(x$symbols) - 8, "more"), "\n", sep = "")
+  if (length(x$symbols) && is.null(x$keys)) cat("  symbols  ", paste(utils::head(x$symbols, 8), collapse = ", "), if (length(x$symbols) > 8) paste(" and",
+    length(x$symbols) - 8, "more"), "\n", sep = "")
   if (!is.null(x$from)) cat("  window   ", format_instant(x$from), " to ", format_instant(x$to), "\n", sep = "")
   if (!is.null(x$session)) cat("  session  ", x$session, "\n", sep = "")
   for (note in x$notes) cat("  note     ", note, "\n", sep = "")

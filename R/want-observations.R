@@ -12,7 +12,8 @@
 #' @param language The language of labels in messages.
 #' @param archive An archive that keeps the structures.
 #' @return A `vetusta_want` for [plan_calls()]: its `selection` are codes by dimension, in the structure's order.
-#' @section Errors: `vetusta_error_want` for a dataset, dimension or code that is not there, with the nearest right ones, before any call for data. A code that exists and has no data is among the `notes`.
+#' @section Errors: `vetusta_error_want` for a dataset, dimension or code that is not there, with the nearest right ones, before any call
+#'   for data. A code that exists and has no data is among the `notes`.
 #' @export
 #' @examples
 #' \dontrun{
@@ -20,10 +21,12 @@
 #' want <- want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*", from = "2015")
 #' plan_calls(want)
 #' }
-want_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL, first_n = NULL, last_n = NULL, history = FALSE, version = "latest", language = "en", archive = NULL) {
+want_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL, first_n = NULL, last_n = NULL, history = FALSE,
+  version = "latest", language = "en", archive = NULL) {
   about <- datasets_describe(source, dataset, version, language, archive)
   asked <- list(...)
-  if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("want", "Codes are asked for by the name of their dimension.", todo = "write them as STATE = \"ORV\"")
+  if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("want", "Codes are asked for by the name of their dimension.",
+    todo = "write them as STATE = \"ORV\"")
   dimensions <- about$dimensions$id[about$dimensions$role != "time"]
   selection <- stats::setNames(vector("list", length(dimensions)), dimensions)
   notes <- character()
@@ -31,13 +34,16 @@ want_observations <- function(source, dataset, ..., from = NULL, to = NULL, upda
     id <- match_dimension(name, about)
     codes <- match_codes(asked[[name]], id, about)
     without <- if (!is.null(about$available[[id]])) setdiff(codes, about$available[[id]])
-    if (length(without)) notes <- c(notes, paste0(id, " ", paste(utils::head(without, 5), collapse = ", "), if (length(without) > 5) " and more", ": the code exists, and no data are available for it"))
+    if (length(without)) notes <- c(notes, paste0(id, " ", paste(utils::head(without, 5), collapse = ", "), if (length(without) > 5) " and more",
+      ": the code exists, and no data are available for it"))
     selection[[id]] <- codes
   }
   window <- observation_window(from, to)
   offer <- list(name = about$id, shape = "observations", columns = list())
-  structure(list(source = source, offer = offer, shape = "observations", dataset = about, selection = selection, window = window, query = list(updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),
-    firstNObservations = if (!is.null(first_n)) check_count(first_n, "first_n"), lastNObservations = if (!is.null(last_n)) check_count(last_n, "last_n"), includeHistory = if (isTRUE(history)) "true"),
+  structure(list(source = source, offer = offer, shape = "observations", dataset = about, selection = selection, window = window,
+    query = list(updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),
+    firstNObservations = if (!is.null(first_n)) check_count(first_n, "first_n"), lastNObservations = if (!is.null(last_n)) check_count(last_n,
+      "last_n"), includeHistory = if (isTRUE(history)) "true"),
     symbols = character(), notes = notes, sdmx = TRUE), class = "vetusta_want")
 }
 
@@ -45,7 +51,8 @@ match_dimension <- function(name, about) {
   ids <- about$dimensions$id[about$dimensions$role != "time"]
   found <- ids[tolower(ids) == tolower(name)]
   if (!length(found)) found <- ids[tolower(about$dimensions$title[about$dimensions$role != "time"]) == tolower(name)]
-  if (length(found) != 1) vetusta_stop("want", paste0("The dataset ", about$id, " has no dimension \"", name, "\"."), todo = paste0(suggest_word(name, ids), if (!is.null(nearest_word(name, ids))) paste0(" It has ", paste(ids, collapse = ", "), ".")))
+  if (length(found) != 1) vetusta_stop("want", paste0("The dataset ", about$id, " has no dimension \"", name, "\"."), todo = paste0(suggest_word(name, ids),
+    if (!is.null(nearest_word(name, ids))) paste0(" It has ", paste(ids, collapse = ", "), ".")))
   found
 }
 
@@ -67,7 +74,8 @@ match_code <- function(value, id, list) {
   if (!length(found)) {
     labels <- unlist(list$labels, use.names = FALSE)
     known <- c(list$id, labels[!is.na(labels)])
-    vetusta_stop("want", paste0("The dimension ", id, " has no code \"", value, "\"."), todo = if (grepl("[*?]", value)) paste0("its codes are ", paste(utils::head(list$id, 20), collapse = ", ")) else near_codes(value, list, known))
+    vetusta_stop("want", paste0("The dimension ", id, " has no code \"", value, "\"."), todo = if (grepl("[*?]", value)) paste0("its codes are ",
+      paste(utils::head(list$id, 20), collapse = ", ")) else near_codes(value, list, known))
   }
   found
 }
@@ -105,7 +113,8 @@ code_children <- function(value, id, list) {
 near_codes <- function(value, list, known) {
   distance <- utils::adist(tolower(value), tolower(known), partial = FALSE)[1, ]
   near <- unique(known[order(distance)][sort(distance) <= max(3, nchar(value) / 2)])
-  if (length(near)) paste0("did you mean ", paste0("\"", utils::head(near, 3), "\"", collapse = " or "), "?") else paste0("its codes are ", paste(utils::head(list$id, 20), collapse = ", "), if (length(list$id) > 20) " and more")
+  if (length(near)) paste0("did you mean ", paste0("\"", utils::head(near, 3), "\"", collapse = " or "), "?") else paste0("its codes are ",
+    paste(utils::head(list$id, 20), collapse = ", "), if (length(list$id) > 20) " and more")
 }
 
 # Periods as the query has them: what was written, where it is a period; days otherwise.
@@ -118,6 +127,7 @@ observation_window <- function(from, to) {
     list(text = as.character(x), first = period$first, last = period$last)
   }
   window <- list(from = read(from, "from"), to = read(to, "to"))
-  if (!is.null(from) && !is.null(to) && window$from$first > window$to$last) vetusta_stop("want", paste0("The want begins (", from, ") after its end (", to, ")."), todo = "swap `from` and `to`")
+  if (!is.null(from) && !is.null(to) && window$from$first > window$to$last) vetusta_stop("want", paste0("The want begins (", from, ") after its end (", to,
+    ")."), todo = "swap `from` and `to`")
   window
 }

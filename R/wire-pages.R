@@ -32,7 +32,8 @@ page_rule_of <- function(offer, rule, zone) {
     },
     # the next window begins at the newest time there is; when that is no later than before, all has come
     time = function(address, page) {
-      if (ends_here(page, offer) || !length(page$last)) NULL else with_parameter(address, rule$send, write_value(page$last, offer$parameters[[rule$send]] %||% list(), rule$send, offer, zone))
+      if (ends_here(page, offer) || !length(page$last)) NULL else with_parameter(address, rule$send, write_value(page$last,
+        offer$parameters[[rule$send]] %||% list(), rule$send, offer, zone))
     }
   )
 }

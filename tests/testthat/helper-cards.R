@@ -12,7 +12,8 @@ collect_rows <- function(card, archive = NULL, ..., env = parent.frame()) {
 }
 
 json_answer <- function(body, headers = list(), status = 200L) {
-  list(status = status, headers = c(list("Content-Type" = "application/json"), headers), body = if (is.character(body)) body else as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = NA, null = "null")))
+  list(status = status, headers = c(list("Content-Type" = "application/json"), headers),
+    body = if (is.character(body)) body else as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = NA, null = "null")))
 }
 
 # The value of a parameter in a scripted server's request.

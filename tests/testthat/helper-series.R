@@ -24,7 +24,8 @@ slow_regroup <- function(bars, frames) {
       rows <- rows[order(rows$time), ]
       if (!nrow(rows)) next
       first <- function(x) if (all(is.na(x))) NA else x[!is.na(x)][1]
-      out <- rbind(out, data.frame(symbol = symbol, time = frames$open[i], open = first(rows$open), high = max(rows$high), low = min(rows$low), close = rows$close[nrow(rows)], volume = sum(rows$volume), bars = nrow(rows)))
+      out <- rbind(out, data.frame(symbol = symbol, time = frames$open[i], open = first(rows$open), high = max(rows$high), low = min(rows$low),
+        close = rows$close[nrow(rows)], volume = sum(rows$volume), bars = nrow(rows)))
     }
   }
   out[order(out$symbol, out$time), ]

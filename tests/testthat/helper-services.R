@@ -98,7 +98,8 @@ start_socket <- function(script, hold = 0, env = parent.frame()) {
     "script <- readRDS('%s'); server <- serverSocket(%d); cat('ready\\n'); flush(stdout()); i <- 0
      end <- Sys.time() + 120; while (Sys.time() < end) { client <- tryCatch(socketAccept(server, open = 'r+b', timeout = 60), error = function(e) NULL)
      if (is.null(client)) next; i <- i + 1; part <- script[[min(i, length(script))]]
-     if (!is.null(part)) { while (nzchar(gsub('[[:space:]]', '', paste(readLines(client, 1), collapse = '')))) {}; writeBin(charToRaw(part), client); flush(client); Sys.sleep(%f) }; close(client) }",
+     if (!is.null(part)) { while (nzchar(gsub('[[:space:]]', '', paste(readLines(client, 1), collapse = '')))) {}; writeBin(charToRaw(part),
+       client); flush(client); Sys.sleep(%f) }; close(client) }",
     file, port, hold
   )
   process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = NULL, env = c("current", R_LIBS = r_libs()))

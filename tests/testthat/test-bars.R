@@ -18,7 +18,8 @@ test_that("days are the first, the largest, the smallest, the last and the sum",
   slow <- slow[order(slow$symbol, slow$time), ]
   for (name in c("symbol", "open", "high", "low", "close", "volume", "bars")) expect_equal(days[[name]], slow[[name]])
   expect_identical(days$expected, rep(390L, 3))
-  expect_equal(days$average[1], weighted.mean(bars$close[bars$symbol == "KELD" & as.Date(bars$time) == "2026-03-12"], bars$volume[bars$symbol == "KELD" & as.Date(bars$time) == "2026-03-12"]))
+  expect_equal(days$average[1], weighted.mean(bars$close[bars$symbol == "KELD" & as.Date(bars$time) == "2026-03-12"],
+    bars$volume[bars$symbol == "KELD" & as.Date(bars$time) == "2026-03-12"]))
 })
 
 test_that("hours are counted from the session's opening, and the last one is short", {

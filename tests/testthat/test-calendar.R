@@ -66,7 +66,8 @@ test_that("days by rule, moved days, and years in which a rule holds", {
 })
 
 test_that("Easter is as the tables of both churches have it", {
-  expect_identical(format(vetusta:::easter_western(c(1900, 1961, 2000, 2019, 2024, 2026, 2038, 2099))), c("1900-04-15", "1961-04-02", "2000-04-23", "2019-04-21", "2024-03-31", "2026-04-05", "2038-04-25", "2099-04-12"))
+  expect_identical(format(vetusta:::easter_western(c(1900, 1961, 2000, 2019, 2024, 2026, 2038, 2099))), c("1900-04-15", "1961-04-02", "2000-04-23", "2019-04-21",
+    "2024-03-31", "2026-04-05", "2038-04-25", "2099-04-12"))
   expect_identical(format(vetusta:::easter_eastern(c(1900, 2000, 2019, 2024, 2026, 2038))), c("1900-04-22", "2000-04-30", "2019-04-28", "2024-05-05", "2026-04-12", "2038-04-25"))
 })
 

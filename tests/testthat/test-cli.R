@@ -178,7 +178,8 @@ test_that("series commands work on the archive, on files, and in a pipe", {
   expect_match(filled$stderr, "filled [0-9]+ values")
   gaps <- vetusta("gaps", "--input", "full.parquet", "--calendar", "quay", "--interval", "1 minute", "--json")
   expect_identical(jsonlite::fromJSON(gaps$stdout)$summary$missing, 0L)
-  piped <- processx::run("sh", c("-c", paste("cat hours.csv | Rscript --no-init-file -e 'vetusta::cli_main()' change --input - --change log")), wd = desk()$folder, env = c("current", R_LIBS = r_libs()), error_on_status = FALSE)
+  piped <- processx::run("sh", c("-c", paste("cat hours.csv | Rscript --no-init-file -e 'vetusta::cli_main()' change --input - --change log")),
+    wd = desk()$folder, env = c("current", R_LIBS = r_libs()), error_on_status = FALSE)
   expect_identical(names(utils::read.csv(text = piped$stdout)), c("series", "time", "value"))
   grid <- vetusta("align", "KELD", "TAMX", "--interval", "1 minute", "--grid", "1 day", "--ages", "--json")
   expect_identical(names(jsonlite::fromJSON(grid$stdout)), c("time", "KELD", "KELD age", "TAMX", "TAMX age"))
@@ -193,12 +194,17 @@ test_that("series commands work on the archive, on files, and in a pipe", {
 
 test_that("series commands used wrongly say what to do", {
   wrong <- list(
-    list(c("regroup", "KELD", "--interval", "1 minute"), 2L, "needs --into"), list(c("regroup", "--input", "none.csv", "--into", "1 day"), 1L, "no such file"), list(c("regroup", "KELD", "--interval", "1 minute", "--into", "7 seconds"), 2L, "whole number of times"),
-    list(c("fill", "KELD", "--interval", "1 minute", "--rule", "liner"), 2L, "linear"), list(c("fill", "KELD", "--interval", "1 minute", "--at-most", "some"), 2L, "number"), list(c("fill", "KELD", "--interval", "1 minute", "--rule", "neighbour"), 2L, "another series"),
-    list(c("align", "KELD", "--interval", "1 minute", "--grid", "KELT"), 2L, "KELD"), list(c("align", "KELD", "--interval", "1 minute", "--rule", "linear"), 2L, "not known yet"), list(c("align", "--input", "wide.csv", "--lag", "soon"), 2L, "no length of time"),
-    list(c("change", "KELD", "--interval", "1 minute", "--change", "mean"), 2L, "length"), list(c("change", "KELD", "--interval", "1 minute", "--change", "logs"), 2L, "log"), list(c("change", "KELD"), 2L, "interval"),
+    list(c("regroup", "KELD", "--interval", "1 minute"), 2L, "needs --into"), list(c("regroup", "--input", "none.csv", "--into", "1 day"), 1L,
+      "no such file"), list(c("regroup", "KELD", "--interval", "1 minute", "--into", "7 seconds"), 2L, "whole number of times"),
+    list(c("fill", "KELD", "--interval", "1 minute", "--rule", "liner"), 2L, "linear"), list(c("fill", "KELD", "--interval", "1 minute", "--at-most", "some"),
+      2L, "number"), list(c("fill", "KELD", "--interval", "1 minute", "--rule", "neighbour"), 2L, "another series"),
+    list(c("align", "KELD", "--interval", "1 minute", "--grid", "KELT"), 2L, "KELD"), list(c("align", "KELD", "--interval", "1 minute", "--rule", "linear"), 2L,
+      "not known yet"), list(c("align", "--input", "wide.csv", "--lag", "soon"), 2L, "no length of time"),
+    list(c("change", "KELD", "--interval", "1 minute", "--change", "mean"), 2L, "length"), list(c("change", "KELD", "--interval", "1 minute", "--change",
+      "logs"), 2L, "log"), list(c("change", "KELD"), 2L, "interval"),
     list(c("calendar", "show"), 2L, "needs the name"), list(c("calendar", "show", "quai"), 1L, "quay"), list(c("calendar", "times", "quay"), 2L, "needs --from"),
-    list(c("find", "basim"), 1L, "no source"), list(c("describe", "quay", "X"), 2L, "SDMX"), list(c("revisions", "quay", "X"), 2L, "holds nothing"), list(c("export", "--source", "quay", "--dataset", "X", "STATE"), 2L, "dimension and its codes")
+    list(c("find", "basim"), 1L, "no source"), list(c("describe", "quay", "X"), 2L, "SDMX"), list(c("revisions", "quay", "X"), 2L,
+      "holds nothing"), list(c("export", "--source", "quay", "--dataset", "X", "STATE"), 2L, "dimension and its codes")
   )
   for (one in wrong) {
     out <- do.call(vetusta, as.list(one[[1]]))

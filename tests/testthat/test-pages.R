@@ -120,7 +120,8 @@ test_that("symbols share a call where the API takes several, and wide ranges are
     symbols <- strsplit(asked(request, "codes"), ",")[[1]]
     json_answer(list(items = lapply(symbols, function(symbol) list(s = symbol, t = as.numeric(asked(request, "from")), c = nchar(symbol)))))
   }, env = environment())
-  writeLines(c("source: test", paste0("address: ", address), "zone: Europe/Riga", "offers:", "  bars:", "    shape: bars", "    request: /b{?codes,from,to}", "    rows: /items", "    symbols_a_call: 2",
+  writeLines(c("source: test", paste0("address: ", address), "zone: Europe/Riga", "offers:", "  bars:", "    shape: bars", "    request: /b{?codes,from,to}",
+    "    rows: /items", "    symbols_a_call: 2",
     "    widest: P2D", "    parameters: {codes: {gives: symbols, join: \",\"}, from: {as: epoch-s}, to: {as: epoch-s}}", "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"), file)
   archive <- new_archive()
   plan <- plan_calls(want_bars(source_card(file), c("KELD", "TAMX", "OR"), "1 hour", from = "2026-03-28", to = "2026-03-31"), archive)
@@ -139,7 +140,8 @@ test_that("a service without pages of its own is read on from the newest time, a
     from <- asked(request, "since")
     json_answer(list(rows = lapply(utils::head(days[days >= from], 4), function(day) list(d = day, v = 1))))
   }, env = environment())
-  card <- write_card(address, c("request: /rows{?since}", "most: 4", "rows: /rows", "parameters: {since: {gives: from, as: day}}", "next_page: {by: time, send: since}", "columns: {time: {at: /d, as: rfc3339, need: optional}, period: {at: /d, as: day}, v: {at: /v, as: number}}"))
+  card <- write_card(address, c("request: /rows{?since}", "most: 4", "rows: /rows", "parameters: {since: {gives: from, as: day}}",
+    "next_page: {by: time, send: since}", "columns: {time: {at: /d, as: rfc3339, need: optional}, period: {at: /d, as: day}, v: {at: /v, as: number}}"))
   card_text <- sub("time: [{]at: /d, as: rfc3339, need: optional[}], ", "", readLines(card))
   writeLines(card_text, card)
   got <- collect_rows(card, from = "2026-03-01")
@@ -153,8 +155,10 @@ test_that("a service without pages of its own is read on from the newest time, a
 test_that("columns take the body's own members, two members joined, forms of dates, decimal commas and a scale", {
   body <- '{"unit":"ORV","rows":[{"d":"12/03/2026","h":"09:30","p":"1.234,50","c":250}]}'
   address <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = body), env = environment())
-  got <- collect_rows(write_card(address, c("request: /rows", "rows: /rows", "columns:", "  at: {at: [/d, /h], as: local, written: \"%d/%m/%Y %H:%M\"}", "  day: {at: /d, as: day, written: \"%d/%m/%Y\"}",
-    "  price: {at: /p, as: number, decimal: \",\"}", "  cents: {at: /c, as: number, scale: 0.01}", "  unit: {body: /unit}") |> (\(x) ifelse(startsWith(x, "  "), paste0("    ", x), x))(), "zone: Europe/Riga"))
+  got <- collect_rows(write_card(address, c("request: /rows", "rows: /rows", "columns:", "  at: {at: [/d, /h], as: local, written: \"%d/%m/%Y %H:%M\"}",
+    "  day: {at: /d, as: day, written: \"%d/%m/%Y\"}",
+    "  price: {at: /p, as: number, decimal: \",\"}", "  cents: {at: /c, as: number, scale: 0.01}", "  unit: {body: /unit}") |> (\(x) ifelse(startsWith(x, "  "),
+      paste0("    ", x), x))(), "zone: Europe/Riga"))
   expect_identical(format(got$rows$at), "2026-03-12T07:30:00Z")
   expect_identical(as.character(got$rows$day), "2026-03-12")
   expect_identical(c(got$rows$price, got$rows$cents), c(1234.5, 2.5))

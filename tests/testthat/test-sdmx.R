@@ -31,14 +31,17 @@ test_that("a structure-specific message by series is read with attributes of eve
 })
 
 test_that("all forms of one content give the same rows", {
-  content <- data.frame(FREQ = "M", STATE = rep(c("ORV", "TSK"), each = 2), CARGO = "GRAIN", TIME_PERIOD = c("2026-01", "2026-02"), OBS_VALUE = c("1.25", "2", "3", ""), OBS_STATUS = c("A", "P", "A", "M"))
-  obs <- function(i) paste0('<Obs TIME_PERIOD="', content$TIME_PERIOD[i], '"', ifelse(nzchar(content$OBS_VALUE[i]), paste0(' OBS_VALUE="', content$OBS_VALUE[i], '"'), ""), ' OBS_STATUS="', content$OBS_STATUS[i], '"/>')
+  content <- data.frame(FREQ = "M", STATE = rep(c("ORV", "TSK"), each = 2), CARGO = "GRAIN", TIME_PERIOD = c("2026-01", "2026-02"), OBS_VALUE = c("1.25", "2",
+    "3", ""), OBS_STATUS = c("A", "P", "A", "M"))
+  obs <- function(i) paste0('<Obs TIME_PERIOD="', content$TIME_PERIOD[i], '"', ifelse(nzchar(content$OBS_VALUE[i]), paste0(' OBS_VALUE="', content$OBS_VALUE[i],
+    '"'), ""), ' OBS_STATUS="', content$OBS_STATUS[i], '"/>')
   keys <- paste0(' FREQ="M" STATE="', content$STATE, '" CARGO="GRAIN"')
   value <- function(id, x) paste0('<g:Value id="', id, '" value="', x, '"/>')
   key_values <- function(state) paste0(value("FREQ", "M"), value("STATE", state), value("CARGO", "GRAIN"))
   obs_value <- function(i) ifelse(nzchar(content$OBS_VALUE[i]), paste0('<g:ObsValue value="', content$OBS_VALUE[i], '"/>'), "")
   attributes <- function(i) paste0("<g:Attributes>", value("OBS_STATUS", content$OBS_STATUS[i]), "</g:Attributes>")
-  generic <- function(inner, dimension) sub("StructureSpecificData", "GenericData", sub("StructureSpecificData", "GenericData", specific(paste0("<m:DataSet>", inner, "</m:DataSet>"), dimension)))
+  generic <- function(inner, dimension) sub("StructureSpecificData", "GenericData", sub("StructureSpecificData", "GenericData", specific(paste0("<m:DataSet>",
+    inner, "</m:DataSet>"), dimension)))
   cell <- function(i) paste0("[", ifelse(nzchar(content$OBS_VALUE[i]), content$OBS_VALUE[i], "null"), ",", match(content$OBS_STATUS[i], c("A", "P", "M")) - 1, "]")
   json_structure <- function(flat) {
     parts <- '{"id":"FREQ","values":[{"id":"M"}]},{"id":"STATE","values":[{"id":"ORV"},{"id":"TSK"}]},{"id":"CARGO","values":[{"id":"GRAIN"}]}'
@@ -51,11 +54,17 @@ test_that("all forms of one content give the same rows", {
   csv <- function(head, front) paste0(paste(c(head, names(content)), collapse = ","), "\n", paste0(front, do.call(paste, c(unname(content), sep = ",")), collapse = "\n"), "\n")
   messages <- list(
     specific = specific(paste0("<m:DataSet><Series", keys[1], ">", obs(1), obs(2), "</Series><Series", keys[3], ">", obs(3), obs(4), "</Series></m:DataSet>")),
-    specific_flat = specific(paste0("<m:DataSet>", paste0(sub("<Obs", paste0("<Obs", keys[1:4]), vapply(1:4, obs, "")), collapse = "") |> (\(x) paste(vapply(1:4, function(i) sub("<Obs", paste0("<Obs", keys[i]), obs(i), fixed = TRUE), ""), collapse = ""))(), "</m:DataSet>"), "AllDimensions"),
-    generic = generic(paste0(vapply(c("ORV", "TSK"), function(state) paste0("<g:Series><g:SeriesKey>", key_values(state), "</g:SeriesKey>", paste0("<g:Obs><g:ObsDimension value=\"", content$TIME_PERIOD, "\"/>", obs_value(1:4), attributes(1:4), "</g:Obs>")[content$STATE == state] |> paste(collapse = ""), "</g:Series>"), ""), collapse = ""), "TIME_PERIOD"),
-    generic_flat = generic(paste0("<g:Obs><g:ObsKey>", key_values(content$STATE), value("TIME_PERIOD", content$TIME_PERIOD), "</g:ObsKey>", obs_value(1:4), attributes(1:4), "</g:Obs>", collapse = ""), "AllDimensions"),
-    json1 = paste0('{"meta":{},"data":{"structure":', json_structure(FALSE), ',"dataSets":[', series_json, "]}}"), json1_flat = paste0('{"header":{"id":"x"},"structure":', json_structure(TRUE), ',"dataSets":[', flat_json, "]}"),
-    json2 = paste0('{"meta":{},"data":{"structures":[', json_structure(FALSE), '],"dataSets":[', sub("{", '{"structure":0,', series_json, fixed = TRUE), "]}}"), csv1 = csv("DATAFLOW", "A:B(1.0),"), csv2 = csv(c("STRUCTURE", "STRUCTURE_ID", "ACTION"), "dataflow,A:B(1.0),I,"),
+    specific_flat = specific(paste0("<m:DataSet>", paste0(sub("<Obs", paste0("<Obs", keys[1:4]), vapply(1:4, obs, "")), collapse = "") |> (\(x) paste(vapply(1:4,
+      function(i) sub("<Obs", paste0("<Obs", keys[i]), obs(i), fixed = TRUE), ""), collapse = ""))(), "</m:DataSet>"), "AllDimensions"),
+    generic = generic(paste0(vapply(c("ORV", "TSK"), function(state) paste0("<g:Series><g:SeriesKey>", key_values(state), "</g:SeriesKey>",
+      paste0("<g:Obs><g:ObsDimension value=\"", content$TIME_PERIOD, "\"/>", obs_value(1:4), attributes(1:4),
+      "</g:Obs>")[content$STATE == state] |> paste(collapse = ""), "</g:Series>"), ""), collapse = ""), "TIME_PERIOD"),
+    generic_flat = generic(paste0("<g:Obs><g:ObsKey>", key_values(content$STATE), value("TIME_PERIOD", content$TIME_PERIOD), "</g:ObsKey>", obs_value(1:4),
+      attributes(1:4), "</g:Obs>", collapse = ""), "AllDimensions"),
+    json1 = paste0('{"meta":{},"data":{"structure":', json_structure(FALSE), ',"dataSets":[', series_json,
+      "]}}"), json1_flat = paste0('{"header":{"id":"x"},"structure":', json_structure(TRUE), ',"dataSets":[', flat_json, "]}"),
+    json2 = paste0('{"meta":{},"data":{"structures":[', json_structure(FALSE), '],"dataSets":[', sub("{", '{"structure":0,', series_json, fixed = TRUE),
+      "]}}"), csv1 = csv("DATAFLOW", "A:B(1.0),"), csv2 = csv(c("STRUCTURE", "STRUCTURE_ID", "ACTION"), "dataflow,A:B(1.0),I,"),
     labelled = sub("STATE", "STATE: State", gsub(",ORV,", ",ORV: Orvane,", csv("DATAFLOW", "A:B(1.0): Flow,")))
   )
   whole <- plain(read(messages$specific))
@@ -66,7 +75,8 @@ test_that("all forms of one content give the same rows", {
 
 test_that("every way of the standard to write time is read, and one that is none is set aside with its place", {
   times <- c("2026", "2026-A1", "2026-S1", "2026-T2", "2026-Q3", "2026-M04", "2026-04", "2026-W05", "2026-D100", "2026-04-05", "2026-04-05T10:00:00", "2026-04-01/P1M", "soon")
-  text <- specific(paste0('<m:DataSet><Series FREQ="I" STATE="ORV" CARGO="X">', paste0('<Obs TIME_PERIOD="', times, '" OBS_VALUE="1"/>', collapse = ""), '<Obs TIME_PERIOD="2026" OBS_VALUE="much"/></Series></m:DataSet>'))
+  text <- specific(paste0('<m:DataSet><Series FREQ="I" STATE="ORV" CARGO="X">', paste0('<Obs TIME_PERIOD="', times, '" OBS_VALUE="1"/>', collapse = ""),
+    '<Obs TIME_PERIOD="2026" OBS_VALUE="much"/></Series></m:DataSet>'))
   tidy <- vetusta:::tidy_message(read(text), dims)
   expect_identical(which(is.na(tidy$rows$period)), 13L)
   expect_identical(tidy$faults$row, c(13L, 14L))
@@ -105,15 +115,18 @@ test_that("JSON-stat, packed tables and xBRL-JSON become rows by a card's words"
   packed <- "freq,unit,geo\\TIME_PERIOD\t2025 \t2026 \nA,T,ORV\t1.5 p\t: c\nA,T,TSK\t\t2 \n"
   facts <- '{"documentInfo":{},"facts":{"f1":{"value":"1200","decimals":-3,"dimensions":{"concept":"inv:Revenue","entity":"reg:KELD","period":"2025-01-01T00:00:00/2026-01-01T00:00:00","unit":"iso4217:ORV","inv:Segment":"inv:Barges"}},"f2":{"value":"70","dimensions":{"concept":"inv:Assets","entity":"reg:KELD","period":"2026-01-01T00:00:00","unit":"iso4217:ORV"}}}}'
   address <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = switch(request$PATH_INFO, "/cube" = cube, "/packed" = packed, facts)), env = environment())
-  got <- collect_rows(write_card(address, c("request: /cube", "format: json-stat", "columns: {state: /STATE, year: /TIME, v: {at: /value, as: number, need: optional}, flag: {at: /status, need: optional}}")))$rows
+  got <- collect_rows(write_card(address, c("request: /cube", "format: json-stat",
+    "columns: {state: /STATE, year: /TIME, v: {at: /value, as: number, need: optional}, flag: {at: /status, need: optional}}")))$rows
   expect_identical(got$state, c("ORV", "ORV", "TSK", "TSK"))
   expect_identical(got$v, c(1, NA, 3, 4))
   expect_identical(got$flag[2], "m")
-  got <- collect_rows(write_card(address, c("request: /packed", "format: tsv", "unpack: {into: [freq, unit, state]}", "columns: {state: /state, year: /period, v: {at: /value, as: number, need: optional}, flag: {at: /flag, need: optional}}")))$rows
+  got <- collect_rows(write_card(address, c("request: /packed", "format: tsv", "unpack: {into: [freq, unit, state]}",
+    "columns: {state: /state, year: /period, v: {at: /value, as: number, need: optional}, flag: {at: /flag, need: optional}}")))$rows
   expect_identical(got$state, c("ORV", "ORV", "TSK"))
   expect_identical(got$v, c(1.5, NA, 2))
   expect_identical(got$flag, c("p", "c", NA))
-  got <- collect_rows(write_card(address, c("request: /facts", "format: xbrl-json", "columns: {entity: /entity, item: /concept, period_start: {at: /period_start, as: day, need: optional}, period_end: {at: /period_end, as: day}, basis: /basis, value: {at: /value, as: number}, unit: /unit, segment: {at: /Segment, need: optional}}")))$rows
+  got <- collect_rows(write_card(address, c("request: /facts", "format: xbrl-json",
+    "columns: {entity: /entity, item: /concept, period_start: {at: /period_start, as: day, need: optional}, period_end: {at: /period_end, as: day}, basis: /basis, value: {at: /value, as: number}, unit: /unit, segment: {at: /Segment, need: optional}}")))$rows
   expect_identical(got$value, c(1200, 70))
   expect_identical(got$basis, c("annual", "instant"))
   expect_identical(format(got$period_end), c("2025-12-31", "2025-12-31"))

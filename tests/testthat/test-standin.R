@@ -161,7 +161,8 @@ test_that("sources and secrets are told of on the command line, and no value is 
   wrong <- run_vetusta("sources", "check", "wrong.yml", folder = folder)
   expect_identical(wrong$status, 1L)
   expect_match(wrong$stderr, "did you mean \"bars\"")
-  for (words in list(c("sources", "chek"), c("sources", "check"), c("sources", "draft"), c("secrets"), c("secrets", "set"), c("reread", "quay"), c("collect", "river", "kelder", "--offer", "levels"))) {
+  for (words in list(c("sources", "chek"), c("sources", "check"), c("sources", "draft"), c("secrets"), c("secrets", "set"), c("reread", "quay"), c("collect",
+    "river", "kelder", "--offer", "levels"))) {
     expect_identical(run_vetusta(words, folder = folder)$status, 2L, label = paste(words, collapse = " "))
   }
 })

@@ -54,7 +54,8 @@ test_that("codes are asked for by code, label, pattern and children; a wrong one
 test_that("too large a selection is cut by what is available, or on refusal, and comes together without seams", {
   services <- start_services()
   basin <- basin_at(services$root)
-  collect <- function(source, archive) collect_run(plan_calls(want_observations(source, "LOCK_TRAFFIC", STATE = c("ORV", "TSK"), from = "2020", archive = archive), archive), archive, progress = FALSE)
+  collect <- function(source, archive) collect_run(plan_calls(want_observations(source, "LOCK_TRAFFIC", STATE = c("ORV", "TSK"), from = "2020",
+    archive = archive), archive), archive, progress = FALSE)
   known <- new_archive()
   run <- collect(basin, known)
   expect_identical(c(run$cut, nrow(run$failed)), c(0, 0))
@@ -65,7 +66,8 @@ test_that("too large a selection is cut by what is available, or on refusal, and
   expect_gt(refused$cut, 1)
   expect_identical(nrow(refused$failed), 0L)
   same <- c("series", "period", "value", "status")
-  expect_identical(archive_observations(known, "basin", "LOCK_TRAFFIC")[same], archive_observations(blind, "basin", "LOCK_TRAFFIC")[same][order(archive_observations(blind, "basin", "LOCK_TRAFFIC")$series, archive_observations(blind, "basin", "LOCK_TRAFFIC")$period), ])
+  expect_identical(archive_observations(known, "basin", "LOCK_TRAFFIC")[same], archive_observations(blind, "basin",
+    "LOCK_TRAFFIC")[same][order(archive_observations(blind, "basin", "LOCK_TRAFFIC")$series, archive_observations(blind, "basin", "LOCK_TRAFFIC")$period), ])
   expect_output(print(refused), "too large for the service")
   plan <- plan_calls(want_observations(basin, "LOCK_TRAFFIC", archive = known), known)
   expect_identical(nrow(plan$calls), 17L)
@@ -80,7 +82,8 @@ test_that("every form that the office serves, in both versions of the interface,
     if (form[1] == "3.0") source$address <- paste0(root, "/basin/v3")
     archive <- new_archive(environment())
     collect_run(plan_calls(want_observations(source, "FREIGHT_PRICES", STATE = "ORV", from = "2020", to = "2024", archive = archive), archive), archive, progress = FALSE)
-    as.data.frame(archive_observations(archive, "basin", "FREIGHT_PRICES")[c("series", "period", "frequency", "value", "unit", "status", "FREQ", "STATE", "LEG", "BASIS", "UNIT_MULT", "OBS_STATUS", "CONF_STATUS")])
+    as.data.frame(archive_observations(archive, "basin", "FREIGHT_PRICES")[c("series", "period", "frequency", "value", "unit", "status", "FREQ", "STATE", "LEG",
+      "BASIS", "UNIT_MULT", "OBS_STATUS", "CONF_STATUS")])
   })
   expect_gt(nrow(rows[[1]]), 200)
   for (i in 2:6) expect_identical(rows[[i]], rows[[1]])
@@ -102,7 +105,8 @@ test_that("releases are kept, read as of an instant, and a refresh asks for what
   # the second release at the same address
   port <- sub(".*:", "", first$root)
   first$process$kill()
-  second <- processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "services", "--port", port, "--seconds", "120"), stdout = "|", stderr = NULL, env = c("current", R_LIBS = r_libs()))
+  second <- processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "services", "--port", port, "--seconds", "120"), stdout = "|",
+    stderr = NULL, env = c("current", R_LIBS = r_libs()))
   withr::defer(second$kill())
   second$poll_io(20000)
   Sys.sleep(1)
@@ -114,7 +118,8 @@ test_that("releases are kept, read as of an instant, and a refresh asks for what
   changed <- revisions[revisions$releases == 2, ]
   expect_equal(changed$revision, changed$latest - changed$first)
   expect_identical(attr(revisions, "summary")$revised |> sum(), as.integer(two$changed))
-  expect_identical(nrow(archive_revisions(archive, "basin", "FREIGHT_PRICES", all = TRUE)), sum(revisions$releases) + sum(is.na(archive_observations(archive, "basin", "FREIGHT_PRICES")$value)))
+  expect_identical(nrow(archive_revisions(archive, "basin", "FREIGHT_PRICES", all = TRUE)), sum(revisions$releases) + sum(is.na(archive_observations(archive,
+    "basin", "FREIGHT_PRICES")$value)))
   # all releases at once, from a service that serves them, with their own dates
   history <- new_archive()
   basin <- basin_at(first$root)
@@ -131,7 +136,8 @@ test_that("labels, names and multipliers are as the user says", {
   root <- start_services()$root
   archive <- new_archive()
   basin <- basin_at(root)
-  collect_run(plan_calls(want_observations(basin, "LOCK_TRAFFIC", STATE = "MIR", CARGO = c("SALT", "GRAIN"), DIRECTION = "B", UNIT = "T", from = "2025", archive = archive), archive), archive, progress = FALSE)
+  collect_run(plan_calls(want_observations(basin, "LOCK_TRAFFIC", STATE = "MIR", CARGO = c("SALT", "GRAIN"), DIRECTION = "B", UNIT = "T", from = "2025",
+    archive = archive), archive), archive, progress = FALSE)
   codes <- archive_observations(archive, "basin", "LOCK_TRAFFIC", CARGO = "SALT")
   expect_identical(unique(codes$name), c("Mirholt Ferry", "Wendel Lock"))
   both <- archive_observations(archive, "basin", "LOCK_TRAFFIC", CARGO = "SALT", labels = "both", language = "qsa", multiplier = "apply")

@@ -81,7 +81,8 @@ test_that("every zone gives back the clock that it was asked for", {
 })
 
 test_that("periods of every frequency are read in their spellings, and written again", {
-  read <- time_periods(c("2026", "2026-A1", "2026-S2", "2026-T3", "2026-Q1", "2026Q4", "2026-03", "2026-M03", "2026-W01", "2026-W53", "2026-D071", "2026-03-12", "2026-03-01/P1M", "2026-03-12T09:30:00"))
+  read <- time_periods(c("2026", "2026-A1", "2026-S2", "2026-T3", "2026-Q1", "2026Q4", "2026-03", "2026-M03", "2026-W01", "2026-W53", "2026-D071", "2026-03-12",
+    "2026-03-01/P1M", "2026-03-12T09:30:00"))
   expect_identical(read$frequency, c("A", "A", "S", "T", "Q", "Q", "M", "M", "W", "W", "D", "D", "M", "I"))
   expect_identical(format(read$first[9:11]), c("2025-12-29", "2026-12-28", "2026-03-12"))
   expect_identical(read$days[c(1, 3, 5, 7)], c(365L, 184L, 90L, 31L))
