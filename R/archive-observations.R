@@ -17,7 +17,7 @@ archive_put_observations <- function(archive, source, dataset, series, dimension
   }
   id <- observation_series(archive, source, dataset, series, dimensions, frequency)
   told <- !is.na(obs$released)
-  archive_do(archive, "CREATE TEMP TABLE IF NOT EXISTS incoming_obs (series INTEGER, period REAL, released REAL, value REAL, status TEXT, words TEXT, told INTEGER, PRIMARY KEY (series, period, released)) WITHOUT ROWID")
+  archive_do(archive, "CREATE TEMP TABLE IF NOT EXISTS incoming_obs (series INTEGER, period REAL, released REAL, value REAL, status TEXT, words TEXT, told INTEGER, PRIMARY KEY (series, period, released)) WITHOUT ROWID") # nolint
   archive_do(archive, "DELETE FROM incoming_obs")
   archive_do(archive, "INSERT OR REPLACE INTO incoming_obs VALUES (?, ?, ?, ?, ?, ?, ?)", list(id[obs$series], obs$period, ifelse(told, obs$released, now),
     obs$value, obs$status, obs$words, as.integer(told)))
@@ -73,7 +73,7 @@ archive_observations <- function(archive, source, dataset, ..., as_of = NULL, fr
   held <- held_series(archive, source, dataset, list(...))
   at <- if (is.null(as_of)) Inf else as.numeric(time_instant(as_of, end = TRUE, name = "as_of"))
   bounds <- c(if (is.null(from)) -1e9 else as.numeric(as.Date(time_instant(from))), if (is.null(to)) 1e9 else as.numeric(as.Date(time_instant(to))))
-  rows <- archive_get(archive, "SELECT o.series, o.period, o.released, o.value, o.status, o.words FROM observations o JOIN series s ON s.id = o.series WHERE s.source = ? AND s.shape = 'observations' AND s.side = ?
+  rows <- archive_get(archive, "SELECT o.series, o.period, o.released, o.value, o.status, o.words FROM observations o JOIN series s ON s.id = o.series WHERE s.source = ? AND s.shape = 'observations' AND s.side = ? # nolint
     AND o.period >= ? AND o.period <= ? AND o.released < ? ORDER BY o.series, o.period, o.released", list(source, dataset, bounds[1], bounds[2], if (is.finite(at)) at else 1e18))
   rows <- rows[rows$series %in% held$id, ]
   rows <- rows[!duplicated(rows[c("series", "period")], fromLast = TRUE), ]
@@ -85,7 +85,7 @@ held_series <- function(archive, source, dataset, wanted) {
   known <- archive_get(archive, "SELECT DISTINCT source, side AS dataset FROM series WHERE shape = 'observations'")
   check_known(source, unique(known$source), "source")
   check_known(dataset, known$dataset[known$source == source], "dataset")
-  held <- archive_get(archive, "SELECT s.id, s.symbol, s.interval, w.dimensions, w.attributes FROM series s JOIN series_words w ON w.series = s.id WHERE s.source = ? AND s.shape = 'observations' AND s.side = ? ORDER BY s.id", list(source, dataset))
+  held <- archive_get(archive, "SELECT s.id, s.symbol, s.interval, w.dimensions, w.attributes FROM series s JOIN series_words w ON w.series = s.id WHERE s.source = ? AND s.shape = 'observations' AND s.side = ? ORDER BY s.id", list(source, dataset)) # nolint
   dims <- words_frame(held$dimensions)
   for (name in names(wanted)) {
     check_choice(name, "dimension", names(dims))
@@ -168,7 +168,7 @@ archive_labels <- function(archive, source, dataset) {
 #' }
 archive_revisions <- function(archive, source, dataset, ..., all = FALSE) {
   held <- held_series(archive, source, dataset, list(...))
-  rows <- archive_get(archive, "SELECT o.series, o.period, o.released, o.value, o.status FROM observations o JOIN series s ON s.id = o.series WHERE s.source = ? AND s.shape = 'observations' AND s.side = ? ORDER BY o.series, o.period, o.released", list(source, dataset))
+  rows <- archive_get(archive, "SELECT o.series, o.period, o.released, o.value, o.status FROM observations o JOIN series s ON s.id = o.series WHERE s.source = ? AND s.shape = 'observations' AND s.side = ? ORDER BY o.series, o.period, o.released", list(source, dataset)) # nolint
   rows <- rows[rows$series %in% held$id, ]
   series <- held$key[match(rows$series, held$id)]
   period <- as.Date(rows$period, origin = "1970-01-01")
@@ -200,7 +200,7 @@ archive_revisions <- function(archive, source, dataset, ..., all = FALSE) {
 archive_datasets <- function(archive) {
   check_archive(archive)
   found <- archive_get(archive, "SELECT s.source, s.side AS dataset, count(DISTINCT s.id) AS series, count(*) AS \"values\", min(o.period) AS first, max(o.period) AS last,
-    count(*) - count(DISTINCT o.series || ' ' || o.period) AS revised, max(o.released) AS newest FROM observations o JOIN series s ON s.id = o.series GROUP BY s.source, s.side ORDER BY s.source, s.side")
+    count(*) - count(DISTINCT o.series || ' ' || o.period) AS revised, max(o.released) AS newest FROM observations o JOIN series s ON s.id = o.series GROUP BY s.source, s.side ORDER BY s.source, s.side") # nolint
   for (name in c("first", "last")) found[[name]] <- as.Date(as.numeric(found[[name]]), origin = "1970-01-01")
   found$newest <- utc(as.numeric(found$newest))
   as_rows(found)

@@ -62,7 +62,10 @@ archive_get <- function(archive, statement, params = NULL) {
 }
 
 archive_do <- function(archive, statement, params = NULL) {
-  if (is.null(params)) DBI::dbExecute(archive$connection, statement) else DBI::dbExecute(archive$connection, statement, params = unname(params))
+  tryCatch(
+    if (is.null(params)) DBI::dbExecute(archive$connection, statement) else DBI::dbExecute(archive$connection, statement, params = unname(params)),
+    error = function(e) stop(archive_error(e, archive$path))
+  )
 }
 
 #' @export

@@ -7,7 +7,7 @@ cli_collect <- function(arguments) {
       cli_option("quiet", "show no progress", flag = TRUE)
     ), cli_json_option()),
     c("vetusta collect quay KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26",
-      "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"", "vetusta collect river --offer levels station=kelder-lock --from 1981-01-01", "vetusta collect basin LOCK_TRAFFIC STATE=ORV CARGO=\"grain*\" --from 2020"), least = 1)
+      "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"", "vetusta collect river --offer levels station=kelder-lock --from 1981-01-01", "vetusta collect basin LOCK_TRAFFIC STATE=ORV CARGO=\"grain*\" --from 2020"), least = 1) # nolint
   pages <- if (is.null(options$pages)) Inf else suppressWarnings(as.numeric(options$pages))
   if (is.na(pages) || pages < 1) cli_usage_error("--pages must be a whole number, 1 or more")
   want <- cli_want(options)

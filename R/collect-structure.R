@@ -197,7 +197,7 @@ make_dataset <- function(source, flow, structure, found, available, language, ar
   if (!is.null(archive)) keep_labels(archive, source, flow$id, codes)
   result <- list(source = source$source, id = flow$id, agency = flow$agency, version = flow$version, title = in_language(flow$names, language),
     description = in_language(flow$descriptions, language), dimensions = dimensions[c("id", "role", "title", "codes")],
-    codes = codes, attributes = structure$attributes, start = available$start %||% NA_character_, end = available$end %||% NA_character_, cells = available$cells %||% NA_real_, available = available$codes,
+    codes = codes, attributes = structure$attributes, start = available$start %||% NA_character_, end = available$end %||% NA_character_, cells = available$cells %||% NA_real_, available = available$codes, # nolint
     updated = unname(flow$annotations["updated"]) %||% NA_character_, language = language, flow = flow[c("agency", "id", "version")])
   result$example <- example_command(result)
   structure(result, class = "vetusta_dataset")

@@ -74,18 +74,13 @@ parallel_frame <- function(rows) {
 
 # The usual map, one plain row a name, in one step; NULL for any other.
 flat_map <- function(rows) {
-  plain <- vapply(rows, function(row) is.list(row) && !is.data.frame(row) && !is.null(names(row)), TRUE)
-  values <- unlist(rows, recursive = FALSE, use.names = FALSE)
-  if (!all(plain) || !all(vapply(values, is.atomic, TRUE)) || !all(lengths(values) <= 1)) {
+  if (!length(rows) || !is.list(rows[[1]]) || is.data.frame(rows[[1]]) || is.null(names(rows[[1]]))) {
     return(NULL)
   }
-  if (any(lengths(values) == 0)) {
-    rows <- lapply(rows, function(row) {
-      row[lengths(row) == 0] <- NA
-      row
-    })
-  }
-  as.data.frame(data.table::rbindlist(rows, use.names = TRUE, fill = TRUE, idcol = "key"))
+  # a member that is null has no length, and is missing in its row
+  table <- tryCatch(suppressWarnings(data.table::rbindlist(rows, use.names = TRUE, fill = TRUE, idcol = "key")), error = function(e) NULL)
+  plain <- !is.null(table) && nrow(table) == length(rows) && !any(vapply(table, is.list, TRUE))
+  if (plain) as.data.frame(table)
 }
 
 # A map from a name (a symbol, a day) to a row or to rows: the name becomes the member "key".

@@ -177,7 +177,12 @@ read_local <- function(text, zone) {
 
 # Numbers written as text: with a sign, blanks or commas between thousands; with a decimal comma where the card says so.
 read_number <- function(text, decimal = ".") {
-  text <- gsub("\u2212", "-", trimws(as.character(text)), fixed = TRUE)
+  text <- as.character(text)
+  plain <- if (decimal == ".") suppressWarnings(as.double(text)) else rep(NA_real_, length(text))
+  if (!any(is.na(plain) & !is.na(text))) {
+    return(plain)
+  }
+  text <- gsub("\u2212", "-", trimws(text), fixed = TRUE)
   if (decimal == ",") text <- chartr(".,", ",.", text)
   plain <- suppressWarnings(as.double(text))
   grouped <- is.na(plain) & grepl("^[+-]?[0-9]{1,3}([, \u00a0][0-9]{3})+([.][0-9]+)?$", text)
@@ -193,7 +198,7 @@ read_column <- function(value, type, zone, rule = list()) {
   read <- if (!is.null(rule$written)) read_written(value, type, zone, rule$written) else switch(type,
     text = as.character(value),
     number = if (is.numeric(value)) as.double(value) else read_number(value, decimal),
-    percent = if (is.numeric(value)) as.double(value) else read_number(sub(" ?%$", "", trimws(as.character(value))), decimal),
+    percent = if (is.numeric(value)) as.double(value) else read_number(sub("%", "", as.character(value), fixed = TRUE), decimal),
     flag = tolower(as.character(value)) %in% c("true", "1", "yes") | ifelse(tolower(as.character(value)) %in% c("true", "1", "yes", "false", "0", "no"), FALSE, NA),
     "epoch-s" = utc(suppressWarnings(as.double(value))),
     "epoch-ms" = utc(suppressWarnings(as.double(value)) / 1e3),

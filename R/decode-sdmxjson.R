@@ -76,7 +76,7 @@ json_set <- function(set, structure, dimensions, where) {
 
 json_index <- function(names, width, where) {
   parts <- strsplit(names, ":", fixed = TRUE)
-  if (length(parts) && any(lengths(parts) != width)) stop_payload("The data do not match the structure: a key has another number of parts than there are dimensions.", where, "tell the service's makers")
+  if (length(parts) && any(lengths(parts) != width)) stop_payload("The data do not match the structure: a key has another number of parts than there are dimensions.", where, "tell the service's makers") # nolint
   matrix(as.integer(unlist(parts)), ncol = width, byrow = TRUE)
 }
 

@@ -22,7 +22,7 @@ basin_route <- function(path, query, request, state, settings) {
 
 basin_error <- function(status, code, text) {
   list(status = status, headers = list("Content-Type" = "application/xml"),
-    body = paste0('<?xml version="1.0"?><mes:Error xmlns:mes="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message" xmlns:com="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/common"><mes:ErrorMessage code="', code,
+    body = paste0('<?xml version="1.0"?><mes:Error xmlns:mes="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message" xmlns:com="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/common"><mes:ErrorMessage code="', code, # nolint
     '"><com:Text>', xml_text_of(text), "</com:Text></mes:ErrorMessage></mes:Error>"))
 }
 
@@ -47,7 +47,7 @@ basin_structure <- function(words, query, request, version) {
   parts <- list(
     Dataflows = if (kind == "dataflow") basin_flows_xml(flows,
       version), Categorisations = if (kind == "categorisation" || all) basin_categorisations_xml(flows), CategorySchemes = if (kind == "categoryscheme") basin_categories_xml(),
-    Codelists = if (kind == "codelist" || all) basin_codelists_xml(if (kind == "codelist") NULL else flows), Concepts = if (kind == "conceptscheme" || all) basin_concepts_xml(), DataStructures = if (kind == "datastructure" || all) basin_structures_xml(flows, version)
+    Codelists = if (kind == "codelist" || all) basin_codelists_xml(if (kind == "codelist") NULL else flows), Concepts = if (kind == "conceptscheme" || all) basin_concepts_xml(), DataStructures = if (kind == "datastructure" || all) basin_structures_xml(flows, version) # nolint
   )
   parts <- Filter(length, parts)
   body <- paste0('<?xml version="1.0" encoding="UTF-8"?><mes:Structure xmlns:mes="http://www.sdmx.org/resources/sdmxml/schemas/v',
@@ -120,7 +120,7 @@ basin_structures_xml <- function(flows, version) {
       "<str:TimeDimension id=\"TIME_PERIOD\" position=\"", length(dims) + 1, "\">", concept("TIME_PERIOD"), "</str:TimeDimension></str:DimensionList><str:AttributeList id=\"AttributeDescriptor\">",
       paste0("<str:Attribute id=\"", c("UNIT_MULT", "OBS_STATUS", "CONF_STATUS"), "\" assignmentStatus=\"Conditional\">", vapply(c("UNIT_MULT", "OBS_STATUS",
         "CONF_STATUS"), concept, ""), "</str:Attribute>", collapse = ""),
-      "</str:AttributeList><str:MeasureList id=\"MeasureDescriptor\"><str:PrimaryMeasure id=\"OBS_VALUE\">", concept("OBS_VALUE"), "</str:PrimaryMeasure></str:MeasureList></str:DataStructureComponents></str:DataStructure>")
+      "</str:AttributeList><str:MeasureList id=\"MeasureDescriptor\"><str:PrimaryMeasure id=\"OBS_VALUE\">", concept("OBS_VALUE"), "</str:PrimaryMeasure></str:MeasureList></str:DataStructureComponents></str:DataStructure>") # nolint
   }, "")
 }
 
@@ -223,12 +223,12 @@ basin_availability <- function(asked, series, from, to, release) {
   flow <- asked$flow
   start <- max(as.Date(flow$start), from %||% as.Date(flow$start))
   end <- min(basin_last_period(flow, release), to %||% as.Date("2100-01-01"))
-  body <- paste0('<?xml version="1.0"?><mes:Structure xmlns:mes="m" xmlns:str="s" xmlns:com="c"><mes:Structures><str:Constraints><str:ContentConstraint id="CC" agencyID="BSO" version="1.0" type="Actual"><com:Annotations><com:Annotation id="obs_count"><com:AnnotationTitle>',
+  body <- paste0('<?xml version="1.0"?><mes:Structure xmlns:mes="m" xmlns:str="s" xmlns:com="c"><mes:Structures><str:Constraints><str:ContentConstraint id="CC" agencyID="BSO" version="1.0" type="Actual"><com:Annotations><com:Annotation id="obs_count"><com:AnnotationTitle>', # nolint
     basin_cells(asked$id, series, from, to,
-      release), '</com:AnnotationTitle></com:Annotation><com:Annotation id="series_count"><com:AnnotationTitle>', nrow(series), "</com:AnnotationTitle></com:Annotation></com:Annotations>", basin_names("Available", NULL), '<str:CubeRegion include="true">',
+      release), '</com:AnnotationTitle></com:Annotation><com:Annotation id="series_count"><com:AnnotationTitle>', nrow(series), "</com:AnnotationTitle></com:Annotation></com:Annotations>", basin_names("Available", NULL), '<str:CubeRegion include="true">', # nolint
     paste0("<com:KeyValue id=\"", names(series), "\">", vapply(series, function(codes) paste0("<com:Value>", unique(codes), "</com:Value>", collapse = ""), ""),
       "</com:KeyValue>", collapse = ""),
-    "<com:KeyValue id=\"TIME_PERIOD\"><com:TimeRange><com:StartPeriod>", start, "T00:00:00</com:StartPeriod><com:EndPeriod>", end, "T00:00:00</com:EndPeriod></com:TimeRange></com:KeyValue></str:CubeRegion></str:ContentConstraint></str:Constraints></mes:Structures></mes:Structure>")
+    "<com:KeyValue id=\"TIME_PERIOD\"><com:TimeRange><com:StartPeriod>", start, "T00:00:00</com:StartPeriod><com:EndPeriod>", end, "T00:00:00</com:EndPeriod></com:TimeRange></com:KeyValue></str:CubeRegion></str:ContentConstraint></str:Constraints></mes:Structures></mes:Structure>") # nolint
   list(status = 200L, headers = list("Content-Type" = "application/vnd.sdmx.structure+xml;version=2.1"), body = body)
 }
 

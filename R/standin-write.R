@@ -13,7 +13,7 @@ basin_write <- function(format, asked, series, sets, valid, query, version) {
 number_of <- function(x) ifelse(is.na(x), "", sprintf("%.15g", x))
 
 message_head <- function(root, dimension) paste0('<?xml version="1.0" encoding="UTF-8"?><mes:', root,
-  ' xmlns:mes="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message" xmlns:ss="ss" xmlns:gen="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/data/generic" xmlns:com="c"><mes:Header><mes:ID>BSO</mes:ID><mes:Test>false</mes:Test><mes:Prepared>2026-03-20T09:00:00</mes:Prepared><mes:Sender id="BSO"/><mes:Structure structureID="S1" dimensionAtObservation="', dimension, '"/></mes:Header>')
+  ' xmlns:mes="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/message" xmlns:ss="ss" xmlns:gen="http://www.sdmx.org/resources/sdmxml/schemas/v2_1/data/generic" xmlns:com="c"><mes:Header><mes:ID>BSO</mes:ID><mes:Test>false</mes:Test><mes:Prepared>2026-03-20T09:00:00</mes:Prepared><mes:Sender id="BSO"/><mes:Structure structureID="S1" dimensionAtObservation="', dimension, '"/></mes:Header>') # nolint
 
 write_specific <- function(asked, series, sets, valid, flat) {
   head <- message_head("StructureSpecificData", if (flat) "AllDimensions" else "TIME_PERIOD")
@@ -78,7 +78,7 @@ write_json_message <- function(asked, series, obs, flat, version) {
   else paste0('"series":{', paste0('"', index[unique(obs$series)], '":{"attributes":[0],"observations":{', tapply(paste0('"', match(obs$time, times) - 1L, '":',
     cell), factor(obs$series, unique(obs$series)), paste, collapse = ","), "}}", collapse = ","), "}")
   text <- as.character(jsonlite::toJSON(structure, auto_unbox = TRUE))
-  if (version == 3) paste0('{"meta":{"schema":"https://json.sdmx.org/2.0.0/sdmx-json-data-schema.json","prepared":"2026-03-20T09:00:00Z"},"data":{"structures":[', text, '],"dataSets":[{"structure":0,"action":"Information",', inner, "}]}}")
+  if (version == 3) paste0('{"meta":{"schema":"https://json.sdmx.org/2.0.0/sdmx-json-data-schema.json","prepared":"2026-03-20T09:00:00Z"},"data":{"structures":[', text, '],"dataSets":[{"structure":0,"action":"Information",', inner, "}]}}") # nolint
   else paste0('{"meta":{"prepared":"2026-03-20T09:00:00Z"},"data":{"structure":', text, ',"dataSets":[{"action":"Information",', inner, "}]}}")
 }
 

@@ -36,7 +36,7 @@ want_observations <- function(source, dataset, ..., from = NULL, to = NULL, upda
     without <- if (!is.null(about$available[[id]])) setdiff(codes, about$available[[id]])
     if (length(without)) notes <- c(notes, paste0(id, " ", paste(utils::head(without, 5), collapse = ", "), if (length(without) > 5) " and more",
       ": the code exists, and no data are available for it"))
-    selection[[id]] <- codes
+    selection[id] <- list(codes)
   }
   window <- observation_window(from, to)
   offer <- list(name = about$id, shape = "observations", columns = list())

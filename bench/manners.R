@@ -32,7 +32,7 @@ parse <- function(body, query) RcppSimdJson::fparse(body, query = query, int64_p
 for (what in list(list("bars", page, "/items", "a page of 5,000 bars"), list("market", snapshot, "/lines", "a snapshot of 15,000 rows"))) {
   ours <- timed(rows <- read(what[[1]], what[[2]]))
   bare <- timed(parse(what[[2]], what[[3]]))
-  cat(sprintf("%-42s %.1f ms decoded and checked (%s rows a second), bare parse %.1f ms, ratio %.2f   aim: at most 2\n", what[[4]], 1000 * ours, count(round(nrow(rows) / ours)), 1000 * bare, ours / bare))
+  cat(sprintf("%-42s %.1f ms decoded and checked (%s rows a second), bare parse %.1f ms, ratio %.2f   aim for the page: at most 2\n", what[[4]], 1000 * ours, count(round(nrow(rows) / ours)), 1000 * bare, ours / bare))
 }
 
 # --- a directory by first letters --------------------------------------------------------------------------------------

@@ -84,7 +84,7 @@ test_that("quotas of a day are counted in the archive, by all processes, and the
   plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(1:10)), archive)
   expect_identical(plan$quotas$left, 6)
   expect_identical(plan$quotas$ends, vetusta:::local_day(Sys.time(), "Europe/Riga") + 1)
-  code <- sprintf("library(vetusta); a <- archive_open('%s'); r <- collect_run(plan_calls(want_rows(source_card('%s'), 'rows', k = as.character(%%s)), a), a, progress = FALSE); cat(r$pages)", archive$path, card)
+  code <- sprintf("library(vetusta); a <- archive_open('%s'); r <- collect_run(plan_calls(want_rows(source_card('%s'), 'rows', k = as.character(%%s)), a), a, progress = FALSE); cat(r$pages)", archive$path, card) # nolint
   both <- lapply(c("1:5", "6:10"), function(k) processx::process$new("Rscript", c("--no-init-file", "-e", sprintf(code, k)), stdout = "|", stderr = "|",
     env = c("current", R_LIBS = r_libs())))
   done <- vapply(both, function(process) {

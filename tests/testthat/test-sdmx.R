@@ -8,13 +8,13 @@ plain <- function(message, dimensions = dims) {
   rownames(out) <- NULL
   out
 }
-specific <- function(inner, dimension = "TIME_PERIOD") paste0('<?xml version="1.0"?><m:StructureSpecificData xmlns:m="m" xmlns:ss="s" xmlns:c="c"><m:Header><m:ID>X</m:ID><m:Prepared>2026-03-01T10:00:00Z</m:Prepared><m:Structure structureID="S" dimensionAtObservation="', dimension, '"/></m:Header>', inner, "</m:StructureSpecificData>")
+specific <- function(inner, dimension = "TIME_PERIOD") paste0('<?xml version="1.0"?><m:StructureSpecificData xmlns:m="m" xmlns:ss="s" xmlns:c="c"><m:Header><m:ID>X</m:ID><m:Prepared>2026-03-01T10:00:00Z</m:Prepared><m:Structure structureID="S" dimensionAtObservation="', dimension, '"/></m:Header>', inner, "</m:StructureSpecificData>") # nolint
 
 test_that("a structure-specific message by series is read with attributes of every level, missing values and several data sets", {
   message <- read(specific(paste0(
     '<m:DataSet ss:structureRef="S" ss:action="Replace" ss:validFromDate="2026-02-01T09:00:00Z" TITLE="Traffic &amp; tolls"><!-- a > comment -->',
     '<Group xsi:type="ns1:Sibling" STATE="ORV" CARGO="GRAIN" UNIT="T" xmlns:xsi="x"/>',
-    '<Series FREQ="M" STATE="ORV" CARGO="GRAIN" DECIMALS="1"><Obs TIME_PERIOD="2026-01" OBS_VALUE="1.5" OBS_STATUS="A"/><Obs TIME_PERIOD=\'2026-02\' OBS_VALUE="NaN" OBS_STATUS="M"/><Obs OBS_STATUS="P" TIME_PERIOD="2026-03" OBS_VALUE="-1e3"/></Series>',
+    '<Series FREQ="M" STATE="ORV" CARGO="GRAIN" DECIMALS="1"><Obs TIME_PERIOD="2026-01" OBS_VALUE="1.5" OBS_STATUS="A"/><Obs TIME_PERIOD=\'2026-02\' OBS_VALUE="NaN" OBS_STATUS="M"/><Obs OBS_STATUS="P" TIME_PERIOD="2026-03" OBS_VALUE="-1e3"/></Series>', # nolint
     '<Series FREQ="M" STATE="TSK" CARGO="GRAIN"><Obs TIME_PERIOD="2026-01"/></Series></m:DataSet>',
     '<m:DataSet ss:validFromDate="2026-03-01T09:00:00Z"><Series FREQ="Q" STATE="ORV" CARGO="S&#228;lt"><Obs TIME_PERIOD="2026-Q1" OBS_VALUE="7"/></Series></m:DataSet>')))
   expect_identical(message$series$TITLE, c("Traffic & tolls", "Traffic & tolls", NA))
@@ -86,7 +86,7 @@ test_that("every way of the standard to write time is read, and one that is none
 })
 
 test_that("footers are told, errors of the service are errors", {
-  text <- specific('<m:DataSet><Series FREQ="M" STATE="ORV" CARGO="X"><Obs TIME_PERIOD="2026-01" OBS_VALUE="1"/></Series></m:DataSet><f:Footer xmlns:f="f"><f:Message code="510" severity="Warning"><c:Text>Cut at 5,000 cells</c:Text></f:Message></f:Footer>')
+  text <- specific('<m:DataSet><Series FREQ="M" STATE="ORV" CARGO="X"><Obs TIME_PERIOD="2026-01" OBS_VALUE="1"/></Series></m:DataSet><f:Footer xmlns:f="f"><f:Message code="510" severity="Warning"><c:Text>Cut at 5,000 cells</c:Text></f:Message></f:Footer>') # nolint
   expect_identical(read(text)$notes, "Warning: Cut at 5,000 cells (510)")
   error <- '<m:Error xmlns:m="m"><m:ErrorMessage code="140"><c:Text xmlns:c="c">Bad key</c:Text></m:ErrorMessage></m:Error>'
   expect_error_kind(read(error), "payload", "Bad key \\(140\\)")
@@ -111,9 +111,9 @@ test_that("what is no message, cut, or meant to hurt is refused with its place, 
 })
 
 test_that("JSON-stat, packed tables and xBRL-JSON become rows by a card's words", {
-  cube <- '{"version":"2.0","class":"dataset","id":["STATE","TIME"],"size":[2,2],"dimension":{"STATE":{"category":{"index":{"TSK":1,"ORV":0}}},"TIME":{"category":{"index":["2025","2026"]}}},"value":[1,null,3,4],"status":{"1":"m"}}'
+  cube <- '{"version":"2.0","class":"dataset","id":["STATE","TIME"],"size":[2,2],"dimension":{"STATE":{"category":{"index":{"TSK":1,"ORV":0}}},"TIME":{"category":{"index":["2025","2026"]}}},"value":[1,null,3,4],"status":{"1":"m"}}' # nolint
   packed <- "freq,unit,geo\\TIME_PERIOD\t2025 \t2026 \nA,T,ORV\t1.5 p\t: c\nA,T,TSK\t\t2 \n"
-  facts <- '{"documentInfo":{},"facts":{"f1":{"value":"1200","decimals":-3,"dimensions":{"concept":"inv:Revenue","entity":"reg:KELD","period":"2025-01-01T00:00:00/2026-01-01T00:00:00","unit":"iso4217:ORV","inv:Segment":"inv:Barges"}},"f2":{"value":"70","dimensions":{"concept":"inv:Assets","entity":"reg:KELD","period":"2026-01-01T00:00:00","unit":"iso4217:ORV"}}}}'
+  facts <- '{"documentInfo":{},"facts":{"f1":{"value":"1200","decimals":-3,"dimensions":{"concept":"inv:Revenue","entity":"reg:KELD","period":"2025-01-01T00:00:00/2026-01-01T00:00:00","unit":"iso4217:ORV","inv:Segment":"inv:Barges"}},"f2":{"value":"70","dimensions":{"concept":"inv:Assets","entity":"reg:KELD","period":"2026-01-01T00:00:00","unit":"iso4217:ORV"}}}}' # nolint
   address <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = switch(request$PATH_INFO, "/cube" = cube, "/packed" = packed, facts)), env = environment())
   got <- collect_rows(write_card(address, c("request: /cube", "format: json-stat",
     "columns: {state: /STATE, year: /TIME, v: {at: /value, as: number, need: optional}, flag: {at: /status, need: optional}}")))$rows
@@ -126,7 +126,7 @@ test_that("JSON-stat, packed tables and xBRL-JSON become rows by a card's words"
   expect_identical(got$v, c(1.5, NA, 2))
   expect_identical(got$flag, c("p", "c", NA))
   got <- collect_rows(write_card(address, c("request: /facts", "format: xbrl-json",
-    "columns: {entity: /entity, item: /concept, period_start: {at: /period_start, as: day, need: optional}, period_end: {at: /period_end, as: day}, basis: /basis, value: {at: /value, as: number}, unit: /unit, segment: {at: /Segment, need: optional}}")))$rows
+    "columns: {entity: /entity, item: /concept, period_start: {at: /period_start, as: day, need: optional}, period_end: {at: /period_end, as: day}, basis: /basis, value: {at: /value, as: number}, unit: /unit, segment: {at: /Segment, need: optional}}")))$rows # nolint
   expect_identical(got$value, c(1200, 70))
   expect_identical(got$basis, c("annual", "instant"))
   expect_identical(format(got$period_end), c("2025-12-31", "2025-12-31"))
