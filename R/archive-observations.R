@@ -73,7 +73,8 @@ archive_observations <- function(archive, source, dataset, ..., as_of = NULL, fr
   held <- held_series(archive, source, dataset, list(...))
   at <- if (is.null(as_of)) Inf else as.numeric(time_instant(as_of, end = TRUE, name = "as_of"))
   bounds <- c(if (is.null(from)) -1e9 else as.numeric(as.Date(time_instant(from))), if (is.null(to)) 1e9 else as.numeric(as.Date(time_instant(to))))
-  rows <- archive_get(archive, "SELECT o.series, o.period, o.released, o.value, o.status, o.words FROM observations o JOIN series s ON s.id = o.series WHERE s.source = ? AND s.shape = 'observations' AND s.side = ? # nolint
+  rows <- archive_get(archive, "SELECT o.series, o.period, o.released, o.value, o.status, o.words FROM observations o JOIN series s ON s.id =
+      o.series WHERE s.source = ? AND s.shape = 'observations' AND s.side = ?
     AND o.period >= ? AND o.period <= ? AND o.released < ? ORDER BY o.series, o.period, o.released", list(source, dataset, bounds[1], bounds[2], if (is.finite(at)) at else 1e18))
   rows <- rows[rows$series %in% held$id, ]
   rows <- rows[!duplicated(rows[c("series", "period")], fromLast = TRUE), ]
