@@ -9,7 +9,8 @@
 #' @param least For windows: how many values there must be in one.
 #' @param base For the index: an instant or day, of which the newest value up to then is 100; by default each series' first value.
 #' @param value,interval,zone As for [series_align()].
-#' @return A tibble of `series`, `time` (`POSIXct`, UTC: a bar's start, a period's first day) and `value`, one row a value of `x`, in order; `NA` where there is
+#' @return A tibble of `series`, `time` (`POSIXct`, UTC: a bar's start, a period's first day), `value` and `released` (the instant from which the value counts, as [series_align()] takes
+#'   it, so that nothing computed from it looks ahead), one row a value of `x`, in order; `NA` where there is
 #'   nothing to compute from. Shares are fractions: 0.01 is one per cent. Missing and infinite values in a window: the missing are left out, an infinite one makes the
 #'   mean, sum and sd of its windows missing.
 #' @section Errors: `vetusta_error_want` for an unknown change, and for a window or base that is needed and is none.
@@ -33,7 +34,7 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL, leas
   } else {
     by_group(points$value, groups, switch(change, index = change_index(points, groups, base, zone), cumulative = running_sum, drawdown = drawdown))
   }
-  points_rows(points$series, points$time, result)
+  points_rows(points$series, points$time, result, released = utc(points$known))
 }
 
 by_group <- function(value, groups, work) {
@@ -102,7 +103,7 @@ drawdown <- function(value, rows) {
 #' @rdname series_change
 #' @param rates A table of one series: what one unit of the values' currency costs in the other one.
 #' @param lag,oldest As for [series_align()]: when a rate is known, and how old it may be.
-#' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `rate` and `age` of the rate in days. A value takes the newest rate that was known when
+#' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `released`, `rate` and `age` of the rate in days. A value takes the newest rate that was known when
 #'   the value was.
 #' @export
 series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, oldest = NULL, zone = "UTC") {
@@ -112,7 +113,7 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
   times <- sort(unique(points$known))
   found <- align_one(rate[[1]], times, "last", if (!is.null(oldest)) time_interval(oldest, "oldest"), zone)
   at <- match(points$known, times)
-  points_rows(points$series, points$time, points$value * found$value[at], rate = found$value[at], age = (points$known - found$known[at]) / 86400)
+  points_rows(points$series, points$time, points$value * found$value[at], released = utc(points$known), rate = found$value[at], age = (points$known - found$known[at]) / 86400)
 }
 
 #' @rdname series_change

@@ -180,7 +180,7 @@ test_that("series commands work on the archive, on files, and in a pipe", {
   expect_identical(jsonlite::fromJSON(gaps$stdout)$summary$missing, 0L)
   piped <- processx::run("sh", c("-c", paste("cat hours.csv | Rscript --no-init-file -e 'vetusta::cli_main()' change --input - --change log")),
     wd = desk()$folder, env = c("current", R_LIBS = r_libs()), error_on_status = FALSE)
-  expect_identical(names(utils::read.csv(text = piped$stdout)), c("series", "time", "value"))
+  expect_identical(names(utils::read.csv(text = piped$stdout)), c("series", "time", "value", "released"))
   grid <- vetusta("align", "KELD", "TAMX", "--interval", "1 minute", "--grid", "1 day", "--ages", "--json")
   expect_identical(names(jsonlite::fromJSON(grid$stdout)), c("time", "KELD", "KELD age", "TAMX", "TAMX age"))
   pair <- vetusta("change", "KELD", "TAMX", "--interval", "1 minute", "--change", "log", "--correlation")

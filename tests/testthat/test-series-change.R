@@ -58,3 +58,13 @@ test_that("values are converted by the rate that was known, and correlations cou
   # a series with a hole: the changes are between times that both have
   expect_identical(series_correlation(x, y[-2, ])$pairs, 2L)
 })
+
+test_that("what is computed counts no earlier than what it is computed from", {
+  days <- data.frame(series = "a", period = as.Date("2026-03-01") + 0:4, value = c(1, 2, 3, 4, 5))
+  means <- series_change(days, "mean", window = "2 days")
+  # the mean of 1 and 2 March is known when 2 March is over
+  expect_identical(series_align(means, grid = as.Date(c("2026-03-02", "2026-03-03")))$a, c(1, 1.5))
+  bars <- minute_bars()
+  change <- series_change(bars, "log")
+  expect_identical(as.numeric(change$released), as.numeric(bars$time) + 60)
+})
