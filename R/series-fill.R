@@ -14,7 +14,8 @@
 #' @param neighbour For the rule `"neighbour"`: a table of one series.
 #' @param constant For the rule `"constant"`: the value.
 #' @param interval,from,to,session As for [series_gaps()].
-#' @return The table with the filled rows in their places, a column `rule` (`NA` for what was there), and the attribute `left`: a data frame of `series`, `first`, `last`, `missing` and
+#' @return The table with the filled rows in their places (a value drawn from later ones has their `released`, so that [series_align()] does not use
+#'   it before they were known), a column `rule` (`NA` for what was there), and the attribute `left`: a data frame of `series`, `first`, `last`, `missing` and
 #'   `reason` of the runs that stay open (`too long`, `at an end`, `not enough values`). A filled bar is flat, with `volume` 0.
 #' @details Infinite values count as values, but no rule computes with them. With one value, or none, the rules that need more leave the gaps open and say so.
 #' @section Errors: `vetusta_error_want` for an unknown rule, and for a neighbour or constant that is needed and not given.
@@ -48,7 +49,10 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
 #' @export
 series_unfill <- function(x) {
   series_kind(x)
-  x[!(x$status %in% "filled"), setdiff(names(x), "rule")]
+  kept <- x[!(x$status %in% "filled"), setdiff(names(x), "rule")]
+  # bars and plain values have a release only where filling gave them one
+  if (series_kind(x) != "observations" && !is.null(kept[["released"]]) && all(is.na(kept$released))) kept$released <- NULL
+  kept
 }
 
 no_left <- function() data.frame(series = character(), first = utc(numeric()), last = utc(numeric()), missing = integer(), reason = character())
@@ -97,7 +101,7 @@ fill_one <- function(x, kind, frame, blocks, how) {
     new[take] <- got[take]
     by[take] <- rule
   }
-  list(rows = fill_rows(x, kind, frame, at, new, by), left = fill_left(x, kind, frame, open & is.na(new), runs, how))
+  list(rows = fill_rows(x, kind, frame, at, new, by, fill_known(x, frame, at, on_grid, by)), left = fill_left(x, kind, frame, open & is.na(new), runs, how))
 }
 
 # A candidate for every hole, by one rule.
@@ -171,16 +175,32 @@ fill_neighbour <- function(value, grid, points) {
   mean(value[both]) + slope * (other - mean(other[both]))
 }
 
+# From when each filled value counts: what is drawn from later values is not known before these are. NA where its own time says it.
+fill_known <- function(x, frame, at, on_grid, by) {
+  if (!any(by %in% c("next", "linear", "spline", "monotone", "seasonal", "neighbour"))) {
+    return(rep(NA_real_, length(by)))
+  }
+  known <- frame_ends(frame)
+  told <- if (inherits(x[["released"]], "POSIXct")) as.numeric(x$released)[ifelse(at > 0, at, NA)] else rep(NA_real_, length(known))
+  known[!is.na(told)] <- told[!is.na(told)]
+  known[is.na(on_grid)] <- NA
+  latest <- if (all(is.na(known))) NA_real_ else max(known, na.rm = TRUE)
+  following <- carry_cpp(known, integer(), Inf, FALSE)
+  ifelse(by %in% c("next", "linear"), ifelse(is.na(following), latest, following), ifelse(by %in% c("spline", "monotone", "seasonal", "neighbour"), latest, NA_real_))
+}
+
 # The rows as they were, those with a hole in them filled in place, and new ones for times that had none.
-fill_rows <- function(x, kind, frame, at, new, by) {
+fill_rows <- function(x, kind, frame, at, new, by, known) {
   x$rule <- x[["rule"]] %||% rep(NA_character_, nrow(x))
   filled <- which(!is.na(new))
+  if (is.null(x[["released"]]) && any(!is.na(known[filled]))) x$released <- utc(rep(NA_real_, nrow(x)))
   in_place <- filled[at[filled] > 0]
   if (length(in_place)) {
     rows <- at[in_place]
     if (kind == "bars") for (name in c("open", "high", "low", "close")) x[[name]][rows] <- new[in_place] else x$value[rows] <- new[in_place]
     x$status[rows] <- "filled"
     x$rule[rows] <- by[in_place]
+    if (inherits(x[["released"]], "POSIXct")) x$released[rows[!is.na(known[in_place])]] <- utc(known[in_place][!is.na(known[in_place])])
   }
   added <- filled[at[filled] == 0]
   if (!length(added)) {
@@ -196,6 +216,7 @@ fill_rows <- function(x, kind, frame, at, new, by) {
   } else {
     list(series = rep(x$series[1], n), time = utc(frame$expected[added]), value = new[added], status = rep("filled", n), rule = by[added])
   }
+  if (inherits(x[["released"]], "POSIXct")) fresh$released <- utc(known[added])
   all <- as.data.frame(data.table::rbindlist(list(x, fresh), use.names = TRUE, fill = TRUE))
   all[order(as.numeric(if (kind == "observations") all$period else all$time), method = "radix"), ]
 }

@@ -103,8 +103,10 @@ points_of_bars <- function(x, value, interval, lag, zone) {
   end <- if (is.null(length)) time else if (is_intraday(length)) time + length$seconds else as.numeric(shift_instant(x$time, length, 1, zone))
   sides <- text_groups(x$side)$levels
   list(series = if (length(sides) > 1) paste0(x$symbol, ifelse(is.na(x$side), "", paste0(".", x$side))) else x$symbol,
-    time = time, known = lagged(end, lag, zone), value = x[[column]], status = x$status)
+    time = time, known = released_or(x[["released"]], lagged(end, lag, zone)), value = x[[column]], status = x$status)
 }
+
+released_or <- function(released, known) if (is.null(released)) known else ifelse(is.na(released), known, as.numeric(released))
 
 points_of_points <- function(x, value, lag, zone) {
   series <- if (is.character(x$series)) x$series else as.character(x$series)
@@ -114,8 +116,7 @@ points_of_points <- function(x, value, lag, zone) {
     series <- series[order]
   }
   time <- as.numeric(x$time)
-  known <- lagged(time, lag, zone)
-  if (!is.null(x[["released"]])) known <- ifelse(is.na(x$released), known, as.numeric(x$released))
+  known <- released_or(x[["released"]], lagged(time, lag, zone))
   points <- list(series = series, time = time, known = known, value = as.double(x[[value %||% "value"]]))
   points$status <- x[["status"]]
   points

@@ -87,3 +87,16 @@ test_that("the monotone rule stays between its neighbours, and on rising values 
   curve <- stats::splinefun(as.numeric(rising$time), rising$value, "monoH.FC")
   expect_equal(got$value, curve(as.numeric(got$time)), tolerance = 1e-9)
 })
+
+test_that("a value drawn from later ones is not used before they were known", {
+  days <- data.frame(series = "a", period = as.Date("2026-03-01") + c(0, 3), value = c(1, 4))
+  grid <- as.Date("2026-03-01") + 1:5
+  at <- function(rule) series_align(series_fill(days, rule = rule), grid = grid)$a
+  expect_identical(at("linear"), c(1, 1, 1, 4, 4))
+  expect_identical(at("last"), c(1, 1, 1, 4, 4))
+  expect_identical(series_fill(days, rule = "linear")$released[2], as.POSIXct("2026-03-05", tz = "UTC"))
+  bars <- minute_bars(without = 10:12)
+  full <- series_fill(bars, source_calendar("quay"), rule = "linear")
+  expect_identical(unique(as.numeric(full$released[full$status == "filled"])), as.numeric(full$time[14]) + 60)
+  expect_equal(as.data.frame(series_unfill(full)), as.data.frame(bars), ignore_attr = TRUE)
+})
