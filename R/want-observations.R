@@ -8,6 +8,8 @@
 #' @param updated_after Only what was updated after this instant, where the service can say.
 #' @param first_n,last_n Only so many of the first or last values of each series.
 #' @param history Whether to ask for all releases, where the service serves them.
+#' @param detail `"full"`, or `"dataonly"` for values without attributes.
+#' @param flat Whether to ask for a message without series, each value with all its dimensions.
 #' @param version The dataset's version; by default the latest.
 #' @param language The language of labels in messages.
 #' @param archive An archive that keeps the structures.
@@ -21,8 +23,8 @@
 #' want <- want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*", from = "2015")
 #' plan_calls(want)
 #' }
-want_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL, first_n = NULL, last_n = NULL, history = FALSE,
-  version = "latest", language = "en", archive = NULL) {
+want_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL, first_n = NULL, last_n = NULL, history = FALSE, detail = "full",
+  flat = FALSE, version = "latest", language = "en", archive = NULL) {
   about <- datasets_describe(source, dataset, version, language, archive)
   asked <- list(...)
   if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("want", "Codes are asked for by the name of their dimension.",
@@ -43,7 +45,9 @@ want_observations <- function(source, dataset, ..., from = NULL, to = NULL, upda
   structure(list(source = source, offer = offer, shape = "observations", dataset = about, selection = selection, window = window,
     query = list(updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),
     firstNObservations = if (!is.null(first_n)) check_count(first_n, "first_n"), lastNObservations = if (!is.null(last_n)) check_count(last_n,
-      "last_n"), includeHistory = if (isTRUE(history)) "true"),
+      "last_n"), includeHistory = if (isTRUE(history)) "true",
+      detail = if (check_choice(detail, "detail", c("full", "dataonly")) != "full") detail,
+      dimensionAtObservation = if (isTRUE(flat)) "AllDimensions"),
     symbols = character(), notes = notes, sdmx = TRUE), class = "vetusta_want")
 }
 

@@ -151,3 +151,16 @@ test_that("labels, names and multipliers are as the user says", {
   expect_identical(following()$period, as.Date(c("2020-01-01", "2021-01-01", "2022-01-01")))
   expect_null(following())
 })
+
+test_that("a flat message is asked for and gives the same rows", {
+  basin <- basin_at(start_services()$root)
+  rows <- lapply(c(FALSE, TRUE), function(flat) {
+    want <- want_observations(basin, "HARVEST", STATE = "ORV", CROP = "RYE", from = "2020", flat = flat, detail = if (flat) "dataonly" else "full")
+    want$source$sdmx$formats <- "json"
+    following <- collect_pages(plan_calls(want))()
+    following[order(following$series, following$period), c("series", "period", "value")]
+  })
+  expect_gt(nrow(rows[[1]]), 5)
+  expect_identical(rows[[2]], rows[[1]])
+  expect_error_kind(want_observations(basin, "HARVEST", detail = "ful"), "want", "full")
+})
