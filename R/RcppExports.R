@@ -5,6 +5,10 @@ bar_faults_cpp <- function(open, high, low, close, volume, time) {
     .Call(`_vetusta_bar_faults_cpp`, open, high, low, close, volume, time)
 }
 
+late_rows_cpp <- function(group, time) {
+    .Call(`_vetusta_late_rows_cpp`, group, time)
+}
+
 is_ordered_cpp <- function(group, time) {
     .Call(`_vetusta_is_ordered_cpp`, group, time)
 }
@@ -29,16 +33,16 @@ sdmx_xml_cpp <- function(body) {
     .Call(`_vetusta_sdmx_xml_cpp`, body)
 }
 
-align_cpp <- function(grid, known, own) {
-    .Call(`_vetusta_align_cpp`, grid, known, own)
+align_cpp <- function(grid_, known_, own_) {
+    .Call(`_vetusta_align_cpp`, grid_, known_, own_)
 }
 
-align_between_cpp <- function(grid, known, value) {
-    .Call(`_vetusta_align_between_cpp`, grid, known, value)
+align_between_cpp <- function(grid_, known_, value_) {
+    .Call(`_vetusta_align_between_cpp`, grid_, known_, value_)
 }
 
-times_match_cpp <- function(grid, time) {
-    .Call(`_vetusta_times_match_cpp`, grid, time)
+times_match_cpp <- function(grid_, time_) {
+    .Call(`_vetusta_times_match_cpp`, grid_, time_)
 }
 
 carry_cpp <- function(value, block, most, forward) {
@@ -53,20 +57,32 @@ linear_cpp <- function(value, time, block) {
     .Call(`_vetusta_linear_cpp`, value, time, block)
 }
 
-times_present_cpp <- function(expected, present) {
-    .Call(`_vetusta_times_present_cpp`, expected, present)
+times_present_cpp <- function(expected_, present_) {
+    .Call(`_vetusta_times_present_cpp`, expected_, present_)
 }
 
 missing_runs_cpp <- function(present, reason) {
     .Call(`_vetusta_missing_runs_cpp`, present, reason)
 }
 
-roll_sums_cpp <- function(group, time, value, length, kind, least) {
-    .Call(`_vetusta_roll_sums_cpp`, group, time, value, length, kind, least)
+roll_sums_cpp <- function(group, time_, value_, length, kind, least) {
+    .Call(`_vetusta_roll_sums_cpp`, group, time_, value_, length, kind, least)
 }
 
-roll_extremes_cpp <- function(group, time, value, length, largest, least) {
-    .Call(`_vetusta_roll_extremes_cpp`, group, time, value, length, largest, least)
+roll_extremes_cpp <- function(group, time_, value_, length, largest, least) {
+    .Call(`_vetusta_roll_extremes_cpp`, group, time_, value_, length, largest, least)
+}
+
+front_open <- function(port, service_port, kind, every, away) {
+    .Call(`_vetusta_front_open`, port, service_port, kind, every, away)
+}
+
+front_turn <- function(front, milliseconds) {
+    invisible(.Call(`_vetusta_front_turn`, front, milliseconds))
+}
+
+front_close <- function(front) {
+    invisible(.Call(`_vetusta_front_close`, front))
 }
 
 seeded_uniform_cpp <- function(key, n) {

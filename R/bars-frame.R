@@ -9,7 +9,8 @@ status_words <- c("observed", "provisional", "filled")
 #'   and `low` are then `NA`, as is `volume`; `session`, `side` and `status` default to `NA`, `NA` and `"observed"`.
 #' @return A tibble with the columns `symbol` (text), `time` (`POSIXct` in UTC, a bar's start), `open`, `high`, `low`,
 #'   `close` (prices), `volume` (units traded), `session`, `side` (text), `status` (`observed`, `provisional` or `filled`),
-#'   and after them every further column of `rows`; in order of symbol and time.
+#'   and after them every further column of `rows`; in order of symbol and time. Rows that stood out of order are sorted, and a
+#'   message of the class `vetusta_note` says how many.
 #' @section Errors: `vetusta_error_shape` for a missing column or a wrong type. Rows are not judged here, see [bars_faults()].
 #' @export
 #' @examples
@@ -38,7 +39,10 @@ bars_frame <- function(rows) {
   }
   columns[setdiff(names(rows), bars_columns)] <- unclass(rows)[setdiff(names(rows), bars_columns)]
   order <- order_of(columns$symbol, columns$time)
-  if (!is.null(order)) columns <- lapply(columns, `[`, order)
+  if (!is.null(order)) {
+    say_sorted_rows(columns$symbol, columns$time)
+    columns <- lapply(columns, `[`, order)
+  }
   as_rows(columns)
 }
 
@@ -66,8 +70,8 @@ number_column <- function(rows, name, n) {
 }
 
 # The order by symbol and time, or NULL where the rows stand in it already.
-order_of <- function(symbol, time) {
-  symbol <- text_ranks(symbol)
+order_of <- function(symbol, time, groups = text_groups(symbol)) {
+  symbol <- group_ranks(groups)
   if (is_ordered_cpp(symbol, time)) NULL else order(symbol, as.numeric(time), method = "radix")
 }
 
@@ -77,9 +81,8 @@ text_groups <- function(text) {
   list(id = found$id, levels = text[found$first], first = found$first)
 }
 
-# The same, in the order of the texts.
-text_ranks <- function(text) {
-  groups <- text_groups(text)
+# The ids of groups, in the order of the texts.
+group_ranks <- function(groups) {
   place <- order(groups$levels, method = "radix", na.last = TRUE)
   if (!is.unsorted(place)) {
     return(groups$id)
@@ -104,6 +107,9 @@ no_bars_faults <- data.frame(row = integer(), symbol = character(), time = as.PO
 #' ))
 #' bars_faults(bars)
 bars_faults <- function(bars) {
+  if (!is.data.frame(bars) || !all(c("symbol", "time", "open", "high", "low", "close", "volume") %in% names(bars))) {
+    vetusta_stop("shape", "Bars are a data frame with symbol, time, open, high, low, close and volume.", todo = "make one with bars_frame()")
+  }
   code <- bar_faults_cpp(bars$open, bars$high, bars$low, bars$close, bars$volume, as.numeric(bars$time))
   code[code == 0L & (is.na(bars$symbol) | !nzchar(bars$symbol))] <- 7L
   row <- which(code != 0L)

@@ -17,9 +17,10 @@
 #'   the largest, `low` the smallest, `close` the last, `volume` the sum. `time` is the bucket's start; a day, week, month or year bears
 #'   the opening of its first session. `status` is `provisional` where a bar in it is, where fewer than `need` of its expected
 #'   bars are there, or where its end lies after the end of all data. The attribute `outside` says how many rows lay outside the
-#'   sessions. The result is the same however the input was ordered or split. No rows give no rows; infinite prices are carried as they are.
+#'   sessions. The result is the same however the input was ordered or split; rows that stood out of order are sorted, and a message of the class
+#'   `vetusta_note` says how many. No rows give no rows; infinite prices are carried as they are.
 #' @section Errors: `vetusta_error_want` when `interval` is not longer than the bars' own or does not divide by it, or for an argument that
-#'   is none of its words.
+#'   is none of its words; `vetusta_error_calendar` for bars outside the years that the calendar covers.
 #' @export
 #' @examples
 #' minutes <- bars_frame(data.frame(
@@ -29,10 +30,12 @@
 #' bars_regroup(minutes, "1 day", source_calendar("quay"))
 bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", base = NULL, zone = "UTC", anchor = "opening", day_start = NULL,
                          week_start = "monday", label = "start", need = 1) {
+  check_calendar(calendar)
   by_session <- identical(interval, "session")
   interval <- time_interval(if (by_session) "1 day" else interval)
   check_choice(anchor, "anchor", c("opening", "clock"))
   check_choice(label, "label", c("start", "end"))
+  check_sessions(session)
   week_start <- match(check_choice(week_start, "week_start", weekday_names), weekday_names)
   if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) vetusta_stop("want", "`need` is a share of the expected bars.", todo = "give a number from 0 to 1")
   if (by_session && is.null(calendar)) vetusta_stop("want", "Bars are regrouped by session with a calendar only.", todo = "give `calendar`")
@@ -49,6 +52,7 @@ bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", b
     return(regrouped_frame(bars, integer(), list(group = integer(), time = numeric(), open = numeric(), high = numeric(), low = numeric(),
       close = numeric(), volume = numeric(), average = numeric(), bars = integer(), frame = integer(), provisional = logical(), outside = 0), numeric(), character(), logical()))
   }
+  check_covers(calendar, min(bars$time), utc(as.numeric(max(bars$time)) + 1))
   frames <- calendar_frames(calendar, interval, min(bars$time), max(bars$time), session, week_start)
   if (by_session) frames$bucket <- seq_len(nrow(frames))
   step <- if (is_intraday(interval)) interval$seconds else 0
@@ -117,7 +121,11 @@ ordered_bars <- function(bars) {
   if (!inherits(bars$time, "POSIXct") || !is.character(bars$symbol) || !is.character(bars$status)) bars <- bars_frame(bars)
   sides <- text_groups(bars$side)$levels
   order <- if (length(sides) > 1) order(bars$symbol, bars$side, bars$time, method = "radix") else order_of(bars$symbol, bars$time)
-  if (is.null(order)) bars else bars[order, ]
+  if (is.null(order)) {
+    return(bars)
+  }
+  say_sorted_rows(if (length(sides) > 1) paste(bars$symbol, bars$side) else bars$symbol, bars$time)
+  bars[order, ]
 }
 
 # One number a series, symbol and side, and the row in which it first comes.

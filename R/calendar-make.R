@@ -10,6 +10,7 @@ weekday_names <- c("monday", "tuesday", "wednesday", "thursday", "friday", "satu
 #'   `day` (`"MM-DD"` for every year, or `"YYYY-MM-DD"`), or `weekday` with `nth` (1 to 5 or `last`) and `month`, or `easter` or
 #'   `eastern_easter` (days from Easter Sunday, `1` is the Monday); and it may have a `name`, `moved` (`next`, `previous` or `nearest`
 #'   weekday when it falls on none; by default it is not moved), `from` and `until` (the years in which it holds).
+#'   `covers` (`from` and `until`, the years for which its days are known) lets what lies outside be refused.
 #' @return A `vetusta_calendar`.
 #' @section Errors: `vetusta_error_calendar`, with the part that is wrong.
 #' @export
@@ -19,7 +20,9 @@ weekday_names <- c("monday", "tuesday", "wednesday", "thursday", "friday", "satu
 #'   sessions = list(regular = "08:00-16:00"), closed = list(list(day = "01-01", name = "New Year"))
 #' ))
 calendar_make <- function(definition) {
-  known <- c("calendar", "title", "zone", "weekdays", "sessions", "closed", "half_days")
+  if (!is.list(definition) || is.object(definition)) vetusta_stop("calendar", "A calendar is made from a list.",
+    todo = "give a list with calendar, zone and what else it has, as a calendar file is read")
+  known <- c("calendar", "title", "zone", "weekdays", "sessions", "closed", "half_days", "covers")
   wrong <- setdiff(names(definition), known)
   if (length(wrong)) stop_calendar(paste0("the word \"", wrong[1], "\" is not known"), "", suggest_word(wrong[1], known))
   for (part in c("calendar", "zone")) {
@@ -37,7 +40,7 @@ calendar_make <- function(definition) {
     list(
       name = definition$calendar, title = definition$title %||% definition$calendar, zone = definition$zone,
       weekdays = sort(unique(weekdays)), sessions = read_sessions(definition$sessions %||% list(regular = "00:00-24:00"), "sessions"),
-      closed = read_days(definition$closed, "closed"), half_days = read_days(definition$half_days, "half_days", with_sessions = TRUE)
+      covers = read_covers(definition$covers), closed = read_days(definition$closed, "closed"), half_days = read_days(definition$half_days, "half_days", with_sessions = TRUE)
     ),
     class = "vetusta_calendar"
   )
@@ -72,6 +75,39 @@ read_sessions <- function(sessions, where) {
   }
   rownames(frame) <- NULL
   frame
+}
+
+# The years for which the calendar's days are known, both included; NULL for all.
+read_covers <- function(covers) {
+  if (is.null(covers)) {
+    return(NULL)
+  }
+  years <- lapply(c(from = "from", until = "until"), function(bound) covers[[bound]])
+  if (!is.list(covers) || length(setdiff(names(covers), names(years))) || !length(unlist(years)) || !all(vapply(unlist(years), is.numeric, TRUE))) {
+    stop_calendar("`covers` says no years", "covers", "write it as covers: {from: 2015, until: 2030}")
+  }
+  if (isTRUE(years$from > years$until)) stop_calendar("`covers` ends before it begins", "covers", "exchange from and until")
+  years
+}
+
+check_calendar <- function(calendar, name = "calendar", needed = FALSE) {
+  if ((is.null(calendar) && !needed) || inherits(calendar, "vetusta_calendar")) {
+    return(calendar)
+  }
+  vetusta_stop("want", paste0("`", name, "` must be a calendar."), todo = "make one with calendar_make(), or take one with source_calendar()")
+}
+
+# A window outside the years that the calendar knows would have closed days taken for gaps.
+check_covers <- function(calendar, from, to) {
+  covers <- calendar$covers
+  if (is.null(covers)) {
+    return(invisible())
+  }
+  years <- as.POSIXlt(c(local_day(from, calendar$zone), local_day(utc(as.numeric(to) - 1e-3), calendar$zone)))$year + 1900
+  if (years[1] < (covers$from %||% -Inf) || years[2] > (covers$until %||% Inf)) {
+    vetusta_stop("calendar", paste0("The calendar ", calendar$name, " covers the years ", covers$from %||% "", " to ", covers$until %||% "", ", and the window goes from ",
+      years[1], " to ", years[2], "."), where = paste("calendar", calendar$name), todo = "ask for a shorter window; or add the days of the other years to the calendar, and the years to its covers:")
+  }
 }
 
 # A day entry says when it falls: `day` (a date, of every year or of one), `weekday` with `nth` and `month`, or days from Easter.
@@ -201,6 +237,7 @@ print.vetusta_calendar <- function(x, ...) {
     cat("  ", what, " ", when, if (day$name != when) paste0(" ", day$name), if (day$moved != "not") paste0(", moved to the ", day$moved, " weekday"),
       if (!is.null(day$from)) paste0(", from ", day$from), if (!is.null(day$until)) paste0(", until ", day$until), "\n", sep = "")
   }
+  if (!is.null(x$covers)) cat("  covers   ", x$covers$from %||% "...", " to ", x$covers$until %||% "...", "\n", sep = "")
   for (day in x$closed) say("closed  ", day)
   for (day in x$half_days) say("half day", day)
   invisible(x)

@@ -5,14 +5,25 @@
 #' @param session Names of the sessions that count; `NULL` for all.
 #' @return A data frame with one row a session, in time order: `day` (`Date`, local), `session`, `open` and `close`
 #'   (`POSIXct`, UTC; `close` is the first instant outside).
-#' @section Errors: `vetusta_error_want` for an unknown session or a day that is none.
+#' @section Errors: `vetusta_error_want` for an unknown session or a day that is none; `vetusta_error_calendar` for a window outside the years that the calendar covers.
 #' @export
 #' @examples
 #' quay <- source_calendar("quay")
 #' calendar_sessions(quay, "2026-03-19", "2026-03-23", session = "regular")
 calendar_sessions <- function(calendar, from, to, session = NULL) {
+  check_calendar(calendar, needed = TRUE)
+  sessions <- sessions_between(calendar, from, to, session)
+  if (nrow(sessions)) check_covers(calendar, sessions$open[1], sessions$open[nrow(sessions)])
+  sessions
+}
+
+# The same for the product's own use, which looks a little over a window's edges.
+sessions_between <- function(calendar, from, to, session = NULL) {
+  check_sessions(session)
   days <- calendar_days(calendar, from, to)
   known <- unique(c(calendar$sessions$session, unlist(lapply(calendar$half_days, function(day) day$sessions$session))))
+  # the word regular, which is the default everywhere, means all sessions of a calendar that has none of that name
+  if (identical(session, "regular") && !"regular" %in% known) session <- NULL
   for (name in session) check_choice(name, "session", known)
   half <- lapply(moved_days(calendar$half_days, years_of(days), calendar$weekdays), function(on) days[days %in% on])
   ordinary <- days[!days %in% unlist(half)]
@@ -39,8 +50,8 @@ sessions_on <- function(days, sessions) {
 
 # The local days on which the calendar is open at all.
 calendar_days <- function(calendar, from, to) {
-  bounds <- lapply(list(from = from, to = to), as.Date)
-  if (anyNA(unlist(bounds)) || any(lengths(bounds) != 1)) {
+  bounds <- Map(check_days, list(from = from, to = to), c("from", "to"))
+  if (anyNA(unlist(bounds)) || !all(is.finite(unlist(bounds))) || any(lengths(bounds) != 1)) {
     vetusta_stop("want", "A calendar is asked for a day that is none.", todo = "write days as 2026-03-12")
   }
   if (bounds$from > bounds$to) {
@@ -62,7 +73,7 @@ years_of <- function(days) {
 
 # The sessions that can hold an instant of a window: a day on either side covers sessions that cross midnight.
 sessions_around <- function(calendar, from, to, session = NULL) {
-  calendar_sessions(calendar, local_day(from, calendar$zone) - 1, local_day(to, calendar$zone) + 1, session)
+  sessions_between(calendar, local_day(from, calendar$zone) - 1, local_day(to, calendar$zone) + 1, session)
 }
 
 #' The times at which a calendar expects a value
@@ -72,19 +83,21 @@ sessions_around <- function(calendar, from, to, session = NULL) {
 #'   opening; a day, week, month or year has the opening of its first session as its time.
 #' @param from,to The window, instants or days, see [time_instant()]; days are local to the calendar, and a day as `to` is
 #'   included whole.
-#' @param session Names of the sessions that count; `NULL` for all.
+#' @param session Names of the sessions that count; `NULL` for all, and `"regular"` for all of a calendar that has none of that name.
 #' @return `POSIXct` in UTC, ascending; the starts of all bars that begin in the window.
-#' @section Errors: `vetusta_error_want` for a window or interval that is none.
+#' @section Errors: `vetusta_error_want` for a window or interval that is none; `vetusta_error_calendar` for a window outside the years that the calendar covers.
 #' @export
 #' @examples
 #' calendar_times(source_calendar("quay"), "1 hour", "2026-03-19", "2026-03-20")
 calendar_times <- function(calendar, interval, from, to, session = "regular") {
+  check_calendar(calendar, needed = TRUE)
   interval <- time_interval(interval)
   from <- time_instant(from, calendar$zone, name = "from")
   to <- time_instant(to, calendar$zone, end = TRUE, name = "to")
   if (to <= from) {
     return(utc(numeric()))
   }
+  check_covers(calendar, from, to)
   frames <- calendar_frames(calendar, interval, from, to, session)
   times <- if (is_intraday(interval)) {
     frames_times_cpp(as.numeric(frames$open), as.numeric(frames$close), interval$seconds)
@@ -100,12 +113,12 @@ calendar_frames <- function(calendar, interval, from, to, session, week_start = 
   first <- local_day(from, calendar$zone)
   last <- local_day(to, calendar$zone)
   if (is_intraday(interval)) {
-    frames <- calendar_sessions(calendar, first - 1, last + 1, session)
+    frames <- sessions_between(calendar, first - 1, last + 1, session)
     frames$bucket <- seq_len(nrow(frames))
     return(frames)
   }
   first_bucket <- bucket_of_day(first - 1, interval, week_start)
-  frames <- calendar_sessions(calendar, bucket_start(first_bucket, interval, week_start), bucket_start(bucket_of_day(last + 1, interval, week_start) + 1, interval, week_start) - 1, session)
+  frames <- sessions_between(calendar, bucket_start(first_bucket, interval, week_start), bucket_start(bucket_of_day(last + 1, interval, week_start) + 1, interval, week_start) - 1, session)
   frames$bucket <- bucket_of_day(frames$day, interval, week_start)
   frames
 }
@@ -153,7 +166,7 @@ day_times <- function(day, zone, calendar) {
   if (is.null(calendar) || !length(day)) {
     return(time_local(day, 0, zone))
   }
-  sessions <- calendar_sessions(calendar, min(day), max(day), main_session(calendar))
+  sessions <- sessions_between(calendar, min(day), max(day), main_session(calendar))
   opening <- sessions$open[match(day, sessions$day)]
   opening[is.na(opening)] <- time_local(day[is.na(opening)], calendar$sessions$start[1], calendar$zone)
   opening

@@ -105,11 +105,14 @@ read_any_table <- function(file) {
   }
   if (file.size(path) == 0) vetusta_stop("import", "The file is empty.", where = file, todo = "look at what wrote it")
   if (identical(readBin(path, "raw", 4), charToRaw("PAR1"))) {
-    return(as.data.frame(nanoparquet::read_parquet(path)))
+    return(tryCatch(as.data.frame(nanoparquet::read_parquet(path)), error = function(e) {
+      vetusta_stop("import", "The Parquet file is damaged.", where = file, todo = "look at what wrote it, or fetch it again")
+    }))
   }
   rows <- tryCatch(suppressWarnings(data.table::fread(file = path, data.table = FALSE, na.strings = table_absent, colClasses = "character", showProgress = FALSE,
     strip.white = TRUE)), error = function(e) NULL)
   if (is.null(rows) || ncol(rows) < 2) vetusta_stop("import", "The file is no table.", where = file, todo = "give a CSV with a line of names, or a Parquet file")
+  check_text_names(rows, file)
   rows
 }
 

@@ -26,6 +26,9 @@ nearest_word <- function(word, known) {
 
 # "did you mean x?" or the whole list
 suggest_word <- function(word, known) {
+  if (!length(known)) {
+    return("there is none yet")
+  }
   near <- nearest_word(word, known)
   if (is.null(near)) paste0("use one of: ", paste(known, collapse = ", ")) else paste0("did you mean \"", near, "\"?")
 }
@@ -40,12 +43,43 @@ check_text <- function(x, name, kind = "want", several = FALSE) {
   invisible(x)
 }
 
+# A wrong argument in an error's words, whatever it is.
+shown_value <- function(x) {
+  if (is.null(x)) {
+    return("NULL")
+  }
+  if (!is.atomic(x) || !length(x)) {
+    return(paste("a", class(x)[1]))
+  }
+  text <- paste(utils::head(as.character(x), 3), collapse = ", ")
+  if (is.na(text)) "NA" else if (nchar(text) > 60) paste0(substr(text, 1, 60), " ...") else text
+}
+
 check_choice <- function(x, name, choices, kind = "want") {
-  if (!is.character(x) || length(x) != 1 || !x %in% choices) {
-    shown <- if (length(x) == 1) as.character(x) else paste(x, collapse = ", ")
+  if (!is.character(x) || length(x) != 1 || is.na(x) || !x %in% choices) {
+    shown <- shown_value(x)
     vetusta_stop(kind, paste0("`", name, "` cannot be \"", shown, "\"."), todo = suggest_word(shown, choices))
   }
   x
+}
+
+check_flag <- function(x, name) {
+  if (!is.logical(x) || length(x) != 1 || is.na(x)) vetusta_stop("want", paste0("`", name, "` is TRUE or FALSE, and cannot be ", shown_value(x), "."), todo = paste("correct", name))
+  x
+}
+
+check_number <- function(x, name, least = -Inf, kind = "want") {
+  if (!is.numeric(x) || is.object(x) || length(x) != 1 || is.na(x) || x < least) {
+    vetusta_stop(kind, paste0("`", name, "` is one number", if (is.finite(least)) paste0(", ", least, " or more"), ", and cannot be ", shown_value(x), "."), todo = paste("correct", name))
+  }
+  x
+}
+
+check_sessions <- function(session) {
+  if (!is.null(session) && (!is.character(session) || !length(session) || anyNA(session))) {
+    vetusta_stop("want", paste0("`session` is one or more names of sessions, and cannot be ", shown_value(session), "."), todo = "give names, or NULL for all sessions")
+  }
+  session
 }
 
 check_count <- function(x, name, kind = "want", least = 1) {

@@ -10,6 +10,7 @@
 #' @examples
 #' export_csv(data.frame(symbol = "KELD", close = 41.2), tempfile(fileext = ".csv"))
 export_csv <- function(rows, file = "") {
+  if (!is.data.frame(rows) || !length(rows)) vetusta_stop("export", "What is written is a table with columns.", todo = "give a data frame")
   rows <- as.list(rows)
   for (name in names(rows)) {
     column <- rows[[name]]

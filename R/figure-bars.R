@@ -20,6 +20,7 @@
 #' figure_candles(days)
 #' figure_lines(days)
 figure_candles <- function(bars, title = NULL, subtitle = NULL, zone = "UTC") {
+  check_zone(zone, "figure")
   bars <- drawable(bars)
   bars <- bars[stats::complete.cases(bars[c("open", "high", "low", "close")]), ]
   if (!nrow(bars)) vetusta_stop("figure", "None of the bars has an open, high, low and close.", todo = "draw them with figure_lines()")
@@ -49,6 +50,9 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, zone = "UTC") {
 #' @details `figure_lines()` draws one line a symbol, named at its end.
 #' @export
 figure_lines <- function(bars, value = "close", base = NULL, title = NULL, subtitle = NULL, zone = "UTC", bridge = 30) {
+  check_zone(zone, "figure")
+  check_number(bridge, "bridge", 0, "figure")
+  if (!is.null(base)) check_number(base, "base", kind = "figure")
   bars <- drawable(bars)
   check_choice(value, "value", names(bars)[vapply(bars, is.numeric, TRUE)], "figure")
   bars <- bars[!is.na(bars[[value]]), ]
@@ -109,7 +113,7 @@ drawable <- function(bars) {
   if (!is.data.frame(bars) || !nrow(bars)) {
     vetusta_stop("figure", "There are no bars to draw.", todo = "look at the window and the symbols")
   }
-  ordered_bars(bars)
+  without_notes(ordered_bars(bars))
 }
 
 describe_window <- function(bars, zone) {

@@ -30,6 +30,8 @@
 #' series_align(days, traffic, grid = "KELD", ages = TRUE)
 series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag = NULL, oldest = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = "UTC") {
   check_choice(form, "form", c("wide", "tidy"))
+  for (one in c("as_of", "ages")) check_flag(get(one), one)
+  check_zone(zone)
   tables <- list(...)
   if (!length(tables)) vetusta_stop("want", "There are no series to align.", todo = "give one or more tables")
   series <- align_series(tables, value, interval, lag, zone, as_of)
@@ -45,23 +47,24 @@ series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag =
 
 # Each series as columns in order of the instant from which its values count.
 align_series <- function(tables, value, interval, lag, zone, as_of) {
-  tables <- lapply(tables, function(x) {
+  tables <- with_one_note(lapply(tables, function(x) {
     if (is.null(names(lag))) {
       return(series_points(x, if (series_kind(x) == "bars") value, if (series_kind(x) == "bars") interval, lag, zone))
     }
     names <- unique(as.character(x[["series"]] %||% x[["symbol"]]))
     lag_here <- by_series(lag, names, "lag", strict = FALSE)
     do.call(rbind, lapply(names, function(name) series_points(x[(x[["series"]] %||% x[["symbol"]]) == name, ], if (series_kind(x) == "bars") value, interval, lag_here[[name]], zone)))
-  })
+  }))
   all <- if (length(tables) == 1) tables[[1]] else as.data.frame(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE))
-  rows <- series_split(all$series)
+  rows <- series_split(all$series, if (length(tables) == 1 && is.null(names(lag))) attr(all, "groups"))
   for (name in setdiff(names(lag), c("", names(rows)))) check_choice(name, "lag", names(rows))
   all <- as.list(all)[c("time", "known", "value")]
   lapply(rows, function(i) {
     part <- if (length(rows) == 1) all else lapply(all, `[`, i)
     if (anyNA(part$value)) part <- lapply(part, `[`, !is.na(part$value))
     if (!as_of) part$known <- part$time
-    if (is.unsorted(part$known)) part <- lapply(part, `[`, order(part$known, part$time, method = "radix"))
+    # own times are in order already
+    if (!identical(part$known, part$time) && is.unsorted(part$known)) part <- lapply(part, `[`, order(part$known, part$time, method = "radix"))
     part
   })
 }
@@ -71,6 +74,8 @@ by_series <- function(x, names, what, strict = TRUE) {
   if (is.null(x)) {
     return(stats::setNames(vector("list", length(names)), names))
   }
+  if (!is.vector(x) || !length(x)) vetusta_stop("want", paste0("`", what, "` cannot be ", shown_value(x), "."), todo = paste0("give one ", what,
+    " for all series, or a named vector with one for each"))
   if (is.null(names(x))) {
     return(stats::setNames(rep(list(x[[1]]), length(names)), names))
   }
@@ -89,6 +94,10 @@ align_grid <- function(grid, series, zone) {
     return(as.numeric(time_local(sort(unique(grid[!is.na(grid)])), 0, zone)))
   }
   if (is.list(grid)) {
+    parts <- c("calendar", "interval", "from", "to")
+    if (is.data.frame(grid) || !all(parts %in% names(grid)) || length(setdiff(names(grid), c(parts, "session")))) {
+      vetusta_stop("want", "A grid that is a list has a calendar, an interval, a from and a to.", todo = "give list(calendar = , interval = , from = , to = )")
+    }
     return(as.numeric(do.call(calendar_times, grid)))
   }
   known <- c("union", "intersection", names(series))

@@ -25,7 +25,7 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL, leas
   kind <- series_kind(x)
   points <- series_points(x, if (kind == "bars") value, interval, zone = zone)
   if (kind == "observations") points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
-  groups <- text_groups(points$series)$id
+  groups <- (attr(points, "groups") %||% text_groups(points$series))$id
   result <- if (change %in% windows) {
     if (is.null(window)) vetusta_stop("want", paste0("The ", change, " of a window needs its length."), todo = "give `window`, such as \"30 days\"")
     change_window(points, groups, change, time_interval(window, "window"), check_count(least, "least"))

@@ -19,11 +19,15 @@
 #' days$value[12] <- 2000
 #' series_faults(days)
 series_faults <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL) {
+  check_number(jump, "jump", 0)
+  check_number(stale, "stale", 1)
+  if (!is.null(negative)) check_flag(negative, "negative")
   kind <- series_kind(x)
   order <- faults_of_order(x, kind)
-  shape <- if (kind == "bars") faults_of_bars(x) else NULL
-  points <- series_points(x, if (kind == "bars") value)
-  quiet <- if (kind == "bars") ordered_bars(x)$volume %in% 0 else rep(FALSE, nrow(points))
+  # what stood out of order is told as a fault
+  shape <- if (kind == "bars") without_notes(faults_of_bars(x))
+  points <- without_notes(series_points(x, if (kind == "bars") value))
+  quiet <- if (kind == "bars") without_notes(ordered_bars(x))$volume %in% 0 else rep(FALSE, nrow(points))
   if (kind == "observations") points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
   negative <- negative %||% (kind == "bars")
   parts <- lapply(series_split(points$series), function(rows) {

@@ -27,12 +27,16 @@
 #' series_unfill(full)
 series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across = NULL, ends = FALSE, neighbour = NULL, constant = NULL,
                         interval = NULL, from = NULL, to = NULL, session = "regular") {
+  check_calendar(calendar)
+  if (!is.null(across)) check_flag(across, "across")
+  check_flag(ends, "ends")
+  if (!is.character(rule) || !length(rule)) check_choice(rule, "rule", c("last", "next", "linear", "spline", "monotone", "seasonal", "neighbour", "constant"))
   for (one in rule) check_choice(one, "rule", c("last", "next", "linear", "spline", "monotone", "seasonal", "neighbour", "constant"))
   if (!is.numeric(at_most) || length(at_most) != 1 || is.na(at_most) || at_most < 1) vetusta_stop("want", "`at_most` is a number of values, 1 or more.", todo = "correct at_most")
   if ("constant" %in% rule && (!is.numeric(constant) || length(constant) != 1)) vetusta_stop("want", "The rule constant needs one number.", todo = "give `constant`")
   if ("neighbour" %in% rule) neighbour <- check_neighbour(neighbour)
   kind <- series_kind(x)
-  x <- switch(kind, bars = ordered_bars(x), observations = newest_rows(series_frame(x)), points = as_rows(x[order(x$series, as.numeric(x$time), method = "radix"), ]))
+  x <- switch(kind, bars = ordered_bars(x), observations = newest_rows(series_frame(x)), points = ordered_points(x))
   if (is.null(x[["status"]])) x$status <- rep("observed", nrow(x))
   plain <- gaps_input(x, kind)
   frame <- gaps_frame(plain, kind, calendar, interval, from, to, session)
@@ -53,6 +57,15 @@ series_unfill <- function(x) {
   # bars and plain values have a release only where filling gave them one
   if (series_kind(x) != "observations" && !is.null(kept[["released"]]) && all(is.na(kept$released))) kept$released <- NULL
   kept
+}
+
+ordered_points <- function(x) {
+  order <- order_of(as.character(x$series), as.numeric(x$time))
+  if (is.null(order)) {
+    return(as_rows(x))
+  }
+  say_sorted_rows(x$series, x$time)
+  as_rows(x[order, ])
 }
 
 no_left <- function() data.frame(series = character(), first = utc(numeric()), last = utc(numeric()), missing = integer(), reason = character())

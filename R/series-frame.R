@@ -9,7 +9,8 @@ observation_columns <- c("series", "period", "frequency", "value", "unit", "stat
 #' @return A tibble with the columns `series` (text), `period` (`Date`, the period's first day), `frequency` (`A`, `S`, `T`, `Q`, `M`,
 #'   `W`, `D`; where it is not given, what the smallest step of the series tells), `value` (number), `unit`, `status` (`observed`,
 #'   `provisional`, `filled`, or `missing` where there is a row and no value), `released` (`POSIXct`, UTC, when it was published; `NA`
-#'   where nobody says), and after them every further column; in order of series, period and release.
+#'   where nobody says), and after them every further column; in order of series, period and release. Rows that stood out of order are sorted, and a message of the
+#'   class `vetusta_note` says how many.
 #' @section Errors: `vetusta_error_shape` for a missing column or a wrong type.
 #' @export
 #' @examples
@@ -35,7 +36,10 @@ series_frame <- function(rows) {
   others <- setdiff(names(rows), observation_columns)
   columns[others] <- unclass(rows)[others]
   order <- order(columns$series, columns$period, columns$released, method = "radix", na.last = FALSE)
-  if (is.unsorted(order)) columns <- lapply(columns, `[`, order)
+  if (is.unsorted(order)) {
+    say_sorted_rows(columns$series, columns$period)
+    columns <- lapply(columns, `[`, order)
+  }
   as_rows(columns)
 }
 
@@ -99,7 +103,7 @@ points_of_bars <- function(x, value, interval, lag, zone) {
   column <- value %||% "close"
   if (!is.numeric(x[[column]])) vetusta_stop("want", paste0("The bars have no number called \"", column, "\"."), todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
   length <- if (is.null(interval)) guess_interval(x) else time_interval(interval)
-  time <- as.numeric(x$time)
+  time <- seconds_of(x$time)
   end <- if (is.null(length)) time else if (is_intraday(length)) time + length$seconds else as.numeric(shift_instant(x$time, length, 1, zone))
   sides <- text_groups(x$side)$levels
   list(series = if (length(sides) > 1) paste0(x$symbol, ifelse(is.na(x$side), "", paste0(".", x$side))) else x$symbol,
@@ -110,15 +114,20 @@ released_or <- function(released, known) if (is.null(released)) known else ifels
 
 points_of_points <- function(x, value, lag, zone) {
   series <- if (is.character(x$series)) x$series else as.character(x$series)
-  order <- order_of(series, x$time)
+  groups <- text_groups(series)
+  order <- order_of(series, x$time, groups)
   if (!is.null(order)) {
+    say_sorted_rows(series, x$time)
     x <- x[order, ]
     series <- series[order]
+    groups <- NULL
   }
-  time <- as.numeric(x$time)
+  time <- seconds_of(x$time)
   known <- released_or(x[["released"]], lagged(time, lag, zone))
   points <- list(series = series, time = time, known = known, value = as.double(x[[value %||% "value"]]))
   points$status <- x[["status"]]
+  # what names the series by numbers is handed on, since it takes as long as the rest
+  attr(points, "groups") <- groups
   points
 }
 
@@ -129,8 +138,9 @@ guess_interval <- function(bars) {
   step <- smallest_step(bars)
   if (is.na(step)) NULL
   else if (step >= 28 * 86400) interval_of(max(1, round(step / 86400 / 30.4)), "month")
-  else if (step >= 72000 && step <= 86400 * 1.2) interval_of(1, "day")
-  else if (step > 86400 * 1.2) interval_of(round(step / 86400), "day")
+  else if (step >= 6.8 * 86400) interval_of(round(step / 604800), "week")
+  # values some days apart are those of days, of which some are missing
+  else if (step >= 72000) interval_of(1, "day")
   else interval_of(step, "second")
 }
 
@@ -138,8 +148,8 @@ guess_interval <- function(bars) {
 points_rows <- function(series, time, value, ...) as_rows(list(series = series, time = utc(time), value = value, ...))
 
 # Each series' rows, in the order in which the series first come.
-series_split <- function(series) {
-  groups <- text_groups(series)
+series_split <- function(series, groups = NULL) {
+  groups <- groups %||% text_groups(series)
   n <- length(groups$levels)
   # series that stand one after the other are ranges of rows
   in_runs <- n <= 1 || !is.unsorted(groups$id)

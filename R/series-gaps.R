@@ -7,7 +7,8 @@
 #'   missing is no value.
 #' @param calendar A calendar. `NULL` expects a value at every interval of every day of UTC; observations of months and other periods are
 #'   expected for every period, those of days for every day of the calendar.
-#' @param interval The interval of `x`; by default the smallest step between two values.
+#' @param interval The interval of `x`; by default the smallest step between two values, where values two to six days apart are those of days. Without a calendar
+#'   a value is expected where the values' own times lie, on Fridays say; where they do not agree, at midnights and whole hours (UTC).
 #' @param from,to The window, days or instants; by default from the first to the last value of all series together.
 #' @param session Names of the sessions in which values are expected; `NULL` for all.
 #' @param outage For how many times in a row all series must be missing before it is taken for an outage and not for a quiet
@@ -23,7 +24,8 @@
 #'   one for a while, `unknown` where there is but one series to judge by. Times that follow each other in the calendar are one run, also across a
 #'   night. The attribute `summary` has a row a series: `expected`, `present`, `missing`, `share` (present of expected), `runs`,
 #'   `longest`.
-#' @section Errors: `vetusta_error_want` for a window or interval that is none, or an interval that cannot be told from one value.
+#' @section Errors: `vetusta_error_want` for a window or interval that is none, or an interval that cannot be told from one value; `vetusta_error_calendar` for a
+#'   window outside the years that the calendar covers.
 #' @export
 #' @examples
 #' minutes <- bars_frame(data.frame(
@@ -33,6 +35,10 @@
 #' series_gaps(minutes, source_calendar("quay"))
 series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = NULL, session = "regular", outage = NULL, listed = NULL, withheld = NULL,
                         published = NULL, now = NULL) {
+  check_calendar(calendar)
+  if (!is.null(listed) && (!is.data.frame(listed) || !any(c("symbol", "series") %in% names(listed)))) {
+    vetusta_stop("want", "`listed` is a table of instruments.", todo = "give a data frame with symbol, listed and delisted")
+  }
   kind <- series_kind(x)
   name <- if (kind == "bars") "symbol" else "series"
   plain <- gaps_input(x, kind)
@@ -73,7 +79,7 @@ no_gaps <- function() {
 gaps_input <- function(x, kind) {
   if (kind == "bars") {
     x <- ordered_bars(x)
-    plain <- list(series = x$symbol, time = as.numeric(x$time))
+    plain <- list(series = x$symbol, time = seconds_of(x$time))
     return(if (anyNA(x$close)) lapply(plain, `[`, !is.na(x$close)) else plain)
   }
   if (kind == "observations") {
@@ -94,10 +100,12 @@ gaps_frame <- function(plain, kind, calendar, interval, from, to, session) {
   if (kind == "observations") {
     return(gaps_periods(plain, calendar, zone, name, from, to))
   }
+  own <- is.null(calendar)
   calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = "UTC"))
   interval <- gaps_interval(plain, interval)
   window <- gaps_window(plain, from, to, calendar, interval)
-  expected <- as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
+  expected <- (if (own) own_lattice(plain$time, interval, as.numeric(window$from), as.numeric(window$to))) %||%
+    as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
   list(expected = expected, interval = interval, intraday = is_intraday(interval),
     iso = interval$iso, calendar = name, zone = zone)
 }
@@ -107,6 +115,7 @@ gaps_periods <- function(plain, calendar, zone, name, from, to) {
   window <- gaps_window(plain, from, to, list(zone = zone), NULL)
   first <- as.Date(window$from, tz = "UTC")
   last <- as.Date(window$to - 1, tz = "UTC")
+  if (!is.null(calendar)) check_covers(calendar, window$from, window$to)
   day <- if (plain$frequency == "D" && !is.null(calendar)) calendar_days(calendar, first, last) else period_sequence(first, last, plain$frequency)
   list(expected = as.numeric(day) * 86400, frequency = plain$frequency, intraday = FALSE, iso = plain$frequency, calendar = name, zone = zone)
 }
@@ -115,11 +124,22 @@ gaps_interval <- function(plain, interval) {
   if (!is.null(interval)) {
     return(time_interval(interval))
   }
-  step <- smallest_step(plain)
-  if (is.na(step)) {
-    vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.", todo = "give `interval`, such as \"1 minute\"")
+  guess_interval(plain) %||% vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.", todo = "give `interval`, such as \"1 minute\"")
+}
+
+# Without a calendar the values' own times say where the expected ones lie, a Friday or a quarter past the hour; NULL where they do not
+# agree on it.
+own_lattice <- function(time, interval, from, to) {
+  step <- interval$seconds
+  if (is.na(step) || !length(time)) {
+    return(NULL)
   }
-  interval_of(if (step >= 72000 && step <= 86400 * 1.2) 86400 else step, "second")
+  first <- min(time)
+  if (any((time - first) %% step > 0)) {
+    return(NULL)
+  }
+  first <- first - floor((first - from) / step) * step
+  if (first < to) seq(first, to - step * 1e-9, by = step) else numeric()
 }
 
 gaps_window <- function(plain, from, to, calendar, interval) {

@@ -27,3 +27,10 @@ text_column <- function(column) {
 
 # "1 symbol", "1,200 symbols"
 counted <- function(n, what) paste0(format(n, big.mark = ",", scientific = FALSE), " ", what, if (n != 1) "s")
+
+format_seconds <- function(seconds) {
+  if (seconds < 120) paste(round(seconds), "s")
+  else if (seconds < 7200) paste(round(seconds / 60), "minutes")
+  else if (seconds < 172800) paste(round(seconds / 3600, 1), "hours")
+  else paste(round(seconds / 86400, 1), "days")
+}

@@ -18,7 +18,8 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
   check_zone(zone)
   check_choice(skipped, "skipped", c("shift", "next", "missing", "error"))
   check_choice(twice, "twice", c("first", "second", "missing", "error"))
-  clock <- as.numeric(as.Date(day)) * 86400 + seconds
+  if (!is.numeric(seconds) || is.object(seconds)) vetusta_stop("want", paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."), todo = "correct seconds")
+  clock <- as.numeric(check_days(day, "day")) * 86400 + seconds
   # a zone's offset a day before and a day after: they differ only around a change of the clock
   before <- zone_offset(clock - 129600, zone)
   after <- zone_offset(clock + 129600, zone)
@@ -28,6 +29,15 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
     instant[changing] <- local_around_change(clock[changing], before[changing], after[changing], zone, skipped, twice)
   }
   utc(instant)
+}
+
+# Days as people give them, as Date.
+check_days <- function(x, name) {
+  days <- if (inherits(x, "Date")) x else if (inherits(x, "POSIXt")) as.Date(x) else if (is.character(x)) read_day(x) else if (is.logical(x) && all(is.na(x))) as.Date(x)
+  if (is.null(days) || (is.character(x) && anyNA(days[!is.na(x)]))) {
+    vetusta_stop("want", paste0("`", name, "` must be days, and cannot be ", shown_value(x), "."), todo = "write days as 2026-03-12, or give a Date")
+  }
+  days
 }
 
 local_around_change <- function(clock, before, after, zone, skipped, twice) {
@@ -69,6 +79,16 @@ change_between <- function(low, high, zone) {
   high
 }
 
+# The seconds of instants, lent where they are: as.numeric() would copy them. Only code that does not write may be given them, see src/doubles.h.
+seconds_of <- function(x) {
+  if (!is.double(x)) {
+    return(as.numeric(x))
+  }
+  x <- unclass(x)
+  attributes(x) <- NULL
+  x
+}
+
 utc <- function(seconds) .POSIXct(as.numeric(seconds), "UTC")
 
 zone_offset <- function(seconds, zone) {
@@ -90,7 +110,7 @@ is_zone <- function(zone) {
 
 check_zone <- function(zone, kind = "want", where = NULL) {
   if (!is.character(zone) || length(zone) != 1 || is.na(zone) || !nzchar(zone) || !is_zone(zone)) {
-    shown <- if (length(zone) == 1) as.character(zone) else "?"
+    shown <- shown_value(zone)
     near <- nearest_word(shown, OlsonNames())
     vetusta_stop(kind, paste0("\"", shown, "\" is no time zone."), where = where,
       todo = paste0(if (!is.null(near)) paste0("did you mean \"", near, "\"? "), "use an IANA name, such as Europe/Riga or UTC")
@@ -120,6 +140,7 @@ local_day <- function(instant, zone) {
 #' time_instant("2026-03-12T09:30:00+02:00")
 time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
   check_zone(zone)
+  check_flag(end, "end")
   if (inherits(x, "POSIXt") && length(x) == 1 && !is.na(x)) {
     return(utc(as.POSIXct(x)))
   }
@@ -136,7 +157,7 @@ time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
       return(instant)
     }
   }
-  shown <- if (length(x) == 1) paste0(" cannot be \"", x, "\": that") else paste0(" is given ", length(x), " times; one")
+  shown <- if (length(x) == 1) paste0(" cannot be \"", shown_value(x), "\": that") else paste0(" is given ", length(x), " times; one")
   vetusta_stop("want", paste0("`", name, "`", shown, " is no day and no instant."),
     todo = "write it as 2026-03-12 or as 2026-03-12T09:30:00Z"
   )

@@ -119,6 +119,10 @@ period_ranges <- function(text) {
 #' @export
 time_spelling <- function(first, frequency, form = "sdmx") {
   check_choice(form, "form", c("sdmx", "iso"))
+  first <- check_days(first, "first")
+  if (!is.character(frequency) || !length(frequency) || !all(is.na(frequency) | frequency %in% names(frequency_words))) {
+    vetusta_stop("want", paste0("`frequency` cannot be ", shown_value(frequency), "."), todo = paste0("use ", paste(names(frequency_words), collapse = ", ")))
+  }
   frequency <- rep_len(frequency, length(first))
   at <- as.POSIXlt(first, tz = "UTC")
   year <- sprintf("%04d", as.integer(at$year + 1900))

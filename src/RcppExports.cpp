@@ -26,6 +26,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// late_rows_cpp
+double late_rows_cpp(IntegerVector group, NumericVector time);
+RcppExport SEXP _vetusta_late_rows_cpp(SEXP groupSEXP, SEXP timeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
+    rcpp_result_gen = Rcpp::wrap(late_rows_cpp(group, time));
+    return rcpp_result_gen;
+END_RCPP
+}
 // is_ordered_cpp
 bool is_ordered_cpp(IntegerVector group, NumericVector time);
 RcppExport SEXP _vetusta_is_ordered_cpp(SEXP groupSEXP, SEXP timeSEXP) {
@@ -112,40 +124,40 @@ BEGIN_RCPP
 END_RCPP
 }
 // align_cpp
-IntegerVector align_cpp(NumericVector grid, NumericVector known, NumericVector own);
-RcppExport SEXP _vetusta_align_cpp(SEXP gridSEXP, SEXP knownSEXP, SEXP ownSEXP) {
+IntegerVector align_cpp(SEXP grid_, SEXP known_, SEXP own_);
+RcppExport SEXP _vetusta_align_cpp(SEXP grid_SEXP, SEXP known_SEXP, SEXP own_SEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< NumericVector >::type grid(gridSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type own(ownSEXP);
-    rcpp_result_gen = Rcpp::wrap(align_cpp(grid, known, own));
+    Rcpp::traits::input_parameter< SEXP >::type grid_(grid_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type known_(known_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type own_(own_SEXP);
+    rcpp_result_gen = Rcpp::wrap(align_cpp(grid_, known_, own_));
     return rcpp_result_gen;
 END_RCPP
 }
 // align_between_cpp
-List align_between_cpp(NumericVector grid, NumericVector known, NumericVector value);
-RcppExport SEXP _vetusta_align_between_cpp(SEXP gridSEXP, SEXP knownSEXP, SEXP valueSEXP) {
+List align_between_cpp(SEXP grid_, SEXP known_, SEXP value_);
+RcppExport SEXP _vetusta_align_between_cpp(SEXP grid_SEXP, SEXP known_SEXP, SEXP value_SEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< NumericVector >::type grid(gridSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
-    rcpp_result_gen = Rcpp::wrap(align_between_cpp(grid, known, value));
+    Rcpp::traits::input_parameter< SEXP >::type grid_(grid_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type known_(known_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type value_(value_SEXP);
+    rcpp_result_gen = Rcpp::wrap(align_between_cpp(grid_, known_, value_));
     return rcpp_result_gen;
 END_RCPP
 }
 // times_match_cpp
-IntegerVector times_match_cpp(NumericVector grid, NumericVector time);
-RcppExport SEXP _vetusta_times_match_cpp(SEXP gridSEXP, SEXP timeSEXP) {
+IntegerVector times_match_cpp(SEXP grid_, SEXP time_);
+RcppExport SEXP _vetusta_times_match_cpp(SEXP grid_SEXP, SEXP time_SEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< NumericVector >::type grid(gridSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
-    rcpp_result_gen = Rcpp::wrap(times_match_cpp(grid, time));
+    Rcpp::traits::input_parameter< SEXP >::type grid_(grid_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    rcpp_result_gen = Rcpp::wrap(times_match_cpp(grid_, time_));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -189,14 +201,14 @@ BEGIN_RCPP
 END_RCPP
 }
 // times_present_cpp
-LogicalVector times_present_cpp(NumericVector expected, NumericVector present);
-RcppExport SEXP _vetusta_times_present_cpp(SEXP expectedSEXP, SEXP presentSEXP) {
+LogicalVector times_present_cpp(SEXP expected_, SEXP present_);
+RcppExport SEXP _vetusta_times_present_cpp(SEXP expected_SEXP, SEXP present_SEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< NumericVector >::type expected(expectedSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type present(presentSEXP);
-    rcpp_result_gen = Rcpp::wrap(times_present_cpp(expected, present));
+    Rcpp::traits::input_parameter< SEXP >::type expected_(expected_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type present_(present_SEXP);
+    rcpp_result_gen = Rcpp::wrap(times_present_cpp(expected_, present_));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -213,35 +225,71 @@ BEGIN_RCPP
 END_RCPP
 }
 // roll_sums_cpp
-NumericVector roll_sums_cpp(IntegerVector group, NumericVector time, NumericVector value, double length, int kind, int least);
-RcppExport SEXP _vetusta_roll_sums_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP valueSEXP, SEXP lengthSEXP, SEXP kindSEXP, SEXP leastSEXP) {
+NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, double length, int kind, int least);
+RcppExport SEXP _vetusta_roll_sums_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP lengthSEXP, SEXP kindSEXP, SEXP leastSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type value_(value_SEXP);
     Rcpp::traits::input_parameter< double >::type length(lengthSEXP);
     Rcpp::traits::input_parameter< int >::type kind(kindSEXP);
     Rcpp::traits::input_parameter< int >::type least(leastSEXP);
-    rcpp_result_gen = Rcpp::wrap(roll_sums_cpp(group, time, value, length, kind, least));
+    rcpp_result_gen = Rcpp::wrap(roll_sums_cpp(group, time_, value_, length, kind, least));
     return rcpp_result_gen;
 END_RCPP
 }
 // roll_extremes_cpp
-NumericVector roll_extremes_cpp(IntegerVector group, NumericVector time, NumericVector value, double length, bool largest, int least);
-RcppExport SEXP _vetusta_roll_extremes_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP valueSEXP, SEXP lengthSEXP, SEXP largestSEXP, SEXP leastSEXP) {
+NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, double length, bool largest, int least);
+RcppExport SEXP _vetusta_roll_extremes_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP lengthSEXP, SEXP largestSEXP, SEXP leastSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type value_(value_SEXP);
     Rcpp::traits::input_parameter< double >::type length(lengthSEXP);
     Rcpp::traits::input_parameter< bool >::type largest(largestSEXP);
     Rcpp::traits::input_parameter< int >::type least(leastSEXP);
-    rcpp_result_gen = Rcpp::wrap(roll_extremes_cpp(group, time, value, length, largest, least));
+    rcpp_result_gen = Rcpp::wrap(roll_extremes_cpp(group, time_, value_, length, largest, least));
     return rcpp_result_gen;
+END_RCPP
+}
+// front_open
+SEXP front_open(int port, int service_port, std::string kind, int every, double away);
+RcppExport SEXP _vetusta_front_open(SEXP portSEXP, SEXP service_portSEXP, SEXP kindSEXP, SEXP everySEXP, SEXP awaySEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type port(portSEXP);
+    Rcpp::traits::input_parameter< int >::type service_port(service_portSEXP);
+    Rcpp::traits::input_parameter< std::string >::type kind(kindSEXP);
+    Rcpp::traits::input_parameter< int >::type every(everySEXP);
+    Rcpp::traits::input_parameter< double >::type away(awaySEXP);
+    rcpp_result_gen = Rcpp::wrap(front_open(port, service_port, kind, every, away));
+    return rcpp_result_gen;
+END_RCPP
+}
+// front_turn
+void front_turn(SEXP front, int milliseconds);
+RcppExport SEXP _vetusta_front_turn(SEXP frontSEXP, SEXP millisecondsSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type front(frontSEXP);
+    Rcpp::traits::input_parameter< int >::type milliseconds(millisecondsSEXP);
+    front_turn(front, milliseconds);
+    return R_NilValue;
+END_RCPP
+}
+// front_close
+void front_close(SEXP front);
+RcppExport SEXP _vetusta_front_close(SEXP frontSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type front(frontSEXP);
+    front_close(front);
+    return R_NilValue;
 END_RCPP
 }
 // seeded_uniform_cpp
@@ -259,6 +307,7 @@ END_RCPP
 
 static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_bar_faults_cpp", (DL_FUNC) &_vetusta_bar_faults_cpp, 6},
+    {"_vetusta_late_rows_cpp", (DL_FUNC) &_vetusta_late_rows_cpp, 2},
     {"_vetusta_is_ordered_cpp", (DL_FUNC) &_vetusta_is_ordered_cpp, 2},
     {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 1},
     {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 15},
@@ -275,6 +324,9 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_missing_runs_cpp", (DL_FUNC) &_vetusta_missing_runs_cpp, 2},
     {"_vetusta_roll_sums_cpp", (DL_FUNC) &_vetusta_roll_sums_cpp, 6},
     {"_vetusta_roll_extremes_cpp", (DL_FUNC) &_vetusta_roll_extremes_cpp, 6},
+    {"_vetusta_front_open", (DL_FUNC) &_vetusta_front_open, 5},
+    {"_vetusta_front_turn", (DL_FUNC) &_vetusta_front_turn, 2},
+    {"_vetusta_front_close", (DL_FUNC) &_vetusta_front_close, 1},
     {"_vetusta_seeded_uniform_cpp", (DL_FUNC) &_vetusta_seeded_uniform_cpp, 2},
     {NULL, NULL, 0}
 };

@@ -1,6 +1,7 @@
 // What is wrong with a bar, one code a row: 0 nothing, else the position in bars_faults()'s list of faults.
 #include <Rcpp.h>
 #include <cmath>
+#include <vector>
 using namespace Rcpp;
 
 // [[Rcpp::export]]
@@ -25,6 +26,20 @@ IntegerVector bar_faults_cpp(NumericVector open, NumericVector high, NumericVect
     }
   }
   return fault;
+}
+
+// How many rows stand after a later one of their own group; groups are numbered from 1.
+// [[Rcpp::export]]
+double late_rows_cpp(IntegerVector group, NumericVector time) {
+  std::vector<double> newest;
+  double late = 0;
+  for (R_xlen_t i = 0; i < time.size(); ++i) {
+    const size_t at = static_cast<size_t>(group[i]);
+    if (at >= newest.size()) newest.resize(at + 1, R_NegInf);
+    if (time[i] < newest[at]) ++late;
+    if (time[i] > newest[at]) newest[at] = time[i];
+  }
+  return late;
 }
 
 // Whether rows stand in order of group and, within it, of time; a missing time is never in order.

@@ -1,12 +1,14 @@
 // Putting series on a grid without looking ahead: at each grid time the newest value that was known by then.
 #include <Rcpp.h>
 #include <cmath>
+#include "doubles.h"
 using namespace Rcpp;
 
 // For each grid time the position (from 1) of the row that counts, 0 for none. `known` is ascending: the instant from which a row
 // counts. Of the rows known by then the one of the newest own time counts, and of two of one own time the one known last.
 // [[Rcpp::export]]
-IntegerVector align_cpp(NumericVector grid, NumericVector known, NumericVector own) {
+IntegerVector align_cpp(SEXP grid_, SEXP known_, SEXP own_) {
+  const Doubles grid(grid_), known(known_), own(own_);
   const R_xlen_t n = grid.size(), m = known.size();
   IntegerVector out(n);
   R_xlen_t j = 0, best = -1;
@@ -26,7 +28,8 @@ IntegerVector align_cpp(NumericVector grid, NumericVector known, NumericVector o
 
 // Sums and counts of the values that became known after the grid time before and up to each one.
 // [[Rcpp::export]]
-List align_between_cpp(NumericVector grid, NumericVector known, NumericVector value) {
+List align_between_cpp(SEXP grid_, SEXP known_, SEXP value_) {
+  const Doubles grid(grid_), known(known_), value(value_);
   const R_xlen_t n = grid.size(), m = known.size();
   NumericVector sum(n);
   IntegerVector count(n);
@@ -48,7 +51,8 @@ List align_between_cpp(NumericVector grid, NumericVector known, NumericVector va
 
 // Position (from 1) of each time among ascending times, 0 where it is not there; both ascending.
 // [[Rcpp::export]]
-IntegerVector times_match_cpp(NumericVector grid, NumericVector time) {
+IntegerVector times_match_cpp(SEXP grid_, SEXP time_) {
+  const Doubles grid(grid_), time(time_);
   const R_xlen_t n = grid.size(), m = time.size();
   IntegerVector out(n);
   R_xlen_t j = 0;

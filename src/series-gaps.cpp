@@ -1,11 +1,13 @@
 // Expected times against present ones: both ascending, one pass.
 #include <Rcpp.h>
 #include <cmath>
+#include "doubles.h"
 using namespace Rcpp;
 
 // Whether each expected time is present.
 // [[Rcpp::export]]
-LogicalVector times_present_cpp(NumericVector expected, NumericVector present) {
+LogicalVector times_present_cpp(SEXP expected_, SEXP present_) {
+  const Doubles expected(expected_), present(present_);
   const R_xlen_t n = expected.size(), m = present.size();
   LogicalVector found(n);
   R_xlen_t j = 0;

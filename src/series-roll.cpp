@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <deque>
+#include "doubles.h"
 using namespace Rcpp;
 
 // One pass adds the value that enters and takes away those that leave; after every few windows the sums are taken anew, so that
@@ -76,7 +77,8 @@ static void roll_kind(const int* g, const double* t, const double* v, double* o,
 }
 
 // [[Rcpp::export]]
-NumericVector roll_sums_cpp(IntegerVector group, NumericVector time, NumericVector value, double length, int kind, int least) {
+NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, double length, int kind, int least) {
+  const Doubles time(time_), value(value_);
   const R_xlen_t n = time.size();
   NumericVector out(no_init(n));
   const double* v = value.begin();
@@ -89,7 +91,8 @@ NumericVector roll_sums_cpp(IntegerVector group, NumericVector time, NumericVect
 
 // The smallest or largest value in the window, by a queue of candidates.
 // [[Rcpp::export]]
-NumericVector roll_extremes_cpp(IntegerVector group, NumericVector time, NumericVector value, double length, bool largest, int least) {
+NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, double length, bool largest, int least) {
+  const Doubles time(time_), value(value_);
   const R_xlen_t n = time.size();
   NumericVector out(n);
   std::deque<R_xlen_t> queue;

@@ -31,6 +31,23 @@ test_that("each rule fills as a reference does, row by row, and observed values 
   }
 })
 
+test_that("values some days apart are those of days, of which some are missing", {
+  x <- data.frame(series = "mill", time = as.POSIXct(c("2026-03-01", "2026-03-03", "2026-03-06"), tz = "UTC"), value = c(1, 3, 6))
+  filled <- series_fill(x, rule = "linear")
+  expect_equal(filled$value, as.numeric(1:6))
+  expect_identical(sum(filled$status == "filled"), 3L)
+  expect_identical(sum(series_gaps(x)$missing), 3L)
+  weeks <- series_fill(data.frame(series = "mill", time = as.POSIXct("2026-03-02", tz = "UTC") + 604800 * c(0, 1, 3), value = c(1, 2, 4)), rule = "linear")
+  expect_equal(weeks$value, as.numeric(1:4))
+  # without a calendar a series' own times say where others are expected: on Fridays, at a quarter past
+  fridays <- data.frame(series = "mill", time = as.POSIXct("2026-03-06", tz = "UTC") + 604800 * c(0, 1, 3), value = c(1, 2, 4))
+  expect_equal(series_fill(fridays, rule = "linear")$value, as.numeric(1:4))
+  expect_identical(series_gaps(fridays)$first, as.POSIXct("2026-03-20", tz = "UTC"))
+  quarters <- data.frame(series = "mill", time = as.POSIXct("2026-03-06 09:15", tz = "UTC") + 3600 * c(0, 1, 2, 5), value = c(1, 2, 3, 6))
+  expect_equal(series_fill(quarters, rule = "linear", across = TRUE)$value, as.numeric(1:6))
+  expect_identical(sum(series_gaps(quarters, from = "2026-03-06", to = "2026-03-06")$missing), 20L)
+})
+
 test_that("runs that are too long, ends, and sessions stay open as said, with the reason", {
   x <- data.frame(series = "a", period = as.Date("2026-03-01") + c(2, 3, 7, 9), value = c(1, 2, 6, 8))
   full <- series_fill(x, rule = "linear", at_most = 2, from = "2026-03-01", to = "2026-03-12")

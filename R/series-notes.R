@@ -1,0 +1,27 @@
+# What the core says beside its results and errors: that rows were sorted. It is a message of the class `vetusta_note`.
+
+# `late` of `total` rows stood after a later one of their own series.
+say_sorted <- function(late, total) {
+  if (late > 0) {
+    text <- paste0("note: ", counted(late, "row"), " of ", format(total, big.mark = ",", scientific = FALSE), " stood out of order and ", if (late == 1) "was" else "were", " sorted\n")
+    message(structure(class = c("vetusta_note", "message", "condition"), list(message = text, call = NULL, late = late, total = total)))
+  }
+}
+
+say_sorted_rows <- function(series, time) say_sorted(late_rows_cpp(text_groups(as.character(series))$id, as.numeric(time)), length(time))
+
+# Rows that the product itself hands on are sorted without a word.
+without_notes <- function(work) withCallingHandlers(work, vetusta_note = function(note) tryInvokeRestart("muffleMessage"))
+
+# What is said of several tables is said once.
+with_one_note <- function(work) {
+  late <- 0
+  total <- 0
+  result <- withCallingHandlers(work, vetusta_note = function(note) {
+    late <<- late + note$late
+    total <<- total + note$total
+    tryInvokeRestart("muffleMessage")
+  })
+  say_sorted(late, total)
+  result
+}
