@@ -22,7 +22,7 @@ cli_services <- function(arguments) {
   seconds <- if (is.null(options$seconds)) Inf else number("seconds", 0)
   standin_serve(port, until = seconds, most = number("page", 1), calls_a_minute = number("calls", 1), fault = options$fault, every = number("every", 1),
     release = if (number("release", 1) > 1) 2 else 1, availability = !options$no_availability, ready = function(port) {
-    addresses <- standin_addresses(port)
+    addresses <- standin_addresses(port, options$fault)
     if (!is.null(options$desk)) {
       desk <- desk_open(options$desk)
       desk_make(desk$folder, title = desk$title, cards = character(), addresses = utils::modifyList(desk$addresses, addresses))
@@ -37,7 +37,7 @@ cli_services <- function(arguments) {
 standin_titles <- c("Ysel Quay Exchange" = "quay", "Ysel Fixing" = "fixing", "Sarn River Survey" = "river", "Sarn Company Register" = "register",
   "Quay Archive Hall" = "hall", "Basin Statistics Office" = "basin")
 
-standin_addresses <- function(port) as.list(stats::setNames(paste0("http://127.0.0.1:", port, "/", standin_titles), standin_titles))
+standin_addresses <- function(port, fault = NULL) as.list(stats::setNames(paste0(standin_root(port, fault), "/", standin_titles), standin_titles))
 
 # The port at which the desk expects the services, so that a desk made by the demo works again later.
 cli_desk_port <- function(folder) {

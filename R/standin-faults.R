@@ -1,7 +1,16 @@
-# Every way in which a service can misbehave, on purpose: each N-th answer is spoilt in one way.
+# Every way in which a service can misbehave, on purpose: each N-th answer is spoilt in one way. What happens below HTTP is done by a front
+# that passes bytes on, see src/standin-front.cpp.
 
-standin_faults <- c("status-408", "status-425", "status-429", "status-500", "status-502", "status-503", "slow", "stall", "cut", "html", "empty", "error-200",
+standin_answer_faults <- c("status-408", "status-425", "status-429", "status-500", "status-502", "status-503", "slow", "stall", "cut", "html", "empty", "error-200",
   "gzip", "schema", "elsewhere", "refused", "rate-header")
+standin_connection_faults <- c("closed", "reset", "broken", "silent", "trickle", "away", "tls")
+standin_faults <- c(standin_answer_faults, standin_connection_faults, "dns")
+
+# Where the services are to be looked for: nothing has a name under .invalid (RFC 2606), and TLS is not spoken with what answers.
+standin_root <- function(port, fault = NULL) {
+  place <- switch(fault %||% "none", tls = "https://127.0.0.1:", dns = "https://services.invalid:", "http://127.0.0.1:")
+  paste0(place, port)
+}
 
 standin_spoil <- function(answer, kind) {
   text <- function() if (is.raw(answer$body)) rawToChar(answer$body) else answer$body

@@ -23,7 +23,7 @@ standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, ca
       error = function(e) standin_problem(500L, "internal", "The service failed; nothing was changed.")
     )
     state$answers <- state$answers + 1
-    if (!is.null(fault) && state$answers %% every == 0 && !endsWith(request$PATH_INFO, "/token")) standin_spoil(answer, fault) else answer
+    if (isTRUE(fault %in% standin_answer_faults) && state$answers %% every == 0) standin_spoil(answer, fault) else answer
   })
 }
 
@@ -143,9 +143,11 @@ source_calendar_for_standin <- function() {
 #' @param until Seconds to serve.
 #' @param most The largest page, in rows.
 #' @param calls_a_minute How many calls a minute the exchange allows.
-#' @param fault A way to misbehave, so that one can try what happens: `"status-408"`, `"status-425"`, `"status-429"`,
-#'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`, `"cut"`, `"html"`, `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`, `"rate-header"`.
-#' @param every Each so-manieth answer is spoilt.
+#' @param fault A way to misbehave, so that one can try what happens. An answer that is spoilt: `"status-408"`, `"status-425"`, `"status-429"`,
+#'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`, `"cut"`, `"html"`, `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`,
+#'   `"rate-header"`. A connection that is spoilt: `"closed"` without an answer, `"reset"`, `"broken"` in the middle of an answer, `"silent"`, `"trickle"` (three bytes a
+#'   second), `"away"` (nothing listens for two seconds). An address at which nothing can come: `"tls"` (the handshake fails), `"dns"` (the name is not known).
+#' @param every Each so-manieth answer or connection is spoilt; of `"tls"` and `"dns"` each one is.
 #' @param release Which release of its figures the statistics office has: 1 or 2.
 #' @param availability Whether the statistics office says what is available.
 #' @return Nothing.
@@ -155,14 +157,23 @@ source_calendar_for_standin <- function() {
 #' standin_serve(0, ready = function(port) message("serving"), until = 0)
 standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
   if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
-  server <- tryCatch(
-    httpuv::startServer("127.0.0.1", port, standin_app(most = most, calls_a_minute = calls_a_minute, fault = fault, every = every, release = release,
-      availability = availability), quiet = TRUE),
-    error = function(e) vetusta_stop("service", paste0("The port ", port, " is taken."), where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
-  )
+  taken <- function(e) vetusta_stop("service", paste0("The port ", port, " is taken."), where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
+  below <- !is.null(fault) && fault %in% standin_connection_faults
+  app <- standin_app(most = most, calls_a_minute = calls_a_minute, fault = if (!below) fault, every = every, release = release, availability = availability)
+  own <- if (below) httpuv::randomPort(host = "127.0.0.1") else port
+  server <- tryCatch(httpuv::startServer("127.0.0.1", own, app, quiet = TRUE), error = taken)
   on.exit(server$stop())
+  turn <- function(milliseconds) httpuv::service(milliseconds)
+  if (below) {
+    front <- tryCatch(front_open(port, own, fault, every, away = 2), error = taken)
+    on.exit(front_close(front), add = TRUE)
+    turn <- function(milliseconds) {
+      front_turn(front, 5)
+      httpuv::service(1)
+    }
+  }
   ready(port)
   end <- as.numeric(Sys.time()) + until
-  while (as.numeric(Sys.time()) < end) httpuv::service(min(500, max(1, (end - as.numeric(Sys.time())) * 1000)))
+  while (as.numeric(Sys.time()) < end) turn(min(500, max(1, (end - as.numeric(Sys.time())) * 1000)))
   invisible()
 }
