@@ -28,6 +28,7 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   check_text(source, "source", "import")
   interval <- time_interval(interval)
   check_zone(zone, "import")
+  check_calendar(calendar)
   check_choice(time_as, "time_as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"), "import")
   raw <- read_table_text(file)
   raw <- named_for_bars(raw, columns, symbol, file)
@@ -52,8 +53,16 @@ read_table_text <- function(file) {
     suppressWarnings(data.table::fread(file, colClasses = "character", na.strings = c("", "NA", "null", "N/A"), header = TRUE, data.table = FALSE, showProgress = FALSE, encoding = "UTF-8")),
     error = function(e) vetusta_stop("import", "The file cannot be read as a table.", where = file, todo = "give a CSV with a header line")
   )
+  check_text_names(rows, file)
   if (!nrow(rows)) vetusta_stop("import", "The file has no rows.", where = file, todo = "give a CSV with a header line and one line a bar")
   rows
+}
+
+# A file of another kind, a database or a picture, may be read as a table without any sense.
+check_text_names <- function(rows, file) {
+  if (!all(validUTF8(names(rows))) || any(grepl("[\001-\010]", names(rows), useBytes = TRUE))) {
+    vetusta_stop("import", "The file is no table of text.", where = file, todo = "give a CSV with a header line, in UTF-8")
+  }
 }
 
 named_for_bars <- function(raw, columns, symbol, file) {

@@ -127,7 +127,7 @@ observation_rows <- function(rows, held, known, labels, language, columns, multi
     name = series_names(held$dimensions, known, language)[at])
   if (columns) frame <- c(frame, lapply(dims, `[`, at))
   extra <- lapply(attributes[setdiff(names(attributes), names(frame))], `[`, at)
-  series_frame(list_frame(c(frame, extra, as.list(words[setdiff(names(words), c(names(frame), names(extra)))]))))
+  without_notes(series_frame(list_frame(c(frame, extra, as.list(words[setdiff(names(words), c(names(frame), names(extra)))])))))
 }
 
 labelled <- function(codes, known, labels, language) {

@@ -31,7 +31,7 @@ archive_open <- function(path, create = TRUE) {
     stop(archive_error(e, path))
   })
   form <- archive_get(archive, "SELECT value FROM meta WHERE name = 'form'")$value
-  if (!form %in% c("1", "2")) {
+  if (!form %in% c("1", "2", "3")) {
     archive_close(archive)
     vetusta_stop("archive", "The archive is of a form that this version does not know.", where = path, todo = "install a newer vetusta")
   }

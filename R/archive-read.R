@@ -20,6 +20,12 @@ archive_series <- function(archive) {
   as_rows(found)
 }
 
+# Whether any bar of a symbol is held, of whatever side.
+archive_has_bars <- function(archive, source, symbol, interval) {
+  nrow(archive_get(archive, "SELECT 1 AS held FROM series s JOIN segments g ON g.series = s.id WHERE s.source = ? AND s.symbol = ? AND s.interval = ? LIMIT 1",
+    list(source, symbol, interval$iso))) > 0
+}
+
 #' @rdname archive_series
 #' @return `archive_journal()`: one row a call, oldest first: `run`, `source`, `offer`, `symbol`, `asked` (`POSIXct`, UTC),
 #'   `seconds`, `status` (HTTP), `bytes`, `rows`, `outcome`, `address` (without any secret), `message`.
@@ -78,7 +84,7 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
     return(bars_frame(data.frame(symbol = character(), time = utc(numeric()), close = numeric())))
   }
   if (!is.null(session)) all <- all[all$session %in% session]
-  bars_frame(as.data.frame(all))
+  without_notes(bars_frame(as.data.frame(all)))
 }
 
 check_known <- function(word, known, name) {

@@ -78,8 +78,8 @@ archive_put_records <- function(archive, source, offer, shape, rows, journal = N
 #'
 #' @param archive An archive.
 #' @param source,offer The names of the source and of its offer.
-#' @return A data frame with the columns of the shape and whatever else the source gives, one row a key, in the order in
-#'   which they first came. Days are `Date`, instants `POSIXct` in UTC.
+#' @return A data frame with the columns of the shape and whatever else the source gives, one row a key, in order of
+#'   the columns that make the key (of a `table`, of all columns). Days are `Date`, instants `POSIXct` in UTC.
 #' @section Errors: `vetusta_error_want` when the archive holds nothing of that source and offer.
 #' @export
 #' @examples
@@ -101,7 +101,12 @@ archive_rows <- function(archive, source, offer) {
       if (!anyNA(day[!is.na(rows[[name]])])) rows[[name]] <- day
     }
   }
-  as_rows(rows)
+  # in order of what tells the rows apart, so that it does not matter in which order calls were answered
+  shape <- archive_get(archive, "SELECT shape FROM records WHERE source = ? AND offer = ? LIMIT 1", list(source, offer))$shape
+  by <- rows[intersect(record_keys[[shape]] %||% names(rows), names(rows))]
+  by <- by[vapply(by, is.atomic, TRUE)]
+  if (length(by)) rows <- rows[do.call(order, c(unname(as.list(by)), list(method = "radix"))), , drop = FALSE]
+  as_rows(as.list(rows))
 }
 
 #' @rdname archive_rows

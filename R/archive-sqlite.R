@@ -59,6 +59,10 @@ sqlite_prepare <- function(connection) {
         for (statement in observation_tables) DBI::dbExecute(connection, statement)
         DBI::dbExecute(connection, "UPDATE meta SET value = '2' WHERE name = 'form'")
       }
+      if (DBI::dbGetQuery(connection, "SELECT value FROM meta WHERE name = 'form'")$value < "3") {
+        DBI::dbExecute(connection, "CREATE TABLE claims (call TEXT PRIMARY KEY, process INTEGER NOT NULL, since REAL NOT NULL, done REAL)")
+        DBI::dbExecute(connection, "UPDATE meta SET value = '3' WHERE name = 'form'")
+      }
       DBI::dbExecute(connection, "COMMIT")
     },
     error = function(e) {

@@ -2,6 +2,7 @@ cli_collect <- function(arguments) {
   options <- cli_arguments(arguments, "collect", "SOURCE SYMBOL...|KEY=VALUE...|DATASET [DIMENSION=CODES...]",
     c(cli_want_options(), cli_place_options(), list(
       cli_option("pages", "stop after so many pages; the next run goes on", metavar = "N"),
+      cli_option("wait", "the longest pause that is waited for, as \"2 hours\"; a longer one ends the run [15 minutes]", default = "15 minutes", metavar = "SPAN"),
       cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
       cli_option("raw", "keep the raw pages too, for vetusta reread", flag = TRUE),
       cli_option("quiet", "show no progress", flag = TRUE)
@@ -10,13 +11,15 @@ cli_collect <- function(arguments) {
       "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"", "vetusta collect river --offer levels station=kelder-lock --from 1981-01-01", "vetusta collect basin LOCK_TRAFFIC STATE=ORV CARGO=\"grain*\" --from 2020"), least = 1) # nolint
   pages <- if (is.null(options$pages)) Inf else suppressWarnings(as.numeric(options$pages))
   if (is.na(pages) || pages < 1) cli_usage_error("--pages must be a whole number, 1 or more")
+  wait <- time_interval(options$wait, "--wait")$seconds
+  if (is.na(wait)) cli_usage_error("--wait must be a length of time, as in --wait \"2 hours\"")
   want <- cli_want(options)
   archive <- cli_want_archive(options, create = TRUE)
   plan <- plan_calls(want, archive)
   text <- format_plan(plan)
   if (!options$quiet) cli_say(paste(text[seq_len(match("", text, nomatch = length(text) + 1) - 1)], collapse = "\n"))
-  run <- collect_run(plan, archive, progress = !options$quiet, pages = pages, raw = options$raw)
-  if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape"))]) else print(run)
+  run <- collect_run(plan, archive, progress = !options$quiet, pages = pages, raw = options$raw, wait = wait)
+  if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape", "failed_keys"))]) else print(run)
   if (nrow(run$failed)) {
     cli_say("to try just those again:\n  ", collect_again_command(options, run))
     return(1L)
@@ -31,8 +34,14 @@ cli_collect <- function(arguments) {
 cli_reread <- function(arguments) {
   options <- cli_arguments(arguments, "reread", "SOURCE OFFER", c(cli_place_options(), cli_json_option()), "vetusta reread quay bars", least = 2, most = 2)
   run <- collect_reread(cli_source(options), options$words[2], cli_archive(options))
-  if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape"))]) else print(run)
+  if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape", "failed_keys"))]) else print(run)
   if (nrow(run$failed)) 1L else 0L
+}
+
+# Keys of calls that failed, as words: each key once, with all of its values.
+keys_again <- function(keys) {
+  names <- unique(unlist(lapply(keys, names)))
+  vapply(names, function(name) paste0(name, "=", paste(unique(unlist(lapply(keys, `[[`, name))), collapse = ",")), "", USE.NAMES = FALSE)
 }
 
 # The command that asks for the failed ones alone, with the options that were given.
@@ -41,6 +50,6 @@ collect_again_command <- function(options, run) {
   given <- given[lengths(given) > 0]
   if (identical(given$session, "regular")) given$session <- NULL
   flags <- if (length(given)) paste0("--", names(given), " ", shQuote(unlist(given)), collapse = " ")
-  words <- if (run$shape == "bars") unique(run$failed$symbol) else options$words[-1]
+  words <- if (run$shape == "bars") unique(run$failed$symbol) else if (length(run$failed_keys) && !is.null(options$offer)) keys_again(run$failed_keys) else options$words[-1]
   paste(c("vetusta collect", options$words[1], if (length(words)) shQuote(words), flags, if (isTRUE(options$raw)) "--raw"), collapse = " ")
 }

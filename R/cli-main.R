@@ -132,7 +132,8 @@ cli_option <- function(name, help, default = NULL, flag = FALSE, metavar = toupp
 }
 
 cli_option_problem <- function(text) {
-  text <- sub("^Error in [^:]*: ", "", sub("\n.*", "", text))
+  # the parser's own words may stand on the line after those that say where they come from
+  text <- sub("\n.*", "", trimws(sub("^Error in [^:]*:", "", text)))
   text <- sub("long flag \"([^\"]*)\" is invalid.*", "the option --\\1 is not known", text)
   text <- sub("short flag \"([^\"]*)\" is invalid.*", "the option -\\1 is not known", text)
   text <- sub("flag \"([^\"]*)\" requires an argument", "the option --\\1 needs a value", text)

@@ -25,7 +25,8 @@ cli_sources <- function(arguments) {
   cards <- cards[!grepl("[.]calendar[.]yml$", cards)]
   rows <- do.call(rbind, lapply(cards, function(file) {
     card <- desk_source(desk, sub("[.]yml$", "", basename(file)))
-    data.frame(source = card$source, title = card$title, access = card$access$by, secrets = if (!length(access_secrets(card$access))) "none needed" else if (all(secrets_set(card))) "set" else "not set",
+    data.frame(source = card$source, title = card$title, access = card$access$by,
+      secrets = if (!length(access_secrets(card$access))) "none needed" else if (all(secrets_set(card))) "set" else "not set",
       limits = paste(vapply(card$limits, format_limit, ""), collapse = ", "), offers = paste(names(card$offers), collapse = ", "))
   }))
   if (options$json) cli_print_json(rows) else cli_print_table(rows)

@@ -40,6 +40,7 @@ observation_event <- function(state, chain, response) {
   }
   if (response$status == 404) {
     journal_alone(state, chain, response, "empty", "no data for this selection")
+    claim_over(state, chain)
     if (!grepl("updatedAfter=", chain$request$address)) state$empty <- c(state$empty, chain$label)
     if (isTRUE(state$want$source$sdmx$updates) && !is.null(state$archive)) in_transaction(state$archive, function() archive_put_refreshed(state$archive,
       state$want$source$source, chain$start, chain$asked))
@@ -55,6 +56,8 @@ collect_too_large <- function(state, chain, response) {
     return(collect_failed(state, chain, response, "failed", "the service refuses even the smallest selection as too large", "ask for fewer codes or a shorter window"))
   }
   state$cut <- state$cut + 1
+  claim_over(state, chain)
+  chain$claim <- NULL
   for (part in rev(parts)) {
     chain$known <- part
     chain$label <- piece_label(part)

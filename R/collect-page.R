@@ -12,6 +12,8 @@ collect_good <- function(state, chain, response) {
     if (last_wanted) state$unfinished <- state$unfinished + 1 else ask_following(state, chain, page)
   }
   state$store(state, chain, response, page)
+  state$stumbled <- 0
+  state$vain <- 0
   state$pages <- state$pages + 1
   if (last_wanted) state$stopped <- TRUE
 }
@@ -31,9 +33,15 @@ ask_following <- function(state, chain, page) {
 
 # A body that cannot be read may be whole the next time; after three tries it is this symbol's failure.
 collect_spoilt <- function(state, chain, response, error) {
-  if (chain$attempt < 3) {
-    return(collect_again(state, chain, error$what, response[c("body", "status")]))
+  # a service that says in its body to ask again later means what HTTP 503 means
+  if (isTRUE(error$again)) {
+    return(collect_again(state, chain, redact(error$what, state_secrets(state)), response))
   }
+  if (chain$attempt < 3) {
+    return(collect_again(state, chain, redact(error$what, state_secrets(state)), response[c("body", "status")]))
+  }
+  state$stumbled <- state$stumbled + 1
+  if (state$stumbled > 4) stop_stumbling(state, redact(error$what, state_secrets(state)), "payload", error$todo)
   collect_failed(state, chain, response, "payload", paste0(error$what, " (", error$where, ")"), error$todo)
 }
 
@@ -48,18 +56,23 @@ page_read <- function(state, chain, response, where) {
     response$body, want$source, chain$known, page_members(offer), where)
   rows <- list_frame(decoded$columns)
   if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
-  if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval, want$source$zone)
-  page <- list(members = decoded$members, headers = response$headers, rows = decoded$rows, number = chain$page, before = chain$before, last = newest_time(rows$time %||% rows$period))
+  if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval, want$source$zone, offer$bar_time)
+  page <- list(members = page_told(offer, decoded$members, response$headers), headers = response$headers, rows = decoded$items %||% decoded$rows, number = chain$page,
+    before = chain$before, newest = edge_time(rows$time %||% rows$period, max), oldest = edge_time(rows$time %||% rows$period, min))
   hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
-  bounded <- !is.null(member_number(decoded$members$total)) || !is.null(member_number(decoded$members$pages))
+  bounded <- !is.null(member_number(page$members$total)) || !is.null(member_number(page$members$pages))
   list(
-    rows = rows, count = decoded$rows, hash = hash, faults = page_faults(rows, decoded$faults, offer, want$shape),
-    notes = c(if (repeated) "a page before it came again", total_note(page)),
+    rows = rows, count = page$rows, hash = hash, faults = page_faults(rows, decoded$faults, offer, want$shape),
+    notes = c(if (repeated) "a page before it came again", total_note(page), if (answer_is_full(offer, page)) "as many rows as one answer gives: some may be missing"),
+    full = answer_is_full(offer, page),
     # a service whose pages have no bound of their own and come again has no more
     following = if (!repeated || bounded) following_address(want$source, chain, page_rule(offer, want$source$zone)(chain$request$address, page), where, by = offer$next_page$by)
   )
 }
+
+# An answer without pages that is as long as answers can be.
+answer_is_full <- function(offer, page) is.null(offer$job) && (offer$next_page$by %||% "none") == "none" && !is.null(offer$most) && page$rows >= offer$most
 
 # What tells a page from others: how many rows it has, and its first and last ones.
 page_hash <- function(decoded) {
@@ -67,9 +80,10 @@ page_hash <- function(decoded) {
   if (decoded$rows > 0) rlang::hash(c(decoded$rows, lapply(decoded$columns, `[`, ends)))
 }
 
-newest_time <- function(time) {
+# The newest or the oldest time of a page, whatever its rows are.
+edge_time <- function(time, edge) {
   time <- if (inherits(time, "POSIXct")) time[is.finite(time)] else if (inherits(time, "Date")) utc(as.numeric(time[!is.na(time)]) * 86400)
-  if (length(time)) max(time)
+  if (length(time)) edge(time)
 }
 
 # A total that says more than came, although the pages are at their end.
@@ -78,9 +92,13 @@ total_note <- function(page) {
   if (!is.null(total) && page$rows == 0 && page$before < total) paste0("the total says ", number_text(total), " rows, ", number_text(page$before), " came")
 }
 
-complete_bars <- function(rows, calendar, interval, zone = "UTC") {
+complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NULL) {
+  # as plain columns: a frame's own assignment takes longer than the work
   n <- nrow(rows)
+  rows <- as.list(rows)
+  if (identical(bar_time, "end") && n && inherits(rows$time, "POSIXct")) rows$time <- shift_instant(rows$time, interval, -1, zone)
   # a bar of a day is told by its day: its time is the opening of its first regular session
+  if (!is_intraday(interval) && inherits(rows$time, "POSIXct")) rows$time <- midnight_days(rows$time, zone, calendar)
   if (inherits(rows$time, "Date")) rows$time <- bar_days(rows$time, zone, calendar)
   for (name in c("open", "high", "low", "close", "volume")) rows[[name]] <- rows[[name]] %||% rep(NA_real_, n)
   if (is.null(rows$session)) {
@@ -88,7 +106,18 @@ complete_bars <- function(rows, calendar, interval, zone = "UTC") {
   }
   rows$side <- rows$side %||% rep(NA_character_, n)
   rows$status <- rows$status %||% rep("observed", n)
-  rows
+  list_frame(rows)
+}
+
+# Bars of days and longer that are all told by an instant at midnight, local or of UTC, mean the day; unless days open just then.
+midnight_days <- function(time, zone, calendar) {
+  known <- time[is.finite(time)]
+  if (!length(known) || (!is.null(calendar) && all(known %in% sessions_around(calendar, min(known), max(known))$open))) {
+    return(time)
+  }
+  if (all(as.numeric(known) %% 86400 == 0)) as.Date(time, tz = "UTC")
+  else if (all(as.numeric(known) == as.numeric(time_local(local_day(known, zone), 0, zone)))) local_day(time, zone)
+  else time
 }
 
 bar_days <- function(day, zone, calendar) {
@@ -158,7 +187,7 @@ page_place <- function(chain, page) {
   if (is.null(chain$from)) {
     return(chain)
   }
-  if (is.null(page$following)) {
+  if (is.null(page$following) && !isTRUE(page$full)) {
     chain$cover <- c(chain$from, chain$to)
     return(chain)
   }
@@ -189,8 +218,9 @@ page_store <- function(state, chain, response, page) {
     note_findings(archive, page$notes, chain, journal)
     if (!chain$windowed && (!is.null(page$following) || chain$page > 1 || chain$resumed)) archive_reach(archive, state$want, chain, page$following, chain$before + page$count)
     if (state$keep_raw && length(response$body)) archive_put_raw(archive, journal, without_secrets(response$body, state_secrets(state)), chain, state$want)
+    if (is.null(page$following)) claim_ended(state, chain)
   })
-  state$aside <- state$aside + nrow(page$faults)
+  state$aside <- state$aside + length(unique(page$faults$row))
 }
 
 note_findings <- function(archive, notes, chain, journal) {
@@ -207,6 +237,7 @@ store_bars <- function(state, chain, good, journal) {
   for (rows in groups) {
     part <- if (one) good else good[rows, , drop = FALSE]
     symbol <- if (nrow(part)) part$symbol[1] else chain$symbols[1]
+    if (nrow(part)) state$came[[symbol]] <- TRUE
     series <- state_series(state, symbol, if (nrow(part)) side[rows[1]] else "")
     part$symbol <- NULL
     part$side <- rep(NA_character_, nrow(part))
@@ -214,6 +245,7 @@ store_bars <- function(state, chain, good, journal) {
     for (name in names(counts)) state[[name]] <- state[[name]] + counts[[name]]
     state$touched <- union(state$touched, series)
   }
+  if (isTRUE(chain$last)) state$empty <- c(state$empty, Filter(function(name) is.null(state$came[[name]]), chain$symbols))
   cover_bars(state, chain, good)
 }
 

@@ -38,7 +38,7 @@ collect_pages <- function(plan) {
     page <- state$out[[1]]
     state$out <- state$out[-1]
     rows <- if (nrow(page$faults)) page$rows[-page$faults$row, , drop = FALSE] else page$rows
-    rows <- if (!is.null(page$series)) page_observations(page, rows) else if (plan$want$shape == "bars") bars_frame(rows) else as_rows(rows)
+    rows <- if (!is.null(page$series)) page_observations(page, rows) else if (plan$want$shape == "bars") without_notes(bars_frame(rows)) else as_rows(rows)
     attr(rows, "aside") <- page$faults
     rows
   }
@@ -107,12 +107,12 @@ reread_page <- function(state, about, body, journal) {
     archive_put_findings(state$archive, faults, journal)
   })
   state$pages <- state$pages + 1
-  state$aside <- state$aside + nrow(faults)
+  state$aside <- state$aside + length(unique(faults$row))
 }
 
 page_observations <- function(page, rows) {
   key <- do.call(paste, c(unname(page$series[page$dimensions]), sep = "."))
-  series_frame(list_frame(c(list(series = key[rows$series], period = as.Date(rows$period, origin = "1970-01-01"), frequency = page$frequency[rows$series],
+  without_notes(series_frame(list_frame(c(list(series = key[rows$series], period = as.Date(rows$period, origin = "1970-01-01"), frequency = page$frequency[rows$series],
     value = rows$value, status = rows$status, released = utc(rows$released)),
-    lapply(page$series, `[`, rows$series))))
+    lapply(page$series, `[`, rows$series)))))
 }

@@ -3,8 +3,16 @@
 collect_result <- function(state) {
   values <- mget(c("pages", "new", "changed", "equal", "aside", "again", "failed"), envir = state)
   left <- calls_left(state) + state$unfinished
-  structure(c(values, list(cut = state$cut, empty = state$empty, shape = state$want$shape, left = left, resume = state$resume,
+  structure(c(values, list(cut = state$cut, empty = without_data(state), failed_keys = state$failed_keys, shape = state$want$shape, left = left, resume = state$resume,
     seconds = as.numeric(Sys.time()) - state$started, notes = state$want$notes)), class = "vetusta_run")
+}
+
+# The symbols for which nothing came, now or ever.
+without_data <- function(state) {
+  if (state$want$shape != "bars" || is.null(state$archive)) {
+    return(state$empty)
+  }
+  Filter(function(symbol) is.null(state$came[[symbol]]) && !archive_has_bars(state$archive, state$want$source$source, symbol, state$want$interval), unique(state$empty))
 }
 
 #' @export

@@ -32,26 +32,17 @@ structure_get <- function(source, address, archive = NULL, where = "structure") 
   decoded
 }
 
-# One request within the limits, asked again when it stumbles.
+# One request within the limits, asked again when it stumbles; a token that is refused is renewed once.
 structure_fetch <- function(source, request, archive) {
   gate <- limits_gate(source$limits)
   tokens <- new.env(parent = emptyenv())
-  for (attempt in 1:5) {
-    repeat {
-      now <- as.numeric(Sys.time())
-      wait <- if (!length(source$limits)) 0 else if (is.null(archive)) gate() else
-        archive_take_token(archive, source$source, limit_windows(source$limits, now), longest_window(source$limits), function(times, now) limit_wait(times, source$limits, now), now)
-      if (wait <= 0) break
-      Sys.sleep(min(wait, 1))
-    }
-    answer <- tryCatch(line_fetch(wire_signed(request, source, tokens), source$patience), vetusta_error_network = identity)
-    if (!inherits(answer, "condition") && (answer$status == 304 || judge_status(answer$status) != "again")) {
-      return(answer)
-    }
-    if (attempt == 5 && inherits(answer, "condition")) stop(answer)
-    Sys.sleep(if (inherits(answer, "condition")) retry_pause(attempt) else retry_after(answer$headers) %|na|% retry_pause(attempt))
+  fetch <- function() fetch_patiently(function() wire_signed(request, source, tokens), source$patience, turn = function() source_turn(source, archive, gate))
+  answer <- fetch()
+  if (answer$status != 401 || source$access$by != "token") {
+    return(answer)
   }
-  answer
+  tokens$value <- NULL
+  fetch()
 }
 
 #' Find datasets

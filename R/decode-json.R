@@ -1,14 +1,31 @@
 # JSON bodies: the rows and the members that page rules need, by JSON Pointer (RFC 6901), in one parse.
 
 # `queries` is a named vector of pointers. A pointer that leads nowhere gives NULL, an empty array an empty list.
-decode_json <- function(body, queries, where = "the body") {
+decode_json <- function(body, queries, where = "the body", long = "double") {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later; if it stays so, look whether the card's request is right")
-  parsed <- tryCatch(
-    RcppSimdJson::fparse(body, query = queries, int64_policy = "double", query_error_ok = TRUE, on_query_error = NULL, empty_array = list()),
-    error = function(e) stop_no_json(body, where)
-  )
+  parse <- function(body) RcppSimdJson::fparse(body, query = queries, int64_policy = long, query_error_ok = TRUE, on_query_error = NULL, empty_array = list())
+  parsed <- tryCatch(parse(body), error = function(e) tryCatch(parse(plain_json(body)), error = function(e) stop_no_json(body, where)))
   if (length(queries) == 1) parsed <- list(parsed)
-  lapply(stats::setNames(seq_along(queries), names(queries)), function(i) parsed[[i]])
+  found <- lapply(stats::setNames(seq_along(queries), names(queries)), function(i) parsed[[i]])
+  # a whole number of more than 15 digits, a cursor or a name, is read as text, since a double would change it
+  exact <- names(found)[vapply(found, function(x) is.numeric(x) && length(x) == 1 && is_long(x), TRUE)]
+  if (length(exact)) found[exact] <- decode_json(body, queries[exact], where, "string")
+  found
+}
+
+is_long <- function(x) any(abs(x) >= 2^53 & x == round(x), na.rm = TRUE)
+
+# JSON as some services write it: with a byte order mark, and with words for numbers that are none.
+plain_json <- function(body) {
+  if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
+  text <- rawToChar(body[body != as.raw(0)])
+  charToRaw(gsub("(?<=[:\\[,\\s])-?(NaN|Infinity)(?=\\s*[,\\]}])", "null", text, perl = TRUE, useBytes = TRUE))
+}
+
+# One JSON value a line, as one array.
+json_lines <- function(body) {
+  lines <- strsplit(rawToChar(body[body != as.raw(0)]), "\r?\n", useBytes = TRUE)[[1]]
+  charToRaw(paste0("[", paste(lines[grepl("\\S", lines, useBytes = TRUE)], collapse = ","), "]"))
 }
 
 stop_no_json <- function(body, where) {
@@ -23,15 +40,16 @@ stop_no_json <- function(body, where) {
 stop_payload <- function(what, where, todo) vetusta_stop("payload", what, where, todo)
 
 # What stands at the rows' place becomes a frame of rows: one member a column, for each way in which APIs write rows.
-json_rows <- function(rows, form, where, at) {
-  odd <- function(wanted) stop_payload(paste0("What stands at ", at, " is no ", wanted, "."), where, "correct rows: or form: in the card")
+json_rows <- function(rows, form, where, at, pointers = NULL) {
+  odd <- function(wanted) stop_payload(paste0("What stands at ", if (nzchar(at)) at else "the top", " is no ", wanted, "."), where, "correct rows: or form: in the card")
   if (is.list(rows) && !is.data.frame(rows) && !length(rows)) {
     return(NULL)
   }
   switch(form,
     objects = if (is.data.frame(rows)) rows else if (is.list(rows) && !is.null(names(rows))) odd("array of objects") else mixed_objects(rows) %||% odd("array of objects"),
     arrays = positions_frame(rows) %||% odd("array of arrays"),
-    columns = parallel_frame(rows) %||% odd("object of arrays of one length"),
+    columns = parallel_frame(rows, pointers) %||% odd("object of arrays of one length"),
+    one = if (is.list(rows) && !is.data.frame(rows) && length(names(rows))) mixed_objects(list(rows)) else odd("single object"),
     map = map_frame(rows) %||% odd("map from a name to rows"),
     pairs = if (length(names(rows))) list_frame(list(key = names(rows), value = unname(if (is.list(rows)) plain_values(rows) else rows))) else odd("map from a name to a number")
   )
@@ -51,6 +69,20 @@ plain_values <- function(values) {
   if (all(lengths(values) == 1) && !any(vapply(values, is.list, TRUE))) unlist(values, use.names = FALSE) else values
 }
 
+# The value at a pointer of one parsed body, whose arrays of objects the parser has made frames and whose arrays of arrays matrices.
+value_at <- function(x, pointer) {
+  for (key in pointer_keys(pointer)) {
+    i <- if (grepl("^[0-9]+$", key)) as.integer(key) + 1L else NA
+    x <- if (is.data.frame(x)) { if (!is.na(i) && i <= nrow(x)) lapply(x, function(column) if (is.data.frame(column)) as.list(column[i, , drop = FALSE]) else column[[i]])
+    } else if (is.matrix(x)) { if (!is.na(i) && i <= nrow(x)) x[i, ]
+    } else if (is.list(x) && !is.null(names(x))) x[[key]] else if (!is.na(i) && i <= length(x)) x[[i]]
+    if (is.null(x)) {
+      return(NULL)
+    }
+  }
+  x
+}
+
 positions_frame <- function(rows) {
   if (is.matrix(rows)) {
     columns <- lapply(seq_len(ncol(rows)), function(i) rows[, i])
@@ -63,8 +95,15 @@ positions_frame <- function(rows) {
   list_frame(stats::setNames(columns, seq_along(columns) - 1L))
 }
 
-parallel_frame <- function(rows) {
+# An object of arrays of one length, which may stand deeper: `pointers` are where the columns are.
+parallel_frame <- function(rows, pointers = NULL) {
   if (is.data.frame(rows) || !is.list(rows) || is.null(names(rows))) {
+    return(NULL)
+  }
+  deep <- setdiff(pointers[grepl("/.*/", pointers)], names(rows))
+  found <- lapply(stats::setNames(deep, substring(deep, 2)), function(pointer) value_at(rows, pointer))
+  rows <- c(rows[!vapply(rows, function(x) is.data.frame(x) || (is.list(x) && !is.null(names(x))), TRUE)], found[lengths(found) > 0])
+  if (!length(rows)) {
     return(NULL)
   }
   # words about the whole stand beside the arrays

@@ -3,22 +3,49 @@
 
 # The whole of a body: list(columns, faults, rows, members), where `members` are the values that the page rule asked for.
 decode_body <- function(offer, body, source, known = list(), members = character(), where = "the body") {
-  if ((offer$format %||% "json") == "json") {
+  format <- offer$format %||% "json"
+  body <- unpacked_body(body, where)
+  if (format == "json-lines") {
+    if (length(body)) body <- json_lines(body)
+    offer$rows <- ""
+  }
+  if (format %in% c("json", "json-lines")) {
     whole <- body_columns(offer)
-    found <- decode_json(body, c(rows = offer$rows, problem = source$problem, members, whole), where)
-    stop_on_problem(found$problem, where)
+    problem <- problem_pointers(source$problem)
+    found <- decode_json(body, c(rows = offer$rows, problem, members, whole), where)
+    stop_on_problem(found, source$problem, where)
     if (is.null(found$rows)) {
       stop_payload(paste0("The answer has no rows at ", offer$rows, "."), where, "look whether the service changed its answer, and correct rows: in the card")
     }
-    rows <- json_rows(found$rows, offer$form %||% "objects", where, offer$rows)
+    read <- function(part) if (is.null(offer$within)) json_rows(part, offer[["form"]] %||% "objects", where, offer$rows, column_pointers(offer)) else rows_within(part, offer, where)
+    rows <- read(found$rows)
+    if (has_long_names(rows, offer)) rows <- read(decode_json(body, c(rows = offer$rows), where, "string")$rows)
     known <- c(known, found[names(whole)])
   } else {
     found <- list()
-    rows <- switch(offer$format, "json-stat" = jsonstat_rows(body, where), "xbrl-json" = xbrl_rows(body, where), decode_table(body, offer$format, where))
+    rows <- switch(offer$format, "json-stat" = jsonstat_rows(body, where), "xbrl-json" = xbrl_rows(body, where), decode_table(body, offer$format, where, offer$table))
     if (!is.null(offer$unpack)) rows <- turned_rows(rows, offer$unpack, where)
   }
-  c(decode_rows(offer, rows, source$zone, where, known), list(members = found))
+  decoded <- decode_rows(offer, rows, source$zone, where, known)
+  # what the service counts as a row: one of several sides, or one that holds rows of its own, counts once
+  items <- attr(rows, "items") %||% if (length(offer$sides)) decoded$rows / length(offer$sides) else decoded$rows
+  c(decoded, list(members = found, items = items))
 }
+
+# Names that are written as numbers too long for a double.
+has_long_names <- function(rows, offer) {
+  if (is.null(rows)) {
+    return(FALSE)
+  }
+  texts <- Filter(function(name) (column_rule(offer$columns[[name]])$as %||% default_type(offer$shape, name)) == "text", names(offer$columns))
+  any(vapply(texts, function(name) {
+    value <- column_value(rows, column_rule(offer$columns[[name]]), list())
+    is.numeric(value) && is_long(value)
+  }, TRUE))
+}
+
+# The pointers of an offer's columns.
+column_pointers <- function(offer) unique(unlist(lapply(offer$columns, function(rule) column_rule(rule)$at)))
 
 # Columns whose value stands once for the whole body, as pointers by a name that no want has.
 body_columns <- function(offer) {
@@ -26,13 +53,24 @@ body_columns <- function(offer) {
   stats::setNames(pointers, if (length(pointers)) paste0("body ", pointers))
 }
 
-# A body that says error with status 200.
-stop_on_problem <- function(problem, where) {
+# Where a body says error with status 200: a member that is there and says something, or that says none of the words that are fine.
+problem_pointers <- function(problem) {
+  if (is.list(problem)) c(problem = problem$at, problem_text = problem$text) else if (!is.null(problem)) c(problem = problem)
+}
+
+stop_on_problem <- function(found, rule, where) {
+  problem <- found$problem
+  fine <- if (is.list(rule)) rule$fine
   if (is.null(problem) || (is.atomic(problem) && (!length(problem) || is.na(problem[1]) || problem[1] %in% list("", FALSE, 0)))) {
     return(invisible())
   }
-  text <- if (is.list(problem)) paste(unlist(problem), collapse = ", ") else as.character(problem[1])
-  stop_payload(paste0("The service answers with an error: ", substr(text, 1, 200)), where, "look at the want; if it is right, ask again later")
+  if (!is.null(fine) && tolower(as.character(unlist(problem)[1])) %in% tolower(fine)) {
+    return(invisible())
+  }
+  told <- found$problem_text %||% problem
+  text <- substr(paste(unlist(told), collapse = ", "), 1, 200)
+  again <- is.list(rule) && tolower(as.character(unlist(problem)[1])) %in% tolower(rule$again)
+  vetusta_stop("payload", paste0("The service answers with an error: ", text), where, "look at the want; if it is right, ask again later", again = again)
 }
 
 # Rows as a frame of members, into the columns of the card. Sides become rows of their own.
@@ -70,6 +108,7 @@ decode_side <- function(offer, rows, zone, where, known, side = NULL) {
       }
       value <- rep(rule$default %||% NA, nrow(rows))
     }
+    if (!is.null(rule$nothing)) value[as.character(unlist(value)) %in% as.character(unlist(rule$nothing))] <- NA
     if (!is.null(rule$words)) value <- column_words(value, rule$words)
     type <- rule$as %||% default_type(offer$shape, name)
     read <- read_column(value, type, zone, rule)
@@ -87,6 +126,9 @@ column_value <- function(rows, rule, known) {
   if (!is.null(rule$body)) {
     value <- known[[paste0("body ", rule$body)]]
     return(if (length(value) == 1 && is.atomic(value)) rep(value, nrow(rows)))
+  }
+  if (!is.null(rule$outer)) {
+    return(rows[[paste("outer", rule$outer)]])
   }
   if (is.null(rule$of)) {
     return(if (length(rule$at) > 1) members_joined(rows, rule$at) else member_at(rows, rule$at))
@@ -141,9 +183,16 @@ empty_columns <- function(offer) {
   columns
 }
 
+pointer_keys <- function(pointer) gsub("~0", "~", gsub("~1", "/", strsplit(substring(pointer, 2), "/", fixed = TRUE)[[1]], fixed = TRUE), fixed = TRUE)
+
 # The members of all rows at one pointer: "/a" is a column, "/a/b" a member of nested objects.
 member_at <- function(rows, pointer) {
-  keys <- gsub("~0", "~", gsub("~1", "/", strsplit(substring(pointer, 2), "/", fixed = TRUE)[[1]], fixed = TRUE), fixed = TRUE)
+  # a column that was taken from deeper in the body bears its whole pointer
+  whole <- rows[[substring(pointer, 2)]]
+  if (!is.null(whole)) {
+    return(whole)
+  }
+  keys <- pointer_keys(pointer)
   value <- rows
   for (key in keys) {
     value <- if (is.data.frame(value)) value[[key]] else nested_member(value, key)
@@ -196,7 +245,7 @@ read_column <- function(value, type, zone, rule = list()) {
   if (is.list(value)) value <- vapply(value, function(x) if (length(x) == 1 && is.atomic(x)) as.character(x) else NA_character_, "")
   decimal <- rule$decimal %||% "."
   read <- if (!is.null(rule$written)) read_written(value, type, zone, rule$written) else switch(type,
-    text = as.character(value),
+    text = if (is.numeric(value)) plain_numbers(value) else as.character(value),
     number = if (is.numeric(value)) as.double(value) else read_number(value, decimal),
     percent = if (is.numeric(value)) as.double(value) else read_number(sub("%", "", as.character(value), fixed = TRUE), decimal),
     flag = tolower(as.character(value)) %in% c("true", "1", "yes") | ifelse(tolower(as.character(value)) %in% c("true", "1", "yes", "false", "0", "no"), FALSE, NA),
@@ -206,14 +255,22 @@ read_column <- function(value, type, zone, rule = list()) {
     "epoch-ns" = utc(suppressWarnings(as.double(value)) / 1e9),
     rfc3339 = read_rfc3339(as.character(value), zone),
     local = read_local(as.character(value), zone),
-    day = read_day(as.character(value))
+    day = read_day(sub("[T ]00:00(:00([.]0+)?)?(Z|[+-]00:?00)?$", "", as.character(value)))
   )
   if (!is.null(rule$scale) && is.numeric(read)) read <- read * rule$scale
   list(value = read, bad = if (anyNA(read)) which(is.na(read) & !is.na(value)) else integer())
 }
 
+# Numbers as people write them: 100000 and not 1e+05.
+plain_numbers <- function(x) {
+  text <- as.character(x)
+  odd <- grep("e", text, fixed = TRUE)
+  if (length(odd)) text[odd] <- vapply(x[odd], number_text, "")
+  text
+}
+
 # Days and local instants in a form of their own, as strptime() patterns write it: "%d/%m/%Y", "%Y%m%d %H:%M".
 read_written <- function(value, type, zone, written) {
-  at <- strptime(as.character(value), written, tz = "UTC")
+  at <- strptime(if (is.numeric(value)) plain_numbers(value) else as.character(value), written, tz = "UTC")
   if (type == "day") as.Date(at) else time_local(as.Date(at), at$hour * 3600 + at$min * 60 + at$sec, if (type == "rfc3339") "UTC" else zone)
 }

@@ -2,34 +2,66 @@
 
 table_absent <- c("", "NA", "N/A", "n/a", "null", "NULL", "NaN", ".", "-")
 
-decode_table <- function(body, format, where) {
+decode_table <- function(body, format, where, table = NULL) {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
   if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
-  text <- rawToChar(body[body != as.raw(0)])
+  text <- recoded(rawToChar(body[body != as.raw(0)]), table$encoding, where)
   if (any(body == as.raw(13))) text <- gsub("\r\n?", "\n", text, useBytes = TRUE)
-  if (grepl("^\\s*<", substr(text, 1, 200))) stop_payload("The answer is a web page or XML, not a table.", where, "look whether the card's address is right")
-  if (grepl("^\\s*[{[]", substr(text, 1, 50))) stop_payload("The answer is JSON, not a table.", where, paste0("it begins: ", body_excerpt(body, 80)))
-  read_text_table(text = paste0(text, "\n"), format = format, where = where)
+  stop_on_other_kind(text, where)
+  lines <- if (length(table)) plain_lines(strsplit(text, "\n", fixed = TRUE)[[1]], table)
+  if (length(table)) text <- paste(lines, collapse = "\n")
+  if (!nzchar(trimws(text))) {
+    return(NULL)
+  }
+  read_text_table(text = paste0(text, "\n"), format = format, where = where, table = table)
+}
+
+# What begins as a page of the web or as JSON does is no table.
+stop_on_other_kind <- function(text, where) {
+  head <- substr(text, 1, 200)
+  if (grepl("^\\s*<", head)) stop_payload("The answer is a web page or XML, not a table.", where, "look whether the card's address is right")
+  if (grepl("^\\s*[{[]", head)) stop_payload("The answer is JSON, not a table.", where, paste0("it begins: ", substr(head, 1, 80)))
+}
+
+recoded <- function(text, encoding, where) {
+  if (is.null(encoding)) {
+    return(text)
+  }
+  out <- iconv(text, encoding, "UTF-8")
+  if (anyNA(out)) stop_payload(paste0("The table is not written in ", encoding, "."), where, "correct encoding: in the card")
+  out
+}
+
+# The lines of a table without those before it and without remarks.
+plain_lines <- function(lines, table) {
+  if (!is.null(table$skip)) lines <- lines[-seq_len(min(table$skip, length(lines)))]
+  if (!is.null(table$remark)) lines <- lines[!startsWith(trimws(lines, "left"), table$remark)]
+  lines
 }
 
 # All columns as text; what they mean is the card's to say. A line that the reader would leave out is an error: nothing is dropped
 # silently.
-read_text_table <- function(text, format, where) {
+read_text_table <- function(text, format, where, table = NULL) {
   dropped <- function(w) {
     if (grepl("Stopped early|Discarded", conditionMessage(w))) {
       stop_payload("The table has a line that does not fit its columns.", where, paste0("look at the line: ", substr(gsub("[[:space:]]+", " ", conditionMessage(w)), 1, 160)))
     }
     invokeRestart("muffleWarning")
   }
+  # a table without a line of names has its columns by position, as /0
+  named <- table$names %||% TRUE
   rows <- tryCatch(
     withCallingHandlers(
-      data.table::fread(text = text, sep = if (format == "tsv") "\t" else "auto", colClasses = "character", na.strings = table_absent, header = TRUE,
+      data.table::fread(text = text, sep = table$separator %||% if (format == "tsv") "\t" else "auto", colClasses = "character", na.strings = table_absent, header = named,
         data.table = FALSE, showProgress = FALSE, blank.lines.skip = TRUE, fill = TRUE, strip.white = TRUE, encoding = "UTF-8"),
       warning = dropped
     ),
     vetusta_error = stop,
     error = function(e) stop_payload("The answer cannot be read as a table.", where, "look at format: in the card")
   )
+  if (!named) names(rows) <- seq_along(rows) - 1L
+  # a quotation mark within quotes is written twice, and the reader leaves it so
+  for (name in names(rows)) if (any(grepl("\"\"", rows[[name]], fixed = TRUE))) rows[[name]] <- gsub("\"\"", "\"", rows[[name]], fixed = TRUE)
   # a line with nothing in it is no row
   blank <- rowSums(!is.na(rows)) == 0
   if (any(blank)) rows <- rows[!blank, , drop = FALSE]

@@ -14,6 +14,7 @@ desk_words <- c("desk", "archive", "sources", "addresses")
 #' desk_make(folder, title = "A desk")
 #' desk_open(folder)
 desk_open <- function(folder = ".") {
+  check_text(folder, "folder", "desk")
   at <- normalizePath(folder, mustWork = FALSE)
   repeat {
     file <- file.path(at, "desk.yml")

@@ -32,6 +32,7 @@ desk_secret <- function(desk, name, value) {
 #' @rdname desk_secret
 #' @export
 desk_secrets <- function(desk) {
+  if (!inherits(desk, "vetusta_desk")) vetusta_stop("desk", "Secrets are told of a desk.", todo = "open one with desk_open()")
   cards <- list.files(desk$sources, "[.]yml$")
   cards <- sub("[.]yml$", "", cards[!grepl("[.]calendar[.]yml$", cards)])
   rows <- lapply(cards, function(name) {

@@ -25,7 +25,7 @@ plan_calls <- function(want, archive = NULL) {
   structure(
     list(want = want, calls = calls, pages = sum(calls$pages), rows = sum(calls$rows), seconds = limit_least_seconds(sum(calls$pages), limits),
       bytes = plan_bytes(archive, want, sum(calls$pages)), quotas = limit_quotas(sum(calls$pages), limits, taken,
-        as.numeric(Sys.time())), held = setdiff(want$symbols, unlist(calls$symbols))),
+        as.numeric(Sys.time())), held = setdiff(want$symbols, unlist(calls$symbols)), with_archive = !is.null(archive)),
     class = "vetusta_plan"
   )
 }
@@ -43,7 +43,7 @@ plan_bytes <- function(archive, want, pages) {
 plan_bars <- function(want, archive) {
   ranges <- lapply(want$symbols, function(symbol) missing_ranges(want, symbol, archive))
   pieces <- data.frame(symbol = rep(want$symbols, vapply(ranges, nrow, 0L)), from = as.numeric(unlist(lapply(ranges, `[[`, "start"))), to = as.numeric(unlist(lapply(ranges, `[[`, "end"))))
-  pieces <- do.call(rbind, c(list(pieces[0, ]), lapply(seq_len(nrow(pieces)), function(i) cut_widest(pieces[i, ], want))))
+  for (cut in list(cut_widest, cut_rows)) pieces <- do.call(rbind, c(list(pieces[0, ]), lapply(seq_len(nrow(pieces)), function(i) cut(pieces[i, ], want))))
   size <- if (any(c("symbols") %in% offer_gives(want$offer))) want$offer$symbols_a_call %||% Inf else 1
   groups <- group_symbols(pieces, size)
   calls <- data.frame(symbol = vapply(groups, function(group) paste(pieces$symbol[group], collapse = ","), ""))
@@ -71,12 +71,35 @@ group_symbols <- function(pieces, size) {
   unlist(lapply(unname(same), function(rows) unname(split(rows, (seq_along(rows) - 1) %/% min(size, length(rows))))), recursive = FALSE)
 }
 
-cut_widest <- function(piece, want) {
+# The widest window that one call takes, for all intervals or for each.
+widest_window <- function(want) {
   widest <- want$offer$widest
-  if (is.null(widest)) {
+  if (is.list(widest)) {
+    own <- vapply(names(widest), function(name) time_interval(name)$iso == want$interval$iso %||% "", TRUE)
+    widest <- if (any(own)) widest[[which(own)[1]]]
+  }
+  widest %|else|% time_interval
+}
+
+# Where no page follows another, a call asks for no more bars than it can give: cut by the times that the calendar expects.
+cut_rows <- function(piece, want) {
+  offer <- want$offer
+  if (want$shape != "bars" || is.null(offer$most) || !is.null(offer$job) || (offer$next_page$by %||% "none") != "none") {
     return(piece)
   }
-  length <- time_interval(widest)
+  calendar <- source_calendar(want$source) %||% calendar_make(list(calendar = "every day", zone = want$source$zone))
+  times <- as.numeric(calendar_times(calendar, want$interval, utc(piece$from), utc(piece$to), if (want$session != "all") main_session(calendar)))
+  # symbols that share a call share its rows
+  most <- max(1, offer$most %/% min(offer$symbols_a_call %||% 1, length(want$symbols)))
+  cuts <- times[seq_along(times) > 1 & (seq_along(times) - 1) %% most == 0]
+  data.frame(symbol = piece$symbol, from = c(piece$from, cuts), to = c(cuts, piece$to))
+}
+
+cut_widest <- function(piece, want) {
+  length <- widest_window(want)
+  if (is.null(length)) {
+    return(piece)
+  }
   cuts <- piece$from
   repeat {
     after <- as.numeric(shift_instant(utc(cuts[length(cuts)]), length, 1, want$source$zone))
@@ -99,11 +122,13 @@ plan_rows <- function(want) {
   keys <- lapply(seq_len(nrow(grid)), function(i) c(as.list(grid[i, , drop = FALSE]), want$keys[joined]))
   label <- vapply(keys, function(key) paste(unlist(lapply(key, function(value) if (length(value) > 3) paste0(value[1], "...") else value)), collapse = " "), "")
   label[!nzchar(label)] <- offer$name
-  calls <- data.frame(symbol = label, label = label)
+  windows <- if (is.null(want$from)) data.frame(from = NA_real_, to = NA_real_) else cut_widest(data.frame(symbol = "", from = as.numeric(want$from), to = as.numeric(want$to)), want)
+  place <- rep(seq_along(keys), each = nrow(windows))
+  keys <- keys[place]
+  calls <- data.frame(symbol = label[place], label = label[place])
   calls$symbols <- lapply(keys, function(key) as.character(key$symbol))
-  missing <- utc(rep(NA_real_, nrow(calls)))
-  calls$from <- if (is.null(want$from)) missing else rep(want$from, nrow(calls))
-  calls$to <- if (is.null(want$to)) missing else rep(want$to, nrow(calls))
+  calls$from <- utc(rep(windows$from, length(label)))
+  calls$to <- utc(rep(windows$to, length(label)))
   calls$rows <- rep(NA_real_, nrow(calls))
   calls$pages <- rep(1, nrow(calls))
   calls$keys <- keys
@@ -114,6 +139,8 @@ plan_rows <- function(want) {
 call_known <- function(want, call) {
   symbols <- call$symbols[[1]]
   times <- if (is.na(call$from)) list() else list(from = call$from, to = call$to)
+  # the last bar of the window bears its end, which lies on the window's
+  if (identical(want$offer$bar_time, "end") && length(times)) times$to <- shift_instant(times$to, want$interval, 1, want$source$zone)
   c(call$keys[[1]], times, list(symbol = if (length(symbols)) symbols[1], symbols = symbols, interval = want$interval$iso, session = want$session, most = want$offer$most))
 }
 
@@ -226,11 +253,4 @@ plan_time <- function(plan) if (plan$seconds < 1) "as fast as the service answer
 format_bytes <- function(bytes) {
   if (bytes < 1e6) paste(format(ceiling(bytes / 1e3), big.mark = ","), "kB")
   else if (bytes < 1e9) paste(round(bytes / 1e6, 1), "MB") else paste(round(bytes / 1e9, 1), "GB")
-}
-
-format_seconds <- function(seconds) {
-  if (seconds < 120) paste(round(seconds), "s")
-  else if (seconds < 7200) paste(round(seconds / 60), "minutes")
-  else if (seconds < 172800) paste(round(seconds / 3600, 1), "hours")
-  else paste(round(seconds / 86400, 1), "days")
 }

@@ -22,7 +22,7 @@ source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
   content <- card_yaml(text, path)
   place <- function(keys) card_place(text, path, keys)
   card_check(content, card_grammar(), character(), place)
-  if (!is.null(address)) content$address <- address
+  if (!is.null(address)) content$address <- check_text(address, "address", "card")
   if (!is.null(account)) {
     check_choice(account, "account", names(content$accounts), "card")
     content$access <- utils::modifyList(content$access, content$accounts[[account]])
@@ -90,6 +90,8 @@ card_finish <- function(content, path, secrets, place) {
   for (name in names(card$offers)) {
     card$offers[[name]]$name <- name
     card_check_columns(card$offers[[name]], place(c("offers", name, "columns")))
+    card_check_widest(card$offers[[name]], place(c("offers", name, "widest")))
+    card_check_job(card$offers[[name]], place(c("offers", name, "job")))
   }
   structure(card, class = "vetusta_source")
 }

@@ -5,7 +5,8 @@ card_grammar <- function() {
   list(
     source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(), sdmx = sdmx_grammar(), accounts = list(.each = access_parts()),
     limits = "texts", quota_zone = "text", at_once = "count", withheld = "duration", patience = "duration", calendar = "text", zone = "text", open_http = "flag",
-    elsewhere = c("word", "refuse", "follow"), problem = "pointer", headers = list(.each = "text"), offers = list(.each = offer_grammar())
+    elsewhere = c("word", "refuse", "follow"), problem = list(.short = "pointer", at = "!pointer", fine = "texts", again = "texts", text = "pointer"), headers = list(.each = "text"),
+      offers = list(.each = offer_grammar())
   )
 }
 
@@ -15,9 +16,9 @@ access_grammar <- function() {
 
 access_parts <- function() {
   list(
-    name = "text", secret = "text", names = "texts", secrets = "texts", user = "text", password = "text",
+    name = "text", prefix = "text", secret = "text", names = "texts", secrets = "texts", user = "text", password = "text",
     address = "text", grant = c("word", "password", "client_credentials"), client = "text", client_secret = "text", scope = "text",
-    send_client = c("word", "form", "basic"), lasts = "duration"
+    send_client = c("word", "form", "basic"), lasts = "duration", other_origin = "flag"
   )
 }
 
@@ -33,25 +34,31 @@ access_secret_parts <- c("secret", "secrets", "user", "password", "client", "cli
 offer_grammar <- function() {
   list(
     shape = c("!word", names(shape_columns)), title = "text", method = c("word", "GET", "POST"), request = "!text", body = "text",
-    most = "count", symbols_a_call = "count", widest = "duration", format = c("word", "json", "csv", "tsv", "json-stat", "xbrl-json"), unpack = list(by = "text", into = "texts"),
+    most = "count", symbols_a_call = "count", widest = list(.short = "duration", .each = "duration"), format = c("word", "json", "json-lines", "csv", "tsv", "json-stat", "xbrl-json"),
+    table = list(names = "flag", separator = "text", skip = "count", remark = "text", encoding = "text"), bar_time = c("word", "start", "end"), unpack = list(by = "text", into = "texts"),
     parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"), written = "text", words = list(.each = "text"),
       value = "text", join = "text", each = "texts")),
-    rows = "pointer", form = c("word", "objects", "arrays", "columns", "map", "pairs"), sides = "texts",
+    rows = "pointer", form = c("word", row_forms), within = list(.short = "pointer", at = "!pointer", form = c("word", row_forms)), sides = "texts",
     next_page = list(
-      by = c("!word", "address", "link", "cursor", "page", "offset", "time", "none"), at = "pointer", send = "text", first = "number", total = "pointer",
-      pages = "pointer", more = "pointer"
+      by = c("!word", "address", "link", "cursor", "page", "offset", "time", "none"), at = told_grammar(), send = "text", first = "number", total = told_grammar(),
+      pages = told_grammar(), more = told_grammar()
     ),
     job = list(
-      ticket = "!pointer", look = "!text", state = "!pointer", ready = "!text", failed = "text", link = "!pointer", pause = "duration",
+      ticket = "pointer", look = "!text", state = "pointer", ready = "text", failed = "text", link = "pointer", pause = "duration",
       unpack = c("word", "none", "gzip", "zip"), piece = "count"
     ),
     columns = list(.each = list(
-      .short = "pointer", at = "pointers", body = "pointer", of = "text", as = c("word", column_types), written = "text", decimal = c("word", ".",
+      .short = "pointer", at = "pointers", body = "pointer", outer = "pointer", of = "text", as = c("word", column_types), written = "text", decimal = c("word", ".",
         ","), scale = "number", words = list(.each = "text"),
-      need = c("word", "required", "optional"), default = "any"
+      need = c("word", "required", "optional"), default = "any", nothing = "values"
     ))
   )
 }
+
+# What an answer tells at a place in its body, or in one of its headers.
+told_grammar <- function() list(.short = "pointer", header = "!text")
+
+row_forms <- c("objects", "arrays", "columns", "map", "pairs", "one")
 
 # The shapes, with the columns that a row of each cannot be without; together with the source they are its key, but for
 # bars and facts, whose values are no part of it.
@@ -105,6 +112,7 @@ card_check_value <- function(value, rule, keys, place) {
     any = TRUE,
     text = (one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1),
     texts = is.character(value) && length(value) >= 1,
+    values = is.atomic(unlist(value)) && length(value) >= 1,
     name = one_text && grepl("^[a-z][a-z0-9-]*$", value),
     word = one_text && value %in% rule[-1],
     number = is.numeric(value) && length(value) == 1,
@@ -148,6 +156,24 @@ card_check_columns <- function(offer, where) {
   for (part in setdiff(needs, names(offer$next_page))) {
     vetusta_stop("card", paste0("The pages of the offer ", offer$name, " go by ", offer$next_page$by, " and lack \"", part, "\"."), where = sub("columns$", "next_page", where),
       todo = paste0("add ", part, ": to next_page"))
+  }
+}
+
+card_check_widest <- function(offer, where) {
+  for (name in if (is.list(offer$widest)) names(offer$widest)) {
+    if (inherits(try(time_interval(name), silent = TRUE), "try-error")) {
+      vetusta_stop("card", paste0("`widest` of the offer ", offer$name, " speaks of \"", name, "\", which is no length of bars."), where = where,
+        todo = "write it as widest: P30D, or as widest: {PT1M: P7D, P1D: P5Y}")
+    }
+  }
+}
+
+# What a job cannot be without: a ticket where the address to look at is made from one, and the word for ready where a state is named.
+card_check_job <- function(offer, where) {
+  job <- offer$job
+  lacks <- if ("ticket" %in% template_variables(job$look %||% "") && is.null(job$ticket)) "ticket" else if (!is.null(job$state) && is.null(job$ready)) "ready"
+  if (length(lacks)) {
+    vetusta_stop("card", paste0("The job of the offer ", offer$name, " lacks \"", lacks, "\"."), where = where, todo = paste0("add ", lacks, ": to job"))
   }
 }
 

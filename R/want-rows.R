@@ -51,5 +51,8 @@ want_keys <- function(offer, given) {
       vetusta_stop("want", paste0("The offer ", offer$name, " needs ", name, "."), todo = paste0("give ", name, " = ..., one value or several"))
     }
   }
-  lapply(given, function(value) check_symbols(as.character(value)))
+  lapply(given, function(value) {
+    if (!is.atomic(value)) vetusta_stop("want", paste0("A key is one or more values, and cannot be ", shown_value(value), "."), todo = "give texts or numbers")
+    check_symbols(as.character(value))
+  })
 }

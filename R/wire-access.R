@@ -3,6 +3,10 @@
 
 wire_signed <- function(request, source, tokens = new.env(parent = emptyenv())) {
   request$headers <- utils::modifyList(request$headers, as.list(source$headers))
+  if (is.list(request$body)) {
+    request$body <- request_body(request)
+    request$address <- sub("#.*", "", request$address)
+  }
   access <- source$access
   if (access$by == "none" || !same_origin(request$address, source$address)) {
     return(request)
@@ -10,7 +14,7 @@ wire_signed <- function(request, source, tokens = new.env(parent = emptyenv())) 
   secret <- function(part, i = 1) reveal(source_secret(source, access[[part]][[i]]))
   switch(access$by,
     query = request$address <- with_parameter(request$address, access$name, secret("secret")),
-    header = request$headers[[access$name]] <- secret("secret"),
+    header = request$headers[[access$name]] <- paste0(access$prefix, secret("secret")),
     bearer = request$headers[["Authorization"]] <- paste("Bearer", secret("secret")),
     basic = request$headers[["Authorization"]] <- basic_words(secret("user"), secret("password")),
     pair = for (i in 1:2) request$headers[[access$names[[i]]]] <- secret("secrets", i),
@@ -32,8 +36,12 @@ access_token <- function(source, tokens) {
 ask_token <- function(source) {
   access <- source$access
   address <- absolute_address(if (grepl("^https?://", access$address)) access$address else paste0(source$address, access$address), source$address)
-  if (!same_origin(address, source$address)) {
-    vetusta_stop("card", "The token's address is not at the source's own origin.", where = paste0(source$file, ", access"), todo = "give a path below the source's address")
+  if (!same_origin(address, source$address) && !isTRUE(access$other_origin)) {
+    vetusta_stop("card", "The token's address is not at the source's own origin.", where = paste0(source$file, ", access"),
+      todo = "give a path below the source's address; or, where tokens are granted at another place, say other_origin: true in access")
+  }
+  if (startsWith(address, "http:") && !is_loopback(curl::curl_parse_url(address)$host) && !source$open_http) {
+    vetusta_stop("card", "The token's address is http, and not on this machine: everybody on the way could read the secrets.", where = paste0(source$file, ", access"), todo = "use https")
   }
   secret <- function(part) if (!is.null(access[[part]])) reveal(source_secret(source, access[[part]]))
   form <- list(grant_type = access$grant, scope = access$scope)
@@ -43,7 +51,8 @@ ask_token <- function(source) {
   else form[c("client_id", "client_secret")] <- list(secret("client"), secret("client_secret"))
   form <- form[lengths(form) > 0]
   body <- paste(names(form), vapply(form, encode_plain, ""), sep = "=", collapse = "&")
-  response <- line_fetch(list(address = address, method = "POST", body = body, headers = c(headers, list("Content-Type" = "application/x-www-form-urlencoded"))))
+  request <- list(address = address, method = "POST", body = body, headers = c(headers, list("Content-Type" = "application/x-www-form-urlencoded")))
+  response <- fetch_patiently(function() request, source$patience)
   words <- if (response$status == 200) tryCatch(RcppSimdJson::fparse(response$body), error = function(e) NULL)
   if (!is.list(words) || !is.character(words$access_token)) {
     vetusta_stop("access", paste0("The source ", source$source, " gives no token: HTTP ", response$status, " ", redact(body_excerpt(response$body), source_secrets(source))),

@@ -2,10 +2,20 @@
 # pages does not know which rule it runs. `page` has the answer's members, its headers, its number of rows, the page's
 # number (from 1) and the rows that came before it.
 
-# The members of the body that the rule needs, as named pointers.
-page_members <- function(offer) {
+# What the rule needs to be told by an answer: each a pointer into its body, or the name of one of its headers.
+page_parts <- function(offer) {
   rule <- offer$next_page
-  c(following = if (isTRUE(rule$by %in% c("address", "cursor"))) rule$at, total = rule$total, pages = rule$pages, more = rule$more)
+  parts <- list(following = if (isTRUE(rule$by %in% c("address", "cursor"))) rule$at, total = rule$total, pages = rule$pages, more = rule$more)
+  parts[lengths(parts) > 0]
+}
+
+# The members of the body among them, as named pointers.
+page_members <- function(offer) unlist(Filter(is.character, page_parts(offer)))
+
+# The values of all of them.
+page_told <- function(offer, members, headers) {
+  by_header <- Filter(is.list, page_parts(offer))
+  c(members, lapply(by_header, function(part) headers[[tolower(part$header)]]))
 }
 
 page_rule <- function(offer, zone = "UTC") {
@@ -13,6 +23,16 @@ page_rule <- function(offer, zone = "UTC") {
   following <- page_rule_of(offer, rule, zone)
   if (is.null(rule$more)) following else function(address, page) if (says_more(page$members$more)) following(address, page)
 }
+
+# The address of a page that is asked for by a parameter. Where the request's body bears the parameter, the address bears it too, as a
+# fragment: fragments are not sent, and each page has an address of its own.
+page_address <- function(address, offer, value) {
+  send <- offer$next_page$send
+  if (send %in% template_variables(offer$body %||% "")) paste0(sub("#.*", "", address), "#", encode_plain(send), "=", encode_plain(value)) else with_parameter(address, send, value)
+}
+
+# The value of a parameter before any page was had, where a body cannot leave it out.
+first_page_value <- function(rule) switch(rule$by %||% "none", page = number_text(rule$first %||% 1), offset = number_text(rule$first %||% 0))
 
 # A flag that says whether there is more; one that is absent says no.
 says_more <- function(value) isTRUE(tolower(as.character(member_text(value))) %in% c("true", "1", "yes", "y"))
@@ -22,18 +42,19 @@ page_rule_of <- function(offer, rule, zone) {
     none = function(address, page) NULL,
     address = function(address, page) member_text(page$members$following),
     link = function(address, page) link_next(page$headers[["link"]]),
-    cursor = function(address, page) member_text(page$members$following) %|else|% function(value) with_parameter(address, rule$send, value),
+    cursor = function(address, page) member_text(page$members$following) %|else|% function(value) page_address(address, offer, value),
     page = function(address, page) {
       first <- rule$first %||% 1
-      if (ends_here(page, offer, pages = member_number(page$members$pages))) NULL else with_parameter(address, rule$send, number_text(first + page$number))
+      if (ends_here(page, offer, pages = member_number(page$members$pages))) NULL else page_address(address, offer, number_text(first + page$number))
     },
     offset = function(address, page) {
-      if (ends_here(page, offer)) NULL else with_parameter(address, rule$send, number_text((rule$first %||% 0) + page$before + page$rows))
+      if (ends_here(page, offer)) NULL else page_address(address, offer, number_text((rule$first %||% 0) + page$before + page$rows))
     },
-    # the next window begins at the newest time there is; when that is no later than before, all has come
+    # the next window begins at the newest time there is, or ends at the oldest; when that is where it was before, all has come
     time = function(address, page) {
-      if (ends_here(page, offer) || !length(page$last)) NULL else with_parameter(address, rule$send, write_value(page$last,
-        offer$parameters[[rule$send]] %||% list(), rule$send, offer, zone))
+      gives <- offer$parameters[[rule$send]]
+      edge <- if (identical(gives$gives %||% rule$send, "to")) page$oldest else page$newest
+      if (ends_here(page, offer) || !length(edge)) NULL else page_address(address, offer, write_value(edge, gives %||% list(), rule$send, offer, zone))
     }
   )
 }
@@ -59,7 +80,8 @@ member_text <- function(value) {
 }
 
 member_number <- function(value) {
-  number <- suppressWarnings(as.numeric(member_text(value)))
+  # a header may tell the total as Content-Range does: items 0-99/1234
+  number <- suppressWarnings(as.numeric(sub("^[a-z]+ +[0-9*-]+/", "", member_text(value) %||% "")))
   if (length(number) == 1 && !is.na(number)) number
 }
 

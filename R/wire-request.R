@@ -2,11 +2,25 @@
 
 wire_request <- function(source, offer, values) {
   address <- template_expand(offer$request, values)
-  body <- if (!is.null(offer$body)) template_expand_plain(offer$body, values)
-  accept <- c(json = "application/json", csv = "text/csv", tsv = "text/tab-separated-values", "json-stat" = "application/json", "xbrl-json" = "application/json")[[offer$format %||% "json"]]
+  paging <- first_page_value(offer$next_page)
+  if (!is.null(paging) && is.null(values[[offer$next_page$send]])) values[[offer$next_page$send]] <- paging
+  body <- if (!is.null(offer$body)) list(template = offer$body, values = values)
+  accept <- c(json = "application/json", csv = "text/csv", tsv = "text/tab-separated-values", "json-stat" = "application/json", "xbrl-json" = "application/json",
+    "json-lines" = "application/x-ndjson")[[offer$format %||% "json"]]
   headers <- c(list(Accept = accept), if (!is.null(body)) list("Content-Type" = "application/json"))
   list(address = if (grepl("^https?://", address)) address else paste0(source$address, address), method = offer$method %||% "GET", body = body, headers = headers)
 }
+
+# The request's body with its values; a page's own value stands in the address, as a fragment.
+request_body <- function(request) {
+  values <- request$body$values
+  fragment <- sub("^[^#]*#?", "", request$address)
+  if (nzchar(fragment)) values[[utils::URLdecode(sub("=.*", "", fragment))]] <- utils::URLdecode(sub("^[^=]*=", "", fragment))
+  template_expand_plain(request$body$template, values)
+}
+
+# What tells a request from others that go to the same address.
+request_key <- function(request) paste(c(request$address, if (is.list(request$body)) request_body(request)), collapse = " ")
 
 # What a call's values look like to this API: the card says for each variable of its template what it gives and how.
 offer_values <- function(offer, known, zone = "UTC") {

@@ -81,20 +81,6 @@ may_follow <- function(address, from, elsewhere) {
   elsewhere == "follow" && !is.null(parts) && (parts$scheme == "https" || (parts$scheme == "http" && is_loopback(parts$host)))
 }
 
-# One request, waited for: for tokens.
-line_fetch <- function(request, patience = wire_bounds$stall) {
-  line <- wire_line()
-  on.exit(line_close(line))
-  result <- NULL
-  line_start(line, request, done = function(response) result <<- response, failed = function(reason) result <<- list(reason = reason), patience = patience)
-  while (is.null(result)) line_run(line, 1)
-  if (!is.null(result$reason)) {
-    vetusta_stop("network", paste0("Nothing came from ", origin_of(request$address), ": ", result$reason, "."), where = origin_of(request$address),
-      todo = "look whether the service runs and the address in the card is right")
-  }
-  result
-}
-
 header_list <- function(raw) {
   lines <- curl::parse_headers(raw)
   lines <- lines[grepl(":", lines, fixed = TRUE)]

@@ -21,3 +21,15 @@ asked <- function(request, name) {
   found <- regmatches(request$QUERY_STRING, regexec(paste0("[?&]", name, "=([^&]*)"), request$QUERY_STRING))[[1]]
   if (length(found)) utils::URLdecode(found[2])
 }
+
+# A card of whole lines, and what it collects.
+bars_card <- function(address, lines, env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
+  writeLines(c("source: test", paste0("address: ", address), lines), file)
+  source_card(file)
+}
+collect_bars <- function(source, symbols, interval, from, to, archive = NULL, ..., env = parent.frame()) {
+  if (is.null(archive)) archive <- new_archive(env)
+  run <- collect_run(plan_calls(want_bars(source, symbols, interval, from = from, to = to), archive), archive, progress = FALSE, ...)
+  list(run = run, archive = archive, bars = tryCatch(archive_bars(archive, symbols, interval), vetusta_error_want = function(e) NULL), journal = archive_journal(archive))
+}

@@ -12,7 +12,7 @@ start_services <- function(..., env = parent.frame()) {
   while (Sys.time() < end && process$is_alive()) {
     process$poll_io(200)
     text <- c(text, process$read_output_lines())
-    found <- regmatches(text, regexpr("http://127[.]0[.]0[.]1:[0-9]+(?=/quay)", text, perl = TRUE))
+    found <- regmatches(text, regexpr("https?://[a-z0-9.]+:[0-9]+(?=/quay)", text, perl = TRUE))
     if (length(found)) {
       return(list(process = process, address = paste0(found[1], "/quay"), root = found[1]))
     }
@@ -24,21 +24,28 @@ start_services <- function(..., env = parent.frame()) {
 start_scripted <- function(answer, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
   saveRDS(list(answer = answer, json_answer = json_answer, asked = asked), file)
-  port <- httpuv::randomPort(host = "127.0.0.1")
-  code <- sprintf(
-    "list2env(readRDS('%s'), globalenv()); `%%||%%` <- function(x, y) if (is.null(x)) y else x; n <- 0; app <- list(call = function(request) { n <<- n + 1; answer(n, request) })
-     server <- httpuv::startServer('127.0.0.1', %d, app); cat('ready\\n'); flush(stdout())
-     end <- Sys.time() + 300; while (Sys.time() < end) httpuv::service(200)",
-    file, port
-  )
-  process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
-  withr::defer(process$kill(), envir = env)
-  end <- Sys.time() + 30
-  while (!"ready" %in% process$read_output_lines()) {
-    if (Sys.time() > end || !process$is_alive()) stop("the scripted server did not start: ", process$read_all_error())
-    process$poll_io(200)
-  }
+  port <- start_listening(env, "list2env(readRDS('%1$s'), globalenv()); `%%||%%` <- function(x, y) if (is.null(x)) y else x; n <- 0; app <- list(call = function(request) { n <<- n + 1; answer(n, request) })
+     server <- httpuv::startServer('127.0.0.1', %2$d, app); cat('ready\\n'); flush(stdout())
+     end <- Sys.time() + 300; while (Sys.time() < end) httpuv::service(200)", file)
   paste0("http://127.0.0.1:", port)
+}
+
+# Runs code that listens on a port, the last value put in, and says when it is ready; a port that was taken meanwhile is given up for another.
+start_listening <- function(env, code, ...) {
+  for (attempt in 1:3) {
+    port <- httpuv::randomPort(host = "127.0.0.1")
+    process <- processx::process$new("Rscript", c("--no-init-file", "-e", sprintf(code, ..., port)), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
+    end <- Sys.time() + 60
+    while (Sys.time() < end && (process$is_alive() || process$is_incomplete_output())) {
+      if ("ready" %in% process$read_output_lines()) {
+        withr::defer(process$kill(), envir = env)
+        return(port)
+      }
+      process$poll_io(200)
+    }
+    process$kill()
+  }
+  stop("the server did not start: ", process$read_all_error())
 }
 
 quay_key <- function(env = parent.frame()) withr::local_envvar(QUAY_KEY = "quay-demo-7f3a91", .local_envir = env)
@@ -93,21 +100,10 @@ expect_error_kind <- function(object, kind, pattern = NULL) {
 start_socket <- function(script, hold = 0, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
   saveRDS(script, file)
-  port <- httpuv::randomPort(host = "127.0.0.1")
-  code <- sprintf(
-    "script <- readRDS('%s'); server <- serverSocket(%d); cat('ready\\n'); flush(stdout()); i <- 0
+  port <- start_listening(env, "script <- readRDS('%1$s'); server <- serverSocket(%3$d); cat('ready\\n'); flush(stdout()); i <- 0
      end <- Sys.time() + 120; while (Sys.time() < end) { client <- tryCatch(socketAccept(server, open = 'r+b', timeout = 60), error = function(e) NULL)
      if (is.null(client)) next; i <- i + 1; part <- script[[min(i, length(script))]]
      if (!is.null(part)) { while (nzchar(gsub('[[:space:]]', '', paste(readLines(client, 1), collapse = '')))) {}; writeBin(charToRaw(part),
-       client); flush(client); Sys.sleep(%f) }; close(client) }",
-    file, port, hold
-  )
-  process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = NULL, env = c("current", R_LIBS = r_libs()))
-  withr::defer(process$kill(), envir = env)
-  end <- Sys.time() + 30
-  while (!"ready" %in% process$read_output_lines()) {
-    if (Sys.time() > end || !process$is_alive()) stop("the socket server did not start")
-    process$poll_io(200)
-  }
+       client); flush(client); Sys.sleep(%2$f) }; close(client) }", file, hold)
   paste0("http://127.0.0.1:", port)
 }

@@ -79,4 +79,41 @@ test_that("every example in the explanation of source cards is a right card", {
   for (line in access) card(line)
   for (line in pages) card(character(), line)
   for (line in columns) card(character(), character(), c("columns:", line))
+  for (line in lines[grepl("^problem: ", lines)]) card(line)
+})
+
+# The blocks of a text in Markdown: their language and lines.
+text_blocks <- function(file) {
+  lines <- readLines(file)
+  fences <- grep("^```", lines)
+  starts <- fences[c(TRUE, FALSE)]
+  Map(function(from, to) list(language = sub("^```", "", lines[from]), lines = lines[seq_len(to - from - 1) + from]), starts, fences[c(FALSE, TRUE)])
+}
+
+test_that("the examples of offers in the explanation read the bodies that stand above them", {
+  file <- testthat::test_path("..", "..", "docs", "source-cards.md")
+  skip_if_not(file.exists(file), "the docs are not beside the tests")
+  blocks <- text_blocks(file)
+  offers <- which(vapply(blocks, function(block) block$language == "yaml" && grepl("^[a-z_]+:$", block$lines[1]) && any(grepl("^  shape:", block$lines)), TRUE))
+  expect_gt(length(offers), 8)
+  read <- 0
+  for (i in offers) {
+    path <- withr::local_tempfile(fileext = ".yml")
+    writeLines(c("source: x", "address: https://data.example.org", "offers:", paste0("  ", blocks[[i]]$lines)), path)
+    card <- source_card(path)
+    if (blocks[[i - 1]]$language %in% c("json", "json-lines", "csv", "tsv")) {
+      decoded <- vetusta:::decode_body(card$offers[[1]], charToRaw(paste0(blocks[[i - 1]]$lines, collapse = "\n")), card)
+      expect_gt(decoded$rows, 0)
+      expect_identical(nrow(decoded$faults), 0L)
+      expect_false(any(vapply(decoded$columns, function(column) all(is.na(column)), TRUE)))
+      read <- read + 1
+    }
+  }
+  expect_gt(read, 6)
+  whole <- Filter(function(block) block$language == "yaml" && grepl("^source: ", block$lines[1]), blocks)
+  for (block in whole) {
+    path <- withr::local_tempfile(fileext = ".yml")
+    writeLines(block$lines, path)
+    expect_s3_class(source_card(path), "vetusta_source")
+  }
 })

@@ -1,0 +1,236 @@
+# Limits, quotas and tokens under many calls at once and many processes on one archive.
+counting_server <- function(folder, env = parent.frame()) {
+  answer <- function(n, request) {
+    cat(format(as.numeric(Sys.time()), digits = 15), asked(request, "k"), "\n", file = file.path(folder, "calls"), append = TRUE)
+    json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
+  }
+  environment(answer) <- list2env(list(folder = folder), parent = globalenv())
+  start_scripted(answer, env = env)
+}
+collector <- function(card, archive, keys) {
+  code <- sprintf("library(vetusta); a <- archive_open('%s'); r <- collect_run(
+    plan_calls(want_rows(source_card('%s'), 'rows', k = as.character(%s)), a), a, progress = FALSE, wait = 30); cat(r$pages, r$left, nrow(r$failed))",
+    archive$path, card, keys) # nolint
+  processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
+}
+# The most instants that any stretch of so many seconds holds.
+busiest <- function(times, seconds) max(vapply(times, function(t) sum(times >= t & times < t + seconds), 0L))
+
+test_that("four collectors on one archive share a rate and a quota without overrun, and none is left waiting", {
+  folder <- withr::local_tempdir()
+  address <- counting_server(folder)
+  card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), c("limits: [20 per second, 110 per day]", "at_once: 4"))
+  archive <- new_archive()
+  keys <- sprintf("%d:%d", c(1, 41, 81, 121), c(40, 80, 120, 160))
+  running <- lapply(keys, collector, card = card, archive = archive)
+  came <- do.call(rbind, lapply(running, function(process) {
+    process$wait(120000)
+    expect_identical(process$get_exit_status(), 0L, info = process$read_all_error())
+    as.numeric(strsplit(process$read_all_output(), " ")[[1]])
+  }))
+  expect_identical(sum(came[, 1]), 110)
+  expect_identical(sum(came[, 2]), 50)
+  expect_identical(sum(came[, 3]), 0)
+  expect_identical(nrow(archive_rows(archive, "test", "rows")), 110L)
+  calls <- read.table(file.path(folder, "calls"))
+  expect_identical(nrow(calls), 110L)
+  expect_identical(anyDuplicated(calls$V2), 0L)
+  expect_lte(busiest(vetusta:::archive_get(archive, "SELECT taken FROM tokens")$taken, 1), 20L)
+  expect_identical(nrow(archive_journal(archive)), 110L)
+})
+
+test_that("a collector that is killed gives nothing back that it has spent, and leaves the others to go on", {
+  folder <- withr::local_tempdir()
+  address <- counting_server(folder)
+  card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), c("limits: [15 per second, 60 per day]"))
+  archive <- new_archive()
+  victim <- collector(card, archive, "1:100")
+  end <- Sys.time() + 30
+  while (Sys.time() < end && nrow(archive_journal(archive)) < 10) Sys.sleep(0.05)
+  victim$kill()
+  run <- collect_run(plan_calls(want_rows(source_card(card), "rows", k = as.character(1:100)), archive), archive, progress = FALSE, wait = 30)
+  calls <- nrow(read.table(file.path(folder, "calls")))
+  expect_lte(calls, 60L)
+  # at most the one call that was under way when it was killed has been spent in vain
+  expect_gte(calls, 59L)
+  expect_gt(run$left, 0)
+  expect_identical(nrow(archive_rows(archive, "test", "rows")) <= 60L, TRUE)
+})
+
+test_that("a claim counts while its process lives and anything goes on, and not for ever", {
+  archive <- new_archive()
+  claim <- function(call, ...) vetusta:::archive_claim(archive, call, ...)
+  now <- as.numeric(Sys.time())
+  expect_identical(claim("a", now), "ours")
+  expect_identical(claim("a", now), "ours")
+  other <- function(call, process, since) vetusta:::archive_do(archive, "INSERT INTO claims (call, process, since) VALUES (?, ?, ?)", list(call, process, since))
+  # another process that lives: the one that began this one
+  living <- processx::process$new("sleep", "30")
+  withr::defer(living$kill())
+  other("b", living$get_pid(), now)
+  expect_identical(claim("b", now), "taken")
+  # its number may by now be another program's: nothing was called for long
+  other("c", living$get_pid(), now - 3600)
+  expect_identical(claim("c", now), "ours")
+  gone <- processx::process$new("true")
+  gone$wait()
+  other("d", gone$get_pid(), now)
+  expect_identical(claim("d", now), "ours")
+  vetusta:::archive_claim_done(archive, "d")
+  expect_identical(claim("d", now - 10), "done")
+  expect_identical(claim("d", now + 3600), "ours")
+  vetusta:::archive_claims_release(archive)
+  expect_identical(sort(vetusta:::archive_get(archive, "SELECT call FROM claims")$call), "b")
+})
+
+# A server of bars in pages, that notes each call; and a collector of them.
+bars_server <- function(folder, env = parent.frame()) {
+  answer <- function(n, request) {
+    after <- as.numeric(asked(request, "after") %||% max(0, ceiling((as.numeric(asked(request, "from")) - 1773300600) / 60) - 1))
+    cat(paste0(request$PATH_INFO, "?", after), "\n", file = file.path(folder, "calls"), append = TRUE)
+    Sys.sleep(0.03)
+    rows <- after + seq_len(10)
+    rows <- rows[rows <= 50]
+    json_answer(list(items = lapply(rows, function(i) list(t = 1773300600 + 60 * i, c = i)), more = if (after < 40) paste0(request$PATH_INFO, "?after=", after + 10)))
+  }
+  environment(answer) <- list2env(list(folder = folder), parent = globalenv())
+  start_scripted(answer, env = env)
+}
+bars_of <- function(address, env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
+  writeLines(c("source: test", paste0("address: ", address), "limits: [100 per second]", "offers:", "  bars:", "    shape: bars", "    request: /b/{symbol}{?from,to}", "    rows: /items",
+    "    next_page: {by: address, at: /more}", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    columns: {time: {at: /t, as: epoch-s}, close: /c}"), file)
+  file
+}
+bars_collector <- function(card, archive) {
+  code <- sprintf("library(vetusta); a <- archive_open('%s'); w <- want_bars(source_card('%s'), sprintf('S%%02d', 1:12), '1 minute', from = '2026-03-12', to = '2026-03-12')
+    r <- collect_run(plan_calls(w, a), a, progress = FALSE); cat(r$pages, r$new, r$left, nrow(r$failed))", archive$path, card)
+  processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
+}
+
+test_that("collectors that are asked for the same make each call once between them", {
+  folder <- withr::local_tempdir()
+  card <- bars_of(bars_server(folder))
+  archive <- new_archive()
+  running <- lapply(1:3, function(i) bars_collector(card, archive))
+  came <- do.call(rbind, lapply(running, function(process) {
+    process$wait(120000)
+    expect_identical(process$get_exit_status(), 0L, info = process$read_all_error())
+    as.numeric(strsplit(process$read_all_output(), " ")[[1]])
+  }))
+  expect_identical(colSums(came), c(60, 600, 0, 0))
+  calls <- readLines(file.path(folder, "calls"))
+  expect_identical(length(calls), 60L)
+  expect_identical(anyDuplicated(calls), 0L)
+  bars <- archive_bars(archive, interval = "1 minute")
+  expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
+})
+
+test_that("what a collector was at when it was killed is taken over by another one, at once", {
+  folder <- withr::local_tempdir()
+  card <- bars_of(bars_server(folder))
+  archive <- new_archive()
+  victim <- bars_collector(card, archive)
+  other <- bars_collector(card, archive)
+  end <- Sys.time() + 30
+  while (Sys.time() < end && nrow(archive_journal(archive)) < 15) Sys.sleep(0.05)
+  victim$kill()
+  other$wait(60000)
+  came <- as.numeric(strsplit(other$read_all_output(), " ")[[1]])
+  expect_identical(came[3:4], c(0, 0))
+  bars <- archive_bars(archive, interval = "1 minute")
+  expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
+  # no stored page was asked for again: the one under way comes twice, and the rest of that symbol ends one row later in its pages
+  expect_lte(length(readLines(file.path(folder, "calls"))), 62L)
+  expect_lte(sum(archive_journal(archive)$rows, na.rm = TRUE), 601)
+  # and nothing is claimed any more
+  expect_identical(nrow(vetusta:::archive_get(archive, "SELECT call FROM claims WHERE done IS NULL")), 0L)
+})
+
+token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE, env = parent.frame()) {
+  answer <- function(n, request) {
+    if (request$PATH_INFO == "/token") {
+      grants <<- grants + 1
+      if (stumble && grants == 1) return(json_answer(list(error = "busy"), status = 503L))
+      known <<- c(known, stats::setNames(as.numeric(Sys.time()) + lasts + 5, paste0("tok-", grants)))
+      return(json_answer(list(access_token = paste0("tok-", grants), expires_in = lasts)))
+    }
+    if (request$PATH_INFO == "/grants") return(json_answer(list(items = list(list(n = grants)))))
+    served <<- served + 1
+    bearer <- sub("Bearer ", "", request$HTTP_AUTHORIZATION)
+    # as services do, a token granted before the newest one is good until its own end, with some seconds' grace
+    if (served > refuse_after && grants == 1) known <<- known[names(known) != bearer]
+    if (!isTRUE(known[bearer] > as.numeric(Sys.time()))) return(json_answer(list(error = "token is not known"), status = 401L))
+    Sys.sleep(0.05)
+    json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
+  }
+  environment(answer) <- list2env(list(grants = 0, served = 0, known = numeric(), lasts = lasts, refuse_after = refuse_after, stumble = stumble), parent = globalenv())
+  start_scripted(answer, env = env)
+}
+collect_with_token <- function(address, keys = 30, env = parent.frame()) {
+  withr::local_envvar(A_CLIENT = "desk-seven", A_SECRET = "grant-secret-55", .local_envir = env)
+  card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
+    c("at_once: 6", "access: {by: token, address: /token, grant: client_credentials, client: A_CLIENT, client_secret: A_SECRET}"), env = env)
+  got <- collect_rows(card, k = as.character(seq_len(keys)), env = env)
+  got$grants <- jsonlite::fromJSON(paste0(address, "/grants"))$items$n
+  got
+}
+
+test_that("calls at once share one token, and one that runs out in the middle is renewed once for all of them", {
+  shared <- collect_with_token(token_server())
+  expect_identical(sort(shared$rows$n), as.numeric(1:30))
+  expect_identical(shared$grants, 1L)
+  renewed <- collect_with_token(token_server(refuse_after = 10))
+  expect_identical(sort(renewed$rows$n), as.numeric(1:30))
+  expect_identical(renewed$grants, 2L)
+  expect_identical(nrow(renewed$run$failed), 0L)
+})
+
+test_that("a token that lasts shorter than the run is renewed before it runs out, and a token service that stumbles is asked again", {
+  short <- collect_with_token(token_server(lasts = 1), keys = 50)
+  expect_identical(sort(short$rows$n), as.numeric(1:50))
+  expect_identical(sum(short$journal$status == 401), 0L)
+  expect_gt(short$grants, 1)
+  stumbling <- collect_with_token(token_server(stumble = TRUE))
+  expect_identical(sort(stumbling$rows$n), as.numeric(1:30))
+  expect_identical(stumbling$grants, 2L)
+})
+
+test_that("neither the client's secret nor a token is in any file that a run leaves", {
+  folder <- withr::local_tempdir()
+  address <- token_server()
+  withr::local_envvar(A_CLIENT = "desk-seven", A_SECRET = "grant-secret-55")
+  card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
+    "access: {by: token, address: /token, grant: client_credentials, client: A_CLIENT, client_secret: A_SECRET, send_client: basic}")
+  archive <- archive_open(file.path(folder, "a.sqlite"))
+  said <- capture.output(print(collect_run(plan_calls(want_rows(source_card(card), "rows", k = c("1", "2", "x")), archive), archive, progress = FALSE, raw = TRUE)), type = "output")
+  archive_close(archive)
+  expect_gt(length(said), 0)
+  for (file in list.files(folder, full.names = TRUE)) {
+    bytes <- readBin(file, "raw", 1e8)
+    for (secret in c("grant-secret-55", "tok-1", jsonlite::base64_enc(charToRaw("desk-seven:grant-secret-55")))) {
+      expect_false(length(grepRaw(secret, bytes, fixed = TRUE)) > 0, label = paste(secret, "in", basename(file)))
+    }
+  }
+  expect_false(any(grepl("grant-secret-55|tok-1", said)))
+})
+
+test_that("a server's pause holds all calls at once, in seconds and as a date", {
+  for (form in c("seconds", "date")) {
+    answer <- function(n, request) {
+      times <<- c(times, as.numeric(Sys.time()))
+      if (request$PATH_INFO == "/times") return(json_answer(list(times = times)))
+      if (n == 3) return(json_answer(list(error = "slow down"), list("Retry-After" = if (form == "seconds") "2" else
+        format(as.POSIXct(ceiling(as.numeric(Sys.time())) + 2, origin = "1970-01-01"), "%a, %d %b %Y %H:%M:%S GMT", tz = "UTC")), 429L))
+      json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
+    }
+    environment(answer) <- list2env(list(times = numeric(), form = form), parent = globalenv())
+    address <- start_scripted(answer, env = environment())
+    card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), env = environment())
+    got <- collect_rows(card, k = as.character(1:6), env = environment())
+    expect_identical(sort(got$rows$n), as.numeric(1:6), label = form)
+    times <- jsonlite::fromJSON(paste0(address, "/times"))$times
+    expect_gte(times[4] - times[3], 1.95)
+    expect_identical(sum(got$journal$status == 429), 1L)
+  }
+})
