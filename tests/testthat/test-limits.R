@@ -140,8 +140,12 @@ test_that("what a collector was at when it was killed is taken over by another o
   expect_identical(came[3:4], c(0, 0))
   bars <- archive_bars(archive, interval = "1 minute")
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
-  # no stored page was asked for again: the one under way comes twice, and the rest of that symbol ends one row later in its pages
-  expect_lte(length(readLines(file.path(folder, "calls"))), 62L)
+  # no stored page was asked for again: of the symbol it was at, the page that had come and the one that travelled meanwhile come twice,
+  # and the rest ends one page later, as it does not begin where a page began
+  made <- table(sub("[?].*", "", readLines(file.path(folder, "calls"))))
+  expect_identical(length(made), 12L)
+  expect_identical(sum(made != 5), as.integer(max(made) > 5))
+  expect_lte(max(made), 8L)
   expect_lte(sum(archive_journal(archive)$rows, na.rm = TRUE), 601)
   # and nothing is claimed any more
   expect_identical(nrow(vetusta:::archive_get(archive, "SELECT call FROM claims WHERE done IS NULL")), 0L)
