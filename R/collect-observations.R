@@ -3,7 +3,7 @@
 observation_chain <- function(want, call, archive, now = as.numeric(Sys.time())) {
   keys <- call$keys[[1]]
   chain <- list(known = keys, symbols = character(), label = piece_label(keys), asked = now, attempt = 1, page = 1, before = 0, not_before = 0,
-    seen = character(), resumed = FALSE, direction = NA_character_, edge = NULL,
+    seen = character(), resumed = FALSE, direction = NA_character_, ends = NULL,
     renewed = FALSE, windowed = TRUE, formats = want$source$sdmx$formats %||% names(sdmx_formats[[want$source$sdmx$version]]))
   observation_request(want, chain, archive)
 }

@@ -6,7 +6,9 @@ collect_good <- function(state, chain, response) {
   if (inherits(page, "vetusta_error_payload")) {
     return(collect_spoilt(state, chain, response, page))
   }
-  chain <- page_place(chain, page)
+  chain <- page_way(chain, page, state)
+  if (!is.null(page$following) && window_passed(chain, page, state$want$offer)) page["following"] <- list(NULL)
+  chain <- page_place(chain, page, state)
   last_wanted <- state$pages + 1 >= state$most_pages
   if (!is.null(page$following)) {
     if (last_wanted) state$unfinished <- state$unfinished + 1 else ask_following(state, chain, page)
@@ -58,7 +60,7 @@ page_read <- function(state, chain, response, where) {
   if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
   if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval, want$source$zone, offer$bar_time)
   page <- list(members = page_told(offer, decoded$members, response$headers), headers = response$headers, rows = decoded$items %||% decoded$rows, number = chain$page,
-    before = chain$before, newest = edge_time(rows$time %||% rows$period, max), oldest = edge_time(rows$time %||% rows$period, min))
+    before = chain$before, last = decoded$last, newest = edge_time(rows$time %||% rows$period, max), oldest = edge_time(rows$time %||% rows$period, min))
   hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
   bounded <- !is.null(member_number(page$members$total)) || !is.null(member_number(page$members$pages))
@@ -175,36 +177,6 @@ without_parameter <- function(address, access) {
     return(address)
   }
   sub("[?]$", "", sub(paste0("([?&])", encode_plain(access$name), "=[^&#]*&?"), "\\1", address)) |> sub(pattern = "&$", replacement = "")
-}
-
-# Which stretch this page covers. Pages run forward or backward in time; which, the first page shows by the end of the
-# window that it lies at, and a later page that contradicts it ends the covering until the last page is in.
-page_place <- function(chain, page) {
-  time <- as.numeric(page$rows$time)
-  time <- time[is.finite(time)]
-  chain$cover <- NULL
-  chain$last <- is.null(page$following)
-  if (is.null(chain$from)) {
-    return(chain)
-  }
-  if (is.null(page$following) && !isTRUE(page$full)) {
-    chain$cover <- c(chain$from, chain$to)
-    return(chain)
-  }
-  if (!length(time)) {
-    return(chain)
-  }
-  ends <- range(time)
-  if (is.na(chain$direction)) chain$direction <- if (ends[1] - chain$from <= chain$to - ends[2]) "forward" else "backward"
-  if (!is.null(chain$edge) && (if (chain$direction == "forward") ends[2] < chain$edge else ends[1] > chain$edge)) chain$direction <- "unknown"
-  if (chain$direction == "forward") {
-    chain$edge <- ends[2]
-    chain$cover <- c(chain$from, min(ends[2] + 0.001, chain$to))
-  } else if (chain$direction == "backward") {
-    chain$edge <- ends[1]
-    chain$cover <- c(max(ends[1], chain$from), chain$to)
-  }
-  chain
 }
 
 page_store <- function(state, chain, response, page) {

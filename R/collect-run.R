@@ -109,11 +109,11 @@ collect_chain <- function(want, call, archive = NULL, now = as.numeric(Sys.time(
   }
   known <- call_known(want, call)
   chain <- list(call = call, known = known, symbols = call$symbols[[1]], label = call$label, from = as.numeric(call$from), to = as.numeric(call$to), asked = now, attempt = 1, page = 1, before = 0,
-    not_before = 0, seen = character(), resumed = FALSE, direction = NA_character_, edge = NULL, renewed = FALSE,
+    not_before = 0, seen = character(), resumed = FALSE, direction = NA_character_, ends = NULL, renewed = FALSE,
     request = wire_request(want$source, want$offer, offer_values(want$offer, known, want$source$zone)))
   if (is.na(chain$from)) chain["from"] <- list(NULL)
   chain$start <- request_key(chain$request)
-  chain$windowed <- want$shape == "bars" && "from" %in% offer_gives(want$offer)
+  chain$windowed <- want$shape == "bars" && any(c("from", "to") %in% offer_gives(want$offer))
   reached <- if (!is.null(archive) && !chain$windowed && !is.null(want$offer$next_page)) archive_reached(archive, want, chain)
   chain$resumed <- !is.null(reached)
   if (!is.null(reached)) {

@@ -27,6 +27,7 @@ decode_body <- function(offer, body, source, known = list(), members = character
     if (!is.null(offer$unpack)) rows <- turned_rows(rows, offer$unpack, where)
   }
   decoded <- decode_rows(offer, rows, source$zone, where, known)
+  if (identical(offer$next_page$by, "last") && decoded$rows > 0) decoded$last <- last_value(column_value(rows, list(at = offer$next_page$at), list()), offer, where)
   # what the service counts as a row: one of several sides, or one that holds rows of its own, counts once
   items <- attr(rows, "items") %||% if (length(offer$sides)) decoded$rows / length(offer$sides) else decoded$rows
   c(decoded, list(members = found, items = items))
@@ -38,10 +39,20 @@ has_long_names <- function(rows, offer) {
     return(FALSE)
   }
   texts <- Filter(function(name) (column_rule(offer$columns[[name]])$as %||% default_type(offer$shape, name)) == "text", names(offer$columns))
-  any(vapply(texts, function(name) {
-    value <- column_value(rows, column_rule(offer$columns[[name]]), list())
+  rules <- c(lapply(texts, function(name) column_rule(offer$columns[[name]])), if (identical(offer$next_page$by, "last")) list(list(at = offer$next_page$at)))
+  any(vapply(rules, function(rule) {
+    value <- column_value(rows, rule, list())
     is.numeric(value) && is_long(value)
   }, TRUE))
+}
+
+# The member of the last row by which the next page is asked for.
+last_value <- function(values, offer, where) {
+  last <- if (length(values)) values[[length(values)]]
+  if (is.null(member_text(last))) {
+    stop_payload(paste0("The last row has no member ", offer$next_page$at, ", by which the next page is asked for."), where, "correct at: of next_page: in the card")
+  }
+  last
 }
 
 # The pointers of an offer's columns.
@@ -133,7 +144,7 @@ column_value <- function(rows, rule, known) {
   if (is.null(rule$of)) {
     return(if (length(rule$at) > 1) members_joined(rows, rule$at) else member_at(rows, rule$at))
   }
-  value <- if (rule$of %in% c("key", "value")) rows[[rule$of]] else known[[rule$of]]
+  value <- if (rule$of %in% c("key", "value", "outer-key")) rows[[rule$of]] else known[[rule$of]]
   if (is.null(value)) NULL else rep_len(value, nrow(rows))
 }
 

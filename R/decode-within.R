@@ -16,6 +16,7 @@ rows_within <- function(outer, offer, where) {
     }
     own <- lapply(stats::setNames(told, sprintf("outer %s", told)), function(pointer) rep(plain_values(list(value_at(holder, pointer)))[[1]], nrow(rows)))
     if (form %in% c("objects", "arrays", "columns", "one") && !is.null(names(holders))) own$key <- rep(names(holders)[i], nrow(rows))
+    if (!is.null(names(holders))) own[["outer-key"]] <- rep(names(holders)[i], nrow(rows))
     list_frame(c(as.list(rows), own))
   })
   rows <- data.table::rbindlist(Filter(Negate(is.null), parts), use.names = TRUE, fill = TRUE)

@@ -37,10 +37,10 @@ offer_grammar <- function() {
     most = "count", symbols_a_call = "count", widest = list(.short = "duration", .each = "duration"), format = c("word", "json", "json-lines", "csv", "tsv", "json-stat", "xbrl-json"),
     table = list(names = "flag", separator = "text", skip = "count", remark = "text", encoding = "text"), bar_time = c("word", "start", "end"), unpack = list(by = "text", into = "texts"),
     parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"), written = "text", words = list(.each = "text"),
-      value = "text", join = "text", each = "texts")),
+      value = "text", join = "text", each = "texts", exclusive = "flag")),
     rows = "pointer", form = c("word", row_forms), within = list(.short = "pointer", at = "!pointer", form = c("word", row_forms)), sides = "texts",
     next_page = list(
-      by = c("!word", "address", "link", "cursor", "page", "offset", "time", "none"), at = told_grammar(), send = "text", first = "number", total = told_grammar(),
+      by = c("!word", "address", "link", "cursor", "last", "page", "offset", "time", "none"), at = told_grammar(), send = "text", first = "number", total = told_grammar(),
       pages = told_grammar(), more = told_grammar()
     ),
     job = list(
@@ -152,10 +152,14 @@ card_check_columns <- function(offer, where) {
   if (is.null(offer$rows) && (offer$format %||% "json") == "json") {
     vetusta_stop("card", paste0("The offer ", offer$name, " does not say where its rows are."), where = where, todo = "add rows: with a JSON Pointer, as in /items")
   }
-  needs <- list(address = "at", cursor = c("at", "send"), page = "send", offset = "send", time = "send")[[offer$next_page$by %||% "none"]]
+  needs <- list(address = "at", cursor = c("at", "send"), last = c("at", "send"), page = "send", offset = "send", time = "send")[[offer$next_page$by %||% "none"]]
   for (part in setdiff(needs, names(offer$next_page))) {
     vetusta_stop("card", paste0("The pages of the offer ", offer$name, " go by ", offer$next_page$by, " and lack \"", part, "\"."), where = sub("columns$", "next_page", where),
       todo = paste0("add ", part, ": to next_page"))
+  }
+  if (identical(offer$next_page$by, "last") && is.list(offer$next_page$at)) {
+    vetusta_stop("card", paste0("The pages of the offer ", offer$name, " go by a member of the last row, which is in no header."), where = sub("columns$", "next_page", where),
+      todo = "write at: with the place of the member in a row, as in /id, or by: cursor")
   }
 }
 

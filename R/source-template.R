@@ -59,11 +59,12 @@ encode_reserved <- function(text) {
   paste(pieces, collapse = "")
 }
 
-# A body's {var} without any encoding but JSON's own.
-template_expand_plain <- function(template, values) {
+# A body's {var} without any encoding but JSON's own, or a form's.
+template_expand_plain <- function(template, values, form = FALSE) {
   for (name in template_variables(template)) {
-    text <- as.character(jsonlite::toJSON(paste(values[[name]], collapse = ","), auto_unbox = TRUE))
-    template <- gsub(paste0("{", name, "}"), substr(text, 2, nchar(text) - 1), template, fixed = TRUE)
+    text <- paste(values[[name]], collapse = ",")
+    text <- if (form) encode_plain(text) else gsub("^\"|\"$", "", as.character(jsonlite::toJSON(text, auto_unbox = TRUE)))
+    template <- gsub(paste0("{", name, "}"), text, template, fixed = TRUE)
   }
   template
 }

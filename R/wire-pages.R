@@ -43,6 +43,9 @@ page_rule_of <- function(offer, rule, zone) {
     address = function(address, page) member_text(page$members$following),
     link = function(address, page) link_next(page$headers[["link"]]),
     cursor = function(address, page) member_text(page$members$following) %|else|% function(value) page_address(address, offer, value),
+    last = function(address, page) {
+      if (ends_here(page, offer)) NULL else member_text(page$last) %|else|% function(value) page_address(address, offer, value)
+    },
     page = function(address, page) {
       first <- rule$first %||% 1
       if (ends_here(page, offer, pages = member_number(page$members$pages))) NULL else page_address(address, offer, number_text(first + page$number))

@@ -4,7 +4,7 @@ wire_request <- function(source, offer, values) {
   address <- template_expand(offer$request, values)
   paging <- first_page_value(offer$next_page)
   if (!is.null(paging) && is.null(values[[offer$next_page$send]])) values[[offer$next_page$send]] <- paging
-  body <- if (!is.null(offer$body)) list(template = offer$body, values = values)
+  body <- if (!is.null(offer$body)) list(template = offer$body, values = values, form = is_form(source$headers))
   accept <- c(json = "application/json", csv = "text/csv", tsv = "text/tab-separated-values", "json-stat" = "application/json", "xbrl-json" = "application/json",
     "json-lines" = "application/x-ndjson")[[offer$format %||% "json"]]
   headers <- c(list(Accept = accept), if (!is.null(body)) list("Content-Type" = "application/json"))
@@ -16,8 +16,11 @@ request_body <- function(request) {
   values <- request$body$values
   fragment <- sub("^[^#]*#?", "", request$address)
   if (nzchar(fragment)) values[[utils::URLdecode(sub("=.*", "", fragment))]] <- utils::URLdecode(sub("^[^=]*=", "", fragment))
-  template_expand_plain(request$body$template, values)
+  template_expand_plain(request$body$template, values, request$body$form)
 }
+
+# Whether the card says that bodies are forms.
+is_form <- function(headers) any(grepl("x-www-form-urlencoded", unlist(headers[tolower(names(headers)) == "content-type"]), fixed = TRUE))
 
 # What tells a request from others that go to the same address.
 request_key <- function(request) paste(c(request$address, if (is.list(request$body)) request_body(request)), collapse = " ")
@@ -42,9 +45,7 @@ write_value <- function(value, rule, name, offer, zone = "UTC") {
     return(if (is.null(rule$join)) value else paste(value, collapse = rule$join))
   }
   if (inherits(value, "POSIXct")) {
-    # a day as the end of a window is the last day in it
-    if (identical(rule$as, "day") && (rule$gives %||% name) == "to") value <- value - 1
-    return(write_instant(value, rule$as %||% "rfc3339", zone, rule$written))
+    return(write_instant(window_edge(value, rule, rule$gives %||% name, zone), rule$as %||% "rfc3339", zone, rule$written))
   }
   text <- if (is.numeric(value)) format(value, scientific = FALSE, trim = TRUE, digits = 15) else as.character(value)
   if (is.null(rule$words)) {
@@ -58,6 +59,23 @@ write_value <- function(value, rule, name, offer, zone = "UTC") {
   as.character(known)
 }
 
+# An instant of a window as the service counts: a day as the end of a window is the last day in it, unless the service leaves out what it is told;
+# a beginning that it leaves out is said a day, a second or a millisecond earlier.
+window_edge <- function(instant, rule, gives, zone) {
+  exclusive <- isTRUE(rule$exclusive)
+  if (gives == "to") {
+    return(if (identical(rule$as, "day") && !exclusive) instant - 1 else if (identical(rule$as, "day")) day_after(instant, zone) else instant)
+  }
+  if (gives != "from" || !exclusive) {
+    return(instant)
+  }
+  as <- rule$as %||% "rfc3339"
+  if (as == "day") time_local(local_day(instant, zone) - 1, 0, zone) else instant - if (as %in% c("epoch-ms", "epoch-us", "epoch-ns")) 0.001 else 1
+}
+
+# The first day that is wholly after a window's end.
+day_after <- function(instant, zone) time_local(local_day(instant - 1, zone) + 1, 0, zone)
+
 write_instant <- function(instant, as, zone = "UTC", written = NULL) {
   if (!is.null(written)) {
     return(format(instant, written, tz = if (as == "rfc3339") "UTC" else zone))
@@ -66,7 +84,7 @@ write_instant <- function(instant, as, zone = "UTC", written = NULL) {
   whole <- function(x) format(round(x), scientific = FALSE, trim = TRUE, digits = 15)
   switch(as,
     "epoch-s" = whole(seconds), "epoch-ms" = whole(seconds * 1e3), "epoch-us" = whole(seconds * 1e6),
-    "epoch-ns" = paste0(whole(seconds), "000000000"),
+    "epoch-ns" = paste0(whole(seconds * 1e3), "000000"),
     day = format(instant, "%Y-%m-%d", tz = zone), local = format(instant, "%Y-%m-%dT%H:%M:%S", tz = zone), rfc3339 = , text = format_instant(instant)
   )
 }

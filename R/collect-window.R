@@ -1,0 +1,96 @@
+# Where in its window a page lies: which way pages run, which stretch has come with this one, and whether the window is at its end.
+#
+# A page is one stretch of a series without holes, if its rows are in order of time. Whether what lies before that stretch has come too, or what
+# lies after it, the first page does not show: a series may begin or end anywhere in the window. The next page shows it, or the page rule itself.
+
+page_way <- function(chain, page, state) {
+  time <- page_times(page)
+  if (is.null(chain$from) || !length(time) || identical(chain$direction, "unknown")) {
+    return(chain)
+  }
+  distinct <- unique(time)
+  if (is.unsorted(distinct) && is.unsorted(-distinct)) {
+    chain$direction <- "unknown"
+    return(chain)
+  }
+  ends <- range(time)
+  before <- chain$ends
+  told <- told_way(state$want$offer) %||% if (is.null(before)) lone_way(ends, chain, state) else way_between(before, ends)
+  if (is.na(chain$direction)) chain$direction <- told
+  # pages that run back, or overlap without an order, are no stretch any more
+  if (!is.null(before) && !identical(chain$direction, way_between(before, ends))) chain$direction <- "unknown"
+  chain$ends <- ends
+  chain
+}
+
+page_times <- function(page) {
+  time <- as.numeric(page$rows$time)
+  time[is.finite(time)]
+}
+
+# Pages by time run as the card says.
+told_way <- function(offer) {
+  rule <- offer$next_page
+  if (identical(rule$by, "time")) if (identical(offer$parameters[[rule$send]]$gives %||% rule$send, "to")) "backward" else "forward"
+}
+
+# A first page to whose one side the calendar expects nothing in the window.
+lone_way <- function(ends, chain, state) {
+  want <- state$want
+  idle <- function(from, to) {
+    from >= to || (!is.null(state$calendar) && !is.null(want$interval) && tryCatch(!length(calendar_times(state$calendar, want$interval, utc(from), utc(to),
+      if (isTRUE(want$session != "all")) main_session(state$calendar))), vetusta_error = function(e) FALSE))
+  }
+  if (idle(chain$from, ends[1])) "forward" else if (idle(after_bar(ends[2], state), chain$to)) "backward" else NA_character_
+}
+
+way_between <- function(before, after) {
+  if (after[1] >= before[1] && after[2] >= before[2]) "forward" else if (after[1] <= before[1] && after[2] <= before[2]) "backward" else "unknown"
+}
+
+# A service that has no word for one end of the window goes on beyond it: what comes from there on is not asked for. Where the pages may hold
+# one series after another, only their end is the end.
+window_passed <- function(chain, page, offer) {
+  time <- page_times(page)
+  if (is.null(chain$from) || length(chain$symbols) > 1 || !length(time) || (!length(offer$sides) && any(!is.na(page$rows$side)))) {
+    return(FALSE)
+  }
+  edges <- if (is.null(told_way(offer))) rev(range(time)) else range(time)
+  switch(chain$direction %|na|% "unknown", forward = edges[2] >= chain$to, backward = edges[1] < chain$from, FALSE)
+}
+
+# The stretch that has come with this page, and all of the window with the last one.
+page_place <- function(chain, page, state) {
+  chain$cover <- NULL
+  chain$last <- is.null(page$following)
+  if (is.null(chain$from)) {
+    return(chain)
+  }
+  if (chain$last && !isTRUE(page$full)) {
+    chain$cover <- c(chain$from, chain$to)
+    return(chain)
+  }
+  time <- page_times(page)
+  if (!length(time) || identical(chain$direction, "unknown")) {
+    return(chain)
+  }
+  # where the sides of an instant are rows of their own, its other sides may be on the next page
+  split <- !length(state$want$offer$sides) && any(!is.na(page$rows$side))
+  first <- max(before_bar(min(time), state), chain$from)
+  last <- min(if (split) max(time) else after_bar(max(time), state), chain$to)
+  chain$cover <- switch(chain$direction %|na|% "one", forward = c(chain$from, last), backward = c(if (split) max(min(time), chain$from) + 0.001 else first, chain$to), one = c(first, last))
+  if (chain$cover[2] <= chain$cover[1]) chain$cover <- NULL
+  chain
+}
+
+# The instants around a bar within which no other one lies: a second at most for bars within a day, as they need not lie on one grid, and
+# the day of a longer one.
+before_bar <- function(time, state) {
+  if (is_short(state)) time else as.numeric(time_local(local_day(utc(time), state$want$source$zone), 0, state$want$source$zone))
+}
+
+after_bar <- function(time, state) {
+  if (is_short(state)) time + 1 else as.numeric(time_local(local_day(utc(time), state$want$source$zone) + 1, 0, state$want$source$zone))
+}
+
+is_short <- function(state) is.null(state$want$interval) || is_intraday(state$want$interval)
