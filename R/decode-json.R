@@ -3,7 +3,7 @@
 # `queries` is a named vector of pointers. A pointer that leads nowhere gives NULL, an empty array an empty list.
 decode_json <- function(body, queries, where = "the body", long = "double") {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later; if it stays so, look whether the card's request is right")
-  parse <- function(body) RcppSimdJson::fparse(body, query = queries, int64_policy = long, query_error_ok = TRUE, on_query_error = NULL, empty_array = list())
+  parse <- function(body) RcppSimdJson::fparse(body, query = queries, int64_policy = long, query_error_ok = TRUE, on_query_error = NULL, empty_array = list(), empty_object = list())
   parsed <- tryCatch(parse(body), error = function(e) tryCatch(parse(plain_json(body)), error = function(e) stop_no_json(body, where)))
   if (length(queries) == 1) parsed <- list(parsed)
   found <- lapply(stats::setNames(seq_along(queries), names(queries)), function(i) parsed[[i]])

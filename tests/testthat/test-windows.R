@@ -155,3 +155,12 @@ test_that("maps within maps, and bodies that are forms", {
   expect_identical(said("headers: {content-type: application/x-www-form-urlencoded}")$said, "k=a%20b%26%22c")
   expect_identical(said(character())$said, "k=a b&\\\"c")
 })
+
+test_that("an empty object where rows would be is no rows, as an empty array is", {
+  for (form in c("map", "columns", "pairs", "objects", "arrays")) {
+    address <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = if (n == 1) '{"items": {}}' else '{"items": []}'))
+    columns <- if (form == "pairs") "columns: {n: {of: value}}" else paste0("columns: {n: /", if (form == "arrays") "0" else "n", "}")
+    got <- collect_rows(write_card(address, c("request: /x{?k}", "rows: /items", paste("form:", form), columns), env = environment()), k = c("a", "b"), env = environment())
+    expect_identical(c(nrow(got$run$failed), nrow(got$journal), sum(got$journal$rows)), c(0L, 2L, 0L), label = form)
+  }
+})
