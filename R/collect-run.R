@@ -113,7 +113,7 @@ collect_chain <- function(want, call, archive = NULL, now = as.numeric(Sys.time(
     request = wire_request(want$source, want$offer, offer_values(want$offer, known, want$source$zone)))
   if (is.na(chain$from)) chain["from"] <- list(NULL)
   chain$start <- request_key(chain$request)
-  chain$windowed <- want$shape == "bars" && any(c("from", "to") %in% offer_gives(want$offer))
+  chain$windowed <- want$shape == "bars" && has_window(want$offer)
   reached <- if (!is.null(archive) && !chain$windowed && !is.null(want$offer$next_page)) archive_reached(archive, want, chain)
   chain$resumed <- !is.null(reached)
   if (!is.null(reached)) {

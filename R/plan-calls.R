@@ -43,7 +43,10 @@ plan_bytes <- function(archive, want, pages) {
 plan_bars <- function(want, archive) {
   ranges <- lapply(want$symbols, function(symbol) missing_ranges(want, symbol, archive))
   pieces <- data.frame(symbol = rep(want$symbols, vapply(ranges, nrow, 0L)), from = as.numeric(unlist(lapply(ranges, `[[`, "start"))), to = as.numeric(unlist(lapply(ranges, `[[`, "end"))))
-  for (cut in list(cut_widest, cut_rows)) pieces <- do.call(rbind, c(list(pieces[0, ]), lapply(seq_len(nrow(pieces)), function(i) cut(pieces[i, ], want))))
+  # a call that knows no window is one and the same for all that is missing
+  if (!has_window(want$offer)) pieces <- data.frame(symbol = unique(pieces$symbol), from = unname(tapply(pieces$from, pieces$symbol, min)[unique(pieces$symbol)]),
+    to = unname(tapply(pieces$to, pieces$symbol, max)[unique(pieces$symbol)]))
+  else for (cut in list(cut_widest, cut_rows)) pieces <- do.call(rbind, c(list(pieces[0, ]), lapply(seq_len(nrow(pieces)), function(i) cut(pieces[i, ], want))))
   size <- if (any(c("symbols") %in% offer_gives(want$offer))) want$offer$symbols_a_call %||% Inf else 1
   groups <- group_symbols(pieces, size)
   calls <- data.frame(symbol = vapply(groups, function(group) paste(pieces$symbol[group], collapse = ","), ""))
@@ -58,6 +61,9 @@ plan_bars <- function(want, archive) {
   calls$keys <- rep(list(list()), nrow(calls))
   calls
 }
+
+# Whether a call can say where its window begins or ends.
+has_window <- function(offer) any(c("from", "to") %in% offer_gives(offer))
 
 group_symbols <- function(pieces, size) {
   if (!nrow(pieces)) {

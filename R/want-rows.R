@@ -26,7 +26,7 @@ want_rows <- function(source, offer, ..., span = NULL, from = NULL, to = NULL, n
   }
   keys <- want_keys(offer, list(...))
   window <- list(from = NULL, to = NULL, notes = character())
-  if (any(c("from", "to") %in% offer_gives(offer)) || !is.null(span) || !is.null(from)) window <- want_window(source, span, from, to, now)
+  if (has_window(offer) || !is.null(span) || !is.null(from)) window <- want_window(source, span, from, to, now)
   structure(
     list(source = source, offer = offer, shape = offer$shape, symbols = as.character(keys$symbol), keys = keys, interval = NULL, from = window$from, to = window$to,
       session = NULL, notes = window$notes),

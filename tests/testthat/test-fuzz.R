@@ -87,3 +87,83 @@ test_that("whatever the manners of a service and whenever a collection is stoppe
     expect_identical(nrow(plan_calls(want(), archive)$calls), 0L, label = label)
   })
 })
+
+# Bars of days and weeks of several symbols: how a call asks for them, how they are told, in what order they come, and with which sides.
+random_days <- function(seed) {
+  m <- withr::with_seed(seed, list(
+    seed = seed, calendar = sample(c("quay", "none"), 1), zone = sample(c("Europe/Riga", "UTC", "America/New_York"), 1), told = sample(c("day", "opening", "midnight"), 1),
+    ask = sample(c("day", "epoch-s", "rfc3339"), 1), order = sample(c("symbol", "time", "none"), 1), backward = sample(c(TRUE, FALSE), 1), size = sample(c(9, 40, 200), 1),
+    per = sample(1:3, 1), sides = sample(c("none", "within", "rows"), 1), widest = sample(c("none", "P60D", "P3M"), 1), interval = sample(c("1 day", "1 week"), 1),
+    at_once = sample(1:3, 1), gone = sample(c(TRUE, FALSE), 1)
+  ))
+  if (m$interval == "1 week") m$calendar <- "none"
+  if (m$calendar == "quay") m$zone <- "Europe/Riga"
+  m
+}
+truth_of_days <- function(m) {
+  calendar <- if (m$calendar == "quay") vetusta:::source_calendar(source_card("quay")) else calendar_make(list(calendar = "days", zone = m$zone))
+  all <- as.numeric(calendar_times(calendar, m$interval, "2025-01-01", "2025-12-31"))
+  withr::with_seed(m$seed, lapply(stats::setNames(nm = c("KELD", "TAMX", "SALT")), function(symbol) {
+    kept <- all[stats::runif(length(all)) > 0.1]
+    kept[kept >= stats::quantile(all, sample(c(0, 0.3, 0.6), 1)) & kept <= stats::quantile(all, sample(c(0.7, 0.8, 1), 1))]
+  }))
+}
+days_server <- function(m, env = parent.frame()) {
+  answer <- function(n, request) {
+    symbols <- strsplit(asked(request, "codes"), ",")[[1]]
+    if ("GONE" %in% symbols) return(list(status = 404L, headers = list(), body = "no such code"))
+    edge <- function(name, hour) {
+      text <- asked(request, name)
+      switch(m$ask, "epoch-s" = as.numeric(text), rfc3339 = as.numeric(as.POSIXct(text, format = "%Y-%m-%dT%H:%M:%S", tz = "UTC")), day = as.numeric(as.POSIXct(paste(text, hour), tz = m$zone)))
+    }
+    rows <- do.call(rbind, lapply(symbols, function(symbol) data.frame(s = symbol, t = truth[[symbol]])))
+    rows <- rows[rows$t >= edge("from", "00:00:00") & rows$t <= edge("to", "23:59:59"), ]
+    if (m$sides == "rows") rows <- merge(rows, data.frame(side = c("bid", "ask")))
+    along <- if (m$backward) -rows$t else rows$t
+    rows <- rows[switch(m$order, symbol = order(rows$s, along), time = order(along, rows$s), none = order((rows$t * 7919) %% 1009, rows$t, rows$s)), ]
+    at <- as.numeric(asked(request, "place") %||% 0)
+    page <- rows[seq_len(nrow(rows)) > at & seq_len(nrow(rows)) <= at + m$size, ]
+    told <- function(t) {
+      day <- format(as.POSIXct(t, origin = "1970-01-01"), "%Y-%m-%d", tz = m$zone)
+      switch(m$told, opening = t, day = day, midnight = as.numeric(as.POSIXct(day, tz = m$zone)))
+    }
+    items <- lapply(seq_len(nrow(page)), function(i) {
+      value <- page$t[i] %% 997
+      c(list(s = page$s[i], t = told(page$t[i])), switch(m$sides, none = list(c = value), within = list(bid = list(c = value), ask = list(c = value + 1)),
+        rows = list(side = page$side[i], c = value + (page$side[i] == "ask"))))
+    })
+    json_answer(c(list(items = items), if (at + m$size < nrow(rows)) list(after = at + m$size)))
+  }
+  environment(answer) <- list2env(list(m = m, truth = truth_of_days(m)), parent = globalenv())
+  start_scripted(answer, env = env)
+}
+
+test_that("bars of days and weeks of several symbols, whatever their order, their sides and the form of their days, come whole after any stops", {
+  for (seed in seq_len(as.integer(Sys.getenv("VETUSTA_FUZZ", "14")))) local({
+    m <- random_days(seed)
+    label <- paste(names(m), unlist(m), collapse = ", ")
+    card <- bars_card(days_server(m), c(paste("zone:", m$zone), if (m$calendar == "quay") "calendar: quay", paste("at_once:", m$at_once), "offers:", "  days:", "    shape: bars",
+      "    request: /d{?codes,from,to}", "    rows: /items", paste("    most:", m$size), if (m$widest != "none") paste("    widest:", m$widest), paste("    symbols_a_call:", m$per),
+      "    next_page: {by: cursor, at: /after, send: place}", if (m$sides == "within") "    sides: [bid, ask]",
+      sprintf("    parameters: {codes: {gives: symbols, join: ','}, from: {as: %s}, to: {as: %s}}", m$ask, m$ask), sprintf("    columns: {symbol: /s, time: {at: /t, as: %s}, close: %s%s}",
+        if (m$told == "day") "day" else "epoch-s", if (m$sides == "within") "\"/{side}/c\"" else "/c", if (m$sides == "rows") ", side: /side" else "")))
+    archive <- new_archive()
+    want <- function() want_bars(card, c("KELD", "TAMX", "SALT", if (m$gone) "GONE"), m$interval, from = "2025-01-15", to = "2025-12-20")
+    stops <- withr::with_seed(seed, sample(c(1, 2, 5, Inf), 100, replace = TRUE))
+    for (round in seq_along(stops)) {
+      run <- collect_run(plan_calls(want(), archive), archive, progress = FALSE, pages = stops[round])
+      expect_identical(setdiff(run$failed$symbol, "GONE"), character(), label = label)
+      if (run$left == 0) break
+    }
+    expect_lt(round, length(stops), label = label)
+    window <- as.numeric(c(want()$from, want()$to))
+    truth <- lapply(truth_of_days(m), function(t) t[t >= window[1] & t < window[2]])
+    for (symbol in names(truth)) for (side in if (m$sides == "none") NA else c("bid", "ask")) {
+      bars <- archive_bars(archive, symbol, m$interval)
+      bars <- bars[bars$side %in% side & as.numeric(bars$time) >= window[1] & as.numeric(bars$time) < window[2], ]
+      expect_identical(as.numeric(bars$time), truth[[symbol]], label = paste(symbol, side, label))
+      expect_identical(bars$close, truth[[symbol]] %% 997 + (side %in% "ask"), label = paste(symbol, side, label))
+    }
+    expect_true(all(unlist(plan_calls(want(), archive)$calls$symbols) == "GONE"), label = label)
+  })
+})

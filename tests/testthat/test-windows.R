@@ -164,3 +164,23 @@ test_that("an empty object where rows would be is no rows, as an empty array is"
     expect_identical(c(nrow(got$run$failed), nrow(got$journal), sum(got$journal$rows)), c(0L, 2L, 0L), label = form)
   }
 })
+
+test_that("calls that know no window are made once, whatever is held in the middle of it", {
+  address <- day_server("2025-04-01", "2025-06-15", backward = TRUE, knows = character())
+  card <- day_card(address, "/days")
+  archive <- new_archive()
+  collect_days(card, archive, from = "2025-03-01", to = "2025-07-31", pages = 1)
+  plan <- plan_calls(want_bars(card, "KELD", "1 day", from = "2025-03-01", to = "2025-07-31"), archive)
+  expect_identical(nrow(plan$calls), 1L)
+  expect_identical(collect_run(plan, archive, progress = FALSE)$left, 0)
+  expect_identical(nrow(archive_journal(archive)), 8L)
+  expect_identical(nrow(plan_calls(plan$want, archive)$calls), 0L)
+  # a service that gives its newest rows, however many are asked for: one call, and what it lacks is said
+  latest <- bars_card(address, c("offers:", "  days:", "    shape: bars", "    request: /latest/{symbol}", "    rows: /items", "    most: 10", "    columns: {time: {at: /d, as: day}, close: /c}"))
+  archive <- new_archive()
+  plan <- plan_calls(want_bars(latest, "KELD", "1 day", from = "2025-03-01", to = "2025-07-31"), archive)
+  expect_identical(nrow(plan$calls), 1L)
+  collect_run(plan, archive, progress = FALSE)
+  expect_identical(nrow(archive_journal(archive)), 1L)
+  expect_match(archive_findings(archive)$fault, "as many rows as one answer gives", all = FALSE)
+})
