@@ -41,7 +41,8 @@ lone_way <- function(ends, chain, state) {
     from >= to || (!is.null(state$calendar) && !is.null(want$interval) && tryCatch(!length(calendar_times(state$calendar, want$interval, utc(from), utc(to),
       if (isTRUE(want$session != "all")) main_session(state$calendar))), vetusta_error = function(e) FALSE))
   }
-  if (idle(chain$from, ends[1])) "forward" else if (idle(after_bar(ends[2], state), chain$to)) "backward" else NA_character_
+  # a page beside the window says nothing of it
+  if (ends[2] < chain$from || ends[1] >= chain$to) NA_character_ else if (idle(chain$from, ends[1])) "forward" else if (idle(after_bar(ends[2], state), chain$to)) "backward" else NA_character_
 }
 
 way_between <- function(before, after) {

@@ -63,8 +63,8 @@ write_value <- function(value, rule, name, offer, zone = "UTC") {
 # a beginning that it leaves out is said a day, a second or a millisecond earlier.
 window_edge <- function(instant, rule, gives, zone) {
   exclusive <- isTRUE(rule$exclusive)
-  if (gives == "to") {
-    return(if (identical(rule$as, "day") && !exclusive) instant - 1 else if (identical(rule$as, "day")) day_after(instant, zone) else instant)
+  if (gives == "to" && identical(rule$as, "day")) {
+    return(if (exclusive) day_after(instant, zone) else instant - 1)
   }
   if (gives != "from" || !exclusive) {
     return(instant)
