@@ -48,19 +48,11 @@ job_download_rest <- function(state, link, file, redirects = wire_bounds$redirec
   request$headers[["Accept-Encoding"]] <- "identity"
   if (have > 0) request$headers[c("Range", "If-Range")] <- c(list(paste0("bytes=", number_text(have), "-")), list(if (file.exists(tag)) readLines(tag, 1)))
   curl::handle_setheaders(handle, .list = request$headers[lengths(request$headers) > 0])
-  part <- tempfile(tmpdir = dirname(file))
-  on.exit(unlink(part))
-  answer <- tryCatch(curl::curl_fetch_disk(request$address, part, handle = handle), error = function(e) list(status_code = -1, reason = conditionMessage(e)))
-  # what came of an answer that broke off is kept: the rest is asked for the next time
-  broken <- answer$status_code == -1
-  status <- if (broken) tryCatch(curl::handle_data(handle)$status_code, error = function(e) 0) else answer$status_code
-  headers <- header_list(curl::handle_data(handle)$headers)
-  if (status %in% c(200, 206) && file.exists(part)) {
-    job_append(part, file, status == 206)
-    if (status == 200) job_note_tag(tag, headers$etag)
-  }
-  if (broken) {
-    return(if (grepl("certificate", answer$reason)) for_good(answer$reason) else answer$reason)
+  answer <- job_stream(request$address, handle, file, tag)
+  status <- answer$status
+  headers <- answer$headers
+  if (!is.null(answer$reason)) {
+    return(if (grepl("certificate|too large", answer$reason)) for_good(answer$reason) else answer$reason)
   }
   redirect <- redirect_address(list(status = status, headers = headers, address = link))
   if (!is.null(redirect)) {
@@ -76,7 +68,61 @@ job_download_rest <- function(state, link, file, redirects = wire_bounds$redirec
     reason <- paste("HTTP", status)
     return(if (judge_status(status) == "again") reason else for_good(reason))
   }
-  if (file.size(file) > wire_bounds$body * 40) for_good("the file is too large") else NULL
+}
+
+# What comes is written as it comes, so that nothing of it comes twice, however the run ends: after what is here, if it is the rest of the same
+# file (HTTP 206), and else in its place.
+job_stream <- function(address, handle, file, tag) {
+  curl::handle_setopt(handle, url = address)
+  sink <- NULL
+  size <- 0
+  reason <- NULL
+  write <- function(bytes, final) {
+    status <- curl::handle_data(handle)$status_code
+    if (!length(bytes) || !status %in% c(200, 206)) {
+      return(invisible())
+    }
+    if (is.null(sink)) {
+      if (status == 200) {
+        unlink(file)
+        job_note_tag(tag, header_list(curl::handle_data(handle)$headers))
+      }
+      size <<- if (file.exists(file)) file.size(file) else 0
+      if (status == 206 && !begins_at(header_list(curl::handle_data(handle)$headers), size)) {
+        unlink(c(file, tag))
+        reason <<- "another part of the file came than was asked for"
+        stop(reason)
+      }
+      sink <<- file(file, "ab")
+    }
+    size <<- size + length(bytes)
+    if (size > wire_bounds$body * 40) {
+      unlink(c(file, tag))
+      reason <<- "the file is too large"
+      stop(reason)
+    }
+    writeBin(bytes, sink)
+    flush(sink)
+  }
+  pool <- curl::new_pool()
+  curl::multi_add(handle, pool = pool, data = write, done = function(answer) NULL, fail = function(why) reason <<- reason %||% why)
+  # a stop within `write` ends the transfer and is its reason; it is not to be printed on the way
+  shown <- options(show.error.messages = FALSE)
+  on.exit({
+    options(shown)
+    if (!is.null(sink)) close(sink)
+  })
+  curl::multi_run(pool = pool)
+  answer <- curl::handle_data(handle)
+  # a file that is empty brings no bytes
+  if (is.null(reason) && answer$status_code == 200 && is.null(sink)) close(file(file, "wb"))
+  list(status = answer$status_code, headers = header_list(answer$headers), reason = reason)
+}
+
+# Whether a part of a file is the rest from `at` on; one that does not say is taken for it.
+begins_at <- function(headers, at) {
+  said <- suppressWarnings(as.numeric(sub("^bytes +([0-9]+)-.*", "\\1", headers[["content-range"]] %||% "")))
+  is.na(said) || said == at
 }
 
 # Nothing follows what is here (HTTP 416): it is whole, unless the service's file has another length, and then it begins anew.
@@ -89,11 +135,8 @@ job_end <- function(file, range, have) {
   "the file has another length than before"
 }
 
-# A weak tag does not tell of bytes.
-job_note_tag <- function(tag, value) {
-  if (is.null(value) || startsWith(value, "W/")) unlink(tag) else writeLines(value, tag)
-}
-
-job_append <- function(part, file, rest) {
-  if (rest) file.append(file, part) else file.copy(part, file, overwrite = TRUE)
+# What tells whether a file is the same: its tag, unless that is a weak one, which does not tell of bytes, or the time of its last change.
+job_note_tag <- function(tag, headers) {
+  value <- if (!is.null(headers$etag) && !startsWith(headers$etag, "W/")) headers$etag else headers[["last-modified"]]
+  if (is.null(value)) unlink(tag) else writeLines(value, tag)
 }

@@ -81,7 +81,8 @@ journal_alone <- function(state, chain, response, outcome, message) {
 collect_unanswered <- function(state, chain, reason) {
   if (grepl("certificate", reason)) stop_network(state, as.character(reason), tries = chain$attempt)
   if (is_for_good(reason)) {
-    return(collect_failed(state, chain, list(), "failed", as.character(reason), "look at the address in the card; where another place is right, say elsewhere: follow"))
+    return(collect_failed(state, chain, list(), "failed", as.character(reason), if (grepl("larger than", reason)) "ask for less at once: a shorter window, fewer symbols, or smaller pages"
+    else "look at the address in the card; where another place is right, say elsewhere: follow"))
   }
   # a service that was there and is away is waited for by all calls, about a minute
   away <- state$pages > 0 && grepl("connect|resolv", reason, ignore.case = TRUE)

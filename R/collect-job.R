@@ -22,6 +22,8 @@ collect_job <- function(state, chain) {
   })
   beside <- list.files(dirname(file), full.names = TRUE)
   unlink(beside[startsWith(basename(beside), basename(file))])
+  # its folder is of no use any more, unless another export is in it
+  if (!length(list.files(dirname(file), all.files = TRUE, no.. = TRUE))) unlink(dirname(file), recursive = TRUE)
   in_transaction(state$archive, function() archive_job_forget(state$archive, state$want, chain))
   invisible(good)
 }

@@ -24,10 +24,20 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
   # the body is gathered here, so that one that grows too large, also by unpacking, is cut off
   parts <- list()
   size <- 0
+  shown <- list()
   curl::multi_add(handle, pool = line$pool,
     data = function(bytes, final) {
+      # a transfer that was ended here is told of its end once more, without bytes
+      if (!length(bytes)) {
+        return(invisible())
+      }
       size <<- size + length(bytes)
-      if (size > wire_bounds$body) stop("the answer is larger than ", format(wire_bounds$body / 1e6), " MB when unpacked")
+      if (size > wire_bounds$body) {
+        parts <<- list()
+        # the stop ends the transfer, and is not to be printed on the way
+        shown <<- options(show.error.messages = FALSE)
+        stop("too large")
+      }
       parts[[length(parts) + 1L]] <<- bytes
     },
     done = function(answer) {
@@ -50,7 +60,9 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
     },
     fail = function(reason) {
       line$active <- line$active - 1L
-      reason <- sub("[.]$", "", gsub("[[:space:]]+", " ", reason))
+      options(shown)
+      reason <- if (size > wire_bounds$body || grepl("Maximum file size", reason)) paste("the answer is larger than", format(wire_bounds$body / 1e6), "MB when unpacked")
+      else sub("[.]$", "", gsub("[[:space:]]+", " ", reason))
       failed(if (grepl("certificate|larger than", reason)) for_good(reason) else reason)
     }
   )

@@ -24,7 +24,8 @@ start_services <- function(..., env = parent.frame()) {
 start_scripted <- function(answer, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
   saveRDS(list(answer = answer, json_answer = json_answer, asked = asked), file)
-  port <- start_listening(env, "list2env(readRDS('%1$s'), globalenv()); `%%||%%` <- function(x, y) if (is.null(x)) y else x; n <- 0; app <- list(call = function(request) { n <<- n + 1; answer(n, request) })
+  port <- start_listening(env, "list2env(readRDS('%1$s'), globalenv()); `%%||%%` <- function(x, y) if (is.null(x)) y else x; n <- 0
+     app <- list(call = function(request) { n <<- n + 1; answer(n, request) })
      server <- httpuv::startServer('127.0.0.1', %2$d, app); cat('ready\\n'); flush(stdout())
      end <- Sys.time() + 300; while (Sys.time() < end) httpuv::service(200)", file)
   paste0("http://127.0.0.1:", port)

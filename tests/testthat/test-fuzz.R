@@ -53,10 +53,12 @@ manner_card <- function(m, address, env = parent.frame()) {
   words <- switch(m$paging, since = "since", until = "until", c(if ("from" %in% m$knows) "since", if ("to" %in% m$knows) "until"))
   pages <- switch(m$paging, cursor = "{by: cursor, at: /after, send: place}", address = "{by: address, at: /more}", link = "{by: link}",
     page = if (m$stated) "{by: page, send: place, pages: /pages}" else "{by: page, send: place}", offset = if (m$stated) "{by: offset, send: place, total: /total}" else "{by: offset, send: place}",
-    last = paste0("{by: last, at: ", c(objects = "/t", arrays = "/0", columns = "/t", map = "/key")[[m$form]], ", send: after}"), since = "{by: time, send: since}", until = "{by: time, send: until}", none = "{by: none}")
+    last = paste0("{by: last, at: ", c(objects = "/t", arrays = "/0", columns = "/t", map = "/key")[[m$form]], ", send: after}"),
+    since = "{by: time, send: since}", until = "{by: time, send: until}", none = "{by: none}")
   columns <- switch(m$form, objects = , columns = "{time: {at: /t, as: epoch-s}, close: /c}", arrays = "{time: {at: /0, as: epoch-s}, close: /1}", map = "{time: {of: key, as: epoch-s}, close: /c}")
   exclusive <- if (!m$inclusive && m$paging != "since") ", exclusive: true" else ""
-  bars_card(address, c("zone: UTC", paste("at_once:", m$at_once), "offers:", "  minutes:", "    shape: bars", paste0("    request: /m/{symbol}{?", paste(c(words, "x"), collapse = ","), "}"), "    rows: /items",
+  bars_card(address, c("zone: UTC", paste("at_once:", m$at_once), "offers:", "  minutes:", "    shape: bars", paste0("    request: /m/{symbol}{?", paste(c(words, "x"), collapse = ","), "}"),
+    "    rows: /items",
     paste0("    form: ", m$form), if (m$paging != "none") paste0("    most: ", m$size), paste0("    next_page: ", pages),
     paste0("    parameters: {x: {value: 1}, since: {gives: from, as: epoch-s", exclusive, "}, until: {gives: to, as: epoch-s}}"), paste0("    columns: ", columns)), env = env)
 }

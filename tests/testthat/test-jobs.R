@@ -115,6 +115,32 @@ test_that("a download goes on where it broke off if it is the same file, and beg
   }
 })
 
+test_that("a collector that is killed in the middle of a download leaves what has come, and the next one asks for the rest alone", {
+  whole <- job_table(1)
+  said <- function(status, body, ..., length = nchar(body)) paste0(
+    "HTTP/1.1 ", status, "\r\n", paste0(c("Connection: close", paste0("Content-Length: ", length), ...), "\r\n", collapse = ""), "\r\n", body)
+  rest <- function(from) said("206 Partial Content", substring(whole, from + 1), sprintf("Content-Range: bytes %d-%d/%d", from, nchar(whole) - 1L, nchar(whole)))
+  for (right in c(TRUE, FALSE)) {
+    address <- start_socket(list(said("200 OK", "{\"ticket\": \"t\"}"), said("200 OK", "{\"state\": \"done\", \"link\": \"/file.csv\"}"),
+      said("200 OK", substr(whole, 1, 60), "ETag: \"a\"", length = nchar(whole)), rest(if (right) 60 else 40), said("200 OK", whole)), hold = 2, env = environment())
+    card <- job_card(address, "{ticket: /ticket, look: \"/jobs/{ticket}\", state: /state, ready: done, link: /link}", env = environment())
+    archive <- new_archive(environment())
+    code <- sprintf("library(vetusta); a <- archive_open('%s'); collect_run(plan_calls(want_bars(source_card('%s'), 'KELD', '1 day', from = '2026-03-01', to = '2026-03-08'), a), a, progress = FALSE)",
+      archive$path, card$file)
+    victim <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = NULL, stderr = NULL, env = c("current", R_LIBS = r_libs()))
+    part <- function() sum(file.size(list.files(paste0(archive$path, ".parts"), "part$", full.names = TRUE)))
+    end <- Sys.time() + 30
+    while (Sys.time() < end && victim$is_alive() && part() < 60) Sys.sleep(0.02)
+    victim$kill()
+    expect_identical(part(), 60)
+    got <- collect_history(card, archive = archive, env = environment())
+    # a part that is not the one asked for is no rest: the file is asked for whole
+    expect_identical(got$run$again, if (right) 0 else 1)
+    expect_identical(got$bars$close, as.numeric(1:5))
+    expect_false(dir.exists(paste0(archive$path, ".parts")))
+  }
+})
+
 test_that("a link may redirect, and exports of two symbols that differ in their bodies alone are two", {
   address <- serve(function(n, request) {
     if (request$REQUEST_METHOD == "POST") {

@@ -147,7 +147,8 @@ test_that("maps within maps, and bodies that are forms", {
   expect_identical(rows[order(rows$n), ]$day, c("2026-03-12", "2026-03-13", "2026-03-12"))
   body <- list(r = list(KELD = list(`2026-03-12` = 1.5, `2026-03-13` = 2.5)))
   address <- start_scripted(function(n, request) json_answer(body), env = environment())
-  rows <- collect_rows(write_card(address, c("request: /x", "rows: /r", "form: map", "within: {at: '', form: pairs}", "columns: {n: {of: value, as: number}, day: {of: key}, who: {of: outer-key}}")))$rows
+  rows <- collect_rows(write_card(address, c("request: /x", "rows: /r", "form: map", "within: {at: '', form: pairs}",
+    "columns: {n: {of: value, as: number}, day: {of: key}, who: {of: outer-key}}")))$rows
   expect_identical(sort(rows$n), c(1.5, 2.5))
   expect_identical(unique(rows$who), "KELD")
   echo <- start_scripted(function(n, request) json_answer(list(items = list(list(said = rawToChar(request$rook.input$read()), as = request$CONTENT_TYPE)))))

@@ -110,3 +110,27 @@ test_that("an answer of HTTP 204 is an answer without rows", {
   expect_identical(got$rows$n, 2)
   expect_identical(nrow(got$run$failed), 0L)
 })
+
+test_that("an answer that is too large, as it says or when it is unpacked, fails its call in words and is not asked for again", {
+  zeros <- withr::local_tempfile()
+  packed <- gzfile(zeros, "wb")
+  for (i in 1:26) writeBin(raw(1e7), packed)
+  close(packed)
+  answer <- function(n, request) {
+    if (asked(request, "k") != "huge") return(json_answer(list(items = list(list(n = 1)))))
+    list(status = 200L, headers = list("Content-Type" = "application/json", "Content-Encoding" = "gzip"), body = bytes)
+  }
+  environment(answer) <- list2env(list(bytes = readBin(zeros, "raw", 1e7)), parent = globalenv())
+  lines <- c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}")
+  said <- start_socket(list("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 300000000\r\n\r\n{", "HTTP/1.1 200 OK\r\nContent-Length: 20\r\n\r\n{\"items\": [{\"n\":1}]}"))
+  for (address in c(start_scripted(answer), said)) {
+    printed <- capture.output(got <- collect_rows(write_card(address, lines, env = environment()), k = c("huge", "plain"), env = environment()), type = "message")
+    expect_identical(got$run$failed$symbol, "huge")
+    expect_match(got$run$failed$what, "larger than 256 MB")
+    expect_match(got$run$failed$todo, "ask for less")
+    expect_identical(got$journal$outcome, c("failed", "stored"))
+    expect_identical(got$rows$n, 1)
+    expect_identical(printed, character())
+    expect_true(isTRUE(getOption("show.error.messages")))
+  }
+})
