@@ -97,14 +97,14 @@ expect_error_kind <- function(object, kind, pattern = NULL) {
 }
 
 # A server below HTTP, for what no web server does: `script` is a list of what each connection in turn gets, as text, and NULL for one that
-# is closed at once; after the text the connection stays open for `hold` seconds.
+# is closed at once; after the text the connection stays open for `hold` seconds, one number for all or one for each.
 start_socket <- function(script, hold = 0, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
-  saveRDS(script, file)
-  port <- start_listening(env, "script <- readRDS('%1$s'); server <- serverSocket(%3$d); cat('ready\\n'); flush(stdout()); i <- 0
+  saveRDS(list(script, hold), file)
+  port <- start_listening(env, "told <- readRDS('%1$s'); script <- told[[1]]; hold <- rep_len(told[[2]], length(script)); server <- serverSocket(%2$d); cat('ready\\n'); flush(stdout()); i <- 0
      end <- Sys.time() + 120; while (Sys.time() < end) { client <- tryCatch(socketAccept(server, open = 'r+b', timeout = 60), error = function(e) NULL)
-     if (is.null(client)) next; i <- i + 1; part <- script[[min(i, length(script))]]
+     if (is.null(client)) next; i <- min(i + 1, length(script)); part <- script[[i]]
      if (!is.null(part)) { while (nzchar(gsub('[[:space:]]', '', paste(readLines(client, 1), collapse = '')))) {}; writeBin(charToRaw(part),
-       client); flush(client); Sys.sleep(%2$f) }; close(client) }", file, hold)
+       client); flush(client); Sys.sleep(hold[i]) }; close(client) }", file)
   paste0("http://127.0.0.1:", port)
 }

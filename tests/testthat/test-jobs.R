@@ -122,7 +122,7 @@ test_that("a collector that is killed in the middle of a download leaves what ha
   rest <- function(from) said("206 Partial Content", substring(whole, from + 1), sprintf("Content-Range: bytes %d-%d/%d", from, nchar(whole) - 1L, nchar(whole)))
   for (right in c(TRUE, FALSE)) {
     address <- start_socket(list(said("200 OK", "{\"ticket\": \"t\"}"), said("200 OK", "{\"state\": \"done\", \"link\": \"/file.csv\"}"),
-      said("200 OK", substr(whole, 1, 60), "ETag: \"a\"", length = nchar(whole)), rest(if (right) 60 else 40), said("200 OK", whole)), hold = 2, env = environment())
+      said("200 OK", substr(whole, 1, 60), "ETag: \"a\"", length = nchar(whole)), rest(if (right) 60 else 40), said("200 OK", whole)), hold = c(0, 0, 8, 0, 0), env = environment())
     card <- job_card(address, "{ticket: /ticket, look: \"/jobs/{ticket}\", state: /state, ready: done, link: /link}", env = environment())
     archive <- new_archive(environment())
     code <- sprintf("library(vetusta); a <- archive_open('%s'); collect_run(plan_calls(want_bars(source_card('%s'), 'KELD', '1 day', from = '2026-03-01', to = '2026-03-08'), a), a, progress = FALSE)",
