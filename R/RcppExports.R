@@ -17,8 +17,8 @@ groups_cpp <- function(text) {
     .Call(`_vetusta_groups_cpp`, text)
 }
 
-regroup_cpp <- function(group, time, open, high, low, close, volume, mean, status, frame_open, frame_close, anchor, offset, bucket_time, step) {
-    .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, status, frame_open, frame_close, anchor, offset, bucket_time, step)
+regroup_cpp <- function(group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step) {
+    .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step)
 }
 
 frames_times_cpp <- function(open, close, step) {
@@ -65,12 +65,12 @@ missing_runs_cpp <- function(present, reason) {
     .Call(`_vetusta_missing_runs_cpp`, present, reason)
 }
 
-roll_sums_cpp <- function(group, time_, value_, length, kind, least) {
-    .Call(`_vetusta_roll_sums_cpp`, group, time_, value_, length, kind, least)
+roll_sums_cpp <- function(group, time_, value_, edge_, kind, least) {
+    .Call(`_vetusta_roll_sums_cpp`, group, time_, value_, edge_, kind, least)
 }
 
-roll_extremes_cpp <- function(group, time_, value_, length, largest, least) {
-    .Call(`_vetusta_roll_extremes_cpp`, group, time_, value_, length, largest, least)
+roll_extremes_cpp <- function(group, time_, value_, edge_, largest, least) {
+    .Call(`_vetusta_roll_extremes_cpp`, group, time_, value_, edge_, largest, least)
 }
 
 front_open <- function(port, service_port, kind, every, away) {

@@ -16,7 +16,7 @@ status_words <- c("observed", "provisional", "filled")
 #' @examples
 #' bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), close = 41.2))
 bars_frame <- function(rows) {
-  if (!is.data.frame(rows)) {
+  if (missing(rows) || !is.data.frame(rows)) {
     vetusta_stop("shape", "Bars are a data frame.", todo = "give a data frame with symbol, time and close")
   }
   missing <- setdiff(c("symbol", "time", "close"), names(rows))
@@ -24,11 +24,12 @@ bars_frame <- function(rows) {
     vetusta_stop("shape", paste0("Bars need the column `", missing[1], "`."), todo = paste("add or rename a column to", missing[1]))
   }
   if (!inherits(rows$time, "POSIXct")) {
-    vetusta_stop("shape", "The column `time` of bars must be instants (POSIXct).", where = "column time",
+    vetusta_stop("shape", paste0("The column `time` of bars must be instants (POSIXct), and is ", class(rows$time)[1], "."), where = "column time",
       todo = "convert it, for example with time_instant()")
   }
   n <- nrow(rows)
-  columns <- list(symbol = as.character(rows$symbol), time = utc(rows$time))
+  # rows without a time are found by bars_faults(); what no time can be is refused
+  columns <- list(symbol = as.character(rows$symbol), time = read_instants(rows$time, "time", na = TRUE))
   for (name in c("open", "high", "low", "close", "volume")) columns[[name]] <- number_column(rows, name, n)
   columns$session <- as.character(rows[["session"]] %||% rep(NA_character_, n))
   columns$side <- as.character(rows[["side"]] %||% rep(NA_character_, n))
@@ -38,6 +39,7 @@ bars_frame <- function(rows) {
     vetusta_stop("shape", paste0("A bar cannot have the status \"", unknown[1], "\"."), where = "column status", todo = suggest_word(unknown[1], status_words))
   }
   columns[setdiff(names(rows), bars_columns)] <- unclass(rows)[setdiff(names(rows), bars_columns)]
+  if (!is.null(columns[["released"]])) columns$released <- read_instants(columns$released, "released", na = TRUE)
   order <- order_of(columns$symbol, columns$time)
   if (!is.null(order)) {
     say_sorted_rows(columns$symbol, columns$time)
@@ -62,12 +64,20 @@ number_column <- function(rows, name, n) {
   if (is.null(value)) {
     return(rep(NA_real_, n))
   }
-  if (!is.numeric(value) && !(is.logical(value) && all(is.na(value)))) {
-    vetusta_stop("shape", paste0("The column `", name, "` of bars must be numbers."), where = paste("column", name),
-      todo = "convert it with as.numeric()")
-  }
-  as.double(value)
+  check_numbers(value, name)
 }
+
+# A column of numbers. Texts, factors, days and 64-bit integers are none: their bits would be read as others.
+check_numbers <- function(value, name, kind = "shape") {
+  if ((is.numeric(value) && !is.object(value)) || (is.logical(value) && all(is.na(value)))) {
+    return(as.double(value))
+  }
+  vetusta_stop(kind, paste0("The column `", name, "` must be numbers, and is ", class(value)[1], "."), where = paste("column", name),
+    todo = if (is.factor(value)) "convert it with as.numeric(as.character())" else "convert it with as.numeric()")
+}
+
+# A data.table reads brackets in its own way; here all tables are read alike.
+plain_table <- function(x) if (inherits(x, "data.table")) as.data.frame(x) else x
 
 # The order by symbol and time, or NULL where the rows stand in it already.
 order_of <- function(symbol, time, groups = text_groups(symbol)) {
@@ -107,7 +117,7 @@ no_bars_faults <- data.frame(row = integer(), symbol = character(), time = as.PO
 #' ))
 #' bars_faults(bars)
 bars_faults <- function(bars) {
-  if (!is.data.frame(bars) || !all(c("symbol", "time", "open", "high", "low", "close", "volume") %in% names(bars))) {
+  if (missing(bars) || !is.data.frame(bars) || !all(c("symbol", "time", "open", "high", "low", "close", "volume") %in% names(bars))) {
     vetusta_stop("shape", "Bars are a data frame with symbol, time, open, high, low, close and volume.", todo = "make one with bars_frame()")
   }
   code <- bar_faults_cpp(bars$open, bars$high, bars$low, bars$close, bars$volume, as.numeric(bars$time))

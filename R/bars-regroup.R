@@ -16,8 +16,9 @@
 #'   `average` where they have one), `bars` (how many bars went in) and `expected` (how many the calendar expects). `open` is the first, `high`
 #'   the largest, `low` the smallest, `close` the last, `volume` the sum. `time` is the bucket's start; a day, week, month or year bears
 #'   the opening of its first session. `status` is `provisional` where a bar in it is, where fewer than `need` of its expected
-#'   bars are there, or where its end lies after the end of all data. The attribute `outside` says how many rows lay outside the
-#'   sessions. The result is the same however the input was ordered or split; rows that stood out of order are sorted, and a message of the class
+#'   bars are there, or where its end lies after the end of all data. Bars with a column `released` give one with it: the latest of the bars in it,
+#'   the end of a bar where it says none. Bars of days and longer belong to their trading days, wherever in the day their source stamps them. The attribute `outside` says how many rows lay outside the
+#'   wanted sessions; a message of the class `vetusta_note` says how many lay outside all of them. The result is the same however the input was ordered or split; rows that stood out of order are sorted, and a message of the class
 #'   `vetusta_note` says how many. No rows give no rows; infinite prices are carried as they are.
 #' @section Errors: `vetusta_error_want` when `interval` is not longer than the bars' own or does not divide by it, or for an argument that
 #'   is none of its words; `vetusta_error_calendar` for bars outside the years that the calendar covers.
@@ -46,30 +47,38 @@ bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", b
   } else if (!is.null(day_start)) {
     vetusta_stop("want", "A calendar's sessions say where its days begin.", todo = "leave out `day_start` or `calendar`")
   }
-  base_seconds <- if (is.null(base)) smallest_step(bars) else time_interval(base, "base")$seconds
-  check_divides(interval, base_seconds)
+  base <- if (is.null(base)) guess_interval(bars$time, bar_groups(bars)$id) else time_interval(base, "base")
+  check_divides(interval, base)
   if (!nrow(bars)) {
     return(regrouped_frame(bars, integer(), list(group = integer(), time = numeric(), open = numeric(), high = numeric(), low = numeric(),
       close = numeric(), volume = numeric(), average = numeric(), bars = integer(), frame = integer(), provisional = logical(), outside = 0), numeric(), character(), logical()))
   }
   check_covers(calendar, min(bars$time), utc(as.numeric(max(bars$time)) + 1))
-  frames <- calendar_frames(calendar, interval, min(bars$time), max(bars$time), session, week_start)
+  known <- if (is.null(bars[["released"]])) numeric() else points_of_bars(bars, "close", base, NULL, calendar$zone, calendar)$known
+  # a bar of a day is of its trading day, wherever its source stamps it
+  time <- if (is.null(base) || is_intraday(base)) bars$time else trading_times(bars$time, base, calendar)
+  frames <- calendar_frames(calendar, interval, min(time), max(time), session, week_start)
   if (by_session) frames$bucket <- seq_len(nrow(frames))
   step <- if (is_intraday(interval)) interval$seconds else 0
-  frames$anchor <- as.numeric(frames$open)
-  frames$offset <- rep(0, nrow(frames))
   on_clock <- anchor == "clock" && step > 0
-  if (on_clock) frames <- clock_frames(frames, calendar$zone, step)
+  if (on_clock) {
+    frames <- clock_frames(frames, calendar$zone, step)
+    step <- 0
+  } else {
+    frames$start <- frames$open
+  }
   first_of_bucket <- match(frames$bucket, frames$bucket)
   groups <- bar_groups(bars)
   rows <- regroup_cpp(
-    groups$id, bars$time, bars$open, bars$high, bars$low, bars$close, bars$volume, if (is.numeric(bars[["average"]])) bars[["average"]] else numeric(),
-    bars$status, as.numeric(frames$open), as.numeric(frames$close), frames$anchor, frames$offset, as.numeric(frames$open)[first_of_bucket], step
+    groups$id, time, bars$open, bars$high, bars$low, bars$close, bars$volume, if (is.numeric(bars[["average"]])) bars[["average"]] else numeric(),
+    bars$status, known, as.numeric(frames$open), as.numeric(frames$close), as.numeric(frames$open),
+    (if (on_clock) frames$time else as.numeric(frames$open))[first_of_bucket], step
   )
-  ends <- bucket_ends(rows, frames, step, on_clock, calendar$zone)
-  if (on_clock) rows$time <- clock_instants(rows$time, frames$offset[rows$frame], calendar$zone)
-  expected <- expected_bars(rows, ends, frames, step, base_seconds)
-  open <- rows$provisional | (!is.na(base_seconds) & ends > as.numeric(max(bars$time)) + base_seconds) | (!is.na(expected) & rows$bars < need * expected)
+  if (rows$outside > 0) say_outside(sum(is.na(session_of(time, calendar))), nrow(bars))
+  ends <- bucket_ends(rows, frames, step, on_clock)
+  expected <- expected_bars(rows, ends, frames, step, base)
+  newest <- if (is.null(base)) NA else max(as.numeric(if (is_intraday(base)) shift_instant(max(time), base) else trading_ends(max(time), base, calendar)))
+  open <- rows$provisional | (!is.na(newest) & ends > newest) | (!is.na(expected) & rows$bars < need * expected)
   if (label == "end") rows$time <- ends
   regrouped_frame(bars, groups$first, rows, expected, bucket_sessions(frames, step)[rows$frame], open)
 }
@@ -83,42 +92,48 @@ day_calendar <- function(zone, day_start = NULL) {
   calendar_make(list(calendar = "every day", zone = zone, sessions = list(day = paste0(day_start, "-", day_start))))
 }
 
-# Frames whose steps are counted from local midnight, on the clock: `offset` is added to an instant before its step is found. A frame in
-# which the clock changes is cut there. Where a step is no longer than the change, the hour that comes twice stays two hours: its steps are
-# counted in instants, and the offset is 0.
+# Frames cut where the local clock shows a whole number of steps since midnight. An edge that the clock jumps over falls on the first instant after the
+# jump. In an hour that comes twice, steps no longer than the jump have an edge in either pass, longer ones in the first.
 clock_frames <- function(frames, zone, step) {
+  if (!nrow(frames)) {
+    return(frames)
+  }
   open <- as.numeric(frames$open)
   close <- as.numeric(frames$close)
-  before <- zone_offset(open, zone)
-  after <- zone_offset(close - 1, zone)
-  wall <- any(abs(after - before) > 0 & abs(after - before) < step)
-  midnight <- function(at, offset) floor((at + offset) / 86400) * 86400 - if (wall) 0 else offset
-  frames$anchor <- midnight(open, before)
-  frames$offset <- if (wall) before else rep(0, length(open))
-  for (i in rev(which(before != after))) {
-    change <- change_between(open[i], close[i], zone)
-    late <- frames[i, ]
-    late$open <- utc(change)
-    late$anchor <- if (wall) midnight(open[i], before[i]) else midnight(change, after[i])
-    late$offset <- if (wall) after[i] else 0
-    frames$close[i] <- utc(change)
-    frames <- rbind(frames[seq_len(i), ], late, frames[-seq_len(i), ])
-  }
-  frames$bucket <- seq_len(nrow(frames))
-  frames
+  edges <- clock_edges(open[1], max(close), zone, step)
+  first <- findInterval(open, edges)
+  count <- pmax(1, findInterval(close - 1e-6, edges) - first + 1)
+  owner <- rep(seq_along(open), count)
+  at <- first[owner] + sequence(count) - 1
+  cut <- frames[owner, ]
+  cut$start <- frames$open[owner]
+  cut$open <- utc(pmax(open[owner], edges[at]))
+  cut$close <- utc(pmin(close[owner], edges[at + 1]))
+  cut$bucket <- at
+  cut$time <- edges[at]
+  cut$until <- edges[at + 1]
+  cut
 }
 
-# Times on the clock, counted as if it were UTC, as instants; those that are instants already stay.
-clock_instants <- function(time, offset, zone) {
-  wall <- offset != 0
-  day <- floor(time[wall] / 86400)
-  time[wall] <- as.numeric(time_local(as.Date(day, origin = "1970-01-01"), time[wall] - day * 86400, zone))
-  time
+clock_edges <- function(from, to, zone, step) {
+  days <- seq(local_day(utc(from), zone) - 1, local_day(utc(to), zone) + 1, by = 1)
+  clock <- seq(0, 86400 - 1e-6, by = step)
+  day <- rep(days, each = length(clock))
+  at <- rep(clock, length(days))
+  first <- as.numeric(time_local(day, at, zone, skipped = "next"))
+  second <- as.numeric(time_local(day, at, zone, skipped = "next", twice = "second"))
+  sort(unique(c(first, second[second > first & step <= second - first])))
 }
 
 ordered_bars <- function(bars) {
-  if (!is.data.frame(bars) || !all(bars_columns %in% names(bars))) bars <- bars_frame(bars)
-  if (!inherits(bars$time, "POSIXct") || !is.character(bars$symbol) || !is.character(bars$status)) bars <- bars_frame(bars)
+  bars <- plain_table(bars)
+  good <- is.data.frame(bars) && all(bars_columns %in% names(bars)) && inherits(bars$time, "POSIXct") && is.double(bars$time) && is.character(bars$symbol) &&
+    is.character(bars$status) && all(vapply(bars[c("open", "high", "low", "close", "volume")], is.double, TRUE))
+  if (!good) bars <- bars_frame(bars)
+  if (anyNA(bars$time)) {
+    row <- which(is.na(bars$time))[1]
+    vetusta_stop("shape", paste0("The column `time` has nothing in row ", row, "."), where = paste0("column time, row ", row), todo = "leave the row out, or give its time")
+  }
   sides <- text_groups(bars$side)$levels
   order <- if (length(sides) > 1) order(bars$symbol, bars$side, bars$time, method = "radix") else order_of(bars$symbol, bars$time)
   if (is.null(order)) {
@@ -139,47 +154,50 @@ bar_groups <- function(bars) {
   list(id = match(key, unique(key)), first = which(!duplicated(key)))
 }
 
-smallest_step <- function(bars) {
-  steps <- diff(as.numeric(bars$time))
-  steps <- steps[is.finite(steps) & steps > 0]
+# The smallest step between two times of one series; `groups` has a number a series.
+smallest_step <- function(time, groups) {
+  n <- length(groups)
+  steps <- diff(as.numeric(time))
+  steps <- steps[is.finite(steps) & steps > 0 & groups[-1] == groups[-n]]
   if (length(steps)) min(steps) else NA_real_
 }
 
-check_divides <- function(interval, base_seconds) {
-  if (is.na(interval$seconds) || is.na(base_seconds)) {
+check_divides <- function(interval, base) {
+  if (is.null(base) || is.na(interval$seconds) || is.na(base$seconds)) {
     return(invisible())
   }
-  if (interval$seconds < base_seconds || (is_intraday(interval) && interval$seconds %% base_seconds != 0)) {
-    base <- format(interval_of(base_seconds, "second"))
-    vetusta_stop("want", paste0("Bars of ", base, " cannot be regrouped to ", format(interval), "."),
-      todo = paste0("choose an interval that is a whole number of times ", base))
+  if (interval$seconds < base$seconds || (is_intraday(interval) && interval$seconds %% base$seconds != 0)) {
+    vetusta_stop("want", paste0("Bars of ", format(base), " cannot be regrouped to ", format(interval), "."),
+      todo = paste0("choose a length that is a whole number of times ", format(base)))
   }
 }
 
-expected_bars <- function(rows, ends, frames, step, base_seconds) {
-  if (is.na(base_seconds)) {
+expected_bars <- function(rows, ends, frames, step, base) {
+  if (is.null(base)) {
     return(rep(NA_integer_, length(rows$time)))
+  }
+  bucket <- frames$bucket[rows$frame]
+  if (!is_intraday(base)) {
+    # so many days, weeks or months as the calendar has in it
+    parts <- unique(data.frame(bucket = frames$bucket, part = bucket_of_day(frames$day, base)))
+    counts <- table(factor(parts$bucket, unique(parts$bucket)))
+    return(as.integer(counts[match(bucket, unique(parts$bucket))]))
   }
   open <- as.numeric(frames$open)
   close <- as.numeric(frames$close)
   if (step > 0) {
-    # how many are expected before an instant; a bucket on the clock may lie in two sessions
-    before <- cumsum(c(0, ceiling((close - open) / base_seconds)))
-    until <- function(x) {
-      frame <- findInterval(x, open)
-      inside <- ceiling(pmax(0, pmin(x, close[pmax(1, frame)]) - open[pmax(1, frame)]) / base_seconds)
-      ifelse(frame == 0, 0, before[pmax(1, frame)] + inside)
-    }
-    return(as.integer(until(ends) - until(rows$time)))
+    at <- rows$frame
+    return(as.integer(ceiling((pmin(ends, close[at]) - open[at]) / base$seconds) - ceiling((rows$time - open[at]) / base$seconds)))
   }
-  by_bucket <- rowsum(ceiling((close - open) / base_seconds), frames$bucket)
-  as.integer(by_bucket[as.character(frames$bucket[rows$frame]), 1])
+  start <- as.numeric(frames$start)
+  by_bucket <- rowsum(ceiling((close - start) / base$seconds) - ceiling((open - start) / base$seconds), frames$bucket, reorder = FALSE)
+  as.integer(by_bucket[match(bucket, unique(frames$bucket)), 1])
 }
 
 # The first instant after each bucket.
-bucket_ends <- function(rows, frames, step, on_clock, zone) {
+bucket_ends <- function(rows, frames, step, on_clock) {
   closes <- as.numeric(frames$close)
-  if (on_clock) clock_instants(rows$time + step, frames$offset[rows$frame], zone)
+  if (on_clock) frames$until[rows$frame]
   else if (step > 0) pmin(rows$time + step, closes[rows$frame])
   else closes[length(closes) + 1 - match(frames$bucket, rev(frames$bucket))][rows$frame]
 }
@@ -200,6 +218,8 @@ regrouped_frame <- function(bars, firsts, rows, expected, session, provisional) 
     status = ifelse(provisional, "provisional", "observed"), average = rows$average, bars = rows$bars,
     expected = as.integer(expected)
   ))
+  # what came late makes what is made of it late
+  if (length(rows$known)) result$released <- utc(rows$known)
   attr(result, "outside") <- rows$outside
   result
 }

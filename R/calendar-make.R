@@ -204,26 +204,37 @@ easter_eastern <- function(year) {
   julian + year %/% 100 - year %/% 400 - 2
 }
 
-# The days on which entries fall, those moved that fall outside the calendar's weekdays; one that moves finds a day that is still free.
+# The days on which entries fall, those moved that fall outside the calendar's weekdays. A day that is moved finds one that is still free:
+# days that stay where they are come first, then the moved ones in order of time, however the entries stand in the calendar.
 moved_days <- function(entries, years, weekdays) {
-  taken <- as.Date(character())
-  lapply(entries, function(entry) {
-    days <- entry_days(entry, years)
-    off <- !((as.numeric(days) + 3) %% 7 + 1) %in% weekdays
-    if (entry$moved != "not") for (i in which(off)) days[i] <- move_day(days[i], entry$moved, weekdays, taken)
-    taken <<- c(taken, days)
-    days
-  })
+  days <- lapply(entries, entry_days, years = years)
+  entry <- rep(seq_along(days), lengths(days))
+  day <- as.numeric(unlist(days))
+  moved <- vapply(entries, `[[`, "", "moved")[entry]
+  moves <- which(moved != "not" & !weekday_of(day) %in% weekdays)
+  taken <- day[setdiff(seq_along(day), moves)]
+  for (i in moves[order(day[moves], entry[moves])]) {
+    day[i] <- move_day(day[i], moved[i], weekdays, taken)
+    taken <- c(taken, day[i])
+  }
+  unname(split(as.Date(day, origin = "1970-01-01"), factor(entry, seq_along(days))))
 }
 
+# Monday is 1.
+weekday_of <- function(day) (as.numeric(day) + 3) %% 7 + 1
+
+# The next or previous day that is a weekday of the calendar and free; the nearest one in either way, of two as near the later.
 move_day <- function(day, moved, weekdays, taken) {
-  step <- if (moved == "previous" || (moved == "nearest" && (as.numeric(day) + 3) %% 7 == 5)) -1 else 1
-  repeat {
-    day <- day + step
-    if (((as.numeric(day) + 3) %% 7 + 1) %in% weekdays && !day %in% taken) {
-      return(day)
+  ways <- switch(moved, previous = -1, nearest = c(1, -1), 1)
+  for (distance in 1:400) {
+    for (way in ways) {
+      at <- day + way * distance
+      if (weekday_of(at) %in% weekdays && !at %in% taken) {
+        return(at)
+      }
     }
   }
+  day
 }
 
 #' @export

@@ -58,7 +58,7 @@ calendar_days <- function(calendar, from, to) {
     return(bounds$from[0])
   }
   days <- seq(bounds$from, bounds$to, by = 1)
-  days <- days[((as.numeric(days) + 3) %% 7 + 1) %in% calendar$weekdays]
+  days <- days[weekday_of(days) %in% calendar$weekdays]
   closed <- do.call(c, c(list(as.Date(character())), moved_days(calendar$closed, years_of(days), calendar$weekdays)))
   days[!days %in% closed]
 }
@@ -170,4 +170,60 @@ day_times <- function(day, zone, calendar) {
   opening <- sessions$open[match(day, sessions$day)]
   opening[is.na(opening)] <- time_local(day[is.na(opening)], calendar$sessions$start[1], calendar$zone)
   opening
+}
+
+# The trading day to which each instant of a bar of a day or longer belongs, wherever in or beside it the source stamps it: the day of
+# the session that holds the instant, else the local day. Where all are midnights of UTC, the dates are meant.
+trading_days <- function(time, calendar) {
+  day <- rep(as.Date(NA), length(time))
+  known <- which(is.finite(as.numeric(time)))
+  if (!length(known)) {
+    return(day)
+  }
+  at <- as.numeric(time)[known]
+  frames <- sessions_around(calendar, utc(min(at)), utc(max(at)))
+  if (all(at %% 86400 == 0) && !all(at %in% as.numeric(frames$open))) {
+    day[known] <- as.Date(utc(at), tz = "UTC")
+    return(day)
+  }
+  inside <- frames_find_cpp(at, as.numeric(frames$open), as.numeric(frames$close))
+  found <- local_day(utc(at), calendar$zone)
+  found[inside > 0] <- frames$day[inside]
+  day[known] <- found
+  day
+}
+
+# The sessions of the days, weeks or months that bars belong to, with the bucket of each bar; those on closed days have none.
+trading_buckets <- function(time, interval, calendar) {
+  day <- trading_days(time, calendar)
+  if (all(is.na(day))) {
+    return(NULL)
+  }
+  bounds <- bucket_of_day(range(day, na.rm = TRUE), interval)
+  frames <- sessions_between(calendar, bucket_start(bounds[1], interval), bucket_start(bounds[2] + 1, interval) - 1, main_session(calendar))
+  frames$bucket <- bucket_of_day(frames$day, interval)
+  list(frames = frames, bucket = bucket_of_day(day, interval))
+}
+
+# The times by which the calendar calls the days, weeks or months that bars belong to; what lies on no day of the calendar stays where it is.
+trading_times <- function(time, interval, calendar) {
+  found <- trading_buckets(time, interval, calendar)
+  if (is.null(found)) {
+    return(time)
+  }
+  first <- !duplicated(found$frames$bucket)
+  opening <- as.numeric(found$frames$open[first])[match(found$bucket, found$frames$bucket[first])]
+  utc(ifelse(is.na(opening), as.numeric(time), opening))
+}
+
+# The instants at which the last sessions of those days, weeks or months end.
+trading_ends <- function(time, interval, calendar, zone = calendar$zone) {
+  found <- trading_buckets(time, interval, calendar)
+  otherwise <- as.numeric(shift_instant(time, interval, 1, zone))
+  if (is.null(found)) {
+    return(otherwise)
+  }
+  last <- !duplicated(found$frames$bucket, fromLast = TRUE)
+  closing <- as.numeric(found$frames$close[last])[match(found$bucket, found$frames$bucket[last])]
+  ifelse(is.na(closing), otherwise, closing)
 }

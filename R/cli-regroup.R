@@ -26,7 +26,7 @@ cli_regroup <- function(arguments) {
 
 regroup_values <- function(x, to, options) {
   to <- check_frequency(to)
-  now <- unique(observations_of(x)$frequency)
+  now <- unique(parts_of(x, "UTC")$frequency)
   rank <- c(D = 1, W = 2, M = 3, Q = 4, T = 5, S = 6, A = 7)
   if (all(rank[now] <= rank[to])) series_condense(x, to, options$rule %||% "mean", need = cli_number(options, "need", 0) %||% 0) else series_refine(x, to, options$rule %||% "last")
 }

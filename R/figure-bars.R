@@ -118,7 +118,7 @@ drawable <- function(bars) {
 
 describe_window <- function(bars, zone) {
   day <- function(instant) format(instant, "%e %B %Y", tz = zone)
-  step <- smallest_step(bars)
+  step <- smallest_step(bars$time, bar_groups(bars)$id)
   length_of_bar <- if (is.na(step)) "" else if (step >= 72000 && step < 6e5) "days, " else paste0(format(interval_of(round(step), "second")), " bars, ")
   trimws(paste0(length_of_bar, trimws(day(min(bars$time))), " to ", trimws(day(max(bars$time)))))
 }

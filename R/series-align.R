@@ -18,6 +18,7 @@
 #' @param value Which number of bars is meant.
 #' @param interval The interval of bars, where it is not their smallest step.
 #' @param zone The zone of days in `grid`.
+#' @param calendar The calendar of bars of a day or longer: they are known from the end of their session, and without one from a day after they began.
 #' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column a series, with `ages` a column `<series> age` beside each. Tidy: `time`, `series`, `value`,
 #'   `known` (the instant from which the value counts) and, with `ages`, `age`. Ages are in days. The times are the
 #'   grid's, in order and each once. Where nothing was known yet, or what was known is too old, the value is `NA`.
@@ -28,13 +29,16 @@
 #' days <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:9, close = 41 + 0:9))
 #' traffic <- data.frame(series = "traffic", period = c("2026-01", "2026-02"), value = c(310, 280), released = as.Date(c("2026-02-20", "2026-03-06")))
 #' series_align(days, traffic, grid = "KELD", ages = TRUE)
-series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag = NULL, oldest = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = "UTC") {
+series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag = NULL, oldest = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = "UTC",
+                         calendar = NULL) {
   check_choice(form, "form", c("wide", "tidy"))
   for (one in c("as_of", "ages")) check_flag(get(one), one)
   check_zone(zone)
+  check_calendar(calendar)
   tables <- list(...)
   if (!length(tables)) vetusta_stop("want", "There are no series to align.", todo = "give one or more tables")
-  series <- align_series(tables, value, interval, lag, zone, as_of)
+  check_tables(tables)
+  series <- align_series(tables, value, interval, lag, zone, as_of, calendar)
   names <- names(series)
   rules <- by_series(rule, names, "rule")
   for (one in rules) check_choice(one, "rule", c("last", "exact", "mean", "sum", "linear"))
@@ -46,14 +50,19 @@ series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag =
 }
 
 # Each series as columns in order of the instant from which its values count.
-align_series <- function(tables, value, interval, lag, zone, as_of) {
+align_series <- function(tables, value, interval, lag, zone, as_of, calendar = NULL) {
   tables <- with_one_note(lapply(tables, function(x) {
+    x <- plain_table(x)
+    bars <- series_kind(x) == "bars"
+    points <- function(x, lag) series_points(x, if (bars) value, if (bars) interval, lag, zone, calendar, own = !as_of)
     if (is.null(names(lag))) {
-      return(series_points(x, if (series_kind(x) == "bars") value, if (series_kind(x) == "bars") interval, lag, zone))
+      return(points(x, lag))
     }
-    names <- unique(as.character(x[["series"]] %||% x[["symbol"]]))
-    lag_here <- by_series(lag, names, "lag", strict = FALSE)
-    do.call(rbind, lapply(names, function(name) series_points(x[(x[["series"]] %||% x[["symbol"]]) == name, ], if (series_kind(x) == "bars") value, interval, lag_here[[name]], zone)))
+    of <- as.character(x[["series"]] %||% x[["symbol"]])
+    lag_here <- by_series(lag, unique(of), "lag", strict = FALSE)
+    # series that wait equally long are read together
+    waits <- vapply(lag_here, function(one) if (is.null(one)) "" else as.character(one), "")
+    do.call(rbind, lapply(unique(waits), function(wait) points(x[of %in% names(waits)[waits == wait], ], if (nzchar(wait)) wait)))
   }))
   all <- if (length(tables) == 1) tables[[1]] else as.data.frame(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE))
   rows <- series_split(all$series, if (length(tables) == 1 && is.null(names(lag))) attr(all, "groups"))
@@ -69,6 +78,17 @@ align_series <- function(tables, value, interval, lag, zone, as_of) {
   })
 }
 
+# What is handed over beside the named arguments are tables; a misspelt argument is among them, and is told by its name.
+check_tables <- function(tables) {
+  known <- c("grid", "rule", "as_of", "lag", "oldest", "ages", "form", "value", "interval", "zone", "calendar", "change")
+  for (i in seq_along(tables)) {
+    name <- names(tables)[i] %||% ""
+    if (nzchar(name) && !is.data.frame(tables[[i]])) {
+      vetusta_stop("want", paste0("There is no argument \"", name, "\", and what it was given is no table."), todo = suggest_word(name, known))
+    }
+  }
+}
+
 # One thing for all series, or a thing each by name.
 by_series <- function(x, names, what, strict = TRUE) {
   if (is.null(x)) {
@@ -77,6 +97,10 @@ by_series <- function(x, names, what, strict = TRUE) {
   if (!is.vector(x) || !length(x)) vetusta_stop("want", paste0("`", what, "` cannot be ", shown_value(x), "."), todo = paste0("give one ", what,
     " for all series, or a named vector with one for each"))
   if (is.null(names(x))) {
+    if (length(x) > 1) {
+      vetusta_stop("want", paste0("`", what, "` is given ", length(x), " times, and nobody says which series each is for."),
+        todo = paste0("give one ", what, " for all series, or name each by its series, as c(", names[1], " = ...)"))
+    }
     return(stats::setNames(rep(list(x[[1]]), length(names)), names))
   }
   wrong <- setdiff(names(x), names)
@@ -133,12 +157,12 @@ align_one <- function(points, times, rule, limit, zone) {
 }
 
 align_wide <- function(found, times, ages) {
-  columns <- list(time = utc(times))
-  for (name in names(found)) {
-    columns[[name]] <- found[[name]]$value
-    if (ages) columns[[paste(name, "age")]] <- (times - found[[name]]$known) / 86400
+  columns <- lapply(found, `[[`, "value")
+  if (ages) {
+    old <- stats::setNames(lapply(found, function(one) (times - one$known) / 86400), paste(names(found), "age"))
+    columns <- c(columns, old)[as.vector(rbind(seq_along(found), seq_along(found) + length(found)))]
   }
-  as_rows(columns)
+  as_rows(c(list(time = utc(times)), columns))
 }
 
 align_tidy <- function(found, times, ages) {

@@ -23,64 +23,66 @@ series_faults <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL
   check_number(stale, "stale", 1)
   if (!is.null(negative)) check_flag(negative, "negative")
   kind <- series_kind(x)
+  x <- plain_table(x)
   order <- faults_of_order(x, kind)
   # what stood out of order is told as a fault
   shape <- if (kind == "bars") without_notes(faults_of_bars(x))
-  points <- without_notes(series_points(x, if (kind == "bars") value))
+  points <- without_notes(series_points(x, if (kind == "bars") value, own = TRUE))
   quiet <- if (kind == "bars") without_notes(ordered_bars(x))$volume %in% 0 else rep(FALSE, nrow(points))
-  if (kind == "observations") points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
+  keep <- !is.na(points$value)
+  if (kind == "observations") keep <- keep & !duplicated(points[c("series", "time")], fromLast = TRUE)
   negative <- negative %||% (kind == "bars")
-  parts <- lapply(series_split(points$series), function(rows) {
-    part <- points[rows, ]
-    keep <- !is.na(part$value)
-    one <- part[keep, ]
-    rbind(faults_at(one, if (negative) which(one$value < 0), "negative price", paste("value", one$value)), faults_at(one, which(is.infinite(one$value)), "not finite", "infinite"),
-      faults_of_jumps(one, jump), faults_of_stale(one, quiet[rows][keep], stale))
+  points <- lapply(as.list(points)[c("series", "time", "value")], `[`, keep)
+  quiet <- quiet[keep]
+  parts <- lapply(unname(series_split(points$series)), function(rows) {
+    one <- lapply(points, `[`, rows)
+    c(list(if (negative) faults_at(one, which(one$value < 0), "negative price", paste("value", one$value)), faults_at(one, which(is.infinite(one$value)), "not finite", "infinite")),
+      list(faults_of_jumps(one, jump), faults_of_stale(one, quiet[rows], stale)))
   })
-  found <- do.call(rbind, c(list(no_faults_found(), order, shape), unname(parts)))
+  none <- list(series = character(), first = numeric(), last = numeric(), rows = integer(), fault = character(), detail = character())
+  found <- as.data.frame(data.table::rbindlist(c(list(none, order, shape), unlist(parts, recursive = FALSE)), use.names = TRUE))
+  for (bound in c("first", "last")) found[[bound]] <- utc(found[[bound]])
   as_rows(found[order(found$series, found$first), ])
 }
 
-no_faults_found <- function() data.frame(series = character(), first = utc(numeric()), last = utc(numeric()), rows = integer(), fault = character(), detail = character())
-
 faults_at <- function(part, at, fault, detail) {
-  if (!length(at)) {
-    return(no_faults_found())
+  if (length(at)) {
+    list(series = part$series[at], first = part$time[at], last = part$time[at], rows = rep(1L, length(at)), fault = rep(fault, length(at)),
+      detail = rep_len(detail, length(part$series))[at])
   }
-  data.frame(series = part$series[at], first = utc(part$time[at]), last = utc(part$time[at]), rows = rep(1L, length(at)), fault = rep(fault, length(at)),
-    detail = rep_len(detail, nrow(part))[at])
 }
 
 # As the rows came: a time that is there already, and one that is before the one above it.
 faults_of_order <- function(x, kind) {
   series <- as.character(if (kind == "bars") x$symbol else x$series)
   if (kind == "bars" && !is.null(x[["side"]]) && any(!is.na(x$side))) series <- paste0(series, ifelse(is.na(x$side), "", paste0(".", x$side)))
-  time <- if (kind == "observations") as.numeric(read_periods(x$period, nrow(x))$first) * 86400 else as.numeric(x$time)
+  time <- if (kind == "observations") as.numeric(read_periods(x$period, nrow(x))$first) * 86400 else as.numeric(read_instants(x$time, "time", na = kind == "bars"))
   frame <- data.frame(series = series, time = time)
   key <- if (kind == "observations" && !is.null(x[["released"]])) paste(series, time, as.numeric(read_released(x$released, nrow(x)))) else paste(series, time)
   doubled <- which(duplicated(key))
-  before <- stats::ave(time, series, FUN = function(t) c(-Inf, cummax(t)[-length(t)]))
-  rbind(faults_at(frame, doubled, "doubled time", ""), faults_at(frame, which(time < before), "out of order", "before the row above it"))
+  before <- rep(-Inf, length(time))
+  for (rows in series_split(series)) if (is.unsorted(time[rows])) before[rows] <- c(-Inf, cummax(time[rows])[-length(rows)])
+  data.table::rbindlist(list(faults_at(frame, doubled, "doubled time", ""), faults_at(frame, which(time < before), "out of order", "before the row above it")))
 }
 
 faults_of_bars <- function(x) {
   x <- ordered_bars(x)
   found <- bars_faults(x)
   found <- found[found$fault %in% c("high below low", "open or close outside high and low"), ]
-  data.frame(series = found$symbol, first = found$time, last = found$time, rows = rep(1L, nrow(found)), fault = found$fault, detail = found$detail)
+  list(series = found$symbol, first = as.numeric(found$time), last = as.numeric(found$time), rows = rep(1L, nrow(found)), fault = found$fault, detail = found$detail)
 }
 
 faults_of_jumps <- function(part, jump) {
   v <- part$value
   n <- length(v)
   if (n < 5 || any(!is.finite(v))) {
-    return(no_faults_found())
+    return(NULL)
   }
   w <- if (all(v > 0)) log(v) else v
   step <- diff(w)
   scale <- robust_scale(step)
   if (is.na(scale) || scale == 0) {
-    return(no_faults_found())
+    return(NULL)
   }
   there <- step[-(n - 1)] - stats::median(step)
   back <- step[-1] - stats::median(step)
@@ -96,16 +98,16 @@ robust_scale <- function(step) {
 format_number <- function(x) format(signif(x, 7), trim = TRUE, scientific = FALSE, drop0trailing = TRUE)
 
 faults_of_stale <- function(part, quiet, stale) {
-  if (nrow(part) < stale) {
-    return(no_faults_found())
+  if (length(part$value) < stale) {
+    return(NULL)
   }
   runs <- rle(ifelse(quiet, NA_real_, part$value))
   ends <- cumsum(runs$lengths)
   long <- which(runs$lengths >= stale & !is.na(runs$values))
   if (!length(long)) {
-    return(no_faults_found())
+    return(NULL)
   }
-  data.frame(series = part$series[ends[long]], first = utc(part$time[ends[long] - runs$lengths[long] + 1]), last = utc(part$time[ends[long]]),
+  list(series = part$series[ends[long]], first = part$time[ends[long] - runs$lengths[long] + 1], last = part$time[ends[long]],
     rows = runs$lengths[long], fault = rep("stale", length(long)),
     detail = paste("value", format_number(runs$values[long])))
 }

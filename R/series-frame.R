@@ -16,7 +16,7 @@ observation_columns <- c("series", "period", "frequency", "value", "unit", "stat
 #' @examples
 #' series_frame(data.frame(series = "salt", period = c("2026-Q1", "2026-Q2"), value = c(4.2, 4.4)))
 series_frame <- function(rows) {
-  if (!is.data.frame(rows)) vetusta_stop("shape", "Observations are a data frame.", todo = "give a data frame with series, period and value")
+  if (missing(rows) || !is.data.frame(rows)) vetusta_stop("shape", "Observations are a data frame.", todo = "give a data frame with series, period and value")
   missing <- setdiff(c("series", "period", "value"), names(rows))
   if (length(missing)) vetusta_stop("shape", paste0("Observations need the column `", missing[1], "`."), todo = paste("add or rename a column to", missing[1]))
   n <- nrow(rows)
@@ -27,11 +27,9 @@ series_frame <- function(rows) {
   if (length(unknown)) vetusta_stop("shape", paste0("There is no frequency \"", unknown[1], "\"."), where = "column frequency", todo = paste0("use one of: ",
     paste(names(frequency_words), collapse = ", ")))
   if (anyNA(frequency)) frequency <- guessed_frequencies(series, read$first, frequency)
-  value <- rows$value
-  if (!is.numeric(value) && !(is.logical(value) && all(is.na(value)))) vetusta_stop("shape", "The column `value` of observations must be numbers.",
-    where = "column value", todo = "convert it with as.numeric()")
+  value <- check_numbers(rows$value, "value")
   status <- as.character(rows[["status"]] %||% ifelse(is.na(value), "missing", "observed"))
-  columns <- list(series = series, period = read$first, frequency = frequency, value = as.double(value), unit = as.character(rows[["unit"]] %||% rep(NA, n)),
+  columns <- list(series = series, period = read$first, frequency = frequency, value = value, unit = as.character(rows[["unit"]] %||% rep(NA, n)),
     status = status, released = read_released(rows[["released"]], n))
   others <- setdiff(names(rows), observation_columns)
   columns[others] <- unclass(rows)[others]
@@ -44,17 +42,30 @@ series_frame <- function(rows) {
 }
 
 read_periods <- function(period, n) {
+  if (is.factor(period)) period <- as.character(period)
   if (inherits(period, "Date")) {
+    if (anyNA(period)) stop_no_period(NA, which(is.na(period))[1])
     return(list(first = period, frequency = rep(NA_character_, n)))
   }
   if (inherits(period, "POSIXct")) {
+    if (anyNA(period)) stop_no_period(NA, which(is.na(period))[1])
     return(list(first = as.Date(period, tz = "UTC"), frequency = rep(NA_character_, n)))
   }
+  # years may be whole numbers; any other number says nothing of what it counts
+  years <- is.numeric(period) && !is.object(period) && all(period %in% 1000:2999)
+  if (!is.character(period) && !years && !(is.logical(period) && all(is.na(period)))) {
+    vetusta_stop("shape", paste0("The column `period` must be days or periods, and is ", class(period)[1], "."), where = "column period",
+      todo = "convert it to Date, or write it as 2026, 2026-Q1, 2026-03, 2026-W05 or 2026-03-12")
+  }
   read <- time_periods(as.character(period))
-  bad <- which(is.na(read$first) & !is.na(read$text))
-  if (length(bad)) vetusta_stop("shape", paste0("\"", read$text[bad[1]], "\" is no period."), where = paste0("column period, row ", bad[1]),
-    todo = "write it as 2026, 2026-Q1, 2026-03, 2026-W05 or 2026-03-12")
+  bad <- which(is.na(read$first))
+  if (length(bad)) stop_no_period(read$text[bad[1]], bad[1])
   list(first = read$first, frequency = read$frequency)
+}
+
+stop_no_period <- function(text, row) {
+  vetusta_stop("shape", if (is.na(text)) paste0("The column `period` has nothing in row ", row, ".") else paste0("\"", text, "\" is no period."),
+    where = paste0("column period, row ", row), todo = "write it as 2026, 2026-Q1, 2026-03, 2026-W05 or 2026-03-12")
 }
 
 guessed_frequencies <- function(series, first, frequency) {
@@ -65,16 +76,11 @@ guessed_frequencies <- function(series, first, frequency) {
   frequency
 }
 
-read_released <- function(released, n) {
-  if (is.null(released)) utc(rep(NA_real_, n))
-  else if (inherits(released, "Date")) utc(as.numeric(released) * 86400)
-  else if (inherits(released, "POSIXct")) utc(released)
-  else utc(ifelse(nchar(released) == 10, as.numeric(read_day(released)) * 86400, as.numeric(read_rfc3339(as.character(released)))))
-}
+read_released <- function(released, n) if (is.null(released)) utc(rep(NA_real_, n)) else read_instants(released, "released", na = TRUE)
 
 # What a table is, by its columns.
 series_kind <- function(x) {
-  if (!is.data.frame(x)) vetusta_stop("shape", "Series are a data frame.", todo = "give bars, observations, or a table with series, time and value")
+  if (missing(x) || !is.data.frame(x)) vetusta_stop("shape", "Series are a data frame.", todo = "give bars, observations, or a table with series, time and value")
   if (all(c("series", "period", "value") %in% names(x))) "observations"
   else if (all(c("symbol", "time", "close") %in% names(x))) "bars"
   else if (all(c("series", "time", "value") %in% names(x))) "points"
@@ -83,37 +89,78 @@ series_kind <- function(x) {
 }
 
 # Any of the three as plain columns, in order of series and own time: `series`, `time` (seconds, where the value's time begins), `known` (from
-# when it counts: its release, else the end of the time that it speaks of), `value`, `status`. `lag` is a length of time after the end.
-series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = "UTC") {
+# when it counts: its release, else the end of the time that it speaks of), `value`, `status`. `lag` is a length of time after the end. What was
+# drawn from other values counts when these did: `drawn_from` is the end of the time that the latest of them speaks of. With `own`, only own times are asked for.
+series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = "UTC", calendar = NULL, own = FALSE) {
+  x <- plain_table(x)
   kind <- series_kind(x)
   lag <- if (!is.null(lag)) time_interval(lag, "lag")
-  points <- switch(kind, observations = points_of_observations(x, value, lag, zone), bars = points_of_bars(x, value, interval, lag, zone), points = points_of_points(x, value, lag, zone))
+  points <- switch(kind, observations = points_of_observations(x, value, lag, zone), bars = points_of_bars(x, value, interval, lag, zone, calendar, own),
+    points = points_of_points(x, value, lag, zone))
   list_frame(points)
 }
 
 points_of_observations <- function(x, value, lag, zone) {
   x <- series_frame(x)
   end <- (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400
-  list(series = x$series, time = as.numeric(x$period) * 86400, known = ifelse(is.na(x$released), lagged(end, lag, zone), as.numeric(x$released)),
-    value = x[[value %||% "value"]], status = x$status)
+  list(series = x$series, time = as.numeric(x$period) * 86400, known = known_from(x, end, lag, zone), value = number_named(x, value %||% "value"), status = x$status)
 }
 
-points_of_bars <- function(x, value, interval, lag, zone) {
+number_named <- function(x, column) {
+  if (is.numeric(x[[column]]) || (column %in% c("value", "close") && !is.null(x[[column]]))) {
+    return(check_numbers(x[[column]], column))
+  }
+  vetusta_stop("want", paste0("The table has no number called \"", column, "\"."), todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
+}
+
+points_of_bars <- function(x, value, interval, lag, zone, calendar = NULL, own = FALSE) {
   x <- ordered_bars(x)
   column <- value %||% "close"
   if (!is.numeric(x[[column]])) vetusta_stop("want", paste0("The bars have no number called \"", column, "\"."), todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
-  length <- if (is.null(interval)) guess_interval(x) else time_interval(interval)
+  length <- if (is.null(interval)) guess_interval(x$time, bar_groups(x)$id) else time_interval(interval)
   time <- seconds_of(x$time)
-  end <- if (is.null(length)) time else if (is_intraday(length)) time + length$seconds else as.numeric(shift_instant(x$time, length, 1, zone))
+  told <- !is.null(x[["released"]]) && !anyNA(x$released)
+  if (is.null(length) && nrow(x) && !own && !told) {
+    vetusta_stop("want", "How long a single bar is, and so when it was known, cannot be told from itself.", todo = "give `interval`, such as \"1 day\"")
+  }
+  # a bar of a day or longer is known from the end of its session, where a calendar tells it
+  end <- if (is.null(length)) time
+  else if (is_intraday(length)) time + length$seconds
+  else if (!is.null(calendar) && length(time)) trading_ends(x$time, length, calendar)
+  else as.numeric(shift_instant(x$time, length, 1, zone))
   sides <- text_groups(x$side)$levels
   list(series = if (length(sides) > 1) paste0(x$symbol, ifelse(is.na(x$side), "", paste0(".", x$side))) else x$symbol,
-    time = time, known = released_or(x[["released"]], lagged(end, lag, zone)), value = x[[column]], status = x$status)
+    time = time, known = known_from(x, end, lag, zone), value = number_named(x, column), status = x$status)
 }
 
-released_or <- function(released, known) if (is.null(released)) known else ifelse(is.na(released), known, as.numeric(released))
+# From when rows count: their release, else the end of their time and the lag; not before what they were drawn from.
+known_from <- function(x, end, lag, zone) {
+  released <- x[["released"]]
+  drawn <- x[["drawn_from"]]
+  if (!is.null(drawn)) {
+    drawn <- as.numeric(read_instants(drawn, "drawn_from", na = TRUE))
+    late <- which(drawn > end)
+    end[late] <- drawn[late]
+  }
+  known <- lagged(end, lag, zone)
+  if (is.null(released)) {
+    return(known)
+  }
+  released <- as.numeric(if (inherits(released, "POSIXct")) released else read_instants(released, "released", na = TRUE))
+  told <- which(!is.na(released))
+  if (!is.null(drawn)) {
+    both <- told[!is.na(drawn[told])]
+    released[both] <- pmax(released[both], lagged(drawn[both], lag, zone))
+  }
+  known[told] <- released[told]
+  known
+}
 
 points_of_points <- function(x, value, lag, zone) {
   series <- if (is.character(x$series)) x$series else as.character(x$series)
+  # text and days are instants of UTC, as in all tables
+  if (!inherits(x$time, "POSIXct") || !is.double(x$time)) x$time <- read_instants(x$time, "time")
+  else if (anyNA(x$time)) read_instants(x$time, "time")
   groups <- text_groups(series)
   order <- order_of(series, x$time, groups)
   if (!is.null(order)) {
@@ -123,8 +170,7 @@ points_of_points <- function(x, value, lag, zone) {
     groups <- NULL
   }
   time <- seconds_of(x$time)
-  known <- released_or(x[["released"]], lagged(time, lag, zone))
-  points <- list(series = series, time = time, known = known, value = as.double(x[[value %||% "value"]]))
+  points <- list(series = series, time = time, known = known_from(x, time, lag, zone), value = number_named(x, value %||% "value"))
   points$status <- x[["status"]]
   # what names the series by numbers is handed on, since it takes as long as the rest
   attr(points, "groups") <- groups
@@ -133,15 +179,50 @@ points_of_points <- function(x, value, lag, zone) {
 
 lagged <- function(end, lag, zone) if (is.null(lag)) end else as.numeric(shift_instant(utc(end), lag, 1, zone))
 
-# The interval of bars, by the smallest step of a series; NULL where there is but one bar.
-guess_interval <- function(bars) {
-  step <- smallest_step(bars)
+# The length of bars, by the smallest step of a series; NULL where there is but one bar of each.
+guess_interval <- function(time, groups) {
+  step <- smallest_step(time, groups)
   if (is.na(step)) NULL
   else if (step >= 28 * 86400) interval_of(max(1, round(step / 86400 / 30.4)), "month")
   else if (step >= 6.8 * 86400) interval_of(round(step / 604800), "week")
   # values some days apart are those of days, of which some are missing
   else if (step >= 72000) interval_of(1, "day")
   else interval_of(step, "second")
+}
+
+# Whether a table of points or observations holds several releases of one time.
+has_vintages <- function(points) {
+  groups <- text_groups(points$series)$id
+  n <- length(groups)
+  n > 1 && any(groups[-1] == groups[-n] & points$time[-1] == points$time[-n] & points$known[-1] != points$known[-n])
+}
+
+# What is computed from several releases is computed anew for each instant at which one came, from the newest ones known by then, and kept where it differs from
+# what was computed before: nothing that came later is in it. `points` are of one series, in order of time and release; `work` takes the numbers of its rows
+# that count at an instant, and gives a list of `time`, `value`, `known` and whatever else, one entry a result.
+by_release <- function(points, work) {
+  order <- order(points$time, points$known, method = "radix")
+  time <- points$time[order]
+  known <- points$known[order]
+  kept <- list()
+  last <- NULL
+  for (at in sort(unique(known))) {
+    seen <- which(known <= at)
+    seen <- seen[!duplicated(time[seen], fromLast = TRUE)]
+    now <- list_frame(work(order[seen]))
+    now$known <- pmax(now$known, at)
+    before <- match(now$time, last$time)
+    same <- if (is.null(last)) rep(FALSE, nrow(now)) else !is.na(before) & (now$value == last$value[before] | (is.na(now$value) & is.na(last$value[before])))
+    if (!is.null(last) && !is.null(now[["status"]])) same <- same & now$status == last$status[before]
+    same[is.na(same)] <- FALSE
+    now$known[same] <- last$known[before[same]]
+    kept[[length(kept) + 1]] <- now[!same, , drop = FALSE]
+    last <- now
+  }
+  all <- as.data.frame(data.table::rbindlist(kept, use.names = TRUE, fill = TRUE))
+  # of two results known from one instant on the one that was computed later counts
+  all <- all[!duplicated(all[c("time", "known")], fromLast = TRUE), , drop = FALSE]
+  all[order(all$time, all$known, method = "radix"), , drop = FALSE]
 }
 
 # A table of points: what functions that look at values alone give back.

@@ -44,8 +44,10 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   plain <- gaps_input(x, kind)
   frame <- gaps_frame(plain, kind, calendar, interval, from, to, session)
   expected <- frame$expected
+  shift <- frame$shift
+  if (!is.null(calendar) && kind != "observations") say_outside(sum(is.na(session_of(utc(frame$time), calendar))), length(frame$time))
   times <- lapply(series_split(plain$series), function(rows) {
-    time <- if (length(rows) == length(plain$time)) plain$time else plain$time[rows]
+    time <- if (length(rows) == length(frame$time)) frame$time else frame$time[rows]
     if (is.unsorted(time)) sort(time) else time
   })
   present <- lapply(times, function(time) times_present_cpp(expected, time))
@@ -56,12 +58,12 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   runs <- Map(function(series, here) {
     reason <- own_reasons(series, common, frame, listed, withheld, published, now)
     run <- missing_runs_cpp(here, reason)
-    data.frame(
-      symbol = rep(series, length(run$first)), first = utc(expected[run$first]), last = utc(expected[run$last]),
-      missing = run$last - run$first + 1L, reason = reasons[run$reason]
-    )
+    own <- if (is.null(shift)) 0 else shift[[series]]
+    list(symbol = rep(series, length(run$first)), first = expected[run$first] + own, last = expected[run$last] + own,
+      missing = run$last - run$first + 1L, reason = reasons[run$reason])
   }, names(present), present)
-  found <- do.call(rbind, c(list(no_gaps()), unname(runs)))
+  found <- as.data.frame(data.table::rbindlist(c(list(no_gaps()), unname(runs))))
+  for (bound in c("first", "last")) found[[bound]] <- utc(found[[bound]])
   summary <- gaps_summary(present, runs, length(expected))
   names(found)[1] <- names(summary)[1] <- name
   structure(
@@ -72,11 +74,10 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
 
 gap_reasons <- c("no trade", "outage", "unknown", "before listing", "after the last day", "withheld", "not yet published")
 
-no_gaps <- function() {
-  data.frame(symbol = character(), first = utc(numeric()), last = utc(numeric()), missing = integer(), reason = character())
-}
+no_gaps <- function() data.frame(symbol = character(), first = numeric(), last = numeric(), missing = integer(), reason = character())
 
 gaps_input <- function(x, kind) {
+  x <- plain_table(x)
   if (kind == "bars") {
     x <- ordered_bars(x)
     plain <- list(series = x$symbol, time = seconds_of(x$time))
@@ -92,7 +93,8 @@ gaps_input <- function(x, kind) {
   list(series = points$series[there], time = points$time[there])
 }
 
-# The expected times, and what the reasons need to know of them: the end of the time that each speaks of, and its day.
+# The expected times, the values' own in terms of them (`time`), and what the reasons need to know: the end of the time that each speaks of, and its day.
+# Values of days and longer belong to trading days, wherever in them they are stamped. `shift` is how far each series' own times lie from the expected ones.
 gaps_frame <- function(plain, kind, calendar, interval, from, to, session) {
   if (is.null(calendar)) session <- NULL
   zone <- if (is.null(calendar)) "UTC" else calendar$zone
@@ -103,46 +105,62 @@ gaps_frame <- function(plain, kind, calendar, interval, from, to, session) {
   own <- is.null(calendar)
   calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = "UTC"))
   interval <- gaps_interval(plain, interval)
-  window <- gaps_window(plain, from, to, calendar, interval)
-  expected <- (if (own) own_lattice(plain$time, interval, as.numeric(window$from), as.numeric(window$to))) %||%
-    as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
-  list(expected = expected, interval = interval, intraday = is_intraday(interval),
+  lattice <- if (own) own_lattice(plain, interval, gaps_window(plain, from, to, calendar))
+  place <- if (!is.null(lattice)) function(time, series) time - (if (is.null(lattice$shift)) 0 else unname(lattice$shift[series]))
+  else if (is_intraday(interval)) function(time, series) time
+  else function(time, series) as.numeric(trading_times(utc(time), interval, calendar))
+  placed <- place(plain$time, plain$series)
+  window <- if (is.null(lattice)) gaps_window(list(time = placed), from, to, calendar)
+  expected <- lattice$expected %||% as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
+  list(expected = expected, time = placed, place = place, shift = lattice$shift, interval = interval, intraday = is_intraday(interval),
     iso = interval$iso, calendar = name, zone = zone)
 }
 
 gaps_periods <- function(plain, calendar, zone, name, from, to) {
   if (length(plain$frequency) != 1) vetusta_stop("want", "Gaps are found in series of one frequency at a time.", todo = paste0("choose one of: ", paste(plain$frequency, collapse = ", ")))
-  window <- gaps_window(plain, from, to, list(zone = zone), NULL)
+  window <- gaps_window(plain, from, to, list(zone = zone))
   first <- as.Date(window$from, tz = "UTC")
   last <- as.Date(window$to - 1, tz = "UTC")
   if (!is.null(calendar)) check_covers(calendar, window$from, window$to)
   day <- if (plain$frequency == "D" && !is.null(calendar)) calendar_days(calendar, first, last) else period_sequence(first, last, plain$frequency)
-  list(expected = as.numeric(day) * 86400, frequency = plain$frequency, intraday = FALSE, iso = plain$frequency, calendar = name, zone = zone)
+  list(expected = as.numeric(day) * 86400, time = plain$time, place = function(time, series) time, frequency = plain$frequency, intraday = FALSE, iso = plain$frequency, calendar = name,
+    zone = zone)
 }
 
 gaps_interval <- function(plain, interval) {
   if (!is.null(interval)) {
     return(time_interval(interval))
   }
-  guess_interval(plain) %||% vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.", todo = "give `interval`, such as \"1 minute\"")
+  guess_interval(plain$time, text_groups(plain$series)$id) %||%
+    vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.", todo = "give `interval`, such as \"1 minute\"")
 }
 
-# Without a calendar the values' own times say where the expected ones lie, a Friday or a quarter past the hour; NULL where they do not
-# agree on it.
-own_lattice <- function(time, interval, from, to) {
+# Without a calendar the values' own times say where the expected ones lie, a Friday or a quarter past the hour, for each series its own; NULL where those of
+# one series do not agree on it.
+own_lattice <- function(plain, interval, window) {
+  from <- as.numeric(window$from)
+  to <- as.numeric(window$to)
   step <- interval$seconds
-  if (is.na(step) || !length(time)) {
+  if (is.na(step) || !length(plain$time)) {
     return(NULL)
   }
-  first <- min(time)
-  if (any((time - first) %% step > 0)) {
+  first <- !duplicated(plain$series)
+  phase <- stats::setNames(plain$time[first] %% step, plain$series[first])
+  off <- plain$time %% step - phase[plain$series]
+  if (any(abs(off) > 1e-6)) {
     return(NULL)
   }
-  first <- first - floor((first - from) / step) * step
-  if (first < to) seq(first, to - step * 1e-9, by = step) else numeric()
+  one <- length(unique(phase)) == 1
+  base <- if (one) phase[[1]] else 0
+  start <- ceiling((from - base) / step - 1e-9) * step + base
+  if (!one) start <- floor((from - base) / step) * step + base
+  # of several series each has its own times within a step; a step counts that begins in the window
+  expected <- if (start < to) seq(start, to - step * 1e-9, by = step) else numeric()
+  if (!one) expected <- expected[expected + max(phase) >= from & expected + min(phase) < to]
+  list(expected = expected, shift = if (!one) phase - base)
 }
 
-gaps_window <- function(plain, from, to, calendar, interval) {
+gaps_window <- function(plain, from, to, calendar) {
   if ((is.null(from) || is.null(to)) && !length(plain$time)) {
     vetusta_stop("want", "There are no values, so the window cannot be told from them.", todo = "give `from` and `to`")
   }
@@ -197,6 +215,6 @@ gaps_summary <- function(present, runs, expected) {
   data.frame(
     symbol = names(present), expected = rep(expected, length(present)), present = unname(found),
     missing = unname(expected - found), share = if (expected > 0) unname(found / expected) else rep(NA_real_, length(present)),
-    runs = unname(vapply(runs, nrow, 0L)), longest = unname(vapply(runs, function(run) max(0L, run$missing), 0L))
+    runs = unname(vapply(runs, function(run) length(run$missing), 0L)), longest = unname(vapply(runs, function(run) max(0L, run$missing), 0L))
   )
 }

@@ -91,6 +91,44 @@ seconds_of <- function(x) {
 
 utc <- function(seconds) .POSIXct(as.numeric(seconds), "UTC")
 
+# Instants are kept to the whole microsecond: what is finer than that cannot be written and read back the same.
+whole_micros <- function(seconds) {
+  odd <- seconds != floor(seconds)
+  odd <- which(odd)
+  if (length(odd)) seconds[odd] <- round(seconds[odd] * 1e6) / 1e6
+  seconds
+}
+
+# Instants as people have them: POSIXct, days (their midnight in UTC) and text. Numbers are none, since nobody says what they count.
+read_instants <- function(x, name, zone = "UTC", kind = "shape", na = FALSE) {
+  if (is.factor(x)) x <- as.character(x)
+  read <- if (inherits(x, "POSIXt")) utc(as.POSIXct(x))
+  else if (inherits(x, "Date")) utc(as.numeric(x) * 86400)
+  else if (is.logical(x) && all(is.na(x))) utc(rep(NA_real_, length(x)))
+  else if (is.character(x)) text_instants(x, zone)
+  if (is.null(read)) {
+    vetusta_stop(kind, paste0("The column `", name, "` must be instants or days, and is ", class(x)[1], "."), where = paste("column", name),
+      todo = "convert it to POSIXct or Date, or write its values as 2026-03-12T09:30:00Z"
+    )
+  }
+  bad <- which(is.na(read) & (!na | !is.na(x)))
+  if (length(bad)) {
+    vetusta_stop(kind, paste0("The column `", name, "` has ", if (is.na(x[bad[1]])) "nothing" else paste0("\"", x[bad[1]], "\", which is no instant,"), " in row ", bad[1], "."),
+      where = paste0("column ", name, ", row ", bad[1]), todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or leave the row out"
+    )
+  }
+  utc(whole_micros(as.numeric(read)))
+}
+
+text_instants <- function(x, zone) {
+  known <- unique(x)
+  time <- read_rfc3339(known, zone)
+  day <- read_day(known)
+  whole <- which(!is.na(day))
+  time[whole] <- time_local(day[whole], 0, zone)
+  time[match(x, known)]
+}
+
 zone_offset <- function(seconds, zone) {
   offset <- as.POSIXlt(utc(seconds), tz = zone)$gmtoff
   if (is.null(offset)) rep(0, length(seconds)) else ifelse(is.na(offset), 0, offset)
@@ -185,25 +223,56 @@ read_rfc3339 <- function(x, zone = "UTC") {
   hour <- as.numeric(parts[, 3])
   minute <- as.numeric(parts[, 4])
   seconds <- hour * 3600 + minute * 60 + second
-  seconds[hour > 24 | minute > 59 | second >= 61] <- NA
+  # 24:00 is the end of a day, and no time lies beyond it
+  seconds[hour > 24 | minute > 59 | second >= 61 | (hour == 24 & (minute > 0 | second > 0))] <- NA
   offset <- parts[, 8]
   value <- as.numeric(day) * 86400 + seconds
   fixed <- grepl("^[+-]", offset)
   digits <- sub(":", "", substring(offset, 2))
   shift <- ifelse(fixed, as.numeric(substr(digits, 1, 2)) * 3600 + as.numeric(substr(digits, 3, 4)) * 60, 0)
+  value[fixed & (as.numeric(substr(digits, 1, 2)) > 23 | as.numeric(substr(digits, 3, 4)) > 59)] <- NA
   value <- value - ifelse(startsWith(offset, "-"), -1, 1) * ifelse(is.na(shift), 0, shift)
   local <- !nzchar(offset) & !is.na(value)
   if (any(local)) {
     value[local] <- as.numeric(time_local(day[local], seconds[local], zone))
   }
-  result[found] <- utc(value)
+  result[found] <- utc(whole_micros(value))
   result
 }
 
-# RFC 3339 text of an instant, in UTC, with milliseconds only where there are any.
+# Of times on the local clock, in the order in which they were written, those that occur twice: where the clock seems to run back, the second
+# pass of the repeated hour is meant. `group` tells apart what was written side by side, as of several symbols.
+second_passes <- function(time, zone, group = NULL) {
+  seconds <- as.numeric(time)
+  before <- zone_offset(seconds, zone)
+  after <- zone_offset(seconds + 10800, zone)
+  again <- seconds + before - after
+  twice <- which(is.finite(seconds) & before > after & zone_offset(again, zone) == after)
+  if (!length(twice)) {
+    return(time)
+  }
+  group <- if (is.null(group)) rep(1L, length(seconds)) else match(group, unique(group))
+  for (rows in split(seq_along(seconds), group)) {
+    if (!any(rows %in% twice)) next
+    steps <- diff(seconds[rows])
+    backward <- sum(steps < 0, na.rm = TRUE) > sum(steps > 0, na.rm = TRUE)
+    if (backward) rows <- rev(rows)
+    newest <- -Inf
+    for (i in rows) {
+      if (is.na(seconds[i])) next
+      if (i %in% twice && seconds[i] <= newest && again[i] > newest) seconds[i] <- again[i]
+      newest <- seconds[i]
+    }
+  }
+  utc(seconds)
+}
+
+# RFC 3339 text of an instant, in UTC, with milliseconds or microseconds only where there are any.
 format_instant <- function(x) {
   x <- as.numeric(x)
-  whole <- format(utc(floor(x)), "%Y-%m-%dT%H:%M:%S")
-  part <- round((x - floor(x)) * 1000)
-  ifelse(is.na(x), NA_character_, paste0(whole, ifelse(part > 0, sprintf(".%03d", as.integer(ifelse(is.na(part), 0, part))), ""), "Z"))
+  micros <- round((x - floor(x)) * 1e6)
+  second <- floor(x) + (micros == 1e6)
+  micros[micros %in% c(1e6, NA)] <- 0
+  part <- ifelse(micros == 0, "", ifelse(micros %% 1000 == 0, sprintf(".%03d", as.integer(micros / 1000)), sprintf(".%06d", as.integer(micros))))
+  ifelse(is.na(x), NA_character_, paste0(format(utc(second), "%Y-%m-%dT%H:%M:%S"), part, "Z"))
 }

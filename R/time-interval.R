@@ -4,6 +4,10 @@ interval_units <- c(
   s = "second", sec = "second", second = "second", min = "minute", minute = "minute", h = "hour", hour = "hour",
   d = "day", day = "day", week = "week", w = "week", month = "month", quarter = "quarter", year = "year", y = "year"
 )
+interval_adverbs <- c(
+  hourly = "1 hour", daily = "1 day", weekly = "1 week", monthly = "1 month", quarterly = "3 months", "half-yearly" = "6 months", yearly = "1 year",
+  annual = "1 year", annually = "1 year"
+)
 unit_seconds <- c(second = 1, minute = 60, hour = 3600, day = 86400, week = 604800, month = NA, quarter = NA, year = NA)
 
 #' Read a length of time
@@ -30,7 +34,8 @@ time_interval <- function(x, name = "interval") {
   }
   if (is.null(parts) || parts$count < 1) {
     vetusta_stop("want", paste0("`", name, "` cannot be \"", x, "\": that is no length of time."),
-      todo = "write it as \"1 minute\", \"5 min\", \"1 hour\", \"1 day\", \"1 week\", \"6 months\", or as an ISO 8601 duration such as PT5M or P1D"
+      todo = if (grepl("^[0-9]* *m$", trimws(x), ignore.case = TRUE)) "m may be minutes or months: write \"min\" or \"month\""
+      else "write it as \"1 minute\", \"5 min\", \"1 hour\", \"1 day\", \"1 week\", \"6 months\", or as an ISO 8601 duration such as PT5M or P1D"
     )
   }
   interval_of(parts$count, parts$unit)
@@ -47,7 +52,9 @@ interval_from_iso <- function(x) {
 }
 
 interval_from_words <- function(x) {
-  found <- regmatches(x, regexec("^([0-9]{0,9}) *([a-z]+?)(s?)$", tolower(trimws(x)), perl = TRUE))[[1]]
+  x <- tolower(trimws(x))
+  if (x %in% names(interval_adverbs)) x <- interval_adverbs[[x]]
+  found <- regmatches(x, regexec("^([0-9]{0,9}) *([a-z]+?)(s?)$", x, perl = TRUE))[[1]]
   if (!length(found)) {
     return(NULL)
   }

@@ -5,7 +5,7 @@ frequency_words <- c(A = "annual", S = "half-yearly", T = "four-monthly", Q = "q
 
 period_forms <- c(
   A = "^([0-9]{4})(?:-?A1?)?$", S = "^([0-9]{4})-?[SHB]([12])$", T = "^([0-9]{4})-?T([1-3])$", Q = "^([0-9]{4})-?Q([1-4])$",
-  M = "^([0-9]{4})-?(?:M|-)?([0-9]{1,2})$", W = "^([0-9]{4})-?W([0-9]{1,2})$", N = "^([0-9]{4})-?D([0-9]{3})$", D = "^([0-9]{4}-[0-9]{2}-[0-9]{2})$"
+  M = "^([0-9]{4})(?:(?=[0-9]{2}$)|-?M|-)([0-9]{1,2})$", W = "^([0-9]{4})-?W([0-9]{1,2})$", N = "^([0-9]{4})-?D([0-9]{3})$", D = "^([0-9]{4}-[0-9]{2}-[0-9]{2})$"
 )
 
 #' Read periods
@@ -13,8 +13,8 @@ period_forms <- c(
 #' @param x Texts: years (`2026`, `2026-A1`), half-years (`2026-S1`, `2026-H1`, `2026-B1`), thirds (`2026-T1`), quarters (`2026-Q1`,
 #'   `2026Q1`), months (`2026-03`, `2026-M03`, `2026M03`), ISO weeks (`2026-W05`), days (`2026-03-12`, `2026-D071`), instants
 #'   (`2026-03-12T09:30:00`), and SDMX time ranges (`2026-03-01/P1M`).
-#' @param year_start The first day of the reporting year, as `--07-01`, for a source whose year does not begin in January; it holds
-#'   for the spellings with a letter (SDMX 2.1, reporting periods).
+#' @param year_start The first day of the reporting year, as `--07-01`, for a source whose year does not begin in January, one for all or one a
+#'   text; it holds for the spellings with a letter (SDMX 2.1, reporting periods).
 #' @return A data frame with a row a text: `text`, `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`, `D`, or `I` for instants), `first`, `last`
 #'   (`Date`), `days` (how many). What is no period has `NA` in all but `text`.
 #' @section Errors: `vetusta_error_want` for something that is no text.
@@ -22,12 +22,17 @@ period_forms <- c(
 #' @examples
 #' time_periods(c("2026", "2026-Q1", "2026-03", "2026-W53", "2026-02-30"))
 time_periods <- function(x, year_start = "--01-01") {
-  if (!is.character(x)) vetusta_stop("want", "Periods are read from text.", todo = "give texts such as \"2026-Q1\"")
+  if (missing(x) || !is.character(x)) vetusta_stop("want", "Periods are read from text.", todo = "give texts such as \"2026-Q1\"")
+  if (length(unique(year_start)) > 1) {
+    return(periods_by_start(x, rep_len(year_start, length(x))))
+  }
+  year_start <- if (length(year_start)) year_start[1] else "--01-01"
   known <- unique(x)
   n <- length(known)
   frequency <- rep(NA_character_, n)
   first <- last <- rep(as.Date(NA), n)
-  text <- toupper(trimws(known))
+  # XML Schema lets a zone stand behind a day, a month or a year; it moves nothing
+  text <- sub("^([0-9]{4}(-[0-9]{2}(-[0-9]{2})?)?)(Z|[+-][0-9]{2}:[0-9]{2})$", "\\1", toupper(trimws(known)))
   for (name in names(period_forms)) {
     at <- which(is.na(frequency) & grepl(period_forms[[name]], text, perl = TRUE))
     if (!length(at)) next
@@ -49,6 +54,18 @@ time_periods <- function(x, year_start = "--01-01") {
     last[rest] <- other$last
   }
   all <- data.frame(text = known, frequency = frequency, first = first, last = last, days = as.integer(last - first) + 1L)[match(x, known), ]
+  rownames(all) <- NULL
+  all
+}
+
+periods_by_start <- function(x, year_start) {
+  all <- NULL
+  for (start in unique(year_start)) {
+    at <- which(year_start == start)
+    part <- time_periods(x[at], start)
+    if (is.null(all)) all <- part[rep(NA_integer_, length(x)), ]
+    all[at, ] <- part
+  }
   rownames(all) <- NULL
   all
 }
@@ -98,7 +115,8 @@ period_ranges <- function(text) {
   instant <- read_rfc3339(text)
   at <- which(!is.na(instant))
   frequency[at] <- "I"
-  first[at] <- last[at] <- as.Date(instant[at], tz = "UTC")
+  # the day that is written, whatever the zone behind it
+  first[at] <- last[at] <- read_day(substr(text[at], 1, 10))
   for (i in grep("^[0-9]{4}-[0-9]{2}-[0-9]{2}(T[0-9:.]+Z?)?/P", text)) {
     length <- tryCatch(time_interval(sub(".*/", "", text[i])), vetusta_error = function(e) NULL)
     day <- read_day(substr(text[i], 1, 10))

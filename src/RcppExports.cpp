@@ -62,8 +62,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // regroup_cpp
-List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector offset, NumericVector bucket_time, double step);
-RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP statusSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP offsetSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
+List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector known, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step);
+RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP statusSEXP, SEXP knownSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -76,13 +76,13 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< NumericVector >::type volume(volumeSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type mean(meanSEXP);
     Rcpp::traits::input_parameter< CharacterVector >::type status(statusSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type frame_open(frame_openSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type frame_close(frame_closeSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type anchor(anchorSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type offset(offsetSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type bucket_time(bucket_timeSEXP);
     Rcpp::traits::input_parameter< double >::type step(stepSEXP);
-    rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, status, frame_open, frame_close, anchor, offset, bucket_time, step));
+    rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -225,34 +225,34 @@ BEGIN_RCPP
 END_RCPP
 }
 // roll_sums_cpp
-NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, double length, int kind, int least);
-RcppExport SEXP _vetusta_roll_sums_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP lengthSEXP, SEXP kindSEXP, SEXP leastSEXP) {
+NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, int kind, int least);
+RcppExport SEXP _vetusta_roll_sums_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP edge_SEXP, SEXP kindSEXP, SEXP leastSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
     Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
     Rcpp::traits::input_parameter< SEXP >::type value_(value_SEXP);
-    Rcpp::traits::input_parameter< double >::type length(lengthSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type edge_(edge_SEXP);
     Rcpp::traits::input_parameter< int >::type kind(kindSEXP);
     Rcpp::traits::input_parameter< int >::type least(leastSEXP);
-    rcpp_result_gen = Rcpp::wrap(roll_sums_cpp(group, time_, value_, length, kind, least));
+    rcpp_result_gen = Rcpp::wrap(roll_sums_cpp(group, time_, value_, edge_, kind, least));
     return rcpp_result_gen;
 END_RCPP
 }
 // roll_extremes_cpp
-NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, double length, bool largest, int least);
-RcppExport SEXP _vetusta_roll_extremes_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP lengthSEXP, SEXP largestSEXP, SEXP leastSEXP) {
+NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, bool largest, int least);
+RcppExport SEXP _vetusta_roll_extremes_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP edge_SEXP, SEXP largestSEXP, SEXP leastSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
     Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
     Rcpp::traits::input_parameter< SEXP >::type value_(value_SEXP);
-    Rcpp::traits::input_parameter< double >::type length(lengthSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type edge_(edge_SEXP);
     Rcpp::traits::input_parameter< bool >::type largest(largestSEXP);
     Rcpp::traits::input_parameter< int >::type least(leastSEXP);
-    rcpp_result_gen = Rcpp::wrap(roll_extremes_cpp(group, time_, value_, length, largest, least));
+    rcpp_result_gen = Rcpp::wrap(roll_extremes_cpp(group, time_, value_, edge_, largest, least));
     return rcpp_result_gen;
 END_RCPP
 }

@@ -9,11 +9,11 @@ using namespace Rcpp;
 // that the bucket bears. Within the day (step > 0) a bucket is a step of its frame; else it is the frame's own.
 // [[Rcpp::export]]
 List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low,
-                 NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector frame_open,
-                 NumericVector frame_close, NumericVector anchor, NumericVector offset, NumericVector bucket_time, double step) {
+                 NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector known, NumericVector frame_open,
+                 NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step) {
   const R_xlen_t n = time.size(), frames = frame_open.size();
   std::vector<int> out_group, out_count, out_frame;
-  std::vector<double> out_time, out_open, out_high, out_low, out_close, out_volume, out_value;
+  std::vector<double> out_time, out_open, out_high, out_low, out_close, out_volume, out_value, out_weight, out_known;
   std::vector<int> out_provisional;
   double outside = 0;
   // equal texts are one object in R
@@ -23,6 +23,8 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
   const int* g_ = group.begin();
   // what a bar's volume traded at: its own volume-weighted mean where it has one, else its close
   const double* price = mean.size() == n ? mean.begin() : close.begin();
+  // when each bar was known, where that is told; a bucket is known when the last of its bars is
+  const bool told = known.size() == n;
   R_xlen_t f = 0;
   for (R_xlen_t i = 0; i < n; ++i) {
     if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
@@ -35,7 +37,7 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
       ++outside;
       continue;
     }
-    const double bucket = step > 0 ? anchor[f] + std::floor((t + offset[f] - anchor[f]) / step) * step : bucket_time[f];
+    const double bucket = step > 0 ? anchor[f] + std::floor((t - anchor[f]) / step) * step : bucket_time[f];
     const size_t last = out_time.size();
     const bool same = last > 0 && out_group[last - 1] == g_[i] && out_time[last - 1] == bucket;
     if (!same) {
@@ -47,7 +49,10 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
       out_low.push_back(l_[i]);
       out_close.push_back(c_[i]);
       out_volume.push_back(v_[i]);
-      out_value.push_back(price[i] * v_[i]);
+      const bool priced = !std::isnan(price[i]) && !std::isnan(v_[i]);
+      out_value.push_back(priced ? price[i] * v_[i] : 0);
+      out_weight.push_back(priced ? v_[i] : 0);
+      if (told) out_known.push_back(known[i]);
       out_count.push_back(1);
       out_provisional.push_back((status_text[i] == unsettled));
       continue;
@@ -57,20 +62,21 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
     if (std::isnan(out_high[b]) || h_[i] > out_high[b]) out_high[b] = h_[i];
     if (std::isnan(out_low[b]) || l_[i] < out_low[b]) out_low[b] = l_[i];
     if (!std::isnan(c_[i])) out_close[b] = c_[i];
-    if (std::isnan(out_volume[b])) {
-      out_volume[b] = v_[i];
-      out_value[b] = price[i] * v_[i];
-    } else if (!std::isnan(v_[i])) {
-      out_volume[b] += v_[i];
-      out_value[b] += price[i] * v_[i];
+    if (!std::isnan(v_[i])) {
+      out_volume[b] = std::isnan(out_volume[b]) ? v_[i] : out_volume[b] + v_[i];
+      if (!std::isnan(price[i])) {
+        out_value[b] += price[i] * v_[i];
+        out_weight[b] += v_[i];
+      }
     }
+    if (told && known[i] > out_known[b]) out_known[b] = known[i];
     ++out_count[b];
     out_provisional[b] = out_provisional[b] || (status_text[i] == unsettled);
   }
   NumericVector average(out_time.size());
-  for (size_t b = 0; b < out_time.size(); ++b) average[b] = out_volume[b] > 0 ? out_value[b] / out_volume[b] : NA_REAL;
+  for (size_t b = 0; b < out_time.size(); ++b) average[b] = out_weight[b] > 0 ? out_value[b] / out_weight[b] : NA_REAL;
   return List::create(_["group"] = wrap(out_group), _["time"] = wrap(out_time), _["open"] = wrap(out_open),
                       _["high"] = wrap(out_high), _["low"] = wrap(out_low), _["close"] = wrap(out_close),
                       _["volume"] = wrap(out_volume), _["average"] = average, _["bars"] = wrap(out_count),
-                      _["frame"] = wrap(out_frame), _["provisional"] = wrap(out_provisional), _["outside"] = outside);
+                      _["known"] = wrap(out_known), _["frame"] = wrap(out_frame), _["provisional"] = wrap(out_provisional), _["outside"] = outside);
 }

@@ -1,98 +1,96 @@
-// Windows of time, not of a count of rows: for each row the values in (time - length, time], in one pass.
+// Windows of time, not of a count of rows: for each row the values in (edge, time], in one pass.
 #include <Rcpp.h>
 #include <algorithm>
 #include <cmath>
 #include <deque>
+#include <vector>
 #include "doubles.h"
 using namespace Rcpp;
 
-// One pass adds the value that enters and takes away those that leave; after every few windows the sums are taken anew, so that
-// rounding does not pile up. Sums are taken about a value of the series, so that they do not drown in its height. `group` and `time` are
-// ascending. kind: 0 mean, 1 sum, 2 standard deviation.
-template <bool CLEAN, int KIND>
-static void roll_sums(const int* g, const double* t, const double* v, double* o, R_xlen_t n, double length, int least) {
-  R_xlen_t from = 0, count = 0, odd = 0, anew = 0;
-  double sum = 0, squares = 0, origin = 0;
-  for (R_xlen_t i = 0; i < n; ++i) {
-    if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
-    const double x = v[i];
-    if (i == 0 || g[i] != g[i - 1]) {
-      from = i;
-      sum = squares = 0;
-      count = odd = 0;
-      anew = i + 4096;
-      origin = std::isfinite(x) ? x : 0;
-    }
-    if (CLEAN || std::isfinite(x)) {
-      const double d = x - origin;
-      sum += d;
-      if (KIND == 2) squares += d * d;
-      ++count;
+namespace {
+
+// Count, mean and sum of squared deviations of some values, and how many of them are infinite. Two of them are joined by the formulas of
+// Chan, Golub and LeVeque (Algorithms for computing the sample variance, 1983): nothing is ever taken away, so nothing cancels.
+struct Sums {
+  double count = 0, sum = 0, mean = 0, squares = 0;
+  R_xlen_t odd = 0;
+  template <int KIND>
+  void add(double x) {
+    if (std::isfinite(x)) {
+      count += 1;
+      sum += x;
+      if (KIND == 2) {
+        const double d = x - mean;
+        mean += d / count;
+        squares += d * (x - mean);
+      }
     } else if (!std::isnan(x)) {
       ++odd;
     }
-    const double edge = t[i] - length;
-    while (t[from] <= edge) {
-      const double y = v[from++];
-      if (CLEAN || std::isfinite(y)) {
-        const double d = y - origin;
-        sum -= d;
-        if (KIND == 2) squares -= d * d;
-        --count;
-      } else if (!std::isnan(y)) {
-        --odd;
+  }
+};
+
+template <int KIND>
+double joined(const Sums& a, const Sums& b, int least) {
+  const double n = a.count + b.count;
+  if (n < least || a.odd + b.odd > 0 || n == 0) return NA_REAL;
+  if (KIND == 0) return (a.sum + b.sum) / n;
+  if (KIND == 1) return a.sum + b.sum;
+  if (n < 2) return NA_REAL;
+  const double d = b.mean - a.mean;
+  const double squares = a.squares + b.squares + (a.count > 0 && b.count > 0 ? d * d * a.count * b.count / n : 0);
+  return std::sqrt(squares / (n - 1));
+}
+
+// The window is two stretches that meet at `middle`: of the older one the sums from each row up to the middle are at hand, of the newer one the
+// sums so far. Where the older one is used up, the newer one takes its place: each value is added twice, however the window moves.
+template <int KIND>
+void roll(const int* g, const double* t, const double* v, const double* edge, double* o, R_xlen_t n, int least) {
+  std::vector<Sums> older;  // from row `middle - 1` back to where the stretch began
+  R_xlen_t from = 0, middle = 0;
+  Sums newer, none;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
+    if (i == 0 || g[i] != g[i - 1]) {
+      from = middle = i;
+      older.clear();
+      newer = Sums();
+    }
+    newer.add<KIND>(v[i]);
+    while (from <= i && t[from] <= edge[i]) ++from;
+    if (from > middle) {
+      older.clear();
+      Sums back;
+      for (R_xlen_t k = i; k >= from; --k) {
+        back.add<KIND>(v[k]);
+        older.push_back(back);
       }
+      middle = i + 1;
+      newer = Sums();
     }
-    if (i >= anew) {
-      if (count > 0) {  // about the middle of this window from here on
-        origin = origin + sum / count;
-        sum = squares = 0;
-        for (R_xlen_t k = from; k <= i; ++k) {
-          if (!CLEAN && !std::isfinite(v[k])) continue;
-          const double d = v[k] - origin;
-          sum += d;
-          squares += d * d;
-        }
-      }
-      anew = i + std::max<R_xlen_t>(4096, 4 * (i - from));
-    }
-    if (count < least || odd > 0) {
-      o[i] = NA_REAL;
-    } else if (KIND == 0) {
-      o[i] = origin + sum / count;
-    } else if (KIND == 1) {
-      o[i] = origin * count + sum;
-    } else {
-      const double left = squares - sum * sum / count;
-      o[i] = count < 2 ? NA_REAL : std::sqrt((left > 0 ? left : 0) / (count - 1));
-    }
+    // the older stretch holds rows [from, middle)
+    const Sums& first = from < middle ? older[middle - 1 - from] : none;
+    o[i] = joined<KIND>(first, newer, least);
   }
 }
 
-template <bool CLEAN>
-static void roll_kind(const int* g, const double* t, const double* v, double* o, R_xlen_t n, double length, int kind, int least) {
-  if (kind == 0) roll_sums<CLEAN, 0>(g, t, v, o, n, length, least);
-  else if (kind == 1) roll_sums<CLEAN, 1>(g, t, v, o, n, length, least);
-  else roll_sums<CLEAN, 2>(g, t, v, o, n, length, least);
-}
+}  // namespace
 
+// `group` and `time` are ascending, and so is `edge` within a group. kind: 0 mean, 1 sum, 2 standard deviation.
 // [[Rcpp::export]]
-NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, double length, int kind, int least) {
-  const Doubles time(time_), value(value_);
+NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, int kind, int least) {
+  const Doubles time(time_), value(value_), edge(edge_);
   const R_xlen_t n = time.size();
   NumericVector out(no_init(n));
-  const double* v = value.begin();
-  bool clean = true;
-  for (R_xlen_t i = 0; i < n && clean; ++i) clean = std::isfinite(v[i]);
-  if (clean) roll_kind<true>(group.begin(), time.begin(), v, out.begin(), n, length, kind, least);
-  else roll_kind<false>(group.begin(), time.begin(), v, out.begin(), n, length, kind, least);
+  auto run = kind == 0 ? roll<0> : kind == 1 ? roll<1> : roll<2>;
+  run(group.begin(), time.begin(), value.begin(), edge.begin(), out.begin(), n, least);
   return out;
 }
 
 // The smallest or largest value in the window, by a queue of candidates.
 // [[Rcpp::export]]
-NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, double length, bool largest, int least) {
-  const Doubles time(time_), value(value_);
+NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, bool largest, int least) {
+  const Doubles time(time_), value(value_), edge(edge_);
   const R_xlen_t n = time.size();
   NumericVector out(n);
   std::deque<R_xlen_t> queue;
@@ -104,7 +102,7 @@ NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, do
       from = i;
       count = 0;
     }
-    while (from < i && time[from] <= time[i] - length) {
+    while (from < i && time[from] <= edge[i]) {
       if (!std::isnan(value[from])) --count;
       ++from;
     }

@@ -91,18 +91,26 @@ test_that("seasons, a neighbour, a constant and lists of rules fill what they ca
   expect_identical(sum(!is.na(series_fill(gone, from = "2026-03-01", to = "2026-03-03")$value)), 0L)
 })
 
-test_that("the monotone rule stays between its neighbours, and on rising values is the curve that R has", {
-  x <- random_points(seed = 5, series = "a", doubled = 0)
-  known <- x[!is.na(x$value), ]
-  known <- known[order(known$time), ]
-  got <- series_fill(x, rule = "monotone", interval = "1 day")
-  got <- got[got$status == "filled", ]
-  before <- findInterval(got$time, known$time)
-  expect_true(all(got$value >= pmin(known$value[before], known$value[before + 1]) - 1e-9 & got$value <= pmax(known$value[before], known$value[before + 1]) + 1e-9))
-  rising <- data.frame(series = "r", time = known$time, value = cumsum(abs(known$value - 99)))
-  got <- series_fill(rising, rule = "monotone", interval = "1 day")
-  curve <- stats::splinefun(as.numeric(rising$time), rising$value, "monoH.FC")
-  expect_equal(got$value, curve(as.numeric(got$time)), tolerance = 1e-9)
+test_that("the monotone rule stays between its neighbours, however steep they are", {
+  # from the definition: a piece from y0 to y1 takes no value outside them, and turns nowhere
+  withr::with_seed(11, {
+    for (i in 1:400) {
+      n <- sample(4:8, 1)
+      at <- sort(sample(1:60, n))
+      value <- cumsum(10^stats::runif(n, -6, 6))
+      x <- data.frame(series = "mill", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * at, value = value)
+      got <- series_fill(x, rule = "monotone", interval = "1 day")
+      if (any(diff(got$value) < -1e-9 * abs(got$value[-1]))) fail(paste("case", i, "is not monotone"))
+    }
+  })
+  turning <- data.frame(series = "mill", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * c(0, 5, 10, 15), value = c(0, 10, 0, 10))
+  got <- series_fill(turning, rule = "monotone", interval = "1 day")
+  expect_true(all(got$value >= 0 & got$value <= 10))
+  # where the slopes lie within the circle, it is the curve that R has
+  gentle <- data.frame(series = "mill", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * c(0, 4, 7, 10, 16), value = c(1, 5, 9, 12, 19))
+  got <- series_fill(gentle, rule = "monotone", interval = "1 day")
+  curve <- stats::splinefun(as.numeric(gentle$time), gentle$value, method = "monoH.FC")
+  expect_equal(got$value, curve(as.numeric(got$time)))
 })
 
 test_that("a value drawn from later ones is not used before they were known", {
