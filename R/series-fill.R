@@ -77,6 +77,7 @@ series_unfill <- function(x) {
   }
   drop <- c(if (!is.null(x[["fill_rule"]])) "fill_rule" else if (is_own_rule(x)) "rule", "was", "released_before", "drawn_from")
   kept <- x[!(x$status %in% "filled"), setdiff(names(x), drop), drop = FALSE]
+  attr(kept, "left") <- NULL
   # bars and plain values have a release only where filling gave them one
   if (kind != "observations" && !is.null(kept[["released"]]) && all(is.na(kept$released))) kept$released <- NULL
   kept

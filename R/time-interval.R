@@ -42,7 +42,8 @@ time_interval <- function(x, name = "interval") {
 }
 
 interval_from_iso <- function(x) {
-  found <- regmatches(x, regexec("^P(T?)([0-9]{1,9})([YMWDHS])$", toupper(trimws(x))))[[1]]
+  x <- toupper(trimws(x))
+  found <- regmatches(x, regexec("^P(T?)([0-9]{1,9})([YMWDHS])$", x))[[1]]
   if (!length(found)) {
     return(NULL)
   }

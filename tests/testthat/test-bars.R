@@ -143,3 +143,68 @@ test_that("hours on the clock stay whole on the day the clock changes", {
   expect_true(all(as.POSIXlt(four$time, tz = "Europe/Riga")$hour %% 4 == 0))
   expect_identical(sum(four$bars), 50L)
 })
+
+test_that("hours by the clock are right on the days on which the clock changes, in every zone", {
+  # from the definition: an edge is a clock time of a whole number of steps; a bar belongs to the newest edge before it
+  minutes <- function(from, to, symbol = "KELD") {
+    at <- seq(as.POSIXct(from, tz = "UTC"), as.POSIXct(to, tz = "UTC"), by = 600)
+    bars_frame(data.frame(symbol = symbol, time = at, open = 1, high = 1, low = 1, close = 1, volume = 1))
+  }
+  for (zone in c("Europe/Riga", "Europe/London", "Atlantic/Azores", "Australia/Lord_Howe", "Asia/Kolkata", "America/New_York")) {
+    for (window in list(c("2026-03-28 12:00", "2026-03-30 12:00"), c("2026-10-24 12:00", "2026-10-26 12:00"), c("2026-04-04", "2026-04-06"), c("2026-03-07 12:00", "2026-03-09 12:00"))) {
+      bars <- minutes(window[1], window[2])
+      for (step in c("30 minutes", "1 hour", "90 minutes", "210 minutes", "6 hours")) {
+        out <- bars_regroup(bars, step, zone = zone, anchor = "clock")
+        label <- paste(zone, window[1], step)
+        expect_false(is.unsorted(out$time, strictly = TRUE), label = label)
+        expect_identical(sum(out$bars), nrow(bars), label = label)
+        local <- as.POSIXlt(out$time, tz = zone)
+        seconds <- time_interval(step)$seconds
+        on_edge <- (local$hour * 3600 + local$min * 60) %% seconds == 0
+        # an edge that the clock jumps over falls on the first instant after the jump
+        before <- as.POSIXlt(out$time - 1, tz = zone)
+        jumped <- before$gmtoff < local$gmtoff
+        expect_true(all(on_edge | jumped), label = label)
+      }
+    }
+  }
+})
+
+test_that("the days of a month are counted by the calendar, also where the clock changes", {
+  days <- function(zone, month) {
+    first <- as.Date(paste0("2026-", month, "-01"))
+    all <- seq(first, by = 1, length.out = 31)
+    bars_frame(data.frame(symbol = "KELD", time = time_local(all, 0, zone), open = 1, high = 1, low = 1, close = 1))
+  }
+  expect_identical(bars_regroup(days("Europe/Riga", "10"), "1 month", zone = "Europe/Riga")$expected[1], 31L)
+  expect_identical(bars_regroup(days("America/New_York", "03"), "1 month", zone = "America/New_York")$expected[1], 31L)
+})
+
+test_that("bars of days belong to their trading day, wherever their source stamps them", {
+  quay <- source_calendar("quay")
+  days <- unique(calendar_sessions(quay, "2026-03-02", "2026-03-27")$day)
+  stamps <- list(close = time_local(days, 16 * 3600, "Europe/Riga"), midnight = as.POSIXct(days, tz = "UTC"), local = time_local(days, 0, "Europe/Riga"), late = time_local(days, 18 * 3600, "Europe/Riga"))
+  for (name in names(stamps)) {
+    bars <- bars_frame(data.frame(symbol = "KELD", time = stamps[[name]], open = 1, high = 1, low = 1, close = seq_along(days)))
+    expect_identical(attr(series_gaps(bars, quay), "summary")$share, 1, label = name)
+    weeks <- bars_regroup(bars, "1 week", quay)
+    expect_identical(weeks$bars, c(5L, 5L, 4L, 5L), label = name)
+    expect_identical(weeks$expected, c(5L, 5L, 4L, 5L), label = name)
+    one_less <- series_gaps(bars[-7, ], quay)
+    expect_identical(one_less$missing, 1L, label = name)
+    expect_identical(nrow(series_fill(bars[-7, ], quay)), nrow(bars), label = name)
+  }
+})
+
+test_that("what lies outside all sessions is said", {
+  quay <- source_calendar("quay")
+  night <- rbind(minute_bars(), transform(minute_bars()[1:3, ], time = as.POSIXct("2026-03-12 20:00", tz = "UTC") + 60 * 0:2))
+  expect_message(bars_regroup(night, "1 hour", quay), "3 rows of 393 lie outside all sessions", class = "vetusta_note")
+  expect_message(series_gaps(night, quay), "outside", class = "vetusta_note")
+  expect_no_message(bars_regroup(minute_bars(), "1 hour", quay))
+})
+
+test_that("one close that is missing takes no mean away", {
+  bars <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC") + 60 * 0:2, open = 1, high = 3, low = 1, close = c(1, NA, 3), volume = c(10, 50, 30)))
+  expect_equal(bars_regroup(bars, "1 hour")$average, (1 * 10 + 3 * 30) / 40)
+})

@@ -91,3 +91,25 @@ test_that("sessions cross midnight, and days of 23 and 25 hours have as many hou
   expect_length(calendar_times(river, "1 hour", "2026-03-29", "2026-03-29", NULL), 23)
   expect_length(calendar_times(river, "1 hour", "2026-10-25", "2026-10-25", NULL), 25)
 })
+
+test_that("moved days do not depend on their order, and the nearest weekday is the calendar's own", {
+  # 25 and 26 December 2021 are Saturday and Sunday
+  days <- list(list(day = "12-25", name = "first", moved = "next"), list(day = "12-26", name = "second", moved = "next"))
+  closed <- function(days, weekdays = NULL) {
+    calendar <- calendar_make(list(calendar = "mill", zone = "UTC", weekdays = weekdays %||% weekday_words[1:5], closed = days))
+    open <- unique(calendar_sessions(calendar, "2021-12-20", "2021-12-31")$day)
+    setdiff(format(seq(as.Date("2021-12-20"), as.Date("2021-12-31"), 1)), c(format(open), "2021-12-25", "2021-12-26"))
+  }
+  weekday_words <- c("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+  expect_identical(closed(days), c("2021-12-27", "2021-12-28"))
+  expect_identical(closed(rev(days)), c("2021-12-27", "2021-12-28"))
+  # a day that stays where it is is never moved onto, wherever it stands in the list
+  monday <- list(list(day = "12-26", name = "moves", moved = "next"), list(day = "12-27", name = "stays"))
+  expect_identical(closed(monday), c("2021-12-27", "2021-12-28"))
+  # in a week from Sunday to Thursday, Friday is nearest to Thursday and Saturday to Sunday
+  week <- weekday_words[c(7, 1:4)]
+  friday <- closed(list(list(day = "12-24", moved = "nearest")), week)
+  expect_true("2021-12-23" %in% friday)
+  expect_false("2021-12-26" %in% c(format(unique(calendar_sessions(calendar_make(list(calendar = "mill", zone = "UTC", weekdays = week,
+    closed = list(list(day = "12-25", moved = "nearest")))), "2021-12-20", "2021-12-31")$day))))
+})

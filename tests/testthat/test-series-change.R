@@ -68,3 +68,39 @@ test_that("what is computed counts no earlier than what it is computed from", {
   change <- series_change(bars, "log")
   expect_identical(as.numeric(change$released), as.numeric(bars$time) + 60)
 })
+
+test_that("windows stay exact after a print that is out of all measure", {
+  withr::with_seed(3, value <- 1 + stats::runif(6000) / 1000)
+  value[1000] <- 1e8
+  x <- data.frame(series = "mill", time = as.POSIXct("2026-01-01", tz = "UTC") + 60 * seq_along(value), value = value)
+  for (change in c("sd", "mean", "sum")) {
+    got <- series_change(x, change, window = "10 minutes")$value
+    work <- switch(change, sd = stats::sd, mean = mean, sum = sum)
+    at <- c(500, 1000:1011, 2000, 5000)
+    slow <- vapply(at, function(i) work(value[(i - 9):i]), 1)
+    expect_equal(got[at], slow, tolerance = 1e-12, label = change)
+  }
+})
+
+test_that("windows of months are those of the calendar, and a change over a year finds a month's last day and the day before a weekend", {
+  days <- data.frame(series = "mill", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:120, value = 1)
+  got <- series_change(days, "sum", window = "1 month")$value
+  expect_identical(got[match(as.POSIXct(c("2026-03-01", "2026-04-01"), tz = "UTC"), days$time)], c(28, 31))
+  ends <- as.POSIXct(c("2024-01-31", "2024-02-29", "2025-01-31", "2025-02-28"), tz = "UTC")
+  x <- data.frame(series = "mill", time = ends, value = c(1, 2, 3, 8))
+  expect_equal(series_change(x, over = "1 year")$value, c(NA, NA, 2, 3))
+  week <- data.frame(series = "mill", time = as.POSIXct(c("2025-03-14", "2026-03-15"), tz = "UTC"), value = c(100, 110))
+  expect_true(is.na(series_change(week, over = "1 year")$value[2]))
+  expect_equal(series_change(week, over = "1 year", or_before = "3 days")$value[2], 0.1)
+})
+
+test_that("a share of a top at or below zero is none", {
+  x <- data.frame(series = "mill", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:4, value = c(-5, -2, 0, 10, 5))
+  expect_equal(series_change(x, "drawdown")$value, c(NA, NA, NA, 0, -0.5))
+})
+
+test_that("several rules that name no series are refused", {
+  a <- data.frame(series = "a", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:4, value = 1:5)
+  expect_error_kind(series_align(a, transform(a, series = "b"), rule = c("last", "sum")), "want", "2 times")
+  expect_error_kind(series_align(a, grdi = "union"), "want", "grdi")
+})

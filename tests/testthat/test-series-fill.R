@@ -125,3 +125,17 @@ test_that("a value drawn from later ones is not used before they were known", {
   expect_identical(unique(as.numeric(full$released[full$status == "filled"])), as.numeric(full$time[14]) + 60)
   expect_equal(as.data.frame(series_unfill(full)), as.data.frame(bars), ignore_attr = TRUE)
 })
+
+test_that("filling and taking it out again keep rows of nothing, older releases and a column of one's own", {
+  x <- data.frame(series = "mill", period = as.Date("2026-01-01") + c(0, 1, 1, 2, 4), value = c(1, 2, 2.5, NA, 5), status = c("observed", "provisional", "observed", "missing", "observed"),
+    released = as.POSIXct("2026-02-01", tz = "UTC") + 86400 * c(0, 0, 5, 0, 0), rule = c("by hand", NA, "as told", NA, NA))
+  before <- series_frame(x)
+  full <- series_fill(before, rule = "linear")
+  expect_true(all(c(2, 2.5) %in% full$value))
+  expect_identical(full$rule[full$status != "filled"][1], "by hand")
+  expect_identical(as.data.frame(series_unfill(full)), as.data.frame(before))
+  once <- data.frame(series = "mill", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:3, value = c(1, NA, 3, NA), note = c("a", "b", "c", "d"))
+  full <- series_fill(once, rule = "linear", ends = TRUE)
+  expect_identical(full$value[2], 2)
+  expect_equal(as.data.frame(series_unfill(full))[names(once)], once, ignore_attr = TRUE)
+})

@@ -49,3 +49,42 @@ test_that("gaps agree with the slow way on random holes", {
     expect_identical(gaps$missing, runs$lengths[runs$values])
   }
 })
+
+test_that("times, releases and values are taken rightly or refused by name, and never read as numbers", {
+  at <- as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:3
+  base <- data.frame(series = "mill", time = at, value = c(1, 2, 3, 4))
+  same <- series_align(base, grid = "union")
+  for (time in list(as.Date(at), format(at, "%Y-%m-%d"), factor(format(at, "%Y-%m-%d")), paste0(format(at, "%Y-%m-%d"), "T00:00:00Z"), as.POSIXlt(at))) {
+    other <- base
+    other$time <- time
+    expect_identical(series_align(other, grid = "union"), same)
+  }
+  spoilt <- list(time = list(1:4, c(at[1:3], NA), c("2026-01-01", "x", "2026-01-03", "2026-01-04"), as.numeric(at)), value = list(as.character(1:4), factor(1:4), as.Date(at)),
+    released = list(as.numeric(at), c("2026-03-01", "march", NA, NA)))
+  works <- list(align = function(x) series_align(x), change = function(x) series_change(x), fill = function(x) series_fill(x), gaps = function(x) series_gaps(x),
+    condense = function(x) series_condense(x, "M"), faults = function(x) series_faults(x))
+  for (column in names(spoilt)) for (value in spoilt[[column]]) for (name in names(works)) {
+    if (column == "released" && name == "gaps") next
+    other <- base
+    other[[column]] <- value
+    expect_error(works[[name]](other), class = "vetusta_error_shape", label = paste(name, column, class(value)[1]))
+  }
+  told <- base
+  told$released <- as.Date(c("2026-03-01", NA, NA, NA))
+  expect_identical(series_align(told, grid = as.Date("2026-02-01"), rule = c(mill = "last"))$mill, 4)
+  expect_true(is.na(series_align(told[1, ], grid = as.Date("2026-02-28"))$mill))
+  figures <- data.frame(series = "mill", period = factor(c("2026-Q1", "2026-Q2")), value = 1:2)
+  expect_identical(series_frame(figures)$period, as.Date(c("2026-01-01", "2026-04-01")))
+  expect_error_kind(series_frame(data.frame(series = "mill", period = c(20454, 20455), value = 1:2)), "shape", "period")
+})
+
+test_that("a data.table is a table as any other", {
+  base <- data.frame(series = "mill", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * c(0:4, 7:9), value = 1:8)
+  table <- data.table::as.data.table(base)
+  for (work in list(series_align, series_change, series_fill, series_gaps, series_faults, function(x) series_condense(x, "M"), function(x) series_unfill(series_fill(x)))) {
+    expect_equal(as.data.frame(work(table)), as.data.frame(work(base)))
+  }
+  expect_equal(as.data.frame(series_unfill(data.table::as.data.table(series_fill(base))))[names(base)], base, ignore_attr = TRUE)
+  bars <- minute_bars()
+  expect_equal(bars_regroup(data.table::as.data.table(bars), "1 hour"), bars_regroup(bars, "1 hour"))
+})

@@ -97,3 +97,26 @@ test_that("periods of every frequency are read in their spellings, and written a
   weeks <- seq(as.Date("2000-01-03"), by = 7, length.out = 2080)
   expect_identical(time_periods(time_spelling(weeks, "W"))$first, weeks)
 })
+
+test_that("what is no time is not taken for one", {
+  read <- function(x) tryCatch(time_instant(x), vetusta_error_want = function(e) NA)
+  for (text in c("2026-03-12T24:30:00Z", "2026-03-12T24:00:01", "2026-03-12T10:00:00+99:99", "2026-03-12T10:00:00+24:00", "2026-03-12T10:00:00-00:60")) expect_true(is.na(read(text)), label = text)
+  expect_identical(time_instant("2026-03-12T24:00:00Z"), as.POSIXct("2026-03-13", tz = "UTC"))
+  expect_true(all(is.na(time_periods(c("20263", "2026-13", "202613", "2026M", "2026-Q5"))$first)))
+  expect_identical(time_periods(c("202603", "2026M3", "2026-3"))$first, rep(as.Date("2026-03-01"), 3))
+})
+
+test_that("lengths are read in either case and in words, and m is refused as it may be two things", {
+  for (text in c("5 MIN", "5 min", "PT5M", "pt5m", "5 Minutes")) expect_identical(time_interval(text)$iso, "PT5M", label = text)
+  for (text in c("1 Day", "p1d", "daily", "Daily", "24 hours")) expect_identical(time_interval(text)$iso, "P1D", label = text)
+  expect_identical(time_interval("quarterly")$iso, "P3M")
+  expect_error_kind(time_interval("1m"), "want", "1m")
+  expect_match(tryCatch(time_interval("1m"), error = function(e) e$todo), "min")
+})
+
+test_that("years of reporting begin where each says, and days with a zone are the days that are written", {
+  read <- time_periods(c("2023-Q1", "2023-Q1", "2023"), c("--07-01", "--01-01", "--04-01"))
+  expect_identical(read$first, as.Date(c("2023-07-01", "2023-01-01", "2023-01-01")))
+  read <- time_periods(c("2024-03-01T00:00:00+02:00", "2024-03-03Z", "2023Z", "2023-05+01:00", "2023-05:00"))
+  expect_identical(read$first, as.Date(c("2024-03-01", "2024-03-03", "2023-01-01", "2023-05-01", "2023-01-01")))
+})
