@@ -33,6 +33,26 @@ sdmx_xml_cpp <- function(body) {
     .Call(`_vetusta_sdmx_xml_cpp`, body)
 }
 
+file_kind_cpp <- function(path) {
+    .Call(`_vetusta_file_kind_cpp`, path)
+}
+
+file_write_cpp <- function(path, bytes, mode) {
+    .Call(`_vetusta_file_write_cpp`, path, bytes, mode)
+}
+
+file_sync_cpp <- function(path) {
+    .Call(`_vetusta_file_sync_cpp`, path)
+}
+
+descriptor_write_cpp <- function(fd, bytes) {
+    .Call(`_vetusta_descriptor_write_cpp`, fd, bytes)
+}
+
+format_exact_cpp <- function(x) {
+    .Call(`_vetusta_format_exact_cpp`, x)
+}
+
 align_cpp <- function(grid_, known_, own_) {
     .Call(`_vetusta_align_cpp`, grid_, known_, own_)
 }

@@ -26,7 +26,7 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   check_archive(archive)
   check_text(file, "file", "import")
   check_text(source, "source", "import")
-  interval <- time_interval(interval)
+  interval <- time_interval(given(interval, "interval", "import"))
   check_zone(zone, "import")
   check_calendar(calendar)
   check_choice(time_as, "time_as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"), "import")
@@ -49,20 +49,55 @@ read_table_text <- function(file) {
   if (!file.exists(file) || dir.exists(file)) {
     vetusta_stop("import", "There is no such file.", where = file, todo = "look at the path")
   }
+  check_plain_text(file)
   rows <- tryCatch(
     suppressWarnings(data.table::fread(file, colClasses = "character", na.strings = c("", "NA", "null", "N/A"), header = TRUE, data.table = FALSE, showProgress = FALSE, encoding = "UTF-8")),
     error = function(e) vetusta_stop("import", "The file cannot be read as a table.", where = file, todo = "give a CSV with a header line")
   )
-  check_text_names(rows, file)
+  rows <- plain_texts(rows, file)
   if (!nrow(rows)) vetusta_stop("import", "The file has no rows.", where = file, todo = "give a CSV with a header line and one line a bar")
   rows
 }
 
-# A file of another kind, a database or a picture, may be read as a table without any sense.
-check_text_names <- function(rows, file) {
+# The table reader drops bytes of zero, and joins what stood around them.
+check_plain_text <- function(file) {
+  connection <- file(file, "rb")
+  on.exit(close(connection))
+  lines <- 1
+  repeat {
+    part <- readBin(connection, "raw", 1e6)
+    if (!length(part)) break
+    zero <- match(as.raw(0), part)
+    if (!is.na(zero)) {
+      vetusta_stop("import", "The file holds a byte of zero, and is no plain text.", where = paste0(file, ", line ", lines + sum(part[seq_len(zero)] == as.raw(10))),
+        todo = "write it as text in UTF-8; a spreadsheet program does so with \"save as CSV UTF-8\"")
+    }
+    lines <- lines + sum(part == as.raw(10))
+  }
+}
+
+# Names and cells as they were meant: in UTF-8, with quotation marks once, and without the mark that keeps a spreadsheet from running a text.
+plain_texts <- function(rows, file) {
   if (!all(validUTF8(names(rows))) || any(grepl("[\001-\010]", names(rows), useBytes = TRUE))) {
     vetusta_stop("import", "The file is no table of text.", where = file, todo = "give a CSV with a header line, in UTF-8")
   }
+  rows <- as.list(rows)
+  for (i in seq_along(rows)) {
+    bad <- which(!validUTF8(rows[[i]]))
+    if (length(bad)) {
+      vetusta_stop("import", paste0("The column ", names(rows)[i], " is not written in UTF-8."), where = paste0(file, ", line ", bad[1] + 1),
+        todo = "save the file in UTF-8, for example with: iconv -f latin1 -t utf-8")
+    }
+    rows[[i]] <- with_formula_undone(single_quotes(rows[[i]]))
+  }
+  names(rows) <- with_formula_undone(names(rows))
+  list_frame(rows)
+}
+
+with_formula_undone <- function(text) {
+  marked <- which(grepl("^'+[=@\t\r+-]", text))
+  text[marked] <- substring(text[marked], 2)
+  text
 }
 
 named_for_bars <- function(raw, columns, symbol, file) {
@@ -90,13 +125,14 @@ named_for_bars <- function(raw, columns, symbol, file) {
 
 bars_from_text <- function(raw, time_as, zone, calendar) {
   time <- if (time_as == "rfc3339") text_times(raw$time, zone, calendar) else read_column(raw$time, time_as, zone)$value
+  if (time_as == "rfc3339") time <- second_passes(time, zone, paste(raw$symbol, raw[["side"]]))
   faults <- list(data.frame(row = integer(), fault = character(), detail = character()))
   aside <- function(rows, fault, values) faults[[length(faults) + 1]] <<- data.frame(row = rows, fault = rep(fault, length(rows)), detail = sprintf("value %s", values[rows]))
   aside(which(is.na(time)), "time cannot be read", raw$time)
   bars <- data.frame(symbol = raw$symbol, time = time)
   for (name in c("open", "high", "low", "close", "volume")) {
     text <- raw[[name]] %||% rep(NA_character_, nrow(raw))
-    value <- suppressWarnings(as.numeric(text))
+    value <- plain_number(text)
     aside(which(is.na(value) & !is.na(text)), paste(name, "cannot be read"), text)
     bars[[name]] <- value
   }

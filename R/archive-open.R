@@ -14,12 +14,15 @@
 #' archive_close(archive)
 archive_open <- function(path, create = TRUE) {
   check_text(path, "path", "archive")
+  check_flag(create, "create")
   if (!create && !file.exists(path)) {
     vetusta_stop("archive", "There is no archive yet.", where = path, todo = "collect or import something first, or give the path of an archive")
   }
   if (!dir.exists(dirname(path))) {
     vetusta_stop("archive", "The archive's folder is not there.", where = dirname(path), todo = "make the folder, or give another path")
   }
+  if (dir.exists(path)) vetusta_stop("archive", "The archive's path is that of a folder.", where = path, todo = "give the path of a file, as archive.sqlite in it")
+  if (file.exists(path) && file.access(path, 4) != 0) vetusta_stop("archive", "The archive cannot be read.", where = path, todo = "look at the rights of the file")
   archive <- new.env(parent = emptyenv())
   archive$path <- path
   archive$connection <- sqlite_connect(path)
@@ -30,11 +33,6 @@ archive_open <- function(path, create = TRUE) {
     archive_close(archive)
     stop(archive_error(e, path))
   })
-  form <- archive_get(archive, "SELECT value FROM meta WHERE name = 'form'")$value
-  if (!form %in% c("1", "2", "3")) {
-    archive_close(archive)
-    vetusta_stop("archive", "The archive is of a form that this version does not know.", where = path, todo = "install a newer vetusta")
-  }
   archive
 }
 
@@ -42,12 +40,14 @@ archive_open <- function(path, create = TRUE) {
 #' @param archive An archive.
 #' @export
 archive_close <- function(archive) {
+  if (missing(archive) || !is.environment(archive)) vetusta_stop("archive", "This is no archive.", todo = "give what archive_open() gave")
   if (!is.null(archive$connection) && DBI::dbIsValid(archive$connection)) DBI::dbDisconnect(archive$connection)
   archive$connection <- NULL
   invisible(archive)
 }
 
 check_archive <- function(archive) {
+  archive <- given(archive, "archive", "archive")
   if (!inherits(archive, "vetusta_archive") || is.null(archive$connection)) {
     vetusta_stop("archive", "This is no open archive.", todo = "open one with archive_open()")
   }

@@ -78,13 +78,15 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
   start <- if (is.null(from)) -Inf else as.numeric(time_instant(from, zone, name = "from"))
   end <- if (is.null(to)) Inf else as.numeric(time_instant(to, zone, end = TRUE, name = "to"))
   here <- here[here$symbol %in% symbols, ]
-  parts <- lapply(seq_len(nrow(here)), function(i) series_rows(archive, here[i, ], start, end))
-  all <- data.table::rbindlist(parts, use.names = TRUE, fill = TRUE)
+  wanted <- check_sessions(session)
+  # as of one moment, whoever writes meanwhile
+  parts <- in_snapshot(archive, function() lapply(seq_len(nrow(here)), function(i) series_rows(archive, here[i, ], start, end)))
+  all <- as.data.frame(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
   if (!nrow(all)) {
     return(bars_frame(data.frame(symbol = character(), time = utc(numeric()), close = numeric())))
   }
-  if (!is.null(session)) all <- all[all$session %in% session]
-  without_notes(bars_frame(as.data.frame(all)))
+  if (!is.null(wanted)) all <- all[all$session %in% wanted, , drop = FALSE]
+  without_notes(bars_frame(all))
 }
 
 check_known <- function(word, known, name) {
@@ -115,11 +117,11 @@ check_held <- function(symbol, here, held, interval) {
 }
 
 series_rows <- function(archive, series, start, end) {
-  ids <- archive_get(archive, "SELECT id FROM segments WHERE series = ? AND first < ? AND last >= ? ORDER BY first", list(series$id, end, start))$id
-  rows <- segments_read(archive, ids)
-  if (is.null(rows)) {
+  segments <- archive_get(archive, "SELECT id, series, first, hash, body FROM segments WHERE series = ? AND first < ? AND last >= ? ORDER BY first", list(series$id, end, start))
+  if (!nrow(segments)) {
     return(NULL)
   }
+  rows <- join_rows(lapply(seq_len(nrow(segments)), function(i) segment_open(archive, segments[i, ])))
   time <- as.numeric(rows$time)
   if (time[1] < start || time[length(time)] >= end) rows <- rows[time >= start & time < end, , drop = FALSE]
   rows$symbol <- rep(series$symbol, nrow(rows))

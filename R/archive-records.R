@@ -13,18 +13,13 @@ record_texts <- function(rows) {
     value <- if (is.numeric(column) && !inherits(column, c("POSIXct", "Date"))) format_exact(column)
     else if (is.logical(column)) tolower(as.character(column))
     else json_text(if (inherits(column, "POSIXct")) format_instant(column) else as.character(column))
-    ifelse(is.na(column), "", paste0(json_text(name), ":", value, ","))
+    # JSON has no word for what is not finite
+    absent <- if (is.numeric(column)) !is.finite(column) else is.na(column)
+    ifelse(absent, "", paste0(json_text(name), ":", value, ","))
   })
   sub(",$", "", do.call(paste0, fragments)) |> sub(pattern = "^(.*)$", replacement = "{\\1}")
 }
 
-format_exact <- function(x) {
-  short <- sprintf("%.15g", x)
-  exact <- rep(TRUE, length(x))
-  exact[!is.na(x)] <- as.numeric(short[!is.na(x)]) == x[!is.na(x)]
-  short[!exact] <- sprintf("%.17g", x[!exact])
-  short
-}
 
 json_text <- function(x) {
   x <- gsub("\"", "\\\"", gsub("\\", "\\\\", enc2utf8(x), fixed = TRUE), fixed = TRUE)
@@ -92,7 +87,7 @@ archive_rows <- function(archive, source, offer) {
   check_known(source, unique(known$source), "source")
   check_known(offer, unique(known$offer[known$source == source]), "offer")
   bodies <- archive_get(archive, "SELECT body FROM records WHERE source = ? AND offer = ? ORDER BY id", list(source, offer))$body
-  rows <- RcppSimdJson::fparse(paste0("[", paste(bodies, collapse = ","), "]"), int64_policy = "double")
+  rows <- tryCatch(RcppSimdJson::fparse(paste0("[", paste(bodies, collapse = ","), "]"), int64_policy = "double"), error = function(e) stop_damaged_records(archive, source, offer))
   for (name in names(rows)) {
     if (is.integer(rows[[name]])) rows[[name]] <- as.double(rows[[name]])
     if (name == "time" && is.character(rows[[name]])) rows[[name]] <- read_rfc3339(rows[[name]])
@@ -107,6 +102,10 @@ archive_rows <- function(archive, source, offer) {
   by <- by[vapply(by, is.atomic, TRUE)]
   if (length(by)) rows <- rows[do.call(order, c(unname(as.list(by)), list(method = "radix"))), , drop = FALSE]
   as_rows(as.list(rows))
+}
+
+stop_damaged_records <- function(archive, source, offer) {
+  vetusta_stop("archive", paste0("A row of ", source, " ", offer, " is damaged."), where = archive$path, todo = "bring back a copy of the archive, or collect the rows into another one")
 }
 
 #' @rdname archive_rows

@@ -26,38 +26,63 @@ segment_decode <- function(body) {
   on.exit(close(connection))
   rows <- as.list(nanoparquet::read_parquet(connection))
   n <- length(rows$time)
-  rows$time <- utc(rows$time)
+  rows$time <- utc(whole_micros(as.numeric(rows$time)))
   for (name in c("open", "high", "low", "close", "volume")) rows[[name]] <- rows[[name]] %||% rep(NA_real_, n)
   for (name in names(segment_defaults)) rows[[name]] <- rows[[name]] %||% rep(segment_defaults[[name]], n)
   list_frame(rows[c(setdiff(bars_columns, "symbol"), setdiff(names(rows), bars_columns))])
 }
 
+# A segment bears a hash of its bytes: one that was changed outside is found, and is not read as other values.
 segment_insert <- function(archive, series, rows, level) {
+  rows$time <- utc(whole_micros(as.numeric(rows$time)))
   body <- segment_encode(rows)
-  id <- archive_get(archive, "INSERT INTO segments (series, first, last, rows, level, body) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
-    list(series, as.numeric(rows$time[1]), as.numeric(rows$time[nrow(rows)]), nrow(rows), level, list(body)))$id
-  # pages that were just written are about to be settled: they are kept at hand, and may be dropped at any time
+  hash <- content_hash(body)
+  id <- archive_get(archive, "INSERT INTO segments (series, first, last, rows, level, body, hash) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id",
+    list(series, as.numeric(rows$time[1]), as.numeric(rows$time[nrow(rows)]), nrow(rows), level, list(body), hash))$id
+  # pages that were just written are about to be settled: they are kept at hand by what they hold, so that they cannot be mistaken for others
   if (level == 0L) {
     if (length(archive$fresh) >= 4L * segment_fan) archive$fresh <- list()
-    archive$fresh[[as.character(id)]] <- rows
+    archive$fresh[[hash]] <- rows
   }
   invisible(id)
 }
 
+# Within a transaction: those at hand are not read again.
 segments_read <- function(archive, ids) {
   if (!length(ids)) {
     return(NULL)
   }
-  parts <- lapply(ids, function(id) {
-    archive$fresh[[as.character(id)]] %||%
-      segment_decode(archive_get(archive, "SELECT body FROM segments WHERE id = ?", list(id))$body[[1]])
+  place <- json_numbers(ids)
+  found <- archive_get(archive, "SELECT id, hash FROM segments WHERE id IN (SELECT value FROM json_each(?))", list(place))
+  found <- found[match(ids, found$id), ]
+  away <- found$id[!found$hash %in% names(archive$fresh)]
+  bodies <- if (length(away)) archive_get(archive, "SELECT id, series, first, hash, body FROM segments WHERE id IN (SELECT value FROM json_each(?))", list(json_numbers(away)))
+  parts <- lapply(seq_along(ids), function(i) {
+    if (found$hash[i] %in% names(archive$fresh)) archive$fresh[[found$hash[i]]] else segment_open(archive, bodies[match(ids[i], bodies$id), ])
   })
-  if (length(parts) == 1) parts[[1]] else as.data.frame(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
+  join_rows(parts)
+}
+
+json_numbers <- function(x) paste0("[", paste(format(x, scientific = FALSE, trim = TRUE), collapse = ","), "]")
+
+join_rows <- function(parts) if (length(parts) == 1) parts[[1]] else as.data.frame(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
+
+# The rows of one segment, whose bytes must be those that were written.
+segment_open <- function(archive, segment) {
+  body <- segment$body[[1]]
+  rows <- if (is.na(segment$hash) || content_hash(body) == segment$hash) tryCatch(segment_decode(body), error = function(e) NULL)
+  if (is.null(rows)) {
+    series <- archive_get(archive, "SELECT source, symbol, interval FROM series WHERE id = ?", list(segment$series))
+    vetusta_stop("archive", paste0("A segment of ", series$symbol, " (", series$interval, ", from ", series$source, ") is damaged: its bytes are not those that were written."),
+      where = paste0(archive$path, ", segment ", segment$id, ", from ", format_instant(segment$first)), todo = "bring back a copy of the archive, or collect the series into another one")
+  }
+  rows
 }
 
 segments_drop <- function(archive, ids) {
-  for (id in ids) archive_do(archive, "DELETE FROM segments WHERE id = ?", list(id))
-  archive$fresh[as.character(ids)] <- NULL
+  hashes <- archive_get(archive, "SELECT hash FROM segments WHERE id IN (SELECT value FROM json_each(?))", list(json_numbers(ids)))$hash
+  archive_do(archive, "DELETE FROM segments WHERE id IN (SELECT value FROM json_each(?))", list(json_numbers(ids)))
+  archive$fresh[hashes] <- NULL
 }
 
 # Settles the newest segments of a series: while the last twelve are of one level, they become one of the next.

@@ -1,10 +1,12 @@
 # All that is particular to SQLite.
 
 sqlite_connect <- function(path) {
-  connection <- DBI::dbConnect(RSQLite::SQLite(), path, loadable.extensions = FALSE, synchronous = NULL)
+  connection <- tryCatch(DBI::dbConnect(RSQLite::SQLite(), path, loadable.extensions = FALSE, synchronous = NULL), error = function(e) stop(archive_error(e, path)))
   tryCatch(
     {
       DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
+      # somebody else's database is left as it is: nothing has been written yet
+      sqlite_check_own(connection, path)
       DBI::dbExecute(connection, "PRAGMA foreign_keys = ON")
       DBI::dbGetQuery(connection, "PRAGMA journal_mode = WAL")
       DBI::dbExecute(connection, "PRAGMA synchronous = NORMAL")
@@ -15,6 +17,24 @@ sqlite_connect <- function(path) {
     }
   )
   connection
+}
+
+archive_form <- 4
+
+# A file without tables becomes an archive; one with tables must be one, of a form that is known.
+sqlite_check_own <- function(connection, path) {
+  tables <- DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master WHERE type = 'table'")$name
+  if (!length(tables)) {
+    return(invisible())
+  }
+  form <- if (all(c("meta", "series", "segments") %in% tables)) tryCatch(DBI::dbGetQuery(connection, "SELECT value FROM meta WHERE name = 'form'")$value, error = function(e) NULL)
+  form <- suppressWarnings(as.numeric(form))
+  if (length(form) != 1 || is.na(form)) {
+    vetusta_stop("archive", "The file is a database and no archive.", where = path, todo = "give the path of an archive, or of a file that is not there yet")
+  }
+  if (form > archive_form) {
+    vetusta_stop("archive", paste0("The archive is of the form ", form, ", and this version knows forms up to ", archive_form, "."), where = path, todo = "install a newer vetusta")
+  }
 }
 
 archive_tables <- c(
@@ -45,8 +65,35 @@ archive_tables <- c(
   "CREATE INDEX tokens_place ON tokens (source, taken)"
 )
 
+# What came after the first form; an older archive gets it when it is opened.
+archive_changes <- list(
+  "2" = function() observation_tables,
+  "3" = function() "CREATE TABLE claims (call TEXT PRIMARY KEY, process INTEGER NOT NULL, since REAL NOT NULL, done REAL)",
+  "4" = function() c(
+    "ALTER TABLE segments ADD COLUMN hash TEXT",
+    # claims, and places that were reached, are of runs that are under way
+    "DROP TABLE claims",
+    "CREATE TABLE claims (call TEXT PRIMARY KEY, host TEXT NOT NULL, process INTEGER NOT NULL, began REAL NOT NULL, since REAL NOT NULL, done REAL)",
+    "DROP TABLE reached",
+    "CREATE TABLE reached (source TEXT NOT NULL, offer TEXT NOT NULL, start TEXT NOT NULL, key TEXT NOT NULL, from_ REAL, to_ REAL, following TEXT NOT NULL, page INTEGER NOT NULL,
+       before INTEGER NOT NULL, PRIMARY KEY (source, offer, start))",
+    "CREATE TABLE row_coverage (source TEXT NOT NULL, offer TEXT NOT NULL, key TEXT NOT NULL, start REAL NOT NULL, end REAL NOT NULL)",
+    "CREATE INDEX row_coverage_place ON row_coverage (source, offer, key, start)",
+    "CREATE TABLE rounds (source TEXT NOT NULL, offer TEXT NOT NULL, want TEXT NOT NULL, began REAL NOT NULL, PRIMARY KEY (source, offer, want))",
+    "CREATE TABLE asked (source TEXT NOT NULL, offer TEXT NOT NULL, start TEXT NOT NULL, at REAL NOT NULL, PRIMARY KEY (source, offer, start)) WITHOUT ROWID",
+    "CREATE TABLE series_attributes (series INTEGER NOT NULL REFERENCES series (id), since REAL NOT NULL, attributes TEXT NOT NULL, PRIMARY KEY (series, since)) WITHOUT ROWID",
+    "INSERT INTO series_attributes SELECT series, -1e18, attributes FROM series_words",
+    "CREATE INDEX journal_place ON journal (source, offer, id)", "CREATE INDEX raw_place ON raw (source, offer)", "CREATE INDEX record_vintages_place ON record_vintages (record)"
+  )
+)
+
 # Creates what is not there yet, in one transaction, so that two processes may open a new archive at once.
 sqlite_prepare <- function(connection) {
+  form_of <- function() as.numeric(DBI::dbGetQuery(connection, "SELECT value FROM meta WHERE name = 'form'")$value)
+  ready <- tryCatch(isTRUE(form_of() == archive_form), error = function(e) FALSE)
+  if (ready) {
+    return(invisible())
+  }
   DBI::dbExecute(connection, "BEGIN IMMEDIATE")
   tryCatch(
     {
@@ -54,14 +101,9 @@ sqlite_prepare <- function(connection) {
         for (statement in archive_tables) DBI::dbExecute(connection, statement)
         DBI::dbExecute(connection, "INSERT INTO meta VALUES ('form', '1')")
       }
-      # what came after the first form; an older archive gets it when it is opened
-      if (DBI::dbGetQuery(connection, "SELECT value FROM meta WHERE name = 'form'")$value < "2") {
-        for (statement in observation_tables) DBI::dbExecute(connection, statement)
-        DBI::dbExecute(connection, "UPDATE meta SET value = '2' WHERE name = 'form'")
-      }
-      if (DBI::dbGetQuery(connection, "SELECT value FROM meta WHERE name = 'form'")$value < "3") {
-        DBI::dbExecute(connection, "CREATE TABLE claims (call TEXT PRIMARY KEY, process INTEGER NOT NULL, since REAL NOT NULL, done REAL)")
-        DBI::dbExecute(connection, "UPDATE meta SET value = '3' WHERE name = 'form'")
+      for (form in names(archive_changes)[as.numeric(names(archive_changes)) > form_of()]) {
+        for (statement in archive_changes[[form]]()) DBI::dbExecute(connection, statement)
+        DBI::dbExecute(connection, "UPDATE meta SET value = ? WHERE name = 'form'", params = list(form))
       }
       DBI::dbExecute(connection, "COMMIT")
     },
@@ -72,13 +114,32 @@ sqlite_prepare <- function(connection) {
   )
 }
 
+# Several reads as of one moment, whoever writes meanwhile.
+in_snapshot <- function(archive, work) {
+  if (isTRUE(archive$inside)) {
+    return(work())
+  }
+  connection <- archive$connection
+  tryCatch(DBI::dbExecute(connection, "BEGIN"), error = function(e) stop(archive_error(e, archive$path)))
+  archive$inside <- TRUE
+  on.exit({
+    archive$inside <- FALSE
+    try(DBI::dbExecute(connection, "COMMIT"), silent = TRUE)
+  })
+  work()
+}
+
 # A transaction that takes the writer's place at once: two collectors never fail each other halfway.
 in_transaction <- function(archive, work) {
   connection <- archive$connection
   path <- archive$path
   tryCatch(DBI::dbExecute(connection, "BEGIN IMMEDIATE"), error = function(e) stop(archive_error(e, path)))
   done <- FALSE
-  on.exit(if (!done) try(DBI::dbExecute(connection, "ROLLBACK"), silent = TRUE))
+  archive$inside <- TRUE
+  on.exit({
+    archive$inside <- FALSE
+    if (!done) try(DBI::dbExecute(connection, "ROLLBACK"), silent = TRUE)
+  })
   result <- tryCatch(work(), vetusta_error = stop, error = function(e) stop(archive_error(e, path)))
   tryCatch(DBI::dbExecute(connection, "COMMIT"), error = function(e) stop(archive_error(e, path)))
   done <- TRUE
@@ -94,6 +155,7 @@ archive_error <- function(error, path) {
     c("locked|busy", "The archive is in use by another process for too long.", "let the other one end, or stop it, and run it again: it goes on"),
     c("full", "The disk is full.", "free some space and run it again: it goes on"),
     c("readonly|read-only", "The archive cannot be written.", "look at the rights of the file and of its folder"),
+    c("is a directory", "The archive is a folder.", "give the path of a file"),
     c("not a database|malformed", "The file is no archive, or it is damaged.", "give the path of an archive, or bring back a copy"),
     c("unable to open", "The archive cannot be opened.", "look whether its folder is there and yours to write")
   )

@@ -110,10 +110,12 @@ archive_cover <- function(archive, series, session, start, end) {
   archive_do(archive, "INSERT INTO coverage VALUES (?, ?, ?, ?)", c(list(series, session), whole))
 }
 
-archive_covered <- function(archive, source, symbol, interval, session) {
-  archive_get(archive, "SELECT start, end FROM coverage WHERE session IN (?, 'all') AND series IN
-    (SELECT id FROM series WHERE source = ? AND shape = 'bars' AND symbol = ? AND interval = ?) ORDER BY start",
-    list(session, source, symbol, interval))
+# The stretches held of some symbols, or of all of a source and interval, in one question.
+archive_covered <- function(archive, source, interval, session, symbols = NULL) {
+  few <- !is.null(symbols) && length(symbols) <= 50
+  archive_get(archive, paste0("SELECT s.symbol, c.start, c.end FROM series s JOIN coverage c ON c.series = s.id WHERE s.source = ? AND s.shape = 'bars' AND s.interval = ?
+    AND c.session IN (?, 'all')", if (few) " AND s.symbol IN (SELECT value FROM json_each(?))", " ORDER BY s.symbol, c.start"),
+    c(list(source, interval, session), if (few) list(as.character(jsonlite::toJSON(symbols)))))
 }
 
 archive_journal_add <- function(archive, entry) {
@@ -123,22 +125,24 @@ archive_journal_add <- function(archive, entry) {
       entry$bytes %||% NA, entry$rows %||% NA, entry$outcome, entry$address %||% NA, entry$message %||% NA))$id
 }
 
-# Takes a token from the source's limits, counted for all processes on this archive. Gives the seconds to wait, 0 when taken.
-# `windows` has the limits as `count` and `since`: one statement counts and takes, so that nobody comes between.
-archive_take_token <- function(archive, source, windows, longest, wait_for, now = as.numeric(Sys.time())) {
-  room <- paste(rep("(SELECT count(*) FROM tokens WHERE source = ? AND taken > ?) < ?", length(windows$count)), collapse = " AND ")
-  counted <- unlist(Map(function(since, count) list(source, since, count), windows$since, windows$count), recursive = FALSE)
-  taken <- archive_do(archive, paste0("INSERT INTO tokens SELECT ?, ? WHERE ", room), c(list(source, now), counted))
-  if (taken == 1) {
-    # what no window counts any more goes now and then
-    if (stats::runif(1) < 0.01) archive_do(archive, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, now - longest))
-    return(0)
-  }
-  times <- archive_get(archive, "SELECT taken FROM tokens WHERE source = ? AND taken > ?", list(source, now - longest))$taken
-  max(0.001, wait_for(times, now))
+# Takes a token from the source's limits, counted for all processes on this archive. `limits` have `count` and either `seconds`, how long a call counts, or `since`, the
+# instant from which calls count. One statement counts and takes, so that nobody comes between, and reads the clock when it has its turn to write, and not before it waits for that.
+# A call that is under way counts as made in a moment from now, until its answer tells when it was made. Gives list(id, now), without `id` where there is no room.
+archive_take_token <- function(archive, source, limits, under_way) {
+  each <- function(limit) if (is.null(limit$since)) list("(SELECT count(*) FROM tokens WHERE source = ? AND taken > c.now - ?) < ?", list(source, limit$seconds, limit$count))
+  else list("(SELECT count(*) FROM tokens WHERE source = ? AND taken > ?) < ?", list(source, limit$since, limit$count))
+  parts <- lapply(limits, each)
+  found <- archive_get(archive, paste0("INSERT INTO tokens (source, taken) SELECT ?, c.now + ? FROM (SELECT (julianday('now') - 2440587.5) * 86400.0 AS now) c WHERE ",
+    paste(vapply(parts, `[[`, "", 1), collapse = " AND "), " RETURNING rowid AS id"), c(list(source, under_way), unlist(lapply(parts, `[[`, 2), recursive = FALSE)))
+  if (nrow(found)) list(id = found$id) else list()
 }
 
-archive_tokens <- function(archive, source) archive_get(archive, "SELECT taken FROM tokens WHERE source = ?", list(source))$taken
+# When a call was made, at the latest, now that it is answered.
+archive_token_made <- function(archive, id, at) archive_do(archive, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id))
+
+archive_tokens_forget <- function(archive, source, before) archive_do(archive, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, before))
+
+archive_tokens <- function(archive, source, since = -1e18) archive_get(archive, "SELECT taken FROM tokens WHERE source = ? AND taken > ?", list(source, since))$taken
 
 # How large the newest pages of an offer were, in the middle.
 archive_page_bytes <- function(archive, source, offer) {

@@ -134,3 +134,6 @@ bars_faults <- function(bars) {
     )
   )
 }
+
+# Numbers in the shortest text that reads back the same.
+format_exact <- function(x) format_exact_cpp(as.double(x))

@@ -17,7 +17,7 @@ cli_align <- function(arguments) {
   names <- unique(unlist(lapply(c(read$tables, more), function(x) as.character(x[["series"]] %||% x[["symbol"]]))))
   grid <- cli_grid(options, read, names, c(read$tables, more))
   rows <- do.call(series_align, c(read$tables, more, list(grid = grid, rule = cli_by_series(options$rule), as_of = !options$own_time, lag = cli_by_series(options$lag),
-    oldest = cli_by_series(options$oldest), ages = options$ages, form = if (options$tidy) "tidy" else "wide", value = options$value, interval = read$interval, zone = read$zone)))
+    oldest = cli_by_series(options$oldest), ages = options$ages, form = if (options$tidy) "tidy" else "wide", value = options$value, interval = read$interval, zone = read$zone, calendar = read$calendar)))
   cli_put(rows, options)
 }
 
@@ -27,7 +27,7 @@ cli_grid <- function(options, read, names, tables) {
   }
   length <- tryCatch(time_interval(options$grid), vetusta_error_want = function(e) cli_usage_error("--grid \"", options$grid,
     "\" is no series and no length of time; ", suggest_word(options$grid, c("union", "intersection", names))))
-  points <- do.call(rbind, lapply(tables, function(x) series_points(x, zone = read$zone)[c("time", "known")]))
+  points <- do.call(rbind, lapply(tables, function(x) series_points(x, interval = if (series_kind(x) == "bars") read$interval, zone = read$zone, calendar = read$calendar)[c("time", "known")]))
   list(calendar = read$calendar %||% day_calendar(read$zone), interval = length, from = options$from %||% utc(min(points$time)), to = options$to %||% utc(max(points$known) + 1),
     session = if (is.null(read$calendar)) NULL else main_session(read$calendar))
 }

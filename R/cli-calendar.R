@@ -21,6 +21,7 @@ cli_calendar_command <- function(arguments) {
     return(cli_put(data.frame(time = times, local = format(times, "%Y-%m-%d %H:%M", tz = calendar$zone)), options, "time"))
   }
   year <- cli_number(options, "year", 1) %||% (as.POSIXlt(Sys.time())$year + 1900)
+  if (year != round(year) || year < 1000 || year > 9999) cli_usage_error("--year must be a year of four digits, as 2026")
   rows <- calendar_exceptions(calendar, year)
   if (options$json || !is.null(options$file)) {
     return(cli_put(rows, options, "day"))

@@ -3,6 +3,7 @@ cli_change <- function(arguments) {
     c(list(
       cli_option("change", "simple, log, difference, index, mean, sum, sd, min, max, cumulative, drawdown [simple]", default = "simple", metavar = "WORD"),
       cli_option("over", "from the value so much earlier, as \"1 year\", instead of the one before", metavar = "LENGTH"),
+      cli_option("or-before", "with --over: how much older that value may be, as \"7 days\" over weekends", metavar = "LENGTH"),
       cli_option("window", "windows: their length in time, as \"30 days\"", metavar = "LENGTH"),
       cli_option("least", "windows: how many values there must be in one [1]", metavar = "N"),
       cli_option("base", "index: the day whose value is 100; by default the first", metavar = "DAY"),
@@ -16,7 +17,7 @@ cli_change <- function(arguments) {
   tables <- read$tables
   if (!is.null(options$rates)) {
     rates <- read_series_file(options$rates, options["time_as"], read$zone, read$calendar)
-    tables <- lapply(tables, function(x) series_convert(x, rates, value = options$value, interval = read$interval, zone = read$zone)[c("series", "time", "value")])
+    tables <- lapply(tables, function(x) series_convert(x, rates, value = options$value, interval = read$interval, zone = read$zone, calendar = read$calendar)[c("series", "time", "value", "released")])
   }
   if (options$correlation) {
     return(cli_put(do.call(series_correlation, c(tables, list(change = options$change, value = options$value, interval = read$interval, zone = read$zone))), options))
@@ -24,5 +25,5 @@ cli_change <- function(arguments) {
   read$tables <- tables
   x <- cli_one_table(read)
   cli_put(series_change(x, options$change, over = options$over, window = options$window, least = cli_number(options, "least", 1) %||% 1, base = options$base,
-    value = if (series_kind(x) == "bars") options$value, interval = read$interval, zone = read$zone), options)
+    value = if (series_kind(x) == "bars") options$value, interval = read$interval, zone = read$zone, calendar = read$calendar, or_before = options$or_before), options)
 }

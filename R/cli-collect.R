@@ -9,8 +9,8 @@ cli_collect <- function(arguments) {
     ), cli_json_option()),
     c("vetusta collect quay KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26",
       "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"", "vetusta collect river --offer levels station=kelder-lock --from 1981-01-01", "vetusta collect basin LOCK_TRAFFIC STATE=ORV CARGO=\"grain*\" --from 2020"), least = 1) # nolint
-  pages <- if (is.null(options$pages)) Inf else suppressWarnings(as.numeric(options$pages))
-  if (is.na(pages) || pages < 1) cli_usage_error("--pages must be a whole number, 1 or more")
+  pages <- cli_number(options, "pages", 1) %||% Inf
+  if (is.finite(pages) && pages != round(pages)) cli_usage_error("--pages must be a whole number, 1 or more")
   wait <- time_interval(options$wait, "--wait")$seconds
   if (is.na(wait)) cli_usage_error("--wait must be a length of time, as in --wait \"2 hours\"")
   want <- cli_want(options)
@@ -18,10 +18,15 @@ cli_collect <- function(arguments) {
   plan <- plan_calls(want, archive)
   text <- format_plan(plan)
   if (!options$quiet) cli_say(paste(text[seq_len(match("", text, nomatch = length(text) + 1) - 1)], collapse = "\n"))
-  run <- collect_run(plan, archive, progress = !options$quiet, pages = pages, raw = options$raw, wait = wait)
-  if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape", "failed_keys"))]) else print(run)
+  run <- collect_run(plan, archive, progress = !options$quiet && isatty(stderr()), pages = pages, raw = options$raw, wait = wait)
+  if (options$json) cli_print_json(cli_run_values(run)) else cat(cli_words(format_run(run)), sep = "\n")
   if (nrow(run$failed)) {
-    cli_say("to try just those again:\n  ", collect_again_command(options, run))
+    # what is not there will not be there either when it is asked for again
+    again <- run$failed$outcome != "absent"
+    if (any(again)) {
+      run$failed <- run$failed[again, ]
+      cli_say("to try just ", if (sum(again) == 1) "that" else "those", " again:\n  ", collect_again_command(options, run))
+    }
     return(1L)
   }
   if (run$left > 0) {
@@ -34,8 +39,14 @@ cli_collect <- function(arguments) {
 cli_reread <- function(arguments) {
   options <- cli_arguments(arguments, "reread", "SOURCE OFFER", c(cli_place_options(), cli_json_option()), "vetusta reread quay bars", least = 2, most = 2)
   run <- collect_reread(cli_source(options), options$words[2], cli_archive(options))
-  if (options$json) cli_print_json(unclass(run)[setdiff(names(run), c("notes", "shape", "failed_keys"))]) else print(run)
+  if (options$json) cli_print_json(cli_run_values(run)) else cat(cli_words(format_run(run)), sep = "\n")
   if (nrow(run$failed)) 1L else 0L
+}
+
+cli_run_values <- function(run) {
+  values <- unclass(run)[setdiff(names(run), c("notes", "shape", "failed_keys"))]
+  values$empty <- cli_array(values$empty)
+  values
 }
 
 # Keys of calls that failed, as words: each key once, with all of its values.

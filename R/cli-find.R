@@ -29,22 +29,31 @@ cli_describe <- function(arguments) {
       flag = TRUE)), cli_place_options(), cli_json_option()),
     "vetusta describe basin LOCK_TRAFFIC", least = 2, most = 2)
   about <- datasets_describe(cli_source(options), options$words[2], language = options$language, archive = cli_want_archive(options, create = TRUE))
-  if (options$json) cli_print_json(unclass(about)) else cat(format_dataset(about, if (options$codes) Inf else 12), sep = "\n")
+  if (options$json) {
+    about <- unclass(about)
+    about$codes <- lapply(about$codes, function(list) list(id = cli_array(list$id), parent = cli_array(list$parent), labels = lapply(list$labels, cli_array)))
+    about$available <- lapply(about$available, cli_array)
+    about$dimensions$concept_of <- about$dimensions$codelist <- NULL
+    cli_print_json(about)
+  } else cat(format_dataset(about, if (options$codes) Inf else 12), sep = "\n")
 }
 
 cli_revisions <- function(arguments) {
   options <- cli_arguments(arguments, "revisions", "SOURCE DATASET [DIMENSION=CODE...]",
     c(list(cli_option("all", "a row a release, instead of first and latest", flag = TRUE)), cli_place_options(), cli_result_options()),
     "vetusta revisions basin LOCK_TRAFFIC STATE=ORV CARGO=GRAIN", least = 2)
-  rows <- do.call(archive_revisions, c(list(cli_archive(options), options$words[1], options$words[2]), cli_pairs(options$words[-(1:2)]), list(all = options$all)))
+  rows <- archive_revisions(cli_archive(options), options$words[1], options$words[2], all = options$all, keys = cli_pairs(options$words[-(1:2)], split = FALSE))
   summary <- attr(rows, "summary")
   cli_put(rows, options)
   if (!is.null(summary)) cli_say("revised: ", sum(summary$revised), " of ", sum(summary$periods), " periods; mean revision ", format(signif(mean(rows$revision[rows$releases > 1]), 4)))
 }
 
-# STATE=ORV,TSK -> list(STATE = c("ORV", "TSK"))
-cli_pairs <- function(words) {
+# STATE=ORV,TSK -> list(STATE = c("ORV", "TSK")); a key that is named twice has the values of both. Without `split` what is asked for stays as it was written, since a
+# label may have a comma in it.
+cli_pairs <- function(words, split = TRUE) {
   pairs <- regmatches(words, regexec("^([^=]+)=(.+)$", words))
   if (any(lengths(pairs) == 0)) cli_usage_error("\"", words[lengths(pairs) == 0][1], "\" must be a dimension and its codes, as STATE=ORV,TSK")
-  stats::setNames(lapply(pairs, function(pair) strsplit(pair[3], ",", fixed = TRUE)[[1]]), vapply(pairs, `[`, "", 2))
+  names <- vapply(pairs, `[`, "", 2)
+  values <- lapply(pairs, function(pair) if (split) strsplit(pair[3], ",", fixed = TRUE)[[1]] else pair[3])
+  lapply(base::split(values, factor(names, unique(names))), unlist, use.names = FALSE)
 }

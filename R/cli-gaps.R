@@ -19,7 +19,7 @@ cli_gaps <- function(arguments) {
   }
   session <- if (is.null(read$calendar) || options$session == "all") NULL else options$session
   gaps <- series_gaps(x, read$calendar, interval = read$interval, from = options$from, to = options$to, session = session, published = options$published,
-    now = if (!is.null(options$published)) Sys.time(), withheld = cli_withheld(options))
+    now = if (!is.null(options$published)) Sys.time(), withheld = cli_withheld(options), listed = cli_listed(options, x))
   if (!is.null(options$file)) {
     return(cli_put(gaps, options, "run"))
   }
@@ -47,6 +47,25 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
     cat("\nthe longest of ", format(nrow(gaps), big.mark = ","), " runs", if (!whole) paste0(", in the time of ", zone), "\n", sep = "")
     cat(text_table(shown), sep = "\n")
   }
+}
+
+# From when to when the series' instruments or stations are there, where the archive holds a directory of their source.
+cli_listed <- function(options, x) {
+  if (!is.null(options$input)) {
+    return(NULL)
+  }
+  archive <- cli_archive(options)
+  held <- archive_offers(archive)
+  names <- unique(as.character(x[["series"]] %||% x[["symbol"]]))
+  held <- held[held$shape %in% c("instruments", "places") & (is.null(options$source) | held$source %in% options$source), ]
+  for (i in seq_len(nrow(held))) {
+    rows <- archive_rows(archive, held$source[i], held$offer[i])
+    name <- as.character(rows[["symbol"]] %||% rows[["place"]])
+    days <- list(listed = rows[["listed"]] %||% rows[["first"]], delisted = rows[["delisted"]] %||% rows[["last_day"]] %||% rows[["last"]])
+    days <- lapply(days, function(day) if (inherits(day, "Date")) day else rep(as.Date(NA), length(name)))
+    if (any(names %in% name)) return(data.frame(series = name, symbol = name, listed = days$listed, delisted = days$delisted))
+  }
+  NULL
 }
 
 # From when the desk's source holds its newest values back, where it does.

@@ -51,11 +51,16 @@ cli_run <- function(arguments) {
     cli_say("vetusta: there is no command \"", command, "\"; ", suggest_word(command, names(cli_commands)))
     return(2L)
   }
+  # what runs long shows what it does while it does it
+  if (command %in% c("demo", "services") || isatty(stdout())) cli_work(command, arguments[-1]) else cli_put_out(command, function() cli_work(command, arguments[-1]))
+}
+
+cli_work <- function(command, arguments) {
   work <- cli_command(command)
   withCallingHandlers(
     tryCatch(
       {
-        status <- work(arguments[-1])
+        status <- work(arguments)
         if (is.numeric(status)) as.integer(status) else 0L
       },
       vetusta_usage = function(e) {
@@ -64,7 +69,7 @@ cli_run <- function(arguments) {
       },
       vetusta_help = function(e) 0L,
       vetusta_error_want = function(e) cli_failed(e, 2L),
-      vetusta_error = function(e) cli_failed(e, 1L),
+      vetusta_error = function(e) cli_failed(e, if (isTRUE(e$usage)) 2L else 1L),
       interrupt = function(e) {
         cli_say("stopped; what came is stored, and the same command goes on from there")
         1L
@@ -74,21 +79,70 @@ cli_run <- function(arguments) {
         if (grepl("SIGPIPE", conditionMessage(e))) {
           return(0L)
         }
-        cli_say("vetusta ", command, ": an error that should not be: ", conditionMessage(e))
+        cli_say("vetusta ", command, ": an internal error: ", conditionMessage(e), "\n  to do: report it with the command that you gave; nothing that was stored is lost")
         1L
       }
     ),
     warning = function(w) {
       cli_say("note: ", conditionMessage(w))
       invokeRestart("muffleWarning")
+    },
+    vetusta_note = function(m) {
+      cli_say(sub("\n$", "", conditionMessage(m)))
+      invokeRestart("muffleMessage")
     }
   )
 }
 
-cli_failed <- function(error, status) {
-  cli_say("vetusta: ", conditionMessage(error))
+# R does not tell when standard output cannot be written: what a command prints is gathered, and written here. A reader that has left, as head does, is no failure.
+cli_put_out <- function(command, work) {
+  path <- tempfile("out")
+  gathered <- file(path, "w+b")
+  sink(gathered)
+  status <- tryCatch(work(), finally = {
+    sink()
+    close(gathered)
+  })
+  on.exit(unlink(path))
+  input <- file(path, "rb")
+  on.exit(close(input), add = TRUE)
+  while (length(bytes <- readBin(input, "raw", 1e6))) {
+    error <- descriptor_write_cpp(1L, bytes)
+    # 32 is EPIPE
+    if (error == 32L) break
+    if (error != 0L) {
+      cli_say("vetusta ", command, ": standard output cannot be written", if (error == 28L) ": no space is left on the device", "\n  to do: look where the output goes to")
+      return(1L)
+    }
+  }
   status
 }
+
+cli_failed <- function(error, status) {
+  cli_say("vetusta: ", cli_words(conditionMessage(error)))
+  status
+}
+
+# An error's words for people at the shell: options for arguments, commands for functions.
+cli_words <- function(text) {
+  for (name in names(cli_functions)) text <- gsub(paste0(name, "()"), cli_functions[[name]], text, fixed = TRUE)
+  text <- gsub("c\\(\"([^\"]*)\", \"([^\"]*)\"\\)", "\\1 \\2", text)
+  text <- gsub("as_of = FALSE", "--own-time", text, fixed = TRUE)
+  option <- function(name) paste0("--", gsub("_", "-", name))
+  for (name in cli_option_words) {
+    text <- gsub(paste0("`", name, "`"), option(name), text, fixed = TRUE)
+    text <- gsub(paste0("\\b", name, " = (\"[^\"]*\")"), paste(option(name), "\\1"), text)
+  }
+  text
+}
+
+cli_functions <- list(bars_regroup = "`vetusta regroup`", series_condense = "`vetusta regroup`", series_refine = "`vetusta regroup`", want_bars = "`vetusta collect`",
+  want_rows = "`vetusta collect --offer`", plan_calls = "`vetusta plan`", collect_run = "`vetusta collect`", archive_open = "--archive", archive_findings = "`vetusta list findings`",
+  calendar_make = "a calendar file", source_calendar = "--calendar", source_card = "its name or its card", desk_open = "--desk", figure_lines = "`vetusta figure lines`",
+  figure_candles = "`vetusta figure candles`", bars_frame = "symbol, time and close")
+
+cli_option_words <- c("from", "to", "interval", "span", "rule", "lag", "oldest", "at_most", "constant", "neighbour", "window", "over", "or_before", "base", "grid", "source", "calendar",
+  "day_start", "value", "zone", "session", "need", "least", "change", "symbol", "columns", "time_as", "file", "as_of", "offer")
 
 cli_say <- function(...) cat(..., "\n", file = stderr(), sep = "")
 

@@ -33,7 +33,8 @@ cli_want_options <- function() {
 
 cli_desk <- function(options, needed = TRUE) {
   if (is.null(options$desk) && !needed) {
-    return(tryCatch(desk_open("."), vetusta_error_desk = function(e) NULL))
+    # that there is no desk is no fault; that its file is wrong is one
+    return(tryCatch(desk_open("."), vetusta_error_desk = function(e) if (isTRUE(e$absent)) NULL else stop(e)))
   }
   desk_open(options$desk %||% ".")
 }
@@ -59,14 +60,20 @@ cli_want <- function(options) {
   words <- options$words[-1]
   if (!is.null(source$sdmx) && is.null(options$offer)) {
     if (!length(words)) cli_usage_error("name a dataset; `vetusta find ", options$words[1], "` lists them")
-    return(do.call(want_observations, c(list(source, words[1]), cli_pairs(words[-1]), list(from = options$from, to = options$to,
-      history = isTRUE(options$history), archive = cli_want_archive(options, create = TRUE)))))
+    return(want_observations(source, words[1], from = options$from, to = options$to, history = isTRUE(options$history), archive = cli_want_archive(options, create = TRUE),
+      keys = cli_pairs(words[-1], split = FALSE)))
   }
   if (!is.null(options$offer) && !is.null(source$offers[[options$offer]]) && source$offers[[options$offer]]$shape != "bars") {
     return(do.call(want_rows, c(list(source, options$offer), cli_pairs(words), list(span = options$span, from = options$from, to = options$to))))
   }
-  want_bars(source, words, interval = cli_needs(options, "interval"), span = options$span, from = options$from, to = options$to,
+  want_bars(source, cli_symbols(words), interval = cli_needs(options, "interval"), span = options$span, from = options$from, to = options$to,
     session = options$session, offer = options$offer)
+}
+
+# KELD,TAMX are two symbols, as KELD TAMX are.
+cli_symbols <- function(words) {
+  parts <- trimws(unlist(strsplit(words, ",", fixed = TRUE)))
+  parts[nzchar(parts)]
 }
 
 cli_want_archive <- function(options, create) {
@@ -90,6 +97,7 @@ cli_calendar <- function(options, archive, symbols, interval) {
 
 # Bars for gaps, figures and exports: read, and regrouped where that is asked for.
 cli_bars <- function(options, symbols) {
+  symbols <- cli_symbols(symbols)
   archive <- cli_archive(options)
   interval <- cli_needs(options, "interval")
   calendar <- cli_calendar(options, archive, symbols, interval)
@@ -123,12 +131,20 @@ cli_print_table <- function(frame, empty = "nothing") {
     cli_say(empty)
     return(invisible())
   }
-  cat(text_table(frame), sep = "\n")
+  cat(text_table(frame, cli_width()), sep = "\n")
 }
+
+# Lines are cut to a terminal's width; a file or another program gets them whole.
+cli_width <- function() if (isatty(stdout())) cli::console_width() else Inf
+
+# What is a list stays one in JSON, however many things are in it.
+cli_array <- function(x) I(as.character(x))
 
 cli_print_json <- function(x) {
   plain <- function(value) {
-    if (inherits(value, "POSIXct")) format_instant(value)
+    if (inherits(value, "AsIs")) value
+    else if (inherits(value, "POSIXct")) format_instant(value)
+    else if (inherits(value, "vetusta_interval")) value$iso
     else if (is.data.frame(value)) as.data.frame(lapply(as.list(value), plain), check.names = FALSE)
     else if (is.list(value)) lapply(value, plain)
     else value

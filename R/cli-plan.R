@@ -5,9 +5,9 @@ cli_plan <- function(arguments) {
   if (options$json) {
     want <- plan$want
     cli_print_json(list(source = want$source$source, offer = want$offer$name, shape = want$shape, interval = want$interval$iso, from = want$from, to = want$to,
-      session = want$session, requests = plan$pages, rows = plan$rows, seconds = plan$seconds, bytes = plan$bytes, quotas = plan$quotas, held = I(plan$held), notes = I(want$notes),
+      session = want$session, requests = plan$pages, rows = plan$rows, seconds = plan$seconds, bytes = plan$bytes, quotas = plan$quotas, held = cli_array(plan$held), notes = cli_array(want$notes),
       calls = plan$calls[c("symbol", "from", "to", "rows", "pages")]))
   } else {
-    print(plan)
+    cat(cli_words(format_plan(plan)), sep = "\n")
   }
 }

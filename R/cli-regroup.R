@@ -16,7 +16,7 @@ cli_regroup <- function(arguments) {
   read <- cli_series(options)
   x <- cli_one_table(read)
   if (series_kind(x) != "bars") {
-    return(cli_put(regroup_values(x, to, options), options))
+    return(cli_put(regroup_values(x, to, options, read), options))
   }
   session <- if (is.null(read$calendar) || options$session == "all") NULL else options$session
   rows <- bars_regroup(x, to, read$calendar, session = session, base = read$interval, zone = read$zone, anchor = options$anchor, day_start = options$day_start,
@@ -24,9 +24,9 @@ cli_regroup <- function(arguments) {
   cli_put(rows, options, "bar")
 }
 
-regroup_values <- function(x, to, options) {
+regroup_values <- function(x, to, options, read) {
   to <- check_frequency(to)
   now <- unique(parts_of(x, "UTC")$frequency)
   rank <- c(D = 1, W = 2, M = 3, Q = 4, T = 5, S = 6, A = 7)
-  if (all(rank[now] <= rank[to])) series_condense(x, to, options$rule %||% "mean", need = cli_number(options, "need", 0) %||% 0) else series_refine(x, to, options$rule %||% "last")
+  if (all(rank[now] <= rank[to])) series_condense(x, to, options$rule %||% "mean", need = cli_number(options, "need", 0) %||% 0, calendar = read$calendar, zone = read$zone) else series_refine(x, to, options$rule %||% "last")
 }

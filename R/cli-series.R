@@ -36,10 +36,11 @@ cli_series <- function(options) {
     return(list(tables = list(cli_named(cli_window(rows, options, zone), options$words)), calendar = given, zone = zone))
   }
   if (!is.null(options$dataset)) {
-    rows <- do.call(archive_observations, c(list(archive, cli_needs(options, "source"), options$dataset), cli_pairs(options$words), list(from = options$from, to = options$to)))
+    rows <- archive_observations(archive, cli_needs(options, "source"), options$dataset, from = options$from, to = options$to, keys = cli_pairs(options$words, split = FALSE))
     return(list(tables = list(rows), calendar = given, zone = options$zone %||% given$zone %||% "UTC"))
   }
   interval <- cli_needs(options, "interval")
+  options$words <- cli_symbols(options$words)
   calendar <- given %||% cli_calendar(options, archive, options$words, interval)
   zone <- options$zone %||% calendar$zone %||% "UTC"
   bars <- archive_bars(archive, if (length(options$words)) options$words, interval, from = options$from, to = options$to, source = options$source, zone = zone)
@@ -109,11 +110,11 @@ read_any_table <- function(file) {
       vetusta_stop("import", "The Parquet file is damaged.", where = file, todo = "look at what wrote it, or fetch it again")
     }))
   }
+  check_plain_text(path)
   rows <- tryCatch(suppressWarnings(data.table::fread(file = path, data.table = FALSE, na.strings = table_absent, colClasses = "character", showProgress = FALSE,
     strip.white = TRUE)), error = function(e) NULL)
   if (is.null(rows) || ncol(rows) < 2) vetusta_stop("import", "The file is no table.", where = file, todo = "give a CSV with a line of names, or a Parquet file")
-  check_text_names(rows, file)
-  rows
+  plain_texts(rows, file)
 }
 
 rename_columns <- function(raw, columns, file) {
@@ -151,11 +152,12 @@ numbers_of <- function(raw, file) {
   }
   # a further column is numbers where all of it is
   words <- c("open", "high", "low", "close", "volume", "value", "symbol", "series", "time", "period", "frequency", "unit", "status", "released", "session", "side", "rule")
-  for (column in setdiff(names(raw)[vapply(raw, is.character, TRUE)], words)) {
-    number <- read_number(raw[[column]])
-    if (any(!is.na(number)) && !any(is.na(number) & !is.na(raw[[column]]))) raw[[column]] <- number
+  raw <- as.list(raw)
+  for (i in which(vapply(raw, is.character, TRUE) & !names(raw) %in% words)) {
+    number <- read_number(raw[[i]])
+    if (any(!is.na(number)) && !any(is.na(number) & !is.na(raw[[i]]))) raw[[i]] <- number
   }
-  raw
+  list_frame(raw)
 }
 
 read_file_times <- function(time, as, zone, calendar, file) {
@@ -166,7 +168,7 @@ read_file_times <- function(time, as, zone, calendar, file) {
     return(day_times(time, zone, calendar))
   }
   check_choice(as, "time-as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"))
-  read <- if (as == "rfc3339") text_times(as.character(time), zone, calendar) else read_column(time, as, zone)$value
+  read <- if (as == "rfc3339") second_passes(text_times(as.character(time), zone, calendar), zone) else read_column(time, as, zone)$value
   bad <- which(is.na(read))
   if (length(bad)) vetusta_stop("import", paste0("\"", time[bad[1]], "\" is no time."), where = paste0(file, ", row ", bad[1]),
     todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or say --time-as")
@@ -187,7 +189,7 @@ cli_put <- function(rows, options, what = "row") {
   }
   shown <- as.data.frame(utils::head(rows, 40))
   empty <- vapply(shown, function(column) all(is.na(column)), TRUE)
-  cat(text_table(shown[!empty]), sep = "\n")
+  cat(text_table(shown[!empty], cli_width()), sep = "\n")
   if (nrow(rows) > 40) cli_say("and ", counted(nrow(rows) - 40, what), " more; --file writes them all")
 }
 

@@ -10,14 +10,15 @@ cli_sources <- function(arguments) {
   if (!task %in% c("list", "check", "draft")) cli_usage_error("\"", task, "\" cannot be done with sources; ", suggest_word(task, c("list", "check", "draft")))
   if (task == "check") {
     if (length(options$words) != 2) cli_usage_error("check needs a card")
-    card <- source_card(options$words[2])
+    # a card of the desk by its name, else a file
+    card <- cli_source(options, options$words[2])
     print(card)
     return(cli_say("the card is right"))
   }
   if (task == "draft") {
     if (is.null(options$sample)) cli_usage_error("draft needs --sample")
     text <- source_draft(strsplit(options$sample, ",", fixed = TRUE)[[1]], options$name)
-    if (is.null(options$file)) cat(text, sep = "\n") else writeLines(text, options$file)
+    if (is.null(options$file)) cat(text, sep = "\n") else write_lines_whole(text, options$file, "draft")
     return(cli_say("edit what is marked, then: vetusta sources check ", options$file %||% "CARD"))
   }
   desk <- cli_desk(options)
@@ -29,5 +30,9 @@ cli_sources <- function(arguments) {
       secrets = if (!length(access_secrets(card$access))) "none needed" else if (all(secrets_set(card))) "set" else "not set",
       limits = paste(vapply(card$limits, format_limit, ""), collapse = ", "), offers = paste(names(card$offers), collapse = ", "))
   }))
-  if (options$json) cli_print_json(rows) else cli_print_table(rows)
+  if (options$json) {
+    rows$limits <- lapply(cards, function(file) cli_array(vapply(source_card(file)$limits, format_limit, "")))
+    rows$offers <- lapply(cards, function(file) cli_array(names(source_card(file)$offers)))
+    cli_print_json(rows)
+  } else cli_print_table(rows)
 }

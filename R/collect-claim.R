@@ -9,10 +9,10 @@ next_chain <- function(state) {
   if (is.null(state$archive)) {
     return(chain)
   }
-  # a stretch of bars shrinks while somebody collects it: what is claimed there are the series, and what is left shows afterwards
+  # a stretch of bars shrinks while somebody collects it: what is claimed there are the series, of all sessions, and what is left shows afterwards
   bars <- chain$windowed && state$want$shape == "bars"
-  chain$claim <- if (bars) paste(c(state$want$source$source, state$want$offer$name, state$want$interval$iso, state$want$session, chain$symbols), collapse = " ")
-  else paste(state$want$source$source, state$want$offer$name, chain$start)
+  chain$claim <- claim_name(if (bars) paste(c(state$want$source$source, state$want$offer$name, state$want$interval$iso, chain$symbols), collapse = " ")
+  else paste(state$want$source$source, state$want$offer$name, chain$start))
   verdict <- archive_claim(state$archive, chain$claim, if (bars) Inf else state$started)
   if (verdict == "taken") {
     state$order <- c(state$order, i)
@@ -26,6 +26,9 @@ next_chain <- function(state) {
   if (is.null(rest)) claim_over(state, chain)
   rest
 }
+
+# A call of many symbols would make a name of many thousand letters.
+claim_name <- function(text) if (nchar(text) > 500) paste(substr(text, 1, 200), content_hash(charToRaw(text))) else text
 
 claim_over <- function(state, chain) if (!is.null(chain$claim) && !is.null(state$archive)) in_transaction(state$archive, function() claim_ended(state, chain))
 
@@ -43,8 +46,8 @@ still_missing <- function(state, chain) {
   if (!chain$windowed || !state$planned_with || state$want$shape != "bars") {
     return(chain)
   }
-  left <- do.call(rbind, lapply(chain$symbols, function(symbol) missing_ranges(list(source = state$want$source, interval = state$want$interval, session = state$want$session,
-    from = chain$from, to = chain$to), symbol, state$archive)))
+  left <- do.call(rbind, missing_ranges(list(source = state$want$source, interval = state$want$interval, session = state$want$session,
+    from = chain$from, to = chain$to), chain$symbols, state$archive))
   if (!nrow(left)) {
     return(NULL)
   }

@@ -19,6 +19,7 @@ job_download <- function(state, chain, link, file) {
     chain$asked <- as.numeric(Sys.time())
     chain$request$address <- link
     reason <- job_download_rest(state, link, file)
+    state$counter$answered(attr(pause, "token"), 0)
     if (is.null(reason)) {
       journal_alone(state, chain, list(status = 200L, body = raw()), "asked", paste("the file,", number_text(file.size(file)), "bytes"))
       return(TRUE)
@@ -56,7 +57,7 @@ job_download_rest <- function(state, link, file, redirects = wire_bounds$redirec
   }
   redirect <- redirect_address(list(status = status, headers = headers, address = link))
   if (!is.null(redirect)) {
-    if (redirects < 1 || !may_follow(redirect, source$address, source$elsewhere)) {
+    if (redirects < 1 || !may_follow(redirect, source$address, source$elsewhere) || (!same_origin(redirect, source$address) && has_secret(redirect, state_secrets(state)))) {
       return(for_good("the link redirects to another place, which is not followed"))
     }
     return(job_download_rest(state, redirect, file, redirects - 1))

@@ -15,7 +15,7 @@ collect_event <- function(state, event) {
     good = collect_good(state, event$chain, response),
     again = collect_again(state, event$chain, answer_text(state, response), response),
     refused = collect_refused(state, event$chain, response),
-    absent = if (chain_restart(state, event$chain, response) || chain_parted(state, event$chain, response)) NULL else collect_failed(state, event$chain, response, "absent",
+    absent = if (chain_beyond(state, event$chain, response) || chain_restart(state, event$chain, response) || chain_parted(state, event$chain, response)) NULL else collect_failed(state, event$chain, response, "absent",
       paste0("the source has no ", event$chain$label, ": ", answer_text(state, response)),
       "look at the symbol, or leave it out"),
     wrong = if (chain_restart(state, event$chain, response) || chain_parted(state, event$chain, response)) NULL else collect_failed(state, event$chain, response, "wrong",
@@ -24,13 +24,26 @@ collect_event <- function(state, event) {
   )
 }
 
+# Some services say HTTP 404 for the page after the last one. A place by number or count that an earlier run reached may be just that.
+chain_beyond <- function(state, chain, response) {
+  if (chain$page < 2 || !is.null(state$want$sdmx) || (chain$resumed && !(state$want$offer$next_page$by %||% "") %in% c("page", "offset"))) {
+    return(FALSE)
+  }
+  page <- empty_page(state, chain)
+  chain <- page_place(chain, page, state)
+  state$store(state, chain, response, page)
+  state$stumbled <- 0
+  state$vain <- 0
+  TRUE
+}
+
 # A place reached by an earlier run that the service no longer knows: the pages are asked for from the first on.
 chain_restart <- function(state, chain, response) {
   if (!isTRUE(chain$resumed)) {
     return(FALSE)
   }
   journal_alone(state, chain, response, "again", paste("the place reached before is not known any more:", answer_text(state, response)))
-  in_transaction(state$archive, function() archive_reach(state$archive, state$want, chain, NULL, 0))
+  in_transaction(state$archive, function() archive_reach(state$archive, state$want$source$source, state$want$offer$name, list(start = chain$start), NULL))
   fresh <- collect_chain(state$want, chain$call, NULL)
   fresh$claim <- chain$claim
   state$queue <- c(list(fresh), state$queue)
@@ -147,9 +160,11 @@ stop_refused <- function(state, chain, response) {
 }
 
 collect_failed <- function(state, chain, response, outcome, what, todo) {
+  what <- redact(what, state_secrets(state))
+  todo <- redact(todo, state_secrets(state))
   journal_alone(state, chain, response, outcome, what)
   names <- if (state$want$shape == "bars") chain$symbols else chain$label
   claim_over(state, chain)
   state$failed_keys <- c(state$failed_keys, chain$call$keys)
-  state$failed <- rbind(state$failed, data.frame(symbol = names, what = rep(what, length(names)), todo = rep(todo, length(names))))
+  state$failed <- rbind(state$failed, data.frame(symbol = names, what = rep(what, length(names)), todo = rep(todo, length(names)), outcome = rep(outcome, length(names))))
 }

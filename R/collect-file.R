@@ -19,6 +19,7 @@ job_store <- function(state, chain, offer, file) {
   chain$last <- TRUE
   in_transaction(state$archive, function() {
     claim_ended(state, chain)
+    call_held(state, chain, state$want$source$source, offer$name)
     if (state$want$shape != "bars") return(invisible())
     state$empty <- c(state$empty, Filter(function(name) is.null(state$came[[name]]), chain$symbols))
     cover_bars(state, chain, open %||% list())
@@ -96,14 +97,13 @@ job_lines <- function(offer, file, keep) {
 
 # Stores a piece; gives its bars that have not ended, which are not covered.
 job_piece <- function(state, chain, offer, decoded) {
-  frame <- list_frame(decoded$columns)
-  if (is.null(frame$symbol) && length(chain$symbols) == 1) frame$symbol <- rep(chain$symbols, decoded$rows)
+  tidy <- tidy_page(state$want, state$calendar, chain$symbols, decoded)
+  frame <- tidy$rows
   bars <- state$want$shape == "bars"
-  if (bars) frame <- complete_bars(frame, state$calendar, state$want$interval, state$want$source$zone, offer$bar_time)
   chain$asked <- as.numeric(Sys.time())
   chain$cover <- NULL
   chain$last <- FALSE
-  page <- list(rows = frame, count = decoded$rows, faults = page_faults(frame, decoded$faults, offer, state$want$shape), notes = NULL, following = "piece")
+  page <- list(rows = frame, count = decoded$rows, faults = tidy$faults, notes = NULL, following = "piece")
   chain$windowed <- TRUE
   state$store(state, chain, list(status = 200L, body = raw()), page)
   state$pages <- state$pages + 1

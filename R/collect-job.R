@@ -110,7 +110,7 @@ job_fetch <- function(state, chain, request, what, outcome = "asked") {
   source <- state$want$source
   chain$request$address <- request$address
   fetch <- function() {
-    fetch_patiently(function() wire_signed(request, source, state$tokens), source$patience, turn = function() take_token(state), most_wait = state$most_wait,
+    fetch_patiently(function() wire_signed(request, source, state$tokens), source$patience, state$counter, most_wait = state$most_wait, secrets = function() state_secrets(state),
       stumbled = function(why, answer) {
         state$again <- state$again + 1
         journal_alone(state, chain, answer[c("status", "body")], "again", redact(why, state_secrets(state)))

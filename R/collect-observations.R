@@ -41,6 +41,7 @@ observation_event <- function(state, chain, response) {
   if (response$status == 404) {
     journal_alone(state, chain, response, "empty", "no data for this selection")
     claim_over(state, chain)
+    if (!is.null(state$archive)) in_transaction(state$archive, function() call_held(state, chain, state$want$source$source, state$want$offer$name))
     if (!grepl("updatedAfter=", chain$request$address)) state$empty <- c(state$empty, chain$label)
     if (isTRUE(state$want$source$sdmx$updates) && !is.null(state$archive)) in_transaction(state$archive, function() archive_put_refreshed(state$archive,
       state$want$source$source, chain$start, chain$asked))
@@ -71,9 +72,13 @@ observation_page <- function(state, chain, response, where) {
   dims <- want$dataset$dimensions
   dimensions <- dims$id[dims$role != "time"]
   message <- if (identical(as.numeric(response$status), 204)) NULL else decode_sdmx(response$body, dimensions, where)
-  tidy <- tidy_message(message, dimensions)
-  list(rows = tidy$rows, count = nrow(tidy$rows), hash = NULL, faults = tidy$faults, notes = c(message$notes, unknown_codes(message$series, want$dataset)),
-    following = NULL, series = message$series, dimensions = dimensions, frequency = tidy$frequency)
+  # a message of notes alone says that there is nothing, or that there will be
+  if (!is.null(message) && !length(message$obs$series) && length(message$notes) && !any(grepl("\\((100|404)\\)$|no (results|data|records)", message$notes, ignore.case = TRUE))) {
+    vetusta_stop("payload", paste0("The service sends no data, and says: ", paste(message$notes, collapse = "; ")), where = where, todo = "run it again later: it goes on", again = FALSE)
+  }
+  tidy <- tidy_message(message, dimensions, want$dataset$attributes)
+  list(rows = tidy$rows, count = nrow(tidy$rows), hash = NULL, faults = tidy$faults, notes = c(message$notes, tidy$notes, unknown_codes(tidy$series, want$dataset)), full = FALSE,
+    following = NULL, probing = FALSE, series = tidy$series, dimensions = dimensions, frequency = tidy$frequency)
 }
 
 # Codes that the code lists do not have are kept, and told.
@@ -84,38 +89,75 @@ unknown_codes <- function(series, about) {
   }))
 }
 
-# Observations with their periods read, statuses in words and other attributes as JSON; what cannot be read is set aside.
-tidy_message <- function(message, dimensions) {
+# Observations with their periods read, statuses in words and other attributes as JSON; what cannot be read is set aside. What the structure attaches to a series is said of the
+# series, in whatever form it came; `known` are the structure's attributes with their `level`. A series whose periods are of several lengths is one series for each.
+tidy_message <- function(message, dimensions, known = NULL) {
   if (is.null(message) || !length(message$obs$series)) {
     return(list(rows = data.frame(series = integer(), period = numeric(), value = numeric(), status = character(), words = character(), released = numeric()),
-      faults = no_page_faults, frequency = character()))
+      faults = no_page_faults, frequency = character(), series = message$series))
   }
   obs <- message$obs
-  start <- unique(message$series[["REPORTING_YEAR_START_DAY"]])
-  start <- start[!is.na(start)]
-  periods <- time_periods(obs$time, if (length(start) == 1) start else "--01-01")
-  code <- obs[["OBS_STATUS"]] %||% rep(NA_character_, length(obs$value))
-  status <- ifelse(is.na(obs$value), "missing", ifelse(code %in% c("P", "F"), "provisional", "observed"))
-  others <- obs[setdiff(names(obs), c("series", "time", "value"))]
-  others <- others[vapply(others, function(column) any(!is.na(column)), TRUE)]
-  words <- if (length(others)) record_texts(lapply(others, as.character)) else rep(NA_character_, length(status))
-  words[words == "{}"] <- NA
-  valid <- message$sets$valid_from[message$series_set]
-  released <- as.numeric(read_released(valid, length(valid)))[obs$series]
-  rows <- data.frame(series = obs$series, period = as.numeric(periods$first), value = obs$value, status = status, words = words, released = released)
-  key <- if ("FREQ" %in% names(message$series)) message$series$FREQ else NA
-  by_time <- periods$frequency[match(seq_len(nrow(message$series)), obs$series)]
-  frequency <- ifelse(is.na(key) | !key %in% names(frequency_words), ifelse(is.na(by_time), "D", by_time), key)
-  bad <- c(which(is.na(rows$period)), message$odd$row)
+  attributes <- message$attributes
+  series <- message$series
+  set <- message$series_set
+  for (name in intersect(names(attributes), known$id[known$level == "series"])) {
+    there <- which(!is.na(attributes[[name]]))
+    if (is.null(series[[name]])) series[[name]] <- rep(NA_character_, nrow(series))
+    said <- attributes[[name]][there][match(seq_len(nrow(series)), obs$series[there])]
+    series[[name]] <- ifelse(is.na(series[[name]]), as.character(said), series[[name]])
+    attributes[[name]] <- NULL
+  }
+  year_start <- attributes[["REPORTING_YEAR_START_DAY"]] %||% series[["REPORTING_YEAR_START_DAY"]][obs$series] %||% rep(NA_character_, length(obs$time))
+  year_start[is.na(year_start) | !grepl("^--[0-9]{2}-[0-9]{2}$", year_start)] <- "--01-01"
+  periods <- time_periods(obs$time, year_start)
+  instant <- ifelse(periods$frequency %in% "I", as.numeric(read_rfc3339(sub("/.*", "", obs$time))), NA)
+  day <- as.numeric(periods$first)
+  code <- attributes[["OBS_STATUS"]] %||% rep(NA_character_, length(obs$value))
+  deleted <- obs$deleted %in% TRUE
+  status <- ifelse(deleted, "deleted", ifelse(is.na(obs$value), "missing", ifelse(code %in% c("P", "F"), "provisional", "observed")))
+  others <- attributes[vapply(attributes, function(column) any(!is.na(column)), TRUE)]
+  words <- if (length(others)) record_texts(lapply(others[order(names(others))], as.character)) else rep(NA_character_, length(status))
+  words[words == "{}" | deleted] <- NA
+  valid <- message$sets$valid_from
+  since <- released_instants(valid)
+  notes <- if (any(is.na(since) & !is.na(valid))) paste0("the release \"", valid[is.na(since) & !is.na(valid)][1], "\" cannot be read: the values count from their coming")
+  key <- if ("FREQ" %in% names(series)) series$FREQ[obs$series] else rep(NA_character_, length(obs$series))
+  own <- ifelse(periods$frequency %in% "I" & as.numeric(periods$days) > 1, NA, periods$frequency)
+  # the key says it, unless the periods are of other lengths
+  usual <- ifelse(is.na(key) | !key %in% names(frequency_words), NA, key)
+  usual[!is.na(usual) & usual == "D" & own %in% "I" & !is.na(instant) & instant %% 86400 != 0] <- "I"
+  ranges <- grepl("/P", obs$time, fixed = TRUE)
+  frequency <- ifelse(ranges | is.na(usual), ifelse(is.na(own), "D", own), usual)
+  if (any(deleted & is.na(obs$time))) frequency[deleted & is.na(obs$time)] <- ifelse(is.na(usual), "D", usual)[deleted & is.na(obs$time)]
+  split <- split_series(obs$series, frequency)
+  period <- ifelse(split$frequency[split$owner] == "I" & !is.na(instant), instant / 86400, day)
+  rows <- data.frame(series = split$owner, period = period, value = ifelse(deleted, NA_real_, obs$value), status = status, words = words, released = since[set][obs$series])
+  bad <- unique(c(which(is.na(rows$period) & !(deleted & is.na(obs$time))), message$odd$row))
   faults <- no_page_faults
   if (length(bad)) {
-    bad <- unique(bad)
-    series <- do.call(paste, c(unname(message$series[dimensions]), sep = "."))[obs$series[bad]]
-    faults <- data.frame(row = bad, symbol = series, time = NA_real_, place = paste0("observation ", bad), fault = ifelse(is.na(rows$period[bad]),
+    names <- do.call(paste, c(unname(series[dimensions]), sep = "."))[obs$series[bad]]
+    faults <- data.frame(row = bad, symbol = names, time = NA_real_, place = paste0("observation ", bad), fault = ifelse(is.na(rows$period[bad]),
       "period cannot be read", "value cannot be read"),
       detail = ifelse(is.na(rows$period[bad]), paste("value", obs$time[bad]), paste("value", message$odd$text[match(bad, message$odd$row)])))
   }
-  list(rows = rows, faults = faults, frequency = frequency)
+  list(rows = rows, faults = faults, frequency = split$frequency, series = series[split$of, , drop = FALSE], notes = notes)
+}
+
+# The series of observations, one for each frequency that occurs in it: `owner` of each observation, and for each series that it is part `of` and its `frequency`.
+split_series <- function(series, frequency) {
+  key <- paste(series, frequency)
+  first <- which(!duplicated(key))
+  first <- first[order(series[first], method = "radix")]
+  list(owner = match(key, key[first]), of = series[first], frequency = frequency[first])
+}
+
+# When a message's data were released: an instant, a day, or a month or year, which count from their first day.
+released_instants <- function(text) {
+  if (!length(text) || all(is.na(text))) {
+    return(rep(NA_real_, length(text)))
+  }
+  instant <- as.numeric(read_rfc3339(as.character(text)))
+  ifelse(is.na(instant), as.numeric(time_periods(as.character(text))$first) * 86400, instant)
 }
 
 store_observations <- function(state, chain, page, good, journal) {

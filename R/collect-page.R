@@ -6,8 +6,12 @@ collect_good <- function(state, chain, response) {
   if (inherits(page, "vetusta_error_payload")) {
     return(collect_spoilt(state, chain, response, page))
   }
+  # HTTP 202 without rows: what was asked for is not ready yet
+  if (identical(as.numeric(response$status), 202) && page$count == 0) {
+    return(collect_again(state, chain, "HTTP 202: not ready yet", response))
+  }
   chain <- page_way(chain, page, state)
-  if (!is.null(page$following) && window_passed(chain, page, state$want$offer)) page["following"] <- list(NULL)
+  if (!is.null(page$following) && (window_passed(chain, page, state$want$offer) || (page$probing && window_full(chain, page, state)))) page["following"] <- list(NULL)
   chain <- page_place(chain, page, state)
   last_wanted <- state$pages + 1 >= state$most_pages
   if (!is.null(page$following)) {
@@ -17,6 +21,8 @@ collect_good <- function(state, chain, response) {
   state$stumbled <- 0
   state$vain <- 0
   state$pages <- state$pages + 1
+  # what came is stored, and what follows cannot be asked for
+  if (!is.null(page$halt)) collect_failed(state, chain, response, "payload", paste0(page$halt$what, " (", page$halt$where, ")"), page$halt$todo)
   if (last_wanted) state$stopped <- TRUE
 }
 
@@ -39,7 +45,8 @@ collect_spoilt <- function(state, chain, response, error) {
   if (isTRUE(error$again)) {
     return(collect_again(state, chain, redact(error$what, state_secrets(state)), response))
   }
-  if (chain$attempt < 3) {
+  # one that says what is wrong with the call says the same again
+  if (chain$attempt < 3 && !identical(error$again, FALSE)) {
     return(collect_again(state, chain, redact(error$what, state_secrets(state)), response[c("body", "status")]))
   }
   state$stumbled <- state$stumbled + 1
@@ -53,24 +60,52 @@ page_read <- function(state, chain, response, where) {
     return(observation_page(state, chain, response, where))
   }
   offer <- want$offer
-  # HTTP 204: there is nothing, and no body to say so
-  decoded <- if (identical(as.numeric(response$status), 204)) list(columns = empty_columns(offer), faults = no_faults, rows = 0L) else decode_body(offer,
+  # HTTP 204, and 202 without a body: there is nothing, and nothing to say so
+  bare <- identical(as.numeric(response$status), 204) || (identical(as.numeric(response$status), 202) && !length(response$body))
+  decoded <- if (bare) list(columns = empty_columns(offer), faults = no_faults, rows = 0L) else decode_body(offer,
     response$body, want$source, chain$known, page_members(offer), where)
-  rows <- list_frame(decoded$columns)
-  if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
-  if (want$shape == "bars") rows <- complete_bars(rows, state$calendar, want$interval, want$source$zone, offer$bar_time)
+  tidy <- tidy_page(want, state$calendar, chain$symbols, decoded)
+  rows <- tidy$rows
   page <- list(members = page_told(offer, decoded$members, response$headers), headers = response$headers, rows = decoded$items %||% decoded$rows, number = chain$page,
-    before = chain$before, last = decoded$last, newest = edge_time(rows$time %||% rows$period, max), oldest = edge_time(rows$time %||% rows$period, min))
+    before = chain$before, last = decoded$last, newest = edge_time(rows$time %||% rows$period, max), oldest = edge_time(rows$time %||% rows$period, min), largest = state$largest)
+  state$largest <- max(state$largest, page$rows)
   hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
   bounded <- !is.null(member_number(page$members$total)) || !is.null(member_number(page$members$pages))
+  # a service whose pages have no bound of their own and come again has no more
+  following <- if (!repeated || bounded) following_page(want$source, chain, page_rule(offer, want$source$zone)(chain$request$address, page), where, by = offer$next_page$by)
+  short <- if (is.null(following$address)) total_note(page)
+  full <- answer_is_full(offer, page)
   list(
-    rows = rows, count = page$rows, hash = hash, faults = page_faults(rows, decoded$faults, offer, want$shape),
-    notes = c(if (repeated) "a page before it came again", total_note(page), if (answer_is_full(offer, page)) "as many rows as one answer gives: some may be missing"),
-    full = answer_is_full(offer, page),
-    # a service whose pages have no bound of their own and come again has no more
-    following = if (!repeated || bounded) following_address(want$source, chain, page_rule(offer, want$source$zone)(chain$request$address, page), where, by = offer$next_page$by)
+    rows = rows, count = page$rows, hash = hash, faults = tidy$faults,
+    notes = c(if (repeated) "a page before it came again", short, if (full) "as many rows as one answer gives: some may be missing"),
+    full = full || !is.null(short) || !is.null(following$halt), following = following$address, halt = following$halt,
+    probing = !bounded && is.null(page$members$more) && page$rows < (offer$most %||% Inf)
   )
+}
+
+# A decoded body as rows of the want's shape, with what is wrong in them: the one way for pages, pieces of exports, and raw pages that are read again.
+tidy_page <- function(want, calendar, symbols, decoded) {
+  offer <- want$offer
+  rows <- list_frame(decoded$columns)
+  if (is.null(rows$symbol) && length(symbols) == 1) rows$symbol <- rep(symbols, decoded$rows)
+  # where the clock of rows runs back, the second pass of an hour that comes twice is meant
+  if (inherits(rows$time, "POSIXct") && decoded$rows && clock_is_local(offer)) {
+    rows$time <- second_passes(rows$time, want$source$zone, if (!is.null(rows$symbol)) paste(rows$symbol, rows[["side"]]))
+  }
+  if (want$shape == "bars") rows <- complete_bars(rows, calendar, want$interval, want$source$zone, offer$bar_time)
+  list(rows = rows, faults = page_faults(rows, decoded$faults, offer, want$shape))
+}
+
+clock_is_local <- function(offer) {
+  rule <- column_rule(offer$columns$time %||% list(need = "optional"))
+  identical(rule$as, "local") || !is.null(rule$written)
+}
+
+# A page of nothing, which ends a call.
+empty_page <- function(state, chain) {
+  tidy <- if (is.null(state$want$sdmx)) tidy_page(state$want, state$calendar, chain$symbols, list(columns = empty_columns(state$want$offer), rows = 0L, faults = no_faults))
+  list(rows = tidy$rows, count = 0, hash = NULL, faults = no_page_faults, notes = NULL, full = FALSE, following = NULL, probing = FALSE)
 }
 
 # An answer without pages that is as long as answers can be.
@@ -91,16 +126,16 @@ edge_time <- function(time, edge) {
 # A total that says more than came, although the pages are at their end.
 total_note <- function(page) {
   total <- member_number(page$members$total)
-  if (!is.null(total) && page$rows == 0 && page$before < total) paste0("the total says ", number_text(total), " rows, ", number_text(page$before), " came")
+  if (!is.null(total) && page$before + page$rows < total) paste0("the total says ", number_text(total), " rows, ", number_text(page$before + page$rows), " came")
 }
 
 complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NULL) {
   # as plain columns: a frame's own assignment takes longer than the work
   n <- nrow(rows)
   rows <- as.list(rows)
-  if (identical(bar_time, "end") && n && inherits(rows$time, "POSIXct")) rows$time <- shift_instant(rows$time, interval, -1, zone)
-  # a bar of a day is told by its day: its time is the opening of its first regular session
-  if (!is_intraday(interval) && inherits(rows$time, "POSIXct")) rows$time <- midnight_days(rows$time, zone, calendar)
+  if (identical(bar_time, "end") && n && inherits(rows$time, "POSIXct")) rows$time <- bar_starts(rows$time, interval, zone)
+  # a bar of a day is told by its day, wherever in it the source stamps it: its time is the opening of its first regular session
+  if (!is_intraday(interval) && inherits(rows$time, "POSIXct")) rows$time <- if (is.null(calendar)) midnight_days(rows$time, zone, calendar) else trading_days(rows$time, calendar)
   if (inherits(rows$time, "Date")) rows$time <- bar_days(rows$time, zone, calendar)
   for (name in c("open", "high", "low", "close", "volume")) rows[[name]] <- rows[[name]] %||% rep(NA_real_, n)
   if (is.null(rows$session)) {
@@ -109,6 +144,13 @@ complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NUL
   rows$side <- rows$side %||% rep(NA_character_, n)
   rows$status <- rows$status %||% rep("observed", n)
   list_frame(rows)
+}
+
+# Where bars begin that are named by their ends. A day that ends at its session's close and not at midnight is the day of its last second.
+bar_starts <- function(time, interval, zone) {
+  known <- as.numeric(time[is.finite(time)])
+  midnights <- all(known %% 86400 == 0) || all(known == as.numeric(time_local(local_day(utc(known), zone), 0, zone)))
+  if (identical(interval$iso, "P1D") && !midnights) time - 1 else shift_instant(time, interval, -1, zone)
 }
 
 # Bars of days and longer that are all told by an instant at midnight, local or of UTC, mean the day; unless days open just then.
@@ -131,11 +173,11 @@ bar_days <- function(day, zone, calendar) {
 
 # Faults of decoding and of the bars themselves; a row is set aside once, with its first fault.
 page_faults <- function(rows, decoded, offer, shape) {
-  judged <- if (shape == "bars") bars_faults(rows) else no_bars_faults
+  judged <- if (shape == "bars") rbind(bars_faults(rows), doubled_bars(rows)) else no_bars_faults
   if (!nrow(judged) && !nrow(decoded)) {
     return(no_page_faults)
   }
-  judged <- judged[!judged$row %in% decoded$row, ]
+  judged <- judged[!judged$row %in% decoded$row & !duplicated(judged$row), ]
   row <- c(decoded$row, judged$row)
   data.frame(
     row = row, symbol = rows$symbol[row] %||% rep(NA_character_, length(row)), time = if (is.null(rows$time)) rep(NA_real_, length(row)) else as.numeric(rows$time)[row],
@@ -144,29 +186,56 @@ page_faults <- function(rows, decoded, offer, shape) {
   )
 }
 
+# Of two bars of one time that differ the later counts, and the earlier is set aside.
+doubled_bars <- function(rows) {
+  n <- nrow(rows)
+  if (n < 2 || !is.unsorted(as.numeric(rows$time), strictly = TRUE)) {
+    return(no_bars_faults)
+  }
+  key <- paste(rows$symbol, rows$side, as.numeric(rows$time), sep = "\r")
+  twice <- which(duplicated(key, fromLast = TRUE) & !is.na(rows$time))
+  if (!length(twice)) {
+    return(no_bars_faults)
+  }
+  last <- n + 1L - match(key[twice], rev(key))
+  values <- intersect(c("open", "high", "low", "close", "volume"), names(rows))
+  differ <- rows_differ(rows[twice, values, drop = FALSE], rows[last, values, drop = FALSE])
+  row <- twice[differ]
+  data.frame(row = row, symbol = rows$symbol[row], time = rows$time[row], fault = rep("another row of this time differs", length(row)),
+    detail = sprintf("close %s, and %s in a row after it", rows$close[row], rows$close[last[differ]]))
+}
+
 no_page_faults <- data.frame(row = integer(), symbol = character(), time = numeric(), place = character(), fault = character(), detail = character())
 
-following_address <- function(source, chain, value, where, by = NULL) {
+# Where the next page is: `address`, or nothing where this one is the last; `halt`, an error, where it cannot be asked for, though this page is good.
+following_page <- function(source, chain, value, where, by = NULL) {
   if (is.null(value)) {
     return(NULL)
   }
+  halt <- function(what, todo) list(halt = vetusta_error("payload", what, where, todo))
   address <- absolute_address(value, chain$request$address)
   if (is.na(address)) {
-    stop_payload(paste0("The next page's address cannot be read: \"", value, "\"."), where, "look at next_page: in the card")
+    return(halt(paste0("The next page's address cannot be read: \"", value, "\"."), "look at next_page: in the card"))
   }
   if (!may_follow(address, source$address, source$elsewhere)) {
-    stop_payload(paste0("The next page's address leads to another place, ", origin_of(address), "."), where,
-      "it is not followed, because the key must not go there; where it is right, say elsewhere: follow in the card, and it is followed without the key")
+    return(halt(paste0("The next page's address leads to another place, ", origin_of(address), "."),
+      "it is not followed, because the key must not go there; where it is right, say elsewhere: follow in the card, and it is followed without the key"))
   }
   address <- without_parameter(address, source$access)
-  if (address %in% c(chain$seen, chain$request$address)) {
-    if (identical(by, "time")) {
-      return(NULL)
-    }
-    stop_payload("The next page's address was asked for already: the pages go round.", where, "tell the service's makers; what came so far is kept")
+  if (!same_origin(address, source$address) && has_secret(address, source_secrets(source))) {
+    return(halt(paste0("The next page's address leads to another place, ", origin_of(address), ", with a secret in it."), "tell the service's makers: a key must not go elsewhere"))
   }
-  if (chain$page >= page_bound) stop_payload(paste0("There are more than ", format(page_bound, big.mark = ","), " pages."), where, "ask for a shorter window")
-  address
+  # a last page that names itself is the last
+  if (address == chain$request$address) {
+    return(NULL)
+  }
+  if (address %in% chain$seen) {
+    return(if (!identical(by, "time")) halt("The next page's address was asked for already: the pages go round.", "tell the service's makers; what came so far is kept"))
+  }
+  if (chain$page >= page_bound) {
+    return(halt(paste0("There are more than ", format(page_bound, big.mark = ","), " pages."), "ask for a shorter window"))
+  }
+  list(address = address)
 }
 
 page_bound <- 100000
@@ -181,19 +250,41 @@ without_parameter <- function(address, access) {
 
 page_store <- function(state, chain, response, page) {
   archive <- state$archive
+  source <- state$want$source$source
+  offer <- state$want$offer$name
   in_transaction(archive, function() {
     good <- if (nrow(page$faults)) page$rows[-page$faults$row, , drop = FALSE] else page$rows
-    journal <- journal_entry(state, chain, response, "stored", rows = nrow(good), message = if (length(page$notes)) paste(page$notes, collapse = "; ") else NA)
+    journal <- journal_entry(state, chain, response, if (response$status >= 400) "end" else "stored", rows = nrow(good), message = if (length(page$notes)) paste(page$notes, collapse = "; ") else NA)
     if (!is.null(page$series)) store_observations(state, chain, page, good, journal)
     else if (state$want$shape == "bars") store_bars(state, chain, good, journal) else store_records(state, good, journal)
+    page$faults$detail <- redact(page$faults$detail, state_secrets(state))
     archive_put_findings(archive, page$faults, journal)
     note_findings(archive, page$notes, chain, journal)
-    if (!chain$windowed && (!is.null(page$following) || chain$page > 1 || chain$resumed)) archive_reach(archive, state$want, chain, page$following, chain$before + page$count)
-    if (state$keep_raw && length(response$body)) archive_put_raw(archive, journal, without_secrets(response$body, state_secrets(state)), chain, state$want)
-    if (is.null(page$following)) claim_ended(state, chain)
+    if (!chain$windowed && (!is.null(page$following) || chain$page > 1 || chain$resumed)) {
+      archive_reach(archive, source, offer, list(start = chain$start, key = chain$key, from = chain$from %||% NA, to = chain$to %||% NA, page = chain$page + 1, before = chain$before + page$count),
+        page$following)
+    }
+    if (is.null(page$following) && !isTRUE(page$full)) call_held(state, chain, source, offer)
+    if (state$keep_raw && length(response$body)) archive_put_raw(archive, journal, redact_bytes(response$body, state_secrets(state)), chain, state$want)
+    if (is.null(page$following) && is.null(page$halt)) claim_ended(state, chain)
   })
   state$aside <- state$aside + length(unique(page$faults$row))
 }
+
+# A call of rows that was answered whole: its window is held, up to where values may still come; without a window it is done for this round.
+call_held <- function(state, chain, source, offer) {
+  if (state$want$shape == "bars") {
+    return(invisible())
+  }
+  if (is.null(chain$from) || is.null(chain$to) || !is.null(state$want$sdmx)) {
+    return(archive_asked_note(state$archive, source, offer, chain$start))
+  }
+  until <- min(chain$to, max(chain$newest %||% -Inf, chain$asked - settled_days * 86400))
+  if (until > chain$from) archive_cover_rows(state$archive, source, offer, chain$key, chain$from, until)
+}
+
+# For so long after its time a value that is missing may still be published.
+settled_days <- 14
 
 note_findings <- function(archive, notes, chain, journal) {
   if (length(notes)) {

@@ -12,7 +12,7 @@
 #' while (!is.null(page <- following())) print(nrow(page))
 #' }
 collect_pages <- function(plan) {
-  if (!inherits(plan, "vetusta_plan")) vetusta_stop("want", "What is collected is a plan.", todo = "make one with plan_calls()")
+  if (missing(plan) || !inherits(plan, "vetusta_plan")) vetusta_stop("want", "What is collected is a plan.", todo = "make one with plan_calls()")
   source <- plan$want$source
   for (name in access_secrets(source$access)) source_secret(source, name)
   state <- collect_state(plan, archive = NULL)
@@ -62,6 +62,7 @@ collect_pages <- function(plan) {
 #' }
 collect_reread <- function(source, offer, archive) {
   check_source(source)
+  check_text(offer, "offer")
   check_archive(archive)
   kept <- archive_get(archive, "SELECT journal, about, hash FROM raw WHERE source = ? AND offer = ? ORDER BY journal", list(source$source, offer))
   if (!nrow(kept) || is.null(source$offers[[offer]])) {
@@ -75,7 +76,7 @@ collect_reread <- function(source, offer, archive) {
     state$want <- want
     body <- memDecompress(archive_get(archive, "SELECT body FROM raw WHERE journal = ?", list(kept$journal[i]))$body[[1]], "gzip")
     if (content_hash(body) != kept$hash[i]) {
-      state$failed <- rbind(state$failed, data.frame(symbol = offer, what = paste0("raw page ", kept$journal[i], " is damaged"), todo = "collect it again"))
+      state$failed <- rbind(state$failed, data.frame(symbol = offer, what = paste0("raw page ", kept$journal[i], " is damaged"), todo = "collect it again", outcome = "damaged"))
       next
     }
     reread_page(state, about, body, kept$journal[i])
@@ -94,13 +95,12 @@ reread_page <- function(state, about, body, journal) {
   chain <- list(known = about$known, symbols = about$symbols, label = label, page = 1, before = 0)
   decoded <- tryCatch(decode_body(state$want$offer, body, state$want$source, chain$known, where = label), vetusta_error_payload = identity)
   if (inherits(decoded, "vetusta_error_payload")) {
-    state$failed <- rbind(state$failed, data.frame(symbol = label, what = decoded$what, todo = decoded$todo))
+    state$failed <- rbind(state$failed, data.frame(symbol = label, what = decoded$what, todo = decoded$todo, outcome = "payload"))
     return(invisible())
   }
-  rows <- list_frame(decoded$columns)
-  if (is.null(rows$symbol) && length(chain$symbols) == 1) rows$symbol <- rep(chain$symbols, decoded$rows)
-  if (state$want$shape == "bars") rows <- complete_bars(rows, state$calendar, state$want$interval, state$want$source$zone)
-  faults <- page_faults(rows, decoded$faults, state$want$offer, state$want$shape)
+  tidy <- tidy_page(state$want, state$calendar, chain$symbols, decoded)
+  rows <- tidy$rows
+  faults <- tidy$faults
   good <- if (nrow(faults)) rows[-faults$row, , drop = FALSE] else rows
   in_transaction(state$archive, function() {
     if (state$want$shape == "bars") store_bars(state, chain, good, journal) else store_records(state, good, journal)
@@ -111,8 +111,15 @@ reread_page <- function(state, about, body, journal) {
 }
 
 page_observations <- function(page, rows) {
+  rows <- rows[rows$status != "deleted", , drop = FALSE]
   key <- do.call(paste, c(unname(page$series[page$dimensions]), sep = "."))
-  without_notes(series_frame(list_frame(c(list(series = key[rows$series], period = as.Date(rows$period, origin = "1970-01-01"), frequency = page$frequency[rows$series],
-    value = rows$value, status = rows$status, released = utc(rows$released)),
-    lapply(page$series, `[`, rows$series)))))
+  frame <- list(series = key[rows$series], period = as.Date(floor(rows$period), origin = "1970-01-01"), frequency = page$frequency[rows$series],
+    value = rows$value, status = rows$status, released = utc(rows$released))
+  series <- lapply(page$series, `[`, rows$series)
+  if (!any(frame$frequency %in% "I")) {
+    return(without_notes(series_frame(list_frame(c(frame, free_names(series, c(names(frame), "unit")))))))
+  }
+  frame$period <- utc(whole_micros(rows$period * 86400))
+  names(frame)[2] <- "time"
+  as_rows(c(frame, free_names(series, names(frame))))
 }

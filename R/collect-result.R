@@ -26,12 +26,12 @@ format_run <- function(x) {
   held <- if (x$equal > 0) paste0(", ", count(x$equal), " held already")
   changed <- if (x$changed > 0) paste0(", ", count(x$changed), " changed")
   c(
-    paste0("collected ", count(x$new), " new ", c(bars = "bars", observations = "values")[x$shape] %|na|% "rows", changed, held, " in ", count(x$pages),
-      " pages and ", format_seconds(max(1, x$seconds))),
+    paste0("collected ", count(x$new), " new ", c(bars = "bars", observations = "values")[x$shape] %|na|% "rows", changed, held, " in ", counted(x$pages, "page"),
+      " and ", format_seconds(max(1, x$seconds))),
     if (isTRUE(x$cut > 0)) paste0("  ", counted(x$cut, "selection"), " too large for the service, cut and asked for in parts"),
     if (length(x$empty)) paste0("  no data for ", paste(utils::head(x$empty, 5), collapse = ", "), if (length(x$empty) > 5) " and more"),
-    if (x$again > 0) paste0("  ", count(x$again), " calls had to be repeated"),
-    if (x$aside > 0) paste0("  ", count(x$aside), " rows were set aside: see the archive's findings"),
+    if (x$again > 0) paste0("  ", counted(x$again, "call"), " had to be repeated"),
+    if (x$aside > 0) paste0("  ", counted(x$aside, "row"), if (x$aside == 1) " was" else " were", " set aside: see archive_findings()"),
     if (x$left > 0) paste0("  ", counted(x$left, "call"), " left", if (!is.null(x$resume)) paste0(": the quota is used up; go on after ", format_instant(floor(as.numeric(x$resume))))),
     if (nrow(x$failed)) paste0("  ", count(nrow(x$failed)), " failed:"),
     if (nrow(x$failed)) format_failed(utils::head(x$failed, 10)),

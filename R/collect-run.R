@@ -12,7 +12,7 @@
 #' @param wait The longest pause, in seconds, that is waited for within the run; where a quota makes it longer, the run ends
 #'   and says when to go on.
 #' @return Invisibly a `vetusta_run`: a list with `empty` (what had no data), `pages`, `new`, `changed`, `equal` (bars), `aside` (rows set aside among the
-#'   archive's findings), `again` (calls that had to be repeated), `seconds`, and `failed` (a data frame of `symbol`, `what`, `todo`).
+#'   archive's findings), `again` (calls that had to be repeated), `seconds`, and `failed` (a data frame of `symbol`, `what`, `todo`, `outcome`).
 #'   `left` are the calls not made or not ended because a quota is used up or `pages` was reached, `resume` when to go on.
 #' @section Errors: `vetusta_error_secret` when the key is not set, `vetusta_error_access` when the service refuses it,
 #'   `vetusta_error_network` when nothing answers, `vetusta_error_archive` when the archive cannot be written. What was
@@ -26,7 +26,7 @@
 #' collect_run(plan_calls(want, archive), into = archive)
 #' }
 collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw = FALSE, wait = 900) {
-  if (!inherits(plan, "vetusta_plan")) vetusta_stop("want", "What is collected is a plan.", todo = "make one with plan_calls()")
+  if (missing(plan) || !inherits(plan, "vetusta_plan")) vetusta_stop("want", "What is collected is a plan.", todo = "make one with plan_calls()")
   archive <- check_archive(into)
   source <- plan$want$source
   for (name in access_secrets(source$access)) source_secret(source, name)
@@ -38,6 +38,8 @@ collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw =
     line_close(state$line)
     try(archive_claims_release(archive), silent = TRUE)
   })
+  round <- want_round(plan$want)
+  if (!is.null(round)) in_transaction(archive, function() archive_round_begin(archive, source$source, plan$want$offer$name, round))
   if (!is.null(plan$want$offer$job)) {
     while (calls_left(state) && !state$stopped) {
       chain <- next_chain(state)
@@ -56,6 +58,8 @@ collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw =
     }
   }
   for (series in state$touched) archive_settle(archive, series)
+  # where every call was made, the next run asks anew
+  if (!is.null(round) && calls_left(state) + state$unfinished == 0) in_transaction(archive, function() archive_round_end(archive, source$source, plan$want$offer$name, round))
   invisible(collect_result(state))
 }
 
@@ -65,7 +69,8 @@ collect_state <- function(plan, archive) {
   state$want <- want
   state$archive <- archive
   state$calendar <- source_calendar(want$source)
-  state$gate <- limits_gate(want$source$limits)
+  state$counter <- source_counter(want$source, archive)
+  state$largest <- 0
   state$tokens <- new.env(parent = emptyenv())
   state$store <- page_store
   state$one_by_one <- FALSE
@@ -97,7 +102,7 @@ collect_state <- function(plan, archive) {
   state$came <- new.env(parent = emptyenv())
   state$failed_keys <- list()
   for (name in c("pages", "new", "changed", "equal", "aside", "again", "cut")) state[[name]] <- 0
-  state$failed <- data.frame(symbol = character(), what = character(), todo = character())
+  state$failed <- data.frame(symbol = character(), what = character(), todo = character(), outcome = character())
   state
 }
 
@@ -113,8 +118,9 @@ collect_chain <- function(want, call, archive = NULL, now = as.numeric(Sys.time(
     request = wire_request(want$source, want$offer, offer_values(want$offer, known, want$source$zone)))
   if (is.na(chain$from)) chain["from"] <- list(NULL)
   chain$start <- request_key(chain$request)
+  chain$key <- call_key(call)
   chain$windowed <- want$shape == "bars" && has_window(want$offer)
-  reached <- if (!is.null(archive) && !chain$windowed && !is.null(want$offer$next_page)) archive_reached(archive, want, chain)
+  reached <- if (!is.null(archive) && !chain$windowed && !is.null(want$offer$next_page)) archive_reached(archive, want$source$source, want$offer$name, chain$start)
   chain$resumed <- !is.null(reached)
   if (!is.null(reached)) {
     chain$request$address <- reached$following
@@ -126,10 +132,14 @@ collect_chain <- function(want, call, archive = NULL, now = as.numeric(Sys.time(
 
 calls_left <- function(state) length(state$queue) + length(state$order) - state$begun
 
+# More pages may come than were planned: the bar's end moves on with them. That it cannot be drawn is no reason to stop.
 collect_bar <- function(total) {
-  id <- cli::cli_progress_bar(total = total, format = "{cli::pb_bar} {cli::pb_current} of {cli::pb_total} pages | {cli::pb_status} | {cli::pb_eta_str}",
+  id <- cli::cli_progress_bar(total = total + 1, format = "{cli::pb_bar} {cli::pb_current} of {cli::pb_total} pages | {cli::pb_status} | {cli::pb_eta_str}",
     .auto_close = FALSE, clear = TRUE)
-  function(done, symbol) cli::cli_progress_update(set = min(done, total), status = symbol, id = id)
+  function(done, symbol) {
+    if (done >= total) total <<- done
+    try(cli::cli_progress_update(set = done, total = total + 1, status = symbol, id = id), silent = TRUE)
+  }
 }
 
 # Starts every call that may be sent now; gives the seconds until the next one may.
@@ -160,7 +170,7 @@ collect_start <- function(state, most = state$want$source$at_once) {
       if (token > state$most_wait) collect_stop(state, token)
       return(min(wait, token))
     }
-    send_chain(state, chain)
+    send_chain(state, chain, attr(token, "token"))
   }
   wait
 }
@@ -171,26 +181,26 @@ collect_stop <- function(state, pause) {
   state$resume <- utc(as.numeric(Sys.time()) + pause)
 }
 
-take_token <- function(state) source_turn(state$want$source, state$archive, state$gate)
+take_token <- function(state) state$counter$take()
 
-# Seconds until a call of this source may be sent, counted in the archive where there is one; 0 when the call counts from now.
-source_turn <- function(source, archive = NULL, gate = NULL) {
-  limits <- source$limits
-  if (!length(limits)) {
-    return(0)
-  }
-  if (is.null(archive)) {
-    return(gate())
-  }
-  now <- as.numeric(Sys.time())
-  archive_take_token(archive, source$source, limit_windows(limits, now), longest_window(limits), function(times, now) limit_wait(times, limits, now), now)
+# Calls are counted in the archive where there is one, for all processes on it.
+source_counter <- function(source, archive = NULL) {
+  limit_counter(source$limits, if (is.null(archive)) limit_memory() else list(
+    take = function(windows, under_way) archive_take_token(archive, source$source, windows, under_way),
+    made = function(id, at) archive_token_made(archive, id, at),
+    times = function(since) archive_tokens(archive, source$source, since),
+    forget = function(before) archive_tokens_forget(archive, source$source, before)
+  ))
 }
 
-send_chain <- function(state, chain) {
+send_chain <- function(state, chain, token = NULL) {
   chain$asked <- as.numeric(Sys.time())
-  finish <- function(...) state$finished[[length(state$finished) + 1]] <- list(chain = chain, ...)
+  finish <- function(...) {
+    state$counter$answered(token, as.numeric(Sys.time()) - chain$asked)
+    state$finished[[length(state$finished) + 1]] <- list(chain = chain, ...)
+  }
   request <- wire_signed(chain$request, state$want$source, state$tokens)
   chain$token <- state$tokens$value
-  line_start(state$line, request, elsewhere = state$want$source$elsewhere,
+  line_start(state$line, request, elsewhere = state$want$source$elsewhere, secrets = function() state_secrets(state),
     patience = state$want$source$patience, done = function(response) finish(response = response), failed = function(reason) finish(reason = reason))
 }

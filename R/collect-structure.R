@@ -2,13 +2,25 @@
 
 structures_seen <- new.env(parent = emptyenv())
 
+# Messages that were decoded, by what they hold; it may be emptied at any time.
+structures_decoded <- new.env(parent = emptyenv())
+
+decoded_structure <- function(body, where) {
+  name <- content_hash(body)
+  if (is.null(structures_decoded[[name]])) {
+    if (length(ls(structures_decoded)) > 40) rm(list = ls(structures_decoded), envir = structures_decoded)
+    structures_decoded[[name]] <- decode_structure(body, where)
+  }
+  structures_decoded[[name]]
+}
+
 # A structure message, decoded: from the archive while it is young, else asked for with its validators.
 structure_get <- function(source, address, archive = NULL, where = "structure") {
   keep <- time_interval(source$sdmx$keep %||% "P1D")$seconds
   held <- if (!is.null(archive)) archive_structure(archive, source$source, address) else structures_seen[[address]]
   now <- as.numeric(Sys.time())
   if (!is.null(held) && now - held$fetched < keep) {
-    return(decode_structure(held$body, where))
+    return(decoded_structure(held$body, where))
   }
   headers <- list(Accept = sdmx_structure_accept(source), "Accept-Language" = paste(source$sdmx$languages %||% "en", collapse = ", "))
   if (!is.null(held$etag) && !is.na(held$etag)) headers[["If-None-Match"]] <- held$etag
@@ -16,7 +28,7 @@ structure_get <- function(source, address, archive = NULL, where = "structure") 
   answer <- structure_fetch(source, list(address = address, method = "GET", headers = headers), archive)
   if (answer$status == 304 && !is.null(held)) {
     if (!is.null(archive)) archive_touch_structure(archive, source$source, address) else structures_seen[[address]]$fetched <- now
-    return(decode_structure(held$body, where))
+    return(decoded_structure(held$body, where))
   }
   if (answer$status %in% c(404, 410)) {
     return(NULL)
@@ -26,7 +38,7 @@ structure_get <- function(source, address, archive = NULL, where = "structure") 
       " does not give the structure: HTTP ", answer$status, " ", redact(body_excerpt(answer$body), source_secrets(source))),
       where = redact(address, source_secrets(source)), todo = "look at the agency and version in the card")
   }
-  decoded <- decode_structure(answer$body, where)
+  decoded <- decoded_structure(answer$body, where)
   if (is.null(archive)) structures_seen[[address]] <- list(etag = answer$headers$etag, modified = answer$headers[["last-modified"]], fetched = now, body = answer$body)
   else in_transaction(archive, function() archive_put_structure(archive, source$source, address, answer$headers$etag, answer$headers[["last-modified"]], answer$body))
   decoded
@@ -34,9 +46,9 @@ structure_get <- function(source, address, archive = NULL, where = "structure") 
 
 # One request within the limits, asked again when it stumbles; a token that is refused is renewed once.
 structure_fetch <- function(source, request, archive) {
-  gate <- limits_gate(source$limits)
+  counter <- source_counter(source, archive)
   tokens <- new.env(parent = emptyenv())
-  fetch <- function() fetch_patiently(function() wire_signed(request, source, tokens), source$patience, turn = function() source_turn(source, archive, gate))
+  fetch <- function() fetch_patiently(function() wire_signed(request, source, tokens), source$patience, counter, secrets = function() c(source_secrets(source), tokens$value))
   answer <- fetch()
   if (answer$status != 401 || source$access$by != "token") {
     return(answer)
@@ -107,9 +119,7 @@ find_score <- function(text, words) {
   if (any(each == 0)) 0 else sum(each)
 }
 
-in_language <- function(texts, language) {
-  if (!length(texts)) NA_character_ else if (language %in% names(texts)) texts[[language]] else texts[[1]]
-}
+in_language <- function(texts, language) label_in(as.list(texts), language)
 
 all_flows <- function(source, archive) {
   found <- structure_get(source, sdmx_structure_address(source, "dataflow"), archive, paste0("source ", source$source, ", its dataflows"))
@@ -153,16 +163,18 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
   where <- paste0("source ", source$source, ", dataset ", dataset)
   found <- structure_get(source, sdmx_structure_address(source, "dataflow", dataset, version, references = "all"), archive, where)
   flow <- Filter(function(one) identical(one$id, dataset), found$flows)
+  # of one id from several agencies the card's own is meant
+  if (length(flow) > 1) flow <- Filter(function(one) identical(one$agency, source$sdmx$agency), flow) |> (\(own) if (length(own)) own else flow)()
   if (!length(flow)) {
     known <- vapply(all_flows(source, archive), `[[`, "", "id")
     if (dataset %in% known) vetusta_stop("want", paste0("The dataset ", dataset, " has no version ", version, " any more."), where = where,
       todo = "leave the version out: the latest is taken")
     vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."), todo = paste0(suggest_word(dataset, known), " `vetusta find` looks in titles too"))
   }
-  flow <- flow[[1]]
-  structure <- Filter(function(one) identical(one$id, flow$structure), found$structures)
-  if (!length(structure)) vetusta_stop("payload", paste0("The service gives no structure for ", dataset, "."), where = where, todo = "tell the service's makers")
-  make_dataset(source, flow, structure[[1]], found, availability_of(source, flow, list(), archive), language, archive)
+  flow <- flow[[newest_version(vapply(flow, function(one) one$version %||% NA_character_, ""))]]
+  structure <- find_artefact(found$structures, flow$structure)
+  if (is.null(structure)) vetusta_stop("payload", paste0("The service gives no structure for ", dataset, "."), where = where, todo = "tell the service's makers")
+  make_dataset(source, flow, structure, found, availability_of(source, flow, list(), archive), language, archive)
 }
 
 # What is available for a selection; NULL where the service does not say.
@@ -177,13 +189,17 @@ availability_of <- function(source, flow, selection, archive) {
 }
 
 make_dataset <- function(source, flow, structure, found, available, language, archive) {
-  concepts <- do.call(rbind, c(list(data.frame(id = character(), label = character())), unname(lapply(found$concepts, function(scheme) data.frame(id = scheme$id,
-    label = scheme$labels[[language]] %||% scheme$labels[[1]] %||% scheme$id)))))
   dimensions <- structure$dimensions
-  dimensions$title <- concepts$label[match(dimensions$concept, concepts$id)]
-  dimensions$title[is.na(dimensions$title)] <- dimensions$id[is.na(dimensions$title)]
-  codes <- lapply(stats::setNames(dimensions$codelist, dimensions$id), function(name) if (!is.na(name)) found$codelists[[name]])
-  codes <- codes[lengths(codes) > 0]
+  concepts <- lapply(dimensions$concept_of, function(reference) {
+    scheme <- find_artefact(found$concepts, reference)
+    at <- match(reference$item, scheme$id)
+    if (is.null(scheme) || is.na(at)) NULL else list(labels = lapply(scheme$labels, `[`, at), codelist = scheme$more[[at]])
+  })
+  dimensions$title <- vapply(seq_along(concepts), function(i) label_in(concepts[[i]]$labels, language) %|na|% dimensions$id[i], "")
+  # a dimension without a representation of its own has its concept's
+  codes <- stats::setNames(lapply(seq_along(concepts), function(i) find_artefact(found$codelists, dimensions$codelist[[i]] %||% concepts[[i]]$codelist)), dimensions$id)
+  codes <- lapply(codes[lengths(codes) > 0], `[`, c("id", "parent", "labels"))
+  for (id in intersect(names(available$without), names(codes))) available$codes[[id]] <- setdiff(available$codes[[id]] %||% codes[[id]]$id, available$without[[id]])
   dimensions$codes <- vapply(dimensions$id, function(id) length(codes[[id]]$id), 1L)
   if (!is.null(archive)) keep_labels(archive, source, flow$id, codes)
   result <- list(source = source$source, id = flow$id, agency = flow$agency, version = flow$version, title = in_language(flow$names, language),
@@ -228,30 +244,42 @@ format_dataset <- function(x, most = 12) {
 
 # Codes with their labels, children below their parents; those without data are said.
 dataset_codes <- function(list, available, language, most) {
-  label <- list$labels[[language]] %||% list$labels[[1]] %||% list$id
-  depth <- code_depth(list)
-  order <- code_order(list)
+  label <- code_labels(list, language)
+  tree <- code_tree(list)
+  depth <- pmin(tree$depth, 20L)
+  order <- tree$order
   shown <- utils::head(order, most)
   width <- max(nchar(list$id[shown]) + 2 * depth[shown])
   lines <- paste0("  ", formatC(paste0(strrep("  ", depth[shown]), list$id[shown]), width = -width), "  ", label[shown],
-    if (!is.null(available)) ifelse(list$id[shown] %in% available, "", "  (no data)"))
+    if (length(available)) ifelse(list$id[shown] %in% available, "", "  (no data)"))
   c(lines, if (length(order) > most) paste0("  and ", length(order) - most, " more"))
 }
 
-code_depth <- function(list) {
+# Children follow their parents, in the list's order, and each code stands once: `order` and the `depth` of each code. A code whose ancestors lead back to itself has none.
+code_tree <- function(list) {
+  n <- length(list$id)
   parent <- match(list$parent, list$id)
-  depth <- integer(length(list$id))
-  at <- parent
-  for (i in seq_len(20)) {
-    depth <- depth + !is.na(at)
-    at <- parent[at]
-    if (all(is.na(at))) break
+  ring <- parent
+  for (i in seq_len(ceiling(log2(n + 1)) + 1)) ring <- ring[ring]
+  parent[!is.na(ring)] <- NA
+  children <- split(seq_len(n), factor(parent, seq_len(n)))
+  order <- depth <- stack <- integer(n)
+  roots <- which(is.na(parent))
+  stack[seq_along(roots)] <- rev(roots)
+  top <- length(roots)
+  filled <- 0L
+  while (top > 0L) {
+    at <- stack[top]
+    top <- top - 1L
+    filled <- filled + 1L
+    order[filled] <- at
+    below <- children[[at]]
+    k <- length(below)
+    if (k) {
+      depth[below] <- depth[at] + 1L
+      stack[top + seq_len(k)] <- rev(below)
+      top <- top + k
+    }
   }
-  depth
-}
-
-code_order <- function(list) {
-  below <- function(id) unlist(lapply(which(list$parent %in% id), function(i) c(i, below(list$id[i]))))
-  roots <- which(is.na(list$parent) | !list$parent %in% list$id)
-  unlist(lapply(roots, function(i) c(i, below(list$id[i]))))
+  list(order = order, depth = depth)
 }

@@ -36,13 +36,15 @@ told_way <- function(offer) {
 
 # A first page to whose one side the calendar expects nothing in the window.
 lone_way <- function(ends, chain, state) {
-  want <- state$want
-  idle <- function(from, to) {
-    from >= to || (!is.null(state$calendar) && !is.null(want$interval) && tryCatch(!length(calendar_times(state$calendar, want$interval, utc(from), utc(to),
-      if (isTRUE(want$session != "all")) main_session(state$calendar))), vetusta_error = function(e) FALSE))
-  }
+  idle <- function(from, to) idle_between(from, to, state)
   # a page beside the window says nothing of it
   if (ends[2] < chain$from || ends[1] >= chain$to) NA_character_ else if (idle(chain$from, ends[1])) "forward" else if (idle(after_bar(ends[2], state), chain$to)) "backward" else NA_character_
+}
+
+idle_between <- function(from, to, state) {
+  want <- state$want
+  from >= to || (!is.null(state$calendar) && !is.null(want$interval) && tryCatch(!length(calendar_times(state$calendar, want$interval, utc(from), utc(to),
+    if (isTRUE(want$session != "all")) main_session(state$calendar))), vetusta_error = function(e) FALSE))
 }
 
 way_between <- function(before, after) {
@@ -60,8 +62,20 @@ window_passed <- function(chain, page, offer) {
   switch(chain$direction %|na|% "unknown", forward = edges[2] >= chain$to, backward = edges[1] < chain$from, FALSE)
 }
 
+# Whether the calendar expects nothing in the window but what has come: a page shorter than pages can be is then the last, without asking for another.
+window_full <- function(chain, page, state) {
+  time <- page_times(page)
+  if (state$want$shape != "bars" || is.null(chain$from) || is.null(state$calendar) || length(chain$symbols) != 1 || !length(time) || any(!is.na(page$rows$side))) {
+    return(FALSE)
+  }
+  before <- chain$direction %in% "forward" || idle_between(chain$from, min(time), state)
+  after <- chain$direction %in% "backward" || idle_between(after_bar(max(time), state), chain$to, state)
+  if (chain$direction %in% "backward") idle_between(chain$from, min(time), state) else before && after
+}
+
 # The stretch that has come with this page, and all of the window with the last one.
 page_place <- function(chain, page, state) {
+  chain$newest <- max(chain$newest %||% -Inf, page_newest(page, state$want$source$zone))
   chain$cover <- NULL
   chain$last <- is.null(page$following)
   if (is.null(chain$from)) {
@@ -82,6 +96,13 @@ page_place <- function(chain, page, state) {
   chain$cover <- switch(chain$direction %|na|% "one", forward = c(chain$from, last), backward = c(if (split) max(min(time), chain$from) + 0.001 else first, chain$to), one = c(first, last))
   if (chain$cover[2] <= chain$cover[1]) chain$cover <- NULL
   chain
+}
+
+# The instant up to which a page's newest row speaks.
+page_newest <- function(page, zone) {
+  period <- page$rows[["period"]]
+  time <- page_times(page)
+  max(-Inf, if (length(time)) max(time) + 1, if (inherits(period, "Date") && any(!is.na(period))) as.numeric(time_local(max(period, na.rm = TRUE) + 1, 0, zone)))
 }
 
 # The instants around a bar within which no other one lies: a second at most for bars within a day, as they need not lie on one grid, and

@@ -15,6 +15,12 @@ decode_json <- function(body, queries, where = "the body", long = "double") {
 
 is_long <- function(x) any(abs(x) >= 2^53 & x == round(x), na.rm = TRUE)
 
+# The whole of a JSON body, also one with words for numbers that are none.
+parse_json <- function(body, where, ...) {
+  parse <- function(body) RcppSimdJson::fparse(body, int64_policy = "double", ...)
+  tryCatch(parse(body), error = function(e) tryCatch(parse(plain_json(body)), error = function(e) stop_no_json(body, where)))
+}
+
 # JSON as some services write it: with a byte order mark, and with words for numbers that are none.
 plain_json <- function(body) {
   if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
@@ -95,10 +101,16 @@ positions_frame <- function(rows) {
   list_frame(stats::setNames(columns, seq_along(columns) - 1L))
 }
 
+is_empty_array <- function(x) is.list(x) && !length(x) && is.null(names(x))
+
 # An object of arrays of one length, which may stand deeper: `pointers` are where the columns are.
 parallel_frame <- function(rows, pointers = NULL) {
   if (is.data.frame(rows) || !is.list(rows) || is.null(names(rows))) {
     return(NULL)
+  }
+  # arrays that are all empty are no rows
+  if (any(vapply(rows, is_empty_array, TRUE)) && !any(lengths(rows) > 1) && all(vapply(rows, function(x) is_empty_array(x) || (is.atomic(x) && length(x) <= 1), TRUE))) {
+    return(data.frame())
   }
   deep <- setdiff(pointers[grepl("/.*/", pointers)], names(rows))
   found <- lapply(stats::setNames(deep, substring(deep, 2)), function(pointer) value_at(rows, pointer))

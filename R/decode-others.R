@@ -2,7 +2,7 @@
 
 # JSON-stat 2.0: members are the dimensions by their ids, `value` and `status`.
 jsonstat_rows <- function(body, where) {
-  parsed <- tryCatch(RcppSimdJson::fparse(body, max_simplify_lvl = "vector", int64_policy = "double"), error = function(e) stop_no_json(body, where))
+  parsed <- parse_json(body, where, max_simplify_lvl = "vector", empty_object = list(), empty_array = list())
   if (identical(parsed$class, "error") || !is.null(parsed$error)) stop_payload(paste0("The service answers with an error: ", paste(unlist(c(parsed$error,
     parsed$label)), collapse = " ")), where, "look at the want")
   if (identical(parsed$class, "collection")) stop_payload("The answer is a collection of JSON-stat, not a dataset.", where, "ask for one dataset")
@@ -11,7 +11,7 @@ jsonstat_rows <- function(body, where) {
   if (!length(ids) || length(ids) != length(sizes)) stop_payload("The answer is JSON and no JSON-stat dataset: id and size are missing.", where, "correct format: in the card")
   cells <- prod(sizes)
   value <- rep(NA_real_, cells)
-  if (is.list(parsed$value) && !is.null(names(parsed$value))) value[as.integer(names(parsed$value)) + 1] <- as.double(unlist(parsed$value)) else {
+  if (!is.null(names(parsed$value))) value <- jsonstat_sparse(parsed$value, value, where) else if (!is.null(parsed$value) && length(parsed$value)) {
     given <- jsonstat_vector(parsed$value)
     if (length(given) != cells) stop_payload("The answer's values are not as many as its dimensions say.", where, "tell the service's makers")
     value <- suppressWarnings(as.double(given))
@@ -23,13 +23,38 @@ jsonstat_rows <- function(body, where) {
     columns[[ids[i]]] <- rep(rep(codes, each = each), length.out = cells)
   }
   columns$value <- value
-  columns$status <- jsonstat_status(parsed$status, cells)
-  list_frame(columns)
+  columns$status <- jsonstat_status(parsed$status, cells, where)
+  list_frame(c(columns, jsonstat_told(parsed, columns)))
+}
+
+# Values or statuses by their place, from 0; what is null stays missing, and moves nothing.
+jsonstat_sparse <- function(given, into, where) {
+  at <- suppressWarnings(as.numeric(names(given))) + 1
+  if (anyNA(at) || any(at < 1 | at > length(into))) stop_payload("The answer has a value beside its dimensions.", where, "tell the service's makers")
+  given <- jsonstat_vector(given)
+  into[at] <- if (is.character(into)) as.character(given) else suppressWarnings(as.double(given))
+  into
+}
+
+# What the dimensions' roles and hierarchies tell, as members "role/time", "role/geo", "role/metric", and "parent/..." by the dimension.
+jsonstat_told <- function(parsed, columns) {
+  told <- list()
+  for (role in intersect(c("time", "geo", "metric"), names(parsed$role))) {
+    id <- as.character(unlist(parsed$role[[role]]))
+    if (length(id) && id[1] %in% names(columns)) told[[paste0("role/", role)]] <- columns[[id[1]]]
+  }
+  for (id in names(parsed$dimension)) {
+    child <- parsed$dimension[[id]]$category$child
+    if (!length(child)) next
+    parent <- rep(names(child), lengths(child))
+    told[[paste0("parent/", id)]] <- parent[match(columns[[id]], as.character(unlist(child)))]
+  }
+  told
 }
 
 jsonstat_vector <- function(values) {
   if (is.atomic(values)) {
-    return(values)
+    return(unname(values))
   }
   values[lengths(values) == 0] <- NA
   unlist(values, use.names = FALSE)
@@ -42,15 +67,15 @@ jsonstat_codes <- function(category, size, where) {
   codes
 }
 
-jsonstat_status <- function(status, cells) {
-  if (is.null(status)) {
+jsonstat_status <- function(status, cells, where) {
+  if (is.null(status) || !length(status)) {
     return(rep(NA_character_, cells))
   }
   if (is.character(status) && length(status) == 1 && is.null(names(status))) {
     return(rep(status, cells))
   }
   out <- rep(NA_character_, cells)
-  if (!is.null(names(status))) out[as.integer(names(status)) + 1] <- as.character(unlist(status)) else {
+  if (!is.null(names(status))) out <- jsonstat_sparse(status, out, where) else {
     given <- as.character(jsonstat_vector(status))
     out[seq_along(given)] <- given
   }
@@ -59,7 +84,7 @@ jsonstat_status <- function(status, cells) {
 
 # xBRL-JSON (OIM): a row a fact; members are concept, entity, period_start, period_end, basis, unit, value, decimals, and every further dimension by its name.
 xbrl_rows <- function(body, where) {
-  parsed <- tryCatch(RcppSimdJson::fparse(body, max_simplify_lvl = "list", int64_policy = "double"), error = function(e) stop_no_json(body, where))
+  parsed <- parse_json(body, where, max_simplify_lvl = "list")
   facts <- parsed$facts
   if (is.null(facts)) stop_payload("The answer has no facts.", where, "correct format: in the card")
   if (!length(facts)) {
@@ -67,13 +92,21 @@ xbrl_rows <- function(body, where) {
   }
   dims <- lapply(facts, `[[`, "dimensions")
   text <- function(name) vapply(dims, function(one) as.character(one[[name]] %||% NA), "", USE.NAMES = FALSE)
-  local <- function(x) sub("^[^:]*:", "", x)
+  # a name has a prefix that the report declares; a typed value such as 10:30 has none
+  prefixes <- names(parsed$documentInfo$namespaces)
+  local <- function(x) {
+    prefix <- sub(":.*", "", x)
+    named <- grepl("^[A-Za-z_][^:/ ]*:[^:/ ]+$", x) & (if (length(prefixes)) prefix %in% prefixes else TRUE)
+    ifelse(named, sub("^[^:]*:", "", x), x)
+  }
   period <- xbrl_periods(text("period"))
   further <- setdiff(unique(unlist(lapply(dims, names))), c("concept", "entity", "period", "unit", "language", "noteId"))
   rows <- c(list(concept = local(text("concept")), entity = local(text("entity"))), period, list(unit = local(text("unit")),
     value = vapply(facts, function(fact) as.character(fact$value %||% NA), "", USE.NAMES = FALSE), decimals = vapply(facts,
       function(fact) as.character(fact$decimals %||% NA), "", USE.NAMES = FALSE)))
   for (name in further) rows[[local(name)]] <- local(text(name))
+  # the same fact in several languages is several facts
+  if (any(!is.na(text("language")))) rows$language <- text("language")
   list_frame(rows)
 }
 
@@ -103,7 +136,8 @@ turned_rows <- function(rows, rule, where) {
   periods <- trimws(names(rows)[-1])
   columns <- stats::setNames(lapply(seq_along(into), function(i) rep(parts[, i], length(periods))), into)
   cells <- trimws(unlist(rows[-1], use.names = FALSE))
-  number <- sub("^([-+]?[0-9.,eE+-]*).*$", "\\1", cells)
+  # an exponent has digits; a letter behind a number is a flag
+  number <- sub("^([-+]?[0-9.,]*([eE][-+]?[0-9]+)?).*$", "\\1", cells)
   flag <- trimws(substring(cells, nchar(number) + 1))
   absent <- is.na(cells) | !nzchar(number) | number %in% c(":", "-")
   flag[!is.na(flag) & startsWith(flag, ":")] <- trimws(substring(flag[!is.na(flag) & startsWith(flag, ":")], 2))

@@ -72,15 +72,19 @@ problem_pointers <- function(problem) {
 stop_on_problem <- function(found, rule, where) {
   problem <- found$problem
   fine <- if (is.list(rule)) rule$fine
-  if (is.null(problem) || (is.atomic(problem) && (!length(problem) || is.na(problem[1]) || problem[1] %in% list("", FALSE, 0)))) {
+  # a member that is not there, or an array or object with nothing in it, says nothing
+  if (!length(problem) || (is.atomic(problem) && is.na(problem[1]))) {
     return(invisible())
   }
-  if (!is.null(fine) && tolower(as.character(unlist(problem)[1])) %in% tolower(fine)) {
+  if (is.null(fine) && is.atomic(problem) && problem[1] %in% list("", FALSE, 0)) {
+    return(invisible())
+  }
+  if (!is.null(fine) && tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(fine)))) {
     return(invisible())
   }
   told <- found$problem_text %||% problem
   text <- substr(paste(unlist(told), collapse = ", "), 1, 200)
-  again <- is.list(rule) && tolower(as.character(unlist(problem)[1])) %in% tolower(rule$again)
+  again <- is.list(rule) && tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(rule$again)))
   vetusta_stop("payload", paste0("The service answers with an error: ", text), where, "look at the want; if it is right, ask again later", again = again)
 }
 
@@ -235,16 +239,17 @@ read_local <- function(text, zone) {
   time
 }
 
-# Numbers written as text: with a sign, blanks or commas between thousands; with a decimal comma where the card says so.
+# Numbers written as text: with a sign, blanks or commas between thousands; with a decimal comma where the card says so. Words such as inf, and numbers of
+# other bases, are none.
 read_number <- function(text, decimal = ".") {
   text <- as.character(text)
-  plain <- if (decimal == ".") suppressWarnings(as.double(text)) else rep(NA_real_, length(text))
+  plain <- if (decimal == ".") plain_number(text) else rep(NA_real_, length(text))
   if (!any(is.na(plain) & !is.na(text))) {
     return(plain)
   }
   text <- gsub("\u2212", "-", trimws(text), fixed = TRUE)
   if (decimal == ",") text <- chartr(".,", ",.", text)
-  plain <- suppressWarnings(as.double(text))
+  plain <- plain_number(text)
   grouped <- is.na(plain) & grepl("^[+-]?[0-9]{1,3}([, \u00a0][0-9]{3})+([.][0-9]+)?$", text)
   if (any(grouped)) plain[grouped] <- as.double(gsub("[, \u00a0]", "", text[grouped]))
   plain
@@ -260,10 +265,7 @@ read_column <- function(value, type, zone, rule = list()) {
     number = if (is.numeric(value)) as.double(value) else read_number(value, decimal),
     percent = if (is.numeric(value)) as.double(value) else read_number(sub("%", "", as.character(value), fixed = TRUE), decimal),
     flag = tolower(as.character(value)) %in% c("true", "1", "yes") | ifelse(tolower(as.character(value)) %in% c("true", "1", "yes", "false", "0", "no"), FALSE, NA),
-    "epoch-s" = utc(suppressWarnings(as.double(value))),
-    "epoch-ms" = utc(suppressWarnings(as.double(value)) / 1e3),
-    "epoch-us" = utc(suppressWarnings(as.double(value)) / 1e6),
-    "epoch-ns" = utc(suppressWarnings(as.double(value)) / 1e9),
+    "epoch-s" = read_epoch(value, 1), "epoch-ms" = read_epoch(value, 1e3), "epoch-us" = read_epoch(value, 1e6), "epoch-ns" = read_epoch(value, 1e9),
     rfc3339 = read_rfc3339(as.character(value), zone),
     local = read_local(as.character(value), zone),
     day = read_day(sub("[T ]00:00(:00([.]0+)?)?(Z|[+-]00:?00)?$", "", as.character(value)))
@@ -271,6 +273,8 @@ read_column <- function(value, type, zone, rule = list()) {
   if (!is.null(rule$scale) && is.numeric(read)) read <- read * rule$scale
   list(value = read, bad = if (anyNA(read)) which(is.na(read) & !is.na(value)) else integer())
 }
+
+read_epoch <- function(value, scale) utc(whole_micros((if (is.numeric(value)) as.double(value) else plain_number(as.character(value))) / scale))
 
 # Numbers as people write them: 100000 and not 1e+05.
 plain_numbers <- function(x) {
@@ -280,8 +284,24 @@ plain_numbers <- function(x) {
   text
 }
 
-# Days and local instants in a form of their own, as strptime() patterns write it: "%d/%m/%Y", "%Y%m%d %H:%M".
+# Days and local instants in a form of their own, as strptime() patterns write it: "%d/%m/%Y", "%Y%m%d %H:%M". All of the text must be of that form: what is
+# left over, as PM behind the hour or an offset, would be another time; and digits that stand together must all be there, since 130 may be 01:30 or 13:00.
 read_written <- function(value, type, zone, written) {
-  at <- strptime(if (is.numeric(value)) plain_numbers(value) else as.character(value), written, tz = "UTC")
+  text <- if (is.numeric(value)) plain_numbers(value) else as.character(value)
+  at <- strptime(paste0(text, "\u0001"), paste0(written, "\u0001"), tz = "UTC")
+  wrong <- !is.na(text) & !grepl(written_pattern(written), text, perl = TRUE)
+  if (any(wrong)) at[wrong] <- as.POSIXlt(NA)
   if (type == "day") as.Date(at) else time_local(as.Date(at), at$hour * 3600 + at$min * 60 + at$sec, if (type == "rfc3339") "UTC" else zone)
+}
+
+# How a text of this form looks, with as many digits as fields have that touch each other.
+written_pattern <- function(written) {
+  digits <- c(Y = 4, m = 2, d = 2, H = 2, I = 2, M = 2, S = 2, y = 2, j = 3)
+  parts <- regmatches(written, gregexpr("%O?[A-Za-z]|[^%]", written))[[1]]
+  code <- ifelse(startsWith(parts, "%") & nchar(parts) == 2, substring(parts, 2), "")
+  number <- code %in% names(digits)
+  n <- length(parts)
+  touches <- number & (c(FALSE, number[-n]) | c(number[-1], FALSE))
+  shown <- ifelse(touches, paste0("[0-9]{", digits[code], "}"), ifelse(number, "[ 0-9]?[0-9]+", ifelse(startsWith(parts, "%"), ".+?", paste0("\\Q", parts, "\\E"))))
+  paste0("^\\s*", paste(shown, collapse = ""), "\\s*$")
 }

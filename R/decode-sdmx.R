@@ -1,12 +1,12 @@
 # SDMX data messages in all their forms, into one: `series` (a data frame: a column a dimension or attribute, a row a series), `obs` (columns `series`, the row's
-# number there, `time`, `value`, and attributes), `sets` (a data frame: action, valid_from, valid_to), `notes` (what the service says beside), `prepared`.
+# number there, `time`, `value`, `deleted`), `attributes` (of each observation, a column each), `sets` (a data frame: action, valid_from, valid_to), `notes` (what the service says beside), `prepared`.
 
 sdmx_reserved <- c("structureRef", "action", "setID", "validFromDate", "validToDate", "reportingBeginDate", "reportingEndDate", "publicationYear",
   "publicationPeriod", "dataScope", "type", "REPORTING_YEAR_START_DAY_")
 
 decode_sdmx <- function(body, dimensions, where) {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
-  if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
+  body <- utf8_body(body, where)
   start <- utils::head(body, 400)
   start <- trimws(rawToChar(start[start != as.raw(0)]))
   if (grepl("^<", start)) {
@@ -18,6 +18,31 @@ decode_sdmx <- function(body, dimensions, where) {
   } else {
     sdmx_from_csv(body, dimensions, where)
   }
+}
+
+# A message in UTF-8, whatever it came in: told by its first bytes, or by what XML says of itself (XML 1.0, appendix F).
+utf8_body <- function(body, where) {
+  begins <- function(...) identical(body[seq_along(c(...))], as.raw(c(...)))
+  if (begins(0xef, 0xbb, 0xbf)) {
+    return(body[-(1:3)])
+  }
+  encoding <- if (begins(0xff, 0xfe)) "UTF-16LE" else if (begins(0xfe, 0xff)) "UTF-16BE" else if (begins(0x3c, 0, 0x3f, 0)) "UTF-16LE" else if (begins(0, 0x3c, 0, 0x3f)) "UTF-16BE"
+  if (is.null(encoding)) {
+    head <- rawToChar(utils::head(body[body != as.raw(0)], 200))
+    said <- regmatches(head, regexec("^\\s*<\\?xml[^>]*encoding\\s*=\\s*[\"']([A-Za-z0-9._-]+)[\"']", head, useBytes = TRUE))[[1]]
+    if (length(said) < 2 || toupper(said[2]) %in% c("UTF-8", "UTF8", "US-ASCII", "ASCII")) {
+      return(body)
+    }
+    encoding <- said[2]
+  } else if (begins(0xff, 0xfe) || begins(0xfe, 0xff)) {
+    body <- body[-(1:2)]
+  }
+  text <- tryCatch(iconv(list(body), encoding, "UTF-8", toRaw = TRUE)[[1]], error = function(e) NULL)
+  if (is.null(text)) stop_payload(paste0("The message is not written in ", encoding, ", as it says."), where, "tell the service's makers")
+  # the declaration speaks of the bytes that came
+  head <- rawToChar(utils::head(text, 200))
+  declared <- regexpr("^\\s*<\\?xml[^>]*\\?>", head, useBytes = TRUE)
+  if (declared > 0) text[-seq_len(attr(declared, "match.length"))] else text
 }
 
 texts_of <- function(column) c(NA_character_, column$levels)[column$codes + 1L]
@@ -55,8 +80,8 @@ sdmx_from_xml <- function(body, dimensions, where) {
   time <- read$obs[[read$dimension]] %||% read$obs[["TIME_PERIOD"]]
   if (is.null(time) && read$obs_rows > 0) stop_payload(paste0("No observation says its ", read$dimension, "."), where, "look at what the service sends")
   attributes <- lapply(read$obs[setdiff(names(read$obs), c(read$dimension, "TIME_PERIOD", if (flat) dimensions))], texts_of)
-  obs <- c(list(series = owner, time = if (read$obs_rows) texts_of(time) else character(), value = read$value), attributes)
-  sdmx_message(series, obs, sdmx_sets(sets), series_set, dimensions, where, notes = notes, prepared = read$prepared, odd = list(row = read$odd, text = read$odd_text))
+  obs <- list(series = owner, time = if (read$obs_rows) texts_of(time) else character(), value = read$value)
+  sdmx_message(series, obs, attributes, sdmx_sets(sets), series_set, where, dimensions, notes = notes, prepared = read$prepared, odd = list(row = read$odd, text = read$odd_text))
 }
 
 # Observations that carry their dimensions: the series are their distinct combinations.
@@ -80,18 +105,23 @@ row_groups <- function(columns) {
   table[[".group"]]
 }
 
-# Attributes of a group go to the series that have its key.
+# Attributes of a group go to the series that have its key. Groups of one kind, with a key of the same dimensions, are looked up together.
 with_groups <- function(series, series_set, groups, group_set, dimensions) {
   if (!nrow(groups) || !nrow(series)) {
     return(series)
   }
-  for (i in seq_len(nrow(groups))) {
-    key <- intersect(dimensions, names(groups)[!is.na(unlist(groups[i, ]))])
-    at <- series_set == group_set[i]
-    for (name in key) at <- at & series[[name]] %in% groups[[name]][i]
-    for (name in setdiff(names(groups)[!is.na(unlist(groups[i, ]))], c(key, sdmx_reserved))) {
+  told <- !is.na(as.matrix(groups))
+  keys <- intersect(dimensions, names(groups))
+  kind <- if (length(keys)) do.call(paste, c(lapply(keys, function(name) ifelse(told[, name], name, "")), sep = "\r")) else rep("", nrow(groups))
+  for (rows in split(seq_len(nrow(groups)), kind)) {
+    key <- keys[told[rows[1], keys]]
+    name_of <- function(frame, set) do.call(paste, c(list(set), unname(as.list(frame[key])), sep = "\r"))
+    at <- match(name_of(series, series_set), name_of(groups[rows, , drop = FALSE], group_set[rows]))
+    for (name in setdiff(names(groups), c(keys, sdmx_reserved))) {
+      value <- groups[[name]][rows][at]
+      if (all(is.na(value))) next
       if (is.null(series[[name]])) series[[name]] <- rep(NA_character_, nrow(series))
-      series[[name]][at & is.na(series[[name]])] <- groups[[name]][i]
+      series[[name]] <- ifelse(is.na(series[[name]]), value, series[[name]])
     }
   }
   series
@@ -136,29 +166,40 @@ sdmx_from_csv <- function(body, dimensions, where) {
     stop_payload(if (length(missing) > length(dimensions)) "The answer is no SDMX message." else paste0("The data do not match the structure: the table lacks the column ", missing[1], "."), where,
       paste0("look whether the structure was changed; it begins: ", body_excerpt(body, 80)))
   }
+  for (name in names(rows)) if (is.character(rows[[name]])) rows[[name]] <- single_quotes(rows[[name]])
   n <- nrow(rows)
   action <- rows[["ACTION"]] %||% rep("I", n)
   owner <- row_groups(as.list(rows[dimensions]))
   first <- which(!duplicated(owner))
   others <- setdiff(names(rows), c("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION", dimensions, "TIME_PERIOD", "OBS_VALUE"))
-  value <- suppressWarnings(as.double(rows$OBS_VALUE))
+  value <- if (is.character(rows$OBS_VALUE)) plain_number(rows$OBS_VALUE) else as.double(rows$OBS_VALUE)
   odd <- if (is.character(rows$OBS_VALUE)) which(is.na(value) & !is.na(rows$OBS_VALUE) & rows$OBS_VALUE != "NaN") else integer()
-  obs <- c(list(series = owner, time = rows[["TIME_PERIOD"]] %||% rep(NA_character_, n), value = value), as.list(rows[others]))
-  sdmx_message(rows[first, dimensions, drop = FALSE], obs, data.frame(action = if (n) action[1] else NA_character_, valid_from = NA_character_,
-    valid_to = NA_character_), rep(1L, length(first)), dimensions, where,
+  # each row says for itself what is done with it
+  obs <- list(series = owner, time = as.character(rows[["TIME_PERIOD"]] %||% rep(NA_character_, n)), value = value, deleted = toupper(substr(action, 1, 1)) %in% "D")
+  sdmx_message(rows[first, dimensions, drop = FALSE], obs, as.list(rows[others]), data.frame(action = if (n) action[1] else NA_character_, valid_from = NA_character_,
+    valid_to = NA_character_), rep(1L, length(first)), where, dimensions,
     odd = list(row = odd, text = rows$OBS_VALUE[odd]))
 }
 
 # --- what all of them become -------------------------------------------------------------------------------------------
 
-sdmx_message <- function(series, obs, sets, series_set, dimensions, where, notes = character(), prepared = "", odd = list(row = integer(), text = character())) {
+# What an observation and a series say of themselves stands apart from what they are: an attribute may be called value, or series.
+sdmx_message <- function(series, obs, attributes, sets, series_set, where, dimensions, notes = character(), prepared = "", odd = list(row = integer(), text = character())) {
   missing <- setdiff(dimensions, names(series))
   if (length(missing) && nrow(series)) {
     stop_payload(paste0("The data do not match the structure: the series lack the dimension ", missing[1], "."), where,
       "look whether the structure was changed; `vetusta describe` reads it anew")
   }
   obs$value[is.nan(obs$value)] <- NA_real_
-  list(series = series, obs = obs, sets = sets, series_set = series_set, notes = notes, prepared = prepared, odd = odd)
+  if (is.null(obs$deleted)) obs$deleted <- (toupper(substr(sets$action, 1, 1)) %in% "D")[series_set][obs$series]
+  # a series that is deleted as a whole comes without observations
+  bare <- setdiff(which((toupper(substr(sets$action, 1, 1)) %in% "D")[series_set]), obs$series)
+  if (length(bare)) {
+    n <- length(bare)
+    obs <- list(series = c(obs$series, bare), time = c(obs$time, rep(NA_character_, n)), value = c(obs$value, rep(NA_real_, n)), deleted = c(obs$deleted, rep(TRUE, n)))
+    attributes <- lapply(attributes, function(column) c(column, rep(NA, n)))
+  }
+  list(series = series, obs = obs, attributes = attributes, sets = sets, series_set = series_set, notes = notes, prepared = prepared, odd = odd)
 }
 
 utils::globalVariables(c(".GRP", ":="))

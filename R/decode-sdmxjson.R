@@ -1,7 +1,7 @@
 # SDMX-JSON data messages, of the versions 1.0 and 2.0: indices of values by the keys that join them.
 
 sdmx_from_json <- function(body, dimensions, where) {
-  parsed <- tryCatch(RcppSimdJson::fparse(body, max_simplify_lvl = "vector", int64_policy = "double"), error = function(e) stop_no_json(body, where))
+  parsed <- parse_json(body, where, max_simplify_lvl = "vector")
   problems <- c(parsed[["errors"]], parsed[["data"]][["errors"]])
   content <- if (is.null(parsed[["data"]])) parsed else parsed[["data"]]
   if (is.null(content$dataSets)) {
@@ -23,7 +23,10 @@ sdmx_from_json <- function(body, dimensions, where) {
     part
   })
   obs <- if (length(obs) == 1) obs[[1]] else as.list(data.table::rbindlist(obs, use.names = TRUE, fill = TRUE))
-  sdmx_message(as.data.frame(series), obs, sets, rep(seq_along(parts), counts), dimensions, where, notes = vapply(problems, json_problem, ""),
+  attributes <- lapply(parts, `[[`, "attributes")
+  attributes <- if (length(attributes) == 1) attributes[[1]] else as.list(data.table::rbindlist(Map(function(columns, part) c(columns, list(.row = part$obs$series)), attributes, parts),
+    use.names = TRUE, fill = TRUE))
+  sdmx_message(as.data.frame(series), obs, attributes[setdiff(names(attributes), ".row")], sets, rep(seq_along(parts), counts), where, dimensions, notes = vapply(problems, json_problem, ""),
     prepared = parsed[["meta"]][["prepared"]] %||% parsed[["header"]][["prepared"]] %||% "")
 }
 
@@ -67,11 +70,10 @@ json_set <- function(set, structure, dimensions, where) {
   set_attributes <- json_attributes(list(set$attributes), c(attributes("dataSet"), if (is.null(attributes("dataSet"))) list()), values)
   series <- c(series, lapply(set_attributes, rep, n))
   series <- as.data.frame(series, check.names = FALSE)
-  series <- json_dimension_groups(series, set$dimensionGroupAttributes, attributes("dimensionGroup"), dimensions, values)
+  series <- json_dimension_groups(series, set$dimensionGroupAttributes, attributes("dimensionGroup"), dimensions, c(parts$dataSet, parts$series, parts$observation), values)
   cells <- json_cells(flat)
-  obs <- if (is.null(cells)) c(list(series = owner, time = time, value = json_first(flat)), json_attributes(json_rest(flat), attributes("observation"), values))
-  else c(list(series = owner, time = time, value = cells[1, ]), json_cell_attributes(cells[-1, , drop = FALSE], attributes("observation"), values))
-  list(series = series, obs = obs)
+  list(series = series, obs = list(series = owner, time = time, value = if (is.null(cells)) json_first(flat) else cells[1, ]),
+    attributes = if (is.null(cells)) json_attributes(json_rest(flat), attributes("observation"), values) else json_cell_attributes(cells[-1, , drop = FALSE], attributes("observation"), values))
 }
 
 json_index <- function(names, width, where) {
@@ -143,27 +145,36 @@ json_attributes <- function(rows, components, values) {
   for (i in seq_along(components)) {
     if (i > width) break
     raw <- lapply(rows, function(row) if (length(row) >= i) row[[i]])
-    raw[lengths(raw) == 0] <- NA
-    raw <- unlist(lapply(raw, function(one) if (length(one) > 1) one[[1]] else one), use.names = FALSE)
     known <- values(components[[i]])
-    out[[components[[i]]$id]] <- if (length(known) && is.numeric(raw)) known[raw + 1] else as.character(raw)
+    # a number is the place of a value, where values are listed; a text is the value itself, whatever stands beside it
+    out[[components[[i]]$id]] <- vapply(raw, function(one) {
+      one <- if (length(one)) one[[1]]
+      if (is.null(one) || is.na(one)) NA_character_ else if (is.numeric(one) && length(known)) known[one + 1] else as.character(one)
+    }, "")
   }
   out
 }
 
-# SDMX-JSON 2.0: attributes of a partial key, "0:1:" with nothing for the dimensions that are left open.
-json_dimension_groups <- function(series, groups, components, dimensions, values) {
+# SDMX-JSON 2.0: attributes of a partial key, "0:1:" with nothing for the dimensions that are left open. Its parts are places among the values that the message
+# lists for each dimension, in the structure's order; some services leave out those that hold for the whole data set, or the time.
+json_dimension_groups <- function(series, groups, components, dimensions, listed, values) {
+  ids <- vapply(listed, `[[`, "", "id")
+  orders <- list(c(dimensions, setdiff(ids, dimensions)), dimensions, intersect(dimensions, ids))
   for (key in names(groups)) {
     parts <- strsplit(paste0(key, ":x"), ":", fixed = TRUE)[[1]]
     parts <- parts[-length(parts)]
+    order <- Filter(function(order) length(order) == length(parts), orders)
+    order <- if (length(order)) order[[1]] else dimensions
     found <- json_attributes(list(groups[[key]]), components, values)
     at <- rep(TRUE, nrow(series))
     for (i in seq_along(parts)) {
-      name <- dimensions[i]
-      if (nzchar(parts[i]) && parts[i] != "~" && !is.na(name)) at <- at & series[[name]] == unique(series[[name]])[as.integer(parts[i]) + 1]
+      name <- order[i]
+      if (!nzchar(parts[i]) || parts[i] == "~" || is.na(name) || is.null(series[[name]])) next
+      code <- values(listed[[match(name, ids)]])[as.integer(parts[i]) + 1]
+      at <- at & series[[name]] %in% code
     }
     for (name in names(found)) {
-      if (is.null(series[[name]])) series[[name]] <- NA_character_
+      if (is.null(series[[name]])) series[[name]] <- rep(NA_character_, nrow(series))
       series[[name]][at] <- found[[name]]
     }
   }

@@ -2,6 +2,8 @@
 
 read_plain_xml <- function(body, where) {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
+  # what a message may hold is decided on what it says, in whatever encoding it came
+  body <- utf8_body(body, where)
   start <- rawToChar(utils::head(body[body != as.raw(0)], 300))
   if (grepl("<html|<!DOCTYPE html", start, ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where,
     paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
@@ -23,14 +25,42 @@ xml_texts <- function(node, name = "Name") {
   stats::setNames(xml2::xml_text(found, trim = TRUE), ifelse(is.na(language), "en", language))
 }
 
-# The id that a reference names, by its Ref element (2.1) or its URN (3.0 and 2.1).
-reference_id <- function(node) {
+# What a reference names, by its Ref element (2.1) or its URN (3.0 and 2.1): agency, id and version, and the item within it, where it names one.
+reference_of <- function(node) {
   ref <- xml_named(node, "Ref")
   if (length(ref)) {
-    return(xml2::xml_attr(ref[[1]], "id"))
+    attribute <- function(name) xml2::xml_attr(ref[[1]], name)
+    scheme <- attribute("maintainableParentID")
+    return(if (is.na(scheme)) list(agency = attribute("agencyID"), id = attribute("id"), version = attribute("version"), item = NA_character_)
+    else list(agency = attribute("agencyID"), id = scheme, version = attribute("maintainableParentVersion"), item = attribute("id")))
   }
   urn <- xml2::xml_text(node, trim = TRUE)
-  sub(".*[:)]([^:(]+)\\([^)]*\\)(\\.(.*))?$", "\\1", urn)
+  parts <- regmatches(urn, regexec("(?:=|^)([^:=]+):([^:(]+)\\(([^)]*)\\)(?:[.](.*))?$", urn))[[1]]
+  if (length(parts)) list(agency = parts[2], id = parts[3], version = parts[4], item = if (nzchar(parts[5])) parts[5] else NA_character_)
+  else list(agency = NA_character_, id = urn, version = NA_character_, item = NA_character_)
+}
+
+# The one that is meant among several of one id from other agencies or of other versions; a wildcard or no version takes the newest.
+find_artefact <- function(artefacts, reference) {
+  if (is.null(reference) || is.na(reference$id)) {
+    return(NULL)
+  }
+  fits <- function(name) function(one) is.na(reference[[name]]) || is.na(one[[name]]) || identical(one[[name]], reference[[name]])
+  found <- Filter(function(one) identical(one$self_id, reference$id), artefacts)
+  of_agency <- Filter(fits("agency"), found)
+  if (!length(of_agency)) of_agency <- found
+  exact <- Filter(fits("version"), of_agency)
+  if (!length(exact)) exact <- of_agency
+  if (!length(exact)) {
+    return(NULL)
+  }
+  exact[[newest_version(vapply(exact, function(one) one$version %||% NA_character_, ""))]]
+}
+
+newest_version <- function(versions) {
+  number <- lapply(strsplit(ifelse(is.na(versions), "0", versions), ".", fixed = TRUE), function(parts) suppressWarnings(as.numeric(sub("[^0-9].*", "", parts))))
+  rank <- vapply(number, function(parts) sum(ifelse(is.na(parts), 0, parts) * 1e4^(3 - seq_along(parts))), 1)
+  which.max(rank)
 }
 
 decode_structure <- function(body, where) {
@@ -39,7 +69,7 @@ decode_structure <- function(body, where) {
   if (grepl("Error", root)) stop_sdmx_error(xml_named(document, "Text"), where)
   list(
     flows = lapply(xml_named(document, "Dataflow"), structure_flow), structures = lapply(xml_named(document, "DataStructure"), structure_dsd),
-    codelists = structure_lists(document, "Codelist", "Code"), concepts = structure_lists(document, "ConceptScheme", "Concept"),
+    codelists = structure_lists(document, "Codelist", "Code"), concepts = structure_lists(document, "ConceptScheme", "Concept", structure_enumerations),
     categories = structure_categories(document), categorisations = structure_categorisations(document), constraints = lapply(xml_named(document,
       "ContentConstraint", "DataConstraint"), structure_constraint)
   )
@@ -54,7 +84,7 @@ structure_flow <- function(node) {
   structure <- xml_children_named(node, "Structure")
   list(id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"), version = xml2::xml_attr(node, "version"), names = xml_texts(node),
     descriptions = xml_texts(node, "Description"),
-    structure = if (length(structure)) reference_id(structure[[1]]) else NA_character_, annotations = structure_annotations(node))
+    structure = if (length(structure)) reference_of(structure[[1]]), annotations = structure_annotations(node))
 }
 
 structure_annotations <- function(node) {
@@ -67,52 +97,85 @@ structure_annotations <- function(node) {
 }
 
 structure_dsd <- function(node) {
-  dimensions <- xml_named(xml_named(node, "DimensionList"), "Dimension", "MeasureDimension", "TimeDimension")
-  dimensions <- Filter(function(one) !is.na(xml2::xml_attr(one, "id")), as.list(dimensions))
+  dimensions <- as.list(xml_named(xml_named(node, "DimensionList"), "Dimension", "MeasureDimension", "TimeDimension"))
   about <- lapply(dimensions, structure_component)
+  good <- !is.na(vapply(about, `[[`, "", "id"))
+  dimensions <- dimensions[good]
+  about <- about[good]
   frame <- data.frame(id = vapply(about, `[[`, "", "id"), role = vapply(dimensions, function(one) c(Dimension = "dimension", MeasureDimension = "measure",
-    TimeDimension = "time")[[xml2::xml_name(one)]], ""),
-    concept = vapply(about, `[[`, "", "concept"), codelist = vapply(about, `[[`, "", "codelist"), position = vapply(dimensions, function(one) as.numeric(xml2::xml_attr(one, "position")), 1))
+    TimeDimension = "time")[[xml2::xml_name(one)]], ""), concept = vapply(about, function(one) one$concept$item %||% NA_character_, ""),
+    position = vapply(dimensions, function(one) as.numeric(xml2::xml_attr(one, "position")), 1))
+  # what each is made of: a concept, and a code list of its own or of its concept
+  frame$concept_of <- lapply(about, `[[`, "concept")
+  frame$codelist <- lapply(about, `[[`, "codelist")
   if (!anyNA(frame$position)) frame <- frame[order(frame$role == "time", frame$position), ]
-  attributes <- lapply(Filter(function(one) !is.na(xml2::xml_attr(one, "id")), as.list(xml_named(xml_named(node, "AttributeList"), "Attribute"))), structure_component)
-  list(id = xml2::xml_attr(node, "id"), dimensions = frame,
-    attributes = data.frame(id = vapply(attributes, `[[`, "", "id"), concept = vapply(attributes, `[[`, "", "concept"), codelist = vapply(attributes, `[[`, "", "codelist")))
+  attributes <- as.list(xml_named(xml_named(node, "AttributeList"), "Attribute"))
+  told <- lapply(attributes, structure_component)
+  attributes <- attributes[!is.na(vapply(told, `[[`, "", "id"))]
+  told <- Filter(function(one) !is.na(one$id), told)
+  list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"), version = xml2::xml_attr(node, "version"), dimensions = frame,
+    attributes = data.frame(id = vapply(told, `[[`, "", "id"), concept = vapply(told, function(one) one$concept$item %||% NA_character_, ""),
+      level = vapply(attributes, attribute_level, "")))
 }
 
+# Whether an attribute is said of each value, or of a series, a group or all.
+attribute_level <- function(node) {
+  relation <- xml_children_named(node, "AttributeRelationship")
+  if (length(xml_named(relation, "PrimaryMeasure", "Observation")) || length(xml_named(node, "MeasureRelationship"))) "value" else if (length(relation)) "series" else NA_character_
+}
+
+# A component without an id of its own bears its concept's (SDMX 2.1, part 3).
 structure_component <- function(node) {
   concept <- xml_children_named(node, "ConceptIdentity")
-  representation <- xml_named(xml_children_named(node, "LocalRepresentation"), "Enumeration")
+  concept <- if (length(concept)) reference_of(concept[[1]])
   id <- xml2::xml_attr(node, "id")
-  concept_id <- if (length(concept)) {
-    ref <- xml_named(concept[[1]], "Ref")
-    if (length(ref)) xml2::xml_attr(ref[[1]], "id") else sub(".*[.]", "", xml2::xml_text(concept[[1]], trim = TRUE))
-  } else id
-  list(id = id, concept = concept_id, codelist = if (length(representation)) reference_id(representation[[1]]) else NA_character_)
+  if (is.na(id)) id <- concept$item %||% NA_character_
+  if (is.null(concept)) concept <- list(agency = NA_character_, id = NA_character_, version = NA_character_, item = id)
+  list(id = id, concept = concept, codelist = structure_enumeration(xml_children_named(node, "LocalRepresentation")))
 }
 
-# Items of all schemes of a kind: a data frame a scheme, with a column a language behind `id` and `parent`.
-structure_lists <- function(document, scheme, item) {
-  schemes <- xml_named(document, scheme)
-  lists <- lapply(schemes, function(node) {
+structure_enumeration <- function(representation) {
+  found <- xml_named(representation, "Enumeration")
+  if (length(found)) reference_of(found[[1]])
+}
+
+structure_enumerations <- function(items) lapply(as.list(items), function(item) structure_enumeration(xml_children_named(item, "CoreRepresentation")))
+
+# The schemes of a kind: each with agency, id and version, and of its items `id`, `parent`, `labels` by language and what `more` tells. A scheme of many thousand
+# items is read in a few passes over all of them, not item by item.
+structure_lists <- function(document, scheme, item, more = NULL) {
+  lapply(as.list(xml_named(document, scheme)), function(node) {
     items <- xml_children_named(node, item)
-    parent <- vapply(items, function(one) {
-      up <- xml_children_named(one, "Parent")
-      if (!length(up)) return(NA_character_)
-      ref <- xml_named(up[[1]], "Ref")
-      if (length(ref)) xml2::xml_attr(ref[[1]], "id") else xml2::xml_text(up[[1]], trim = TRUE)
-    }, "")
-    list(id = xml2::xml_attr(items, "id"), parent = as.character(parent), labels = item_labels(items))
+    list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"), version = xml2::xml_attr(node, "version"),
+      id = xml2::xml_attr(items, "id"), parent = item_parents(node, item, items), labels = item_labels(node, item, items), more = if (!is.null(more)) more(items))
   })
-  stats::setNames(lists, xml2::xml_attr(schemes, "id"))
 }
 
-item_labels <- function(items) {
-  names <- xml2::xml_find_all(items, "./*[local-name()='Name']", flatten = FALSE)
-  languages <- unique(unlist(lapply(names, function(one) ifelse(is.na(xml2::xml_attr(one, "lang")), "en", xml2::xml_attr(one, "lang")))))
-  stats::setNames(lapply(languages, function(language) vapply(names, function(one) {
-    at <- match(language, ifelse(is.na(xml2::xml_attr(one, "lang")), "en", xml2::xml_attr(one, "lang")))
-    if (is.na(at)) NA_character_ else xml2::xml_text(one[[at]], trim = TRUE)
-  }, "")), languages)
+# Which item each child element belongs to: its place among the items, from the counts of children.
+item_owner <- function(items, name) rep(seq_along(items), as.integer(xml2::xml_find_num(items, paste0("count(./*[local-name()='", name, "'])"))))
+
+item_parents <- function(node, item, items) {
+  parent <- rep(NA_character_, length(items))
+  found <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Parent']"))
+  if (length(found)) {
+    owner <- item_owner(items, "Parent")
+    ref <- xml2::xml_find_first(found, ".//*[local-name()='Ref']")
+    parent[owner] <- ifelse(is.na(xml2::xml_attr(ref, "id")), sub(".*[.]", "", xml2::xml_text(found, trim = TRUE)), xml2::xml_attr(ref, "id"))
+  }
+  parent
+}
+
+# The names of items by language, the missing ones NA; one without a language is English, as the standard has it.
+item_labels <- function(node, item, items) {
+  found <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Name']"))
+  owner <- item_owner(items, "Name")
+  language <- xml2::xml_attr(found, "lang")
+  language[is.na(language)] <- "en"
+  text <- xml2::xml_text(found, trim = TRUE)
+  lapply(stats::setNames(nm = unique(language)), function(one) {
+    at <- which(language == one)
+    text[at][match(seq_along(items), owner[at])]
+  })
 }
 
 structure_categories <- function(document) {
@@ -133,21 +196,31 @@ structure_categorisations <- function(document) {
     target <- xml_children_named(node, "Target")
     ref <- xml_named(target, "Ref")
     path <- if (length(ref)) xml2::xml_attr(ref[[1]], "id") else sub(".*\\)\\.", "", xml2::xml_text(target, trim = TRUE))
-    data.frame(flow = reference_id(xml_children_named(node, "Source")[[1]]), category = path)
+    data.frame(flow = reference_of(xml_children_named(node, "Source")[[1]])$id, category = path)
   })
   do.call(rbind, c(list(data.frame(flow = character(), category = character())), rows))
 }
 
 # What is available: codes by dimension, the first and last period, how many series and observations, where the service says.
 structure_constraint <- function(node) {
-  values <- xml_named(xml_named(node, "CubeRegion"), "KeyValue", "Component")
-  ids <- xml2::xml_attr(values, "id")
-  codes <- stats::setNames(lapply(values, function(one) xml2::xml_text(xml_children_named(one, "Value"), trim = TRUE)), ids)
+  is_out <- function(one) identical(tolower(xml2::xml_attr(one, "include")), "false")
+  codes <- without <- list()
+  for (region in as.list(xml_named(node, "CubeRegion"))) {
+    values <- as.list(xml_named(region, "KeyValue", "Component"))
+    for (one in values) {
+      id <- xml2::xml_attr(one, "id")
+      told <- xml2::xml_text(xml_children_named(one, "Value"), trim = TRUE)
+      # what a region excludes by one dimension alone has no data; by several together, only their combination
+      if (!is_out(region) && !is_out(one)) codes[[id]] <- union(codes[[id]], told)
+      else if (is_out(one) && !is_out(region)) without[[id]] <- union(without[[id]], told)
+      else if (is_out(region) && length(values) == 1 && !is_out(one)) without[[id]] <- union(without[[id]], told)
+    }
+  }
   bound <- function(name) {
     found <- xml_named(node, name)
     if (length(found)) sub("T.*", "", xml2::xml_text(found[[1]], trim = TRUE)) else NA_character_
   }
   annotations <- structure_annotations(node)
-  list(codes = codes[lengths(codes) > 0], start = bound("StartPeriod"), end = bound("EndPeriod"), cells = as.numeric(annotations["obs_count"]),
+  list(codes = codes[lengths(codes) > 0], without = without[lengths(without) > 0], start = bound("StartPeriod"), end = bound("EndPeriod"), cells = as.numeric(annotations["obs_count"]),
     series = as.numeric(annotations["series_count"]))
 }

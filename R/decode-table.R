@@ -60,8 +60,7 @@ read_text_table <- function(text, format, where, table = NULL) {
     error = function(e) stop_payload("The answer cannot be read as a table.", where, "look at format: in the card")
   )
   if (!named) names(rows) <- seq_along(rows) - 1L
-  # a quotation mark within quotes is written twice, and the reader leaves it so
-  for (name in names(rows)) if (any(grepl("\"\"", rows[[name]], fixed = TRUE))) rows[[name]] <- gsub("\"\"", "\"", rows[[name]], fixed = TRUE)
+  rows[] <- lapply(rows, single_quotes)
   # a line with nothing in it is no row
   blank <- rowSums(!is.na(rows)) == 0
   if (any(blank)) rows <- rows[!blank, , drop = FALSE]

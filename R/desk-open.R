@@ -21,11 +21,11 @@ desk_open <- function(folder = ".") {
     if (file.exists(file)) break
     if (dirname(at) == at) {
       vetusta_stop("desk", "There is no desk here: no desk.yml in this folder or above it.", where = folder,
-        todo = "go to a desk's folder or name it with --desk; `vetusta demo` makes one to try, and --archive FILE works without a desk")
+        todo = "go to a desk's folder or name it with --desk; `vetusta demo` makes one to try, and --archive FILE works without a desk", absent = TRUE)
     }
     at <- dirname(at)
   }
-  content <- card_yaml(readLines(file, warn = FALSE), file)
+  content <- card_yaml(readLines(file, warn = FALSE), file, "desk")
   wrong <- setdiff(names(content), desk_words)
   if (length(wrong)) vetusta_stop("desk", paste0("The word \"", wrong[1], "\" is not known."), where = file, todo = suggest_word(wrong[1], desk_words))
   within <- function(path) if (grepl("^/", path)) path else file.path(at, path)
@@ -54,15 +54,13 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", addresse
   }
   content <- list(desk = title, archive = "archive.sqlite", sources = "sources")
   if (length(addresses)) content$addresses <- addresses
-  yaml::write_yaml(content, file.path(folder, "desk.yml"))
+  write_lines_whole(sub("\n$", "", yaml::as.yaml(content)), file.path(folder, "desk.yml"), "desk")
   keep_out <- file.path(folder, ".gitignore")
   if (!file.exists(keep_out)) writeLines(c("desk.env", "archive.sqlite*"), keep_out)
   env <- file.path(folder, "desk.env")
   if (!file.exists(env)) {
-    file.create(env)
-    Sys.chmod(env, "600", use_umask = FALSE)
-    writeLines(c("# Secrets of this desk: NAME=value, one a line. Keep this file to yourself and out of version control.",
-      paste0(names(secrets), "=", unlist(secrets))[seq_along(secrets)]), env)
+    write_lines_whole(c("# Secrets of this desk: NAME=value, one a line. Keep this file to yourself and out of version control.",
+      paste0(names(secrets), "=", unlist(secrets))[seq_along(secrets)]), env, "secret", "600")
   }
   desk_open(folder)
 }
@@ -74,12 +72,13 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", addresse
 #' @return `desk_source()` returns the source, see [source_card()], with the desk's address and secrets.
 #' @export
 desk_source <- function(desk, source, account = NULL) {
+  if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) vetusta_stop("desk", "A source is taken from a desk.", todo = "open one with desk_open()")
   check_text(source, "source", "desk")
   own <- file.path(desk$sources, paste0(source, ".yml"))
   file <- if (file.exists(own)) own else source
   known <- c(sub("[.]yml$", "", list.files(desk$sources, "[.]yml$")))
   if (!file.exists(file) && !nzchar(system.file("cards", paste0(source, ".yml"), package = "vetusta"))) {
-    vetusta_stop("desk", paste0("The desk has no source \"", source, "\"."), where = desk$sources, todo = suggest_word(source, known))
+    vetusta_stop("desk", paste0("The desk has no source \"", source, "\"."), where = desk$sources, todo = suggest_word(source, known), usage = TRUE)
   }
   source_card(file, address = desk$addresses[[source]], secrets = file.path(desk$folder, "desk.env"), account = account)
 }

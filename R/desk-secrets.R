@@ -12,6 +12,9 @@
 #' desk_secret(desk, "QUAY_KEY", "an-invented-key")
 #' desk_secrets(desk)
 desk_secret <- function(desk, name, value) {
+  if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) vetusta_stop("desk", "Secrets are set in a desk.", todo = "open one with desk_open()")
+  name <- given(name, "name", "secret")
+  value <- given(value, "value", "secret")
   if (!is.character(name) || length(name) != 1 || !grepl("^[A-Za-z_][A-Za-z0-9_]*$", name)) {
     vetusta_stop("secret", "A secret's name has letters, digits and underscores.", todo = "choose a name such as QUAY_KEY")
   }
@@ -21,18 +24,14 @@ desk_secret <- function(desk, name, value) {
   path <- file.path(desk$folder, "desk.env")
   lines <- if (file.exists(path)) readLines(path, warn = FALSE) else character()
   lines <- c(lines[!grepl(paste0("^(export +)?", name, " *="), lines)], paste0(name, "=", value))
-  beside <- paste0(path, ".part")
-  file.create(beside)
-  Sys.chmod(beside, "600", use_umask = FALSE)
-  writeLines(lines, beside)
-  file.rename(beside, path)
+  write_lines_whole(lines, path, "secret", "600")
   invisible(desk)
 }
 
 #' @rdname desk_secret
 #' @export
 desk_secrets <- function(desk) {
-  if (!inherits(desk, "vetusta_desk")) vetusta_stop("desk", "Secrets are told of a desk.", todo = "open one with desk_open()")
+  if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) vetusta_stop("desk", "Secrets are told of a desk.", todo = "open one with desk_open()")
   cards <- list.files(desk$sources, "[.]yml$")
   cards <- sub("[.]yml$", "", cards[!grepl("[.]calendar[.]yml$", cards)])
   rows <- lapply(cards, function(name) {

@@ -33,7 +33,16 @@ suggest_word <- function(word, known) {
   if (is.null(near)) paste0("use one of: ", paste(known, collapse = ", ")) else paste0("did you mean \"", near, "\"?")
 }
 
+# An argument that the caller did not give, told by its name.
+given <- function(x, name, kind = "want") {
+  tryCatch(force(x), error = function(e) {
+    if (!grepl("is missing, with no default|is absent but was supplied", conditionMessage(e))) stop(e)
+    vetusta_stop(kind, paste0("`", name, "` is not given."), todo = paste("give", name))
+  })
+}
+
 check_text <- function(x, name, kind = "want", several = FALSE) {
+  x <- given(x, name, kind)
   good <- is.character(x) && length(x) >= 1 && !anyNA(x) && all(nzchar(x)) && (several || length(x) == 1)
   if (!good) {
     vetusta_stop(kind, paste0("`", name, "` must be ", if (several) "one or more texts" else "one text", ", none of them empty."),
@@ -56,6 +65,7 @@ shown_value <- function(x) {
 }
 
 check_choice <- function(x, name, choices, kind = "want") {
+  x <- given(x, name, kind)
   if (!is.character(x) || length(x) != 1 || is.na(x) || !x %in% choices) {
     shown <- shown_value(x)
     vetusta_stop(kind, paste0("`", name, "` cannot be \"", shown, "\"."), todo = suggest_word(shown, choices))
@@ -69,6 +79,7 @@ check_flag <- function(x, name) {
 }
 
 check_number <- function(x, name, least = -Inf, kind = "want") {
+  x <- given(x, name, kind)
   if (!is.numeric(x) || is.object(x) || length(x) != 1 || is.na(x) || x < least) {
     vetusta_stop(kind, paste0("`", name, "` is one number", if (is.finite(least)) paste0(", ", least, " or more"), ", and cannot be ", shown_value(x), "."), todo = paste("correct", name))
   }

@@ -92,6 +92,7 @@ figure_lines <- function(bars, value = "close", base = NULL, title = NULL, subti
 #' days <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:3, close = 41:44))
 #' figure_save(figure_lines(days), tempfile(fileext = ".png"))
 figure_save <- function(figure, file, width = 1280, height = 800) {
+  if (missing(figure) || !inherits(figure, "ggplot")) vetusta_stop("figure", "What is written is a figure.", todo = "make one with figure_candles() or figure_lines()")
   check_text(file, "file", "figure")
   kind <- tolower(sub(".*[.]", "", file))
   if (!kind %in% c("png", "pdf", "svg")) vetusta_stop("figure", "The figure's file must end in .png, .pdf or .svg.", where = file, todo = "give another name")
@@ -110,6 +111,7 @@ way_colours <- c("closed higher" = "#0072B2", "closed lower" = "#D55E00")
 line_colours <- c("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#000000")
 
 drawable <- function(bars) {
+  bars <- given(bars, "bars", "figure")
   if (!is.data.frame(bars) || !nrow(bars)) {
     vetusta_stop("figure", "There are no bars to draw.", todo = "look at the window and the symbols")
   }

@@ -15,11 +15,12 @@
 #' want <- want_bars(source_card("quay"), c("KELD", "TAMX"), interval = "1 minute", from = "2026-03-12", to = "2026-03-26")
 #' plan_calls(want)
 plan_calls <- function(want, archive = NULL) {
-  if (!inherits(want, "vetusta_want")) {
+  if (missing(want) || !inherits(want, "vetusta_want")) {
     vetusta_stop("want", "A plan is made from a want.", todo = "make one with want_bars() or want_rows()")
   }
   if (!is.null(archive)) check_archive(archive)
-  calls <- if (!is.null(want$sdmx)) plan_observations(want, archive) else if (want$shape == "bars") plan_bars(want, archive) else plan_rows(want)
+  calls <- if (!is.null(want$sdmx)) plan_observations(want, archive) else if (want$shape == "bars") plan_bars(want, archive) else plan_rows(want, archive)
+  calls <- still_to_ask(want, calls, archive)
   limits <- want$source$limits
   taken <- if (is.null(archive)) numeric() else archive_tokens(archive, want$source$source)
   structure(
@@ -41,12 +42,13 @@ plan_bytes <- function(archive, want, pages) {
 # One call a symbol and stretch that is missing; symbols that miss the same stretch share a call where the API takes several;
 # stretches are cut to the widest that it takes, along local midnights.
 plan_bars <- function(want, archive) {
-  ranges <- lapply(want$symbols, function(symbol) missing_ranges(want, symbol, archive))
+  ranges <- missing_ranges(want, want$symbols, archive)
+  calendar <- source_calendar(want$source)
   pieces <- data.frame(symbol = rep(want$symbols, vapply(ranges, nrow, 0L)), from = as.numeric(unlist(lapply(ranges, `[[`, "start"))), to = as.numeric(unlist(lapply(ranges, `[[`, "end"))))
   # a call that knows no window is one and the same for all that is missing
   if (!has_window(want$offer)) pieces <- data.frame(symbol = unique(pieces$symbol), from = unname(tapply(pieces$from, pieces$symbol, min)[unique(pieces$symbol)]),
     to = unname(tapply(pieces$to, pieces$symbol, max)[unique(pieces$symbol)]))
-  else for (cut in list(cut_widest, cut_rows)) pieces <- do.call(rbind, c(list(pieces[0, ]), lapply(seq_len(nrow(pieces)), function(i) cut(pieces[i, ], want))))
+  else for (cut in list(cut_widest, cut_rows)) pieces <- do.call(rbind, c(list(pieces[0, ]), lapply(seq_len(nrow(pieces)), function(i) cut(pieces[i, ], want, calendar))))
   size <- if (any(c("symbols") %in% offer_gives(want$offer))) want$offer$symbols_a_call %||% Inf else 1
   groups <- group_symbols(pieces, size)
   calls <- data.frame(symbol = vapply(groups, function(group) paste(pieces$symbol[group], collapse = ","), ""))
@@ -55,7 +57,7 @@ plan_bars <- function(want, archive) {
   calls$symbols <- lapply(groups, function(group) pieces$symbol[group])
   calls$from <- utc(pieces$from[vapply(groups, `[`, 0L, 1)])
   calls$to <- utc(pieces$to[vapply(groups, `[`, 0L, 1)])
-  asked <- expected_rows(want, calls) * lengths(calls$symbols)
+  asked <- expected_rows(want, calls, calendar) * lengths(calls$symbols)
   calls$rows <- asked * max(1, length(want$offer$sides))
   calls$pages <- pmax(1, ceiling(asked / (want$offer$most %||% Inf)))
   calls$keys <- rep(list(list()), nrow(calls))
@@ -88,12 +90,12 @@ widest_window <- function(want) {
 }
 
 # Where no page follows another, a call asks for no more bars than it can give: cut by the times that the calendar expects.
-cut_rows <- function(piece, want) {
+cut_rows <- function(piece, want, calendar) {
   offer <- want$offer
   if (want$shape != "bars" || is.null(offer$most) || !is.null(offer$job) || (offer$next_page$by %||% "none") != "none") {
     return(piece)
   }
-  calendar <- source_calendar(want$source) %||% calendar_make(list(calendar = "every day", zone = want$source$zone))
+  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = want$source$zone))
   times <- as.numeric(calendar_times(calendar, want$interval, utc(piece$from), utc(piece$to), if (want$session != "all") main_session(calendar)))
   # symbols that share a call share its rows
   most <- max(1, offer$most %/% min(offer$symbols_a_call %||% 1, length(want$symbols)))
@@ -101,15 +103,20 @@ cut_rows <- function(piece, want) {
   data.frame(symbol = piece$symbol, from = c(piece$from, cuts), to = c(cuts, piece$to))
 }
 
-cut_widest <- function(piece, want) {
+cut_widest <- function(piece, want, calendar = NULL) {
   length <- widest_window(want)
   if (is.null(length)) {
     return(piece)
   }
+  whole <- asks_for_whole(want$offer, length)
   cuts <- piece$from
   repeat {
-    after <- as.numeric(shift_instant(utc(cuts[length(cuts)]), length, 1, want$source$zone))
-    if (!is_intraday(length)) {
+    last <- utc(cuts[length(cuts)])
+    after <- as.numeric(shift_instant(last, length, 1, want$source$zone))
+    if (whole) {
+      # a file of a month holds the month, wherever in it the window begins
+      after <- as.numeric(time_local(bucket_start(bucket_of_day(local_day(last, want$source$zone), length) + 1, length), 0, want$source$zone))
+    } else if (!is_intraday(length)) {
       midnight <- as.numeric(time_local(local_day(utc(after), want$source$zone), 0, want$source$zone))
       if (midnight > cuts[length(cuts)]) after <- midnight
     }
@@ -119,8 +126,16 @@ cut_widest <- function(piece, want) {
   data.frame(symbol = piece$symbol, from = cuts, to = c(cuts[-1], piece$to))
 }
 
-# One call for each combination of the keys' values; values that the card joins go together.
-plan_rows <- function(want) {
+# Whether a call asks for a whole month or year: what it says of the window's beginning names no day.
+asks_for_whole <- function(offer, length) {
+  rules <- Filter(function(name) (offer$parameters[[name]]$gives %||% name) == "from", unique(template_variables(paste0(offer$request, offer$body))))
+  written <- lapply(rules, function(name) offer$parameters[[name]]$written)
+  length$unit %in% c("month", "year") && length(written) > 0 && !any(vapply(written, is.null, TRUE)) && !any(grepl("%[dejDFsxcU]", unlist(written)))
+}
+
+# One call for each combination of the keys' values and stretch that is missing; values that the card joins go together. A call that was stopped in the middle of
+# its pages is asked for with its own window again, so that it goes on.
+plan_rows <- function(want, archive = NULL) {
   offer <- want$offer
   joined <- Filter(function(name) !is.null(offer$parameters[[name]]$join), names(want$keys))
   single <- want$keys[setdiff(names(want$keys), joined)]
@@ -128,17 +143,70 @@ plan_rows <- function(want) {
   keys <- lapply(seq_len(nrow(grid)), function(i) c(as.list(grid[i, , drop = FALSE]), want$keys[joined]))
   label <- vapply(keys, function(key) paste(unlist(lapply(key, function(value) if (length(value) > 3) paste0(value[1], "...") else value)), collapse = " "), "")
   label[!nzchar(label)] <- offer$name
-  windows <- if (is.null(want$from)) data.frame(from = NA_real_, to = NA_real_) else cut_widest(data.frame(symbol = "", from = as.numeric(want$from), to = as.numeric(want$to)), want)
-  place <- rep(seq_along(keys), each = nrow(windows))
+  windows <- row_windows(want, keys, archive)
+  place <- rep(seq_along(keys), vapply(windows, nrow, 0L))
+  all <- do.call(rbind, windows)
   keys <- keys[place]
   calls <- data.frame(symbol = label[place], label = label[place])
   calls$symbols <- lapply(keys, function(key) as.character(key$symbol))
-  calls$from <- utc(rep(windows$from, length(label)))
-  calls$to <- utc(rep(windows$to, length(label)))
+  calls$from <- utc(all$from)
+  calls$to <- utc(all$to)
   calls$rows <- rep(NA_real_, nrow(calls))
   calls$pages <- rep(1, nrow(calls))
   calls$keys <- keys
   calls
+}
+
+# For each call's keys the stretches to ask for.
+row_windows <- function(want, keys, archive) {
+  if (is.null(want$from)) {
+    return(rep(list(data.frame(from = NA_real_, to = NA_real_)), length(keys)))
+  }
+  source <- want$source$source
+  covered <- if (!is.null(archive)) archive_covered_rows(archive, source, want$offer$name)
+  reached <- if (!is.null(archive)) archive_reached_windows(archive, source, want$offer$name)
+  covered <- split(covered, covered$key)
+  reached <- split(reached, reached$key)
+  lapply(keys, function(key) {
+    name <- key_text(key)
+    left <- data.frame(start = as.numeric(want$from), end = as.numeric(want$to))
+    held <- covered[[name]]
+    for (i in seq_len(NROW(held))) left <- cut_out(left, held$start[i], held$end[i])
+    begun <- reached[[name]]
+    begun <- begun[begun$from < as.numeric(want$to) & begun$to > as.numeric(want$from), c("from", "to")]
+    for (i in seq_len(NROW(begun))) left <- cut_out(left, begun$from[i], begun$to[i])
+    rest <- lapply(seq_len(nrow(left)), function(i) cut_widest(data.frame(symbol = "", from = left$start[i], to = left$end[i]), want)[c("from", "to")])
+    do.call(rbind, c(list(data.frame(from = numeric(), to = numeric())), if (NROW(begun)) list(begun), rest))
+  })
+}
+
+# Keys as text, in one order, so that they can be looked up.
+key_text <- function(keys) if (length(keys)) as.character(jsonlite::toJSON(lapply(keys[order(names(keys))], as.character))) else "{}"
+
+call_key <- function(call) key_text(call$keys[[1]])
+
+# What is asked for as one without a window: rows and statistics. A run of it that was stopped is a round that the next run goes on with.
+want_round <- function(want) {
+  if (want$shape == "bars" || (is.null(want$sdmx) && !is.null(want$from))) {
+    return(NULL)
+  }
+  asked <- if (is.null(want$sdmx)) want$keys else c(want$selection, want$query, list(from = want$window$from$text, to = want$window$to$text))
+  key_text(asked[lengths(asked) > 0])
+}
+
+# Less the calls that were made since a round began that is not at its end.
+still_to_ask <- function(want, calls, archive) {
+  round <- want_round(want)
+  began <- if (!is.null(round) && !is.null(archive)) archive_round(archive, want$source$source, want$offer$name, round)
+  if (!length(began)) {
+    return(calls)
+  }
+  made <- archive_asked(archive, want$source$source, want$offer$name, began)
+  if (!length(made)) {
+    return(calls)
+  }
+  start <- vapply(seq_len(nrow(calls)), function(i) collect_chain(want, calls[i, ])$start, "")
+  calls[!start %in% made, , drop = FALSE]
 }
 
 # What a call's request is made from.
@@ -150,15 +218,30 @@ call_known <- function(want, call) {
   c(call$keys[[1]], times, list(symbol = if (length(symbols)) symbols[1], symbols = symbols, interval = want$interval$iso, session = want$session, most = want$offer$most))
 }
 
-# The want's window less what the archive covers.
-missing_ranges <- function(want, symbol, archive) {
-  left <- data.frame(start = as.numeric(want$from), end = as.numeric(want$to))
+# For each symbol the want's window less what the archive covers, which is asked once for all.
+missing_ranges <- function(want, symbols, archive) {
+  whole <- data.frame(start = as.numeric(want$from), end = as.numeric(want$to))
   if (is.null(archive)) {
-    return(left)
+    return(rep(list(whole), length(symbols)))
   }
-  covered <- archive_covered(archive, want$source$source, symbol, want$interval$iso, want$session)
-  for (i in seq_len(nrow(covered))) left <- cut_out(left, covered$start[i], covered$end[i])
-  left
+  covered <- archive_covered(archive, want$source$source, want$interval$iso, want$session, symbols)
+  rows <- split(seq_len(nrow(covered)), covered$symbol)
+  # most symbols have one stretch, and many the same
+  none <- whole[0, ]
+  lapply(symbols, function(symbol) {
+    at <- rows[[symbol]]
+    if (!length(at)) {
+      return(whole)
+    }
+    start <- covered$start[at]
+    end <- covered$end[at]
+    if (any(start <= whole$start & end >= whole$end)) {
+      return(none)
+    }
+    left <- whole
+    for (i in seq_along(at)) left <- cut_out(left, start[i], end[i])
+    left
+  })
 }
 
 cut_out <- function(ranges, start, end) {
@@ -170,11 +253,10 @@ cut_out <- function(ranges, start, end) {
 }
 
 # At most as many rows as the calendar expects; a source without a calendar is open at all hours.
-expected_rows <- function(want, calls) {
+expected_rows <- function(want, calls, calendar) {
   if (!nrow(calls)) {
     return(numeric())
   }
-  calendar <- source_calendar(want$source)
   seconds <- want$interval$seconds
   windows <- unique(calls[c("from", "to")])
   counts <- vapply(seq_len(nrow(windows)), function(i) {

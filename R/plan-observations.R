@@ -28,22 +28,33 @@ whole_selection <- function(want, available) {
     if (!length(asked)) known else if (is.null(available$codes[[id]])) asked else intersect(asked, available$codes[[id]])
   })
   codes[lengths(codes) == 0] <- lapply(names(codes)[lengths(codes) == 0], function(id) want$selection[[id]])
-  frequency <- if (length(codes$FREQ) == 1) codes$FREQ else "M"
+  # without a dimension for it, or with several, the longest periods there can be: where years end, all but weeks do
+  frequency <- if (length(codes$FREQ) == 1) codes$FREQ else "A"
   first <- want$window$from$first %||% as.Date(time_periods(available$start %||% NA_character_)$first)
   last <- want$window$to$last %||% as.Date(time_periods(available$end %||% NA_character_)$last)
   if (!is.na(time_periods(available$start %||% NA_character_)$first)) first <- max(first, time_periods(available$start)$first)
   if (!is.na(time_periods(available$end %||% NA_character_)$last)) last <- min(last, time_periods(available$end)$last)
-  periods <- if (!is.na(first) && !is.na(last) && frequency %in% c("A", "S", "T", "Q", "M", "W", "D")) period_sequence(first, last, frequency) else as.Date(character())
-  count <- prod(pmax(1, lengths(codes))) * max(1, length(periods))
+  periods <- if (!is.na(first) && !is.na(last) && frequency %in% periodic) period_sequence(first, last, frequency) else as.Date(character())
+  # how many values there are at most; of several frequencies each has its own number of periods
+  counted <- function(from, to) {
+    if (is.na(from) || is.na(to)) return(1)
+    each <- vapply(if (length(codes$FREQ)) codes$FREQ else "M", function(code) if (code %in% periodic) max(1L, length(period_sequence(from, to, code))) else 1L, 1L)
+    mean(each)
+  }
+  count <- prod(pmax(1, lengths(codes))) * counted(first, last)
   # a cube is seldom full: what is available says how full it is
   fill <- if (!is.null(available$cells) && !is.na(available$cells) && !is.na(available$start %||% NA)) {
-    span <- length(period_sequence(time_periods(available$start)$first, time_periods(available$end)$last, if (frequency %in% c("A", "S", "T", "Q", "M", "W", "D")) frequency else "M"))
+    span <- counted(time_periods(available$start)$first, time_periods(available$end)$last)
     min(1, available$cells / max(1, prod(pmax(1, lengths(codes))) * max(1, span)))
   } else 1
-  list(selection = want$selection, codes = codes, periods = periods, frequency = frequency, start = want$window$from$text, end = want$window$to$text, fill = fill, cells = count * fill)
+  list(selection = want$selection, codes = codes, periods = periods, frequency = frequency, start = want$window$from$text, end = want$window$to$text, fill = fill,
+    bounds = c(first, last), each = counted(first, last))
 }
 
-piece_cells <- function(piece) ceiling(prod(pmax(1, lengths(piece$codes))) * max(1, length(piece$periods)) * piece$fill)
+piece_cells <- function(piece) {
+  periods <- if (length(piece$codes$FREQ) != 1) piece$each else max(1, length(piece$periods))
+  ceiling(prod(pmax(1, lengths(piece$codes))) * periods * piece$fill)
+}
 
 # Fewest calls: the axis that alone makes all pieces fit with the fewest cuts; where none does, the longest is cut to its single values and each is
 # looked at again.
@@ -51,6 +62,10 @@ cut_selection <- function(piece, most) {
   cells <- piece_cells(piece)
   if (cells <= most) {
     return(list(piece))
+  }
+  # series of several frequencies have no day in common at which all of their periods end: each frequency is asked for by itself
+  if (length(piece$codes$FREQ) > 1) {
+    return(unlist(lapply(piece$codes$FREQ, function(code) cut_selection(one_frequency(piece, code), most)), recursive = FALSE))
   }
   axes <- c(lengths(piece$codes), TIME = length(piece$periods))
   axes <- axes[axes > 1]
@@ -69,15 +84,27 @@ cut_selection <- function(piece, most) {
   unlist(lapply(split_axis(piece, axis, axes[[axis]]), cut_selection, most = most), recursive = FALSE)
 }
 
+one_frequency <- function(piece, code) {
+  piece$codes$FREQ <- piece$selection$FREQ <- code
+  piece$frequency <- code
+  bounds <- piece$bounds
+  piece$periods <- if (code %in% periodic && !anyNA(bounds)) period_sequence(bounds[1], bounds[2], code) else as.Date(character())
+  piece
+}
+
+# Frequencies whose periods are counted by days; of others a window is not cut.
+periodic <- c("A", "S", "T", "Q", "M", "W", "D")
+
 split_axis <- function(piece, axis, parts) {
   values <- if (axis == "TIME") piece$periods else piece$codes[[axis]]
   group <- ceiling(seq_along(values) * parts / length(values))
   lapply(unname(split(seq_along(values), group)), function(at) {
     if (axis == "TIME") {
       piece$periods <- values[at]
-      # days, not periods of one spelling: every service reads them
-      if (at[1] > 1 || is.null(piece$start)) piece$start <- time_spelling(values[at[1]], piece$frequency, "sdmx")
-      if (at[length(at)] < length(values) || is.null(piece$end)) piece$end <- time_spelling(values[at[length(at)]], piece$frequency, "sdmx")
+      piece$each <- piece$each * length(at) / length(values)
+      # where the window is open, it stays so: what is published after what is known to be available comes too
+      if (at[1] > 1) piece$start <- time_spelling(values[at[1]], piece$frequency, "sdmx")
+      if (at[length(at)] < length(values)) piece$end <- time_spelling(values[at[length(at)]], piece$frequency, "sdmx")
     } else {
       piece$codes[[axis]] <- piece$selection[[axis]] <- values[at]
     }
@@ -90,6 +117,9 @@ halve_call <- function(want, keys) {
   want$selection <- keys$selection
   want$window <- observation_window(keys$start, keys$end)
   whole <- whole_selection(want, if (!is.null(want$dataset$available)) list(codes = want$dataset$available, start = want$dataset$start, end = want$dataset$end))
+  if (length(whole$codes$FREQ) > 1) {
+    return(lapply(whole$codes$FREQ, function(code) one_frequency(whole, code)[c("selection", "start", "end")]))
+  }
   axes <- c(lengths(whole$codes), TIME = length(whole$periods))
   if (max(axes) < 2) {
     return(NULL)

@@ -164,8 +164,15 @@ gaps_window <- function(plain, from, to, calendar) {
   if ((is.null(from) || is.null(to)) && !length(plain$time)) {
     vetusta_stop("want", "There are no values, so the window cannot be told from them.", todo = "give `from` and `to`")
   }
+  given <- list(from = from, to = to)
   from <- if (is.null(from)) utc(min(plain$time)) else time_instant(from, calendar$zone, name = "from")
   to <- if (is.null(to)) utc(max(plain$time) + 1) else time_instant(to, calendar$zone, end = TRUE, name = "to")
+  if (to <= from && is.null(given$to)) {
+    vetusta_stop("want", paste0("`from` lies after the last value, which is of ", format_instant(max(plain$time)), "."), todo = "choose an earlier `from`, or give `to` too")
+  }
+  if (to <= from && is.null(given$from)) {
+    vetusta_stop("want", paste0("`to` lies before the first value, which is of ", format_instant(min(plain$time)), "."), todo = "choose a later `to`, or give `from` too")
+  }
   if (to <= from) {
     vetusta_stop("want", "The window ends before it begins.", where = paste(format_instant(from), "to", format_instant(to)), todo = "swap `from` and `to`")
   }

@@ -1,15 +1,36 @@
 # Tables as plain text, for prints and for the command line: aligned columns, thousands separated.
 
-text_table <- function(frame) {
+# Instants say their zone in the head. A table wider than `width` has its longest texts cut, so that a line stays a line.
+text_table <- function(frame, width = Inf) {
   columns <- lapply(frame, text_column)
   right <- vapply(frame, is.numeric, TRUE)
+  heads <- ifelse(vapply(frame, inherits, TRUE, "POSIXct"), paste(names(frame), "(UTC)"), names(frame))
+  columns <- narrowed(columns, heads, right, width)
   cells <- Map(function(name, column, right) {
     all <- c(name, column)
     width <- max(nchar(all, "width"))
     pad <- strrep(" ", width - nchar(all, "width"))
     if (right) paste0(pad, all) else paste0(all, pad)
-  }, names(frame), columns, right)
+  }, heads, columns, right)
   sub(" +$", "", do.call(paste, c(unname(cells), sep = "  ")))
+}
+
+narrowed <- function(columns, heads, right, width) {
+  if (!is.finite(width) || !length(columns)) {
+    return(columns)
+  }
+  wide <- vapply(seq_along(columns), function(i) max(nchar(c(heads[i], columns[[i]]), "width")), 1)
+  repeat {
+    over <- sum(wide) + 2 * (length(wide) - 1) - width
+    free <- which(!right & wide > pmax(12, nchar(heads, "width")))
+    if (over <= 0 || !length(free)) break
+    at <- free[which.max(wide[free])]
+    most <- max(wide[at] - over, 12, nchar(heads[at], "width"))
+    long <- nchar(columns[[at]], "width") > most
+    columns[[at]][long] <- paste0(substr(columns[[at]][long], 1, most - 1), "\u2026")
+    wide[at] <- most
+  }
+  columns
 }
 
 text_column <- function(column) {
@@ -17,13 +38,31 @@ text_column <- function(column) {
     return(ifelse(is.na(column), "", format(column, "%Y-%m-%d %H:%M", tz = "UTC")))
   }
   if (is.numeric(column)) {
-    whole <- all(is.na(column) | column == round(column))
-    text <- if (whole) format(column, big.mark = ",", scientific = FALSE, trim = TRUE) else formatC(column, format = "f", digits = 4, big.mark = ",")
+    text <- formatC(column, format = "f", digits = shown_digits(column), big.mark = ",", width = 1)
     return(ifelse(is.na(column), "", text))
   }
   column <- as.character(column)
   ifelse(is.na(column), "", column)
 }
+
+# As many digits as the numbers have, of which twelve in all count: what is behind them is of the computing and not of the values. Six at most.
+shown_digits <- function(x) {
+  x <- abs(signif(as.double(x[is.finite(x)]), 12))
+  for (digits in 0:5) if (all(abs(x - round(x, digits)) <= 1e-11 * pmax(x, 1e-3))) return(digits)
+  6L
+}
+
+# Numbers written as text, decimal ones alone: what R reads as one beside them, such as 0x1F or inf, is none.
+plain_number <- function(text) {
+  value <- suppressWarnings(as.double(text))
+  odd <- which(!is.finite(value) | grepl("[xX]", text))
+  if (length(odd)) value[odd[!grepl("^\\s*[+-]?([0-9]+[.]?[0-9]*|[.][0-9]+)([eE][+-]?[0-9]+)?\\s*$", text[odd])]] <- NA
+  value[is.infinite(value)] <- NA
+  value
+}
+
+# A quotation mark within quotes is written twice, and the table reader leaves it so.
+single_quotes <- function(text) if (any(grepl("\"\"", text, fixed = TRUE))) gsub("\"\"", "\"", text, fixed = TRUE) else text
 
 # "1 symbol", "1,200 symbols"
 counted <- function(n, what) paste0(format(n, big.mark = ",", scientific = FALSE), " ", what, if (n != 1) "s")
@@ -33,4 +72,50 @@ format_seconds <- function(seconds) {
   else if (seconds < 7200) paste(round(seconds / 60), "minutes")
   else if (seconds < 172800) paste(round(seconds / 3600, 1), "hours")
   else paste(round(seconds / 86400, 1), "days")
+}
+
+# A text in a language, else in one of its kinds (en-GB for en), else in English, else in any; NA where there is none at all.
+label_in <- function(texts, language) {
+  texts <- texts[!is.na(texts)]
+  if (!length(texts)) {
+    return(NA_character_)
+  }
+  texts[[language_place(names(texts), language)]]
+}
+
+language_place <- function(known, language) {
+  plain <- function(tag) tolower(sub("[-_].*", "", tag))
+  at <- c(which(tolower(known) == tolower(language)), which(plain(known) == plain(language)), which(plain(known) == "en"), 1L)
+  at[1]
+}
+
+# For each code its label, in the language that is asked for or the next best that it has.
+code_labels <- function(list, language) {
+  label <- rep(NA_character_, length(list$id))
+  left <- list$labels
+  while (length(left) && anyNA(label)) {
+    at <- language_place(names(left), language)
+    label <- ifelse(is.na(label), left[[at]], label)
+    left <- left[-at]
+  }
+  ifelse(is.na(label), list$id, label)
+}
+
+# "ORV,TSK" are two codes, and "Grain, milled" may be one label: the longest part that is known is taken.
+split_codes <- function(values, known) {
+  unlist(lapply(as.character(values), function(value) {
+    parts <- strsplit(value, ",", fixed = TRUE)[[1]]
+    if (length(parts) < 2 || known(value)) {
+      return(value)
+    }
+    out <- character()
+    i <- 1
+    while (i <= length(parts)) {
+      ends <- Filter(function(j) known(trimws(paste(parts[i:j], collapse = ","))), rev(seq(i, length(parts))))
+      last <- if (length(ends)) ends[1] else i
+      out <- c(out, trimws(paste(parts[i:last], collapse = ",")))
+      i <- last + 1
+    }
+    out
+  }))
 }

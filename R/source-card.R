@@ -40,22 +40,28 @@ card_path <- function(file) {
   }
   names <- sub("[.]yml$", "", list.files(system.file("cards", package = "vetusta"), "[.]yml$"))
   vetusta_stop("card", paste0("There is no source card \"", file, "\"."),
-    todo = paste0("give the path of a card, or the name of one that ships: ", paste(names, collapse = ", ")))
+    todo = paste0("give the path of a card, or the name of one that ships: ", paste(names, collapse = ", ")), usage = TRUE)
 }
 
 # In YAML 1.1 the words no, off, n and y are truth values; here they are the words that somebody wrote.
-card_yaml <- function(text, path) {
+card_yaml <- function(text, path, what = "card") {
+  # a file that nests without end would take all the memory of its reader
+  deep <- vapply(strsplit(text, "", fixed = TRUE), function(signs) max(0, cumsum((signs %in% c("{", "[")) - (signs %in% c("}", "]")))), 0)
+  if (length(text) && (max(deep, 0) > 100 || max(nchar(sub("[^ -].*", "", text)), 0) > 400)) {
+    vetusta_stop(what, paste0("The ", what, "'s file nests too deeply."), where = path, todo = "write it with fewer levels")
+  }
   as_written <- function(x) if (tolower(x) %in% c("true", "false")) tolower(x) == "true" else x
   content <- tryCatch(
     yaml::yaml.load(paste(text, collapse = "\n"), eval.expr = FALSE, handlers = list("bool#yes" = as_written, "bool#no" = as_written)),
     error = function(e) {
       line <- sub(".*line ([0-9]+).*", "\\1", conditionMessage(e))
-      vetusta_stop("card", "The card is no YAML.", where = paste0(path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)),
+      vetusta_stop(what, paste0("The ", what, "'s file is no YAML."), where = paste0(path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)),
         todo = paste0("mend it: ", sub("^.*\\) *", "", sub("\n.*", "", conditionMessage(e)))))
     }
   )
   if (!is.list(content) || is.null(names(content))) {
-    vetusta_stop("card", "The card is empty or no set of words and values.", where = path, todo = "begin it with source: and address:")
+    vetusta_stop(what, paste0("The ", what, "'s file is empty or no set of words and values."), where = path,
+      todo = paste("begin it with", switch(what, card = "source: and address:", calendar = "calendar: and zone:", "desk:")))
   }
   content
 }
@@ -136,6 +142,7 @@ print.vetusta_source <- function(x, ...) {
 #' @examples
 #' source_calendar("quay")
 source_calendar <- function(calendar) {
+  calendar <- given(calendar, "calendar", "calendar")
   beside <- NULL
   if (inherits(calendar, "vetusta_source")) {
     if (is.null(calendar$calendar)) {
@@ -158,7 +165,7 @@ source_calendar <- function(calendar) {
 # What a calendar's file says, upon what the calendar that it builds on says: its own words lead, closed and half days are added, and
 # `without` takes days of the other away by their names.
 calendar_definition <- function(file, above) {
-  content <- card_yaml(readLines(file, warn = FALSE, encoding = "UTF-8"), file)
+  content <- card_yaml(readLines(file, warn = FALSE, encoding = "UTF-8"), file, "calendar")
   if (is.null(content$builds_on)) {
     return(content[setdiff(names(content), "without")])
   }

@@ -4,8 +4,8 @@
 card_grammar <- function() {
   list(
     source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(), sdmx = sdmx_grammar(), accounts = list(.each = access_parts()),
-    limits = "texts", quota_zone = "text", at_once = "count", withheld = "duration", patience = "duration", calendar = "text", zone = "text", open_http = "flag",
-    elsewhere = c("word", "refuse", "follow"), problem = list(.short = "pointer", at = "!pointer", fine = "texts", again = "texts", text = "pointer"), headers = list(.each = "text"),
+    limits = "limits", quota_zone = "text", at_once = "count", withheld = "duration", patience = "duration", calendar = "text", zone = "text", open_http = "flag",
+    elsewhere = c("word", "refuse", "follow"), problem = list(.short = "pointer", at = "!pointer", fine = "values", again = "values", text = "pointer"), headers = list(.each = "line"),
       offers = list(.each = offer_grammar())
   )
 }
@@ -16,7 +16,7 @@ access_grammar <- function() {
 
 access_parts <- function() {
   list(
-    name = "text", prefix = "text", secret = "text", names = "texts", secrets = "texts", user = "text", password = "text",
+    name = "line", prefix = "line", secret = "text", names = "texts", secrets = "texts", user = "text", password = "text",
     address = "text", grant = c("word", "password", "client_credentials"), client = "text", client_secret = "text", scope = "text",
     send_client = c("word", "form", "basic"), lasts = "duration", other_origin = "flag"
   )
@@ -81,6 +81,7 @@ card_check <- function(content, grammar, keys, place) {
   if (!is.null(grammar$.short) && !is.list(content)) {
     return(card_check_value(content, grammar$.short, keys, place))
   }
+  if (any(grepl("[[:cntrl:]]", names(content)))) card_stop("has a name with a line break in it", keys, place, "write names on one line")
   if (!is.null(content) && (!is.list(content) || (length(content) && is.null(names(content))))) {
     card_stop("must hold words and values of its own", keys, place, paste("write it as", key_name(keys), "followed by indented lines"))
   }
@@ -111,7 +112,10 @@ card_check_value <- function(value, rule, keys, place) {
   good <- switch(type,
     any = TRUE,
     text = (one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1),
+    # a line break in a header would begin another one
+    line = ((one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1)) && !grepl("[[:cntrl:]]", paste(value)),
     texts = is.character(value) && length(value) >= 1,
+    limits = is.character(value) && length(value) %in% 1:100,
     values = is.atomic(unlist(value)) && length(value) >= 1,
     name = one_text && grepl("^[a-z][a-z0-9-]*$", value),
     word = one_text && value %in% rule[-1],
@@ -127,7 +131,7 @@ card_check_value <- function(value, rule, keys, place) {
   }
   shown <- if (length(value) == 1 && is.atomic(value)) paste0("cannot be \"", value, "\"") else "has the wrong type"
   todo <- switch(type,
-    text = "write one text", texts = "write a list of texts, as in [90 per minute, 3000 per day]",
+    text = "write one text", line = "write one text on one line", limits = "write a list of at most 100 limits, as in [90 per minute, 3000 per day]", texts = "write a list of texts, as in [90 per minute, 3000 per day]",
     name = "use small letters, digits and hyphens, beginning with a letter", word = suggest_word(paste(value, collapse = " "), rule[-1]),
     number = "write a number", count = "write a whole number, 1 or more", flag = "write true or false",
     pointer = , pointers = "write a JSON Pointer, as in /items or /meta/next; \"\" is the whole body",
@@ -205,7 +209,7 @@ card_check_access <- function(access, place) {
 
 # "90 per minute" -> count, seconds, the words
 read_limit <- function(text, zone = "UTC") {
-  found <- regmatches(text, regexec("^([0-9]+) per ([0-9]* ?[a-z]+)$", text))[[1]]
+  found <- regmatches(tolower(text), regexec("^([0-9]+) per ([0-9]* ?[a-z]+)$", tolower(text)))[[1]]
   interval <- if (length(found)) tryCatch(time_interval(found[3]), error = function(e) NULL)
   if (is.null(interval) || (is.na(interval$seconds) && interval$iso != "P1M") || as.numeric(found[2]) < 1) {
     vetusta_stop("card", paste0("The limit \"", text, "\" cannot be read."), where = "limits", todo = "write it as 90 per minute, 4 per second or 300 per day")

@@ -22,6 +22,7 @@ check_sdmx <- function(source) {
 }
 
 check_source_kind <- function(source) {
+  source <- given(source, "source")
   if (!inherits(source, "vetusta_source")) vetusta_stop("want", "`source` must be a source.", todo = "read one with source_card()")
 }
 

@@ -28,7 +28,12 @@ source_secret <- function(source, name) {
     vetusta_stop("secret", paste0("The secret ", name, " of the source ", source$source, " is not set."), where = paste0(source$file, ", access"),
       todo = paste0("set the environment variable ", name, ", or put the line ", name, "=... into ", source$secrets))
   }
-  structure(list(value), class = "vetusta_secret")
+  if (grepl("[[:cntrl:]]", value)) {
+    vetusta_stop("secret", paste0("The secret ", name, " of the source ", source$source, " holds a line break or another control character."), where = paste0(source$file, ", access"),
+      todo = "set it again, as one line")
+  }
+  # a function shows nothing of what it keeps, however it is printed
+  structure(list(function() value), class = "vetusta_secret")
 }
 
 find_secret <- function(source, name) {
@@ -68,7 +73,7 @@ read_env_file <- function(path) {
   stats::setNames(as.list(values), names)
 }
 
-reveal <- function(secret) unclass(secret)[[1]]
+reveal <- function(secret) unclass(secret)[[1]]()
 
 #' @export
 format.vetusta_secret <- function(x, ...) "<secret>"
@@ -82,22 +87,64 @@ print.vetusta_secret <- function(x, ...) {
 #' @export
 as.character.vetusta_secret <- function(x, ...) "<secret>"
 
-# Every secret of a source that is set, and how it looks in an address: what must not be seen in any text.
-redact <- function(text, secrets) {
-  for (secret in secrets[nzchar(secrets)]) {
-    for (form in unique(c(secret, curl::curl_escape(secret), jsonlite::base64_enc(charToRaw(secret))))) {
-      text <- gsub(form, "<secret>", text, fixed = TRUE, useBytes = TRUE)
-    }
-  }
+# A secret in all the forms in which a service may repeat it: as it is; percent-encoded, with digits of either case, and with a plus for a blank; in base64, in both alphabets
+# and without its end; and as JSON and HTML write it.
+secret_forms <- function(secret) {
+  percent <- curl::curl_escape(secret)
+  base64 <- gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(secret))), fixed = TRUE)
+  json <- gsub("^\"|\"$", "", as.character(jsonlite::toJSON(secret, auto_unbox = TRUE)))
+  ascii <- paste(vapply(utf8ToInt(enc2utf8(secret)), function(code) if (code > 126) sprintf("\\u%04x", code) else intToUtf8(code), ""), collapse = "")
+  html <- gsub("&", "&amp;", gsub("<", "&lt;", gsub(">", "&gt;", gsub("\"", "&quot;", secret, fixed = TRUE), fixed = TRUE), fixed = TRUE), fixed = TRUE)
+  forms <- c(secret, percent, lower_percent(percent), gsub("%20", "+", percent, fixed = TRUE), utils::URLencode(secret, repeated = TRUE), base64, sub("=+$", "", base64),
+    sub("=+$", "", chartr("+/", "-_", base64)), json, gsub("/", "\\/", json, fixed = TRUE), ascii, html, gsub("&amp;", "&#38;", html, fixed = TRUE))
+  forms <- unique(forms[nzchar(forms)])
+  # what holds another form goes first
+  forms[order(-nchar(forms, "bytes"))]
+}
+
+lower_percent <- function(text) {
+  found <- gregexpr("%[0-9A-F]{2}", text)
+  regmatches(text, found) <- lapply(regmatches(text, found), tolower)
   text
 }
 
-# The same for bytes: a service may repeat a key in its answer.
+# Takes secrets out of a text that is shown or kept.
+redact <- function(text, secrets) {
+  for (form in unlist(lapply(secrets[nzchar(secrets)], secret_forms))) text <- gsub(form, "<secret>", text, fixed = TRUE, useBytes = TRUE)
+  text
+}
+
+has_secret <- function(text, secrets) any(vapply(unlist(lapply(secrets[nzchar(secrets)], secret_forms)), grepl, TRUE, x = text, fixed = TRUE))
+
+# The same for bytes: a service may repeat a key in its answer. A secret that may stand there by chance, since it is short or a number, is left: it is taken out of
+# what is shown or kept.
 without_secrets <- function(body, secrets) {
-  if (!any(vapply(secrets, function(secret) length(grepRaw(secret, body, fixed = TRUE)) > 0, TRUE))) {
+  secrets <- secrets[nchar(secrets) >= 6 & grepl("[^0-9.,]", secrets)]
+  if (!length(secrets) || !length(body)) {
     return(body)
   }
-  charToRaw(redact(rawToChar(body[body != as.raw(0)]), secrets))
+  forms <- unlist(lapply(secrets, secret_forms))
+  there <- vapply(forms, function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE)
+  if (!any(there)) {
+    return(body)
+  }
+  mark <- charToRaw("<secret>")
+  for (form in forms[there]) {
+    at <- grepRaw(form, body, fixed = TRUE, all = TRUE)
+    if (!length(at)) next
+    size <- nchar(form, "bytes")
+    starts <- c(1L, at + size)
+    ends <- c(at - 1L, length(body))
+    parts <- lapply(seq_along(starts), function(i) c(if (i > 1) mark, if (starts[i] <= ends[i]) body[starts[i]:ends[i]]))
+    body <- do.call(c, parts)
+  }
+  body
+}
+
+# Bytes that are kept, without any secret.
+redact_bytes <- function(body, secrets) {
+  there <- any(vapply(unlist(lapply(secrets[nzchar(secrets)], secret_forms)), function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE))
+  if (there) charToRaw(redact(rawToChar(body[body != as.raw(0)]), secrets)) else body
 }
 
 basic_words <- function(user, password) paste("Basic", gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(paste0(user, ":", password))))))

@@ -49,7 +49,8 @@ expand_variable <- function(spec, operator, values) {
   if (grepl("*", spec, fixed = TRUE)) named(value) else named(paste(value, collapse = ","))
 }
 
-encode_plain <- function(text) utils::URLencode(enc2utf8(text), reserved = TRUE)
+# All but letters, digits and -._~ (RFC 3986), also what looks encoded already: a text with %41 in it means just that.
+encode_plain <- function(text) curl::curl_escape(enc2utf8(as.character(text)))
 
 # Keeps what has a meaning in an address, and triplets that are encoded already.
 encode_reserved <- function(text) {

@@ -33,12 +33,14 @@ want_bars <- function(source, symbols, interval, span = NULL, from = NULL, to = 
 }
 
 check_source <- function(source) {
+  source <- given(source, "source")
   if (!inherits(source, "vetusta_source")) {
     vetusta_stop("want", "`source` must be a source.", todo = "read one with source_card()")
   }
 }
 
 check_symbols <- function(symbols) {
+  symbols <- given(symbols, "symbols")
   if (!is.character(symbols) || !length(symbols)) {
     vetusta_stop("want", "There are no symbols in the want.", todo = "name at least one, as in c(\"KELD\", \"TAMX\")")
   }
@@ -46,6 +48,8 @@ check_symbols <- function(symbols) {
   if (anyNA(symbols) || any(!nzchar(symbols))) {
     vetusta_stop("want", "One of the symbols is empty.", todo = "leave it out")
   }
+  # such a name would be a step in a path, and lead to another place
+  if (any(symbols %in% c(".", ".."))) vetusta_stop("want", paste0("\"", symbols[symbols %in% c(".", "..")][1], "\" is no symbol and no key."), todo = "leave it out")
   unique(symbols)
 }
 
@@ -67,9 +71,10 @@ pick_offer <- function(source, shape, name) {
 check_offered_interval <- function(offer, interval) {
   rules <- Filter(function(name) (offer$parameters[[name]]$gives %||% name) == "interval", names(offer$parameters))
   words <- unlist(lapply(rules, function(name) names(offer$parameters[[name]]$words)))
+  words <- vapply(words, function(word) tryCatch(time_interval(word)$iso, vetusta_error = function(e) word), "")
   if (length(words) && !interval$iso %in% words) {
     vetusta_stop("want", paste0("The offer ", offer$name, " has no bars of ", format(interval), "."),
-      todo = paste0("choose one of: ", paste(vapply(words, function(iso) format(time_interval(iso)), ""), collapse = ", "), "; longer ones are made with bars_regroup()"))
+      todo = paste0("choose one of: ", paste(vapply(words, function(iso) tryCatch(format(time_interval(iso)), vetusta_error = function(e) iso), ""), collapse = ", "), "; longer ones are made with bars_regroup()"))
   }
 }
 

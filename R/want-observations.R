@@ -13,6 +13,7 @@
 #' @param version The dataset's version; by default the latest.
 #' @param language The language of labels in messages.
 #' @param archive An archive that keeps the structures.
+#' @param keys A named list of further dimensions and their codes, for a dimension whose name is also that of an argument, as `list(from = "ORV")`.
 #' @return A `vetusta_want` for [plan_calls()]: its `selection` are codes by dimension, in the structure's order.
 #' @section Errors: `vetusta_error_want` for a dataset, dimension or code that is not there, with the nearest right ones, before any call
 #'   for data. A code that exists and has no data is among the `notes`.
@@ -24,17 +25,19 @@
 #' plan_calls(want)
 #' }
 want_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL, first_n = NULL, last_n = NULL, history = FALSE, detail = "full",
-  flat = FALSE, version = "latest", language = "en", archive = NULL) {
+  flat = FALSE, version = "latest", language = "en", archive = NULL, keys = list()) {
   about <- datasets_describe(source, dataset, version, language, archive)
-  asked <- list(...)
+  if (!is.list(keys)) vetusta_stop("want", "`keys` is a list of dimensions and their codes.", todo = "write it as keys = list(STATE = \"ORV\")")
+  asked <- c(list(...), keys)
   if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("want", "Codes are asked for by the name of their dimension.",
     todo = "write them as STATE = \"ORV\"")
   dimensions <- about$dimensions$id[about$dimensions$role != "time"]
   selection <- stats::setNames(vector("list", length(dimensions)), dimensions)
   notes <- character()
-  for (name in names(asked)) {
-    id <- match_dimension(name, about)
-    codes <- match_codes(asked[[name]], id, about)
+  ids <- vapply(names(asked), match_dimension, "", about = about)
+  for (id in unique(ids)) {
+    # a dimension may be named several times
+    codes <- match_codes(unlist(asked[ids == id], use.names = FALSE), id, about)
     without <- if (!is.null(about$available[[id]])) setdiff(codes, about$available[[id]])
     if (length(without)) notes <- c(notes, paste0(id, " ", paste(utils::head(without, 5), collapse = ", "), if (length(without) > 5) " and more",
       ": the code exists, and no data are available for it"))
@@ -46,7 +49,9 @@ want_observations <- function(source, dataset, ..., from = NULL, to = NULL, upda
     query = list(updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),
     firstNObservations = if (!is.null(first_n)) check_count(first_n, "first_n"), lastNObservations = if (!is.null(last_n)) check_count(last_n,
       "last_n"), includeHistory = if (isTRUE(history)) "true",
-      detail = if (check_choice(detail, "detail", c("full", "dataonly")) != "full") detail,
+      detail = if (check_choice(detail, "detail", c("full", "dataonly")) != "full" && !sdmx_is_3(source)) detail,
+      # SDMX 3.0 says by attributes and measures what 2.1 said by detail
+      attributes = if (detail == "dataonly" && sdmx_is_3(source)) "none", measures = if (detail == "dataonly" && sdmx_is_3(source)) "all",
       dimensionAtObservation = if (isTRUE(flat)) "AllDimensions"),
     symbols = character(), notes = notes, sdmx = TRUE), class = "vetusta_want")
 }
@@ -65,7 +70,8 @@ match_codes <- function(values, id, about) {
   if (is.null(list)) {
     return(as.character(values))
   }
-  unique(unlist(lapply(as.character(values), match_code, id = id, list = list)))
+  known <- function(text) length(tryCatch(match_code(text, id, list), vetusta_error_want = function(e) NULL)) > 0 || text %in% c("*", "all")
+  unique(unlist(lapply(split_codes(values, known), match_code, id = id, list = list)))
 }
 
 match_code <- function(value, id, list) {
@@ -73,7 +79,7 @@ match_code <- function(value, id, list) {
     return(NULL)
   }
   found <- if (grepl("/[*]{1,2}$", value)) code_children(value, id, list)
-  else if (grepl("[*?]", value)) list$id[code_matches(utils::glob2rx(tolower(value)), list)]
+  else if (grepl("[*?]", value)) list$id[code_matches(glob_pattern(value), list)]
   else exact_code(value, list)
   if (!length(found)) {
     labels <- unlist(list$labels, use.names = FALSE)
@@ -93,24 +99,33 @@ exact_code <- function(value, list) {
   list$id[hit]
 }
 
+# A pattern with * and ? as a regular expression; every other sign means itself.
+glob_pattern <- function(value) {
+  signs <- strsplit(tolower(value), "")[[1]]
+  paste0("^", paste(ifelse(signs == "*", ".*", ifelse(signs == "?", ".", ifelse(grepl("[[:alnum:] _]", signs), signs, paste0("\\", signs)))), collapse = ""), "$")
+}
+
 code_matches <- function(pattern, list) {
-  hit <- grepl(pattern, tolower(list$id))
-  for (labels in list$labels) hit <- hit | (!is.na(labels) & grepl(pattern, tolower(labels)))
+  hit <- grepl(pattern, tolower(list$id), perl = TRUE)
+  for (labels in list$labels) hit <- hit | (!is.na(labels) & grepl(pattern, tolower(labels), perl = TRUE))
   hit
 }
 
 code_children <- function(value, id, list) {
   parent <- match_code(sub("/[*]{1,2}$", "", value), id, list)
-  below <- list$id[list$parent %in% parent]
+  children <- split(list$id, list$parent)
+  below <- unlist(children[parent], use.names = FALSE)
   if (!grepl("[*]{2}$", value)) {
     return(below)
   }
-  all <- character()
+  # each level at once, and no code twice, also where parents go round
+  seen <- below
   while (length(below)) {
-    all <- c(all, below)
-    below <- setdiff(list$id[list$parent %in% below], all)
+    below <- unlist(children[below], use.names = FALSE)
+    below <- below[!below %in% c(seen, parent)]
+    seen <- c(seen, below)
   }
-  all
+  unique(seen)
 }
 
 # The three nearest codes, by code or label.

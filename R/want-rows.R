@@ -35,11 +35,13 @@ want_rows <- function(source, offer, ..., span = NULL, from = NULL, to = NULL, n
 }
 
 want_keys <- function(offer, given) {
+  # a key that is named several times has all of its values
+  if (length(given) && !is.null(names(given))) given <- lapply(split(given, factor(names(given), unique(names(given)))), function(parts) if (length(parts) == 1) parts[[1]] else unlist(parts))
   known <- setdiff(offer_gives(offer), c("from", "to", "most", "session", "interval"))
   fixed <- Filter(function(name) !is.null(offer$parameters[[name]]$value), names(offer$parameters))
   known <- setdiff(known, fixed)
   paging <- offer$next_page$send
-  for (name in names(given)) {
+  for (name in if (length(given)) names(given) %||% "") {
     if (!name %in% known) {
       vetusta_stop("want", paste0("The offer ", offer$name, " does not ask for \"", name, "\"."), todo = if (length(known)) suggest_word(name, known) else "leave it out")
     }

@@ -52,14 +52,20 @@ ask_token <- function(source) {
   form <- form[lengths(form) > 0]
   body <- paste(names(form), vapply(form, encode_plain, ""), sep = "=", collapse = "&")
   request <- list(address = address, method = "POST", body = body, headers = c(headers, list("Content-Type" = "application/x-www-form-urlencoded")))
-  response <- fetch_patiently(function() request, source$patience)
-  words <- if (response$status == 200) tryCatch(RcppSimdJson::fparse(response$body), error = function(e) NULL)
-  if (!is.list(words) || !is.character(words$access_token)) {
-    vetusta_stop("access", paste0("The source ", source$source, " gives no token: HTTP ", response$status, " ", redact(body_excerpt(response$body), source_secrets(source))),
+  response <- fetch_patiently(function() request, source$patience, secrets = function() source_secrets(source))
+  words <- tryCatch(RcppSimdJson::fparse(response$body), error = function(e) NULL)
+  token <- if (is.list(words) && response$status == 200) words$access_token
+  if (!is.character(token) || length(token) != 1 || is.na(token) || !nzchar(token)) {
+    # the answer may hold a token under another name: only its own words of error are shown (RFC 6749, section 5.2)
+    said <- if (is.list(words)) unlist(Filter(is.character, words[intersect(c("error", "error_description"), names(words))]))
+    vetusta_stop("access", paste0("The source ", source$source, " gives no token: HTTP ", response$status, if (length(said)) " ", redact(substr(paste(said, collapse = ", "), 1, 160),
+      source_secrets(source)), if (!length(said) && response$status == 200) ", and no member access_token in the answer"),
       where = paste0(source$file, ", access"), todo = paste0("look whether ", paste(access_secrets(access), collapse = ", "), " are right"))
   }
-  lasts <- suppressWarnings(as.numeric(words$expires_in %||% (access$lasts %|else|% function(x) time_interval(x)$seconds) %||% 3600))
-  list(value = words$access_token, ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1))
+  # a word for how long, where a number is due, says nothing
+  lasts <- suppressWarnings(as.numeric(unlist(words$expires_in)[1] %||% NA))
+  if (!isTRUE(lasts > 0 && is.finite(lasts))) lasts <- (access$lasts %|else|% function(x) time_interval(x)$seconds) %||% 3600
+  list(value = token, ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1))
 }
 
 `%|else|%` <- function(x, f) if (is.null(x)) NULL else f(x)

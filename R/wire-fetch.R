@@ -1,13 +1,15 @@
 # One request that is waited for, and asked again when it stumbles: for tokens, structures and jobs.
 
-# `request` gives the request, signed; it is called for each try, as a credential may be new by then. `turn` gives the seconds until a
-# call may be sent, and `stumbled` is told what went wrong before a try is repeated. The answer is one that asking again will not
+# `request` gives the request, signed; it is called for each try, as a credential may be new by then. `counter` counts calls within the source's limits, see limit_counter(),
+# `secrets` gives what must not be seen of answers, and `stumbled` is told what went wrong before a try is repeated. The answer is one that asking again will not
 # change; nothing at all, or a wait longer than `most_wait`, is an error.
-fetch_patiently <- function(request, patience = wire_bounds$stall, turn = function() 0, stumbled = function(what, answer) NULL, most_wait = 900, tries = 5) {
+fetch_patiently <- function(request, patience = wire_bounds$stall, counter = limit_counter(list()), stumbled = function(what, answer) NULL, most_wait = 900, tries = 5,
+                            secrets = function() character()) {
   for (attempt in seq_len(tries)) {
-    while ((pause <- turn()) > 0) wait_within(pause, most_wait)
+    while ((pause <- counter$take()) > 0) wait_within(pause, most_wait)
     sent <- request()
-    answer <- fetch_once(sent, patience)
+    answer <- fetch_once(sent, patience, secrets)
+    counter$answered(attr(pause, "token"), answer$seconds %||% Inf)
     again <- !is.null(answer$reason) || judge_status(answer$status) == "again"
     if (!again || attempt == tries || is_for_good(answer$reason)) break
     stumbled(answer$reason %||% paste("HTTP", answer$status), answer)
@@ -29,11 +31,11 @@ wait_within <- function(seconds, most) {
 }
 
 # A response, or a list of the `reason` why there is none.
-fetch_once <- function(request, patience = wire_bounds$stall) {
+fetch_once <- function(request, patience = wire_bounds$stall, secrets = function() character()) {
   line <- wire_line()
   on.exit(line_close(line))
   result <- NULL
-  line_start(line, request, done = function(response) result <<- response, failed = function(reason) result <<- list(reason = reason), patience = patience)
+  line_start(line, request, done = function(response) result <<- response, failed = function(reason) result <<- list(reason = reason), patience = patience, secrets = secrets)
   while (is.null(result)) line_run(line, 1)
   result
 }

@@ -30,12 +30,11 @@ limit_wait <- function(times, limits, now) {
   max(0, waits)
 }
 
-# The instant after which calls count, for each limit.
+# What counts, for each limit: calls for so many seconds, or since an instant.
 limit_windows <- function(limits, now) {
-  since <- vapply(limits, function(limit) {
-    if (is.null(limit$quota)) now - limit$seconds - window_margin(limit$seconds) else quota_start(limit, now) - 1e-6
-  }, 0)
-  list(since = since, count = vapply(limits, `[[`, 0, "count"))
+  lapply(limits, function(limit) {
+    if (is.null(limit$quota)) list(count = limit$count, seconds = limit$seconds + window_margin(limit$seconds)) else list(count = limit$count, since = quota_start(limit, now) - 1e-6)
+  })
 }
 
 longest_window <- function(limits) max(0, vapply(limits, function(limit) limit$seconds + window_margin(limit$seconds), 0))
@@ -59,14 +58,59 @@ limit_quotas <- function(calls, limits, times, now) {
   do.call(rbind, rows)
 }
 
-# A gate without an archive: the tokens are kept in memory, for as long as the gate is.
-limits_gate <- function(limits) {
+# Where calls of a source are counted: in memory, or by `book`, in an archive for all processes on it. `take()` gives the seconds to wait, or 0 and the call's token
+# in the attribute `token`; `answered()` is told that a call was answered, and how long that took.
+#
+# The service counts a call somewhere between its sending and its answer. As long as it is under way it counts as made a moment from now, and once it is answered as made when the
+# answer came, less most of the shortest time that an answer took: so that no window overruns, however unevenly calls travel.
+limit_counter <- function(limits, book = limit_memory()) {
+  fastest <- Inf
+  taken <- 0
+  list(
+    take = function() {
+      if (!length(limits)) {
+        return(0)
+      }
+      found <- book$take(limit_windows(limits, as.numeric(Sys.time())), limit_under_way)
+      if (!is.null(found$id)) {
+        taken <<- taken + 1
+        # what no window counts any more goes now and then
+        if (taken %% 100 == 0) book$forget(as.numeric(Sys.time()) - longest_window(limits) - 60)
+        return(structure(0, token = found$id))
+      }
+      now <- as.numeric(Sys.time())
+      times <- book$times(now - longest_window(limits))
+      wait <- max(0.001, limit_wait(times, limits, now))
+      # a call that is under way may be answered at any moment
+      if (any(times > now)) min(wait, 0.05) else wait
+    },
+    answered = function(token, seconds) {
+      if (!is.null(token)) {
+        fastest <<- min(fastest, seconds)
+        book$made(token, as.numeric(Sys.time()) - 0.7 * fastest)
+      }
+    }
+  )
+}
+
+limit_under_way <- 2
+
+limit_memory <- function() {
   times <- numeric()
-  function(now = as.numeric(Sys.time())) {
-    wait <- limit_wait(times, limits, now)
-    if (wait == 0) times <<- c(times[times > now - longest_window(limits)], now)
-    wait
-  }
+  list(
+    take = function(windows, under_way) {
+      now <- as.numeric(Sys.time())
+      room <- vapply(windows, function(window) sum(times > (window$since %||% (now - window$seconds))) < window$count, TRUE)
+      if (!all(room)) {
+        return(list())
+      }
+      times <<- c(times, now + under_way)
+      list(id = length(times))
+    },
+    made = function(id, at) times[id] <<- at,
+    times = function(since) times[times > since],
+    forget = function(before) NULL
+  )
 }
 
 # Seconds that an answer asks to wait (RFC 9110, Retry-After): a number of seconds or an HTTP date.
@@ -84,22 +128,32 @@ retry_after <- function(headers, now = as.numeric(Sys.time())) {
 
 # Seconds to wait by the RateLimit headers in their forms: RateLimit-Remaining with RateLimit-Reset, and
 # `RateLimit: remaining=0, reset=30` or `"x";r=0;t=30`. Nothing while calls remain.
-rate_limit_wait <- function(headers) {
+rate_limit_wait <- function(headers, now = as.numeric(Sys.time())) {
   number <- function(text, pattern) {
     found <- regmatches(text, regexec(pattern, text))[[1]]
     if (length(found)) as.numeric(found[2]) else NA_real_
   }
-  either <- function(name) suppressWarnings(as.numeric(headers[[name]] %||% headers[[paste0("x-", name)]] %||% NA))
-  remaining <- either("ratelimit-remaining")
-  reset <- either("ratelimit-reset")
-  # some write the moment and not the seconds until then
-  if (isTRUE(reset > 1e9)) reset <- max(0, reset - as.numeric(Sys.time()))
+  either <- function(name) headers[[name]] %||% headers[[paste0("x-", name)]] %||% NA
+  remaining <- suppressWarnings(as.numeric(either("ratelimit-remaining")))
+  reset <- reset_seconds(either("ratelimit-reset"), now)
   joined <- headers[["ratelimit"]]
   if (!is.null(joined)) {
     remaining <- number(joined, "(?:remaining|[; ]r) *= *([0-9]+)") %|na|% number(joined, "r=([0-9]+)")
     reset <- number(joined, "reset *= *([0-9]+)") %|na|% number(joined, "t=([0-9]+)")
   }
   if (isTRUE(remaining == 0) && isTRUE(reset > 0)) reset else NA_real_
+}
+
+# When calls are allowed again: in so many seconds; or at a moment, in seconds, milliseconds or finer since 1970, as an ISO 8601 instant or an HTTP date.
+reset_seconds <- function(text, now) {
+  value <- suppressWarnings(as.numeric(text))
+  if (is.na(value)) {
+    at <- as.numeric(read_rfc3339(as.character(text)))
+    if (is.na(at) && !is.na(text)) at <- tryCatch(as.numeric(curl::parse_date(text)), error = function(e) NA_real_)
+    return(if (is.na(at)) NA_real_ else max(0, at - now))
+  }
+  while (value > 1e11) value <- value / 1000
+  if (value > 1e9) max(0, value - now) else value
 }
 
 `%|na|%` <- function(x, y) if (is.na(x)) y else x

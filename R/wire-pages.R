@@ -62,19 +62,24 @@ page_rule_of <- function(offer, rule, zone) {
   )
 }
 
-# The last page is the one that reaches the total; without a total it is a page that is short of the most there can be, or empty.
+# The last page is the one that reaches the total, or the number of pages. Where nothing tells, it is an empty one, or one that is shorter than another before it: a service
+# may give less than it is asked for, so that being short of the most there can be says nothing yet.
 ends_here <- function(page, offer, pages = NULL) {
-  if (page$rows == 0) {
-    return(TRUE)
-  }
-  total <- member_number(page$members$total)
   if (!is.null(pages)) {
     return(page$number >= pages)
+  }
+  total <- member_number(page$members$total)
+  if (page$rows == 0) {
+    return(TRUE)
   }
   if (!is.null(total)) {
     return(page$before + page$rows >= total)
   }
-  page$rows < (offer$most %||% 1)
+  if (!is.null(page$members$more)) {
+    return(FALSE)
+  }
+  # where the card does not say how long pages are, they may be of any length
+  !is.null(offer$most) && page$rows < max(1, page$largest)
 }
 
 member_text <- function(value) {

@@ -51,12 +51,19 @@ write_value <- function(value, rule, name, offer, zone = "UTC") {
   if (is.null(rule$words)) {
     return(text)
   }
-  known <- rule$words[[text]]
+  known <- rule$words[[text]] %||% if ((rule$gives %||% name) == "interval") interval_word(rule$words, text)
   if (is.null(known)) {
     vetusta_stop("want", paste0("The offer ", offer$name, " has no ", rule$gives %||% name, " \"", text, "\"."),
       todo = paste0("choose one of: ", paste(names(rule$words), collapse = ", ")))
   }
   as.character(known)
+}
+
+# A length may be written in several ways in the card: "1 minute", PT1M, p1d.
+interval_word <- function(words, iso) {
+  own <- vapply(names(words), function(name) tryCatch(time_interval(name)$iso, vetusta_error = function(e) name), "")
+  at <- match(iso, own)
+  if (!is.na(at)) words[[at]]
 }
 
 # An instant of a window as the service counts: a day as the end of a window is the last day in it, unless the service leaves out what it is told;

@@ -11,8 +11,9 @@ wire_line <- function(at_once = 1L) {
 }
 
 # `done` is called with a response: status, headers (names in small letters), body (raw), address, seconds.
-# `failed` is called with a reason in words. Redirects within the origin are followed, one elsewhere is a failure.
-line_start <- function(line, request, done, failed, elsewhere = "refuse", redirects = wire_bounds$redirects, patience = wire_bounds$stall) {
+# `failed` is called with a reason in words. Redirects within the origin are followed, one elsewhere is a failure. `secrets` gives what must not be seen: where
+# a service repeats it, it is taken out of the answer before anybody reads it, and no redirect takes it elsewhere.
+line_start <- function(line, request, done, failed, elsewhere = "refuse", redirects = wire_bounds$redirects, patience = wire_bounds$stall, secrets = function() character()) {
   handle <- curl::new_handle(
     url = request$address, followlocation = 0L, connecttimeout = min(patience, wire_bounds$connect), low_speed_limit = 1L,
     low_speed_time = patience, timeout = max(patience, wire_bounds$total), maxfilesize_large = wire_bounds$body, useragent = "vetusta"
@@ -49,13 +50,16 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
       )
       redirect <- redirect_address(response)
       if (is.null(redirect)) {
+        response$body <- without_secrets(response$body, secrets())
         done(response)
       } else if (redirects < 1 || !may_follow(redirect, request$address, elsewhere)) {
         failed(for_good("the service redirects to another place, which is not followed"))
+      } else if (!same_origin(redirect, request$address) && has_secret(redirect, secrets())) {
+        failed(for_good("the service redirects to another place with a secret in the address, which is not followed"))
       } else {
         if (!same_origin(redirect, request$address)) request$headers <- request$headers["Accept"]
         request$address <- redirect
-        line_start(line, request, done, failed, elsewhere, redirects - 1, patience)
+        line_start(line, request, done, failed, elsewhere, redirects - 1, patience, secrets)
       }
     },
     fail = function(reason) {
@@ -93,10 +97,13 @@ may_follow <- function(address, from, elsewhere) {
   elsewhere == "follow" && !is.null(parts) && (parts$scheme == "https" || (parts$scheme == "http" && is_loopback(parts$host)))
 }
 
+# Headers by their names in small letters. One that comes several times is one list with commas between (RFC 9110, section 5.3).
 header_list <- function(raw) {
   lines <- curl::parse_headers(raw)
   lines <- lines[grepl(":", lines, fixed = TRUE)]
-  stats::setNames(as.list(trimws(sub("^[^:]*:", "", lines))), tolower(sub(":.*", "", lines)))
+  values <- trimws(sub("^[^:]*:", "", lines))
+  names <- tolower(sub(":.*", "", lines))
+  lapply(split(values, factor(names, unique(names))), paste, collapse = ", ")
 }
 
 redirect_address <- function(response) {

@@ -123,6 +123,64 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// file_kind_cpp
+List file_kind_cpp(std::string path);
+RcppExport SEXP _vetusta_file_kind_cpp(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(file_kind_cpp(path));
+    return rcpp_result_gen;
+END_RCPP
+}
+// file_write_cpp
+std::string file_write_cpp(std::string path, RawVector bytes, int mode);
+RcppExport SEXP _vetusta_file_write_cpp(SEXP pathSEXP, SEXP bytesSEXP, SEXP modeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< RawVector >::type bytes(bytesSEXP);
+    Rcpp::traits::input_parameter< int >::type mode(modeSEXP);
+    rcpp_result_gen = Rcpp::wrap(file_write_cpp(path, bytes, mode));
+    return rcpp_result_gen;
+END_RCPP
+}
+// file_sync_cpp
+std::string file_sync_cpp(std::string path);
+RcppExport SEXP _vetusta_file_sync_cpp(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(file_sync_cpp(path));
+    return rcpp_result_gen;
+END_RCPP
+}
+// descriptor_write_cpp
+int descriptor_write_cpp(int fd, RawVector bytes);
+RcppExport SEXP _vetusta_descriptor_write_cpp(SEXP fdSEXP, SEXP bytesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type fd(fdSEXP);
+    Rcpp::traits::input_parameter< RawVector >::type bytes(bytesSEXP);
+    rcpp_result_gen = Rcpp::wrap(descriptor_write_cpp(fd, bytes));
+    return rcpp_result_gen;
+END_RCPP
+}
+// format_exact_cpp
+CharacterVector format_exact_cpp(NumericVector x);
+RcppExport SEXP _vetusta_format_exact_cpp(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(format_exact_cpp(x));
+    return rcpp_result_gen;
+END_RCPP
+}
 // align_cpp
 IntegerVector align_cpp(SEXP grid_, SEXP known_, SEXP own_);
 RcppExport SEXP _vetusta_align_cpp(SEXP grid_SEXP, SEXP known_SEXP, SEXP own_SEXP) {
@@ -314,6 +372,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_frames_times_cpp", (DL_FUNC) &_vetusta_frames_times_cpp, 3},
     {"_vetusta_frames_find_cpp", (DL_FUNC) &_vetusta_frames_find_cpp, 3},
     {"_vetusta_sdmx_xml_cpp", (DL_FUNC) &_vetusta_sdmx_xml_cpp, 1},
+    {"_vetusta_file_kind_cpp", (DL_FUNC) &_vetusta_file_kind_cpp, 1},
+    {"_vetusta_file_write_cpp", (DL_FUNC) &_vetusta_file_write_cpp, 3},
+    {"_vetusta_file_sync_cpp", (DL_FUNC) &_vetusta_file_sync_cpp, 1},
+    {"_vetusta_descriptor_write_cpp", (DL_FUNC) &_vetusta_descriptor_write_cpp, 2},
+    {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},
     {"_vetusta_align_between_cpp", (DL_FUNC) &_vetusta_align_between_cpp, 3},
     {"_vetusta_times_match_cpp", (DL_FUNC) &_vetusta_times_match_cpp, 2},

@@ -96,7 +96,8 @@ List sdmx_xml_cpp(RawVector body) {
   std::vector<int> odd;
   std::vector<std::string> odd_text;
   std::string prepared, dimension = "TIME_PERIOD", root;
-  bool in_series = false, in_obs = false, in_group = false, in_set = false, in_footer = false;
+  bool in_series = false, in_obs = false, in_group = false, in_set = false, in_footer = false, in_comp = false;
+  std::string comp_id, comp_text;
   enum Where { nowhere, key_of_series, key_of_group, key_of_obs, attributes_of };
   Where where = nowhere;
   size_t tags = 0;
@@ -106,7 +107,10 @@ List sdmx_xml_cpp(RawVector body) {
     if (!text.empty()) {
       char* stop_at = nullptr;
       number = std::strtod(text.c_str(), &stop_at);
-      if (stop_at == text.c_str() || *stop_at != '\0') {
+      // decimal numbers alone: no hexadecimal ones, and no words but NaN
+      const bool plain = text.find_first_not_of("0123456789+-.eE \t\r\n") == std::string::npos || text == "NaN";
+      while (stop_at != nullptr && vetusta::is_space(*stop_at)) ++stop_at;
+      if (!plain || stop_at == text.c_str() || *stop_at != '\0' || std::isinf(number)) {
         number = NA_REAL;
         odd.push_back(static_cast<int>(obs.rows));
         odd_text.push_back(text);
@@ -140,9 +144,18 @@ List sdmx_xml_cpp(RawVector body) {
       else if (name.is("DataSet")) in_set = false;
       else if (name.is("Prepared")) prepared = in.text;
       else if (name.is("SeriesKey") || name.is("GroupKey") || name.is("ObsKey") || name.is("Attributes")) where = nowhere;
+      else if (name.is("Value") && in_comp) {
+        if (!comp_text.empty()) comp_text += ", ";
+        comp_text += in.text;
+      } else if (name.is("Comp")) {
+        // a component of several values (SDMX 3.0), of what it stands in
+        Table& table = in_obs ? obs : in_group ? groups : in_series ? series : sets;
+        if (in_comp && !comp_id.empty() && table.rows > 0) table.set(View{comp_id.data(), comp_id.size()}, comp_text);
+        in_comp = false;
+      }
       else if (name.is("Text") && in_footer && notes.rows > 0) notes.set(View{"text", 4}, in.text);
       else if (name.is("Footer") || name.is("ErrorMessage")) in_footer = false;
-      in.keep_text = in_footer;
+      in.keep_text = in_footer || in_comp;
       continue;
     }
     if (name.is("Obs")) {
@@ -159,7 +172,12 @@ List sdmx_xml_cpp(RawVector body) {
       series_set.push_back(static_cast<int>(sets.rows));
       in_series = kind == 1;
       for (size_t i = 0; i < in.used; ++i) if (!skipped(in.attributes[i].name)) series.set(local_name(in.attributes[i].name), in.attributes[i].value);
-    } else if (name.is("Value")) {
+    } else if (name.is("Comp")) {
+      const std::string* id = attribute_of("id");
+      in_comp = kind == 1;
+      comp_id = id == nullptr ? "" : *id;
+      comp_text.clear();
+    } else if (name.is("Value") && !in_comp) {
       const std::string* id = attribute_of("id");
       const std::string* text = attribute_of("value");
       if (id != nullptr && text != nullptr) {
@@ -208,7 +226,7 @@ List sdmx_xml_cpp(RawVector body) {
         if (text != nullptr) notes.set(View{word, std::strlen(word)}, *text);
       }
     }
-    in.keep_text = in_footer || name.is("Prepared");
+    in.keep_text = in_footer || in_comp || name.is("Prepared");
   }
   return List::create(_["root"] = root, _["prepared"] = prepared, _["dimension"] = dimension, _["sets"] = sets.frame(), _["set_rows"] = static_cast<int>(sets.rows), _["series"] = series.frame(),
                       _["series_count"] = static_cast<int>(series.rows), _["series_set"] = wrap(series_set), _["groups"] = groups.frame(), _["group_rows"] = static_cast<int>(groups.rows),

@@ -63,7 +63,10 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   now <- as.numeric(Sys.time())
   expect_identical(claim("a", now), "ours")
   expect_identical(claim("a", now), "ours")
-  other <- function(call, process, since) vetusta:::archive_do(archive, "INSERT INTO claims (call, process, since) VALUES (?, ?, ?)", list(call, process, since))
+  own <- vetusta:::this_process()
+  other <- function(call, process, since, began = as.numeric(ps::ps_create_time(ps::ps_handle(process))), host = own$host) {
+    vetusta:::archive_do(archive, "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)", list(call, host, process, began, since))
+  }
   # another process that lives: the one that began this one
   living <- processx::process$new("sleep", "30")
   withr::defer(living$kill())
@@ -74,13 +77,27 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   expect_identical(claim("c", now), "ours")
   gone <- processx::process$new("true")
   gone$wait()
-  other("d", gone$get_pid(), now)
+  other("d", gone$get_pid(), now, began = now)
   expect_identical(claim("d", now), "ours")
   vetusta:::archive_claim_done(archive, "d")
   expect_identical(claim("d", now - 10), "done")
   expect_identical(claim("d", now + 3600), "ours")
+  # its number is another program's, which began at another time
+  other("e", living$get_pid(), now, began = now - 86400)
+  expect_identical(claim("e", now), "ours")
+  # of another machine nobody can see whether it lives
+  other("f", gone$get_pid(), now, began = now, host = "another")
+  expect_identical(claim("f", now), "taken")
+  # one that was killed and that nobody asks for is dead all the same
+  zombie <- processx::process$new("sh", c("-c", "sleep 0.2 & exec sleep 30"))
+  withr::defer(zombie$kill())
+  Sys.sleep(0.8)
+  children <- Filter(function(child) ps::ps_status(child) == "zombie", ps::ps_children(ps::ps_handle(zombie$get_pid())))
+  expect_length(children, 1)
+  other("g", ps::ps_pid(children[[1]]), now, began = as.numeric(ps::ps_create_time(children[[1]])))
+  expect_identical(claim("g", now), "ours")
   vetusta:::archive_claims_release(archive)
-  expect_identical(sort(vetusta:::archive_get(archive, "SELECT call FROM claims")$call), "b")
+  expect_identical(sort(vetusta:::archive_get(archive, "SELECT call FROM claims")$call), c("b", "f"))
 })
 
 # A server of bars in pages, that notes each call; and a collector of them.

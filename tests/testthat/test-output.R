@@ -2,7 +2,7 @@ test_that("a CSV is exact, safe in a spreadsheet, and comes into place whole", {
   file <- withr::local_tempfile(fileext = ".csv")
   rows <- data.frame(symbol = c("=1+1", "KELD"), time = as.POSIXct(c(0, 0.25), origin = "1970-01-01", tz = "UTC"), close = c(0.1 + 0.2, NA))
   export_csv(rows, file)
-  expect_identical(readLines(file), c("symbol,time,close", "'=1+1,1970-01-01T00:00:00Z,0.3", "KELD,1970-01-01T00:00:00.250Z,"))
+  expect_identical(readLines(file), c("symbol,time,close", "'=1+1,1970-01-01T00:00:00Z,0.30000000000000004", "KELD,1970-01-01T00:00:00.250Z,"))
   expect_error_kind(export_csv(rows, "/none/here.csv"), "export", "folder")
 })
 
