@@ -2,6 +2,8 @@
 
 sdmx_from_json <- function(body, dimensions, where) {
   parsed <- parse_json(body, where, max_simplify_lvl = "vector")
+  # an array of numbers and texts would be read as texts, and its indices with them
+  if (has_text_cells(if (is.null(parsed[["data"]])) parsed else parsed[["data"]])) parsed <- parse_json(body, where, max_simplify_lvl = "list")
   problems <- c(parsed[["errors"]], parsed[["data"]][["errors"]])
   content <- if (is.null(parsed[["data"]])) parsed else parsed[["data"]]
   if (is.null(content$dataSets)) {
@@ -28,6 +30,13 @@ sdmx_from_json <- function(body, dimensions, where) {
     use.names = TRUE, fill = TRUE))
   sdmx_message(as.data.frame(series), obs, attributes[setdiff(names(attributes), ".row")], sets, rep(seq_along(parts), counts), where, dimensions, notes = vapply(problems, json_problem, ""),
     prepared = parsed[["meta"]][["prepared"]] %||% parsed[["header"]][["prepared"]] %||% "")
+}
+
+has_text_cells <- function(content) {
+  any(vapply(content$dataSets, function(set) {
+    cells <- c(set[["observations"]], unlist(lapply(unname(set[["series"]]), `[[`, "observations"), recursive = FALSE))
+    any(vapply(c(cells, lapply(unname(set[["series"]]), `[[`, "attributes"), set["attributes"], set[["dimensionGroupAttributes"]]), is.character, TRUE))
+  }, TRUE))
 }
 
 json_problem <- function(problem) if (is.list(problem)) paste(c(problem$title, problem$detail, problem$code), collapse = " ") else as.character(problem)

@@ -71,7 +71,7 @@ test_that("too large a selection is cut by what is available, or on refusal, and
   expect_output(print(refused), "too large for the service")
   plan <- plan_calls(want_observations(basin, "LOCK_TRAFFIC", archive = known), known)
   expect_identical(nrow(plan$calls), 17L)
-  expect_output(print(plan), "startPeriod=2010-M01")
+  expect_output(print(plan), "all\\?endPeriod=2010-M11")
 })
 
 test_that("every form that the office serves, in both versions of the interface, gives the same rows", {
