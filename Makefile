@@ -44,6 +44,7 @@ bench: $(LIB)/installed
 	@$(WITH_LIBRARY) Rscript bench/manners.R
 	@$(WITH_LIBRARY) Rscript bench/core.R
 	@$(WITH_LIBRARY) Rscript bench/sdmx.R
+	@$(WITH_LIBRARY) Rscript bench/growth.R
 	@$(WITH_LIBRARY) Rscript bench/start.R
 
 clean:

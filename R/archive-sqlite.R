@@ -1,7 +1,7 @@
 # All that is particular to SQLite.
 
 sqlite_connect <- function(path) {
-  connection <- tryCatch(DBI::dbConnect(RSQLite::SQLite(), path, loadable.extensions = FALSE, synchronous = NULL), error = function(e) stop(archive_error(e, path)))
+  connection <- tryCatch(DBI::dbConnect(RSQLite::SQLite(), sqlite_name(path), loadable.extensions = FALSE, synchronous = NULL), error = function(e) stop(archive_error(e, path)))
   tryCatch(
     {
       DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
@@ -17,6 +17,18 @@ sqlite_connect <- function(path) {
     }
   )
   connection
+}
+
+# A path as it is in bytes: where the locale does not know its letters, R would write others in their place.
+sqlite_name <- function(path) {
+  bytes <- charToRaw(path.expand(path))
+  if (all(bytes < as.raw(128))) {
+    return(path)
+  }
+  plain <- bytes %in% charToRaw("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789/._-~")
+  signs <- sprintf("%%%02X", as.integer(bytes))
+  signs[plain] <- rawToChar(bytes[plain], multiple = TRUE)
+  paste0("file:", paste(signs, collapse = ""))
 }
 
 archive_form <- 4

@@ -32,6 +32,7 @@
 bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", base = NULL, zone = "UTC", anchor = "opening", day_start = NULL,
                          week_start = "monday", label = "start", need = 1) {
   check_calendar(calendar)
+  interval <- given(interval, "interval")
   by_session <- identical(interval, "session")
   interval <- time_interval(if (by_session) "1 day" else interval)
   check_choice(anchor, "anchor", c("opening", "clock"))

@@ -20,6 +20,7 @@ weekday_names <- c("monday", "tuesday", "wednesday", "thursday", "friday", "satu
 #'   sessions = list(regular = "08:00-16:00"), closed = list(list(day = "01-01", name = "New Year"))
 #' ))
 calendar_make <- function(definition) {
+  definition <- given(definition, "definition", "calendar")
   if (!is.list(definition) || is.object(definition)) vetusta_stop("calendar", "A calendar is made from a list.",
     todo = "give a list with calendar, zone and what else it has, as a calendar file is read")
   known <- c("calendar", "title", "zone", "weekdays", "sessions", "closed", "half_days", "covers")
@@ -91,6 +92,7 @@ read_covers <- function(covers) {
 }
 
 check_calendar <- function(calendar, name = "calendar", needed = FALSE) {
+  calendar <- given(calendar, name)
   if ((is.null(calendar) && !needed) || inherits(calendar, "vetusta_calendar")) {
     return(calendar)
   }

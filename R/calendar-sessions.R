@@ -12,6 +12,8 @@
 #' calendar_sessions(quay, "2026-03-19", "2026-03-23", session = "regular")
 calendar_sessions <- function(calendar, from, to, session = NULL) {
   check_calendar(calendar, needed = TRUE)
+  from <- given(from, "from")
+  to <- given(to, "to")
   sessions <- sessions_between(calendar, from, to, session)
   if (nrow(sessions)) check_covers(calendar, sessions$open[1], sessions$open[nrow(sessions)])
   sessions
@@ -91,9 +93,9 @@ sessions_around <- function(calendar, from, to, session = NULL) {
 #' calendar_times(source_calendar("quay"), "1 hour", "2026-03-19", "2026-03-20")
 calendar_times <- function(calendar, interval, from, to, session = "regular") {
   check_calendar(calendar, needed = TRUE)
-  interval <- time_interval(interval)
-  from <- time_instant(from, calendar$zone, name = "from")
-  to <- time_instant(to, calendar$zone, end = TRUE, name = "to")
+  interval <- time_interval(given(interval, "interval"))
+  from <- time_instant(given(from, "from"), calendar$zone, name = "from")
+  to <- time_instant(given(to, "to"), calendar$zone, end = TRUE, name = "to")
   if (to <= from) {
     return(utc(numeric()))
   }

@@ -23,10 +23,8 @@ cli_collect <- function(arguments) {
   if (nrow(run$failed)) {
     # what is not there will not be there either when it is asked for again
     again <- run$failed$outcome != "absent"
-    if (any(again)) {
-      run$failed <- run$failed[again, ]
-      cli_say("to try just ", if (sum(again) == 1) "that" else "those", " again:\n  ", collect_again_command(options, run))
-    }
+    cli_say(if (any(again)) paste("to try just", if (length(again) == 1) "that" else "those", "again:") else "to ask for just those again, when the source has them:",
+      "\n  ", collect_again_command(options, run))
     return(1L)
   }
   if (run$left > 0) {

@@ -14,8 +14,9 @@ cli_export <- function(arguments) {
   if (!is.null(options$file)) whole_target(options$file, "export")
   what <- if (!is.null(options$dataset)) "value" else if (!is.null(options$offer)) "row" else "bar"
   rows <- if (!is.null(options$dataset)) {
+    keys <- cli_pairs(options$words, split = FALSE)
     archive_observations(cli_archive(options), cli_needs(options, "source"), options$dataset, as_of = options$as_of, from = options$from, to = options$to, labels = options$labels,
-      language = options$language, multiplier = options$multiplier, keys = cli_pairs(options$words, split = FALSE))
+      language = options$language, multiplier = options$multiplier, keys = keys)
   } else {
     if (!is.null(options$as_of)) cli_usage_error("--as-of is for --dataset")
     if (!is.null(options$offer)) cli_rows(options) else cli_bars(options, options$words)$bars

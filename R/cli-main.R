@@ -52,7 +52,7 @@ cli_run <- function(arguments) {
     return(2L)
   }
   # what runs long shows what it does while it does it
-  if (command %in% c("demo", "services") || isatty(stdout())) cli_work(command, arguments[-1]) else cli_put_out(command, function() cli_work(command, arguments[-1]))
+  if (command %in% c("demo", "services") || isatty(stdout()) || sink.number() > 0) cli_work(command, arguments[-1]) else cli_put_out(command, function() cli_work(command, arguments[-1]))
 }
 
 cli_work <- function(command, arguments) {
@@ -98,6 +98,7 @@ cli_work <- function(command, arguments) {
 cli_put_out <- function(command, work) {
   path <- tempfile("out")
   gathered <- file(path, "w+b")
+  closed <- descriptor_is_cpp(1L, path)
   sink(gathered)
   status <- tryCatch(work(), finally = {
     sink()
@@ -107,7 +108,7 @@ cli_put_out <- function(command, work) {
   input <- file(path, "rb")
   on.exit(close(input), add = TRUE)
   while (length(bytes <- readBin(input, "raw", 1e6))) {
-    error <- descriptor_write_cpp(1L, bytes)
+    error <- if (closed) 9L else descriptor_write_cpp(1L, bytes)
     # 32 is EPIPE
     if (error == 32L) break
     if (error != 0L) {

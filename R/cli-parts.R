@@ -145,7 +145,7 @@ cli_print_json <- function(x) {
     if (inherits(value, "AsIs")) value
     else if (inherits(value, "POSIXct")) format_instant(value)
     else if (inherits(value, "vetusta_interval")) value$iso
-    else if (is.data.frame(value)) as.data.frame(lapply(as.list(value), plain), check.names = FALSE)
+    else if (is.data.frame(value)) list_frame(lapply(as.list(value), plain))
     else if (is.list(value)) lapply(value, plain)
     else value
   }

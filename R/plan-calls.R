@@ -48,7 +48,7 @@ plan_bars <- function(want, archive) {
   # a call that knows no window is one and the same for all that is missing
   if (!has_window(want$offer)) pieces <- data.frame(symbol = unique(pieces$symbol), from = unname(tapply(pieces$from, pieces$symbol, min)[unique(pieces$symbol)]),
     to = unname(tapply(pieces$to, pieces$symbol, max)[unique(pieces$symbol)]))
-  else for (cut in list(cut_widest, cut_rows)) pieces <- do.call(rbind, c(list(pieces[0, ]), lapply(seq_len(nrow(pieces)), function(i) cut(pieces[i, ], want, calendar))))
+  else for (cut in list(cut_widest, cut_rows)) pieces <- cut_pieces(pieces, cut, want, calendar)
   size <- if (any(c("symbols") %in% offer_gives(want$offer))) want$offer$symbols_a_call %||% Inf else 1
   groups <- group_symbols(pieces, size)
   calls <- data.frame(symbol = vapply(groups, function(group) paste(pieces$symbol[group], collapse = ","), ""))
@@ -62,6 +62,16 @@ plan_bars <- function(want, archive) {
   calls$pages <- pmax(1, ceiling(asked / (want$offer$most %||% Inf)))
   calls$keys <- rep(list(list()), nrow(calls))
   calls
+}
+
+# Pieces of one window are cut alike: each window once.
+cut_pieces <- function(pieces, cut, want, calendar) {
+  window <- paste(pieces$from, pieces$to)
+  first <- which(!duplicated(window))
+  cuts <- lapply(first, function(i) cut(pieces[i, ], want, calendar))
+  at <- match(window, window[first])
+  count <- vapply(cuts, nrow, 0L)[at]
+  data.frame(symbol = rep(pieces$symbol, count), from = as.numeric(unlist(lapply(cuts[at], `[[`, "from"))), to = as.numeric(unlist(lapply(cuts[at], `[[`, "to"))))
 }
 
 # Whether a call can say where its window begins or ends.
@@ -226,22 +236,17 @@ missing_ranges <- function(want, symbols, archive) {
   }
   covered <- archive_covered(archive, want$source$source, want$interval$iso, want$session, symbols)
   rows <- split(seq_len(nrow(covered)), covered$symbol)
-  # most symbols have one stretch, and many the same
-  none <- whole[0, ]
-  lapply(symbols, function(symbol) {
-    at <- rows[[symbol]]
-    if (!length(at)) {
-      return(whole)
-    }
-    start <- covered$start[at]
-    end <- covered$end[at]
-    if (any(start <= whole$start & end >= whole$end)) {
-      return(none)
-    }
-    left <- whole
-    for (i in seq_along(at)) left <- cut_out(left, start[i], end[i])
-    left
+  place <- match(symbols, names(rows))
+  # most symbols have one stretch, and many the same: what is left of the window is worked out once for each
+  held <- lapply(place, function(at) if (is.na(at)) integer() else rows[[at]])
+  kind <- vapply(held, function(at) paste(covered$start[at], covered$end[at], collapse = ";"), "")
+  first <- which(!duplicated(kind))
+  left <- lapply(first, function(i) {
+    rest <- whole
+    for (at in held[[i]]) rest <- cut_out(rest, covered$start[at], covered$end[at])
+    rest
   })
+  left[match(kind, kind[first])]
 }
 
 cut_out <- function(ranges, start, end) {

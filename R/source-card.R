@@ -18,6 +18,7 @@
 source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
   check_text(file, "file", "card")
   path <- card_path(file)
+  if (file.size(path) > 1e6) vetusta_stop("card", "The card's file is larger than a million bytes.", where = path, todo = "give the path of a card")
   text <- readLines(path, warn = FALSE, encoding = "UTF-8")
   content <- card_yaml(text, path)
   place <- function(keys) card_place(text, path, keys)

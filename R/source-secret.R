@@ -23,6 +23,8 @@ secrets_beside <- function(path) {
 #' source_secret(quay, "QUAY_KEY")
 #' Sys.unsetenv("QUAY_KEY")
 source_secret <- function(source, name) {
+  if (!inherits(given(source, "source", "secret"), "vetusta_source")) vetusta_stop("secret", "A secret is that of a source.", todo = "read one with source_card()")
+  check_text(name, "name", "secret")
   value <- find_secret(source, name)
   if (is.null(value)) {
     vetusta_stop("secret", paste0("The secret ", name, " of the source ", source$source, " is not set."), where = paste0(source$file, ", access"),

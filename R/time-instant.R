@@ -15,7 +15,9 @@
 #' time_local(as.Date("2026-03-29"), 3.5 * 3600, "Europe/Riga") # 03:30 is jumped over: 04:30
 #' time_local(as.Date("2026-10-25"), 3.5 * 3600, "Europe/Riga", twice = "second")
 time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
-  check_zone(zone)
+  day <- given(day, "day")
+  seconds <- given(seconds, "seconds")
+  check_zone(given(zone, "zone"))
   check_choice(skipped, "skipped", c("shift", "next", "missing", "error"))
   check_choice(twice, "twice", c("first", "second", "missing", "error"))
   if (!is.numeric(seconds) || is.object(seconds)) vetusta_stop("want", paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."), todo = "correct seconds")
@@ -177,6 +179,7 @@ local_day <- function(instant, zone) {
 #' time_instant("2026-03-12", "Europe/Riga")
 #' time_instant("2026-03-12T09:30:00+02:00")
 time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
+  x <- given(x, name)
   check_zone(zone)
   check_flag(end, "end")
   if (inherits(x, "POSIXt") && length(x) == 1 && !is.na(x)) {

@@ -24,6 +24,7 @@ unit_seconds <- c(second = 1, minute = 60, hour = 3600, day = 86400, week = 6048
 #' time_interval("5 min")
 #' time_interval("PT1H")$seconds
 time_interval <- function(x, name = "interval") {
+  x <- given(x, name)
   if (inherits(x, "vetusta_interval")) {
     return(x)
   }

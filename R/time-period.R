@@ -137,7 +137,8 @@ period_ranges <- function(text) {
 #' @export
 time_spelling <- function(first, frequency, form = "sdmx") {
   check_choice(form, "form", c("sdmx", "iso"))
-  first <- check_days(first, "first")
+  first <- check_days(given(first, "first"), "first")
+  frequency <- given(frequency, "frequency")
   if (!is.character(frequency) || !length(frequency) || !all(is.na(frequency) | frequency %in% names(frequency_words))) {
     vetusta_stop("want", paste0("`frequency` cannot be ", shown_value(frequency), "."), todo = paste0("use ", paste(names(frequency_words), collapse = ", ")))
   }

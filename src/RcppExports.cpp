@@ -158,6 +158,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// descriptor_is_cpp
+bool descriptor_is_cpp(int fd, std::string path);
+RcppExport SEXP _vetusta_descriptor_is_cpp(SEXP fdSEXP, SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type fd(fdSEXP);
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(descriptor_is_cpp(fd, path));
+    return rcpp_result_gen;
+END_RCPP
+}
 // descriptor_write_cpp
 int descriptor_write_cpp(int fd, RawVector bytes);
 RcppExport SEXP _vetusta_descriptor_write_cpp(SEXP fdSEXP, SEXP bytesSEXP) {
@@ -375,6 +387,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_file_kind_cpp", (DL_FUNC) &_vetusta_file_kind_cpp, 1},
     {"_vetusta_file_write_cpp", (DL_FUNC) &_vetusta_file_write_cpp, 3},
     {"_vetusta_file_sync_cpp", (DL_FUNC) &_vetusta_file_sync_cpp, 1},
+    {"_vetusta_descriptor_is_cpp", (DL_FUNC) &_vetusta_descriptor_is_cpp, 2},
     {"_vetusta_descriptor_write_cpp", (DL_FUNC) &_vetusta_descriptor_write_cpp, 2},
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},

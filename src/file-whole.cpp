@@ -52,6 +52,16 @@ std::string file_sync_cpp(std::string path) {
   return why;
 }
 
+// Whether an open descriptor is this very file: where standard output was closed, the next file that is opened takes its number.
+// [[Rcpp::export]]
+bool descriptor_is_cpp(int fd, std::string path) {
+  struct stat a, b;
+  if (fstat(fd, &a) != 0) return true;
+  // a file that has no name any more, as R's own of what it runs
+  if (S_ISREG(a.st_mode) && a.st_nlink == 0) return true;
+  return stat(path.c_str(), &b) == 0 && a.st_dev == b.st_dev && a.st_ino == b.st_ino;
+}
+
 // Writes bytes to an open descriptor, such as standard output: 0 when all went, else the number of the error.
 // [[Rcpp::export]]
 int descriptor_write_cpp(int fd, RawVector bytes) {

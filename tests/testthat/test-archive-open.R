@@ -164,3 +164,16 @@ test_that("sessions are those that are asked for", {
   expect_lt(sum(all$session %in% "regular"), 9)
   expect_identical(nrow(archive_bars(archive, "KELD", "1 hour", session = c("early", "regular"))), sum(all$session %in% c("early", "regular")))
 })
+
+test_that("an archive may have any letters in its path, in any locale", {
+  folder <- withr::local_tempdir()
+  file.copy(days_csv(1:3), file.path(folder, "days.csv"))
+  name <- "Gr\u00f6\u00dfe.sqlite"
+  for (locale in c("C", "C.UTF-8")) {
+    run <- run_vetusta("import", "days.csv", "--symbol", "KELD", "--interval", "1 day", "--archive", name, folder = folder, env = c(LC_ALL = locale))
+    expect_identical(run$status, 0L)
+    expect_match(run_vetusta("list", "--archive", name, folder = folder, env = c(LC_ALL = locale))$stdout, "KELD")
+  }
+  expect_true(file.exists(file.path(folder, name)))
+  expect_length(list.files(folder, "sqlite$"), 1)
+})

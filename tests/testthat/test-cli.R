@@ -94,7 +94,8 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
     expect_identical(out$stdout, "", label = paste(words, collapse = " "))
     expect_match(out$stderr, "to do|use one of|did you mean", label = paste(words, collapse = " "))
   }
-  failing <- list(c("collect", "kway", "KELD", "--interval", "1 minute", "--span", "1 day"), c("figure", "candles", "KELD", "--interval", "1 minute", "--file", "x.gif"),
+  expect_identical(vetusta(c("collect", "kway", "KELD", "--interval", "1 minute", "--span", "1 day"))$status, 2L)
+  failing <- list(c("figure", "candles", "KELD", "--interval", "1 minute", "--file", "x.gif"),
     c("import", "none.csv", "--interval", "1 day", "--symbol", "KELD"), c("list", "--archive", "none.sqlite"), c("gaps", "KELD", "--interval", "1 minute", "--calendar", "none"))
   for (words in failing) {
     out <- vetusta(words)
@@ -203,7 +204,7 @@ test_that("series commands used wrongly say what to do", {
     list(c("change", "KELD", "--interval", "1 minute", "--change", "mean"), 2L, "length"), list(c("change", "KELD", "--interval", "1 minute", "--change",
       "logs"), 2L, "log"), list(c("change", "KELD"), 2L, "interval"),
     list(c("calendar", "show"), 2L, "needs the name"), list(c("calendar", "show", "quai"), 1L, "quay"), list(c("calendar", "times", "quay"), 2L, "needs --from"),
-    list(c("find", "basim"), 1L, "no source"), list(c("describe", "quay", "X"), 2L, "SDMX"), list(c("revisions", "quay", "X"), 2L,
+    list(c("find", "basim"), 2L, "no source"), list(c("describe", "quay", "X"), 2L, "SDMX"), list(c("revisions", "quay", "X"), 2L,
       "holds nothing"), list(c("export", "--source", "quay", "--dataset", "X", "STATE"), 2L, "dimension and its codes")
   )
   for (one in wrong) {

@@ -255,3 +255,23 @@ test_that("a server's pause holds all calls at once, in seconds and as a date", 
     expect_identical(sum(got$journal$status == 429), 1L)
   }
 })
+
+test_that("all sessions and the regular one of a symbol, collected at once by two processes, lose and double no row", {
+  services <- start_services("--calls", "2000")
+  folder <- withr::local_tempdir()
+  desk_make(folder, addresses = list(quay = services$address), secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
+  collect <- function(session) processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "collect", "quay", "KELD", "--interval", "1 minute", "--from", "2026-03-12", "--to", "2026-03-17",
+    "--session", session, "--quiet"), wd = folder, stdout = file.path(folder, paste0(session, ".out")), stderr = "2>&1", env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL"))
+  both <- lapply(c("all", "regular"), collect)
+  for (process in both) process$wait(120000)
+  expect_identical(vapply(both, function(process) process$get_exit_status(), 1L), c(0L, 0L))
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  withr::defer(archive_close(archive))
+  got <- archive_bars(archive, "KELD", "1 minute")
+  alone <- new_archive()
+  quay_key()
+  source <- source_card("quay", address = services$address)
+  collect_run(plan_calls(want_bars(source, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-17", session = "all"), alone), alone, progress = FALSE)
+  expect_identical(got$time, archive_bars(alone, "KELD", "1 minute")$time)
+  expect_identical(got$close, archive_bars(alone, "KELD", "1 minute")$close)
+})

@@ -83,3 +83,25 @@ test_that("no argument, however wrong, gets an error of R's own", {
   }
   expect_identical(wrong, character())
 })
+
+test_that("an argument that is not given, or misspelt among others, is told by its name", {
+  bars <- minute_bars()
+  quay <- source_card("quay")
+  archive <- new_archive()
+  kind <- function(work) tryCatch({
+    work()
+    "a result"
+  }, vetusta_error = function(e) if (nzchar(e$todo)) "told" else "without advice", error = function(e) paste("R's own:", conditionMessage(e)))
+  for (name in setdiff(getNamespaceExports("vetusta"), c("cli_main", "standin_serve", "desk_open"))) {
+    run <- getExportedValue("vetusta", name)
+    expect_identical(kind(function() run()), "told", label = paste0(name, "()"))
+  }
+  given <- list(bars_regroup = list(bars), want_bars = list(quay), archive_import = list(archive), series_condense = list(bars), series_refine = list(bars), want_rows = list(quay),
+    collect_reread = list(quay), figure_save = list(figure_lines(bars)), time_local = list(as.Date("2026-01-01")), calendar_sessions = list(source_calendar("quay")),
+    calendar_times = list(source_calendar("quay")), time_spelling = list(as.Date("2026-01-01")), archive_rows = list(archive, "x"), archive_revisions = list(archive), series_convert = list(bars),
+    export_table = list(bars), datasets_describe = list(source_card("basin")), source_secret = list(quay))
+  for (name in names(given)) expect_identical(kind(function() do.call(name, given[[name]])), "told", label = name)
+  misspelt <- list(function() want_rows(quay, "directory", lettres = "K"), function() archive_observations(archive, "b", "c", as_off = "2026-01-01"), function() series_align(bars, grdi = "union"),
+    function() series_correlation(bars, chnge = "log"))
+  for (work in misspelt) expect_identical(kind(work), "told", label = deparse(body(work))[1])
+})
