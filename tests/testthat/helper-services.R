@@ -108,3 +108,10 @@ start_socket <- function(script, hold = 0, env = parent.frame()) {
        client); flush(client); Sys.sleep(hold[i]) }; close(client) }", file)
   paste0("http://127.0.0.1:", port)
 }
+
+# The project's folder, where the sources stand beside the tests.
+project_root_of_readme <- function() {
+  here <- normalizePath(testthat::test_path("..", ".."), mustWork = FALSE)
+  testthat::skip_if_not(file.exists(file.path(here, "README.md")) && file.exists(file.path(here, "R", "cli-main.R")), "the sources are not beside the tests")
+  here
+}

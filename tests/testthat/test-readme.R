@@ -1,0 +1,41 @@
+# Every command and every line of R in the README, as it stands, in a folder of its own.
+readme_blocks <- function(root) {
+  lines <- readLines(file.path(root, "README.md"))
+  fence <- grepl("^```", lines)
+  inside <- cumsum(fence) %% 2 == 1
+  list(commands = trimws(sub("#.*", "", lines[!inside & grepl("^    (vetusta|cat|R_LIBS) ", lines)])), r = lines[inside & !fence])
+}
+
+test_that("the README's lines run as they stand", {
+  root <- project_root_of_readme()
+  blocks <- readme_blocks(root)
+  folder <- withr::local_tempdir()
+  bin <- file.path(folder, "bin")
+  dir.create(bin)
+  writeLines(c("#!/bin/sh", sprintf("R_LIBS='%s' R_DEFAULT_PACKAGES=NULL exec Rscript --no-init-file --no-restore -e 'vetusta::cli_main()' \"$@\"", r_libs())), file.path(bin, "vetusta"))
+  Sys.chmod(file.path(bin, "vetusta"), "755")
+  path <- c("current", PATH = paste(bin, Sys.getenv("PATH"), sep = ":"))
+  run <- function(line, wd = folder) processx::run("sh", c("-c", line), wd = wd, env = path, error_on_status = FALSE, timeout = 300)
+  demo <- run("vetusta demo demo-desk")
+  expect_identical(demo$status, 0L, label = demo$stderr)
+  desk <- file.path(folder, "demo-desk")
+  services <- processx::process$new("vetusta", c("services", "--desk", desk, "--port", "0", "--seconds", "600"), wd = folder, env = path, stdout = "|", stderr = "|", cleanup_tree = TRUE)
+  withr::defer(services$kill())
+  text <- character()
+  while (services$is_alive() && !any(grepl("_KEY=", text))) {
+    services$poll_io(500)
+    text <- c(text, services$read_output_lines())
+  }
+  file.copy(system.file("extdata", "keld-days.csv", package = "vetusta"), desk)
+  expect_gt(length(blocks$commands), 12)
+  for (line in blocks$commands[!grepl("^R_LIBS", blocks$commands)]) {
+    out <- run(line, desk)
+    expect_identical(out$status, 0L, label = paste0(line, "\n", out$stderr))
+    expect_false(grepl("internal error", out$stderr), label = line)
+  }
+  script <- file.path(folder, "readme.R")
+  writeLines(blocks$r, script)
+  out <- processx::run("Rscript", c("--no-init-file", script), wd = folder, env = c("current", R_LIBS = r_libs()), error_on_status = FALSE)
+  expect_identical(out$status, 0L, label = out$stderr)
+  expect_match(out$stdout, "requests")
+})
