@@ -132,13 +132,16 @@ collect_chain <- function(want, call, archive = NULL, now = as.numeric(Sys.time(
 
 calls_left <- function(state) length(state$queue) + length(state$order) - state$begun
 
-# More pages may come than were planned: the bar's end moves on with them. That it cannot be drawn is no reason to stop.
+# What is shown while it runs: pages of those that were planned, of which more may come, and what is at work. That it cannot be drawn is no reason to stop.
 collect_bar <- function(total) {
-  id <- cli::cli_progress_bar(total = total + 1, format = "{cli::pb_bar} {cli::pb_current} of {cli::pb_total} pages | {cli::pb_status} | {cli::pb_eta_str}",
-    .auto_close = FALSE, clear = TRUE)
+  began <- as.numeric(Sys.time())
+  # the environment keeps the line until the run that shows it has ended
+  id <- cli::cli_progress_bar(type = "custom", total = NA, format = "{cli::pb_extra$text}", extra = list(text = ""), clear = TRUE, .auto_close = TRUE, .envir = parent.frame())
   function(done, symbol) {
-    if (done >= total) total <<- done
-    try(cli::cli_progress_update(set = done, total = total + 1, status = symbol, id = id), silent = TRUE)
+    planned <- max(total, done)
+    left <- (as.numeric(Sys.time()) - began) / max(1, done) * (planned - done)
+    text <- paste0(format(done, big.mark = ","), " of ", format(planned, big.mark = ","), " pages, ", symbol, ", about ", format_seconds(left), " left")
+    try(cli::cli_progress_update(extra = list(text = text), id = id), silent = TRUE)
   }
 }
 

@@ -85,7 +85,9 @@ want_window <- function(source, span, from, to, now) {
   if (is.null(span) && is.null(from)) {
     vetusta_stop("want", "A want needs a span or a from.", todo = "give span = \"10 days\", or from = \"2026-03-12\"")
   }
-  end <- if (is.null(to)) utc(now) else time_instant(to, source$zone, end = TRUE, name = "to")
+  # a second is fine enough for now
+  now <- utc(floor(as.numeric(now)))
+  end <- if (is.null(to)) now else time_instant(to, source$zone, end = TRUE, name = "to")
   clipped <- clip_end(source, end, now, said = !is.null(to))
   start <- if (is.null(span)) time_instant(from, source$zone, name = "from") else shift_instant(clipped$to, time_interval(span, "span"), -1, source$zone)
   if (start >= end) {

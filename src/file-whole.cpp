@@ -1,6 +1,7 @@
 // Files that are there whole or not at all: what a path is, and bytes that are on the disk before they take a name.
 #include <Rcpp.h>
 #include <cerrno>
+#include <csignal>
 #include <cstring>
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -65,14 +66,24 @@ bool descriptor_is_cpp(int fd, std::string path) {
 // Writes bytes to an open descriptor, such as standard output: 0 when all went, else the number of the error.
 // [[Rcpp::export]]
 int descriptor_write_cpp(int fd, RawVector bytes) {
+  // a reader that has left is told by the error, not by a signal
+  struct sigaction ignored, before;
+  std::memset(&ignored, 0, sizeof ignored);
+  ignored.sa_handler = SIG_IGN;
+  sigaction(SIGPIPE, &ignored, &before);
+  int error = 0;
   const unsigned char* at = RAW(bytes);
   size_t left = bytes.size();
   while (left > 0) {
     const ssize_t n = write(fd, at, left);
     if (n < 0 && errno == EINTR) continue;
-    if (n <= 0) return n < 0 ? errno : ENOSPC;
+    if (n <= 0) {
+      error = n < 0 ? errno : ENOSPC;
+      break;
+    }
     at += n;
     left -= n;
   }
-  return 0;
+  sigaction(SIGPIPE, &before, nullptr);
+  return error;
 }

@@ -19,6 +19,11 @@ test_that("what cannot be written to standard output is told, and a reader that 
     expect_match(full$stderr, "standard output cannot be written", label = what)
     expect_identical(shell(paste(command, what, ">&-"))$status, 1L, label = what)
   }
+  long <- file.path(here, "long.csv")
+  writeLines(c("symbol,time,close", sprintf("LONG,%s,%d", as.Date("1900-01-01") + 1:30000, 1:30000)), long)
+  vetusta("import", "long.csv", "--interval", "1 day")
+  left <- shell(paste0(command, " export LONG --interval \"1 day\" --archive own.sqlite | head -1"))
+  expect_false(grepl("rror", left$stderr), label = left$stderr)
   expect_identical(shell(paste0(command, " export KELD --interval \"1 day\" --archive own.sqlite | head -1"))$stdout, "symbol,time,open,high,low,close,volume,session,side,status\n")
 })
 
