@@ -32,7 +32,7 @@ docs:
 
 lint:
 	@Rscript tools/setup.R develop
-	@$(WITH_LIBRARY) Rscript -e 'found <- lintr::lint_package(); print(found); quit(status = as.integer(length(found) > 0))'
+	@$(WITH_LIBRARY) Rscript tools/lint.R
 
 check:
 	@Rscript tools/setup.R test

@@ -57,6 +57,10 @@ format_exact_cpp <- function(x) {
     .Call(`_vetusta_format_exact_cpp`, x)
 }
 
+plain_number_cpp <- function(text) {
+    .Call(`_vetusta_plain_number_cpp`, text)
+}
+
 align_cpp <- function(grid_, known_, own_) {
     .Call(`_vetusta_align_cpp`, grid_, known_, own_)
 }
@@ -111,5 +115,13 @@ front_close <- function(front) {
 
 seeded_uniform_cpp <- function(key, n) {
     .Call(`_vetusta_seeded_uniform_cpp`, key, n)
+}
+
+rfc3339_cpp <- function(x) {
+    .Call(`_vetusta_rfc3339_cpp`, x)
+}
+
+days_cpp <- function(x) {
+    .Call(`_vetusta_days_cpp`, x)
 }
 

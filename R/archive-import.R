@@ -65,14 +65,14 @@ check_plain_text <- function(file) {
   on.exit(close(connection))
   lines <- 1
   repeat {
-    part <- readBin(connection, "raw", 1e6)
+    part <- readBin(connection, "raw", 1e7)
     if (!length(part)) break
-    zero <- match(as.raw(0), part)
-    if (!is.na(zero)) {
+    zero <- grepRaw(as.raw(0), part, fixed = TRUE)
+    if (length(zero)) {
       vetusta_stop("import", "The file holds a byte of zero, and is no plain text.", where = paste0(file, ", line ", lines + sum(part[seq_len(zero)] == as.raw(10))),
         todo = "write it as text in UTF-8; a spreadsheet program does so with \"save as CSV UTF-8\"")
     }
-    lines <- lines + sum(part == as.raw(10))
+    lines <- lines + length(grepRaw(as.raw(10), part, fixed = TRUE, all = TRUE))
   }
 }
 
@@ -95,6 +95,9 @@ plain_texts <- function(rows, file) {
 }
 
 with_formula_undone <- function(text) {
+  if (!any(startsWith(text, "'"), na.rm = TRUE)) {
+    return(text)
+  }
   marked <- which(grepl("^'+[=@\t\r+-]", text))
   text[marked] <- substring(text[marked], 2)
   text

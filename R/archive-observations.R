@@ -86,7 +86,8 @@ observation_series <- function(archive, source, dataset, series, dimensions, fre
 #' @param multiplier `"keep"` leaves the unit's power of ten as a column, `"apply"` multiplies the values by it.
 #' @return Observations, see [series_frame()]: `series` is the key, the codes in the structure's order with points between; after the shape's own columns come `name` (made from what
 #'   varies among the series), the dimensions, and the attributes of series and values; a dimension or attribute that is called as one of the columns before it has `dim_` before its
-#'   name. Where values speak of instants, hours say, all have a `time` (`POSIXct`) in place of a `period`. What was deleted is not there, and the attributes are those that held at `as_of`. `released` is when the value was released, or, where the service does not say, when it came.
+#'   name. Where values speak of instants, hours say, all have a `time` (`POSIXct`) in place of a `period`. What was deleted is not there, and the
+#'   attributes are those that held at `as_of`. `released` is when the value was released, or, where the service does not say, when it came.
 #' @section Errors: `vetusta_error_want` for a source, dataset, dimension or code that the archive does not hold, with the nearest that it does.
 #' @export
 #' @examples
@@ -279,7 +280,8 @@ archive_revisions <- function(archive, source, dataset, ..., all = FALSE, keys =
 archive_datasets <- function(archive) {
   check_archive(archive)
   found <- archive_get(archive, "SELECT s.source, s.side AS dataset, count(DISTINCT s.id) AS series, count(*) AS \"values\", min(o.period) AS first, max(o.period) AS last,
-    count(*) - count(DISTINCT o.series || ' ' || o.period) AS revised, max(o.released) AS newest FROM observations o JOIN series s ON s.id = o.series GROUP BY s.source, s.side ORDER BY s.source, s.side") # nolint
+    count(*) - count(DISTINCT o.series || ' ' || o.period) AS revised, max(o.released) AS newest FROM observations o JOIN series s ON s.id = o.series GROUP BY s.source,
+      s.side ORDER BY s.source, s.side") # nolint
   for (name in c("first", "last")) found[[name]] <- as.Date(as.numeric(found[[name]]), origin = "1970-01-01")
   found$newest <- utc(as.numeric(found$newest))
   as_rows(found)

@@ -18,7 +18,8 @@
 #'   the opening of its first session. `status` is `provisional` where a bar in it is, where fewer than `need` of its expected
 #'   bars are there, or where its end lies after the end of all data. Bars with a column `released` give one with it: the latest of the bars in it,
 #'   the end of a bar where it says none. Bars of days and longer belong to their trading days, wherever in the day their source stamps them. The attribute `outside` says how many rows lay outside the
-#'   wanted sessions; a message of the class `vetusta_note` says how many lay outside all of them. The result is the same however the input was ordered or split; rows that stood out of order are sorted, and a message of the class
+#'   wanted sessions; a message of the class `vetusta_note` says how many lay outside all of them. The result is the same however the input was ordered or
+#'   split; rows that stood out of order are sorted, and a message of the class
 #'   `vetusta_note` says how many. No rows give no rows; infinite prices are carried as they are.
 #' @section Errors: `vetusta_error_want` when `interval` is not longer than the bars' own or does not divide by it, or for an argument that
 #'   is none of its words; `vetusta_error_calendar` for bars outside the years that the calendar covers.

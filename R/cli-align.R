@@ -17,7 +17,8 @@ cli_align <- function(arguments) {
   names <- unique(unlist(lapply(c(read$tables, more), function(x) as.character(x[["series"]] %||% x[["symbol"]]))))
   grid <- cli_grid(options, read, names, c(read$tables, more))
   rows <- do.call(series_align, c(read$tables, more, list(grid = grid, rule = cli_by_series(options$rule), as_of = !options$own_time, lag = cli_by_series(options$lag),
-    oldest = cli_by_series(options$oldest), ages = options$ages, form = if (options$tidy) "tidy" else "wide", value = options$value, interval = read$interval, zone = read$zone, calendar = read$calendar)))
+    oldest = cli_by_series(options$oldest), ages = options$ages, form = if (options$tidy) "tidy" else "wide", value = options$value, interval = read$interval, zone = read$zone,
+      calendar = read$calendar)))
   cli_put(rows, options)
 }
 

@@ -17,7 +17,8 @@ cli_change <- function(arguments) {
   tables <- read$tables
   if (!is.null(options$rates)) {
     rates <- read_series_file(options$rates, options["time_as"], read$zone, read$calendar)
-    tables <- lapply(tables, function(x) series_convert(x, rates, value = options$value, interval = read$interval, zone = read$zone, calendar = read$calendar)[c("series", "time", "value", "released")])
+    tables <- lapply(tables, function(x) series_convert(x, rates, value = options$value, interval = read$interval, zone = read$zone, calendar = read$calendar)[c("series", "time", "value",
+      "released")])
   }
   if (options$correlation) {
     return(cli_put(do.call(series_correlation, c(tables, list(change = options$change, value = options$value, interval = read$interval, zone = read$zone))), options))

@@ -51,7 +51,7 @@ demo_collect <- function(desk, archive) {
   demo_step("2  the plan, before the first call")
   print(plan)
   demo_step("3  collecting")
-  print(collect_run(plan, archive, progress = TRUE))
+  print(collect_run(plan, archive, progress = isatty(stderr())))
 }
 
 demo_look <- function(desk, archive) {

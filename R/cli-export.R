@@ -8,7 +8,7 @@ cli_export <- function(arguments) {
       cli_option("language", "observations: the language of labels [en]", default = "en", metavar = "TAG"),
       cli_option("multiplier", "observations: keep the unit's power of ten, or apply it [keep]", default = "keep", metavar = "WORD"),
       cli_option("file", "where to write: .csv or .parquet; by default CSV on standard output", metavar = "FILE")
-    )),
+    ), cli_json_option()),
     c("vetusta export KELD --interval \"1 minute\" --regroup \"1 day\" --file keld.csv", "vetusta export --source river --offer levels",
       "vetusta export --source basin --dataset LOCK_TRAFFIC STATE=ORV --labels both"))
   if (!is.null(options$file)) whole_target(options$file, "export")
@@ -21,7 +21,7 @@ cli_export <- function(arguments) {
     if (!is.null(options$as_of)) cli_usage_error("--as-of is for --dataset")
     if (!is.null(options$offer)) cli_rows(options) else cli_bars(options, options$words)$bars
   }
-  if (is.null(options$file)) export_csv(rows, "") else export_table(rows, options$file)
+  if (!is.null(options$file)) export_table(rows, options$file) else if (options$json) cli_print_json(rows) else export_csv(rows, "")
   cli_say(if (is.null(options$file)) "wrote " else paste0("wrote ", options$file, ": "), counted(nrow(rows), what))
 }
 

@@ -28,5 +28,6 @@ regroup_values <- function(x, to, options, read) {
   to <- check_frequency(to)
   now <- unique(parts_of(x, "UTC")$frequency)
   rank <- c(D = 1, W = 2, M = 3, Q = 4, T = 5, S = 6, A = 7)
-  if (all(rank[now] <= rank[to])) series_condense(x, to, options$rule %||% "mean", need = cli_number(options, "need", 0) %||% 0, calendar = read$calendar, zone = read$zone) else series_refine(x, to, options$rule %||% "last")
+  if (all(rank[now] <= rank[to])) series_condense(x, to, options$rule %||% "mean", need = cli_number(options, "need", 0) %||% 0, calendar = read$calendar,
+    zone = read$zone) else series_refine(x, to, options$rule %||% "last")
 }

@@ -12,7 +12,10 @@ cli_sources <- function(arguments) {
     if (length(options$words) != 2) cli_usage_error("check needs a card")
     # a card of the desk by its name, else a file
     card <- cli_source(options, options$words[2])
-    print(card)
+    if (options$json) {
+      cli_print_json(list(source = card$source, title = card$title, address = card$address, access = card$access$by, secrets = cli_array(access_secrets(card$access)),
+        limits = cli_array(vapply(card$limits, format_limit, "")), offers = cli_array(names(card$offers)), file = card$file))
+    } else print(card)
     return(cli_say("the card is right"))
   }
   if (task == "draft") {

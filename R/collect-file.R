@@ -9,11 +9,16 @@ job_store <- function(state, chain, offer, file) {
     open <<- rbind(open, job_piece(state, chain, offer, decoded))
     chain$page <<- chain$page + 1
   }
-  if (format %in% c("csv", "tsv")) job_table(offer, file, where, function(rows) keep(decode_rows(offer, rows, state$want$source$zone, where, chain$known)))
-  else if (format == "json-lines") job_lines(offer, file, function(body) keep(decode_body(offer, body, state$want$source, chain$known, where = where)))
+  # what the file repeats of a secret is in no row either
+  clean <- function(lines) {
+    secrets <- Filter(function(secret) nchar(secret) >= 6 && grepl("[^0-9.,]", secret), state_secrets(state))
+    if (length(secrets) && any(vapply(unlist(lapply(secrets, secret_forms)), function(form) any(grepl(form, lines, fixed = TRUE, useBytes = TRUE)), TRUE))) redact(lines, secrets) else lines
+  }
+  if (format %in% c("csv", "tsv")) job_table(offer, file, where, clean, function(rows) keep(decode_rows(offer, rows, state$want$source$zone, where, chain$known)))
+  else if (format == "json-lines") job_lines(offer, file, clean, function(body) keep(decode_body(offer, body, state$want$source, chain$known, where = where)))
   else {
     if (file.size(file) > wire_bounds$body) stop_payload("The export is too large to be read at once.", where, "ask for a shorter window, or for lines of JSON or a table where the service has them")
-    keep(decode_body(offer, readBin(file, "raw", file.size(file)), state$want$source, chain$known, where = where))
+    keep(decode_body(offer, without_secrets(readBin(file, "raw", file.size(file)), state_secrets(state)), state$want$source, chain$known, where = where))
   }
   chain$cover <- c(chain$from, chain$to)
   chain$last <- TRUE
@@ -46,7 +51,7 @@ job_reader <- function(file) {
 }
 
 # A table, some ten thousand lines at a time, each piece with the names of the columns before it.
-job_table <- function(offer, file, where, keep) {
+job_table <- function(offer, file, where, clean, keep) {
   lines_of <- job_reader(file)
   on.exit(lines_of$close())
   table <- offer$table
@@ -67,7 +72,7 @@ job_table <- function(offer, file, where, keep) {
   header <- if (table$names %||% TRUE) first
   ahead <- if (is.null(header)) first
   repeat {
-    lines <- c(ahead, whole_lines(lines_of, offer$job$piece %||% 20000))
+    lines <- clean(c(ahead, whole_lines(lines_of, offer$job$piece %||% 20000)))
     ahead <- NULL
     if (!length(lines)) break
     keep(read_text_table(text = paste0(paste(c(header, plain_lines(recode(lines), rest)), collapse = "\n"), "\n"), format = offer$format, where = where, table = rest))
@@ -86,11 +91,11 @@ whole_lines <- function(lines_of, size) {
   lines
 }
 
-job_lines <- function(offer, file, keep) {
+job_lines <- function(offer, file, clean, keep) {
   lines_of <- job_reader(file)
   on.exit(lines_of$close())
   while (length(lines <- lines_of$read(offer$job$piece %||% 20000))) {
-    lines <- lines[nzchar(trimws(lines))]
+    lines <- clean(lines[nzchar(trimws(lines))])
     if (length(lines)) keep(charToRaw(paste(lines, collapse = "\n")))
   }
 }

@@ -7,7 +7,8 @@ write_whole <- function(file, write, kind = "export", mode = NULL) {
   beside <- tempfile(paste0(".", basename(target), "."), dirname(target))
   on.exit(unlink(beside))
   fail <- function(why) {
-    vetusta_stop(kind, paste0("The file cannot be written", if (nzchar(why)) paste0(": ", why), "."), where = file, todo = "look at the rights of its folder and the room on the disk; what was there is as before")
+    vetusta_stop(kind, paste0("The file cannot be written", if (nzchar(why)) paste0(": ", why), "."), where = file,
+      todo = "look at the rights of its folder and the room on the disk; what was there is as before")
   }
   reason <- tryCatch(
     withCallingHandlers(
@@ -53,7 +54,8 @@ whole_target <- function(file, kind) {
       return(path)
     }
     if (found$kind == "folder") vetusta_stop(kind, "The file's path is that of a folder.", where = file, todo = "give the path of a file")
-    if (found$kind == "other") vetusta_stop(kind, "The file's path is that of a device or a pipe, which is not replaced.", where = file, todo = "give the path of a file, or leave it out for standard output")
+    if (found$kind == "other") vetusta_stop(kind, "The file's path is that of a device or a pipe, which is not replaced.", where = file,
+      todo = "give the path of a file, or leave it out for standard output")
     if (!found$own) vetusta_stop(kind, "The file's path is a link that somebody else has laid.", where = file, todo = "give the path of the file itself")
     link <- Sys.readlink(path)
     path <- if (startsWith(link, "/")) link else file.path(dirname(path), link)

@@ -49,6 +49,7 @@ plan_bars <- function(want, archive) {
   if (!has_window(want$offer)) pieces <- data.frame(symbol = unique(pieces$symbol), from = unname(tapply(pieces$from, pieces$symbol, min)[unique(pieces$symbol)]),
     to = unname(tapply(pieces$to, pieces$symbol, max)[unique(pieces$symbol)]))
   else for (cut in list(cut_widest, cut_rows)) pieces <- cut_pieces(pieces, cut, want, calendar)
+  pieces <- pieces[longest_first(pieces$symbol, pieces$from), ]
   size <- if (any(c("symbols") %in% offer_gives(want$offer))) want$offer$symbols_a_call %||% Inf else 1
   groups <- group_symbols(pieces, size)
   calls <- data.frame(symbol = vapply(groups, function(group) paste(pieces$symbol[group], collapse = ","), ""))
@@ -62,6 +63,12 @@ plan_bars <- function(want, archive) {
   calls$pages <- pmax(1, ceiling(asked / (want$offer$most %||% Inf)))
   calls$keys <- rep(list(list()), nrow(calls))
   calls
+}
+
+# What lacks most comes first: of a want that is stopped and run again what was not reached yet is asked for before the newest of what is held.
+longest_first <- function(name, from) {
+  since <- tapply(from, name, min)
+  order(since[name], seq_along(name))
 }
 
 # Pieces of one window are cut alike: each window once.
@@ -164,7 +171,7 @@ plan_rows <- function(want, archive = NULL) {
   calls$rows <- rep(NA_real_, nrow(calls))
   calls$pages <- rep(1, nrow(calls))
   calls$keys <- keys
-  calls
+  if (is.null(want$from) || !nrow(calls)) calls else calls[longest_first(vapply(keys, key_text, ""), all$from), , drop = FALSE]
 }
 
 # For each call's keys the stretches to ask for.

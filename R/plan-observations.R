@@ -103,7 +103,8 @@ split_axis <- function(piece, axis, parts) {
       piece$periods <- values[at]
       piece$each <- piece$each * length(at) / length(values)
       # where the window is open, it stays so: what is published after what is known to be available comes too
-      if (at[1] > 1) piece$start <- time_spelling(values[at[1]], piece$frequency, "sdmx")
+      # where the frequency is not known, a week may straddle the cut: it is asked for on either side
+      if (at[1] > 1) piece$start <- if (length(piece$codes$FREQ)) time_spelling(values[at[1]], piece$frequency, "sdmx") else format(values[at[1]] - 7)
       if (at[length(at)] < length(values)) piece$end <- time_spelling(values[at[length(at)]], piece$frequency, "sdmx")
     } else {
       piece$codes[[axis]] <- piece$selection[[axis]] <- values[at]

@@ -53,13 +53,7 @@ shown_digits <- function(x) {
 }
 
 # Numbers written as text, decimal ones alone: what R reads as one beside them, such as 0x1F or inf, is none.
-plain_number <- function(text) {
-  value <- suppressWarnings(as.double(text))
-  odd <- which(!is.finite(value) | grepl("[xX]", text))
-  if (length(odd)) value[odd[!grepl("^\\s*[+-]?([0-9]+[.]?[0-9]*|[.][0-9]+)([eE][+-]?[0-9]+)?\\s*$", text[odd])]] <- NA
-  value[is.infinite(value)] <- NA
-  value
-}
+plain_number <- function(text) plain_number_cpp(as.character(text))
 
 # A quotation mark within quotes is written twice, and the table reader leaves it so.
 single_quotes <- function(text) if (any(grepl("\"\"", text, fixed = TRUE))) gsub("\"\"", "\"", text, fixed = TRUE) else text

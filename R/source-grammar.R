@@ -131,7 +131,8 @@ card_check_value <- function(value, rule, keys, place) {
   }
   shown <- if (length(value) == 1 && is.atomic(value)) paste0("cannot be \"", value, "\"") else "has the wrong type"
   todo <- switch(type,
-    text = "write one text", line = "write one text on one line", limits = "write a list of texts, 100 at most, as in [90 per minute, 3000 per day]", texts = "write a list of texts, as in [90 per minute, 3000 per day]",
+    text = "write one text", line = "write one text on one line", limits = "write a list of texts, 100 at most, as in [90 per minute, 3000 per day]",
+      texts = "write a list of texts, as in [90 per minute, 3000 per day]",
     name = "use small letters, digits and hyphens, beginning with a letter", word = suggest_word(paste(value, collapse = " "), rule[-1]),
     number = "write a number", count = "write a whole number, 1 or more", flag = "write true or false",
     pointer = , pointers = "write a JSON Pointer, as in /items or /meta/next; \"\" is the whole body",

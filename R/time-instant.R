@@ -204,49 +204,28 @@ time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
   )
 }
 
-read_day <- function(x) {
-  looks <- grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}$", x)
-  day <- rep(as.Date(NA), length(x))
-  day[looks] <- as.Date(strptime(x[looks], "%Y-%m-%d", tz = "UTC"))
-  day
-}
+read_day <- function(x) as.Date(days_cpp(as.character(x)), origin = "1970-01-01")
 
 # RFC 3339 instants, vectorised; a text without an offset is local time in `zone`.
 read_rfc3339 <- function(x, zone = "UTC") {
-  pattern <- "^([0-9]{4}-[0-9]{2}-[0-9]{2})[Tt ]([0-9]{2}):([0-9]{2})(:([0-9]{2}([.][0-9]{1,9})?))?([Zz]|[+-][0-9]{2}:?[0-9]{2})?$"
-  parts <- regmatches(x, regexec(pattern, x))
-  found <- lengths(parts) > 0
-  result <- utc(rep(NA_real_, length(x)))
-  if (!any(found)) {
-    return(result)
+  read <- rfc3339_cpp(as.character(x))
+  value <- read$value
+  if (read$any_local && zone != "UTC") {
+    local <- which(read$local)
+    clock <- value[local]
+    day <- floor(clock / 86400)
+    value[local] <- as.numeric(time_local(as.Date(day, origin = "1970-01-01"), clock - day * 86400, zone))
   }
-  parts <- matrix(unlist(parts[found]), ncol = 8, byrow = TRUE)
-  day <- read_day(parts[, 2])
-  second <- suppressWarnings(as.numeric(ifelse(nzchar(parts[, 6]), parts[, 6], "0")))
-  hour <- as.numeric(parts[, 3])
-  minute <- as.numeric(parts[, 4])
-  seconds <- hour * 3600 + minute * 60 + second
-  # 24:00 is the end of a day, and no time lies beyond it
-  seconds[hour > 24 | minute > 59 | second >= 61 | (hour == 24 & (minute > 0 | second > 0))] <- NA
-  offset <- parts[, 8]
-  value <- as.numeric(day) * 86400 + seconds
-  fixed <- grepl("^[+-]", offset)
-  digits <- sub(":", "", substring(offset, 2))
-  shift <- ifelse(fixed, as.numeric(substr(digits, 1, 2)) * 3600 + as.numeric(substr(digits, 3, 4)) * 60, 0)
-  value[fixed & (as.numeric(substr(digits, 1, 2)) > 23 | as.numeric(substr(digits, 3, 4)) > 59)] <- NA
-  value <- value - ifelse(startsWith(offset, "-"), -1, 1) * ifelse(is.na(shift), 0, shift)
-  local <- !nzchar(offset) & !is.na(value)
-  if (any(local)) {
-    value[local] <- as.numeric(time_local(day[local], seconds[local], zone))
-  }
-  result[found] <- utc(whole_micros(value))
-  result
+  utc(value)
 }
 
 # Of times on the local clock, in the order in which they were written, those that occur twice: where the clock seems to run back, the second
 # pass of the repeated hour is meant. `group` tells apart what was written side by side, as of several symbols.
 second_passes <- function(time, zone, group = NULL) {
   seconds <- as.numeric(time)
+  if (zone == "UTC") {
+    return(time)
+  }
   before <- zone_offset(seconds, zone)
   after <- zone_offset(seconds + 10800, zone)
   again <- seconds + before - after

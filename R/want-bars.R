@@ -74,7 +74,8 @@ check_offered_interval <- function(offer, interval) {
   words <- vapply(words, function(word) tryCatch(time_interval(word)$iso, vetusta_error = function(e) word), "")
   if (length(words) && !interval$iso %in% words) {
     vetusta_stop("want", paste0("The offer ", offer$name, " has no bars of ", format(interval), "."),
-      todo = paste0("choose one of: ", paste(vapply(words, function(iso) tryCatch(format(time_interval(iso)), vetusta_error = function(e) iso), ""), collapse = ", "), "; longer ones are made with bars_regroup()"))
+      todo = paste0("choose one of: ", paste(vapply(words, function(iso) tryCatch(format(time_interval(iso)), vetusta_error = function(e) iso), ""), collapse = ", "),
+        "; longer ones are made with bars_regroup()"))
   }
 }
 

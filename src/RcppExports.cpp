@@ -193,6 +193,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// plain_number_cpp
+NumericVector plain_number_cpp(CharacterVector text);
+RcppExport SEXP _vetusta_plain_number_cpp(SEXP textSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
+    rcpp_result_gen = Rcpp::wrap(plain_number_cpp(text));
+    return rcpp_result_gen;
+END_RCPP
+}
 // align_cpp
 IntegerVector align_cpp(SEXP grid_, SEXP known_, SEXP own_);
 RcppExport SEXP _vetusta_align_cpp(SEXP grid_SEXP, SEXP known_SEXP, SEXP own_SEXP) {
@@ -374,6 +385,28 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// rfc3339_cpp
+List rfc3339_cpp(CharacterVector x);
+RcppExport SEXP _vetusta_rfc3339_cpp(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(rfc3339_cpp(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// days_cpp
+NumericVector days_cpp(CharacterVector x);
+RcppExport SEXP _vetusta_days_cpp(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(days_cpp(x));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_bar_faults_cpp", (DL_FUNC) &_vetusta_bar_faults_cpp, 6},
@@ -390,6 +423,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_descriptor_is_cpp", (DL_FUNC) &_vetusta_descriptor_is_cpp, 2},
     {"_vetusta_descriptor_write_cpp", (DL_FUNC) &_vetusta_descriptor_write_cpp, 2},
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
+    {"_vetusta_plain_number_cpp", (DL_FUNC) &_vetusta_plain_number_cpp, 1},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},
     {"_vetusta_align_between_cpp", (DL_FUNC) &_vetusta_align_between_cpp, 3},
     {"_vetusta_times_match_cpp", (DL_FUNC) &_vetusta_times_match_cpp, 2},
@@ -404,6 +438,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_front_turn", (DL_FUNC) &_vetusta_front_turn, 2},
     {"_vetusta_front_close", (DL_FUNC) &_vetusta_front_close, 1},
     {"_vetusta_seeded_uniform_cpp", (DL_FUNC) &_vetusta_seeded_uniform_cpp, 2},
+    {"_vetusta_rfc3339_cpp", (DL_FUNC) &_vetusta_rfc3339_cpp, 1},
+    {"_vetusta_days_cpp", (DL_FUNC) &_vetusta_days_cpp, 1},
     {NULL, NULL, 0}
 };
 

@@ -183,7 +183,8 @@ test_that("the days of a month are counted by the calendar, also where the clock
 test_that("bars of days belong to their trading day, wherever their source stamps them", {
   quay <- source_calendar("quay")
   days <- unique(calendar_sessions(quay, "2026-03-02", "2026-03-27")$day)
-  stamps <- list(close = time_local(days, 16 * 3600, "Europe/Riga"), midnight = as.POSIXct(days, tz = "UTC"), local = time_local(days, 0, "Europe/Riga"), late = time_local(days, 18 * 3600, "Europe/Riga"))
+  stamps <- list(close = time_local(days, 16 * 3600, "Europe/Riga"), midnight = as.POSIXct(days, tz = "UTC"), local = time_local(days, 0, "Europe/Riga"), late = time_local(days, 18 * 3600,
+    "Europe/Riga"))
   for (name in names(stamps)) {
     bars <- bars_frame(data.frame(symbol = "KELD", time = stamps[[name]], open = 1, high = 1, low = 1, close = seq_along(days)))
     expect_identical(attr(series_gaps(bars, quay), "summary")$share, 1, label = name)

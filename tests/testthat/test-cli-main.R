@@ -30,7 +30,8 @@ test_that("what cannot be written to standard output is told, and a reader that 
 test_that("symbols may stand with commas between, and errors speak of options and commands", {
   vetusta <- own_desk()
   expect_identical(utils::read.csv(text = vetusta("export", "KELD,TAMX", "--interval", "1 day")$stdout)$symbol, rep(c("KELD", "TAMX"), each = 10))
-  wrong <- list(c("gaps", "KELD", "--interval", "1 day", "--from", "2027-01-01"), c("fill", "KELD", "--interval", "1 day", "--from", "2027-01-01"), c("align", "KELD", "--interval", "1 day", "--rule", "linear"),
+  wrong <- list(c("gaps", "KELD", "--interval", "1 day", "--from", "2027-01-01"), c("fill", "KELD", "--interval", "1 day", "--from", "2027-01-01"), c("align", "KELD", "--interval", "1 day",
+    "--rule", "linear"),
     c("regroup", "KELD", "--interval", "1 day", "--into", "1 hour"), c("change", "KELD", "--interval", "1 day", "--change", "mean"), c("fill", "KELD", "--interval", "1 day", "--rule", "constant"),
     c("export", "KELD", "--interval", "1 minute"))
   for (words in wrong) {
@@ -57,7 +58,8 @@ test_that("a source, a dataset or a year that is none is wrong usage, and a faul
   }
   checked <- vetusta("sources", "check", "quay")
   expect_match(checked$stdout, "source quay")
-  writeLines(c("source: quay", "address: http://127.0.0.1:9", "title: Changed here", "offers: {rows: {shape: table, request: /rows, rows: /items, columns: {id: /id}}}"), file.path(folder, "sources", "quay.yml"))
+  writeLines(c("source: quay", "address: http://127.0.0.1:9", "title: Changed here", "offers: {rows: {shape: table, request: /rows, rows: /items, columns: {id: /id}}}"), file.path(folder,
+    "sources", "quay.yml"))
   expect_match(vetusta("sources", "check", "quay")$stdout, "Changed here")
   listed <- jsonlite::fromJSON(vetusta("sources", "--json")$stdout, simplifyVector = FALSE)
   expect_identical(listed[[1]]$offers, list("rows"))
@@ -92,14 +94,16 @@ test_that("export hears every word and option, and refuses what it would ignore"
 })
 
 test_that("what is not there is not offered to be tried again, and plurals are right", {
-  address <- start_scripted(function(n, request) if (grepl("GONE", request$PATH_INFO)) json_answer(list(error = "no such symbol"), status = 404L) else json_answer(list(items = list(list(t = 1773300600, o = 1, h = 1, l = 1, c = 1)))))
+  address <- start_scripted(function(n, request) if (grepl("GONE", request$PATH_INFO)) json_answer(list(error = "no such symbol"),
+    status = 404L) else json_answer(list(items = list(list(t = 1773300600, o = 1, h = 1, l = 1, c = 1)))))
   folder <- withr::local_tempdir()
   file.copy(plain_card(address), file.path(folder, "test.yml"))
   run <- run_vetusta("collect", "test.yml", "KELD,GONE", "--interval", "1 minute", "--from", "2026-03-12", "--to", "2026-03-12", "--archive", "a.sqlite", folder = folder)
   expect_identical(run$status, 1L)
   expect_match(run$stdout, "in 1 page and")
   expect_match(run$stderr, "when the source has them")
-  json <- jsonlite::fromJSON(run_vetusta("collect", "test.yml", "NONE", "--interval", "1 minute", "--from", "2026-03-13", "--to", "2026-03-13", "--archive", "a.sqlite", "--json", folder = folder)$stdout, simplifyVector = FALSE)
+  json <- jsonlite::fromJSON(run_vetusta("collect", "test.yml", "NONE", "--interval", "1 minute", "--from", "2026-03-13", "--to", "2026-03-13", "--archive", "a.sqlite", "--json",
+    folder = folder)$stdout, simplifyVector = FALSE)
   expect_true(is.list(json$empty))
 })
 
@@ -115,7 +119,8 @@ test_that("progress is for terminals: a log file gets no bars", {
   expect_false(grepl("pages \\|", run$stderr))
   # on a terminal, with more pages than were planned and slow enough to be drawn
   skip_if_not(nzchar(Sys.which("script")), "no terminal can be played here")
-  line <- sprintf("cd %s && R_LIBS=%s Rscript --no-init-file -e 'vetusta::cli_main()' collect test.yml KELD --interval '1 minute' --from 2026-03-12 --to 2026-03-12 --archive b.sqlite", shQuote(folder), shQuote(r_libs()))
+  line <- sprintf("cd %s && R_LIBS=%s Rscript --no-init-file -e 'vetusta::cli_main()' collect test.yml KELD --interval '1 minute' --from 2026-03-12 --to 2026-03-12 --archive b.sqlite",
+    shQuote(folder), shQuote(r_libs()))
   drawn <- processx::run("script", c("-qec", line, "/dev/null"), error_on_status = FALSE, timeout = 120)
   expect_identical(drawn$status, 0L)
   expect_match(drawn$stdout, "collected 12 new bars")

@@ -96,7 +96,8 @@ test_that("arrays in columns that are empty are no rows, for one symbol and for 
   source <- bars_card(one, bars_lines(c("rows: \"\"", "form: columns"), "{time: {at: /t, as: epoch-s}, close: /c}"))
   got <- collect_bars(source, "KELD", "1 minute", "2026-03-12", "2026-03-12")
   expect_identical(c(nrow(got$run$failed), length(got$run$empty)), c(0L, 1L))
-  four <- start_scripted(function(n, request) json_answer("{\"A\":{\"t\":[1773300600],\"c\":[1]},\"B\":{\"t\":[],\"c\":[]},\"C\":{\"t\":[1773300600],\"c\":[3]},\"D\":{\"t\":[1773300600,1773300660],\"c\":[4,5]}}"))
+  four <- start_scripted(function(n,
+    request) json_answer("{\"A\":{\"t\":[1773300600],\"c\":[1]},\"B\":{\"t\":[],\"c\":[]},\"C\":{\"t\":[1773300600],\"c\":[3]},\"D\":{\"t\":[1773300600,1773300660],\"c\":[4,5]}}"))
   lines <- c("offers:", "  bars:", "    shape: bars", "    request: /bars{?symbols,from,to}", "    symbols_a_call: 10",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}, symbols: {join: \",\"}}", "    rows: \"\"", "    form: map", "    within: {at: \"\", form: columns}",
     "    columns: {symbol: {of: key}, time: {at: /t, as: epoch-s}, close: /c}")
@@ -157,7 +158,8 @@ test_that("a time in a form of its own is all of the text, with all of its digit
 
 test_that("calls of many symbols, and a selection of all sessions beside the regular one, make each call once", {
   address <- start_scripted(function(n, request) json_answer(list(items = list())))
-  source <- bars_card(address, c("offers:", "  bars:", "    shape: bars", "    request: /bars{?symbols,from,to}", "    symbols_a_call: 2000", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}, symbols: {join: \",\"}}",
+  source <- bars_card(address, c("offers:", "  bars:", "    shape: bars", "    request: /bars{?symbols,from,to}", "    symbols_a_call: 2000",
+    "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}, symbols: {join: \",\"}}",
     "    rows: /items", "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"))
   symbols <- sprintf("SYMBOL%04d", 1:1500)
   got <- collect_bars(source, symbols, "1 minute", "2026-03-12", "2026-03-12")

@@ -5,7 +5,9 @@ random_manner <- function(seed) {
     seed = seed, paging = sample(c("cursor", "address", "page", "offset", "link", "last", "since", "until", "none"), 1), backward = sample(c(TRUE, FALSE), 1), size = sample(c(7, 20, 60), 1),
     knows = sample(list(c("from", "to"), "from", "to", character()), 1, prob = c(5, 1, 1, 1))[[1]], form = sample(c("objects", "arrays", "columns", "map"), 1),
     stumble = sample(c(0, 0.15, 0.3), 1), overlap = sample(c(0, 0, 2), 1), inclusive = sample(c(TRUE, FALSE), 1), stated = sample(c(TRUE, FALSE), 1),
-    begins = sample(c(-600, -30, 40, 250), 1), ends = sample(c(270, 330, 420, 900), 1), holes = sample(c(0, 0.3), 1), at_once = sample(1:3, 1)
+    begins = sample(c(-600, -30, 40, 250), 1), ends = sample(c(270, 330, 420, 900), 1), holes = sample(c(0, 0.3), 1), at_once = sample(1:3, 1),
+    # how much more the card says a page may hold than the service gives, and whether it says 404 behind the last page
+    more = sample(c(1, 1, 3), 1), beyond = sample(c(TRUE, FALSE), 1)
   ))
 }
 utc_text <- function(seconds) format(as.POSIXct(seconds, origin = "1970-01-01", tz = "UTC"), "%Y-%m-%dT%H:%M:%SZ")
@@ -37,6 +39,7 @@ manner_server <- function(m, env = parent.frame()) {
     # pages may begin with rows that the one before had
     first <- if (m$paging %in% c("cursor", "address", "link") && done > 0) done - m$overlap else done
     page <- rows[seq_along(rows) > first & seq_along(rows) <= (if (m$paging == "none") Inf else done + m$size)]
+    if (m$beyond && m$paging %in% c("page", "offset") && done > 0 && !length(page)) return(list(status = 404L, headers = list(), body = "no such page"))
     ended <- done + m$size >= length(rows)
     place <- if (!ended) done + m$size
     following <- if (!ended) paste0(sub("[&?]place=.*", "", paste0(request$PATH_INFO, request$QUERY_STRING)), "&place=", place)
@@ -59,7 +62,7 @@ manner_card <- function(m, address, env = parent.frame()) {
   exclusive <- if (!m$inclusive && m$paging != "since") ", exclusive: true" else ""
   bars_card(address, c("zone: UTC", paste("at_once:", m$at_once), "offers:", "  minutes:", "    shape: bars", paste0("    request: /m/{symbol}{?", paste(c(words, "x"), collapse = ","), "}"),
     "    rows: /items",
-    paste0("    form: ", m$form), if (m$paging != "none") paste0("    most: ", m$size), paste0("    next_page: ", pages),
+    paste0("    form: ", m$form), if (m$paging != "none") paste0("    most: ", m$size * m$more), paste0("    next_page: ", pages),
     paste0("    parameters: {x: {value: 1}, since: {gives: from, as: epoch-s", exclusive, "}, until: {gives: to, as: epoch-s}}"), paste0("    columns: ", columns)), env = env)
 }
 

@@ -260,7 +260,8 @@ test_that("all sessions and the regular one of a symbol, collected at once by tw
   services <- start_services("--calls", "2000")
   folder <- withr::local_tempdir()
   desk_make(folder, addresses = list(quay = services$address), secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
-  collect <- function(session) processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "collect", "quay", "KELD", "--interval", "1 minute", "--from", "2026-03-12", "--to", "2026-03-17",
+  collect <- function(session) processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "collect", "quay", "KELD", "--interval", "1 minute", "--from", "2026-03-12",
+    "--to", "2026-03-17",
     "--session", session, "--quiet"), wd = folder, stdout = file.path(folder, paste0(session, ".out")), stderr = "2>&1", env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL"))
   both <- lapply(c("all", "regular"), collect)
   for (process in both) process$wait(120000)

@@ -56,6 +56,27 @@ test_that("what may still be published is asked for again, and what is settled i
   expect_gte(as.Date(plan_calls(want(), archive)$calls$from), today - 15)
 })
 
+test_that("what was not reached yet comes before the newest of what is held, for rows and for bars", {
+  log <- withr::local_tempfile()
+  card <- station_card(start_stations(log))
+  writeLines(sub("shape: table", "shape: observations", readLines(card)), card)
+  archive <- new_archive()
+  seen <- character()
+  for (i in 1:4) {
+    # each time up to now: of what is held the newest hours are missing
+    plan <- plan_calls(want_rows(source_card(card), "rows", station = letters[1:8], from = Sys.Date() - 5), archive)
+    collect_run(plan, archive, progress = FALSE, pages = 2)
+  }
+  expect_setequal(sub("^/levels/([a-h]) .*", "\\1", readLines(log)), letters[1:8])
+  address <- start_scripted(function(n, request) json_answer(list(items = list(list(t = as.numeric(asked(request, "from")) + 60, o = 1, h = 1, l = 1, c = 1)))))
+  source <- source_card(plain_card(address))
+  for (i in 1:4) {
+    want <- want_bars(source, letters[1:8], "1 minute", span = "2 hours")
+    collect_run(plan_calls(want, archive), archive, progress = FALSE, pages = 2)
+  }
+  expect_setequal(unique(archive_series(archive)$symbol), letters[1:8])
+})
+
 test_that("rows without a window go on until each call was made once, and then begin anew", {
   log <- withr::local_tempfile()
   address <- start_scripted(eval(bquote(function(n, request) {
@@ -90,7 +111,8 @@ test_that("planning asks the archive once, and reads the calendar once, for howe
   symbols <- sprintf("S%05d", 1:3000)
   vetusta:::in_transaction(archive, function() {
     vetusta:::archive_do(archive, "INSERT INTO series (source, shape, symbol, interval) VALUES ('quay', 'bars', ?, 'P1D')", list(symbols))
-    vetusta:::archive_do(archive, "INSERT INTO coverage SELECT id, 'regular', ?, ? FROM series", list(as.numeric(as.POSIXct("2020-01-01", tz = "UTC")), as.numeric(as.POSIXct("2027-01-01", tz = "UTC"))))
+    vetusta:::archive_do(archive, "INSERT INTO coverage SELECT id, 'regular', ?, ? FROM series", list(as.numeric(as.POSIXct("2020-01-01", tz = "UTC")), as.numeric(as.POSIXct("2027-01-01",
+      tz = "UTC"))))
   })
   counted <- new.env()
   for (name in c("archive_get", "calendar_definition")) {

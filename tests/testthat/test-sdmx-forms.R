@@ -40,7 +40,8 @@ test_that("what is deleted is gone from then on, by value and by series, and eac
     put(archive, less, now = 1.1e9)
     expect_identical(held(archive)$value, if (form == "xml") 2 else c(2, 3), label = form)
     expect_identical(held(archive, as_of = "2002-01-01")$value, c(1, 2), label = form)
-    whole <- if (form == "xml") specific('<Series FREQ="A" STATE="ORV"/>', ' ss:action="Delete"') else csv("STRUCTURE,STRUCTURE_ID,ACTION,FREQ,STATE,TIME_PERIOD,OBS_VALUE", "dataflow,A:F(1.0),D,A,ORV,,")
+    whole <- if (form == "xml") specific('<Series FREQ="A" STATE="ORV"/>', ' ss:action="Delete"') else csv("STRUCTURE,STRUCTURE_ID,ACTION,FREQ,STATE,TIME_PERIOD,OBS_VALUE",
+      "dataflow,A:F(1.0),D,A,ORV,,")
     put(archive, whole, now = 1.2e9)
     expect_identical(nrow(held(archive)), 0L, label = form)
     expect_true("deleted" %in% archive_revisions(archive, "basin", "FLOW", all = TRUE)$status)
@@ -76,7 +77,7 @@ test_that("numbers are decimal ones, and components of several values are kept",
 })
 
 test_that("a message is read in the encoding that it says, and its document type is refused in any", {
-  text <- "<?xml version=\"1.0\" encoding=\"%s\"?><m:StructureSpecificData xmlns:m=\"m\"><m:DataSet><Series FREQ=\"A\" STATE=\"S\u00e4rn\"><Obs TIME_PERIOD=\"2020\" OBS_VALUE=\"1\"/></Series></m:DataSet></m:StructureSpecificData>"
+  text <- "<?xml version=\"1.0\" encoding=\"%s\"?><m:StructureSpecificData xmlns:m=\"m\"><m:DataSet><Series FREQ=\"A\" STATE=\"S\u00e4rn\"><Obs TIME_PERIOD=\"2020\" OBS_VALUE=\"1\"/></Series></m:DataSet></m:StructureSpecificData>" # nolint
   for (encoding in c("ISO-8859-1", "windows-1252", "UTF-16LE", "UTF-16BE", "UTF-8")) {
     bytes <- iconv(sprintf(text, sub("[LB]E$", "", encoding)), "UTF-8", encoding, toRaw = TRUE)[[1]]
     expect_identical(decoded(bytes)$series$STATE, "S\u00e4rn", label = encoding)
@@ -90,7 +91,7 @@ test_that("a message is read in the encoding that it says, and its document type
 
 test_that("JSON: a text beside a number moves no index, partial keys go to their series, and what is null moves nothing", {
   head <- function(inner) paste0('{"data":{"structures":[{"dimensions":{"series":[{"id":"FREQ","values":[{"id":"A"}]},{"id":"STATE","values":[{"id":"LUD"},{"id":"ORV"},{"id":"TSK"}]}],"observation":[{"id":"TIME_PERIOD","values":[{"id":"2020"},{"id":"2021"}]}]},', # nolint
-    '"attributes":{"observation":[{"id":"OBS_STATUS","values":[{"id":"A"},{"id":"P"}]},{"id":"NOTE","values":[]}],"dimensionGroup":[{"id":"UNIT_MULT","values":[{"id":"6"},{"id":"3"}]}]}}],"dataSets":[{', inner, "}]}}")
+    '"attributes":{"observation":[{"id":"OBS_STATUS","values":[{"id":"A"},{"id":"P"}]},{"id":"NOTE","values":[]}],"dimensionGroup":[{"id":"UNIT_MULT","values":[{"id":"6"},{"id":"3"}]}]}}],"dataSets":[{', inner, "}]}}") # nolint
   message <- decoded(head('"series":{"0:1":{"observations":{"0":[1,0,"as told"],"1":[2,1]}},"0:2":{"observations":{"0":[3,1,null]}}},"dimensionGroupAttributes":{":2:":[0],":1:":[1]}'))
   expect_identical(message$attributes$OBS_STATUS, c("A", "P", "P"))
   expect_identical(message$attributes$NOTE, c("as told", NA, NA))
@@ -101,7 +102,8 @@ test_that("JSON: a text beside a number moves no index, partial keys go to their
 })
 
 test_that("JSON-stat: places stay with their values, and roles and parents are told", {
-  stat <- function(value, status = "null") charToRaw(paste0('{"version":"2.0","class":"dataset","id":["CARGO","TIME"],"size":[2,4],"role":{"time":["TIME"]},"dimension":{"CARGO":{"category":{"index":["GRAIN","WHEAT"],"child":{"GRAIN":["WHEAT"]}}},"TIME":{"category":{"index":["2020","2021","2022","2023"]}}},"value":', # nolint
+  stat <- function(value,
+    status = "null") charToRaw(paste0('{"version":"2.0","class":"dataset","id":["CARGO","TIME"],"size":[2,4],"role":{"time":["TIME"]},"dimension":{"CARGO":{"category":{"index":["GRAIN","WHEAT"],"child":{"GRAIN":["WHEAT"]}}},"TIME":{"category":{"index":["2020","2021","2022","2023"]}}},"value":', # nolint
     value, if (status != "null") paste0(',"status":', status), "}"))
   rows <- vetusta:::jsonstat_rows(stat('{"4":5.5,"5":null,"6":7}', '{"0":"x","5":null,"6":"p"}'), "here")
   expect_identical(rows$value, c(NA, NA, NA, NA, 5.5, NA, 7, NA))
@@ -115,7 +117,8 @@ test_that("JSON-stat: places stay with their values, and roles and parents are t
 
 test_that("xBRL: typed values stay whole, and languages tell facts apart; packed tables keep their flags", {
   fact <- function(id, dims, value) paste0('"', id, '":{"value":"', value, '","dimensions":{"concept":"x:Name","entity":"s:KELD","period":"2025-01-01T00:00:00/2026-01-01T00:00:00"', dims, "}}")
-  body <- charToRaw(paste0('{"documentInfo":{"namespaces":{"x":"http://x","s":"http://s"}},"facts":{', paste(fact("a", ',"x:shift":"10:30","x:leg":"x:LOWER"', "1"), fact("b", ',"language":"en"', "Kelder"),
+  body <- charToRaw(paste0('{"documentInfo":{"namespaces":{"x":"http://x","s":"http://s"}},"facts":{', paste(fact("a", ',"x:shift":"10:30","x:leg":"x:LOWER"', "1"), fact("b",
+    ',"language":"en"', "Kelder"),
     fact("c", ',"language":"qsa"', "Keldera"), sep = ","), "}}"))
   rows <- vetusta:::xbrl_rows(body, "here")
   expect_identical(rows$shift[1], "10:30")
@@ -153,10 +156,13 @@ start_office <- function(structure, data, env = parent.frame()) {
 }
 codelist <- function(id, agency, codes, names = codes, version = "1.0") paste0('<s:Codelist id="', id, '" agencyID="', agency, '" version="', version, '">', paste0('<s:Code id="', codes,
   '"><c:Name xml:lang="en-GB">', names, "</c:Name></s:Code>", collapse = ""), "</s:Codelist>")
-dimension <- function(id, list, agency = "OWN", position = 1, concept = id) paste0("<s:Dimension", if (nzchar(id)) paste0(' id="', id, '"'), ' position="', position, '"><s:ConceptIdentity><Ref id="', concept,
-  '" maintainableParentID="CS" maintainableParentVersion="1.0" agencyID="OWN"/></s:ConceptIdentity>', if (nzchar(list)) paste0('<s:LocalRepresentation><s:Enumeration><Ref id="', list, '" agencyID="', agency,
+dimension <- function(id, list, agency = "OWN", position = 1, concept = id) paste0("<s:Dimension", if (nzchar(id)) paste0(' id="', id, '"'), ' position="', position,
+  '"><s:ConceptIdentity><Ref id="', concept,
+  '" maintainableParentID="CS" maintainableParentVersion="1.0" agencyID="OWN"/></s:ConceptIdentity>', if (nzchar(list)) paste0('<s:LocalRepresentation><s:Enumeration><Ref id="', list,
+    '" agencyID="', agency,
   '" version="1.0"/></s:Enumeration></s:LocalRepresentation>'), "</s:Dimension>")
-office_structure <- function(lists, dimensions, concepts = "") paste0('<m:Structure xmlns:m="m" xmlns:s="s" xmlns:c="c"><m:Structures><s:Dataflows><s:Dataflow id="FLOW" agencyID="OTHER" version="1.0"><c:Name>Of another</c:Name></s:Dataflow><s:Dataflow id="FLOW" agencyID="OWN" version="1.0"><c:Name>Own</c:Name><s:Structure><Ref id="DSD" agencyID="OWN" version="1.0"/></s:Structure></s:Dataflow></s:Dataflows>', # nolint
+office_structure <- function(lists, dimensions,
+  concepts = "") paste0('<m:Structure xmlns:m="m" xmlns:s="s" xmlns:c="c"><m:Structures><s:Dataflows><s:Dataflow id="FLOW" agencyID="OTHER" version="1.0"><c:Name>Of another</c:Name></s:Dataflow><s:Dataflow id="FLOW" agencyID="OWN" version="1.0"><c:Name>Own</c:Name><s:Structure><Ref id="DSD" agencyID="OWN" version="1.0"/></s:Structure></s:Dataflow></s:Dataflows>', # nolint
   "<s:Codelists>", lists, "</s:Codelists><s:Concepts><s:ConceptScheme id=\"CS\" agencyID=\"OWN\" version=\"1.0\">", concepts, "</s:ConceptScheme></s:Concepts>",
   '<s:DataStructures><s:DataStructure id="DSD" agencyID="OTHER" version="1.0"><s:DataStructureComponents><s:DimensionList/></s:DataStructureComponents></s:DataStructure><s:DataStructure id="DSD" agencyID="OWN" version="1.0"><s:DataStructureComponents><s:DimensionList>', # nolint
   dimensions, '<s:TimeDimension id="TIME_PERIOD"/></s:DimensionList></s:DataStructureComponents></s:DataStructure></s:DataStructures></m:Structures></m:Structure>')
@@ -183,7 +189,7 @@ test_that("dimensions may be called as anything else, and none of their codes va
 })
 
 test_that("lists are those of the agency that is meant, also by way of the concept, and ids may be the concept's", {
-  concepts <- '<s:Concept id="STATE"><c:Name xml:lang="qsa">Zeme</c:Name><s:CoreRepresentation><s:Enumeration><Ref id="CL" agencyID="OWN" version="1.0"/></s:Enumeration></s:CoreRepresentation></s:Concept>'
+  concepts <- '<s:Concept id="STATE"><c:Name xml:lang="qsa">Zeme</c:Name><s:CoreRepresentation><s:Enumeration><Ref id="CL" agencyID="OWN" version="1.0"/></s:Enumeration></s:CoreRepresentation></s:Concept>' # nolint
   structure <- office_structure(paste0(codelist("CL", "OTHER", c("X", "Y")), codelist("CL", "OWN", c("ORV", "TSK"), c("Orvane", "Teskland")), codelist("CL", "OWN", "OLD", version = "0.9")),
     paste0(dimension("FREQ", "", concept = "FREQ"), dimension("", "", position = 2, concept = "STATE")), concepts)
   about <- datasets_describe(start_office(structure, ""), "FLOW")
@@ -195,7 +201,8 @@ test_that("lists are those of the agency that is meant, also by way of the conce
 
 test_that("regions that are excluded are not available; parents that go round take no code away; labels of other languages are shown", {
   region <- function(include, codes) paste0('<s:CubeRegion include="', include, '"><c:KeyValue id="STATE">', paste0("<c:Value>", codes, "</c:Value>", collapse = ""), "</c:KeyValue></s:CubeRegion>")
-  message <- paste0('<m:Structure xmlns:m="m" xmlns:s="s" xmlns:c="c"><s:ContentConstraint id="C">', region("true", c("ORV", "TSK")), region("false", c("LUD", "MIR")), "</s:ContentConstraint></m:Structure>")
+  message <- paste0('<m:Structure xmlns:m="m" xmlns:s="s" xmlns:c="c"><s:ContentConstraint id="C">', region("true", c("ORV", "TSK")), region("false", c("LUD", "MIR")),
+    "</s:ContentConstraint></m:Structure>")
   found <- vetusta:::decode_structure(charToRaw(message), "here")$constraints[[1]]
   expect_identical(found$codes$STATE, c("ORV", "TSK"))
   expect_identical(found$without$STATE, c("LUD", "MIR"))

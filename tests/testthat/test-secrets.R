@@ -3,7 +3,8 @@ secret_value <- "k\u00e9y/with+odd=signs&\"<more>"
 
 spellings <- function(secret) {
   percent <- curl::curl_escape(secret)
-  c(secret, percent, tolower(percent), gsub("%20", "+", percent), jsonlite::base64_enc(charToRaw(secret)), gsub("=", "", jsonlite::base64_enc(charToRaw(secret))), as.character(jsonlite::toJSON(secret, auto_unbox = TRUE)))
+  c(secret, percent, tolower(percent), gsub("%20", "+", percent), jsonlite::base64_enc(charToRaw(secret)), gsub("=", "", jsonlite::base64_enc(charToRaw(secret))),
+    as.character(jsonlite::toJSON(secret, auto_unbox = TRUE)))
 }
 
 shows <- function(text, secret = secret_value) {
@@ -66,7 +67,8 @@ test_that("a redirect or a next page into which the service wrote the key takes 
       to <- paste0(.(other), "/rows?token=", .(form))
       if (.(way) == "redirect") list(status = 302L, headers = list(Location = to), body = "") else json_answer(list(items = list(list(id = 0)), more = to))
     })), env = environment())
-    card <- write_card(address, c("request: /rows", "rows: /items", "next_page: {by: address, at: /more}", "columns: {id: /id}"), extra = c("access: {by: query, name: key, secret: TEST_KEY}", "elsewhere: follow"))
+    card <- write_card(address, c("request: /rows", "rows: /items", "next_page: {by: address, at: /more}", "columns: {id: /id}"),
+      extra = c("access: {by: query, name: key, secret: TEST_KEY}", "elsewhere: follow"))
     got <- collect_rows(card)
     if (way == "redirect" && form == "a-key-of-the-test") expect_match(got$run$failed$what, "secret", label = way)
   }
@@ -80,7 +82,8 @@ test_that("an answer without a token shows none of its words, and a word for how
       if (grepl("^/token", request$PATH_INFO)) return(list(status = 200L, headers = list("Content-Type" = "application/json"), body = .(answer)))
       json_answer(list(items = list(list(id = 1))))
     })), env = parent.frame())
-    source_card(write_card(address, c("request: /rows", "rows: /items", "columns: {id: /id}"), extra = "access: {by: token, address: /token, grant: password, user: TEST_USER, password: TEST_PASSWORD}", env = parent.frame()))
+    source_card(write_card(address, c("request: /rows", "rows: /items", "columns: {id: /id}"),
+      extra = "access: {by: token, address: /token, grant: password, user: TEST_USER, password: TEST_PASSWORD}", env = parent.frame()))
   }
   archive <- new_archive()
   run <- function(source) tryCatch(collect_run(plan_calls(want_rows(source, "rows"), archive), archive, progress = FALSE), vetusta_error = identity)
@@ -113,7 +116,8 @@ test_that("no window at the server has more calls than the limit, with one to fo
     path <- withr::local_tempfile(fileext = ".sqlite")
     archive_close(archive_open(path))
     code <- "library(vetusta); a <- archive_open('%s'); w <- want_rows(source_card('%s'), 'rows', i = as.character(%d + 1:%d)); collect_run(plan_calls(w, a), a, progress = FALSE)"
-    processes <- lapply(seq_len(collectors), function(k) processx::process$new("Rscript", c("--no-init-file", "-e", sprintf(code, path, card, k * 1000, 120 / collectors)), env = c("current", R_LIBS = r_libs())))
+    processes <- lapply(seq_len(collectors), function(k) processx::process$new("Rscript", c("--no-init-file", "-e", sprintf(code, path, card, k * 1000, 120 / collectors)), env = c("current",
+      R_LIBS = r_libs())))
     for (process in processes) process$wait()
     times <- sort(as.numeric(readLines(log)))
     expect_identical(length(times), 120L)
@@ -125,6 +129,7 @@ test_that("no window at the server has more calls than the limit, with one to fo
 test_that("when calls are allowed again is read in all its forms", {
   now <- as.numeric(as.POSIXct("2026-11-26 10:00:00", tz = "UTC"))
   wait <- function(reset) vetusta:::rate_limit_wait(list("x-ratelimit-remaining" = "0", "x-ratelimit-reset" = reset), now)
-  for (reset in c("30", sprintf("%.0f", now + 30), sprintf("%.0f", (now + 30) * 1000), sprintf("%.0f", (now + 30) * 1e6), "2026-11-26T10:00:30Z", "Thu, 26 Nov 2026 10:00:30 GMT")) expect_equal(wait(reset), 30, label = reset)
+  for (reset in c("30", sprintf("%.0f", now + 30), sprintf("%.0f", (now + 30) * 1000), sprintf("%.0f", (now + 30) * 1e6), "2026-11-26T10:00:30Z",
+    "Thu, 26 Nov 2026 10:00:30 GMT")) expect_equal(wait(reset), 30, label = reset)
   expect_true(is.na(wait("soon")))
 })

@@ -5,7 +5,8 @@ vintage_table <- function(seed, n = 14, kind = "observations") {
     period <- seq(as.Date("2024-01-01"), by = "month", length.out = n)
     rows <- do.call(rbind, lapply(seq_len(n), function(i) {
       releases <- sort(sample(5:200, sample(1:3, 1)))
-      data.frame(series = "mill", period = period[i], frequency = "M", value = round(100 + stats::rnorm(length(releases)) * 9, 2), released = as.POSIXct(period[i], tz = "UTC") + 86400 * (30 + releases))
+      data.frame(series = "mill", period = period[i], frequency = "M", value = round(100 + stats::rnorm(length(releases)) * 9, 2), released = as.POSIXct(period[i],
+        tz = "UTC") + 86400 * (30 + releases))
     }))
     rows <- rows[sample(nrow(rows), ceiling(nrow(rows) * 0.9)), ]
     rows[order(rows$period, rows$released), ]
