@@ -32,8 +32,8 @@ archive_cover_rows <- function(archive, source, offer, key, start, end) {
   archive_do(archive, "INSERT INTO row_coverage VALUES (?, ?, ?, ?, ?)", c(list(source, offer, key), whole))
 }
 
-archive_covered_rows <- function(archive, source, offer) {
-  archive_get(archive, "SELECT key, start, end FROM row_coverage WHERE source = ? AND offer = ? ORDER BY key, start", list(source, offer))
+archive_covered_rows <- function(archive, source, offer, key = NULL) {
+  archive_get(archive, paste("SELECT key, start, end FROM row_coverage WHERE source = ? AND offer = ?", if (!is.null(key)) "AND key = ?", "ORDER BY key, start"), c(list(source, offer), key))
 }
 
 # A round of calls without a window goes on until each was made once: which were made since it began. A want that was asked for whole begins a new round.

@@ -145,9 +145,12 @@ cli_print_json <- function(x) {
     if (inherits(value, "AsIs")) value
     else if (inherits(value, "POSIXct")) format_instant(value)
     else if (inherits(value, "vetusta_interval")) value$iso
+    else if (is.double(value) && !is.object(value)) ifelse(is.finite(value), paste0("\u0002", format_exact(value)), NA_character_)
     else if (is.data.frame(value)) list_frame(lapply(as.list(value), plain))
     else if (is.list(value)) lapply(value, plain)
     else value
   }
-  cat(jsonlite::toJSON(plain(x), dataframe = "rows", auto_unbox = TRUE, digits = NA, null = "null", na = "null", pretty = TRUE), "\n", sep = "")
+  # numbers in the shortest text that reads back the same: they travel as marked texts, whose quotes go
+  text <- jsonlite::toJSON(plain(x), dataframe = "rows", auto_unbox = TRUE, digits = NA, null = "null", na = "null", pretty = TRUE)
+  cat(gsub("\"\\\\u0002([^\"]*)\"", "\\1", text), "\n", sep = "")
 }

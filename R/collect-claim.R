@@ -5,15 +5,16 @@
 next_chain <- function(state) {
   state$begun <- state$begun + 1
   i <- state$order[state$begun]
-  chain <- collect_chain(state$want, state$calls[i, ], state$archive)
+  chain <- collect_chain(state$want, state$calls[i, ])
   if (is.null(state$archive)) {
     return(chain)
   }
   # a stretch of bars shrinks while somebody collects it: what is claimed there are the series, of all sessions, and what is left shows afterwards
   bars <- chain$windowed && state$want$shape == "bars"
+  ranged <- is_ranged(state, chain)
   chain$claim <- claim_name(if (bars) paste(c(state$want$source$source, state$want$offer$name, state$want$interval$iso, chain$symbols), collapse = " ")
-  else paste(state$want$source$source, state$want$offer$name, chain$start))
-  verdict <- archive_claim(state$archive, chain$claim, if (bars) Inf else state$started)
+  else paste(state$want$source$source, state$want$offer$name, if (ranged) chain$key else chain$start))
+  verdict <- archive_claim(state$archive, chain$claim, if (bars || ranged) Inf else state$started)
   if (verdict == "taken") {
     state$order <- c(state$order, i)
     state$tried[i] <- as.numeric(Sys.time())
@@ -22,6 +23,10 @@ next_chain <- function(state) {
     return(NULL)
   }
   state$claimed[[chain$claim]] <- (state$claimed[[chain$claim]] %||% 0) + 1
+  # how far it was brought is looked at now that nobody else is at it
+  claim <- chain$claim
+  chain <- collect_chain(state$want, state$calls[i, ], state$archive)
+  chain$claim <- claim
   rest <- still_missing(state, chain)
   if (is.null(rest)) claim_over(state, chain)
   rest
@@ -43,6 +48,9 @@ claim_ended <- function(state, chain) {
 
 # What was missing when the plan was made may have come since, or a part of it: only the rest is asked for. NULL where nothing is left.
 still_missing <- function(state, chain) {
+  if (is_ranged(state, chain)) {
+    return(still_missing_rows(state, chain))
+  }
   if (!chain$windowed || !state$planned_with || state$want$shape != "bars") {
     return(chain)
   }
@@ -59,6 +67,30 @@ still_missing <- function(state, chain) {
   call <- chain$call
   call$from <- utc(first)
   call$to <- utc(last)
+  rest <- collect_chain(state$want, call, state$archive)
+  rest$claim <- chain$claim
+  rest
+}
+
+# Whether a call asks for rows of a window.
+is_ranged <- function(state, chain) state$want$shape != "bars" && is.null(state$want$sdmx) && !is.null(chain$from)
+
+still_missing_rows <- function(state, chain) {
+  if (!state$planned_with || chain$resumed) {
+    return(chain)
+  }
+  held <- archive_covered_rows(state$archive, state$want$source$source, state$want$offer$name, chain$key)
+  left <- data.frame(start = chain$from, end = chain$to)
+  for (i in seq_len(nrow(held))) left <- cut_out(left, held$start[i], held$end[i])
+  if (!nrow(left)) {
+    return(NULL)
+  }
+  if (min(left$start) == chain$from && max(left$end) == chain$to) {
+    return(chain)
+  }
+  call <- chain$call
+  call$from <- utc(min(left$start))
+  call$to <- utc(max(left$end))
   rest <- collect_chain(state$want, call, state$archive)
   rest$claim <- chain$claim
   rest

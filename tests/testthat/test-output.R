@@ -76,3 +76,11 @@ test_that("tables show the digits that the values have, the zone, and fit the wi
   expect_true(all(nchar(shown) <= 60))
   expect_match(shown[1], "time (UTC)", fixed = TRUE)
 })
+
+test_that("JSON has numbers as they went in, and lists where lists are", {
+  text <- paste(capture.output(vetusta:::cli_print_json(list(value = c(0.1 + 0.2, 62.773, NA), one = 1e15, names = I("a"), rows = data.frame(x = 1 / 3)))), collapse = "")
+  expect_identical(jsonlite::fromJSON(text)$value, c(0.1 + 0.2, 62.773, NA))
+  expect_match(text, "62.773", fixed = TRUE)
+  expect_match(text, '"names": ["a"]', fixed = TRUE)
+  expect_identical(jsonlite::fromJSON(text)$rows$x, 1 / 3)
+})

@@ -77,6 +77,22 @@ test_that("what was not reached yet comes before the newest of what is held, for
   expect_setequal(unique(archive_series(archive)$symbol), letters[1:8])
 })
 
+test_that("two collectors that are asked for the same rows up to now make each call once", {
+  log <- withr::local_tempfile()
+  card <- station_card(start_stations(log))
+  writeLines(sub("shape: table", "shape: observations", readLines(card)), card)
+  path <- withr::local_tempfile(fileext = ".sqlite")
+  archive_close(archive_open(path))
+  code <- sprintf("library(vetusta); a <- archive_open('%s'); w <- want_rows(source_card('%s'), 'rows', station = letters[1:10], from = Sys.Date() - 60); collect_run(plan_calls(w, a), a, progress = FALSE)",
+    path, card)
+  both <- lapply(1:2, function(i) processx::process$new("Rscript", c("--no-init-file", "-e", code), env = c("current", R_LIBS = r_libs())))
+  for (process in both) process$wait()
+  expect_identical(vapply(both, function(process) process$get_exit_status(), 1L), c(0L, 0L))
+  asked <- sub("(from=[0-9-]+).*offset", "\\1 offset", readLines(log))
+  whole <- asked[grepl(format(Sys.Date() - 60), asked)]
+  expect_identical(anyDuplicated(whole), 0L)
+})
+
 test_that("rows without a window go on until each call was made once, and then begin anew", {
   log <- withr::local_tempfile()
   address <- start_scripted(eval(bquote(function(n, request) {
