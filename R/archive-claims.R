@@ -5,7 +5,7 @@ claim_minutes <- 16
 
 # "ours", "taken" by another process, or "done" by one since the instant `since`.
 archive_claim <- function(archive, call, since, now = as.numeric(Sys.time())) {
-  own <- this_process()
+  own <- archive_process(archive)
   in_transaction(archive, function() {
     found <- archive_get(archive, "SELECT host, process, began, since, done FROM claims WHERE call = ?", list(call))
     if (nrow(found) && !is.na(found$done) && found$done >= since) {
@@ -23,6 +23,12 @@ archive_claim <- function(archive, call, since, now = as.numeric(Sys.time())) {
 # A process is told by its machine, its number and when it began: a number is given again.
 this_process <- function() list(host = Sys.info()[["nodename"]], process = Sys.getpid(), began = as.numeric(ps::ps_create_time(ps::ps_handle())))
 
+# The same, looked up once for each process that has the archive open.
+archive_process <- function(archive) {
+  if (is.null(archive$process) || archive$process$process != Sys.getpid()) archive$process <- this_process()
+  archive$process
+}
+
 is_same_process <- function(a, b) a$host == b$host && a$process == b$process && abs(a$began - b$began) < 2
 
 is_old_claim <- function(archive, since, now) {
@@ -35,7 +41,7 @@ archive_claim_done <- function(archive, call) archive_do(archive, "UPDATE claims
 # At the end of a run nothing of it is claimed any more; what was done long ago is forgotten.
 archive_claims_release <- function(archive) {
   in_transaction(archive, function() {
-    own <- this_process()
+    own <- archive_process(archive)
     archive_do(archive, "DELETE FROM claims WHERE host = ? AND process = ? AND done IS NULL", list(own$host, own$process))
     archive_do(archive, "DELETE FROM claims WHERE done < ?", list(as.numeric(Sys.time()) - 7 * 86400))
   })

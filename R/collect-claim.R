@@ -24,9 +24,11 @@ next_chain <- function(state) {
   }
   state$claimed[[chain$claim]] <- (state$claimed[[chain$claim]] %||% 0) + 1
   # how far it was brought is looked at now that nobody else is at it
-  claim <- chain$claim
-  chain <- collect_chain(state$want, state$calls[i, ], state$archive)
-  chain$claim <- claim
+  if (!is.null(state$want$sdmx) || (!chain$windowed && !is.null(state$want$offer$next_page))) {
+    claim <- chain$claim
+    chain <- collect_chain(state$want, state$calls[i, ], state$archive)
+    chain$claim <- claim
+  }
   rest <- still_missing(state, chain)
   if (is.null(rest)) claim_over(state, chain)
   rest

@@ -197,6 +197,8 @@ source_counter <- function(source, archive = NULL) {
 }
 
 send_chain <- function(state, chain, token = NULL) {
+  # its own token, and not the one that is taken next
+  force(token)
   chain$asked <- as.numeric(Sys.time())
   finish <- function(...) {
     state$counter$answered(token, as.numeric(Sys.time()) - chain$asked)

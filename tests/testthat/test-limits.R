@@ -276,3 +276,20 @@ test_that("all sessions and the regular one of a symbol, collected at once by tw
   expect_identical(got$time, archive_bars(alone, "KELD", "1 minute")$time)
   expect_identical(got$close, archive_bars(alone, "KELD", "1 minute")$close)
 })
+
+test_that("a call that is answered counts from when it was made, and not from a moment ahead", {
+  address <- start_scripted(function(n, request) json_answer(list(items = list(list(id = n)))))
+  source <- source_card(write_card(address, c("request: /rows{?i}", "rows: /items", "columns: {id: /id}"), extra = c("limits: [1000 per minute]", "at_once: 3")))
+  archive <- new_archive()
+  collect_run(plan_calls(want_rows(source, "rows", i = as.character(1:12)), archive), archive, progress = FALSE)
+  taken <- vetusta:::archive_get(archive, "SELECT taken FROM tokens")$taken
+  expect_length(taken, 12)
+  expect_true(all(taken <= as.numeric(Sys.time())))
+  # the same where nothing is stored
+  book <- vetusta:::limit_memory()
+  counter <- vetusta:::limit_counter(source$limits, book)
+  token <- attr(counter$take(), "token")
+  expect_gt(book$times(0), as.numeric(Sys.time()))
+  counter$answered(token, 0.1)
+  expect_lte(book$times(0), as.numeric(Sys.time()))
+})
