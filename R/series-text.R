@@ -45,11 +45,11 @@ text_column <- function(column) {
   ifelse(is.na(column), "", column)
 }
 
-# As many digits as the numbers have, of which twelve in all count: what is behind them is of the computing and not of the values. Six at most.
+# As many digits as the numbers have, up to six; of twelve in all, since what is behind them is of the computing and not of the values. Numbers that do not end are shown to four.
 shown_digits <- function(x) {
   x <- abs(signif(as.double(x[is.finite(x)]), 12))
-  for (digits in 0:5) if (all(abs(x - round(x, digits)) <= 1e-11 * pmax(x, 1e-3))) return(digits)
-  6L
+  for (digits in 0:6) if (all(abs(x - round(x, digits)) <= 1e-11 * pmax(x, 1e-3))) return(digits)
+  4L
 }
 
 # Numbers written as text, decimal ones alone: what R reads as one beside them, such as 0x1F or inf, is none.
