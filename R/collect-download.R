@@ -19,7 +19,7 @@ job_download <- function(state, chain, link, file) {
     chain$asked <- as.numeric(Sys.time())
     chain$request$address <- link
     reason <- job_download_rest(state, link, file)
-    state$counter$answered(attr(pause, "token"), 0)
+    state$counter$answered(attr(pause, "token"))
     if (is.null(reason)) {
       journal_alone(state, chain, list(status = 200L, body = raw()), "asked", paste("the file,", number_text(file.size(file)), "bytes"))
       return(TRUE)

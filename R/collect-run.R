@@ -201,8 +201,9 @@ send_chain <- function(state, chain, token = NULL) {
   force(token)
   chain$asked <- as.numeric(Sys.time())
   finish <- function(...) {
-    state$counter$answered(token, as.numeric(Sys.time()) - chain$asked)
-    state$finished[[length(state$finished) + 1]] <- list(chain = chain, ...)
+    event <- list(chain = chain, ...)
+    state$counter$answered(token, event$response$waited)
+    state$finished[[length(state$finished) + 1]] <- event
   }
   request <- wire_signed(chain$request, state$want$source, state$tokens)
   chain$token <- state$tokens$value

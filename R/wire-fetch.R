@@ -9,7 +9,7 @@ fetch_patiently <- function(request, patience = wire_bounds$stall, counter = lim
     while ((pause <- counter$take()) > 0) wait_within(pause, most_wait)
     sent <- request()
     answer <- fetch_once(sent, patience, secrets)
-    counter$answered(attr(pause, "token"), answer$seconds %||% Inf)
+    counter$answered(attr(pause, "token"), answer$waited)
     again <- !is.null(answer$reason) || judge_status(answer$status) == "again"
     if (!again || attempt == tries || is_for_good(answer$reason)) break
     stumbled(answer$reason %||% paste("HTTP", answer$status), answer)

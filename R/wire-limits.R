@@ -59,12 +59,14 @@ limit_quotas <- function(calls, limits, times, now) {
 }
 
 # Where calls of a source are counted: in memory, or by `book`, in an archive for all processes on it. `take()` gives the seconds to wait, or 0 and the call's token
-# in the attribute `token`; `answered()` is told that a call was answered, and how long that took.
+# in the attribute `token`; `answered()` is told that a call has ended, and how long the service took from the request to the first byte of its answer, if one came.
 #
 # The service counts a call somewhere between its sending and its answer. As long as it is under way it counts as made a moment from now, and once it is answered as made when the
-# answer came, less most of the shortest time that an answer took: so that no window overruns, however unevenly calls travel.
+# answer came: so that no window overruns, however unevenly calls travel. Of a window, what the next call takes at least to be counted and this one took at least after it was is lost
+# by that. Half the shortest answer is given back, once there were enough to know it: the first ones are slow, with a connection to be made and a service that wakes up.
 limit_counter <- function(limits, book = limit_memory()) {
   fastest <- Inf
+  answers <- 0
   taken <- 0
   list(
     take = function() {
@@ -84,16 +86,20 @@ limit_counter <- function(limits, book = limit_memory()) {
       # a call that is under way may be answered at any moment
       if (any(times > now)) min(wait, 0.05) else wait
     },
-    answered = function(token, seconds) {
+    answered = function(token, seconds = NULL) {
       if (!is.null(token)) {
-        fastest <<- min(fastest, seconds)
-        book$made(token, as.numeric(Sys.time()) - 0.7 * fastest)
+        if (!is.null(seconds)) {
+          fastest <<- min(fastest, seconds)
+          answers <<- answers + 1
+        }
+        book$made(token, as.numeric(Sys.time()) - if (answers < limit_answers) 0 else 0.5 * fastest)
       }
     }
   )
 }
 
 limit_under_way <- 2
+limit_answers <- 10
 
 limit_memory <- function() {
   times <- numeric()

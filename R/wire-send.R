@@ -10,7 +10,7 @@ wire_line <- function(at_once = 1L) {
   line
 }
 
-# `done` is called with a response: status, headers (names in small letters), body (raw), address, seconds.
+# `done` is called with a response: status, headers (names in small letters), body (raw), address, seconds, and how many of them were waited for the first byte.
 # `failed` is called with a reason in words. Redirects within the origin are followed, one elsewhere is a failure. `secrets` gives what must not be seen: where
 # a service repeats it, it is taken out of the answer before anybody reads it, and no redirect takes it elsewhere.
 line_start <- function(line, request, done, failed, elsewhere = "refuse", redirects = wire_bounds$redirects, patience = wire_bounds$stall, secrets = function() character()) {
@@ -46,7 +46,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
       headers <- header_list(answer$headers)
       response <- list(
         status = answer$status_code, headers = headers, body = if (length(parts) == 1L) parts[[1]] else do.call(c, c(list(raw()), parts)), address = request$address,
-        seconds = as.numeric(Sys.time()) - started
+        seconds = as.numeric(Sys.time()) - started, waited = max(0, answer$times[["starttransfer"]] - answer$times[["pretransfer"]])
       )
       redirect <- redirect_address(response)
       if (is.null(redirect)) {

@@ -293,3 +293,33 @@ test_that("a call that is answered counts from when it was made, and not from a 
   counter$answered(token, 0.1)
   expect_lte(book$times(0), as.numeric(Sys.time()))
 })
+
+test_that("what the first answers took says nothing of how long calls travel, and a call without an answer counts too", {
+  book <- vetusta:::limit_memory()
+  counter <- vetusta:::limit_counter(list(list(count = 1000, seconds = 60)), book)
+  made <- function(seconds) {
+    token <- attr(counter$take(), "token")
+    before <- as.numeric(Sys.time())
+    counter$answered(token, seconds)
+    book$times(-Inf)[token] - before
+  }
+  # nothing came; then a service that wakes up
+  expect_gte(made(NULL), 0)
+  for (i in 1:9) expect_gte(made(5), 0)
+  expect_gte(made(NULL), 0)
+  # now it is known that an answer takes 4 s at least: half of that is given back
+  expect_lt(made(4), -1.5)
+  expect_gt(made(0.001), -0.01)
+})
+
+test_that("a call that failed counts within the limit of those that wait for it", {
+  address <- start_scripted(function(n, request) if (n == 1) list(status = 503L, headers = list(), body = "") else json_answer(list(items = list(list(id = n)))))
+  book <- vetusta:::limit_memory()
+  counter <- vetusta:::limit_counter(list(list(count = 50, seconds = 60)), book)
+  request <- function() list(address = paste0(address, "/x"), method = "GET", headers = list())
+  before <- as.numeric(Sys.time())
+  expect_error_kind(vetusta:::fetch_patiently(function() list(address = "http://127.0.0.1:1/x", method = "GET", headers = list()), counter = counter, tries = 1), "network", "Nothing came")
+  answer <- vetusta:::fetch_patiently(request, counter = counter)
+  expect_identical(answer$status, 200L)
+  expect_length(book$times(before), 3)
+})
