@@ -91,8 +91,12 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   # one that was killed and that nobody asks for is dead all the same
   zombie <- processx::process$new("sh", c("-c", "sleep 0.2 & exec sleep 30"))
   withr::defer(zombie$kill())
-  Sys.sleep(0.8)
-  children <- Filter(function(child) ps::ps_status(child) == "zombie", ps::ps_children(ps::ps_handle(zombie$get_pid())))
+  end <- Sys.time() + 20
+  children <- list()
+  while (!length(children) && Sys.time() < end) {
+    Sys.sleep(0.1)
+    children <- Filter(function(child) ps::ps_status(child) == "zombie", ps::ps_children(ps::ps_handle(zombie$get_pid())))
+  }
   expect_length(children, 1)
   other("g", ps::ps_pid(children[[1]]), now, began = as.numeric(ps::ps_create_time(children[[1]])))
   expect_identical(claim("g", now), "ours")
