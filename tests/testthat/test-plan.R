@@ -83,7 +83,8 @@ test_that("two collectors that are asked for the same rows up to now make each c
   writeLines(sub("shape: table", "shape: observations", readLines(card)), card)
   path <- withr::local_tempfile(fileext = ".sqlite")
   archive_close(archive_open(path))
-  code <- sprintf("library(vetusta); a <- archive_open('%s'); w <- want_rows(source_card('%s'), 'rows', station = letters[1:10], from = Sys.Date() - 60); collect_run(plan_calls(w, a), a, progress = FALSE)",
+  code <- sprintf("library(vetusta); a <- archive_open('%s'); w <- want_rows(source_card('%s'), 'rows', station = letters[1:10], from = Sys.Date() - 60)
+    collect_run(plan_calls(w, a), a, progress = FALSE)",
     path, card)
   both <- lapply(1:2, function(i) processx::process$new("Rscript", c("--no-init-file", "-e", code), env = c("current", R_LIBS = r_libs())))
   for (process in both) process$wait()
