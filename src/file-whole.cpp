@@ -8,6 +8,20 @@
 #include <unistd.h>
 using namespace Rcpp;
 
+// All of the bytes, however many the system takes at a time: 0, or the number of the error.
+static int write_all(int fd, RawVector bytes) {
+  const unsigned char* at = RAW(bytes);
+  size_t left = bytes.size();
+  while (left > 0) {
+    const ssize_t n = write(fd, at, left);
+    if (n < 0 && errno == EINTR) continue;
+    if (n <= 0) return n < 0 ? errno : ENOSPC;
+    at += n;
+    left -= n;
+  }
+  return 0;
+}
+
 // "none", "file", "folder", "link", or "other" for a device, a pipe or a socket; and whether it is the user's own.
 // [[Rcpp::export]]
 List file_kind_cpp(std::string path) {
@@ -23,18 +37,10 @@ std::string file_write_cpp(std::string path, RawVector bytes, int mode) {
   unlink(path.c_str());
   const int fd = open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode);
   if (fd < 0) return std::strerror(errno);
-  const unsigned char* at = RAW(bytes);
-  size_t left = bytes.size();
-  while (left > 0) {
-    const ssize_t n = write(fd, at, left);
-    if (n < 0 && errno == EINTR) continue;
-    if (n <= 0) {
-      const std::string why = std::strerror(n < 0 ? errno : ENOSPC);
-      close(fd);
-      return why;
-    }
-    at += n;
-    left -= n;
+  const int error = write_all(fd, bytes);
+  if (error != 0) {
+    close(fd);
+    return std::strerror(error);
   }
   const bool kept = fsync(fd) == 0;
   const std::string why = kept ? "" : std::strerror(errno);
@@ -71,19 +77,7 @@ int descriptor_write_cpp(int fd, RawVector bytes) {
   std::memset(&ignored, 0, sizeof ignored);
   ignored.sa_handler = SIG_IGN;
   sigaction(SIGPIPE, &ignored, &before);
-  int error = 0;
-  const unsigned char* at = RAW(bytes);
-  size_t left = bytes.size();
-  while (left > 0) {
-    const ssize_t n = write(fd, at, left);
-    if (n < 0 && errno == EINTR) continue;
-    if (n <= 0) {
-      error = n < 0 ? errno : ENOSPC;
-      break;
-    }
-    at += n;
-    left -= n;
-  }
+  const int error = write_all(fd, bytes);
   sigaction(SIGPIPE, &before, nullptr);
   return error;
 }
