@@ -42,8 +42,8 @@ cli_main <- function(arguments = commandArgs(TRUE)) {
 
 cli_run <- function(arguments) {
   if (!length(arguments) || arguments[1] %in% c("--help", "-h")) {
-    cli_overview()
-    return(if (length(arguments)) 0L else 2L)
+    status <- cli_run("help")
+    return(if (length(arguments)) status else 2L)
   }
   if (arguments[1] == "--version") arguments[1] <- "version"
   command <- arguments[1]

@@ -13,7 +13,7 @@ test_that("what cannot be written to standard output is told, and a reader that 
   here <- environment(vetusta)$folder
   shell <- function(line) processx::run("sh", c("-c", line), wd = here, env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL"), error_on_status = FALSE)
   command <- "Rscript --no-init-file -e 'vetusta::cli_main()'"
-  for (what in c("list --archive own.sqlite", "export KELD --interval \"1 day\" --archive own.sqlite", "help", "gaps KELD --interval \"1 day\" --archive own.sqlite --json")) {
+  for (what in c("list --archive own.sqlite", "export KELD --interval \"1 day\" --archive own.sqlite", "help", "--help", "gaps KELD --interval \"1 day\" --archive own.sqlite --json")) {
     full <- shell(paste(command, what, "> /dev/full"))
     expect_identical(full$status, 1L, label = what)
     expect_match(full$stderr, "standard output cannot be written", label = what)
