@@ -9,8 +9,12 @@ late_rows_cpp <- function(group, time) {
     .Call(`_vetusta_late_rows_cpp`, group, time)
 }
 
-is_ordered_cpp <- function(group, time) {
-    .Call(`_vetusta_is_ordered_cpp`, group, time)
+is_ordered_cpp <- function(group, time_) {
+    .Call(`_vetusta_is_ordered_cpp`, group, time_)
+}
+
+has_vintages_cpp <- function(group, time_, known_) {
+    .Call(`_vetusta_has_vintages_cpp`, group, time_, known_)
 }
 
 groups_cpp <- function(text) {
@@ -19,6 +23,14 @@ groups_cpp <- function(text) {
 
 regroup_cpp <- function(group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step) {
     .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step)
+}
+
+blocks_read_cpp <- function(bodies, from, to, at, newest) {
+    .Call(`_vetusta_blocks_read_cpp`, bodies, from, to, at, newest)
+}
+
+block_write_cpp <- function(columns, thorough) {
+    .Call(`_vetusta_block_write_cpp`, columns, thorough)
 }
 
 frames_times_cpp <- function(open, close, step) {
@@ -55,6 +67,14 @@ descriptor_write_cpp <- function(fd, bytes) {
 
 format_exact_cpp <- function(x) {
     .Call(`_vetusta_format_exact_cpp`, x)
+}
+
+json_rows_cpp <- function(body, pointers, instants) {
+    .Call(`_vetusta_json_rows_cpp`, body, pointers, instants)
+}
+
+json_read_cpp <- function(body, pointers, level, exact) {
+    .Call(`_vetusta_json_read_cpp`, body, pointers, level, exact)
 }
 
 plain_number_cpp <- function(text) {
@@ -115,6 +135,10 @@ front_close <- function(front) {
 
 seeded_uniform_cpp <- function(key, n) {
     .Call(`_vetusta_seeded_uniform_cpp`, key, n)
+}
+
+table_columns_cpp <- function(piece, separator, kinds, words) {
+    .Call(`_vetusta_table_columns_cpp`, piece, separator, kinds, words)
 }
 
 rfc3339_cpp <- function(x) {

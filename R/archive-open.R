@@ -1,11 +1,15 @@
 #' Open an archive
 #'
-#' An archive is one SQLite file. It is made when it is not there. One process may write while others read; two may write.
+#' An archive is one SQLite file. It is made when it is not there, and one that an earlier version
+#' made is carried over into
+#' the form of this one. One process may write while others read; two may write.
 #'
 #' @param path Path of the file.
 #' @param create Whether to make the file when it is not there.
-#' @return A `vetusta_archive`. It closes itself when it is no longer used, or with `archive_close()`.
-#' @section Errors: `vetusta_error_archive` for a file that is not there (with `create = FALSE`), that is no archive, that
+#' @return A `vetusta_archive`. It closes itself when it is no longer used, or with
+#'   `archive_close()`.
+#' @section Errors: `vetusta_error_archive` for a file that is not there (with `create = FALSE`),
+#'   that is no archive, that
 #'   is of a later form, or that cannot be opened.
 #' @export
 #' @examples
@@ -16,34 +20,32 @@ archive_open <- function(path, create = TRUE) {
   check_text(path, "path", "archive")
   check_flag(create, "create")
   if (!create && !file.exists(path)) {
-    vetusta_stop("archive", "There is no archive yet.", where = path, todo = "collect or import something first, or give the path of an archive")
+    vetusta_stop("archive", "There is no archive yet.", where = path,
+      todo = "collect or import something first, or give the path of an archive")
   }
   if (!dir.exists(dirname(path))) {
-    vetusta_stop("archive", "The archive's folder is not there.", where = dirname(path), todo = "make the folder, or give another path")
+    vetusta_stop("archive", "The archive's folder is not there.", where = dirname(path),
+      todo = "make the folder, or give another path")
   }
-  if (dir.exists(path)) vetusta_stop("archive", "The archive's path is that of a folder.", where = path, todo = "give the path of a file, as archive.sqlite in it")
-  if (file.exists(path) && file.access(path, 4) != 0) vetusta_stop("archive", "The archive cannot be read.", where = path, todo = "look at the rights of the file")
-  archive <- new.env(parent = emptyenv())
-  archive$path <- path
-  archive$connection <- sqlite_connect(path)
-  archive$fresh <- list()
-  reg.finalizer(archive, function(archive) archive_close(archive), onexit = TRUE)
-  class(archive) <- "vetusta_archive"
-  tryCatch(sqlite_prepare(archive$connection), error = function(e) {
-    archive_close(archive)
-    stop(archive_error(e, path))
-  })
-  archive
+  if (dir.exists(path)) {
+    vetusta_stop("archive", "The archive's path is that of a folder.", where = path,
+      todo = "give the path of a file, as archive.sqlite in it")
+  }
+  if (file.exists(path) && file.access(path, 4) != 0) {
+    vetusta_stop("archive", "The archive cannot be read.", where = path,
+      todo = "look at the rights of the file")
+  }
+  sqlite_store(path)
 }
 
 #' @rdname archive_open
 #' @param archive An archive.
 #' @export
 archive_close <- function(archive) {
-  if (missing(archive) || !is.environment(archive)) vetusta_stop("archive", "This is no archive.", todo = "give what archive_open() gave")
-  if (!is.null(archive$connection) && DBI::dbIsValid(archive$connection)) DBI::dbDisconnect(archive$connection)
-  archive$connection <- NULL
-  invisible(archive)
+  if (missing(archive) || !inherits(archive, "vetusta_archive")) {
+    vetusta_stop("archive", "This is no archive.", todo = "give what archive_open() gave")
+  }
+  store_close(archive)
 }
 
 check_archive <- function(archive) {
@@ -54,27 +56,14 @@ check_archive <- function(archive) {
   invisible(archive)
 }
 
-archive_get <- function(archive, statement, params = NULL) {
-  tryCatch(
-    if (is.null(params)) DBI::dbGetQuery(archive$connection, statement) else DBI::dbGetQuery(archive$connection, statement, params = unname(params)),
-    error = function(e) stop(archive_error(e, archive$path))
-  )
-}
-
-archive_do <- function(archive, statement, params = NULL) {
-  tryCatch(
-    if (is.null(params)) DBI::dbExecute(archive$connection, statement) else DBI::dbExecute(archive$connection, statement, params = unname(params)),
-    error = function(e) stop(archive_error(e, archive$path))
-  )
-}
-
 #' @export
 print.vetusta_archive <- function(x, ...) {
   if (is.null(x$connection)) {
     cat("archive ", x$path, " (closed)\n", sep = "")
     return(invisible(x))
   }
-  totals <- archive_get(x, "SELECT (SELECT count(*) FROM series) AS series, (SELECT coalesce(sum(rows), 0) FROM segments) AS rows")
-  cat("archive ", x$path, ": ", format(totals$series, big.mark = ","), " series, ", format(totals$rows, big.mark = ","), " bars\n", sep = "")
+  series <- store_series(x, sizes = TRUE)
+  cat("archive ", x$path, ": ", format(nrow(series), big.mark = ","), " series", ", ",
+    counted(sum(series$rows), "row"), "\n", sep = "")
   invisible(x)
 }

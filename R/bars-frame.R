@@ -1,51 +1,69 @@
 # The shape `bars`: what its columns are, and the check that every row passes once, where it enters.
 
-bars_columns <- c("symbol", "time", "open", "high", "low", "close", "volume", "session", "side", "status")
+bars_columns <- c("symbol", "time", "open", "high", "low", "close", "volume", "session", "side",
+  "status")
 status_words <- c("observed", "provisional", "filled")
 
 #' Make a table of bars
 #'
-#' @param rows A data frame with at least `symbol`, `time` and `close`. What else a bar has may be missing: `open`, `high`
-#'   and `low` are then `NA`, as is `volume`; `session`, `side` and `status` default to `NA`, `NA` and `"observed"`.
-#' @return A tibble with the columns `symbol` (text), `time` (`POSIXct` in UTC, a bar's start), `open`, `high`, `low`,
-#'   `close` (prices), `volume` (units traded), `session`, `side` (text), `status` (`observed`, `provisional` or `filled`),
-#'   and after them every further column of `rows`; in order of symbol and time. Rows that stood out of order are sorted, and a
+#' @param rows A data frame with at least `symbol`, `time` and `close`. What else a bar has may
+#'   be missing: `open`, `high`
+#'   and `low` are then `NA`, as is `volume`; `session`, `side` and `status` default to `NA`, `NA`
+#'   and `"observed"`.
+#' @return A tibble with the columns `symbol` (text), `time` (`POSIXct` in UTC, a bar's start),
+#'   `open`, `high`, `low`,
+#'   `close` (prices), `volume` (units traded), `session`, `side` (text), `status` (`observed`,
+#'   `provisional` or `filled`),
+#'   and after them every further column of `rows`; in order of symbol and time. Rows that stood
+#'   out of order are sorted, and a
 #'   message of the class `vetusta_note` says how many.
-#' @section Errors: `vetusta_error_shape` for a missing column or a wrong type. Rows are not judged here, see [bars_faults()].
+#' @section Errors: `vetusta_error_shape` for a missing column or a wrong type. Rows are not
+#'   judged here, see [bars_faults()].
 #' @export
 #' @examples
-#' bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), close = 41.2))
+#' bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), close
+#' = 41.2))
 bars_frame <- function(rows) {
   if (missing(rows) || !is.data.frame(rows)) {
-    vetusta_stop("shape", "Bars are a data frame.", todo = "give a data frame with symbol, time and close")
+    vetusta_stop("shape", "Bars are a data frame.",
+      todo = "give a data frame with symbol, time and close")
   }
   missing <- setdiff(c("symbol", "time", "close"), names(rows))
   if (length(missing)) {
-    vetusta_stop("shape", paste0("Bars need the column `", missing[1], "`."), todo = paste("add or rename a column to", missing[1]))
+    vetusta_stop("shape", paste0("Bars need the column `", missing[1], "`."),
+      todo = paste("add or rename a column to", missing[1]))
   }
   if (!inherits(rows$time, "POSIXct")) {
-    vetusta_stop("shape", paste0("The column `time` of bars must be instants (POSIXct), and is ", class(rows$time)[1], "."), where = "column time",
+    vetusta_stop("shape",
+      paste0("The column `time` of bars must be instants (POSIXct), and is ", class(rows$time)[1],
+        "."), where = "column time",
       todo = "convert it, for example with time_instant()")
   }
   n <- nrow(rows)
   # rows without a time are found by bars_faults(); what no time can be is refused
-  columns <- list(symbol = as.character(rows$symbol), time = read_instants(rows$time, "time", na = TRUE))
-  for (name in c("open", "high", "low", "close", "volume")) columns[[name]] <- number_column(rows, name, n)
+  columns <- list(symbol = as.character(rows$symbol),
+    time = read_instants(rows$time, "time", na = TRUE))
+  for (name in c("open", "high", "low", "close", "volume")) {
+    columns[[name]] <- number_column(rows, name, n)
+  }
   columns$session <- as.character(rows[["session"]] %||% rep(NA_character_, n))
   columns$side <- as.character(rows[["side"]] %||% rep(NA_character_, n))
   columns$status <- as.character(rows[["status"]] %||% rep("observed", n))
   unknown <- setdiff(columns$status, status_words)
   if (length(unknown)) {
-    vetusta_stop("shape", paste0("A bar cannot have the status \"", unknown[1], "\"."), where = "column status", todo = suggest_word(unknown[1], status_words))
+    vetusta_stop("shape", paste0("A bar cannot have the status \"", unknown[1], "\"."),
+      where = "column status", todo = suggest_word(unknown[1], status_words))
   }
   columns[setdiff(names(rows), bars_columns)] <- unclass(rows)[setdiff(names(rows), bars_columns)]
-  if (!is.null(columns[["released"]])) columns$released <- read_instants(columns$released, "released", na = TRUE)
+  if (!is.null(columns[["released"]])) {
+    columns$released <- read_instants(columns$released, "released", na = TRUE)
+  }
   order <- order_of(columns$symbol, columns$time)
   if (!is.null(order)) {
     say_sorted_rows(columns$symbol, columns$time)
     columns <- lapply(columns, `[`, order)
   }
-  as_rows(columns)
+  with_shape(as_rows(columns), "vetusta_bars")
 }
 
 list_frame <- function(columns) {
@@ -67,13 +85,17 @@ number_column <- function(rows, name, n) {
   check_numbers(value, name)
 }
 
-# A column of numbers. Texts, factors, days and 64-bit integers are none: their bits would be read as others.
+# A column of numbers. Texts, factors, days and 64-bit integers are none: their bits would be read
+# as others.
 check_numbers <- function(value, name, kind = "shape") {
   if ((is.numeric(value) && !is.object(value)) || (is.logical(value) && all(is.na(value)))) {
     return(as.double(value))
   }
-  vetusta_stop(kind, paste0("The column `", name, "` must be numbers, and is ", class(value)[1], "."), where = paste("column", name),
-    todo = if (is.factor(value)) "convert it with as.numeric(as.character())" else "convert it with as.numeric()")
+  vetusta_stop(kind,
+    paste0("The column `", name, "` must be numbers, and is ", class(value)[1], "."),
+    where = paste("column", name),
+    todo = if (is.factor(value)) "convert it with as.numeric(as.character())"
+    else "convert it with as.numeric()")
 }
 
 # A data.table reads brackets in its own way; here all tables are read alike.
@@ -85,7 +107,8 @@ order_of <- function(symbol, time, groups = text_groups(symbol)) {
   if (is_ordered_cpp(symbol, time)) NULL else order(symbol, as.numeric(time), method = "radix")
 }
 
-# Texts as numbers: `id` from 1, and the `levels` that they stand for, in the order in which they first come.
+# Texts as numbers: `id` from 1, and the `levels` that they stand for, in the order in which they
+# first come.
 text_groups <- function(text) {
   found <- groups_cpp(text)
   list(id = found$id, levels = text[found$first], first = found$first)
@@ -100,15 +123,19 @@ group_ranks <- function(groups) {
   order(place)[groups$id]
 }
 
-no_bars_faults <- data.frame(row = integer(), symbol = character(), time = as.POSIXct(character(), tz = "UTC"), fault = character(), detail = character())
+no_bars_faults <- data.frame(row = integer(), symbol = character(),
+  time = as.POSIXct(character(), tz = "UTC"), fault = character(), detail = character())
 
 #' Find the faults of bars
 #'
 #' @param bars A table of bars.
-#' @return A data frame with one row a fault: `row` (its number in `bars`), `symbol`, `time`, `fault` and `detail`. Faults
-#'   are `no time`, `no symbol`, `high below low`, `open or close outside high and low`, `negative volume`, `not finite`,
+#' @return A data frame with one row a fault: `row` (its number in `bars`), `symbol`, `time`,
+#'   `fault` and `detail`. Faults
+#'   are `no time`, `no symbol`, `high below low`, `open or close outside high and low`, `negative
+#'   volume`, `not finite`,
 #'   `no close`.
-#'   A bar with a fault is not silently dropped or mended: [collect_run()] sets it aside among the archive's findings.
+#'   A bar with a fault is not silently dropped or mended: [collect_run()] sets it aside among the
+#'   archive's faults.
 #' @export
 #' @examples
 #' bars <- bars_frame(data.frame(
@@ -117,20 +144,26 @@ no_bars_faults <- data.frame(row = integer(), symbol = character(), time = as.PO
 #' ))
 #' bars_faults(bars)
 bars_faults <- function(bars) {
-  if (missing(bars) || !is.data.frame(bars) || !all(c("symbol", "time", "open", "high", "low", "close", "volume") %in% names(bars))) {
-    vetusta_stop("shape", "Bars are a data frame with symbol, time, open, high, low, close and volume.", todo = "make one with bars_frame()")
+  if (missing(bars) || !is.data.frame(bars) ||
+    !all(c("symbol", "time", "open", "high", "low", "close", "volume") %in% names(bars))) {
+    vetusta_stop("shape",
+      "Bars are a data frame with symbol, time, open, high, low, close and volume.",
+      todo = "make one with bars_frame()")
   }
-  code <- bar_faults_cpp(bars$open, bars$high, bars$low, bars$close, bars$volume, as.numeric(bars$time))
+  code <- bar_faults_cpp(bars$open, bars$high, bars$low, bars$close, bars$volume,
+    as.numeric(bars$time))
   code[code == 0L & (is.na(bars$symbol) | !nzchar(bars$symbol))] <- 7L
   row <- which(code != 0L)
   if (!length(row)) {
     return(no_bars_faults)
   }
-  faults <- c("no time", "high below low", "open or close outside high and low", "negative volume", "not finite", "no close", "no symbol")
+  faults <- c("no time", "high below low", "open or close outside high and low", "negative volume",
+    "not finite", "no close", "no symbol")
   data.frame(
     row = row, symbol = bars$symbol[row], time = bars$time[row], fault = faults[code[row]],
     detail = sprintf(
-      "open %s, high %s, low %s, close %s, volume %s", bars$open[row], bars$high[row], bars$low[row], bars$close[row], bars$volume[row]
+      "open %s, high %s, low %s, close %s, volume %s", bars$open[row], bars$high[row],
+      bars$low[row], bars$close[row], bars$volume[row]
     )
   )
 }

@@ -4,13 +4,20 @@ weekday_names <- c("monday", "tuesday", "wednesday", "thursday", "friday", "satu
 
 #' Make a calendar
 #'
-#' @param definition A list as read from a calendar file: `calendar` (its name), `title`, `zone` (IANA), `weekdays` (English
-#'   names), `sessions` (name to `"HH:MM-HH:MM"` on the local clock, an end at or before the start lies on the next day),
-#'   `closed` (days on which nothing is expected) and `half_days` (days with other `sessions`). An entry of these says when it falls:
-#'   `day` (`"MM-DD"` for every year, or `"YYYY-MM-DD"`), or `weekday` with `nth` (1 to 5 or `last`) and `month`, or `easter` or
-#'   `eastern_easter` (days from Easter Sunday, `1` is the Monday); and it may have a `name`, `moved` (`next`, `previous` or `nearest`
-#'   weekday when it falls on none; by default it is not moved), `from` and `until` (the years in which it holds).
-#'   `covers` (`from` and `until`, the years for which its days are known) lets what lies outside be refused.
+#' @param definition A list as read from a calendar file: `calendar` (its name), `title`, `zone`
+#'   (IANA), `weekdays` (English
+#'   names), `sessions` (name to `"HH:MM-HH:MM"` on the local clock, an end at or before the start
+#'   lies on the next day),
+#'   `closed` (days on which nothing is expected) and `half_days` (days with other `sessions`). An
+#'   entry of these says when it falls:
+#'   `day` (`"MM-DD"` for every year, or `"YYYY-MM-DD"`), or `weekday` with `nth` (1 to 5 or
+#'   `last`) and `month`, or `easter` or
+#'   `eastern_easter` (days from Easter Sunday, `1` is the Monday); and it may have a `name`,
+#'   `moved` (`next`, `previous` or `nearest`
+#'   weekday when it falls on none; by default it is not moved), `from` and `until` (the years in
+#'   which it holds).
+#'   `covers` (`from` and `until`, the years for which its days are known) lets what lies outside
+#'   be refused.
 #' @return A `vetusta_calendar`.
 #' @section Errors: `vetusta_error_calendar`, with the part that is wrong.
 #' @export
@@ -21,27 +28,36 @@ weekday_names <- c("monday", "tuesday", "wednesday", "thursday", "friday", "satu
 #' ))
 calendar_make <- function(definition) {
   definition <- given(definition, "definition", "calendar")
-  if (!is.list(definition) || is.object(definition)) vetusta_stop("calendar", "A calendar is made from a list.",
+  if (!is.list(definition) || is.object(definition)) vetusta_stop("calendar",
+    "A calendar is made from a list.",
     todo = "give a list with calendar, zone and what else it has, as a calendar file is read")
   known <- c("calendar", "title", "zone", "weekdays", "sessions", "closed", "half_days", "covers")
   wrong <- setdiff(names(definition), known)
-  if (length(wrong)) stop_calendar(paste0("the word \"", wrong[1], "\" is not known"), "", suggest_word(wrong[1], known))
+  if (length(wrong)) {
+    stop_calendar(paste0("the word \"", wrong[1], "\" is not known"), "",
+      suggest_word(wrong[1], known))
+  }
   for (part in c("calendar", "zone")) {
     if (!is.character(definition[[part]]) || length(definition[[part]]) != 1) {
-      stop_calendar(paste0("`", part, "` is missing"), "", paste0("add it, as in ", part, ": ", c(calendar = "quay", zone = "Europe/Riga")[[part]]))
+      stop_calendar(paste0("`", part, "` is missing"), "",
+        paste0("add it, as in ", part, ": ", c(calendar = "quay", zone = "Europe/Riga")[[part]]))
     }
   }
   check_zone(definition$zone, "calendar", where = paste("calendar", definition$calendar))
   weekdays <- match(tolower(unlist(definition$weekdays %||% weekday_names)), weekday_names)
   if (anyNA(weekdays)) {
     bad <- unlist(definition$weekdays)[is.na(weekdays)][1]
-    stop_calendar(paste0("\"", bad, "\" is no weekday"), "weekdays", suggest_word(bad, weekday_names))
+    stop_calendar(paste0("\"", bad, "\" is no weekday"), "weekdays",
+      suggest_word(bad, weekday_names))
   }
   structure(
     list(
-      name = definition$calendar, title = definition$title %||% definition$calendar, zone = definition$zone,
-      weekdays = sort(unique(weekdays)), sessions = read_sessions(definition$sessions %||% list(regular = "00:00-24:00"), "sessions"),
-      covers = read_covers(definition$covers), closed = read_days(definition$closed, "closed"), half_days = read_days(definition$half_days, "half_days", with_sessions = TRUE)
+      name = definition$calendar, title = definition$title %||% definition$calendar,
+      zone = definition$zone,
+      weekdays = sort(unique(weekdays)),
+      sessions = read_sessions(definition$sessions %||% list(regular = "00:00-24:00"), "sessions"),
+      covers = read_covers(definition$covers), closed = read_days(definition$closed, "closed"),
+      half_days = read_days(definition$half_days, "half_days", with_sessions = TRUE)
     ),
     class = "vetusta_calendar"
   )
@@ -50,7 +66,8 @@ calendar_make <- function(definition) {
 `%||%` <- function(x, y) if (is.null(x)) y else x
 
 stop_calendar <- function(what, where, todo) {
-  vetusta_stop("calendar", paste0("The calendar is wrong: ", what, "."), where = if (nzchar(where)) where, todo = todo)
+  vetusta_stop("calendar", paste0("The calendar is wrong: ", what, "."),
+    where = if (nzchar(where)) where, todo = todo)
 }
 
 # "09:30-16:00" by name -> data frame of name, start, end in seconds of the local day
@@ -60,19 +77,22 @@ read_sessions <- function(sessions, where) {
   found <- regmatches(texts, regexec(form, texts))
   bad <- which(lengths(found) == 0)
   if (length(bad) || !length(texts) || is.null(names(sessions))) {
-    stop_calendar("a session has no hours that can be read", where, "write it as regular: 09:30-16:00")
+    stop_calendar("a session has no hours that can be read", where,
+      "write it as regular: 09:30-16:00")
   }
   hours <- matrix(as.numeric(unlist(lapply(found, `[`, -1))), ncol = 4, byrow = TRUE)
   start <- hours[, 1] * 3600 + hours[, 2] * 60
   end <- hours[, 3] * 3600 + hours[, 4] * 60
   end <- ifelse(end <= start, end + 86400, end)
   if (any(hours[, c(2, 4)] > 59) || any(hours[, c(1, 3)] > 24)) {
-    stop_calendar("a session has an hour that the clock does not have", where, "write it as regular: 09:30-16:00")
+    stop_calendar("a session has an hour that the clock does not have", where,
+      "write it as regular: 09:30-16:00")
   }
   frame <- data.frame(session = names(sessions), start = start, end = end)
   frame <- frame[order(frame$start), ]
   if (nrow(frame) > 1 && any(frame$start[-1] < frame$end[-nrow(frame)])) {
-    stop_calendar("two sessions overlap", where, "let each begin where the one before it ends, or later")
+    stop_calendar("two sessions overlap", where,
+      "let each begin where the one before it ends, or later")
   }
   rownames(frame) <- NULL
   frame
@@ -84,10 +104,14 @@ read_covers <- function(covers) {
     return(NULL)
   }
   years <- lapply(c(from = "from", until = "until"), function(bound) covers[[bound]])
-  if (!is.list(covers) || length(setdiff(names(covers), names(years))) || !length(unlist(years)) || !all(vapply(unlist(years), is.numeric, TRUE))) {
-    stop_calendar("`covers` says no years", "covers", "write it as covers: {from: 2015, until: 2030}")
+  if (!is.list(covers) || length(setdiff(names(covers), names(years))) || !length(unlist(years)) ||
+    !all(vapply(unlist(years), is.numeric, TRUE))) {
+    stop_calendar("`covers` says no years", "covers",
+      "write it as covers: {from: 2015, until: 2030}")
   }
-  if (isTRUE(years$from > years$until)) stop_calendar("`covers` ends before it begins", "covers", "exchange from and until")
+  if (isTRUE(years$from > years$until)) {
+    stop_calendar("`covers` ends before it begins", "covers", "exchange from and until")
+  }
   years
 }
 
@@ -96,7 +120,8 @@ check_calendar <- function(calendar, name = "calendar", needed = FALSE) {
   if ((is.null(calendar) && !needed) || inherits(calendar, "vetusta_calendar")) {
     return(calendar)
   }
-  vetusta_stop("want", paste0("`", name, "` must be a calendar."), todo = "make one with calendar_make(), or take one with source_calendar()")
+  vetusta_stop("want", paste0("`", name, "` must be a calendar."),
+    todo = "make one with calendar_make(), or take one with source_calendar()")
 }
 
 # A window outside the years that the calendar knows would have closed days taken for gaps.
@@ -105,15 +130,22 @@ check_covers <- function(calendar, from, to) {
   if (is.null(covers)) {
     return(invisible())
   }
-  years <- as.POSIXlt(c(local_day(from, calendar$zone), local_day(utc(as.numeric(to) - 1e-3), calendar$zone)))$year + 1900
+  years <- as.POSIXlt(c(local_day(from, calendar$zone),
+    local_day(utc(as.numeric(to) - 1e-3), calendar$zone)))$year + 1900
   if (years[1] < (covers$from %||% -Inf) || years[2] > (covers$until %||% Inf)) {
-    vetusta_stop("calendar", paste0("The calendar ", calendar$name, " covers the years ", covers$from %||% "", " to ", covers$until %||% "", ", and the window goes from ",
-      years[1], " to ", years[2], "."), where = paste("calendar", calendar$name), todo = "ask for a shorter window; or add the days of the other years to the calendar, and the years to its covers:")
+    vetusta_stop("calendar",
+      paste0("The calendar ", calendar$name, " covers the years ", covers$from %||% "", " to ",
+        covers$until %||% "", ", and the window goes from ",
+      years[1], " to ", years[2], "."), where = paste("calendar", calendar$name),
+      todo = paste0("ask for a shorter window; or add the days of the other years to the ",
+        "calendar, and the years to its covers:"))
   }
 }
 
-# A day entry says when it falls: `day` (a date, of every year or of one), `weekday` with `nth` and `month`, or days from Easter.
-day_words <- c("day", "weekday", "nth", "month", "easter", "eastern_easter", "name", "moved", "from", "until")
+# A day entry says when it falls: `day` (a date, of every year or of one), `weekday` with `nth` and
+# `month`, or days from Easter.
+day_words <- c("day", "weekday", "nth", "month", "easter", "eastern_easter", "name", "moved",
+  "from", "until")
 
 read_days <- function(days, where, with_sessions = FALSE) {
   lapply(seq_along(days), function(i) {
@@ -121,41 +153,67 @@ read_days <- function(days, where, with_sessions = FALSE) {
     place <- paste0(where, "/", i)
     known <- c(day_words, if (with_sessions) "sessions")
     wrong <- setdiff(names(entry), known)
-    if (length(wrong)) stop_calendar(paste0("the word \"", wrong[1], "\" is not known"), place, suggest_word(wrong[1], known))
+    if (length(wrong)) {
+      stop_calendar(paste0("the word \"", wrong[1], "\" is not known"), place,
+        suggest_word(wrong[1], known))
+    }
     ways <- intersect(c("day", "weekday", "easter", "eastern_easter"), names(entry))
-    if (length(ways) != 1) stop_calendar("an entry says when it falls in one way", place, "give one of day, weekday (with nth and month), easter, eastern_easter")
-    read <- switch(ways, day = read_fixed_day(entry, place), weekday = read_nth_day(entry, place), list(kind = ways, days = read_whole(entry[[ways]], ways, place)))
-    for (bound in c("from", "until")) if (!is.null(entry[[bound]])) read[[bound]] <- read_whole(entry[[bound]], bound, place)
+    if (length(ways) != 1) {
+      stop_calendar("an entry says when it falls in one way", place,
+        "give one of day, weekday (with nth and month), easter, eastern_easter")
+    }
+    read <- switch(ways, day = read_fixed_day(entry, place), weekday = read_nth_day(entry, place),
+      list(kind = ways, days = read_whole(entry[[ways]], ways, place)))
+    for (bound in c("from", "until")) {
+      if (!is.null(entry[[bound]])) read[[bound]] <- read_whole(entry[[bound]], bound, place)
+    }
     read$moved <- entry$moved %||% "not"
-    if (!read$moved %in% c("not", "next", "previous", "nearest")) stop_calendar(paste0("a day cannot be moved \"", read$moved, "\""), place, "use next, previous, nearest or not")
+    if (!read$moved %in% c("not", "next", "previous", "nearest")) {
+      stop_calendar(paste0("a day cannot be moved \"", read$moved, "\""), place,
+        "use next, previous, nearest or not")
+    }
     read$name <- as.character(entry$name %||% read$text %||% ways)
-    if (with_sessions) read$sessions <- read_sessions(entry$sessions %||% list(), paste0(place, "/sessions"))
+    if (with_sessions) {
+      read$sessions <- read_sessions(entry$sessions %||% list(), paste0(place, "/sessions"))
+    }
     read
   })
 }
 
 read_whole <- function(value, name, place) {
-  if (!is.numeric(value) || length(value) != 1 || value != round(value)) stop_calendar(paste0("`", name, "` is no whole number"), place, paste0("write it as ", name, ": 1"))
+  if (!is.numeric(value) || length(value) != 1 || value != round(value)) {
+    stop_calendar(paste0("`", name, "` is no whole number"), place,
+      paste0("write it as ", name, ": 1"))
+  }
   as.numeric(value)
 }
 
 read_fixed_day <- function(entry, place) {
   day <- as.character(entry$day)
-  if (!grepl("^([0-9]{4}-)?[0-9]{2}-[0-9]{2}$", day) || (nchar(day) == 10 && is.na(read_day(day))) ||
+  if (!grepl("^([0-9]{4}-)?[0-9]{2}-[0-9]{2}$", day) ||
+    (nchar(day) == 10 && is.na(read_day(day))) ||
         (nchar(day) == 5 && is.na(read_day(paste0("2024-", day))))) {
-    stop_calendar(paste0("\"", day, "\" is no day"), place, "write it as 03-20 for every year, or as 2026-03-20")
+    stop_calendar(paste0("\"", day, "\" is no day"), place,
+      "write it as 03-20 for every year, or as 2026-03-20")
   }
   list(kind = if (nchar(day) == 10) "date" else "yearly", day = day, text = day)
 }
 
 read_nth_day <- function(entry, place) {
   weekday <- match(tolower(as.character(entry$weekday)), weekday_names)
-  if (is.na(weekday)) stop_calendar(paste0("\"", entry$weekday, "\" is no weekday"), place, suggest_word(as.character(entry$weekday), weekday_names))
+  if (is.na(weekday)) {
+    stop_calendar(paste0("\"", entry$weekday, "\" is no weekday"), place,
+      suggest_word(as.character(entry$weekday), weekday_names))
+  }
   nth <- if (identical(entry$nth, "last")) -1 else read_whole(entry$nth %||% 0, "nth", place)
   month <- read_whole(entry$month %||% 0, "month", place)
-  if (!(nth %in% c(-1, 1:5)) || !(month %in% 1:12)) stop_calendar("a weekday's entry needs nth (1 to 5, or last) and month (1 to 12)", place,
+  if (!(nth %in% c(-1, 1:5)) ||
+    !(month %in%
+    1:12)) stop_calendar("a weekday's entry needs nth (1 to 5, or last) and month (1 to 12)", place,
     "write it as {weekday: monday, nth: last, month: 5}")
-  list(kind = "nth", weekday = weekday, nth = nth, month = month, text = paste(if (nth == -1) "last" else paste0(nth, "."), weekday_names[weekday], "of", month.name[month]))
+  list(kind = "nth", weekday = weekday, nth = nth, month = month,
+    text = paste(if (nth == -1) "last"
+    else paste0(nth, "."), weekday_names[weekday], "of", month.name[month]))
 }
 
 # The days on which an entry falls in a range of years, before any is moved.
@@ -194,7 +252,8 @@ easter_western <- function(year) {
   l <- (32 + 2 * (b %% 4) + 2 * (c %/% 4) - h - c %% 4) %% 7
   m <- (a + 11 * h + 22 * l) %/% 451
   n <- h + l - 7 * m + 114
-  as.Date(sprintf("%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31), as.integer(n %% 31 + 1)))
+  as.Date(sprintf("%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31),
+    as.integer(n %% 31 + 1)))
 }
 
 # The eastern one: Meeus' Julian method, moved to the Gregorian calendar.
@@ -202,12 +261,15 @@ easter_eastern <- function(year) {
   d <- (19 * (year %% 19) + 15) %% 30
   e <- (2 * (year %% 4) + 4 * (year %% 7) - d + 34) %% 7
   n <- d + e + 114
-  julian <- as.Date(sprintf("%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31), as.integer(n %% 31 + 1)))
+  julian <- as.Date(sprintf("%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31),
+    as.integer(n %% 31 + 1)))
   julian + year %/% 100 - year %/% 400 - 2
 }
 
-# The days on which entries fall, those moved that fall outside the calendar's weekdays. A day that is moved finds one that is still free:
-# days that stay where they are come first, then the moved ones in order of time, however the entries stand in the calendar.
+# The days on which entries fall, those moved that fall outside the calendar's weekdays. A day that
+# is moved finds one that is still free:
+# days that stay where they are come first, then the moved ones in order of time, however the
+# entries stand in the calendar.
 moved_days <- function(entries, years, weekdays) {
   days <- lapply(entries, entry_days, years = years)
   entry <- rep(seq_along(days), lengths(days))
@@ -225,7 +287,8 @@ moved_days <- function(entries, years, weekdays) {
 # Monday is 1.
 weekday_of <- function(day) (as.numeric(day) + 3) %% 7 + 1
 
-# The next or previous day that is a weekday of the calendar and free; the nearest one in either way, of two as near the later.
+# The next or previous day that is a weekday of the calendar and free; the nearest one in either
+# way, of two as near the later.
 move_day <- function(day, moved, weekdays, taken) {
   ways <- switch(moved, previous = -1, nearest = c(1, -1), 1)
   for (distance in 1:400) {
@@ -243,14 +306,24 @@ move_day <- function(day, moved, weekdays, taken) {
 print.vetusta_calendar <- function(x, ...) {
   cat("calendar ", x$name, ": ", x$title, ", ", x$zone, "\n", sep = "")
   cat("  days     ", paste(weekday_names[x$weekdays], collapse = ", "), "\n", sep = "")
-  clock <- function(seconds) sprintf("%02d:%02d", as.integer(seconds %/% 3600), as.integer(seconds %% 3600 %/% 60))
-  cat(sprintf("  %-8s %s-%s\n", x$sessions$session, clock(x$sessions$start), clock(x$sessions$end)), sep = "")
-  say <- function(what, day) {
-    when <- day$text %||% paste0("easter", if (day$kind == "eastern_easter") " (eastern)", sprintf(" %+d", as.integer(day$days)))
-    cat("  ", what, " ", when, if (day$name != when) paste0(" ", day$name), if (day$moved != "not") paste0(", moved to the ", day$moved, " weekday"),
-      if (!is.null(day$from)) paste0(", from ", day$from), if (!is.null(day$until)) paste0(", until ", day$until), "\n", sep = "")
+  clock <- function(seconds) {
+    sprintf("%02d:%02d", as.integer(seconds %/% 3600),
+    as.integer(seconds %% 3600 %/% 60))
   }
-  if (!is.null(x$covers)) cat("  covers   ", x$covers$from %||% "...", " to ", x$covers$until %||% "...", "\n", sep = "")
+  cat(sprintf("  %-8s %s-%s\n", x$sessions$session, clock(x$sessions$start), clock(x$sessions$end)),
+    sep = "")
+  say <- function(what, day) {
+    when <- day$text %||%
+      paste0("easter", if (identical(day$kind, "eastern_easter")) " (eastern)",
+        sprintf(" %+d", as.integer(day$days)))
+    cat("  ", what, " ", when, if (day$name != when) paste0(" ", day$name),
+      if (day$moved != "not") paste0(", moved to the ", day$moved, " weekday"),
+      if (!is.null(day$from)) paste0(", from ", day$from),
+      if (!is.null(day$until)) paste0(", until ", day$until), "\n", sep = "")
+  }
+  if (!is.null(x$covers)) {
+    cat("  covers   ", x$covers$from %||% "...", " to ", x$covers$until %||% "...", "\n", sep = "")
+  }
   for (day in x$closed) say("closed  ", day)
   for (day in x$half_days) say("half day", day)
   invisible(x)

@@ -3,9 +3,11 @@
 #' @param calendar A calendar from [calendar_make()] or [source_calendar()].
 #' @param from,to Local days, `Date` or `"YYYY-MM-DD"`, both included.
 #' @param session Names of the sessions that count; `NULL` for all.
-#' @return A data frame with one row a session, in time order: `day` (`Date`, local), `session`, `open` and `close`
+#' @return A data frame with one row a session, in time order: `day` (`Date`, local), `session`,
+#'   `open` and `close`
 #'   (`POSIXct`, UTC; `close` is the first instant outside).
-#' @section Errors: `vetusta_error_want` for an unknown session or a day that is none; `vetusta_error_calendar` for a window outside the years that the calendar covers.
+#' @section Errors: `vetusta_error_want` for an unknown session or a day that is none;
+#'   `vetusta_error_calendar` for a window outside the years that the calendar covers.
 #' @export
 #' @examples
 #' quay <- source_calendar("quay")
@@ -23,11 +25,14 @@ calendar_sessions <- function(calendar, from, to, session = NULL) {
 sessions_between <- function(calendar, from, to, session = NULL) {
   check_sessions(session)
   days <- calendar_days(calendar, from, to)
-  known <- unique(c(calendar$sessions$session, unlist(lapply(calendar$half_days, function(day) day$sessions$session))))
-  # the word regular, which is the default everywhere, means all sessions of a calendar that has none of that name
+  known <- unique(c(calendar$sessions$session,
+    unlist(lapply(calendar$half_days, function(day) day$sessions$session))))
+  # the word regular, which is the default everywhere, means all sessions of a calendar that has
+  # none of that name
   if (identical(session, "regular") && !"regular" %in% known) session <- NULL
   for (name in session) check_choice(name, "session", known)
-  half <- lapply(moved_days(calendar$half_days, years_of(days), calendar$weekdays), function(on) days[days %in% on])
+  half <- lapply(moved_days(calendar$half_days, years_of(days), calendar$weekdays),
+    function(on) days[days %in% on])
   ordinary <- days[!days %in% unlist(half)]
   parts <- c(
     list(sessions_on(ordinary, calendar$sessions)),
@@ -45,7 +50,8 @@ sessions_between <- function(calendar, from, to, session = NULL) {
 
 sessions_on <- function(days, sessions) {
   data.frame(
-    day = rep(as.Date(days, origin = "1970-01-01"), each = nrow(sessions)), session = rep(sessions$session, length(days)),
+    day = rep(as.Date(days, origin = "1970-01-01"), each = nrow(sessions)),
+    session = rep(sessions$session, length(days)),
     start = rep(sessions$start, length(days)), end = rep(sessions$end, length(days))
   )
 }
@@ -54,18 +60,21 @@ sessions_on <- function(days, sessions) {
 calendar_days <- function(calendar, from, to) {
   bounds <- Map(check_days, list(from = from, to = to), c("from", "to"))
   if (anyNA(unlist(bounds)) || !all(is.finite(unlist(bounds))) || any(lengths(bounds) != 1)) {
-    vetusta_stop("want", "A calendar is asked for a day that is none.", todo = "write days as 2026-03-12")
+    vetusta_stop("want", "A calendar is asked for a day that is none.",
+      todo = "write days as 2026-03-12")
   }
   if (bounds$from > bounds$to) {
     return(bounds$from[0])
   }
   days <- seq(bounds$from, bounds$to, by = 1)
   days <- days[weekday_of(days) %in% calendar$weekdays]
-  closed <- do.call(c, c(list(as.Date(character())), moved_days(calendar$closed, years_of(days), calendar$weekdays)))
+  closed <- do.call(c,
+    c(list(as.Date(character())), moved_days(calendar$closed, years_of(days), calendar$weekdays)))
   days[!days %in% closed]
 }
 
-# The years of a range of days, and those around them, since a day can be moved over the year's edge.
+# The years of a range of days, and those around them, since a day can be moved over the year's
+# edge.
 years_of <- function(days) {
   if (!length(days)) {
     return(numeric())
@@ -73,21 +82,27 @@ years_of <- function(days) {
   seq(as.POSIXlt(min(days))$year + 1899, as.POSIXlt(max(days))$year + 1901)
 }
 
-# The sessions that can hold an instant of a window: a day on either side covers sessions that cross midnight.
+# The sessions that can hold an instant of a window: a day on either side covers sessions that
+# cross midnight.
 sessions_around <- function(calendar, from, to, session = NULL) {
-  sessions_between(calendar, local_day(from, calendar$zone) - 1, local_day(to, calendar$zone) + 1, session)
+  sessions_between(calendar, local_day(from, calendar$zone) - 1, local_day(to, calendar$zone) + 1,
+    session)
 }
 
 #' The times at which a calendar expects a value
 #'
 #' @param calendar A calendar.
-#' @param interval A length of time, see [time_interval()]. Intervals within the day are counted from each session's
+#' @param interval A length of time, see [time_interval()]. Intervals within the day are counted
+#'   from each session's
 #'   opening; a day, week, month or year has the opening of its first session as its time.
-#' @param from,to The window, instants or days, see [time_instant()]; days are local to the calendar, and a day as `to` is
+#' @param from,to The window, instants or days, see [time_instant()]; days are local to the
+#'   calendar, and a day as `to` is
 #'   included whole.
-#' @param session Names of the sessions that count; `NULL` for all, and `"regular"` for all of a calendar that has none of that name.
+#' @param session Names of the sessions that count; `NULL` for all, and `"regular"` for all of a
+#'   calendar that has none of that name.
 #' @return `POSIXct` in UTC, ascending; the starts of all bars that begin in the window.
-#' @section Errors: `vetusta_error_want` for a window or interval that is none; `vetusta_error_calendar` for a window outside the years that the calendar covers.
+#' @section Errors: `vetusta_error_want` for a window or interval that is none;
+#'   `vetusta_error_calendar` for a window outside the years that the calendar covers.
 #' @export
 #' @examples
 #' calendar_times(source_calendar("quay"), "1 hour", "2026-03-19", "2026-03-20")
@@ -109,7 +124,8 @@ calendar_times <- function(calendar, interval, from, to, session = "regular") {
   utc(times[times >= as.numeric(from) & times < as.numeric(to)])
 }
 
-# The sessions of a window with the bucket each belongs to. A longer interval's buckets are whole, so the window is
+# The sessions of a window with the bucket each belongs to. A longer interval's buckets are whole,
+# so the window is
 # widened to the whole of the first and the last.
 calendar_frames <- function(calendar, interval, from, to, session, week_start = 1) {
   first <- local_day(from, calendar$zone)
@@ -120,12 +136,15 @@ calendar_frames <- function(calendar, interval, from, to, session, week_start = 
     return(frames)
   }
   first_bucket <- bucket_of_day(first - 1, interval, week_start)
-  frames <- sessions_between(calendar, bucket_start(first_bucket, interval, week_start), bucket_start(bucket_of_day(last + 1, interval, week_start) + 1, interval, week_start) - 1, session)
+  frames <- sessions_between(calendar, bucket_start(first_bucket, interval, week_start),
+    bucket_start(bucket_of_day(last + 1, interval, week_start) + 1, interval, week_start) - 1,
+    session)
   frames$bucket <- bucket_of_day(frames$day, interval, week_start)
   frames
 }
 
-# Days, weeks from Monday or another weekday, months and years in numbered buckets; those of several units count from 1970.
+# Days, weeks from Monday or another weekday, months and years in numbered buckets; those of
+# several units count from 1970.
 bucket_of_day <- function(day, interval, week_start = 1) {
   day <- as.Date(day)
   count <- interval$count
@@ -150,7 +169,8 @@ bucket_start <- function(bucket, interval, week_start = 1) {
   )
 }
 
-# The session that a plain day means: the regular one, or all where a calendar has none of that name.
+# The session that a plain day means: the regular one, or all where a calendar has none of that
+# name.
 main_session <- function(calendar) if ("regular" %in% calendar$sessions$session) "regular"
 
 # The session of each instant, NA outside all of them.
@@ -160,7 +180,9 @@ session_of <- function(time, calendar) {
   }
   known <- range(time, na.rm = TRUE)
   frames <- sessions_around(calendar, known[1], known[2])
-  c(NA_character_, frames$session)[frames_find_cpp(as.numeric(time), as.numeric(frames$open), as.numeric(frames$close)) + 1L]
+  c(NA_character_,
+    frames$session)[frames_find_cpp(as.numeric(time), as.numeric(frames$open),
+      as.numeric(frames$close)) + 1L]
 }
 
 # A day is its local midnight, or with a calendar the opening of its first regular session.
@@ -170,12 +192,15 @@ day_times <- function(day, zone, calendar) {
   }
   sessions <- sessions_between(calendar, min(day), max(day), main_session(calendar))
   opening <- sessions$open[match(day, sessions$day)]
-  opening[is.na(opening)] <- time_local(day[is.na(opening)], calendar$sessions$start[1], calendar$zone)
+  opening[is.na(opening)] <- time_local(day[is.na(opening)], calendar$sessions$start[1],
+    calendar$zone)
   opening
 }
 
-# The trading day to which each instant of a bar of a day or longer belongs, wherever in or beside it the source stamps it: the day of
-# the session that holds the instant, else the local day. Where all are midnights of UTC, the dates are meant.
+# The trading day to which each instant of a bar of a day or longer belongs, wherever in or beside
+# it the source stamps it: the day of
+# the session that holds the instant, else the local day. Where all are midnights of UTC, the dates
+# are meant.
 trading_days <- function(time, calendar) {
   day <- rep(as.Date(NA), length(time))
   known <- which(is.finite(as.numeric(time)))
@@ -195,19 +220,22 @@ trading_days <- function(time, calendar) {
   day
 }
 
-# The sessions of the days, weeks or months that bars belong to, with the bucket of each bar; those on closed days have none.
+# The sessions of the days, weeks or months that bars belong to, with the bucket of each bar; those
+# on closed days have none.
 trading_buckets <- function(time, interval, calendar) {
   day <- trading_days(time, calendar)
   if (all(is.na(day))) {
     return(NULL)
   }
   bounds <- bucket_of_day(range(day, na.rm = TRUE), interval)
-  frames <- sessions_between(calendar, bucket_start(bounds[1], interval), bucket_start(bounds[2] + 1, interval) - 1, main_session(calendar))
+  frames <- sessions_between(calendar, bucket_start(bounds[1], interval),
+    bucket_start(bounds[2] + 1, interval) - 1, main_session(calendar))
   frames$bucket <- bucket_of_day(frames$day, interval)
   list(frames = frames, bucket = bucket_of_day(day, interval))
 }
 
-# The times by which the calendar calls the days, weeks or months that bars belong to; what lies on no day of the calendar stays where it is.
+# The times by which the calendar calls the days, weeks or months that bars belong to; what lies on
+# no day of the calendar stays where it is.
 trading_times <- function(time, interval, calendar) {
   found <- trading_buckets(time, interval, calendar)
   if (is.null(found)) {

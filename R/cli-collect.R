@@ -1,64 +1,76 @@
 cli_collect <- function(arguments) {
-  options <- cli_arguments(arguments, "collect", "SOURCE SYMBOL...|KEY=VALUE...|DATASET [DIMENSION=CODES...]",
+  options <- cli_arguments(arguments, "collect", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
     c(cli_want_options(), cli_place_options(), list(
       cli_option("pages", "stop after so many pages; the next run goes on", metavar = "N"),
-      cli_option("wait", "the longest pause that is waited for, as \"2 hours\"; a longer one ends the run [15 minutes]", default = "15 minutes", metavar = "SPAN"),
+      cli_option("wait",
+        paste0("the longest pause that is waited for, as \"2 hours\"; a longer one ends the run ",
+          "[15 minutes]"), default = "15 minutes", metavar = "SPAN"),
       cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
       cli_option("raw", "keep the raw pages too, for vetusta reread", flag = TRUE),
       cli_option("quiet", "show no progress", flag = TRUE)
     ), cli_json_option()),
     c("vetusta collect quay KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26",
-      "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"", "vetusta collect river --offer levels station=kelder-lock --from 1981-01-01", "vetusta collect basin LOCK_TRAFFIC STATE=ORV CARGO=\"grain*\" --from 2020"), least = 1) # nolint
+      # nolint
+      "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"",
+        "vetusta collect river levels station=kelder-lock --from 1981-01-01",
+        "vetusta collect basin LOCK_TRAFFIC STATE=ORV CARGO=\"grain*\" --from 2020"), least = 1)
   pages <- cli_number(options, "pages", 1) %||% Inf
-  if (is.finite(pages) && pages != round(pages)) cli_usage_error("--pages must be a whole number, 1 or more")
+  if (is.finite(pages) && pages != round(pages)) {
+    cli_usage_error("--pages must be a whole number, 1 or more")
+  }
   wait <- time_interval(options$wait, "--wait")$seconds
   if (is.na(wait)) cli_usage_error("--wait must be a length of time, as in --wait \"2 hours\"")
   want <- cli_want(options)
   archive <- cli_want_archive(options, create = TRUE)
   plan <- plan_calls(want, archive)
   text <- format_plan(plan)
-  if (!options$quiet) cli_say(paste(text[seq_len(match("", text, nomatch = length(text) + 1) - 1)], collapse = "\n"))
-  run <- collect_run(plan, archive, progress = !options$quiet && isatty(stderr()), pages = pages, raw = options$raw, wait = wait)
-  if (options$json) cli_print_json(cli_run_values(run)) else cat(cli_words(format_run(run)), sep = "\n")
+  if (!options$quiet) {
+    cli_say(paste(text[seq_len(match("", text, nomatch = length(text) + 1) - 1)], collapse = "\n"))
+  }
+  run <- collect_run(plan, archive, progress = !options$quiet, pages = pages, raw = options$raw,
+    wait = wait)
+  if (options$json) cli_print_json(cli_run_values(run))
+  else cat(cli_words(format_run(run)), sep = "\n")
   if (nrow(run$failed)) {
     # what is not there will not be there either when it is asked for again
     again <- run$failed$outcome != "absent"
-    cli_say(if (any(again)) paste("to try just", if (length(again) == 1) "that" else "those", "again:") else "to ask for just those again, when the source has them:",
+    cli_say(if (any(again)) paste("to try just", if (length(again) == 1) "that"
+    else "those", "again:") else "to ask for just those again, when the source has them:",
       "\n  ", collect_again_command(options, run))
     return(1L)
   }
   if (run$left > 0) {
-    cli_say("to go on", if (!is.null(run$resume)) paste0(" after ", format_instant(floor(as.numeric(run$resume)))), ": the same command again")
+    cli_say("to go on",
+      if (!is.null(run$resume)) paste0(" after ", format_instant(floor(as.numeric(run$resume)))),
+      ": the same command again")
     return(1L)
   }
   0L
 }
 
 cli_reread <- function(arguments) {
-  options <- cli_arguments(arguments, "reread", "SOURCE OFFER", c(cli_place_options(), cli_json_option()), "vetusta reread quay bars", least = 2, most = 2)
+  options <- cli_arguments(arguments, "reread", "SOURCE DATASET",
+    c(cli_place_options(), cli_json_option()), "vetusta reread quay bars", least = 2, most = 2)
   run <- collect_reread(cli_source(options), options$words[2], cli_archive(options))
-  if (options$json) cli_print_json(cli_run_values(run)) else cat(cli_words(format_run(run)), sep = "\n")
+  if (options$json) cli_print_json(cli_run_values(run))
+  else cat(cli_words(format_run(run)), sep = "\n")
   if (nrow(run$failed)) 1L else 0L
 }
 
 cli_run_values <- function(run) {
-  values <- unclass(run)[setdiff(names(run), c("notes", "shape", "failed_keys"))]
+  values <- unclass(run)[setdiff(names(run), c("notes", "noun", "failed_keys", "words_again"))]
   values$empty <- cli_array(values$empty)
   values
 }
 
-# Keys of calls that failed, as words: each key once, with all of its values.
-keys_again <- function(keys) {
-  names <- unique(unlist(lapply(keys, names)))
-  vapply(names, function(name) paste0(name, "=", paste(unique(unlist(lapply(keys, `[[`, name))), collapse = ",")), "", USE.NAMES = FALSE)
-}
-
 # The command that asks for the failed ones alone, with the options that were given.
 collect_again_command <- function(options, run) {
-  given <- options[c("interval", "span", "from", "to", "session", "offer", "account", "desk", "archive")]
+  given <- options[c("interval", "span", "from", "to", "session", "account", "desk", "archive")]
   given <- given[lengths(given) > 0]
   if (identical(given$session, "regular")) given$session <- NULL
-  flags <- if (length(given)) paste0("--", names(given), " ", shQuote(unlist(given)), collapse = " ")
-  words <- if (run$shape == "bars") unique(run$failed$symbol) else if (length(run$failed_keys) && !is.null(options$offer)) keys_again(run$failed_keys) else options$words[-1]
-  paste(c("vetusta collect", options$words[1], if (length(words)) shQuote(words), flags, if (isTRUE(options$raw)) "--raw"), collapse = " ")
+  flags <- if (length(given)) paste0("--", names(given), " ", shQuote(unlist(given)),
+    collapse = " ")
+  words <- run$words_again %||% options$words[-1]
+  paste(c("vetusta collect", options$words[1], if (length(words)) shQuote(words), flags,
+    if (isTRUE(options$raw)) "--raw"), collapse = " ")
 }

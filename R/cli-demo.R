@@ -1,14 +1,20 @@
 cli_demo <- function(arguments) {
-  options <- cli_arguments(arguments, "demo", "[FOLDER]", list(), c("vetusta demo", "vetusta demo my-desk"), most = 1)
+  options <- cli_arguments(arguments, "demo", "[FOLDER]", list(),
+    c("vetusta demo", "vetusta demo my-desk"), most = 1)
   folder <- if (length(options$words)) options$words else "demo-desk"
-  if (file.exists(folder) && !file.exists(file.path(folder, "desk.yml")) && length(list.files(folder))) {
-    vetusta_stop("desk", "The demo's folder is there and is no desk.", where = folder, todo = "give another folder: vetusta demo FOLDER")
+  if (file.exists(folder) && !file.exists(file.path(folder, "desk.yml")) &&
+    length(list.files(folder))) {
+    vetusta_stop("desk", "The demo's folder is there and is no desk.", where = folder,
+      todo = "give another folder: vetusta demo FOLDER")
   }
   services <- demo_services()
   on.exit(services$process$kill())
-  desk <- desk_make(folder, title = "The freight desk", cards = unname(standin_titles), addresses = services$addresses, secrets = as.list(standin_keys))
-  demo_step("1  a desk, and services to ask", "The desk is the folder ", folder, ": desk.yml, sources/*.yml (the source cards), desk.env (the keys).",
-    "\nThe Ysel Quay Exchange, invented, now answers at ", services$addresses$quay, "; five other services stand beside it.")
+  desk <- desk_make(folder, title = "The freight desk", cards = unname(standin_titles),
+    addresses = services$addresses, secrets = as.list(standin_keys))
+  demo_step("1  a desk, and services to ask", "The desk is the folder ", folder,
+    ": desk.yml, sources/*.yml (the source cards), desk.env (the keys).",
+    "\nThe Ysel Quay Exchange, invented, now answers at ", services$addresses$quay,
+    "; five other services stand beside it.")
   archive <- archive_open(desk$archive)
   demo_collect(desk, archive)
   demo_look(desk, archive)
@@ -20,13 +26,20 @@ cli_demo <- function(arguments) {
 
 demo_symbols <- c("KELD", "TAMX", "BROM", "YSLT")
 
-demo_step <- function(title, ...) cat("\n", title, "\n", strrep("-", nchar(title)), "\n", if (...length()) paste0(..., "\n"), sep = "")
+demo_step <- function(title, ...) {
+  cat("\n", title, "\n", strrep("-", nchar(title)), "\n",
+  if (...length()) paste0(..., "\n"), sep = "")
+}
 
 # The services run in a process of their own, at the usual port when it is free.
 demo_services <- function() {
   ask <- function(port) {
-    process <- processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "services", "--port", port, "--seconds", "600"),
-      stdout = "|", stderr = "|", env = c("current", R_LIBS = paste(.libPaths(), collapse = .Platform$path.sep)), cleanup_tree = TRUE)
+    process <- processx::process$new("Rscript",
+      c("--no-init-file", "-e", "vetusta::cli_main()", "services", "--port", port, "--seconds",
+        "600"),
+      stdout = "|", stderr = "|",
+      env = c("current", R_LIBS = paste(.libPaths(), collapse = .Platform$path.sep)),
+      cleanup_tree = TRUE)
     end <- Sys.time() + 20
     text <- character()
     while (Sys.time() < end && process$is_alive()) {
@@ -41,12 +54,15 @@ demo_services <- function() {
     process$kill()
     NULL
   }
-  ask("8471") %||% ask("0") %||% vetusta_stop("service", "The stand-in services did not start.", todo = "try `vetusta services` to see why")
+  ask("8471") %||% ask("0") %||%
+    vetusta_stop("service", "The stand-in services did not start.",
+      todo = "try `vetusta services` to see why")
 }
 
 demo_collect <- function(desk, archive) {
   quay <- desk_source(desk, "quay")
-  want <- want_bars(quay, demo_symbols, interval = "1 minute", from = "2026-03-12", to = "2026-03-26")
+  want <- want_bars(quay, demo_symbols, interval = "1 minute", from = "2026-03-12",
+    to = "2026-03-26")
   plan <- plan_calls(want, archive)
   demo_step("2  the plan, before the first call")
   print(plan)
@@ -56,18 +72,24 @@ demo_collect <- function(desk, archive) {
 
 demo_look <- function(desk, archive) {
   calendar <- source_calendar(desk_source(desk, "quay"))
-  minutes <- archive_bars(archive, demo_symbols, interval = "1 minute", from = "2026-03-12", to = "2026-03-26", zone = calendar$zone)
+  minutes <- archive_bars(archive, demo_symbols, interval = "1 minute", from = "2026-03-12",
+    to = "2026-03-26", zone = calendar$zone)
   demo_step("4  what is missing")
   gaps <- series_gaps(minutes, calendar, from = "2026-03-12", to = "2026-03-26")
   cli_print_gaps(gaps, 6, calendar$zone)
-  cat("\nThaw Day, 20 March, is no gap: the exchange's calendar expects nothing on it. Tamm Navigation (TAMX) was halted for two days.\n")
+  cat(paste0("\nThaw Day, 20 March, is no gap: the exchange's calendar expects nothing on it. ",
+    "Tamm Navigation (TAMX) was halted for two days.\n"))
   demo_step("5  days, figures and a table")
   days <- bars_regroup(minutes, "1 day", calendar, base = "1 minute", need = 0)
   file <- function(name) file.path(desk$folder, name)
-  figure_save(figure_candles(days, zone = calendar$zone, title = "Four shares on the Ysel Quay Exchange"), file("candles.png"))
-  figure_save(figure_lines(minutes, base = 100, zone = calendar$zone, title = "Four shares, first minute = 100"), file("lines.png"))
+  figure_save(figure_candles(days, zone = calendar$zone,
+    title = "Four shares on the Ysel Quay Exchange"), file("candles.png"))
+  figure_save(figure_lines(minutes, base = 100, zone = calendar$zone,
+    title = "Four shares, first minute = 100"), file("lines.png"))
   export_csv(days, file("days.csv"))
-  cat(text_table(days[days$symbol == "KELD", c("symbol", "time", "open", "high", "low", "close", "volume", "bars", "expected")]), sep = "\n")
+  cat(text_table(days[days$symbol == "KELD",
+    c("symbol", "time", "open", "high", "low", "close", "volume", "count", "expected")]),
+    sep = "\n")
 }
 
 # Each of the other services has manners of its own; what differs stands in its card.
@@ -75,70 +97,97 @@ demo_others <- function(desk, archive) {
   demo_step("6  the other services")
   source <- function(name) desk_source(desk, name)
   wants <- list(
-    "directory by first letters; some stand under two" = want_rows(source("quay"), "directory", letters = c("K", "T")),
+    "directory by first letters; some stand under two" = want_rows(source("quay"), "directory",
+      letters = c("K", "T")),
     "the whole market at one moment" = want_rows(source("quay"), "market"),
-    "candles by side: mid, bid and ask" = want_bars(source("fixing"), "ORV-TSK", "1 day", from = "2026-03-02", to = "2026-03-26"),
-    "daily rates, a map from currency to number" = want_rows(source("fixing"), "rates", day = c("2026-03-12", "2026-03-13")),
+    "candles by side: mid, bid and ask" = want_bars(source("fixing"), "ORV-TSK", "1 day",
+      from = "2026-03-02", to = "2026-03-26"),
+    "daily rates, a map from currency to number" = want_rows(source("fixing"), "rates",
+      day = c("2026-03-12", "2026-03-13")),
     "gauge stations" = want_rows(source("river"), "stations"),
-    "daily levels at Kelder Lock, 4 calls a second" = want_rows(source("river"), "levels", station = "kelder-lock", from = "2018-01-01", to = "2026-03-26"),
-    "facts from reports, with a token; one has none" = want_rows(source("register"), "facts", company = c("KELD", "WATR")),
-    "a contract's history, as an export to wait for" = want_bars(source("hall"), "SALT", "1 day", from = "2010-01-01", to = "2025-12-31")
+    "daily levels at Kelder Lock, 4 calls a second" = want_rows(source("river"), "levels",
+      station = "kelder-lock", from = "2018-01-01", to = "2026-03-26"),
+    "facts from reports, with a token; one has none" = want_rows(source("register"), "facts",
+      company = c("KELD", "WATR")),
+    "a contract's history, as an export to wait for" = want_bars(source("hall"), "SALT", "1 day",
+      from = "2010-01-01", to = "2025-12-31")
   )
-  runs <- lapply(wants, function(want) collect_run(plan_calls(want, archive), archive, progress = FALSE))
+  runs <- lapply(wants,
+    function(want) collect_run(plan_calls(want, archive), archive, progress = FALSE))
   number <- function(name) vapply(runs, function(run) run[[name]], 0)
-  table <- data.frame(source = vapply(wants, function(want) want$source$source, ""), asked_for = names(wants), pages = number("pages"), new = number("new"),
-    held = number("equal"), failed = vapply(runs, function(run) nrow(run$failed), 0L))
+  table <- data.frame(source = vapply(wants, function(want) want$source$source, ""),
+    asked_for = names(wants), pages = number("pages"), new = number("new"),
+    held = number("unchanged"), failed = vapply(runs, function(run) nrow(run$failed), 0L))
   cat(text_table(table), sep = "\n")
-  for (run in runs) if (nrow(run$failed)) cat("\n", run$failed$symbol, ": ", run$failed$what, "\n", sep = "")
+  for (run in runs) {
+    if (nrow(run$failed)) cat("\n", run$failed$symbol, ": ", run$failed$what, "\n", sep = "")
+  }
 }
 
 demo_statistics <- function(desk, archive) {
   basin <- desk_source(desk, "basin")
   demo_step("7  statistics: find, describe, ask by name, collect")
   found <- datasets_find(basin, "lock traffic", archive = archive)
-  cat("vetusta find basin lock traffic\n\n", paste0("  ", text_table(found[c("dataset", "title", "theme")]), "\n"), "\n", sep = "")
+  cat("vetusta find basin lock traffic\n\n",
+    paste0("  ", text_table(found[c("dataset", "title", "theme")]), "\n"), "\n", sep = "")
   about <- datasets_describe(basin, "LOCK_TRAFFIC", archive = archive)
   cat(utils::head(format_dataset(about, 3), 14), sep = "\n")
   cat("\n")
-  plan <- plan_calls(want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*", from = "2015", archive = archive), archive)
+  plan <- plan_calls(want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"),
+    CARGO = "grain*", from = "2015", archive = archive), archive)
   print(plan)
   cat("\n")
   print(collect_run(plan, archive, progress = FALSE))
-  print(collect_run(plan_calls(want_observations(basin, "FREIGHT_PRICES", STATE = "ORV", UNIT = "ORV_T", from = "2015", history = TRUE, archive = archive),
+  print(collect_run(plan_calls(want_observations(basin, "FREIGHT_PRICES", STATE = "ORV",
+    UNIT = "ORV_T", from = "2015", history = TRUE, archive = archive),
     archive), archive, progress = FALSE))
-  grain <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER", CARGO = "GRAIN", DIRECTION = "B", UNIT = "T", from = "2025-10-01")
-  cat("\n", paste0(text_table(as.data.frame(grain[c("series", "period", "value", "status", "OBS_STATUS")])), "\n"), sep = "")
-  revised <- archive_revisions(archive, "basin", "FREIGHT_PRICES")
+  grain <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER", CARGO = "GRAIN",
+    DIRECTION = "B", UNIT = "T", from = "2025-10-01")
+  cat("\n",
+    paste0(text_table(as.data.frame(grain[c("series", "period", "value", "status", "OBS_STATUS")])),
+      "\n"), sep = "")
+  revised <- archive_revisions(archive, "basin/FREIGHT_PRICES")
   revised <- revised[revised$releases > 1, ]
-  cat("\nfreight prices as they were first published, and now:\n", paste0(text_table(as.data.frame(utils::head(revised[c("series", "period", "first", "latest",
+  cat("\nfreight prices as they were first published, and now:\n",
+    paste0(text_table(as.data.frame(utils::head(revised[c("series", "period", "first", "latest",
     "revision")], 4))), "\n"), sep = "")
 }
 
 demo_align <- function(desk, archive) {
-  demo_step("8  gaps, filling and one grid", "The river's missing days are found and filled, and shown as filled; traffic and level stand on one grid, each from the day it was known.")
+  demo_step("8  gaps, filling and one grid",
+    paste0("The river's missing days are found and filled, and shown as filled; traffic and ",
+      "level stand on one grid, each from the day it was known."))
   level <- archive_rows(archive, "river", "levels")
   level <- level[level$series == "kelder-lock", ]
   gaps <- series_gaps(level)
   full <- series_fill(level, rule = c("linear", "seasonal"), at_most = 10)
-  cat("Kelder Lock: ", counted(nrow(level), "day"), ", ", counted(sum(gaps$missing), "missing day"), ", of which ", sum(full$status == "filled"),
+  cat("Kelder Lock: ", counted(nrow(level), "day"), ", ", counted(sum(gaps$missing), "missing day"),
+    ", of which ", sum(full$status == "filled"),
     " are filled on the line between their neighbours\n\n", sep = "")
   export_csv(full, file.path(desk$folder, "level.csv"))
-  traffic <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER", CARGO = "GRAIN", DIRECTION = "B", UNIT = "T")
+  traffic <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER",
+    CARGO = "GRAIN", DIRECTION = "B", UNIT = "T")
   traffic$series <- "grain"
-  # the office says when it releases only on request; without it a month counts 45 days after its end
+  # the office says when it releases only on request; without it a month counts 45 days after its
+  # end
   traffic$released <- NULL
   mean_level <- series_change(full, "mean", window = "30 days")
   mean_level$series <- "level"
-  grid <- series_align(traffic, mean_level, grid = as.Date(c("2025-12-01", "2026-01-01", "2026-02-01", "2026-03-01", "2026-04-01")), lag = c(grain = "45 days"), ages = TRUE)
+  grid <- series_align(traffic, mean_level,
+    grid = as.Date(c("2025-12-01", "2026-01-01", "2026-02-01", "2026-03-01", "2026-04-01")),
+    lag = c(grain = "45 days"), ages = TRUE)
   cat(text_table(as.data.frame(grid)), sep = "\n")
 }
 
 demo_end <- function(folder, services) {
   demo_step("done")
-  cat("in ", folder, ": candles.png, lines.png, days.csv, level.csv and archive.sqlite\n\nnext:\n", sep = "")
+  cat("in ", folder, ": candles.png, lines.png, days.csv, level.csv and archive.sqlite\n\nnext:\n",
+    sep = "")
   cat("  cd ", folder, "\n", sep = "")
-  cat("  vetusta list; vetusta list rows; vetusta list statistics; vetusta sources\n  vetusta figure candles KELD --interval \"1 minute\" --regroup \"1 hour\" --file hours.png\n")
-  cat("  vetusta gaps --source river --offer levels; vetusta revisions basin FREIGHT_PRICES\n  vetusta align KELD TAMX --interval \"1 minute\" --grid \"1 day\" --ages\n")
+  cat(paste0("  vetusta list; vetusta list datasets; vetusta sources\n  vetusta figure candles ",
+    "\"KELD@1 minute\" --regroup \"1 hour\" --file hours.png\n"))
+  cat(paste0("  vetusta gaps kelder-lock; vetusta revisions \"basin/FREIGHT_PRICES/*\"\n ",
+    " vetusta align \"KELD@1 minute\" kelder-lock --grid \"1 day\" --ages\n"))
   cat("  vetusta services --desk .      # in another window: serves the exchange again\n")
   cat("  vetusta collect quay SALT GRAV --interval \"5 minutes\" --span \"3 days\"\n")
 }

@@ -1,25 +1,31 @@
 cli_gaps <- function(arguments) {
-  options <- cli_arguments(arguments, "gaps", "[SYMBOL...|SERIES...]",
+  options <- cli_arguments(arguments, "gaps", "ADDRESS...",
     c(list(
-      cli_option("longest", "how many of the longest runs to show [10]", default = "10", metavar = "N"),
-      cli_option("faults", "show what is wrong instead of what is missing: doubled times, jumps, stale runs", flag = TRUE),
-      cli_option("published", "how long after its end a value is published, as \"45 days\": what is younger is told so", metavar = "LENGTH"),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular", metavar = "NAME")
+      cli_option("longest", "how many of the longest runs to show [10]", default = "10",
+        metavar = "N"),
+      cli_option("faults",
+        "show what is wrong instead of what is missing: doubled times, jumps, stale runs",
+        flag = TRUE),
+      cli_option("published",
+        "how long after its end a value is published, as \"45 days\": what is younger is told so",
+        metavar = "LENGTH"),
+      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
+        metavar = "NAME")
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta gaps KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26", "vetusta gaps --source river --offer levels kelder-lock",
+    c("vetusta gaps \"KELD@1 minute\" \"TAMX@1 minute\" --from 2026-03-12 --to 2026-03-26",
+      "vetusta gaps kelder-lock",
       "vetusta gaps --input level.csv --faults"))
   longest <- suppressWarnings(as.integer(options$longest))
   if (is.na(longest) || longest < 0) cli_usage_error("--longest must be a whole number")
   read <- cli_series(options)
-  x <- cli_one_table(read)
   if (options$faults) {
-    faults <- series_faults(x, value = if (series_kind(x) == "bars") options$value)
+    faults <- cli_each(read, options, function(x, interval, read) {
+      series_faults(x, value = cli_value(x, options))
+    })
     if (!nrow(faults)) cli_say("nothing is wrong")
     return(cli_put(faults, options, "fault"))
   }
-  session <- if (is.null(read$calendar) || options$session == "all") NULL else options$session
-  gaps <- series_gaps(x, read$calendar, interval = read$interval, from = options$from, to = options$to, session = session, published = options$published,
-    now = if (!is.null(options$published)) Sys.time(), withheld = cli_withheld(options), listed = cli_listed(options, x))
+  gaps <- cli_find_gaps(read, options)
   if (!is.null(options$file)) {
     return(cli_put(gaps, options, "run"))
   }
@@ -29,9 +35,26 @@ cli_gaps <- function(arguments) {
   cli_print_gaps(gaps, longest, read$zone)
 }
 
+# Gaps of all tables, with the summaries of all their series.
+cli_find_gaps <- function(read, options) {
+  summaries <- list()
+  gaps <- cli_each(read, options, function(x, interval, read) {
+    found <- series_gaps(x, read$calendar, interval = interval, from = options$from,
+      to = options$to, session = cli_sessions(read, options),
+      published = options$published, now = if (!is.null(options$published)) Sys.time(),
+      delayed_from = cli_delayed_from(options, read$sources),
+      listed = cli_listed(options, x, read$sources))
+    summaries[[length(summaries) + 1]] <<- attr(found, "summary")
+    found
+  })
+  attr(gaps, "summary") <- if (length(summaries) == 1) summaries[[1]]
+  else as.data.frame(cli_bind(summaries))
+  gaps
+}
+
 cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   summary <- attr(gaps, "summary")
-  summary$share <- sprintf("%.2f%%", 100 * summary$share)
+  summary$coverage <- sprintf("%.2f%%", 100 * summary$coverage)
   cli_print_table(summary)
   if (!nrow(gaps)) {
     cli_say("nothing is missing")
@@ -42,38 +65,44 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   # days and longer periods are told by their day
   whole <- nrow(shown) > 0 && all(as.numeric(gaps$first) %% 86400 == 0)
   if (whole) zone <- "UTC"
-  for (name in c("first", "last")) shown[[name]] <- format(shown[[name]], if (whole) "%Y-%m-%d" else "%Y-%m-%d %H:%M", tz = zone)
+  for (name in c("first", "last")) shown[[name]] <- format(shown[[name]], if (whole) "%Y-%m-%d"
+  else "%Y-%m-%d %H:%M", tz = zone)
   if (nrow(shown)) {
-    cat("\nthe longest of ", format(nrow(gaps), big.mark = ","), " runs", if (!whole) paste0(", in the time of ", zone), "\n", sep = "")
+    cat("\nthe longest of ", format(nrow(gaps), big.mark = ","), " runs",
+      if (!whole) paste0(", in the time of ", zone), "\n", sep = "")
     cat(text_table(shown), sep = "\n")
   }
 }
 
-# From when to when the series' instruments or stations are there, where the archive holds a directory of their source.
-cli_listed <- function(options, x) {
+# From when to when the series' instruments or stations are there, where the archive holds a
+# directory of their source.
+cli_listed <- function(options, x, sources) {
   if (!is.null(options$input)) {
     return(NULL)
   }
   archive <- cli_archive(options)
-  held <- archive_offers(archive)
-  names <- unique(as.character(x[["series"]] %||% x[["symbol"]]))
-  held <- held[held$shape %in% c("instruments", "places") & (is.null(options$source) | held$source %in% options$source), ]
+  held <- named_datasets(archive)
+  names <- unique(series_names_of(x))
+  held <- held[held$source %in% sources, ]
   for (i in seq_len(nrow(held))) {
-    rows <- archive_rows(archive, held$source[i], held$offer[i])
-    name <- as.character(rows[["symbol"]] %||% rows[["place"]])
-    days <- list(listed = rows[["listed"]] %||% rows[["first"]], delisted = rows[["delisted"]] %||% rows[["last_day"]] %||% rows[["last"]])
-    days <- lapply(days, function(day) if (inherits(day, "Date")) day else rep(as.Date(NA), length(name)))
-    if (any(names %in% name)) return(data.frame(series = name, symbol = name, listed = days$listed, delisted = days$delisted))
+    rows <- archive_rows(archive, held$source[i], held$dataset[i])
+    name <- as.character(rows[[held$column[i]]])
+    days <- list(listed = rows[["listed"]] %||% rows[["first"]],
+      delisted = rows[["delisted"]] %||% rows[["last_day"]] %||% rows[["last"]])
+    days <- lapply(days, function(day) {
+      if (inherits(day, "Date")) day
+      else rep(as.Date(NA), length(name))
+    })
+    if (any(names %in% name)) {
+      return(data.frame(series = name, symbol = name, listed = days$listed,
+        delisted = days$delisted))
+    }
   }
   NULL
 }
 
 # From when the desk's source holds its newest values back, where it does.
-cli_withheld <- function(options) {
-  desk <- if (is.null(options$input) && !is.null(options$source)) cli_desk(options, needed = FALSE)
-  if (is.null(desk) || !file.exists(file.path(desk$sources, paste0(options$source, ".yml")))) {
-    return(NULL)
-  }
-  withheld <- desk_source(desk, options$source)$withheld
-  if (is.null(withheld)) NULL else Sys.time() - withheld$seconds
+cli_delayed_from <- function(options, sources) {
+  source <- if (is.null(options$input)) cli_desk_source(options, sources)
+  if (is.null(source$delay)) NULL else Sys.time() - source$delay$seconds
 }

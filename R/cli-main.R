@@ -1,17 +1,19 @@
-# The command line: a small dispatcher. Each command is a function cli_<name>(arguments) in a file of its own; data goes to
-# standard output, everything else to standard error; the exit status is 0 done, 1 failed, 2 wrong usage.
+# The command line: a small dispatcher. Each command is a function cli_<name>(arguments) in a file
+# of its own; data goes to
+# standard output, everything else to standard error; the exit status is 0 done, 1 failed, 2 wrong
+# usage.
 
 cli_commands <- c(
   demo = "make a desk, serve invented services, collect from them and draw",
   services = "serve the invented services of the demo",
   sources = "list the desk's source cards, check one, or draft one from samples",
   secrets = "set, list or check the secrets of a desk, never showing one",
-  find = "find datasets of statistics by words or theme",
-  describe = "show a dataset's dimensions, codes and coverage",
+  find = "find datasets by words or theme",
+  describe = "show what a dataset takes and gives, and what it covers",
   plan = "say what a collection takes, before the first call",
   collect = "collect into the archive, within the source's limits",
   reread = "decode kept raw pages again with a corrected card, making no call",
-  list = "show what the archive holds, its journal or its findings",
+  list = "show what the archive holds: series by address, datasets, journal, faults",
   revisions = "show how figures were revised, release by release",
   calendar = "show a calendar, its closed days, or the times it expects",
   regroup = "make longer bars, or change the frequency of values",
@@ -48,11 +50,13 @@ cli_run <- function(arguments) {
   if (arguments[1] == "--version") arguments[1] <- "version"
   command <- arguments[1]
   if (!command %in% names(cli_commands)) {
-    cli_say("vetusta: there is no command \"", command, "\"; ", suggest_word(command, names(cli_commands)))
+    cli_say("vetusta: there is no command \"", command, "\"; ",
+      suggest_word(command, names(cli_commands)))
     return(2L)
   }
   # what runs long shows what it does while it does it
-  if (command %in% c("demo", "services") || isatty(stdout()) || sink.number() > 0) cli_work(command, arguments[-1]) else cli_put_out(command, function() cli_work(command, arguments[-1]))
+  if (command %in% c("demo", "services") || isatty(stdout()) || sink.number() > 0) cli_work(command,
+    arguments[-1]) else cli_put_out(command, function() cli_work(command, arguments[-1]))
 }
 
 cli_work <- function(command, arguments) {
@@ -64,7 +68,8 @@ cli_work <- function(command, arguments) {
         if (is.numeric(status)) as.integer(status) else 0L
       },
       vetusta_usage = function(e) {
-        cli_say("vetusta ", command, ": ", conditionMessage(e), "\n  to do: see `vetusta ", command, " --help`")
+        cli_say("vetusta ", command, ": ", conditionMessage(e), "\n  to do: see `vetusta ", command,
+          " --help`")
         2L
       },
       vetusta_help = function(e) 0L,
@@ -79,7 +84,8 @@ cli_work <- function(command, arguments) {
         if (grepl("SIGPIPE", conditionMessage(e))) {
           return(0L)
         }
-        cli_say("vetusta ", command, ": an internal error: ", conditionMessage(e), "\n  to do: report it with the command that you gave; nothing that was stored is lost")
+        cli_say("vetusta ", command, ": an internal error: ", conditionMessage(e),
+          "\n  to do: report it with the command that you gave; nothing that was stored is lost")
         1L
       }
     ),
@@ -94,7 +100,8 @@ cli_work <- function(command, arguments) {
   )
 }
 
-# R does not tell when standard output cannot be written: what a command prints is gathered, and written here. A reader that has left, as head does, is no failure.
+# R does not tell when standard output cannot be written: what a command prints is gathered, and
+# written here. A reader that has left, as head does, is no failure.
 cli_put_out <- function(command, work) {
   path <- tempfile("out")
   gathered <- file(path, "w+b")
@@ -112,7 +119,9 @@ cli_put_out <- function(command, work) {
     # 32 is EPIPE
     if (error == 32L) break
     if (error != 0L) {
-      cli_say("vetusta ", command, ": standard output cannot be written", if (error == 28L) ": no space is left on the device", "\n  to do: look where the output goes to")
+      cli_say("vetusta ", command, ": standard output cannot be written",
+        if (error == 28L) ": no space is left on the device",
+        "\n  to do: look where the output goes to")
       return(1L)
     }
   }
@@ -126,7 +135,9 @@ cli_failed <- function(error, status) {
 
 # An error's words for people at the shell: options for arguments, commands for functions.
 cli_words <- function(text) {
-  for (name in names(cli_functions)) text <- gsub(paste0(name, "()"), cli_functions[[name]], text, fixed = TRUE)
+  for (name in names(cli_functions)) {
+    text <- gsub(paste0(name, "()"), cli_functions[[name]], text, fixed = TRUE)
+  }
   text <- gsub("c\\(\"([^\"]*)\", \"([^\"]*)\"\\)", "\\1 \\2", text)
   text <- gsub("as_of = FALSE", "--own-time", text, fixed = TRUE)
   option <- function(name) paste0("--", gsub("_", "-", name))
@@ -137,53 +148,73 @@ cli_words <- function(text) {
   text
 }
 
-cli_functions <- list(bars_regroup = "`vetusta regroup`", series_condense = "`vetusta regroup`", series_refine = "`vetusta regroup`", want_bars = "`vetusta collect`",
-  want_rows = "`vetusta collect --offer`", plan_calls = "`vetusta plan`", collect_run = "`vetusta collect`", archive_open = "--archive", archive_findings = "`vetusta list findings`",
-  calendar_make = "a calendar file", source_calendar = "--calendar", source_card = "its name or its card", desk_open = "--desk", figure_lines = "`vetusta figure lines`",
+cli_functions <- list(bars_regroup = "`vetusta regroup`", series_condense = "`vetusta regroup`",
+  series_refine = "`vetusta regroup`", want_bars = "`vetusta collect`",
+  want_rows = "`vetusta collect`", plan_calls = "`vetusta plan`", collect_run = "`vetusta collect`",
+  archive_open = "--archive", archive_faults = "`vetusta list faults`",
+  calendar_make = "a calendar file", source_calendar = "--calendar",
+  source_card = "its name or its card", desk_open = "--desk",
+  figure_lines = "`vetusta figure lines`",
   figure_candles = "`vetusta figure candles`", bars_frame = "symbol, time and close")
 
-cli_option_words <- c("from", "to", "interval", "span", "rule", "lag", "oldest", "at_most", "constant", "neighbour", "window", "over", "or_before", "base", "grid", "source", "calendar",
-  "day_start", "value", "zone", "session", "need", "least", "change", "symbol", "columns", "time_as", "file", "as_of", "offer")
+cli_option_words <- c("from", "to", "interval", "span", "rule", "lag", "greatest_age", "at_most",
+  "constant", "neighbour", "window", "over", "or_before", "base", "grid", "source", "calendar",
+  "day_start", "value", "zone", "session", "need", "minimum_count", "change", "symbol", "columns",
+  "time_as", "file", "as_of")
 
 cli_say <- function(...) cat(..., "\n", file = stderr(), sep = "")
 
 cli_overview <- function() {
-  cat("vetusta collects market prices and statistics from data APIs, and keeps, aligns, mends and draws them.\n\nusage: vetusta COMMAND [...]\n\n")
+  cat(paste0("vetusta collects market prices and statistics from data APIs, and keeps, aligns, ",
+    "mends and draws them.\n\nusage: vetusta COMMAND [...]\n\n"))
   cat(sprintf("  %-9s %s\n", names(cli_commands), cli_commands), sep = "")
-  cat("\n`vetusta help COMMAND` shows a command's options and an example; `vetusta demo` is a good start.\n")
+  cat(paste0("\n`vetusta help COMMAND` shows a command's options and an example; `vetusta demo` ",
+    "is a good start.\n"))
 }
 
 cli_usage_error <- function(...) {
-  stop(structure(class = c("vetusta_usage", "error", "condition"), list(message = paste0(...), call = NULL)))
+  stop(structure(class = c("vetusta_usage", "error", "condition"),
+    list(message = paste0(...), call = NULL)))
 }
 
-# Reads a command's arguments with optparse. `options` are made by cli_option(); `words` are at least `least` positional ones.
+# Reads a command's arguments with optparse. `options` are made by cli_option(); `words` are at
+# least `least` positional ones.
 cli_arguments <- function(arguments, command, words, options, example, least = 0, most = Inf) {
   options <- c(options, list(cli_option("help", "show this and end", flag = TRUE, short = "h")))
   parser <- optparse::OptionParser(
-    usage = paste("vetusta", command, words, "[options]"), option_list = options, add_help_option = FALSE,
-    description = paste0("\n", toupper(substr(cli_commands[[command]], 1, 1)), substring(cli_commands[[command]], 2), "."),
+    usage = paste(c("vetusta", command, words[nzchar(words)], "[options]"), collapse = " "),
+    option_list = options,
+    add_help_option = FALSE,
+    description = paste0("\n", toupper(substr(cli_commands[[command]], 1, 1)),
+      substring(cli_commands[[command]], 2), "."),
     epilogue = paste0("example:\n", paste0("  ", example, collapse = "\n")), prog = "vetusta"
   )
   read <- tryCatch(
-    optparse::parse_args(parser, args = cli_joined(as.character(arguments), "--sample"), print_help_and_exit = FALSE, positional_arguments = TRUE, convert_hyphens_to_underscores = TRUE),
+    optparse::parse_args(parser, args = cli_joined(as.character(arguments), "--sample"),
+      print_help_and_exit = FALSE, positional_arguments = TRUE,
+      convert_hyphens_to_underscores = TRUE),
     error = function(e) cli_usage_error(cli_option_problem(conditionMessage(e)))
   )
   if (isTRUE(read$options$help)) {
     cat(cli_tidy_help(utils::capture.output(optparse::print_help(parser))), sep = "\n")
-    stop(structure(class = c("vetusta_help", "error", "condition"), list(message = "help", call = NULL)))
+    stop(structure(class = c("vetusta_help", "error", "condition"),
+      list(message = "help", call = NULL)))
   }
   if (length(read$args) < least) cli_usage_error("it needs ", words)
-  if (length(read$args) > most) cli_usage_error("\"", read$args[most + 1], "\" is one word too many")
+  if (length(read$args) > most) {
+    cli_usage_error("\"", read$args[most + 1], "\" is one word too many")
+  }
   c(list(words = read$args), read$options)
 }
 
-cli_option <- function(name, help, default = NULL, flag = FALSE, metavar = toupper(name), short = NULL) {
+cli_option <- function(name, help, default = NULL, flag = FALSE, metavar = toupper(name),
+  short = NULL) {
   flags <- c(if (!is.null(short)) paste0("-", short), paste0("--", name))
   if (flag) {
     return(optparse::make_option(flags, action = "store_true", default = FALSE, help = help))
   }
-  optparse::make_option(flags, type = "character", default = default, help = help, metavar = metavar)
+  optparse::make_option(flags, type = "character", default = default, help = help,
+    metavar = metavar)
 }
 
 cli_option_problem <- function(text) {
@@ -212,13 +243,21 @@ cli_help <- function(arguments) {
     cli_overview()
     return(0L)
   }
+  if (arguments[1] %in% c("--help", "-h", "help")) {
+    cat("usage: vetusta help [COMMAND]\n\nShow how a command is used.\n\nexample:\n",
+      "  vetusta help collect\n", sep = "")
+    return(0L)
+  }
   if (!arguments[1] %in% names(cli_commands)) {
-    cli_usage_error("there is no command \"", arguments[1], "\"; ", suggest_word(arguments[1], names(cli_commands)))
+    cli_usage_error("there is no command \"", arguments[1], "\"; ",
+      suggest_word(arguments[1], names(cli_commands)))
   }
   cli_command(arguments[1])("--help")
 }
 
-cli_command <- function(name) if (name == "calendar") cli_calendar_command else get(paste0("cli_", name), mode = "function")
+cli_command <- function(name) {
+  if (name == "calendar") cli_calendar_command else get(paste0("cli_", name), mode = "function")
+}
 
 cli_version <- function(arguments) {
   if (length(arguments) && arguments[1] %in% c("--help", "-h")) {
@@ -230,7 +269,8 @@ cli_version <- function(arguments) {
   0L
 }
 
-# An option that may be given several times: its values are joined with commas, as they may be written too.
+# An option that may be given several times: its values are joined with commas, as they may be
+# written too.
 cli_joined <- function(arguments, flag) {
   at <- which(arguments == flag & seq_along(arguments) < length(arguments))
   if (length(at) < 2) {

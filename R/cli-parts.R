@@ -2,12 +2,16 @@
 
 cli_place_options <- function() {
   list(
-    cli_option("desk", "the desk's folder; by default the one this is called in", metavar = "FOLDER"),
+    cli_option("desk", "the desk's folder; by default the one this is called in",
+      metavar = "FOLDER"),
     cli_option("archive", "an archive file, instead of the desk's", metavar = "FILE")
   )
 }
 
-cli_json_option <- function() list(cli_option("json", "print JSON, for another program", flag = TRUE))
+cli_json_option <- function() {
+  list(cli_option("json", "print JSON, for another program",
+  flag = TRUE))
+}
 
 cli_window_options <- function() {
   list(
@@ -20,13 +24,15 @@ cli_want_options <- function() {
   c(
     list(
       cli_option("interval", "length of the bars, as \"1 minute\" or PT1M", metavar = "LENGTH"),
-      cli_option("span", "length of history up to now, as \"10 days\"; instead of --from", metavar = "LENGTH")
+      cli_option("span", "length of history up to now, as \"10 days\"; instead of --from",
+        metavar = "LENGTH")
     ),
     cli_window_options(),
     list(
-      cli_option("session", "regular, or all for early and late trading too [regular]", default = "regular", metavar = "NAME"),
-      cli_option("offer", "the source's offer; one that gives no bars takes words such as station=kelder-lock", metavar = "NAME"),
-      cli_option("account", "one of the card's accounts, where it has several keys", metavar = "NAME")
+      cli_option("session", "regular, or all for early and late trading too [regular]",
+        default = "regular", metavar = "NAME"),
+      cli_option("account", "one of the card's accounts, where it has several keys",
+        metavar = "NAME")
     )
   )
 }
@@ -34,7 +40,10 @@ cli_want_options <- function() {
 cli_desk <- function(options, needed = TRUE) {
   if (is.null(options$desk) && !needed) {
     # that there is no desk is no fault; that its file is wrong is one
-    return(tryCatch(desk_open("."), vetusta_error_desk = function(e) if (isTRUE(e$absent)) NULL else stop(e)))
+    return(tryCatch(desk_open("."), vetusta_error_desk = function(e) {
+      if (isTRUE(e$absent)) NULL
+      else stop(e)
+    }))
   }
   desk_open(options$desk %||% ".")
 }
@@ -51,23 +60,65 @@ cli_needs <- function(options, name) {
 
 cli_source <- function(options, name = options$words[1]) {
   desk <- cli_desk(options, needed = FALSE)
-  if (is.null(desk)) source_card(name, account = options$account) else desk_source(desk, name, options$account)
+  if (is.null(desk)) source_card(name, account = options$account)
+  else desk_source(desk, name, options$account)
 }
 
-# Symbols for bars; key=value words for an offer of anything else.
+# SOURCE DATASET and what is asked of it: symbols, keys, or dimensions. The dataset may be left out
+# where the source has one
+# of bars and symbols follow.
 cli_want <- function(options) {
   source <- cli_source(options)
-  words <- options$words[-1]
-  if (!is.null(source$sdmx) && is.null(options$offer)) {
-    if (!length(words)) cli_usage_error("name a dataset; `vetusta find ", options$words[1], "` lists them")
-    return(want_observations(source, words[1], from = options$from, to = options$to, history = isTRUE(options$history), archive = cli_want_archive(options, create = TRUE),
-      keys = cli_pairs(words[-1], split = FALSE)))
+  named <- cli_named_dataset(source, options$words[-1])
+  cli_ask(named$dataset, source, named$words, options)
+}
+
+# list(dataset, words): a dataset of the card, or the name of a dataflow.
+cli_named_dataset <- function(source, words) {
+  known <- source$datasets
+  if (length(words) && words[1] %in% names(known)) {
+    return(list(dataset = known[[words[1]]], words = words[-1]))
   }
-  if (!is.null(options$offer) && !is.null(source$offers[[options$offer]]) && source$offers[[options$offer]]$shape != "bars") {
-    return(do.call(want_rows, c(list(source, options$offer), cli_pairs(words), list(span = options$span, from = options$from, to = options$to))))
+  if (speaks_sdmx(source)) {
+    if (!length(words)) {
+      cli_usage_error("name a dataset; `vetusta find ", source$source, "` lists them")
+    }
+    return(list(dataset = dataflow_named(words[1]), words = words[-1]))
   }
-  want_bars(source, cli_symbols(words), interval = cli_needs(options, "interval"), span = options$span, from = options$from, to = options$to,
-    session = options$session, offer = options$offer)
+  bars <- names(known)[vapply(known, gives_bars, TRUE)]
+  if (length(bars) != 1 || !length(words) || grepl("=", words[1], fixed = TRUE)) {
+    cli_usage_error("name a dataset of ", source$source, ": ", paste(names(known), collapse = ", "))
+  }
+  # a dataset's name that is misspelt is no symbol
+  near <- nearest_word(words[1], names(known), most = max(1, nchar(words[1]) / 3))
+  if (!is.null(near) && words[1] == tolower(words[1])) {
+    cli_usage_error(source$source, " has no dataset \"", words[1], "\"; did you mean \"", near,
+      "\"? Of a symbol with that name say: ", source$source, " ", bars, " ", words[1])
+  }
+  list(dataset = known[[bars]], words = words)
+}
+
+# A want of a dataset, by what kind of dataset it is.
+cli_ask <- function(dataset, source, words, options) UseMethod("cli_ask")
+
+#' @export
+cli_ask.vetusta_dataset_bars <- function(dataset, source, words, options) {
+  want_bars(source, cli_symbols(words), interval = cli_needs(options, "interval"),
+    span = options$span,
+    from = options$from, to = options$to, session = options$session, dataset = dataset$name)
+}
+
+#' @export
+cli_ask.vetusta_dataset_rows <- function(dataset, source, words, options) {
+  window <- list(span = options$span, from = options$from, to = options$to)
+  do.call(want_rows, c(list(source, dataset$name), cli_pairs(words), window))
+}
+
+#' @export
+cli_ask.vetusta_dataflow <- function(dataset, source, words, options) {
+  want_observations(source, dataset$name, from = options$from, to = options$to,
+    history = isTRUE(options$history),
+    archive = cli_want_archive(options, create = TRUE), keys = cli_pairs(words, split = FALSE))
 }
 
 # KELD,TAMX are two symbols, as KELD TAMX are.
@@ -83,44 +134,54 @@ cli_want_archive <- function(options, create) {
   if (!create && !file.exists(path)) NULL else archive_open(path)
 }
 
-# The calendar asked for, else that of the series' source where the desk has its card, else none.
-cli_calendar <- function(options, archive, symbols, interval) {
-  if (!is.null(options$calendar)) {
-    return(source_calendar(options$calendar))
-  }
+# The calendar of the series' source where the desk has its card, else none.
+cli_calendar <- function(options, sources) {
+  source <- cli_desk_source(options, sources)
+  if (is.null(source)) NULL else source_calendar(source)
+}
+
+# The only source of the series, where the desk has its card.
+cli_desk_source <- function(options, sources) {
   desk <- cli_desk(options, needed = FALSE)
-  held <- archive_series(archive)
-  source <- unique(held$source[held$symbol %in% symbols & held$interval == time_interval(interval)$iso])
-  known <- !is.null(desk) && length(source) == 1 && file.exists(file.path(desk$sources, paste0(source, ".yml")))
-  if (known) source_calendar(desk_source(desk, source)) else NULL
+  if (!is.null(desk) && length(sources) == 1 &&
+    file.exists(file.path(desk$sources, paste0(sources, ".yml")))) {
+    desk_source(desk, sources)
+  }
 }
 
-# Bars for gaps, figures and exports: read, and regrouped where that is asked for.
-cli_bars <- function(options, symbols) {
-  symbols <- cli_symbols(symbols)
-  archive <- cli_archive(options)
-  interval <- cli_needs(options, "interval")
-  calendar <- cli_calendar(options, archive, symbols, interval)
-  zone <- if (is.null(calendar)) "UTC" else calendar$zone
-  session <- if (is.null(options$session) || options$session == "all") NULL else options$session
-  bars <- archive_bars(archive, if (length(symbols)) symbols, interval, from = options$from, to = options$to, source = options$source, zone = zone)
-  regular <- is.null(session) || all(is.na(bars$session))
-  if (!regular) bars <- bars[bars$session %in% session, ]
-  if (!is.null(options$regroup)) bars <- bars_regroup(bars, options$regroup, calendar, session = if (is.null(calendar)) NULL else session, base = interval, need = 0)
-  list(bars = bars, calendar = calendar, zone = zone, interval = options$regroup %||% interval, session = session)
+# Bars for figures and exports, regrouped where that is asked for.
+cli_regrouped <- function(read, options) {
+  if (is.null(options$regroup)) {
+    return(read$tables)
+  }
+  Map(function(table, calendar) {
+    if (!is_bars(table)) {
+      cli_usage_error(
+        "--regroup is for bars; `vetusta regroup` changes the frequency of other values")
+    }
+    bars_regroup(table, options$regroup, calendar,
+      session = cli_sessions(list(calendar = calendar), options), base = attr(table, "interval"),
+      need = 0)
+  }, read$tables, read$calendars)
 }
 
-cli_bars_options <- function() {
+# The session of a calendar that counts: none where there is no calendar, or all are asked for.
+cli_sessions <- function(read, options) {
+  if (is.null(read$calendar) || identical(options$session, "all")) NULL else options$session
+}
+
+cli_read_options <- function() {
   c(
-    list(
-      cli_option("interval", "length of the archived bars, as \"1 minute\"", metavar = "LENGTH"),
-      cli_option("regroup", "a longer length to regroup them to, as \"1 day\"", metavar = "LENGTH")
-    ),
+    list(cli_option("regroup", "bars: a longer length to regroup them to, as \"1 day\"",
+      metavar = "LENGTH")),
     cli_window_options(),
     list(
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular", metavar = "NAME"),
-      cli_option("calendar", "a calendar's name or file; by default that of the series' source", metavar = "NAME"),
-      cli_option("source", "the source, where several have the symbol", metavar = "NAME")
+      cli_option("as-of", "the series as they were known on this day or at this instant",
+        metavar = "DAY"),
+      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
+        metavar = "NAME"),
+      cli_option("calendar", "a calendar's name or file; by default that of the series' source",
+        metavar = "NAME")
     ),
     cli_place_options()
   )
@@ -145,12 +206,15 @@ cli_print_json <- function(x) {
     if (inherits(value, "AsIs")) value
     else if (inherits(value, "POSIXct")) format_instant(value)
     else if (inherits(value, "vetusta_interval")) value$iso
-    else if (is.double(value) && !is.object(value)) ifelse(is.finite(value), paste0("\u0002", format_exact(value)), NA_character_)
+    else if (is.double(value) && !is.object(value)) ifelse(is.finite(value),
+      paste0("\u0002", format_exact(value)), NA_character_)
     else if (is.data.frame(value)) list_frame(lapply(as.list(value), plain))
     else if (is.list(value)) lapply(value, plain)
     else value
   }
-  # numbers in the shortest text that reads back the same: they travel as marked texts, whose quotes go
-  text <- jsonlite::toJSON(plain(x), dataframe = "rows", auto_unbox = TRUE, digits = NA, null = "null", na = "null", pretty = TRUE)
+  # numbers in the shortest text that reads back the same: they travel as marked texts, whose
+  # quotes go
+  text <- jsonlite::toJSON(plain(x), dataframe = "rows", auto_unbox = TRUE, digits = NA,
+    null = "null", na = "null", pretty = TRUE)
   cat(gsub("\"\\\\u0002([^\"]*)\"", "\\1", text), "\n", sep = "")
 }

@@ -1,45 +1,68 @@
 cli_services <- function(arguments) {
   options <- cli_arguments(arguments, "services", "",
     list(
-      cli_option("port", "the port on this machine, 0 for a free one [8471, or the desk's]", metavar = "N"),
-      cli_option("desk", "a desk whose desk.yml is told where the services are", metavar = "FOLDER"),
-      cli_option("seconds", "end after so many seconds; by default they run until stopped", metavar = "N"),
+      cli_option("port", "the port on this machine, 0 for a free one [8471, or the desk's]",
+        metavar = "N"),
+      cli_option("desk", "a desk whose desk.yml is told where the services are",
+        metavar = "FOLDER"),
+      cli_option("seconds", "end after so many seconds; by default they run until stopped",
+        metavar = "N"),
       cli_option("page", "the largest page, in rows [240]", default = "240", metavar = "N"),
-      cli_option("calls", "calls a minute that the exchange allows [90]", default = "90", metavar = "N"),
-      cli_option("fault", paste0("misbehave in one way: ", paste(standin_faults, collapse = ", ")), metavar = "KIND"),
+      cli_option("calls", "calls a minute that the exchange allows [90]", default = "90",
+        metavar = "N"),
+      cli_option("fault", paste0("misbehave in one way: ", paste(standin_faults, collapse = ", ")),
+        metavar = "KIND"),
       cli_option("every", "spoil each so-manieth answer [3]", default = "3", metavar = "N"),
-      cli_option("release", "which release of its figures the statistics office has, 1 or 2 [2]", default = "2", metavar = "N"),
-      cli_option("no-availability", "the statistics office does not say what is available", flag = TRUE)
+      cli_option("release", "which release of its figures the statistics office has, 1 or 2 [2]",
+        default = "2", metavar = "N"),
+      cli_option("no-availability", "the statistics office does not say what is available",
+        flag = TRUE)
     ),
     c("vetusta services", "vetusta services --port 0 --desk demo-desk"), most = 0)
   number <- function(name, least) {
     value <- suppressWarnings(as.numeric(options[[name]]))
-    if (length(value) != 1 || is.na(value) || value < least) cli_usage_error("--", name, " must be a number, ", least, " or more")
+    if (length(value) != 1 || is.na(value) || value < least) {
+      cli_usage_error("--", name, " must be a number, ", least, " or more")
+    }
     value
   }
   port <- if (!is.null(options$port)) number("port", 0) else cli_desk_port(options$desk)
-  if (!is.null(options$fault) && !options$fault %in% standin_faults) cli_usage_error("--fault cannot be \"", options$fault, "\"; ", suggest_word(options$fault, standin_faults))
+  if (!is.null(options$fault) && !options$fault %in% standin_faults) {
+    cli_usage_error("--fault cannot be \"", options$fault, "\"; ",
+      suggest_word(options$fault, standin_faults))
+  }
   seconds <- if (is.null(options$seconds)) Inf else number("seconds", 0)
-  standin_serve(port, until = seconds, most = number("page", 1), calls_a_minute = number("calls", 1), fault = options$fault, every = number("every", 1),
-    release = if (number("release", 1) > 1) 2 else 1, availability = !options$no_availability, ready = function(port) {
+  standin_serve(port, until = seconds, most = number("page", 1),
+    calls_a_minute = number("calls", 1), fault = options$fault, every = number("every", 1),
+    release = if (number("release", 1) > 1) 2
+    else 1, availability = !options$no_availability, ready = function(port) {
     addresses <- standin_addresses(port, options$fault)
     if (!is.null(options$desk)) {
       desk <- desk_open(options$desk)
-      desk_make(desk$folder, title = desk$title, cards = character(), addresses = utils::modifyList(desk$addresses, addresses))
+      desk_make(desk$folder, title = desk$title, cards = character(),
+        addresses = utils::modifyList(desk$addresses, addresses))
     }
-    cat(text_table(data.frame(service = names(standin_titles), source = unname(standin_titles), address = unlist(addresses))), sep = "\n")
+    cat(text_table(data.frame(service = names(standin_titles), source = unname(standin_titles),
+      address = unlist(addresses))), sep = "\n")
     cat("\n", paste0(names(standin_keys), "=", standin_keys, "\n"), sep = "")
     flush(stdout())
-    cli_say(if (is.finite(seconds)) paste("serving for", seconds, "seconds") else "serving until stopped with Ctrl-C")
+    cli_say(if (is.finite(seconds)) paste("serving for", seconds, "seconds")
+    else "serving until stopped with Ctrl-C")
   })
 }
 
-standin_titles <- c("Ysel Quay Exchange" = "quay", "Ysel Fixing" = "fixing", "Sarn River Survey" = "river", "Sarn Company Register" = "register",
+standin_titles <- c("Ysel Quay Exchange" = "quay", "Ysel Fixing" = "fixing",
+  "Sarn River Survey" = "river", "Sarn Company Register" = "register",
   "Quay Archive Hall" = "hall", "Basin Statistics Office" = "basin")
 
-standin_addresses <- function(port, fault = NULL) as.list(stats::setNames(paste0(standin_root(port, fault), "/", standin_titles), standin_titles))
+standin_addresses <- function(port,
+  fault = NULL) {
+  as.list(stats::setNames(paste0(standin_root(port, fault), "/", standin_titles),
+    standin_titles))
+}
 
-# The port at which the desk expects the services, so that a desk made by the demo works again later.
+# The port at which the desk expects the services, so that a desk made by the demo works again
+# later.
 cli_desk_port <- function(folder) {
   address <- if (!is.null(folder)) desk_open(folder)$addresses$quay
   port <- if (!is.null(address)) curl::curl_parse_url(address)$port

@@ -1,27 +1,40 @@
 cli_sources <- function(arguments) {
   options <- cli_arguments(arguments, "sources", "[list|check CARD|draft]",
     c(list(
-      cli_option("sample", "draft: a sample of an answer, JSON or CSV; give it several times, the first and the last page above all", metavar = "FILES"),
+      cli_option("sample",
+        paste0("draft: a sample of an answer, JSON or CSV; give it several times, the first and ",
+          "the last page above all"), metavar = "FILES"),
       cli_option("name", "draft: the source's name [new]", default = "new", metavar = "NAME"),
-      cli_option("file", "draft: where to write the card; by default standard output", metavar = "FILE")
+      cli_option("file", "draft: where to write the card; by default standard output",
+        metavar = "FILE")
     ), cli_place_options()[1], cli_json_option()),
-    c("vetusta sources", "vetusta sources check sources/quay.yml", "vetusta sources draft --sample first.json --sample last.json --name quay --file quay.yml"), most = 2)
+    c("vetusta sources", "vetusta sources check sources/quay.yml",
+      "vetusta sources draft --sample first.json --sample last.json --name quay --file quay.yml"),
+      most = 2)
   task <- if (length(options$words)) options$words[1] else "list"
-  if (!task %in% c("list", "check", "draft")) cli_usage_error("\"", task, "\" cannot be done with sources; ", suggest_word(task, c("list", "check", "draft")))
+  if (!task %in% c("list", "check", "draft")) {
+    cli_usage_error("\"", task, "\" cannot be done with sources; ",
+      suggest_word(task, c("list", "check", "draft")))
+  }
   if (task == "check") {
     if (length(options$words) != 2) cli_usage_error("check needs a card")
     # a card of the desk by its name, else a file
     card <- cli_source(options, options$words[2])
     if (options$json) {
-      cli_print_json(list(source = card$source, title = card$title, address = card$address, access = card$access$by, secrets = cli_array(access_secrets(card$access)),
-        limits = cli_array(vapply(card$limits, format_limit, "")), offers = cli_array(names(card$offers)), file = card$file))
-    } else print(card)
+      cli_print_json(list(source = card$source, title = card$title, address = card$address,
+        access = card$access$by, secrets = cli_array(access_secrets(card$access)),
+        limits = cli_array(vapply(card$limits, format_limit, "")),
+        datasets = cli_array(names(card$datasets)), file = card$file))
+    } else {
+      print(card)
+    }
     return(cli_say("the card is right"))
   }
   if (task == "draft") {
     if (is.null(options$sample)) cli_usage_error("draft needs --sample")
     text <- source_draft(strsplit(options$sample, ",", fixed = TRUE)[[1]], options$name)
-    if (is.null(options$file)) cat(text, sep = "\n") else write_lines_whole(text, options$file, "draft")
+    if (is.null(options$file)) cat(text, sep = "\n")
+    else write_lines_whole(text, options$file, "draft")
     return(cli_say("edit what is marked, then: vetusta sources check ", options$file %||% "CARD"))
   }
   desk <- cli_desk(options)
@@ -30,12 +43,17 @@ cli_sources <- function(arguments) {
   rows <- do.call(rbind, lapply(cards, function(file) {
     card <- desk_source(desk, sub("[.]yml$", "", basename(file)))
     data.frame(source = card$source, title = card$title, access = card$access$by,
-      secrets = if (!length(access_secrets(card$access))) "none needed" else if (all(secrets_set(card))) "set" else "not set",
-      limits = paste(vapply(card$limits, format_limit, ""), collapse = ", "), offers = paste(names(card$offers), collapse = ", "))
+      secrets = if (!length(access_secrets(card$access))) "none needed"
+      else if (all(secrets_set(card))) "set" else "not set",
+      limits = paste(vapply(card$limits, format_limit, ""), collapse = ", "),
+      datasets = paste(names(card$datasets), collapse = ", "))
   }))
   if (options$json) {
-    rows$limits <- lapply(cards, function(file) cli_array(vapply(source_card(file)$limits, format_limit, "")))
-    rows$offers <- lapply(cards, function(file) cli_array(names(source_card(file)$offers)))
+    rows$limits <- lapply(cards,
+      function(file) cli_array(vapply(source_card(file)$limits, format_limit, "")))
+    rows$datasets <- lapply(cards, function(file) cli_array(names(source_card(file)$datasets)))
     cli_print_json(rows)
-  } else cli_print_table(rows)
+  } else {
+    cli_print_table(rows)
+  }
 }

@@ -1,66 +1,80 @@
 # The download of an export: to disk, within the limits, going on where it broke off.
 
 # Beside the archive, named after the call; what is there already is not downloaded again.
-job_file <- function(state, chain) {
-  folder <- paste0(state$archive$path, ".parts")
+job_file <- function(job) {
+  folder <- job$run$sink$folder
   dir.create(folder, showWarnings = FALSE)
-  file.path(folder, paste0(content_hash(charToRaw(paste(state$want$source$source, state$want$offer$name, chain$start))), ".part"))
+  name <- paste(job$run$source$source, job$run$want$dataset$name, job$chain$start)
+  file.path(folder, paste0(content_hash(charToRaw(name)), ".part"))
 }
 
-job_download <- function(state, chain, link, file) {
+job_download <- function(job, link, file) {
+  run <- job$run
   for (attempt in 1:5) {
-    while ((pause <- take_token(state)) > 0) {
-      if (pause > state$most_wait) {
-        job_later(state, pause)
+    while ((pause <- run$counter$take()) > 0) {
+      if (pause > run$most_wait) {
+        job_later(job, pause)
         return(FALSE)
       }
       Sys.sleep(pause)
     }
-    chain$asked <- as.numeric(Sys.time())
-    chain$request$address <- link
-    reason <- job_download_rest(state, link, file)
-    state$counter$answered(attr(pause, "token"))
+    job$chain$asked <- now_seconds()
+    job$chain$request$address <- link
+    reason <- job_download_rest(run, link, file)
+    run$counter$answered(attr(pause, "token"))
     if (is.null(reason)) {
-      journal_alone(state, chain, list(status = 200L, body = raw()), "asked", paste("the file,", number_text(file.size(file)), "bytes"))
+      journal_alone(run, job$chain, list(status = 200L, body = raw()), "asked",
+        paste("the file,", number_text(file.size(file)), "bytes"))
       return(TRUE)
     }
     if (is_for_good(reason)) break
-    state$again <- state$again + 1
-    journal_alone(state, chain, list(), "again", redact(reason, state_secrets(state)))
+    job$tally <- tally_again(job$tally)
+    journal_alone(run, job$chain, list(), "retried", redact(reason, run$secrets()))
     Sys.sleep(retry_pause(attempt))
   }
   # a link that leads nowhere is looked for anew the next time
-  if (is_for_good(reason)) in_transaction(state$archive, function() archive_job_forget(state$archive, state$want, chain))
-  collect_failed(state, chain, list(), "failed", paste0("the download broke off: ", redact(reason, state_secrets(state))),
-    if (is_for_good(reason)) "run it again: the export is asked for anew" else "run it again: it goes on where it broke off")
+  if (is_for_good(reason)) job_forget(job)
+  todo <- if (is_for_good(reason)) "run it again: the export is asked for anew"
+  else "run it again: it goes on where it broke off"
+  job_failed(job, list(), "failed",
+    paste0("the download broke off: ", redact(reason, run$secrets())), todo)
   FALSE
 }
 
-# Fetches what is missing of the file; NULL when it is whole, else the reason why not. The rest is asked for only of the file
+# Fetches what is missing of the file; NULL when it is whole, else the reason why not. The rest is
+# asked for only of the file
 # that was begun (If-Range, RFC 9110): where it has changed, it comes whole.
-job_download_rest <- function(state, link, file, redirects = wire_bounds$redirects) {
-  source <- state$want$source
+job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects) {
+  source <- run$source
   tag <- paste0(file, ".tag")
   have <- if (file.exists(file)) file.size(file) else 0
-  request <- wire_signed(list(address = link, method = "GET", headers = list()), source, state$tokens)
-  handle <- curl::new_handle(followlocation = 0L, connecttimeout = min(source$patience, wire_bounds$connect), low_speed_limit = 1L, low_speed_time = source$patience,
+  request <- wire_signed(list(address = link, method = "GET", headers = list()), source, run$tokens)
+  handle <- curl::new_handle(followlocation = 0L,
+    connecttimeout = min(source$patience, wire_bounds$connect), low_speed_limit = 1L,
+    low_speed_time = source$patience,
     useragent = "vetusta", accept_encoding = NULL)
-  # the bytes as they are on the way are kept, so that the place to go on at is the same on both sides
+  # the bytes as they are on the way are kept, so that the place to go on at is the same on both
+  # sides
   request$headers[["Accept-Encoding"]] <- "identity"
-  if (have > 0) request$headers[c("Range", "If-Range")] <- c(list(paste0("bytes=", number_text(have), "-")), list(if (file.exists(tag)) readLines(tag, 1)))
+  if (have > 0) {
+    request$headers[c("Range", "If-Range")] <- c(list(paste0("bytes=", number_text(have), "-")),
+      list(if (file.exists(tag)) readLines(tag, 1)))
+  }
   curl::handle_setheaders(handle, .list = request$headers[lengths(request$headers) > 0])
   answer <- job_stream(request$address, handle, file, tag)
   status <- answer$status
   headers <- answer$headers
   if (!is.null(answer$reason)) {
-    return(if (grepl("certificate|too large", answer$reason)) for_good(answer$reason) else answer$reason)
+    return(if (grepl("certificate|too large", answer$reason)) for_good(answer$reason)
+    else answer$reason)
   }
   redirect <- redirect_address(list(status = status, headers = headers, address = link))
   if (!is.null(redirect)) {
-    if (redirects < 1 || !may_follow(redirect, source$address, source$elsewhere) || (!same_origin(redirect, source$address) && has_secret(redirect, state_secrets(state)))) {
+    if (redirects < 1 || !may_follow(redirect, source$address, source$elsewhere) ||
+      (!same_origin(redirect, source$address) && has_secret(redirect, run$secrets()))) {
       return(for_good("the link redirects to another place, which is not followed"))
     }
-    return(job_download_rest(state, redirect, file, redirects - 1))
+    return(job_download_rest(run, redirect, file, redirects - 1))
   }
   if (status == 416 && have > 0) {
     return(job_end(file, headers[["content-range"]], have))
@@ -71,7 +85,8 @@ job_download_rest <- function(state, link, file, redirects = wire_bounds$redirec
   }
 }
 
-# What comes is written as it comes, so that nothing of it comes twice, however the run ends: after what is here, if it is the rest of the same
+# What comes is written as it comes, so that nothing of it comes twice, however the run ends: after
+# what is here, if it is the rest of the same
 # file (HTTP 206), and else in its place.
 job_stream <- function(address, handle, file, tag) {
   curl::handle_setopt(handle, url = address)
@@ -106,7 +121,8 @@ job_stream <- function(address, handle, file, tag) {
     flush(sink)
   }
   pool <- curl::new_pool()
-  curl::multi_add(handle, pool = pool, data = write, done = function(answer) NULL, fail = function(why) reason <<- reason %||% why)
+  curl::multi_add(handle, pool = pool, data = write, done = function(answer) NULL,
+    fail = function(why) reason <<- reason %||% why)
   # a stop within `write` ends the transfer and is its reason; it is not to be printed on the way
   shown <- options(show.error.messages = FALSE)
   on.exit({
@@ -122,11 +138,14 @@ job_stream <- function(address, handle, file, tag) {
 
 # Whether a part of a file is the rest from `at` on; one that does not say is taken for it.
 begins_at <- function(headers, at) {
-  said <- suppressWarnings(as.numeric(sub("^bytes +([0-9]+)-.*", "\\1", headers[["content-range"]] %||% "")))
+  said <-
+    suppressWarnings(as.numeric(sub("^bytes +([0-9]+)-.*", "\\1",
+      headers[["content-range"]] %||% "")))
   is.na(said) || said == at
 }
 
-# Nothing follows what is here (HTTP 416): it is whole, unless the service's file has another length, and then it begins anew.
+# Nothing follows what is here (HTTP 416): it is whole, unless the service's file has another
+# length, and then it begins anew.
 job_end <- function(file, range, have) {
   length <- suppressWarnings(as.numeric(sub(".*/", "", range %||% "")))
   if (is.na(length) || length == have) {
@@ -136,8 +155,10 @@ job_end <- function(file, range, have) {
   "the file has another length than before"
 }
 
-# What tells whether a file is the same: its tag, unless that is a weak one, which does not tell of bytes, or the time of its last change.
+# What tells whether a file is the same: its tag, unless that is a weak one, which does not tell of
+# bytes, or the time of its last change.
 job_note_tag <- function(tag, headers) {
-  value <- if (!is.null(headers$etag) && !startsWith(headers$etag, "W/")) headers$etag else headers[["last-modified"]]
+  value <- if (!is.null(headers$etag) && !startsWith(headers$etag, "W/")) headers$etag
+  else headers[["last-modified"]]
   if (is.null(value)) unlink(tag) else writeLines(value, tag)
 }

@@ -1,38 +1,60 @@
-# The file of an export, stored in pieces: memory does not grow with its length, and what it covers is noted when all of it is in.
+# The file of an export, stored in pieces: memory does not grow with its length, and what it covers
+# is noted when all of it is
+# in.
 
-job_store <- function(state, chain, offer, file) {
-  where <- paste0("source ", state$want$source$source, ", offer ", offer$name, ", the export of ", chain$label)
-  file <- plain_file(file, offer$job$unpack %||% "none", where)
+job_store <- function(job, file) {
+  run <- job$run
+  dataset <- run$want$dataset
+  where <- paste0("source ", run$source$source, ", dataset ", dataset$name, ", the export of ",
+    job$chain$label)
+  file <- plain_file(file, dataset$job$unpack %||% "none", where)
   open <- NULL
-  format <- offer$format %||% "json"
   keep <- function(decoded) {
-    open <<- rbind(open, job_piece(state, chain, offer, decoded))
-    chain$page <<- chain$page + 1
+    open <<- rbind(open, job_piece(job, decoded))
+    job$chain$page <- job$chain$page + 1
   }
-  # what the file repeats of a secret is in no row either
-  clean <- function(lines) {
-    secrets <- Filter(function(secret) nchar(secret) >= 6 && grepl("[^0-9.,]", secret), state_secrets(state))
-    if (length(secrets) && any(vapply(unlist(lapply(secrets, secret_forms)), function(form) any(grepl(form, lines, fixed = TRUE, useBytes = TRUE)), TRUE))) redact(lines, secrets) else lines
-  }
-  if (format %in% c("csv", "tsv")) job_table(offer, file, where, clean, function(rows) keep(decode_rows(offer, rows, state$want$source$zone, where, chain$known)))
-  else if (format == "json-lines") job_lines(offer, file, clean, function(body) keep(decode_body(offer, body, state$want$source, chain$known, where = where)))
-  else {
-    if (file.size(file) > wire_bounds$body) stop_payload("The export is too large to be read at once.", where, "ask for a shorter window, or for lines of JSON or a table where the service has them")
-    keep(decode_body(offer, without_secrets(readBin(file, "raw", file.size(file)), state_secrets(state)), state$want$source, chain$known, where = where))
-  }
+  clean <- function(lines) without_secret_words(lines, run$secrets())
+  read <- job_readers[[dataset$format %||% "json"]] %||% job_whole
+  read(job, file, where, clean, keep)
+  chain <- job$chain
   chain$cover <- c(chain$from, chain$to)
   chain$last <- TRUE
-  in_transaction(state$archive, function() {
-    claim_ended(state, chain)
-    call_held(state, chain, state$want$source$source, offer$name)
-    if (state$want$shape != "bars") return(invisible())
-    state$empty <- c(state$empty, Filter(function(name) is.null(state$came[[name]]), chain$symbols))
-    cover_bars(state, chain, open %||% list())
-  })
-  TRUE
+  good <- open %||% data.frame(symbol = character(), time = numeric(), status = character())
+  claim_over(run, chain, covered = want_covered(run$want, chain, good, whole = TRUE),
+    notes = want_notes(run$want, chain))
+  job$tally$empty <- c(job$tally$empty, setdiff(want_without(run$want, chain), job$tally$came))
 }
 
-# The content of the file. What a service has packed once more on the way (Content-Encoding) is unpacked too.
+# What the file repeats of a secret is in no row either.
+without_secret_words <- function(lines, secrets) {
+  secrets <- Filter(function(secret) nchar(secret) >= 6 && grepl("[^0-9.,]", secret), secrets)
+  said <- function(form) any(grepl(form, lines, fixed = TRUE, useBytes = TRUE))
+  if (length(secrets) &&
+    any(vapply(unlist(lapply(secrets, secret_forms)), said, TRUE))) redact(lines, secrets)
+    else lines
+}
+
+# How a file is read, by its format.
+job_readers <- list(
+  csv = function(...) job_table(...), tsv = function(...) job_table(...),
+  "json-lines" = function(...) job_lines(...)
+)
+
+job_whole <- function(job, file, where, clean, keep) {
+  if (file.size(file) > wire_bounds$body) {
+    stop_payload("The export is too large to be read at once.", where,
+      "ask for a shorter window, or for lines of JSON or a table where the service has them")
+  }
+  body <- without_secrets(readBin(file, "raw", file.size(file)), job$run$secrets())
+  keep(job_decoded(job, body, where))
+}
+
+job_decoded <- function(job, body, where) {
+  decode_body(job$run$want$dataset, body, job$run$source, job$chain$known, where = where)
+}
+
+# The content of the file. What a service has packed once more on the way (Content-Encoding) is
+# unpacked too.
 plain_file <- function(file, how, where) {
   if (how == "zip" && !is_gzip(readBin(file, "raw", 3))) {
     return(unpack_file(file, paste0(file, ".zip.plain"), "zip", where))
@@ -47,15 +69,20 @@ plain_file <- function(file, how, where) {
 
 job_reader <- function(file) {
   connection <- file(file, "r")
-  list(read = function(n) suppressWarnings(readLines(connection, n, warn = FALSE)), close = function() close(connection))
+  list(read = function(n) suppressWarnings(readLines(connection, n, warn = FALSE)),
+    close = function() close(connection))
 }
 
 # A table, some ten thousand lines at a time, each piece with the names of the columns before it.
-job_table <- function(offer, file, where, clean, keep) {
+job_table <- function(job, file, where, clean, keep) {
+  dataset <- job$run$want$dataset
   lines_of <- job_reader(file)
   on.exit(lines_of$close())
-  table <- offer$table
-  recode <- function(lines) if (is.null(table$encoding)) lines else recoded(lines, table$encoding, where)
+  table <- dataset$table
+  recode <- function(lines) {
+    if (is.null(table$encoding)) lines
+    else recoded(lines, table$encoding, where)
+  }
   if (!is.null(table$skip)) lines_of$read(table$skip)
   # what comes before the names and is none of them
   repeat {
@@ -65,24 +92,32 @@ job_table <- function(offer, file, where, clean, keep) {
     if (!length(first)) stop_payload("The export is empty.", where, "look at the want")
     bytes <- charToRaw(first)
     if (identical(bytes[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) first <- rawToChar(bytes[-(1:3)])
-    if (nzchar(trimws(first)) && (is.null(table$remark) || !startsWith(trimws(first, "left"), table$remark))) break
+    if (nzchar(trimws(first)) &&
+      (is.null(table$remark) || !startsWith(trimws(first, "left"), table$remark))) {
+      break
+    }
   }
   stop_on_other_kind(first, where)
   rest <- table[setdiff(names(table), c("skip", "encoding"))]
   header <- if (table$names %||% TRUE) first
   ahead <- if (is.null(header)) first
   repeat {
-    lines <- clean(c(ahead, whole_lines(lines_of, offer$job$piece %||% 20000)))
+    lines <- clean(c(ahead, whole_lines(lines_of, job$run$want$dataset$job$piece %||% 20000)))
     ahead <- NULL
     if (!length(lines)) break
-    keep(read_text_table(text = paste0(paste(c(header, plain_lines(recode(lines), rest)), collapse = "\n"), "\n"), format = offer$format, where = where, table = rest))
+    text <- paste0(paste(c(header, plain_lines(recode(lines), rest)), collapse = "\n"), "\n")
+    rows <- read_text_table(text = text, format = dataset$format, where = where, table = rest)
+    keep(decode_rows(dataset, rows, job$run$source$zone, where, job$chain$known))
   }
 }
 
 # Lines whose quotation marks are closed: a line break within quotes ends no row.
 whole_lines <- function(lines_of, size) {
   lines <- lines_of$read(size)
-  marks <- function(text) sum(nchar(text, "bytes") - nchar(gsub("\"", "", text, fixed = TRUE, useBytes = TRUE), "bytes"))
+  marks <- function(text) {
+    sum(nchar(text, "bytes") -
+    nchar(gsub("\"", "", text, fixed = TRUE, useBytes = TRUE), "bytes"))
+  }
   while (length(lines) && marks(lines) %% 2 == 1) {
     more <- lines_of$read(1)
     if (!length(more)) break
@@ -91,26 +126,28 @@ whole_lines <- function(lines_of, size) {
   lines
 }
 
-job_lines <- function(offer, file, clean, keep) {
+job_lines <- function(job, file, where, clean, keep) {
   lines_of <- job_reader(file)
   on.exit(lines_of$close())
-  while (length(lines <- lines_of$read(offer$job$piece %||% 20000))) {
+  while (length(lines <- lines_of$read(job$run$want$dataset$job$piece %||% 20000))) {
     lines <- clean(lines[nzchar(trimws(lines))])
-    if (length(lines)) keep(charToRaw(paste(lines, collapse = "\n")))
+    if (length(lines)) keep(job_decoded(job, charToRaw(paste(lines, collapse = "\n")), where))
   }
 }
 
-# Stores a piece; gives its bars that have not ended, which are not covered.
-job_piece <- function(state, chain, offer, decoded) {
-  tidy <- tidy_page(state$want, state$calendar, chain$symbols, decoded)
-  frame <- tidy$rows
-  bars <- state$want$shape == "bars"
-  chain$asked <- as.numeric(Sys.time())
+# Stores a piece; gives its rows that are not at their end, which are not covered.
+job_piece <- function(job, decoded) {
+  run <- job$run
+  chain <- job$chain
+  tidy <- want_tidy(run$want, run$calendar, chain$symbols, decoded)
+  chain$asked <- now_seconds()
   chain$cover <- NULL
   chain$last <- FALSE
-  page <- list(rows = frame, count = decoded$rows, faults = tidy$faults, notes = NULL, following = "piece")
   chain$windowed <- TRUE
-  state$store(state, chain, list(status = 200L, body = raw()), page)
-  state$pages <- state$pages + 1
-  if (bars) as.data.frame(frame[frame$status == "provisional", c("symbol", "time", "status")])
+  page <- page_make(tidy$rows, tidy$faults, count = decoded$rows, following = "piece")
+  counts <- collect_store(run, chain, list(status = 200L, body = raw()), page)
+  job$tally <- collect_came(run, tally_page(job$tally, counts, page), chain, page)
+  if (!is.null(tidy$rows[["status"]]) && !is.null(tidy$rows[["symbol"]])) {
+    as.data.frame(tidy$rows[tidy$rows$status %in% "provisional", c("symbol", "time", "status")])
+  }
 }

@@ -1,93 +1,137 @@
-# Jobs: an export is asked for, looked at again with growing pauses, its link followed, the file downloaded to disk with
-# resume, and stored in pieces. Each step is noted in the archive: after a restart the export is not asked for again.
+# Jobs: an export is asked for, looked at again with growing pauses, its link followed, the file
+# downloaded to disk with
+# resume, and stored in pieces. Each step is noted in the archive: after a restart the export is
+# not asked for again.
 
-collect_job <- function(state, chain) {
-  offer <- state$want$offer
-  note <- archive_job(state$archive, state$want, chain) %||% job_ask(state, chain, offer)
-  if (is.null(note)) {
+# Every job of a run, one after the other.
+collect_jobs <- function(run, queue, tally) {
+  while (queue_left(queue) && !queue$stopped) {
+    chain <- next_chain(run, queue)
+    if (is.null(chain)) {
+      Sys.sleep(0.2)
+      next
+    }
+    job <- list2env(list(run = run, queue = queue, tally = tally, chain = chain),
+      parent = emptyenv())
+    collect_job(job)
+    tally <- job$tally
+  }
+  tally
+}
+
+collect_job <- function(job) {
+  note <- job_noted(job) %||% job_ask(job)
+  if (!is.null(note) && is.na(note$link)) note <- job_look(job, note)
+  file <- job_file(job)
+  if (is.null(note) || !job_download(job, note$link, file)) {
     return(invisible())
   }
-  if (is.na(note$link)) note <- job_look(state, chain, offer, note)
-  if (is.null(note)) {
-    return(invisible())
-  }
-  file <- job_file(state, chain)
-  if (!job_download(state, chain, note$link, file)) {
-    return(invisible())
-  }
-  chain$request$address <- note$link
-  good <- tryCatch(job_store(state, chain, offer, file), vetusta_error_payload = function(e) {
-    collect_failed(state, chain, list(), "payload", e$what, e$todo)
-    FALSE
-  })
+  job$chain$request$address <- note$link
+  tryCatch(job_store(job, file),
+    vetusta_error_payload = function(e) job_failed(job, list(), "payload", e$what, e$todo))
   beside <- list.files(dirname(file), full.names = TRUE)
   unlink(beside[startsWith(basename(beside), basename(file))])
   # its folder is of no use any more, unless another export is in it
-  if (!length(list.files(dirname(file), all.files = TRUE, no.. = TRUE))) unlink(dirname(file), recursive = TRUE)
-  in_transaction(state$archive, function() archive_job_forget(state$archive, state$want, chain))
-  invisible(good)
+  if (!length(list.files(dirname(file), all.files = TRUE, no.. = TRUE))) {
+    unlink(dirname(file), recursive = TRUE)
+  }
+  job_forget(job)
 }
 
-job_ask <- function(state, chain, offer) {
-  answer <- job_fetch(state, chain, chain$request, "the export")
+# What is known of a job: where to look for it, and its link once it is ready.
+job_noted <- function(job) {
+  found <- job$run$sink$noted("job", job$chain$start)
+  if (!is.null(found)) {
+    place <- jsonlite::fromJSON(found$value)
+    list(look = place$look, link = place$link %||% NA_character_)
+  }
+}
+
+job_note <- function(job, look, link = NULL) {
+  place <- list(look = look, link = link)
+  job$run$sink$note("job", job$chain$start,
+    as.character(jsonlite::toJSON(place[lengths(place) > 0], auto_unbox = TRUE)))
+  list(look = look, link = link %||% NA_character_)
+}
+
+job_forget <- function(job) job$run$sink$forget("job", job$chain$start)
+
+# The job's failure; nothing comes of it.
+job_failed <- function(job, answer, outcome, what, todo) {
+  job$tally <- collect_failed(job$run, job$tally, job$chain, answer, outcome, what, todo)
+  NULL
+}
+
+job_ask <- function(job) {
+  rule <- job$run$want$dataset$job
+  answer <- job_fetch(job, job$chain$request, "the export")
   if (is.null(answer)) {
     return(NULL)
   }
-  look <- if (identical(offer$job$look, "location")) {
-    answer$headers[["location"]] %|else|% function(address) absolute_address(address, answer$address)
-  } else {
-    job_member(answer, offer$job$ticket) %|else|% function(ticket) job_look_address(state, chain, offer, ticket)
+  look <- if (identical(rule$look, "location")) answer$headers[["location"]] %|else|%
+    function(address) {
+    absolute_address(address, answer$address)
+  } else job_member(answer, rule$ticket) %|else|% function(ticket) job_look_address(job, ticket)
+  if (!job_may_follow(job, look)) {
+    ticket <- if (!is.null(rule$ticket)) paste0(": there is no ticket at ", rule$ticket)
+    return(job_failed(job, answer, "payload",
+      paste0("the answer does not say where to look for the export", ticket),
+      "correct ticket: and look: in the card"))
   }
-  if (is.null(look) || is.na(look) || !may_follow(look, state$want$source$address, state$want$source$elsewhere)) {
-    collect_failed(state, chain, answer, "payload", paste0("the answer does not say where to look for the export",
-      if (!is.null(offer$job$ticket)) paste0(": there is no ticket at ", offer$job$ticket)), "correct ticket: and look: in the card")
-    return(NULL)
-  }
-  in_transaction(state$archive, function() archive_job_note(state$archive, state$want, chain, look, NA_character_))
-  list(look = look, link = NA_character_)
+  job_note(job, look)
 }
 
-job_look_address <- function(state, chain, offer, ticket) {
-  address <- template_expand(offer$job$look, c(list(ticket = ticket), offer_values(offer, chain$known, state$want$source$zone)))
-  if (grepl("^https?://", address)) address else paste0(state$want$source$address, address)
+job_may_follow <- function(job, address) {
+  !is.null(address) && !is.na(address) &&
+    may_follow(address, job$run$source$address, job$run$source$elsewhere)
+}
+
+job_look_address <- function(job, ticket) {
+  dataset <- job$run$want$dataset
+  values <- dataset_values(dataset, job$chain$known, job$run$source$zone)
+  address <- template_expand(dataset$job$look, c(list(ticket = ticket), values))
+  if (grepl("^https?://", address)) address else paste0(job$run$source$address, address)
 }
 
 # Looks until the export is ready, with growing pauses, as long as the run may wait.
-job_look <- function(state, chain, offer, note) {
-  pause <- time_interval(offer$job$pause %||% "PT1S")$seconds
-  until <- as.numeric(Sys.time()) + state$most_wait
-  forget <- function() in_transaction(state$archive, function() archive_job_forget(state$archive, state$want, chain))
+job_look <- function(job, note) {
+  rule <- job$run$want$dataset$job
+  pause <- time_interval(rule$pause %||% "PT1S")$seconds
+  until <- now_seconds() + job$run$most_wait
+  request <- list(address = note$look, method = "GET", headers = list(Accept = "application/json"))
   repeat {
-    answer <- job_fetch(state, chain, list(address = note$look, method = "GET", headers = list(Accept = "application/json")), "the export's state")
+    answer <- job_fetch(job, request, "the export's state")
     if (is.null(answer)) {
       # a ticket that is no longer known is asked for anew the next time
-      if (!state$stopped) forget()
+      if (!job$queue$stopped) job_forget(job)
       return(NULL)
     }
-    said <- job_state(answer, offer$job)
+    said <- job_state(answer, rule)
     if (said == "ready") break
     if (said == "failed") {
-      forget()
-      collect_failed(state, chain, answer, "failed", "the service says that the export failed", "ask for it again; a shorter window may help")
-      return(NULL)
+      job_forget(job)
+      return(job_failed(job, answer, "failed", "the service says that the export failed",
+        "ask for it again; a shorter window may help"))
     }
     asked_for <- retry_after(answer$headers)
     wait <- if (is.na(asked_for)) pause else max(asked_for, pause)
-    if (as.numeric(Sys.time()) + wait > until) {
-      return(job_later(state, wait))
+    if (now_seconds() + wait > until) {
+      return(job_later(job, wait))
     }
     Sys.sleep(wait)
     pause <- min(60, pause * 1.5)
   }
   # without a link of its own, the file is where one looked
-  link <- if (is.null(offer$job$link)) note$look else job_member(answer, offer$job$link) %|else|% function(link) absolute_address(link, note$look)
-  if (is.null(link) || is.na(link) || !may_follow(link, state$want$source$address, state$want$source$elsewhere)) {
-    collect_failed(state, chain, answer, "payload", "the export's link is missing or leads to another place",
-      "look at link: in the card; where another place is right, say elsewhere: follow")
-    return(NULL)
+  link <- if (is.null(rule$link)) note$look
+  else job_member(answer, rule$link) %|else|% function(link) {
+    absolute_address(link, note$look)
   }
-  in_transaction(state$archive, function() archive_job_note(state$archive, state$want, chain, note$look, link))
-  list(look = note$look, link = link)
+  if (!job_may_follow(job, link)) {
+    return(job_failed(job, answer, "payload",
+      "the export's link is missing or leads to another place",
+      "look at link: in the card; where another place is right, say elsewhere: follow"))
+  }
+  job_note(job, note$look, link)
 }
 
 # Where the card names no state, HTTP 202 (accepted) says that the export is under way.
@@ -96,56 +140,61 @@ job_state <- function(answer, job) {
     return(if (identical(as.numeric(answer$status), 202)) "under way" else "ready")
   }
   said <- job_member(answer, job$state)
-  if (identical(said, job$ready)) "ready" else if (!is.null(job$failed) && identical(said, job$failed)) "failed" else "under way"
+  if (identical(said, job$ready)) "ready"
+  else if (!is.null(job$failed) && identical(said, job$failed)) "failed" else "under way"
 }
 
 job_member <- function(answer, pointer) {
-  found <- tryCatch(decode_json(answer$body, c(value = pointer))$value, vetusta_error_payload = function(e) NULL)
+  found <- tryCatch(decode_json(answer$body, c(value = pointer))$value,
+    vetusta_error_payload = function(e) NULL)
   member_text(found)
 }
 
-# One request of a job within the limits, repeated when it stumbles; NULL when it failed for good, which is then recorded, or when its
-# turn is too far away, which ends the run.
-job_fetch <- function(state, chain, request, what, outcome = "asked") {
-  source <- state$want$source
-  chain$request$address <- request$address
-  fetch <- function() {
-    fetch_patiently(function() wire_signed(request, source, state$tokens), source$patience, state$counter, most_wait = state$most_wait, secrets = function() state_secrets(state),
-      stumbled = function(why, answer) {
-        state$again <- state$again + 1
-        journal_alone(state, chain, answer[c("status", "body")], "again", redact(why, state_secrets(state)))
-      })
+# One request of a job within the limits, repeated when it stumbles; NULL when it failed for good,
+# which is then recorded, or
+# when its turn is too far away, which ends the run.
+job_fetch <- function(job, request, what, outcome = "asked") {
+  run <- job$run
+  job$chain$request$address <- request$address
+  stumbled <- function(why, answer) {
+    job$tally <- tally_again(job$tally)
+    journal_alone(run, job$chain, answer[c("status", "body")], "retried",
+      redact(why, run$secrets()))
   }
-  chain$asked <- as.numeric(Sys.time())
+  fetch <- function() {
+    fetch_patiently(function() wire_signed(request, run$source, run$tokens), run$source$patience,
+      run$counter,
+      most_wait = run$most_wait, secrets = run$secrets, stumbled = stumbled)
+  }
+  job$chain$asked <- now_seconds()
   answer <- tryCatch({
     answer <- fetch()
-    if (answer$status == 401 && source$access$by == "token") {
-      state$tokens$value <- NULL
+    if (answer$status == 401 && run$source$access$by == "token") {
+      run$tokens$value <- NULL
       answer <- fetch()
     }
     answer
   }, vetusta_error_limit = identity, vetusta_error_network = identity)
   if (inherits(answer, "vetusta_error_limit")) {
-    return(job_later(state, answer$seconds))
+    return(job_later(job, answer$seconds))
   }
   if (inherits(answer, "vetusta_error_network")) {
-    if (!is_for_good(answer$reason)) stop_network(state, answer$reason)
-    collect_failed(state, chain, list(), "failed", answer$what, answer$todo)
-    return(NULL)
+    if (!is_for_good(answer$reason)) stop_network(run, answer$reason)
+    return(job_failed(job, list(), "failed", answer$what, answer$todo))
   }
   verdict <- judge_status(answer$status)
   if (verdict == "good") {
-    journal_alone(state, chain, answer, outcome, what)
+    journal_alone(run, job$chain, answer, outcome, what)
     return(answer)
   }
-  if (verdict == "refused") stop_refused(state, chain, answer)
-  collect_failed(state, chain, answer, verdict, paste0(what, ": ", answer_text(state, answer)), "look at the request in the source card, or run it again later")
-  NULL
+  if (verdict == "refused") stop_refused(run, job$chain, answer)
+  job_failed(job, answer, verdict, paste0(what, ": ", answer_text(run, answer)),
+    "look at the request in the source card, or run it again later")
 }
 
 # The export is not to be had within this run: the next one goes on where this one stands.
-job_later <- function(state, seconds) {
-  state$unfinished <- state$unfinished + 1
-  collect_stop(state, seconds)
+job_later <- function(job, seconds) {
+  job$queue$unfinished <- job$queue$unfinished + 1
+  queue_stop(job$queue, seconds)
   NULL
 }

@@ -1,18 +1,16 @@
 # What a run came to, and how it is told.
 
-collect_result <- function(state) {
-  values <- mget(c("pages", "new", "changed", "equal", "aside", "again", "failed"), envir = state)
-  left <- calls_left(state) + state$unfinished
-  structure(c(values, list(cut = state$cut, empty = without_data(state), failed_keys = state$failed_keys, shape = state$want$shape, left = left, resume = state$resume,
-    seconds = as.numeric(Sys.time()) - state$started, notes = state$want$notes)), class = "vetusta_run")
-}
-
-# The symbols for which nothing came, now or ever.
-without_data <- function(state) {
-  if (state$want$shape != "bars" || is.null(state$archive)) {
-    return(state$empty)
-  }
-  Filter(function(symbol) is.null(state$came[[symbol]]) && !archive_has_bars(state$archive, state$want$source$source, symbol, state$want$interval), unique(state$empty))
+collect_result <- function(run, queue, tally) {
+  values <- tally[c("pages", "new", "changed", "unchanged", "rejected", "retried", "failed", "cut",
+    "failed_keys")]
+  structure(c(values, list(
+    # the words that ask for the failed ones alone
+    words_again = if (nrow(tally$failed)) want_again(run$want, tally),
+      empty = want_empty(run$want, tally, run$sink),
+    left = queue_left(queue) + queue$unfinished, resume = queue$resume,
+    seconds = now_seconds() - run$started,
+    notes = run$want$notes, noun = want_noun(run$want)
+  )), class = "vetusta_run")
 }
 
 #' @export
@@ -22,21 +20,41 @@ print.vetusta_run <- function(x, ...) {
 }
 
 format_run <- function(x) {
-  count <- function(n) format(n, big.mark = ",", scientific = FALSE)
-  held <- if (x$equal > 0) paste0(", ", count(x$equal), " held already")
-  changed <- if (x$changed > 0) paste0(", ", count(x$changed), " changed")
+  held <- if (x$unchanged > 0) paste0(", ", thousands(x$unchanged), " held already")
+  changed <- if (x$changed > 0) paste0(", ", thousands(x$changed), " changed")
+  later <- if (!is.null(x$resume)) {
+    paste0(": the quota is used up; go on after ", format_instant(floor(as.numeric(x$resume))))
+  }
   c(
-    paste0("collected ", count(x$new), " new ", c(bars = "bars", observations = "values")[x$shape] %|na|% "rows", changed, held, " in ", counted(x$pages, "page"),
-      " and ", format_seconds(max(1, x$seconds))),
-    if (isTRUE(x$cut > 0)) paste0("  ", counted(x$cut, "selection"), " too large for the service, cut and asked for in parts"),
-    if (length(x$empty)) paste0("  no data for ", paste(utils::head(x$empty, 5), collapse = ", "), if (length(x$empty) > 5) " and more"),
-    if (x$again > 0) paste0("  ", counted(x$again, "call"), " had to be repeated"),
-    if (x$aside > 0) paste0("  ", counted(x$aside, "row"), if (x$aside == 1) " was" else " were", " set aside: see archive_findings()"),
-    if (x$left > 0) paste0("  ", counted(x$left, "call"), " left", if (!is.null(x$resume)) paste0(": the quota is used up; go on after ", format_instant(floor(as.numeric(x$resume))))),
-    if (nrow(x$failed)) paste0("  ", count(nrow(x$failed)), " failed:"),
-    if (nrow(x$failed)) format_failed(utils::head(x$failed, 10)),
-    if (nrow(x$failed) > 10) paste0("    and ", count(nrow(x$failed) - 10), " more")
+    paste0("collected ", thousands(x$new), " new ", x$noun, changed, held, " in ",
+      counted(x$pages, "page"), " and ",
+      format_seconds(max(1, x$seconds))),
+    if (x$cut > 0) paste0("  ", counted(x$cut, "selection"),
+      " too large for the service, cut and asked for in parts"),
+    if (length(x$empty)) {
+      paste0("  no data for ", paste(utils::head(x$empty, 5), collapse = ", "),
+        if (length(x$empty) > 5) " and more")
+    },
+    if (x$retried > 0) paste0("  ", counted(x$retried, "call"), " had to be repeated"),
+    if (x$rejected > 0) {
+      paste0("  ", counted(x$rejected, "row"), if (x$rejected == 1) " was"
+      else " were", " set aside: see archive_faults()")
+    },
+    if (x$left > 0) paste0("  ", counted(x$left, "call"), " left", later),
+    format_all_failed(x$failed)
   )
 }
 
-format_failed <- function(failed) paste0("    ", failed$symbol, ": ", failed$what, "\n      to do: ", failed$todo)
+format_all_failed <- function(failed) {
+  count <- nrow(failed)
+  if (!count) {
+    return(NULL)
+  }
+  c(paste0("  ", thousands(count), " failed:"), format_failed(utils::head(failed, 10)),
+    if (count > 10) paste0("    and ", thousands(count - 10), " more"))
+}
+
+format_failed <- function(failed) {
+  paste0("    ", failed$symbol, ": ", failed$what,
+  "\n      to do: ", failed$todo)
+}

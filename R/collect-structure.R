@@ -1,4 +1,5 @@
-# Finding datasets and what they are made of: structures are fetched within the source's limits and kept with their validators.
+# Finding datasets and what they are made of: structures are fetched within the source's limits and
+# kept with their validators.
 
 structures_seen <- new.env(parent = emptyenv())
 
@@ -8,47 +9,65 @@ structures_decoded <- new.env(parent = emptyenv())
 decoded_structure <- function(body, where) {
   name <- content_hash(body)
   if (is.null(structures_decoded[[name]])) {
-    if (length(ls(structures_decoded)) > 40) rm(list = ls(structures_decoded), envir = structures_decoded)
+    if (length(ls(structures_decoded)) > 40) {
+      rm(list = ls(structures_decoded), envir = structures_decoded)
+    }
     structures_decoded[[name]] <- decode_structure(body, where)
   }
   structures_decoded[[name]]
 }
 
-# A structure message, decoded: from the archive while it is young, else asked for with its validators.
+# A structure message, decoded: from the archive while it is young, else asked for with its
+# validators.
 structure_get <- function(source, address, archive = NULL, where = "structure") {
   keep <- time_interval(source$sdmx$keep %||% "P1D")$seconds
-  held <- if (!is.null(archive)) archive_structure(archive, source$source, address) else structures_seen[[address]]
+  held <- if (!is.null(archive)) store_structure(archive, source$source, address)
+  else structures_seen[[address]]
   now <- as.numeric(Sys.time())
   if (!is.null(held) && now - held$fetched < keep) {
     return(decoded_structure(held$body, where))
   }
-  headers <- list(Accept = sdmx_structure_accept(source), "Accept-Language" = paste(source$sdmx$languages %||% "en", collapse = ", "))
+  headers <- list(Accept = sdmx_structure_accept(source),
+    "Accept-Language" = paste(source$sdmx$languages %||% "en", collapse = ", "))
   if (!is.null(held$etag) && !is.na(held$etag)) headers[["If-None-Match"]] <- held$etag
-  if (!is.null(held$modified) && !is.na(held$modified)) headers[["If-Modified-Since"]] <- held$modified
-  answer <- structure_fetch(source, list(address = address, method = "GET", headers = headers), archive)
+  if (!is.null(held$modified) && !is.na(held$modified)) {
+    headers[["If-Modified-Since"]] <- held$modified
+  }
+  answer <- structure_fetch(source, list(address = address, method = "GET", headers = headers),
+    archive)
   if (answer$status == 304 && !is.null(held)) {
-    if (!is.null(archive)) archive_touch_structure(archive, source$source, address) else structures_seen[[address]]$fetched <- now
+    if (!is.null(archive)) store_structure_touch(archive, source$source, address)
+    else structures_seen[[address]]$fetched <- now
     return(decoded_structure(held$body, where))
   }
   if (answer$status %in% c(404, 410)) {
     return(NULL)
   }
   if (answer$status != 200) {
-    vetusta_stop(if (judge_status(answer$status) == "refused") "access" else "payload", paste0("The source ", source$source,
-      " does not give the structure: HTTP ", answer$status, " ", redact(body_excerpt(answer$body), source_secrets(source))),
-      where = redact(address, source_secrets(source)), todo = "look at the agency and version in the card")
+    vetusta_stop(if (judge_status(answer$status) == "refused") "access"
+    else "payload", paste0("The source ", source$source,
+      " does not give the structure: HTTP ", answer$status, " ",
+      redact(body_excerpt(answer$body), source_secrets(source))),
+      where = redact(address, source_secrets(source)),
+      todo = "look at the agency and version in the card")
   }
   decoded <- decoded_structure(answer$body, where)
-  if (is.null(archive)) structures_seen[[address]] <- list(etag = answer$headers$etag, modified = answer$headers[["last-modified"]], fetched = now, body = answer$body)
-  else in_transaction(archive, function() archive_put_structure(archive, source$source, address, answer$headers$etag, answer$headers[["last-modified"]], answer$body))
+  if (is.null(archive)) structures_seen[[address]] <- list(etag = answer$headers$etag,
+    modified = answer$headers[["last-modified"]], fetched = now, body = answer$body)
+  else store_structure_put(archive, source$source, address, answer$headers$etag,
+    answer$headers[["last-modified"]], answer$body)
   decoded
 }
 
-# One request within the limits, asked again when it stumbles; a token that is refused is renewed once.
+# One request within the limits, asked again when it stumbles; a token that is refused is renewed
+# once.
 structure_fetch <- function(source, request, archive) {
   counter <- source_counter(source, archive)
   tokens <- new.env(parent = emptyenv())
-  fetch <- function() fetch_patiently(function() wire_signed(request, source, tokens), source$patience, counter, secrets = function() c(source_secrets(source), tokens$value))
+  fetch <- function() {
+    fetch_patiently(function() wire_signed(request, source, tokens),
+    source$patience, counter, secrets = function() c(source_secrets(source), tokens$value))
+  }
   answer <- fetch()
   if (answer$status != 401 || source$access$by != "token") {
     return(answer)
@@ -57,124 +76,57 @@ structure_fetch <- function(source, request, archive) {
   fetch()
 }
 
-#' Find datasets
-#'
-#' @param source A source that speaks SDMX, see [source_card()].
-#' @param words What is looked for, in the identifier, title, description and theme, in any language that the service offers; `NULL` for all datasets.
-#' @param theme A theme, by its path or the beginning of it, see [datasets_themes()].
-#' @param language The language of what is shown.
-#' @param archive An archive that keeps the structures, so that they are not asked for again while they are young.
-#' @return `datasets_find()`: the shape `datasets`: a tibble of `dataset`, `title`, `theme`, `description`, `version`, `score`, best first.
-#' @section Errors: `vetusta_error_want` for a source that does not speak SDMX or a theme that is not there; `vetusta_error_access`, `_network`, `_payload` as for collecting.
-#' @export
-#' @examples
-#' \dontrun{
-#' basin <- source_card("basin")
-#' datasets_find(basin, "lock traffic")
-#' datasets_themes(basin)
-#' datasets_describe(basin, "LOCK_TRAFFIC")
-#' }
-datasets_find <- function(source, words = NULL, theme = NULL, language = "en", archive = NULL) {
-  check_sdmx(source)
-  flows <- all_flows(source, archive)
-  tree <- theme_tree(source, archive)
-  shown <- data.frame(dataset = vapply(flows, `[[`, "", "id"), title = vapply(flows, function(flow) in_language(flow$names, language), ""),
-    description = vapply(flows, function(flow) in_language(flow$descriptions, language), ""),
-    version = vapply(flows, function(flow) flow$version %||% NA_character_, ""))
-  shown$theme <- vapply(shown$dataset, function(id) paste(tree$placed$category[tree$placed$flow == id], collapse = ", "), "")
-  score <- rep(1, nrow(shown))
-  if (!is.null(words)) {
-    texts <- lapply(seq_along(flows), function(i) {
-      paths <- tree$placed$category[tree$placed$flow == shown$dataset[i]]
-      themes <- unlist(lapply(tree$categories, function(one) if (any(startsWith(paths, one$path))) one$names))
-      list(id = gsub("_", " ", shown$dataset[i]), title = flows[[i]]$names, description = flows[[i]]$descriptions, theme = themes)
-    })
-    score <- vapply(texts, find_score, 1, words = find_words(words))
-  }
-  if (!is.null(theme)) {
-    paths <- vapply(tree$categories, `[[`, "", "path")
-    if (!any(startsWith(paths, theme))) check_choice(theme, "theme", paths)
-    score[!vapply(shown$dataset, function(id) any(startsWith(tree$placed$category[tree$placed$flow == id], theme)), TRUE)] <- 0
-  }
-  shown$score <- score
-  as_rows(shown[score > 0, c("dataset", "title", "theme", "description", "version", "score")][order(-score[score > 0], shown$dataset[score > 0]), ])
-}
-
-find_words <- function(words) {
-  words <- as.character(unlist(strsplit(tolower(paste(words, collapse = " ")), "[^[:alnum:]]+")))
-  words[nzchar(words)]
-}
-
-# A word in the title or identifier counts most; one that begins a word half of a whole one. Every word must be somewhere.
-find_score <- function(text, words) {
-  weight <- c(id = 3, title = 3, theme = 1.5, description = 1)
-  each <- vapply(words, function(word) {
-    max(0, vapply(names(weight), function(place) {
-      tokens <- find_words(text[[place]])
-      if (!length(tokens)) return(0)
-      if (word %in% tokens) weight[[place]] else if (any(startsWith(tokens, word))) weight[[place]] * 0.5 else if (nchar(word) > 3 && any(utils::adist(word,
-        tokens)[1, ] <= 1)) weight[[place]] * 0.25 else 0
-    }, 1))
-  }, 1)
-  if (any(each == 0)) 0 else sum(each)
-}
-
-in_language <- function(texts, language) label_in(as.list(texts), language)
-
-all_flows <- function(source, archive) {
-  found <- structure_get(source, sdmx_structure_address(source, "dataflow"), archive, paste0("source ", source$source, ", its dataflows"))
-  if (is.null(found) || !length(found$flows)) vetusta_stop("want", paste0("The source ", source$source, " lists no datasets of the agency ", source$sdmx$agency,
-    "."), where = source$file, todo = "correct agency: in the card")
-  found$flows
-}
-
-# Categories and what is placed in them; a service may have none.
-theme_tree <- function(source, archive) {
-  ask <- function(kind, references) tryCatch(structure_get(source, sdmx_structure_address(source, kind, references = references), archive, paste0("source ",
-    source$source, ", its themes")), vetusta_error_payload = function(e) NULL)
-  scheme <- ask("categoryscheme", "none")
-  placed <- ask("categorisation", "none")
-  list(categories = scheme$categories %||% list(), placed = placed$categorisations %||% data.frame(flow = character(), category = character()))
-}
-
-#' @rdname datasets_find
-#' @return `datasets_themes()`: a tibble of `theme` (the path), `title`, `level`, `datasets` (how many lie below it), in the order of the tree.
-#' @export
-datasets_themes <- function(source, language = "en", archive = NULL) {
-  check_sdmx(source)
-  tree <- theme_tree(source, archive)
-  paths <- vapply(tree$categories, `[[`, "", "path")
-  as_rows(data.frame(theme = paths, title = vapply(tree$categories, function(one) in_language(one$names, language), ""), level = lengths(strsplit(paths, ".", fixed = TRUE)),
-    datasets = vapply(paths, function(path) length(unique(tree$placed$flow[tree$placed$category == path | startsWith(tree$placed$category, paste0(path, "."))])), 1L, USE.NAMES = FALSE)))
-}
-
 #' @rdname datasets_find
 #' @param dataset A dataset's identifier.
 #' @param version Its version; by default the latest.
-#' @return `datasets_describe()`: a `vetusta_dataset`, a list of `id`, `agency`, `version`, `title`, `description`, `dimensions` (a data
+#' @return `datasets_describe()`: a `vetusta_dataset`, a list of `id`, `agency`, `version`,
+#'   `title`, `description`, `dimensions` (a data
 #'   frame in the structure's order: `id`, `role`, `title`,
-#'   `codes`), `codes` (by dimension: a list of `id`, `parent`, `labels` by language), `attributes`, `start`, `end`, `cells` (`NA` where
+#'   `codes`), `codes` (by dimension: a list of `id`, `parent`, `labels` by language),
+#'   `attributes`, `start`, `end`, `cells` (`NA` where
 #'   the service does not say), `available` (codes by dimension that have data,
-#'   where it says), `updated`, `example` (a command that works). Printing it shows all of that.
+#'   where it says), `updated`, `example` (a command that works). Of a card's dataset `source`,
+#'   `id`, `title`,
+#'   `shape`, `keys` (a data frame of `key`, `needed`, `values`), `intervals`, `window`, `columns`,
+#'   `limits`, `held` (series or
+#'   rows in the archive) and `example`. Printing it shows all of that.
 #' @export
-datasets_describe <- function(source, dataset, version = "latest", language = "en", archive = NULL) {
-  check_sdmx(source)
+datasets_describe <- function(source, dataset, version = "latest", language = "en",
+  archive = NULL) {
+  check_source_kind(source)
   check_text(dataset, "dataset")
+  if (dataset %in% names(source$datasets)) {
+    return(card_dataset(source, source$datasets[[dataset]], archive))
+  }
+  if (!speaks_sdmx(source)) {
+    vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
+      where = source$file,
+      todo = suggest_word(dataset, names(source$datasets)))
+  }
   where <- paste0("source ", source$source, ", dataset ", dataset)
-  found <- structure_get(source, sdmx_structure_address(source, "dataflow", dataset, version, references = "all"), archive, where)
+  found <- structure_get(source,
+    sdmx_structure_address(source, "dataflow", dataset, version, references = "all"), archive,
+    where)
   flow <- Filter(function(one) identical(one$id, dataset), found$flows)
   # of one id from several agencies the card's own is meant
-  if (length(flow) > 1) flow <- Filter(function(one) identical(one$agency, source$sdmx$agency), flow) |> (\(own) if (length(own)) own else flow)()
+  if (length(flow) > 1) flow <- Filter(function(one) identical(one$agency, source$sdmx$agency),
+    flow) |> (\(own) if (length(own)) own else flow)()
   if (!length(flow)) {
     known <- vapply(all_flows(source, archive), `[[`, "", "id")
-    if (dataset %in% known) vetusta_stop("want", paste0("The dataset ", dataset, " has no version ", version, " any more."), where = where,
+    if (dataset %in% known) vetusta_stop("want",
+      paste0("The dataset ", dataset, " has no version ", version, " any more."), where = where,
       todo = "leave the version out: the latest is taken")
-    vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."), todo = paste0(suggest_word(dataset, known), " `vetusta find` looks in titles too"))
+    vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
+      todo = paste0(suggest_word(dataset, known), " `vetusta find` looks in titles too"))
   }
   flow <- flow[[newest_version(vapply(flow, function(one) one$version %||% NA_character_, ""))]]
   structure <- find_artefact(found$structures, flow$structure)
-  if (is.null(structure)) vetusta_stop("payload", paste0("The service gives no structure for ", dataset, "."), where = where, todo = "tell the service's makers")
-  make_dataset(source, flow, structure, found, availability_of(source, flow, list(), archive), language, archive)
+  if (is.null(structure)) {
+    vetusta_stop("payload", paste0("The service gives no structure for ", dataset, "."),
+      where = where, todo = "tell the service's makers")
+  }
+  make_dataset(source, flow, structure, found, availability_of(source, flow, list(), archive),
+    language, archive)
 }
 
 # What is available for a selection; NULL where the service does not say.
@@ -182,8 +134,10 @@ availability_of <- function(source, flow, selection, archive) {
   if (identical(source$sdmx$availability, FALSE)) {
     return(NULL)
   }
-  address <- sdmx_data_address(source, flow, selection, if (!sdmx_is_3(source)) list(mode = "available"), available = TRUE)
-  found <- tryCatch(structure_get(source, address, archive, paste0("source ", source$source, ", what is available of ", flow$id)),
+  address <- sdmx_data_address(source, flow, selection,
+    if (!sdmx_is_3(source)) list(mode = "available"), available = TRUE)
+  found <- tryCatch(structure_get(source, address, archive,
+    paste0("source ", source$source, ", what is available of ", flow$id)),
     vetusta_error_payload = function(e) NULL, vetusta_error_access = function(e) NULL)
   if (length(found$constraints)) found$constraints[[1]]
 }
@@ -193,26 +147,42 @@ make_dataset <- function(source, flow, structure, found, available, language, ar
   concepts <- lapply(dimensions$concept_of, function(reference) {
     scheme <- find_artefact(found$concepts, reference)
     at <- match(reference$item, scheme$id)
-    if (is.null(scheme) || is.na(at)) NULL else list(labels = lapply(scheme$labels, `[`, at), codelist = scheme$more[[at]])
+    if (is.null(scheme) || is.na(at)) NULL
+    else list(labels = lapply(scheme$labels, `[`, at), codelist = scheme$more[[at]])
   })
-  dimensions$title <- vapply(seq_along(concepts), function(i) label_in(concepts[[i]]$labels, language) %|na|% dimensions$id[i], "")
+  dimensions$title <- vapply(seq_along(concepts),
+    function(i) label_in(concepts[[i]]$labels, language) %|na|% dimensions$id[i], "")
   # a dimension without a representation of its own has its concept's
-  codes <- stats::setNames(lapply(seq_along(concepts), function(i) find_artefact(found$codelists, dimensions$codelist[[i]] %||% concepts[[i]]$codelist)), dimensions$id)
+  codes <- stats::setNames(lapply(seq_along(concepts),
+    function(i) {
+      find_artefact(found$codelists,
+      dimensions$codelist[[i]] %||% concepts[[i]]$codelist)
+    }), dimensions$id)
   codes <- lapply(codes[lengths(codes) > 0], `[`, c("id", "parent", "labels"))
-  for (id in intersect(names(available$without), names(codes))) available$codes[[id]] <- setdiff(available$codes[[id]] %||% codes[[id]]$id, available$without[[id]])
+  for (id in intersect(names(available$without), names(codes))) {
+    available$codes[[id]] <- setdiff(available$codes[[id]] %||% codes[[id]]$id,
+      available$without[[id]])
+  }
   dimensions$codes <- vapply(dimensions$id, function(id) length(codes[[id]]$id), 1L)
   if (!is.null(archive)) keep_labels(archive, source, flow$id, codes)
-  result <- list(source = source$source, id = flow$id, agency = flow$agency, version = flow$version, title = in_language(flow$names, language),
-    description = in_language(flow$descriptions, language), dimensions = dimensions[c("id", "role", "title", "codes")],
-    codes = codes, attributes = structure$attributes, start = available$start %||% NA_character_, end = available$end %||% NA_character_, cells = available$cells %||% NA_real_, available = available$codes, # nolint
-    updated = unname(flow$annotations["updated"]) %||% NA_character_, language = language, flow = flow[c("agency", "id", "version")])
+  result <- list(source = source$source, id = flow$id, agency = flow$agency, version = flow$version,
+    title = in_language(flow$names, language),
+    description = in_language(flow$descriptions, language),
+    dimensions = dimensions[c("id", "role", "title", "codes")],
+    # nolint
+    codes = codes, attributes = structure$attributes, start = available$start %||% NA_character_,
+      end = available$end %||% NA_character_, cells = available$cells %||% NA_real_,
+      available = available$codes,
+    updated = unname(flow$annotations["updated"]) %||% NA_character_, language = language,
+      flow = flow[c("agency", "id", "version")])
   result$example <- example_command(result)
   structure(result, class = "vetusta_dataset")
 }
 
 # Labels are kept beside the observations, so that they are there without the service.
 keep_labels <- function(archive, source, dataset, codes) {
-  in_transaction(archive, function() archive_put_structure(archive, source$source, paste0("labels:", dataset), NA, NA, serialize(codes, NULL)))
+  store_structure_put(archive, source$source, paste0("labels:", dataset), NA, NA,
+    serialize(codes, NULL))
 }
 
 example_command <- function(dataset) {
@@ -221,24 +191,37 @@ example_command <- function(dataset) {
     if (id == "FREQ" || length(codes) <= 1) NULL else paste0(id, "=", codes[1])
   })
   start <- if (!is.na(dataset$end)) paste0(" --from ", as.numeric(substr(dataset$end, 1, 4)) - 1)
-  paste0("vetusta collect ", dataset$source, " ", dataset$id, " ", paste(utils::head(unlist(pick), 2), collapse = " "), start)
+  paste0("vetusta collect ", dataset$source, " ", dataset$id, " ",
+    paste(utils::head(unlist(pick), 2), collapse = " "), start)
 }
 
 #' @export
 print.vetusta_dataset <- function(x, ...) {
-  cat(format_dataset(x), sep = "\n")
+  cat(format(x), sep = "\n")
   invisible(x)
 }
 
+#' @export
+format.vetusta_dataset <- function(x, most = 12, ...) format_dataset(x, most)
+
 format_dataset <- function(x, most = 12) {
-  line <- function(name, text) if (length(text) && !is.na(text)) paste0("  ", formatC(name, width = -12), text)
+  line <- function(name, text) {
+    if (length(text) && !is.na(text)) paste0("  ",
+    formatC(name, width = -12), text)
+  }
   coverage <- if (!is.na(x$start)) paste(x$start, "to", x$end)
-  head <- c(paste0(x$id, ": ", x$title), if (!is.na(x$description)) paste0("  ", strwrap(x$description, 110)), line("agency", paste0(x$agency, ", version ",
+  head <- c(paste0(x$id, ": ", x$title),
+    if (!is.na(x$description)) paste0("  ", strwrap(x$description, 110)),
+    line("agency", paste0(x$agency, ", version ",
     x$version)), line("coverage", coverage %||% NA), line("updated", x$updated),
     line("size", if (!is.na(x$cells)) paste(format(x$cells, big.mark = ","), "values") else NA), "")
   frame <- data.frame(x$dimensions[c("id", "role", "title", "codes")])
   frame$codes[frame$role == "time"] <- NA
-  lists <- unlist(lapply(names(x$codes), function(id) c("", paste0(id, ":"), dataset_codes(x$codes[[id]], x$available[[id]], x$language, most))))
+  lists <- unlist(lapply(names(x$codes),
+    function(id) {
+      c("", paste0(id, ":"),
+      dataset_codes(x$codes[[id]], x$available[[id]], x$language, most))
+    }))
   c(head, text_table(frame), lists, "", paste0("example: ", x$example))
 }
 
@@ -250,12 +233,14 @@ dataset_codes <- function(list, available, language, most) {
   order <- tree$order
   shown <- utils::head(order, most)
   width <- max(nchar(list$id[shown]) + 2 * depth[shown])
-  lines <- paste0("  ", formatC(paste0(strrep("  ", depth[shown]), list$id[shown]), width = -width), "  ", label[shown],
+  lines <- paste0("  ", formatC(paste0(strrep("  ", depth[shown]), list$id[shown]), width = -width),
+    "  ", label[shown],
     if (length(available)) ifelse(list$id[shown] %in% available, "", "  (no data)"))
   c(lines, if (length(order) > most) paste0("  and ", length(order) - most, " more"))
 }
 
-# Children follow their parents, in the list's order, and each code stands once: `order` and the `depth` of each code. A code whose ancestors lead back to itself has none.
+# Children follow their parents, in the list's order, and each code stands once: `order` and the
+# `depth` of each code. A code whose ancestors lead back to itself has none.
 code_tree <- function(list) {
   n <- length(list$id)
   parent <- match(list$parent, list$id)

@@ -1,81 +1,102 @@
-# Where in its window a page lies: which way pages run, which stretch has come with this one, and whether the window is at its end.
+# Where in its window a page lies: which way pages run, which stretch has come with this one, and
+# whether the window is at its end.
 #
-# A page is one stretch of a series without holes, if its rows are in order of time. Whether what lies before that stretch has come too, or what
-# lies after it, the first page does not show: a series may begin or end anywhere in the window. The next page shows it, or the page rule itself.
+# A page is one stretch of a series without holes, if its rows are in order of time. Whether what
+# lies before that stretch has come too, or what
+# lies after it, the first page does not show: a series may begin or end anywhere in the window.
+# The next page shows it, or the page rule itself.
 
-page_way <- function(chain, page, state) {
+page_way <- function(chain, page, run) {
   time <- page_times(page)
   if (is.null(chain$from) || !length(time) || identical(chain$direction, "unknown")) {
     return(chain)
   }
-  distinct <- unique(time)
-  if (is.unsorted(distinct) && is.unsorted(-distinct)) {
+  if (!runs_one_way(time) && !runs_one_way(unique(time))) {
     chain$direction <- "unknown"
     return(chain)
   }
   ends <- range(time)
   before <- chain$ends
-  told <- told_way(state$want$offer) %||% if (is.null(before)) lone_way(ends, chain, state) else way_between(before, ends)
+  told <- told_way(run$want$dataset) %||% if (is.null(before)) lone_way(ends, chain, run)
+  else way_between(before, ends)
   if (is.na(chain$direction)) chain$direction <- told
   # pages that run back, or overlap without an order, are no stretch any more
-  if (!is.null(before) && !identical(chain$direction, way_between(before, ends))) chain$direction <- "unknown"
+  if (!is.null(before) && !identical(chain$direction, way_between(before, ends))) {
+    chain$direction <- "unknown"
+  }
   chain$ends <- ends
   chain
 }
 
+runs_one_way <- function(time) !is.unsorted(time) || !is.unsorted(-time)
+
 page_times <- function(page) {
   time <- as.numeric(page$rows$time)
-  time[is.finite(time)]
+  known <- is.finite(time)
+  if (all(known)) time else time[known]
 }
 
 # Pages by time run as the card says.
-told_way <- function(offer) {
-  rule <- offer$next_page
-  if (identical(rule$by, "time")) if (identical(offer$parameters[[rule$send]]$gives %||% rule$send, "to")) "backward" else "forward"
+told_way <- function(dataset) {
+  rule <- dataset$next_page
+  if (identical(rule$by,
+    "time")) if (identical(dataset$parameters[[rule$send]]$gives %||% rule$send, "to")) "backward"
+    else "forward"
 }
 
 # A first page to whose one side the calendar expects nothing in the window.
-lone_way <- function(ends, chain, state) {
-  idle <- function(from, to) idle_between(from, to, state)
+lone_way <- function(ends, chain, run) {
+  idle <- function(from, to) idle_between(from, to, run)
   # a page beside the window says nothing of it
-  if (ends[2] < chain$from || ends[1] >= chain$to) NA_character_ else if (idle(chain$from, ends[1])) "forward" else if (idle(after_bar(ends[2], state), chain$to)) "backward" else NA_character_
+  if (ends[2] < chain$from || ends[1] >= chain$to) NA_character_
+  else if (idle(chain$from, ends[1])) "forward"
+  else if (idle(after_bar(ends[2], run), chain$to)) "backward" else NA_character_
 }
 
-idle_between <- function(from, to, state) {
-  want <- state$want
-  from >= to || (!is.null(state$calendar) && !is.null(want$interval) && tryCatch(!length(calendar_times(state$calendar, want$interval, utc(from), utc(to),
-    if (isTRUE(want$session != "all")) main_session(state$calendar))), vetusta_error = function(e) FALSE))
+idle_between <- function(from, to, run) {
+  want <- run$want
+  from >= to ||
+    (!is.null(run$calendar) && !is.null(want$interval) &&
+    tryCatch(!length(calendar_times(run$calendar, want$interval, utc(from), utc(to),
+    if (isTRUE(want$session != "all")) main_session(run$calendar))),
+    vetusta_error = function(e) FALSE))
 }
 
 way_between <- function(before, after) {
-  if (after[1] >= before[1] && after[2] >= before[2]) "forward" else if (after[1] <= before[1] && after[2] <= before[2]) "backward" else "unknown"
+  if (after[1] >= before[1] && after[2] >= before[2]) "forward"
+  else if (after[1] <= before[1] && after[2] <= before[2]) "backward" else "unknown"
 }
 
-# A service that has no word for one end of the window goes on beyond it: what comes from there on is not asked for. Where the pages may hold
+# A service that has no word for one end of the window goes on beyond it: what comes from there on
+# is not asked for. Where the pages may hold
 # one series after another, only their end is the end.
-window_passed <- function(chain, page, offer) {
+window_passed <- function(chain, page, dataset) {
   time <- page_times(page)
-  if (is.null(chain$from) || length(chain$symbols) > 1 || !length(time) || (!length(offer$sides) && any(!is.na(page$rows$side)))) {
+  if (is.null(chain$from) || length(chain$symbols) > 1 || !length(time) ||
+    (!length(dataset$sides) && any(!is.na(page$rows$side)))) {
     return(FALSE)
   }
-  edges <- if (is.null(told_way(offer))) rev(range(time)) else range(time)
-  switch(chain$direction %|na|% "unknown", forward = edges[2] >= chain$to, backward = edges[1] < chain$from, FALSE)
+  edges <- if (is.null(told_way(dataset))) rev(range(time)) else range(time)
+  switch(chain$direction %|na|% "unknown", forward = edges[2] >= chain$to,
+    backward = edges[1] < chain$from, FALSE)
 }
 
-# Whether the calendar expects nothing in the window but what has come: a page shorter than pages can be is then the last, without asking for another.
-window_full <- function(chain, page, state) {
+# Whether the calendar expects nothing in the window but what has come: a page shorter than pages
+# can be is then the last, without asking for another.
+window_full <- function(chain, page, run) {
   time <- page_times(page)
-  if (state$want$shape != "bars" || is.null(chain$from) || is.null(state$calendar) || length(chain$symbols) != 1 || !length(time) || any(!is.na(page$rows$side))) {
+  if (is.null(run$want$interval) || is.null(chain$from) || is.null(run$calendar) ||
+    length(chain$symbols) != 1 || !length(time) || any(!is.na(page$rows$side))) {
     return(FALSE)
   }
-  before <- chain$direction %in% "forward" || idle_between(chain$from, min(time), state)
-  after <- chain$direction %in% "backward" || idle_between(after_bar(max(time), state), chain$to, state)
-  if (chain$direction %in% "backward") idle_between(chain$from, min(time), state) else before && after
+  before <- chain$direction %in% "forward" || idle_between(chain$from, min(time), run)
+  after <- chain$direction %in% "backward" || idle_between(after_bar(max(time), run), chain$to, run)
+  if (chain$direction %in% "backward") idle_between(chain$from, min(time), run) else before && after
 }
 
 # The stretch that has come with this page, and all of the window with the last one.
-page_place <- function(chain, page, state) {
-  chain$newest <- max(chain$newest %||% -Inf, page_newest(page, state$want$source$zone))
+page_place <- function(chain, page, run) {
+  chain$newest <- max(chain$newest %||% -Inf, page_newest(page, run$want$source$zone))
   chain$cover <- NULL
   chain$last <- is.null(page$following)
   if (is.null(chain$from)) {
@@ -90,10 +111,12 @@ page_place <- function(chain, page, state) {
     return(chain)
   }
   # where the sides of an instant are rows of their own, its other sides may be on the next page
-  split <- !length(state$want$offer$sides) && any(!is.na(page$rows$side))
-  first <- max(before_bar(min(time), state), chain$from)
-  last <- min(if (split) max(time) else after_bar(max(time), state), chain$to)
-  chain$cover <- switch(chain$direction %|na|% "one", forward = c(chain$from, last), backward = c(if (split) max(min(time), chain$from) + 0.001 else first, chain$to), one = c(first, last))
+  split <- !length(run$want$dataset$sides) && any(!is.na(page$rows$side))
+  first <- max(before_bar(min(time), run), chain$from)
+  last <- min(if (split) max(time) else after_bar(max(time), run), chain$to)
+  chain$cover <- switch(chain$direction %|na|% "one", forward = c(chain$from, last),
+    backward = c(if (split) max(min(time), chain$from) + 0.001 else first, chain$to),
+    one = c(first, last))
   if (chain$cover[2] <= chain$cover[1]) chain$cover <- NULL
   chain
 }
@@ -102,17 +125,23 @@ page_place <- function(chain, page, state) {
 page_newest <- function(page, zone) {
   period <- page$rows[["period"]]
   time <- page_times(page)
-  max(-Inf, if (length(time)) max(time) + 1, if (inherits(period, "Date") && any(!is.na(period))) as.numeric(time_local(max(period, na.rm = TRUE) + 1, 0, zone)))
+  max(-Inf, if (length(time)) max(time) + 1,
+    if (inherits(period, "Date") &&
+    any(!is.na(period))) as.numeric(time_local(max(period, na.rm = TRUE) + 1, 0, zone)))
 }
 
-# The instants around a bar within which no other one lies: a second at most for bars within a day, as they need not lie on one grid, and
+# The instants around a bar within which no other one lies: a second at most for bars within a day,
+# as they need not lie on one grid, and
 # the day of a longer one.
-before_bar <- function(time, state) {
-  if (is_short(state)) time else as.numeric(time_local(local_day(utc(time), state$want$source$zone), 0, state$want$source$zone))
+before_bar <- function(time, run) {
+  if (is_short(run)) time
+  else as.numeric(time_local(local_day(utc(time), run$want$source$zone), 0, run$want$source$zone))
 }
 
-after_bar <- function(time, state) {
-  if (is_short(state)) time + 1 else as.numeric(time_local(local_day(utc(time), state$want$source$zone) + 1, 0, state$want$source$zone))
+after_bar <- function(time, run) {
+  if (is_short(run)) time + 1
+  else as.numeric(time_local(local_day(utc(time), run$want$source$zone) + 1, 0,
+    run$want$source$zone))
 }
 
-is_short <- function(state) is.null(state$want$interval) || is_intraday(state$want$interval)
+is_short <- function(run) is.null(run$want$interval) || is_intraday(run$want$interval)

@@ -1,31 +1,54 @@
-# JSON bodies: the rows and the members that page rules need, by JSON Pointer (RFC 6901), in one parse.
+# JSON bodies: the rows and the members that page rules need, by JSON Pointer (RFC 6901), in one
+# parse.
 
-# `queries` is a named vector of pointers. A pointer that leads nowhere gives NULL, an empty array an empty list.
-decode_json <- function(body, queries, where = "the body", long = "double") {
-  if (!length(body)) stop_payload("The answer is empty.", where, "try again later; if it stays so, look whether the card's request is right")
-  parse <- function(body) RcppSimdJson::fparse(body, query = queries, int64_policy = long, query_error_ok = TRUE, on_query_error = NULL, empty_array = list(), empty_object = list())
-  parsed <- tryCatch(parse(body), error = function(e) tryCatch(parse(plain_json(body)), error = function(e) stop_no_json(body, where)))
-  if (length(queries) == 1) parsed <- list(parsed)
-  found <- lapply(stats::setNames(seq_along(queries), names(queries)), function(i) parsed[[i]])
-  # a whole number of more than 15 digits, a cursor or a name, is read as text, since a double would change it
-  exact <- names(found)[vapply(found, function(x) is.numeric(x) && length(x) == 1 && is_long(x), TRUE)]
-  if (length(exact)) found[exact] <- decode_json(body, queries[exact], where, "string")
+# `queries` is a named vector of pointers. A pointer that leads nowhere gives NULL, an empty array
+# an empty list. Whole numbers of
+# more than 15 digits, names and cursors, are text with `long` = "string", since a double would
+# change them. `instants` are members of rows that are times of RFC 3339.
+decode_json <- function(body, queries, where = "the body", long = "double",
+  instants = character()) {
+  if (!length(body)) {
+    stop_payload("The answer is empty.", where,
+      "try again later; if it stays so, look whether the card's request is right")
+  }
+  found <- read_json(body, queries, where, exact = long == "string", instants = instants)
+  exact <- names(found)[vapply(found, function(x) is.numeric(x) && length(x) == 1 && is_long(x),
+    TRUE)]
+  if (length(exact)) found[exact] <- read_json(body, queries[exact], where, exact = TRUE)
   found
+}
+
+json_levels <- c(list = 0L, vector = 1L, table = 2L)
+
+# Places of a JSON body as R's own: `level` says what arrays become, lists alone, vectors too, or
+# tables and matrices as well.
+read_json <- function(body, queries = "", where = "the body", level = "table", exact = FALSE,
+  instants = character()) {
+  # the usual page, rows of single values, in one pass
+  usual <- if (level == "table" && !exact &&
+    identical(names(queries)[1], "rows")) json_rows_cpp(body, queries, instants)
+  if (!is.null(usual)) {
+    return(usual)
+  }
+  read <- function(body) json_read_cpp(body, queries, json_levels[[level]], exact)
+  tryCatch(read(body),
+    error = function(e) {
+      tryCatch(read(plain_json(body)),
+      error = function(e) stop_no_json(body, where))
+    })
 }
 
 is_long <- function(x) any(abs(x) >= 2^53 & x == round(x), na.rm = TRUE)
 
-# The whole of a JSON body, also one with words for numbers that are none.
-parse_json <- function(body, where, ...) {
-  parse <- function(body) RcppSimdJson::fparse(body, int64_policy = "double", ...)
-  tryCatch(parse(body), error = function(e) tryCatch(parse(plain_json(body)), error = function(e) stop_no_json(body, where)))
-}
+# The whole of a JSON body.
+parse_json <- function(body, where, level = "table") read_json(body, "", where, level)[[1]]
 
 # JSON as some services write it: with a byte order mark, and with words for numbers that are none.
 plain_json <- function(body) {
   if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
   text <- rawToChar(body[body != as.raw(0)])
-  charToRaw(gsub("(?<=[:\\[,\\s])-?(NaN|Infinity)(?=\\s*[,\\]}])", "null", text, perl = TRUE, useBytes = TRUE))
+  charToRaw(gsub("(?<=[:\\[,\\s])-?(NaN|Infinity)(?=\\s*[,\\]}])", "null", text, perl = TRUE,
+    useBytes = TRUE))
 }
 
 # One JSON value a line, as one array.
@@ -38,50 +61,75 @@ stop_no_json <- function(body, where) {
   excerpt <- body_excerpt(body, 80)
   start <- rawToChar(utils::head(body[body != as.raw(0)], 200))
   if (grepl("^\\s*<", start)) {
-    stop_payload("The answer is a web page or XML, not JSON.", where, paste0("look whether the card's address is right; it begins: ", excerpt))
+    stop_payload("The answer is a web page or XML, not JSON.", where,
+      paste0("look whether the card's address is right; it begins: ", excerpt))
   }
-  stop_payload("The answer is no whole JSON: it is cut short or damaged.", where, paste0("it will be asked for again when the collection is run again; it begins: ", excerpt))
+  stop_payload("The answer is no whole JSON: it is cut short or damaged.", where,
+    paste0("it will be asked for again when the collection is run again; it begins: ", excerpt))
 }
 
 stop_payload <- function(what, where, todo) vetusta_stop("payload", what, where, todo)
 
-# What stands at the rows' place becomes a frame of rows: one member a column, for each way in which APIs write rows.
+# What stands at the rows' place becomes a frame of rows: one member a column, for each way in
+# which APIs write rows.
 json_rows <- function(rows, form, where, at, pointers = NULL) {
-  odd <- function(wanted) stop_payload(paste0("What stands at ", if (nzchar(at)) at else "the top", " is no ", wanted, "."), where, "correct rows: or form: in the card")
+  odd <- function(wanted) {
+    stop_payload(paste0("What stands at ", if (nzchar(at)) at
+    else "the top", " is no ", wanted, "."), where, "correct rows: or form: in the card")
+  }
   if (is.list(rows) && !is.data.frame(rows) && !length(rows)) {
     return(NULL)
   }
   switch(form,
-    objects = if (is.data.frame(rows)) rows else if (is.list(rows) && !is.null(names(rows))) odd("array of objects") else mixed_objects(rows) %||% odd("array of objects"),
+    objects = if (is.data.frame(rows)) rows
+    else if (is.list(rows) && !is.null(names(rows))) odd("array of objects")
+    else mixed_objects(rows) %||% odd("array of objects"),
     arrays = positions_frame(rows) %||% odd("array of arrays"),
     columns = parallel_frame(rows, pointers) %||% odd("object of arrays of one length"),
-    one = if (is.list(rows) && !is.data.frame(rows) && length(names(rows))) mixed_objects(list(rows)) else odd("single object"),
+    one = if (is.list(rows) && !is.data.frame(rows) &&
+    length(names(rows))) mixed_objects(list(rows)) else odd("single object"),
     map = map_frame(rows) %||% odd("map from a name to rows"),
-    pairs = if (length(names(rows))) list_frame(list(key = names(rows), value = unname(if (is.list(rows)) plain_values(rows) else rows))) else odd("map from a name to a number")
+    pairs = if (length(names(rows))) list_frame(list(key = names(rows),
+      value = unname(if (is.list(rows)) plain_values(rows) else rows)))
+      else odd("map from a name to a number")
   )
 }
 
-# An array whose objects the parser left as a list: members that are objects here and something else there.
+# An array whose objects the parser left as a list: members that are objects here and something
+# else there.
 mixed_objects <- function(rows) {
-  if (!is.list(rows) || !all(vapply(rows, function(row) is.list(row) && !is.null(names(row)), TRUE))) {
+  if (!is.list(rows) ||
+    !all(vapply(rows, function(row) is.list(row) && !is.null(names(row)), TRUE))) {
     return(NULL)
   }
   names <- unique(unlist(lapply(rows, names)))
-  list_frame(lapply(stats::setNames(names, names), function(name) plain_values(lapply(rows, `[[`, name))))
+  list_frame(lapply(stats::setNames(names, names),
+    function(name) plain_values(lapply(rows, `[[`, name))))
 }
 
 plain_values <- function(values) {
   values[lengths(values) == 0] <- NA
-  if (all(lengths(values) == 1) && !any(vapply(values, is.list, TRUE))) unlist(values, use.names = FALSE) else values
+  if (all(lengths(values) == 1) && !any(vapply(values, is.list, TRUE))) unlist(values,
+    use.names = FALSE) else values
 }
 
-# The value at a pointer of one parsed body, whose arrays of objects the parser has made frames and whose arrays of arrays matrices.
+# A member by its key or its number: of a table a row, of a matrix too.
+element_at <- function(x, key, i) {
+  if (is.data.frame(x)) {
+    return(if (!is.na(i) && i <= nrow(x)) lapply(x, `[[`, i))
+  }
+  if (is.matrix(x)) {
+    return(if (!is.na(i) && i <= nrow(x)) x[i, ])
+  }
+  if (is.list(x) && !is.null(names(x))) x[[key]] else if (!is.na(i) && i <= length(x)) x[[i]]
+}
+
+# The value at a pointer of one parsed body, whose arrays of objects the parser has made frames and
+# whose arrays of arrays matrices.
 value_at <- function(x, pointer) {
   for (key in pointer_keys(pointer)) {
     i <- if (grepl("^[0-9]+$", key)) as.integer(key) + 1L else NA
-    x <- if (is.data.frame(x)) { if (!is.na(i) && i <= nrow(x)) lapply(x, function(column) if (is.data.frame(column)) as.list(column[i, , drop = FALSE]) else column[[i]])
-    } else if (is.matrix(x)) { if (!is.na(i) && i <= nrow(x)) x[i, ]
-    } else if (is.list(x) && !is.null(names(x))) x[[key]] else if (!is.na(i) && i <= length(x)) x[[i]]
+    x <- element_at(x, key, i)
     if (is.null(x)) {
       return(NULL)
     }
@@ -94,7 +142,8 @@ positions_frame <- function(rows) {
     columns <- lapply(seq_len(ncol(rows)), function(i) rows[, i])
   } else if (is.list(rows) && length(rows)) {
     wide <- max(lengths(rows))
-    columns <- lapply(seq_len(wide), function(i) plain_values(lapply(rows, function(row) if (length(row) >= i) row[[i]])))
+    columns <- lapply(seq_len(wide),
+      function(i) plain_values(lapply(rows, function(row) if (length(row) >= i) row[[i]])))
   } else {
     return(NULL)
   }
@@ -109,12 +158,16 @@ parallel_frame <- function(rows, pointers = NULL) {
     return(NULL)
   }
   # arrays that are all empty are no rows
-  if (any(vapply(rows, is_empty_array, TRUE)) && !any(lengths(rows) > 1) && all(vapply(rows, function(x) is_empty_array(x) || (is.atomic(x) && length(x) <= 1), TRUE))) {
+  if (any(vapply(rows, is_empty_array, TRUE)) && !any(lengths(rows) > 1) &&
+    all(vapply(rows, function(x) is_empty_array(x) || (is.atomic(x) && length(x) <= 1), TRUE))) {
     return(data.frame())
   }
   deep <- setdiff(pointers[grepl("/.*/", pointers)], names(rows))
-  found <- lapply(stats::setNames(deep, substring(deep, 2)), function(pointer) value_at(rows, pointer))
-  rows <- c(rows[!vapply(rows, function(x) is.data.frame(x) || (is.list(x) && !is.null(names(x))), TRUE)], found[lengths(found) > 0])
+  found <- lapply(stats::setNames(deep, substring(deep, 2)),
+    function(pointer) value_at(rows, pointer))
+  rows <-
+    c(rows[!vapply(rows, function(x) is.data.frame(x) || (is.list(x) && !is.null(names(x))), TRUE)],
+      found[lengths(found) > 0])
   if (!length(rows)) {
     return(NULL)
   }
@@ -125,11 +178,14 @@ parallel_frame <- function(rows, pointers = NULL) {
 
 # The usual map, one plain row a name, in one step; NULL for any other.
 flat_map <- function(rows) {
-  if (!length(rows) || !is.list(rows[[1]]) || is.data.frame(rows[[1]]) || is.null(names(rows[[1]]))) {
+  if (!length(rows) || !is.list(rows[[1]]) || is.data.frame(rows[[1]]) ||
+    is.null(names(rows[[1]]))) {
     return(NULL)
   }
   # a member that is null has no length, and is missing in its row
-  table <- tryCatch(suppressWarnings(data.table::rbindlist(rows, use.names = TRUE, fill = TRUE, idcol = "key")), error = function(e) NULL)
+  table <-
+    tryCatch(suppressWarnings(data.table::rbindlist(rows, use.names = TRUE, fill = TRUE,
+      idcol = "key")), error = function(e) NULL)
   plain <- !is.null(table) && nrow(table) == length(rows) && !any(vapply(table, is.list, TRUE))
   if (plain) as.data.frame(table)
 }
@@ -144,8 +200,12 @@ map_frame <- function(rows) {
     return(flat)
   }
   parts <- Map(function(name, part) {
-    frame <- if (is.data.frame(part)) part else if (is.list(part) && !is.null(names(part))) list_frame(lapply(part, function(x) plain_values(list(x))))
-    if (is.null(frame) || !nrow(frame)) NULL else list_frame(c(list(key = rep(name, nrow(frame))), as.list(frame)))
+    frame <- if (is.data.frame(part)) part
+    else if (is.list(part) &&
+      !is.null(names(part))) list_frame(lapply(part, function(x) plain_values(list(x))))
+    if (is.null(frame) || !nrow(frame)) NULL
+    else list_frame(c(list(key = rep(name, nrow(frame))), as.list(frame)))
   }, names(rows), rows)
-  as.data.frame(data.table::rbindlist(Filter(Negate(is.null), parts), use.names = TRUE, fill = TRUE))
+  as.data.frame(data.table::rbindlist(Filter(Negate(is.null), parts), use.names = TRUE,
+    fill = TRUE))
 }

@@ -1,19 +1,32 @@
-# Relatives of SDMX that come as rows of an ordinary offer: JSON-stat 2.0, xBRL-JSON, and tables that pack their dimensions into the first column.
+# Relatives of SDMX that come as rows of an ordinary dataset: JSON-stat 2.0, xBRL-JSON, and tables
+# that pack their dimensions into the first column.
 
 # JSON-stat 2.0: members are the dimensions by their ids, `value` and `status`.
 jsonstat_rows <- function(body, where) {
-  parsed <- parse_json(body, where, max_simplify_lvl = "vector", empty_object = list(), empty_array = list())
-  if (identical(parsed$class, "error") || !is.null(parsed$error)) stop_payload(paste0("The service answers with an error: ", paste(unlist(c(parsed$error,
+  parsed <- parse_json(body, where, level = "vector")
+  if (identical(parsed$class, "error") ||
+    !is.null(parsed$error)) stop_payload(paste0("The service answers with an error: ",
+      paste(unlist(c(parsed$error,
     parsed$label)), collapse = " ")), where, "look at the want")
-  if (identical(parsed$class, "collection")) stop_payload("The answer is a collection of JSON-stat, not a dataset.", where, "ask for one dataset")
+  if (identical(parsed$class, "collection")) {
+    stop_payload("The answer is a collection of JSON-stat, not a dataset.", where,
+      "ask for one dataset")
+  }
   ids <- as.character(unlist(parsed$id))
   sizes <- as.numeric(unlist(parsed$size))
-  if (!length(ids) || length(ids) != length(sizes)) stop_payload("The answer is JSON and no JSON-stat dataset: id and size are missing.", where, "correct format: in the card")
+  if (!length(ids) || length(ids) != length(sizes)) {
+    stop_payload("The answer is JSON and no JSON-stat dataset: id and size are missing.", where,
+      "correct format: in the card")
+  }
   cells <- prod(sizes)
   value <- rep(NA_real_, cells)
-  if (!is.null(names(parsed$value))) value <- jsonstat_sparse(parsed$value, value, where) else if (!is.null(parsed$value) && length(parsed$value)) {
+  if (!is.null(names(parsed$value))) value <- jsonstat_sparse(parsed$value, value, where)
+  else if (!is.null(parsed$value) && length(parsed$value)) {
     given <- jsonstat_vector(parsed$value)
-    if (length(given) != cells) stop_payload("The answer's values are not as many as its dimensions say.", where, "tell the service's makers")
+    if (length(given) != cells) {
+      stop_payload("The answer's values are not as many as its dimensions say.", where,
+        "tell the service's makers")
+    }
     value <- suppressWarnings(as.double(given))
   }
   columns <- list()
@@ -30,13 +43,17 @@ jsonstat_rows <- function(body, where) {
 # Values or statuses by their place, from 0; what is null stays missing, and moves nothing.
 jsonstat_sparse <- function(given, into, where) {
   at <- suppressWarnings(as.numeric(names(given))) + 1
-  if (anyNA(at) || any(at < 1 | at > length(into))) stop_payload("The answer has a value beside its dimensions.", where, "tell the service's makers")
+  if (anyNA(at) || any(at < 1 | at > length(into))) {
+    stop_payload("The answer has a value beside its dimensions.", where,
+      "tell the service's makers")
+  }
   given <- jsonstat_vector(given)
   into[at] <- if (is.character(into)) as.character(given) else suppressWarnings(as.double(given))
   into
 }
 
-# What the dimensions' roles and hierarchies tell, as members "role/time", "role/geo", "role/metric", and "parent/..." by the dimension.
+# What the dimensions' roles and hierarchies tell, as members "role/time", "role/geo",
+# "role/metric", and "parent/..." by the dimension.
 jsonstat_told <- function(parsed, columns) {
   told <- list()
   for (role in intersect(c("time", "geo", "metric"), names(parsed$role))) {
@@ -62,8 +79,13 @@ jsonstat_vector <- function(values) {
 
 jsonstat_codes <- function(category, size, where) {
   index <- category$index
-  codes <- if (is.null(index)) names(category$label) else if (!is.null(names(index))) names(index)[order(as.numeric(unlist(index)))] else as.character(unlist(index))
-  if (length(codes) != size) stop_payload("A dimension of the answer has another number of categories than its size says.", where, "tell the service's makers")
+  codes <- if (is.null(index)) names(category$label)
+  else if (!is.null(names(index))) names(index)[order(as.numeric(unlist(index)))]
+  else as.character(unlist(index))
+  if (length(codes) != size) {
+    stop_payload("A dimension of the answer has another number of categories than its size says.",
+      where, "tell the service's makers")
+  }
   codes
 }
 
@@ -75,34 +97,43 @@ jsonstat_status <- function(status, cells, where) {
     return(rep(status, cells))
   }
   out <- rep(NA_character_, cells)
-  if (!is.null(names(status))) out <- jsonstat_sparse(status, out, where) else {
-    given <- as.character(jsonstat_vector(status))
-    out[seq_along(given)] <- given
+  if (!is.null(names(status))) {
+    return(jsonstat_sparse(status, out, where))
   }
+  given <- as.character(jsonstat_vector(status))
+  out[seq_along(given)] <- given
   out
 }
 
-# xBRL-JSON (OIM): a row a fact; members are concept, entity, period_start, period_end, basis, unit, value, decimals, and every further dimension by its name.
+# xBRL-JSON (OIM): a row a fact; members are concept, entity, period_start, period_end, basis,
+# unit, value, decimals, and every further dimension by its name.
 xbrl_rows <- function(body, where) {
-  parsed <- parse_json(body, where, max_simplify_lvl = "list")
+  parsed <- parse_json(body, where, level = "list")
   facts <- parsed$facts
   if (is.null(facts)) stop_payload("The answer has no facts.", where, "correct format: in the card")
   if (!length(facts)) {
     return(NULL)
   }
   dims <- lapply(facts, `[[`, "dimensions")
-  text <- function(name) vapply(dims, function(one) as.character(one[[name]] %||% NA), "", USE.NAMES = FALSE)
+  text <- function(name) {
+    vapply(dims, function(one) as.character(one[[name]] %||% NA), "",
+    USE.NAMES = FALSE)
+  }
   # a name has a prefix that the report declares; a typed value such as 10:30 has none
   prefixes <- names(parsed$documentInfo$namespaces)
   local <- function(x) {
     prefix <- sub(":.*", "", x)
-    named <- grepl("^[A-Za-z_][^:/ ]*:[^:/ ]+$", x) & (if (length(prefixes)) prefix %in% prefixes else TRUE)
+    named <- grepl("^[A-Za-z_][^:/ ]*:[^:/ ]+$", x) &
+      (if (length(prefixes)) prefix %in% prefixes else TRUE)
     ifelse(named, sub("^[^:]*:", "", x), x)
   }
   period <- xbrl_periods(text("period"))
-  further <- setdiff(unique(unlist(lapply(dims, names))), c("concept", "entity", "period", "unit", "language", "noteId"))
-  rows <- c(list(concept = local(text("concept")), entity = local(text("entity"))), period, list(unit = local(text("unit")),
-    value = vapply(facts, function(fact) as.character(fact$value %||% NA), "", USE.NAMES = FALSE), decimals = vapply(facts,
+  further <- setdiff(unique(unlist(lapply(dims, names))),
+    c("concept", "entity", "period", "unit", "language", "noteId"))
+  rows <- c(list(concept = local(text("concept")), entity = local(text("entity"))), period,
+    list(unit = local(text("unit")),
+    value = vapply(facts, function(fact) as.character(fact$value %||% NA), "", USE.NAMES = FALSE),
+    decimals = vapply(facts,
       function(fact) as.character(fact$decimals %||% NA), "", USE.NAMES = FALSE)))
   for (name in further) rows[[local(name)]] <- local(text(name))
   # the same fact in several languages is several facts
@@ -114,14 +145,22 @@ xbrl_rows <- function(body, where) {
 xbrl_periods <- function(text) {
   ends <- strsplit(text, "/", fixed = TRUE)
   day <- function(x) read_day(substr(x, 1, 10)) - (grepl("T00:00:00", x) | nchar(x) == 10)
-  start <- read_day(substr(vapply(ends, function(part) if (length(part) == 2) part[1] else NA_character_, ""), 1, 10))
+  start <-
+    read_day(substr(vapply(ends, function(part) {
+      if (length(part) == 2) part[1]
+      else NA_character_
+    }, ""), 1, 10))
   end <- day(vapply(ends, function(part) part[length(part)], ""))
   days <- as.numeric(end - start) + 1
-  basis <- ifelse(is.na(days), "instant", ifelse(days > 340 & days < 390, "annual", ifelse(days > 170 & days < 195, "half-yearly", ifelse(days > 80 & days < 100, "quarterly", "other"))))
+  basis <- ifelse(is.na(days), "instant",
+    ifelse(days > 340 & days < 390, "annual",
+      ifelse(days > 170 & days < 195, "half-yearly",
+        ifelse(days > 80 & days < 100, "quarterly", "other"))))
   list(period_start = format(start), period_end = format(end), basis = basis)
 }
 
-# The first column packs the dimensions ("M,T,ORV"), its name says which ("FREQ,UNIT,STATE\TIME"); the other columns are periods, with flags behind the numbers.
+# The first column packs the dimensions ("M,T,ORV"), its name says which ("FREQ,UNIT,STATE\TIME");
+# the other columns are periods, with flags behind the numbers.
 turned_rows <- function(rows, rule, where) {
   if (is.null(rows)) {
     return(NULL)
@@ -131,17 +170,23 @@ turned_rows <- function(rows, rule, where) {
   into <- rule$into %||% strsplit(sub("\\\\.*$", "", packed), by, fixed = TRUE)[[1]]
   parts <- strsplit(rows[[1]], by, fixed = TRUE)
   wrong <- which(lengths(parts) != length(into))
-  if (length(wrong)) stop_payload(paste0("The first column of row ", wrong[1], " does not unpack into ", paste(into, collapse = ", "), "."), where, "correct unpack: in the card")
+  if (length(wrong)) {
+    stop_payload(paste0("The first column of row ", wrong[1], " does not unpack into ",
+      paste(into, collapse = ", "), "."), where, "correct unpack: in the card")
+  }
   parts <- matrix(trimws(unlist(parts)), ncol = length(into), byrow = TRUE)
   periods <- trimws(names(rows)[-1])
-  columns <- stats::setNames(lapply(seq_along(into), function(i) rep(parts[, i], length(periods))), into)
+  columns <- stats::setNames(lapply(seq_along(into), function(i) rep(parts[, i], length(periods))),
+    into)
   cells <- trimws(unlist(rows[-1], use.names = FALSE))
   # an exponent has digits; a letter behind a number is a flag
   number <- sub("^([-+]?[0-9.,]*([eE][-+]?[0-9]+)?).*$", "\\1", cells)
   flag <- trimws(substring(cells, nchar(number) + 1))
   absent <- is.na(cells) | !nzchar(number) | number %in% c(":", "-")
-  flag[!is.na(flag) & startsWith(flag, ":")] <- trimws(substring(flag[!is.na(flag) & startsWith(flag, ":")], 2))
-  frame <- list_frame(c(columns, list(period = rep(periods, each = nrow(rows)), value = ifelse(absent, NA_character_, number),
+  flag[!is.na(flag) &
+    startsWith(flag, ":")] <- trimws(substring(flag[!is.na(flag) & startsWith(flag, ":")], 2))
+  frame <- list_frame(c(columns,
+    list(period = rep(periods, each = nrow(rows)), value = ifelse(absent, NA_character_, number),
     flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))))
   # an empty cell says nothing; one with a flag and no number is a value that is missing
   frame[!(is.na(frame$value) & is.na(frame$flag)), , drop = FALSE]

@@ -1,19 +1,24 @@
-# What comes packed, unpacked within bounds and checked to be whole: R's own readers end without a word where a packed file is cut short.
+# What comes packed, unpacked within bounds and checked to be whole: R's own readers end without a
+# word where a packed file is cut short.
 
 # Whether bytes begin as a gzip file does.
 is_gzip <- function(bytes) length(bytes) > 2 && identical(bytes[1:2], as.raw(c(0x1f, 0x8b)))
 
 # Copies a gzip or zip file's content to another file, piece by piece, and gives that.
 unpack_file <- function(file, into, how, where, most = wire_bounds$body * 40) {
-  switch(how, gzip = unpack_gzip(file, into, where, most), zip = unpack_zip(file, into, where, most))
+  switch(how, gzip = unpack_gzip(file, into, where, most),
+    zip = unpack_zip(file, into, where, most))
   into
 }
 
 unpack_gzip <- function(file, into, where, most) {
   size <- copy_content(gzfile(file, "rb"), into, where, most)
-  # its last four bytes say how long the content is (RFC 1952), of the last member where it has several
+  # its last four bytes say how long the content is (RFC 1952), of the last member where it has
+  # several
   told <- gzip_length(file)
-  if (size %% 2^32 != told && !gzip_is_whole(file)) stop_payload("The gzip file is damaged or cut short.", where, "run it again")
+  if (size %% 2^32 != told && !gzip_is_whole(file)) {
+    stop_payload("The gzip file is damaged or cut short.", where, "run it again")
+  }
 }
 
 gzip_length <- function(file) {
@@ -26,14 +31,23 @@ gzip_length <- function(file) {
 # The system's own word for a file of several members.
 gzip_is_whole <- function(file) {
   tool <- Sys.which("gzip")
-  nzchar(tool) && identical(suppressWarnings(system2(tool, "-t", stdin = file, stdout = FALSE, stderr = FALSE)), 0L)
+  nzchar(tool) &&
+    identical(suppressWarnings(system2(tool, "-t", stdin = file, stdout = FALSE, stderr = FALSE)),
+      0L)
 }
 
-# The entry is read through, and its name is never used as a path, so that none can leave its folder; a name that tries to is refused all the same.
+# The entry is read through, and its name is never used as a path, so that none can leave its
+# folder; a name that tries to is refused all the same.
 unpack_zip <- function(file, into, where, most) {
-  entries <- tryCatch(utils::unzip(file, list = TRUE), error = function(e) stop_payload("The file is no zip file, or is cut short.", where, "correct unpack: in the card, or run it again"))
+  entries <- tryCatch(utils::unzip(file, list = TRUE),
+    error = function(e) {
+      stop_payload("The file is no zip file, or is cut short.", where,
+      "correct unpack: in the card, or run it again")
+    })
   plain <- entries[!grepl("/$", entries$Name), ]
-  if (nrow(plain) != 1 || grepl("(^|[/\\\\])[.][.]([/\\\\]|$)|^[/\\\\]", plain$Name[1])) stop_payload("The zip file must hold one plain file.", where, "look at what the service sends")
+  if (nrow(plain) != 1 || grepl("(^|[/\\\\])[.][.]([/\\\\]|$)|^[/\\\\]", plain$Name[1])) {
+    stop_payload("The zip file must hold one plain file.", where, "look at what the service sends")
+  }
   size <- copy_content(unz(file, plain$Name, "rb"), into, where, most)
   if (size != plain$Length) stop_payload("The zip file is damaged.", where, "run it again")
 }
@@ -44,10 +58,13 @@ copy_content <- function(from, into, where, most) {
   on.exit(close(to), add = TRUE)
   size <- 0
   repeat {
-    part <- tryCatch(suppressWarnings(readBin(from, "raw", 1e6)), error = function(e) stop_payload("The file is damaged.", where, "run it again"))
+    part <- tryCatch(suppressWarnings(readBin(from, "raw", 1e6)),
+      error = function(e) stop_payload("The file is damaged.", where, "run it again"))
     if (!length(part)) break
     size <- size + length(part)
-    if (size > most) stop_payload("The file is too large when unpacked.", where, "ask for a shorter window")
+    if (size > most) {
+      stop_payload("The file is too large when unpacked.", where, "ask for a shorter window")
+    }
     writeBin(part, to)
   }
   size

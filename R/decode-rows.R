@@ -1,45 +1,83 @@
-# Rows of a body into the columns that the card declares. What does not fit is reported with its place, row and value; a
+# Rows of a body into the columns that the card declares. What does not fit is reported with its
+# place, row and value; a
 # row that lacks what its shape cannot be without is set aside.
 
-# The whole of a body: list(columns, faults, rows, members), where `members` are the values that the page rule asked for.
-decode_body <- function(offer, body, source, known = list(), members = character(), where = "the body") {
-  format <- offer$format %||% "json"
+# The whole of a body: list(columns, faults, rows, members), where `members` are the values that
+# the page rule asked for.
+decode_body <- function(dataset, body, source, known = list(), members = character(),
+  where = "the body") {
+  format <- dataset$format %||% "json"
   body <- unpacked_body(body, where)
   if (format == "json-lines") {
     if (length(body)) body <- json_lines(body)
-    offer$rows <- ""
+    dataset$rows <- ""
   }
   if (format %in% c("json", "json-lines")) {
-    whole <- body_columns(offer)
+    whole <- body_columns(dataset)
     problem <- problem_pointers(source$problem)
-    found <- decode_json(body, c(rows = offer$rows, problem, members, whole), where)
+    found <- decode_json(body, c(rows = dataset$rows, problem, members, whole), where,
+      instants = instant_members(dataset))
     stop_on_problem(found, source$problem, where)
     if (is.null(found$rows)) {
-      stop_payload(paste0("The answer has no rows at ", offer$rows, "."), where, "look whether the service changed its answer, and correct rows: in the card")
+      stop_payload(paste0("The answer has no rows at ", dataset$rows, "."), where,
+        "look whether the service changed its answer, and correct rows: in the card")
     }
-    read <- function(part) if (is.null(offer$within)) json_rows(part, offer[["form"]] %||% "objects", where, offer$rows, column_pointers(offer)) else rows_within(part, offer, where)
+    read <- function(part) {
+      if (is.null(dataset$within)) json_rows(part,
+      dataset[["form"]] %||% "objects", where, dataset$rows, column_pointers(dataset))
+      else rows_within(part, dataset, where)
+    }
     rows <- read(found$rows)
-    if (has_long_names(rows, offer)) rows <- read(decode_json(body, c(rows = offer$rows), where, "string")$rows)
+    if (has_long_names(rows, dataset)) {
+      rows <- read(decode_json(body, c(rows = dataset$rows), where, "string")$rows)
+    }
     known <- c(known, found[names(whole)])
   } else {
     found <- list()
-    rows <- switch(offer$format, "json-stat" = jsonstat_rows(body, where), "xbrl-json" = xbrl_rows(body, where), decode_table(body, offer$format, where, offer$table))
-    if (!is.null(offer$unpack)) rows <- turned_rows(rows, offer$unpack, where)
+    rows <- switch(dataset$format, "json-stat" = jsonstat_rows(body, where),
+      "xbrl-json" = xbrl_rows(body, where),
+      decode_table(body, dataset$format, where, dataset$table))
+    if (!is.null(dataset$unpack)) rows <- turned_rows(rows, dataset$unpack, where)
   }
-  decoded <- decode_rows(offer, rows, source$zone, where, known)
-  if (identical(offer$next_page$by, "last") && decoded$rows > 0) decoded$last <- last_value(column_value(rows, list(at = offer$next_page$at), list()), offer, where)
-  # what the service counts as a row: one of several sides, or one that holds rows of its own, counts once
-  items <- attr(rows, "items") %||% if (length(offer$sides)) decoded$rows / length(offer$sides) else decoded$rows
+  decoded <- decode_rows(dataset, rows, source$zone, where, known)
+  if (identical(dataset$next_page$by, "last") && decoded$rows > 0) {
+    decoded$last <- last_value(column_value(rows, list(at = dataset$next_page$at), list()), dataset,
+      where)
+  }
+  # what the service counts as a row: one of several sides, or one that holds rows of its own,
+  # counts once
+  items <- attr(rows, "items") %||% if (length(dataset$sides)) decoded$rows / length(dataset$sides)
+  else decoded$rows
   c(decoded, list(members = found, items = items))
 }
 
+# Members of rows that become a column of instants and nothing else: they need not be texts first.
+instant_members <- function(dataset) {
+  used <- members_used(dataset)
+  plain <- Filter(function(rule) {
+    is.list(rule) && identical(rule$as, "rfc3339") && length(unlist(rule$at)) == 1 &&
+      all(names(rule) %in% c("at", "as", "need")) && grepl("^/[^/~{]+$", unlist(rule$at)) &&
+      sum(used == unlist(rule$at)) == 1
+  }, dataset$columns)
+  substring(vapply(unname(plain), function(rule) unlist(rule$at), ""), 2)
+}
+
+# Every use of a member of the rows.
+members_used <- function(dataset) {
+  c(unlist(lapply(dataset$columns, function(rule) column_rule(rule)$at)), dataset$next_page$at)
+}
+
 # Names that are written as numbers too long for a double.
-has_long_names <- function(rows, offer) {
+has_long_names <- function(rows, dataset) {
   if (is.null(rows)) {
     return(FALSE)
   }
-  texts <- Filter(function(name) (column_rule(offer$columns[[name]])$as %||% default_type(offer$shape, name)) == "text", names(offer$columns))
-  rules <- c(lapply(texts, function(name) column_rule(offer$columns[[name]])), if (identical(offer$next_page$by, "last")) list(list(at = offer$next_page$at)))
+  texts <- Filter(function(name) {
+    (column_rule(dataset$columns[[name]])$as %||%
+    default_type(dataset$shape, name)) == "text"
+  }, names(dataset$columns))
+  rules <- c(lapply(texts, function(name) column_rule(dataset$columns[[name]])),
+    if (identical(dataset$next_page$by, "last")) list(list(at = dataset$next_page$at)))
   any(vapply(rules, function(rule) {
     value <- column_value(rows, rule, list())
     is.numeric(value) && is_long(value)
@@ -47,26 +85,31 @@ has_long_names <- function(rows, offer) {
 }
 
 # The member of the last row by which the next page is asked for.
-last_value <- function(values, offer, where) {
+last_value <- function(values, dataset, where) {
   last <- if (length(values)) values[[length(values)]]
   if (is.null(member_text(last))) {
-    stop_payload(paste0("The last row has no member ", offer$next_page$at, ", by which the next page is asked for."), where, "correct at: of next_page: in the card")
+    stop_payload(paste0("The last row has no member ", dataset$next_page$at,
+      ", by which the next page is asked for."), where, "correct at: of next_page: in the card")
   }
   last
 }
 
-# The pointers of an offer's columns.
-column_pointers <- function(offer) unique(unlist(lapply(offer$columns, function(rule) column_rule(rule)$at)))
+# The pointers of a dataset's columns.
+column_pointers <- function(dataset) {
+  unique(unlist(lapply(dataset$columns, function(rule) column_rule(rule)$at)))
+}
 
 # Columns whose value stands once for the whole body, as pointers by a name that no want has.
-body_columns <- function(offer) {
-  pointers <- unlist(lapply(offer$columns, function(rule) if (is.list(rule)) rule$body))
+body_columns <- function(dataset) {
+  pointers <- unlist(lapply(dataset$columns, function(rule) if (is.list(rule)) rule$body))
   stats::setNames(pointers, if (length(pointers)) paste0("body ", pointers))
 }
 
-# Where a body says error with status 200: a member that is there and says something, or that says none of the words that are fine.
+# Where a body says error with status 200: a member that is there and says something, or that says
+# none of the words that are fine.
 problem_pointers <- function(problem) {
-  if (is.list(problem)) c(problem = problem$at, problem_text = problem$text) else if (!is.null(problem)) c(problem = problem)
+  if (is.list(problem)) c(problem = problem$at, problem_text = problem$text)
+  else if (!is.null(problem)) c(problem = problem)
 }
 
 stop_on_problem <- function(found, rule, where) {
@@ -79,29 +122,33 @@ stop_on_problem <- function(found, rule, where) {
   if (is.null(fine) && is.atomic(problem) && problem[1] %in% list("", FALSE, 0)) {
     return(invisible())
   }
-  if (!is.null(fine) && tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(fine)))) {
+  if (!is.null(fine) &&
+    tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(fine)))) {
     return(invisible())
   }
   told <- found$problem_text %||% problem
   text <- substr(paste(unlist(told), collapse = ", "), 1, 200)
-  again <- is.list(rule) && tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(rule$again)))
-  vetusta_stop("payload", paste0("The service answers with an error: ", text), where, "look at the want; if it is right, ask again later", again = again)
+  again <- is.list(rule) &&
+    tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(rule$again)))
+  vetusta_stop("payload", paste0("The service answers with an error: ", text), where,
+    "look at the want; if it is right, ask again later", again = again)
 }
 
 # Rows as a frame of members, into the columns of the card. Sides become rows of their own.
-decode_rows <- function(offer, rows, zone, where, known = list()) {
+decode_rows <- function(dataset, rows, zone, where, known = list()) {
   if (is.null(rows) || !nrow(rows)) {
-    return(list(columns = empty_columns(offer), faults = no_faults, rows = 0L))
+    return(list(columns = empty_columns(dataset), faults = no_faults, rows = 0L))
   }
-  if (!length(offer$sides)) {
-    return(decode_side(offer, rows, zone, where, known))
+  if (!length(dataset$sides)) {
+    return(decode_side(dataset, rows, zone, where, known))
   }
-  parts <- lapply(offer$sides, function(side) {
-    part <- decode_side(offer, rows, zone, where, known, side)
+  parts <- lapply(dataset$sides, function(side) {
+    part <- decode_side(dataset, rows, zone, where, known, side)
     part$columns$side <- rep(side, part$rows)
     part
   })
-  columns <- lapply(stats::setNames(nm = names(parts[[1]]$columns)), function(name) do.call(c, lapply(parts, function(part) part$columns[[name]])))
+  columns <- lapply(stats::setNames(nm = names(parts[[1]]$columns)),
+    function(name) do.call(c, lapply(parts, function(part) part$columns[[name]])))
   faults <- do.call(rbind, lapply(seq_along(parts), function(i) {
     found <- parts[[i]]$faults
     found$row <- found$row + (i - 1L) * nrow(rows)
@@ -110,198 +157,37 @@ decode_rows <- function(offer, rows, zone, where, known = list()) {
   list(columns = columns, faults = faults, rows = nrow(rows) * length(parts))
 }
 
-decode_side <- function(offer, rows, zone, where, known, side = NULL) {
+decode_side <- function(dataset, rows, zone, where, known, side = NULL) {
   columns <- list()
   faults <- list(no_faults)
-  for (name in names(offer$columns)) {
-    rule <- column_rule(offer$columns[[name]], side)
+  for (name in names(dataset$columns)) {
+    rule <- column_rule(dataset$columns[[name]], side)
     value <- column_value(rows, rule, known)
     if (is.null(value)) {
       if (rule$need == "required") {
-        stop_payload(paste0("No row has the member ", rule$at, ", which is the column `", name, "`."), paste0(where, ", ", offer$rows, "/0", rule$at),
-          "look whether the service changed its answer; mark the column need: optional in the card if it may be absent")
+        stop_payload(paste0("No row has the member ", rule$at, ", which is the column `", name,
+          "`."), paste0(where, ", ", dataset$rows, "/0", rule$at),
+          paste0("look whether the service changed its answer; mark the column need: optional in ",
+            "the card if it may be absent"))
       }
       value <- rep(rule$default %||% NA, nrow(rows))
     }
-    if (!is.null(rule$nothing)) value[as.character(unlist(value)) %in% as.character(unlist(rule$nothing))] <- NA
+    if (!is.null(rule$nothing)) {
+      value[as.character(unlist(value)) %in% as.character(unlist(rule$nothing))] <- NA
+    }
     if (!is.null(rule$words)) value <- column_words(value, rule$words)
-    type <- rule$as %||% default_type(offer$shape, name)
+    type <- rule$as %||% default_type(dataset$shape, name)
     read <- read_column(value, type, zone, rule)
     absent <- if (anyNA(value)) which(is.na(read$value) & is.na(value)) else integer()
-    if (!is.null(rule$default) && length(absent)) read$value[absent] <- read_column(rep(rule$default, length(absent)), type, zone, rule)$value
+    if (!is.null(rule$default) && length(absent)) {
+      read$value[absent] <- read_column(rep(rule$default, length(absent)), type, zone, rule)$value
+    }
     if (rule$need == "required") read$bad <- union(read$bad, absent)
-    if (length(read$bad)) faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, offer)
+    if (length(read$bad)) {
+      faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, dataset)
+    }
     columns[[name]] <- read$value
   }
-  list(columns = columns, faults = if (length(faults) == 1) no_faults else do.call(rbind, faults), rows = nrow(rows))
-}
-
-# A column's values: a member of the row, the key or value of a map, or what the want knows.
-column_value <- function(rows, rule, known) {
-  if (!is.null(rule$body)) {
-    value <- known[[paste0("body ", rule$body)]]
-    return(if (length(value) == 1 && is.atomic(value)) rep(value, nrow(rows)))
-  }
-  if (!is.null(rule$outer)) {
-    return(rows[[paste("outer", rule$outer)]])
-  }
-  if (is.null(rule$of)) {
-    return(if (length(rule$at) > 1) members_joined(rows, rule$at) else member_at(rows, rule$at))
-  }
-  value <- if (rule$of %in% c("key", "value", "outer-key")) rows[[rule$of]] else known[[rule$of]]
-  if (is.null(value)) NULL else rep_len(value, nrow(rows))
-}
-
-# A day and an hour in two members, say: joined with a blank.
-members_joined <- function(rows, pointers) {
-  parts <- lapply(pointers, function(pointer) member_at(rows, pointer))
-  if (any(lengths(parts) == 0)) {
-    return(NULL)
-  }
-  absent <- Reduce(`|`, lapply(parts, is.na))
-  ifelse(absent, NA_character_, do.call(paste, parts))
-}
-
-column_words <- function(value, words) {
-  found <- unlist(words)[tolower(as.character(value))]
-  direct <- unlist(words)[as.character(value)]
-  unname(ifelse(!is.na(direct), direct, ifelse(is.na(found), as.character(value), found)))
-}
-
-no_faults <- data.frame(row = integer(), pointer = character(), fault = character(), detail = character())
-
-column_rule <- function(rule, side = NULL) {
-  if (!is.list(rule)) rule <- list(at = rule)
-  rule$at <- unlist(rule$at)
-  if (!is.null(side) && !is.null(rule$at)) rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
-  rule$need <- rule$need %||% if (is.null(rule$default)) "required" else "optional"
-  rule
-}
-
-default_type <- function(shape, name) {
-  numbers <- c("open", "high", "low", "close", "volume", "value", "last", "change", "latitude", "longitude", "cells")
-  if (name %in% numbers && !(name == "last" && shape %in% c("places", "datasets"))) "number" else if (name == "change_percent") "percent" else "text"
-}
-
-column_faults <- function(bad, value, name, at, offer) {
-  shown <- vapply(bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, "")
-  data.frame(
-    row = bad, pointer = paste0(offer$rows, "/", bad - 1L, at[1] %||% ""),
-    fault = ifelse(is.na(shown), paste("no", name), paste(name, "cannot be read")), detail = paste0("value ", shown)
-  )
-}
-
-empty_columns <- function(offer) {
-  types <- vapply(names(offer$columns), function(name) column_rule(offer$columns[[name]])$as %||% default_type(offer$shape, name), "")
-  columns <- lapply(stats::setNames(types, names(offer$columns)), function(type) read_column(character(), type, "UTC")$value)
-  if (length(offer$sides)) columns$side <- character()
-  columns
-}
-
-pointer_keys <- function(pointer) gsub("~0", "~", gsub("~1", "/", strsplit(substring(pointer, 2), "/", fixed = TRUE)[[1]], fixed = TRUE), fixed = TRUE)
-
-# The members of all rows at one pointer: "/a" is a column, "/a/b" a member of nested objects.
-member_at <- function(rows, pointer) {
-  # a column that was taken from deeper in the body bears its whole pointer
-  whole <- rows[[substring(pointer, 2)]]
-  if (!is.null(whole)) {
-    return(whole)
-  }
-  keys <- pointer_keys(pointer)
-  value <- rows
-  for (key in keys) {
-    value <- if (is.data.frame(value)) value[[key]] else nested_member(value, key)
-    if (is.null(value)) {
-      return(NULL)
-    }
-  }
-  value
-}
-
-nested_member <- function(values, key) {
-  if (!is.list(values)) {
-    return(NULL)
-  }
-  found <- lapply(values, function(value) if (is.list(value) || !is.null(names(value))) as.list(value)[[key]])
-  if (all(lengths(found) == 0)) {
-    return(NULL)
-  }
-  found[lengths(found) == 0] <- NA
-  if (all(lengths(found) == 1 & !vapply(found, is.list, TRUE))) unlist(found) else found
-}
-
-# Instants on the local clock, a blank or a T between day and hour; a day alone is its local midnight.
-read_local <- function(text, zone) {
-  time <- read_rfc3339(sub(" ", "T", text, fixed = TRUE), zone)
-  day <- read_day(text)
-  whole <- which(!is.na(day))
-  time[whole] <- time_local(day[whole], 0, zone)
-  time
-}
-
-# Numbers written as text: with a sign, blanks or commas between thousands; with a decimal comma where the card says so. Words such as inf, and numbers of
-# other bases, are none.
-read_number <- function(text, decimal = ".") {
-  text <- as.character(text)
-  plain <- if (decimal == ".") plain_number(text) else rep(NA_real_, length(text))
-  if (!any(is.na(plain) & !is.na(text))) {
-    return(plain)
-  }
-  text <- gsub("\u2212", "-", trimws(text), fixed = TRUE)
-  if (decimal == ",") text <- chartr(".,", ",.", text)
-  plain <- plain_number(text)
-  grouped <- is.na(plain) & grepl("^[+-]?[0-9]{1,3}([, \u00a0][0-9]{3})+([.][0-9]+)?$", text)
-  if (any(grouped)) plain[grouped] <- as.double(gsub("[, \u00a0]", "", text[grouped]))
-  plain
-}
-
-# One column to its type; `bad` are the rows whose value is there and cannot be read.
-read_column <- function(value, type, zone, rule = list()) {
-  if (is.logical(value) && type != "flag" && all(is.na(value))) value <- NA_real_[rep(1L, length(value))]
-  if (is.list(value)) value <- vapply(value, function(x) if (length(x) == 1 && is.atomic(x)) as.character(x) else NA_character_, "")
-  decimal <- rule$decimal %||% "."
-  read <- if (!is.null(rule$written)) read_written(value, type, zone, rule$written) else switch(type,
-    text = if (is.numeric(value)) plain_numbers(value) else as.character(value),
-    number = if (is.numeric(value)) as.double(value) else read_number(value, decimal),
-    percent = if (is.numeric(value)) as.double(value) else read_number(sub("%", "", as.character(value), fixed = TRUE), decimal),
-    flag = tolower(as.character(value)) %in% c("true", "1", "yes") | ifelse(tolower(as.character(value)) %in% c("true", "1", "yes", "false", "0", "no"), FALSE, NA),
-    "epoch-s" = read_epoch(value, 1), "epoch-ms" = read_epoch(value, 1e3), "epoch-us" = read_epoch(value, 1e6), "epoch-ns" = read_epoch(value, 1e9),
-    rfc3339 = read_rfc3339(as.character(value), zone),
-    local = read_local(as.character(value), zone),
-    day = read_day(sub("[T ]00:00(:00([.]0+)?)?(Z|[+-]00:?00)?$", "", as.character(value)))
-  )
-  if (!is.null(rule$scale) && is.numeric(read)) read <- read * rule$scale
-  list(value = read, bad = if (anyNA(read)) which(is.na(read) & !is.na(value)) else integer())
-}
-
-read_epoch <- function(value, scale) utc(whole_micros((if (is.numeric(value)) as.double(value) else plain_number(as.character(value))) / scale))
-
-# Numbers as people write them: 100000 and not 1e+05.
-plain_numbers <- function(x) {
-  text <- as.character(x)
-  odd <- grep("e", text, fixed = TRUE)
-  if (length(odd)) text[odd] <- vapply(x[odd], number_text, "")
-  text
-}
-
-# Days and local instants in a form of their own, as strptime() patterns write it: "%d/%m/%Y", "%Y%m%d %H:%M". All of the text must be of that form: what is
-# left over, as PM behind the hour or an offset, would be another time; and digits that stand together must all be there, since 130 may be 01:30 or 13:00.
-read_written <- function(value, type, zone, written) {
-  text <- if (is.numeric(value)) plain_numbers(value) else as.character(value)
-  at <- strptime(paste0(text, "\u0001"), paste0(written, "\u0001"), tz = "UTC")
-  wrong <- !is.na(text) & !grepl(written_pattern(written), text, perl = TRUE)
-  if (any(wrong)) at[wrong] <- as.POSIXlt(NA)
-  if (type == "day") as.Date(at) else time_local(as.Date(at), at$hour * 3600 + at$min * 60 + at$sec, if (type == "rfc3339") "UTC" else zone)
-}
-
-# How a text of this form looks, with as many digits as fields have that touch each other.
-written_pattern <- function(written) {
-  digits <- c(Y = 4, m = 2, d = 2, H = 2, I = 2, M = 2, S = 2, y = 2, j = 3)
-  parts <- regmatches(written, gregexpr("%O?[A-Za-z]|[^%]", written))[[1]]
-  code <- ifelse(startsWith(parts, "%") & nchar(parts) == 2, substring(parts, 2), "")
-  number <- code %in% names(digits)
-  n <- length(parts)
-  touches <- number & (c(FALSE, number[-n]) | c(number[-1], FALSE))
-  shown <- ifelse(touches, paste0("[0-9]{", digits[code], "}"), ifelse(number, "[ 0-9]?[0-9]+", ifelse(startsWith(parts, "%"), ".+?", paste0("\\Q", parts, "\\E"))))
-  paste0("^\\s*", paste(shown, collapse = ""), "\\s*$")
+  list(columns = columns, faults = if (length(faults) == 1) no_faults
+  else do.call(rbind, faults), rows = nrow(rows))
 }

@@ -1,7 +1,11 @@
-# SDMX data messages in all their forms, into one: `series` (a data frame: a column a dimension or attribute, a row a series), `obs` (columns `series`, the row's
-# number there, `time`, `value`, `deleted`), `attributes` (of each observation, a column each), `sets` (a data frame: action, valid_from, valid_to), `notes` (what the service says beside), `prepared`.
+# SDMX data messages in all their forms, into one: `series` (a data frame: a column a dimension or
+# attribute, a row a series), `obs` (columns `series`, the row's
+# number there, `time`, `value`, `deleted`), `attributes` (of each observation, a column each),
+# `sets` (a data frame: action, valid_from, valid_to), `notes` (what the service says beside),
+# `prepared`.
 
-sdmx_reserved <- c("structureRef", "action", "setID", "validFromDate", "validToDate", "reportingBeginDate", "reportingEndDate", "publicationYear",
+sdmx_reserved <- c("structureRef", "action", "setID", "validFromDate", "validToDate",
+  "reportingBeginDate", "reportingEndDate", "publicationYear",
   "publicationPeriod", "dataScope", "type", "REPORTING_YEAR_START_DAY_")
 
 decode_sdmx <- function(body, dimensions, where) {
@@ -10,7 +14,8 @@ decode_sdmx <- function(body, dimensions, where) {
   start <- utils::head(body, 400)
   start <- trimws(rawToChar(start[start != as.raw(0)]))
   if (grepl("^<", start)) {
-    if (grepl("<html|<!DOCTYPE html", start, ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where,
+    if (grepl("<html|<!DOCTYPE html", start,
+      ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where,
       paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
     sdmx_from_xml(body, dimensions, where)
   } else if (grepl("^\\{", start)) {
@@ -20,16 +25,20 @@ decode_sdmx <- function(body, dimensions, where) {
   }
 }
 
-# A message in UTF-8, whatever it came in: told by its first bytes, or by what XML says of itself (XML 1.0, appendix F).
+# A message in UTF-8, whatever it came in: told by its first bytes, or by what XML says of itself
+# (XML 1.0, appendix F).
 utf8_body <- function(body, where) {
   begins <- function(...) identical(body[seq_along(c(...))], as.raw(c(...)))
   if (begins(0xef, 0xbb, 0xbf)) {
     return(body[-(1:3)])
   }
-  encoding <- if (begins(0xff, 0xfe)) "UTF-16LE" else if (begins(0xfe, 0xff)) "UTF-16BE" else if (begins(0x3c, 0, 0x3f, 0)) "UTF-16LE" else if (begins(0, 0x3c, 0, 0x3f)) "UTF-16BE"
+  encoding <- if (begins(0xff, 0xfe)) "UTF-16LE" else if (begins(0xfe, 0xff)) "UTF-16BE"
+  else if (begins(0x3c, 0, 0x3f, 0)) "UTF-16LE" else if (begins(0, 0x3c, 0, 0x3f)) "UTF-16BE"
   if (is.null(encoding)) {
     head <- rawToChar(utils::head(body[body != as.raw(0)], 200))
-    said <- regmatches(head, regexec("^\\s*<\\?xml[^>]*encoding\\s*=\\s*[\"']([A-Za-z0-9._-]+)[\"']", head, useBytes = TRUE))[[1]]
+    said <- regmatches(head,
+      regexec("^\\s*<\\?xml[^>]*encoding\\s*=\\s*[\"']([A-Za-z0-9._-]+)[\"']", head,
+        useBytes = TRUE))[[1]]
     if (length(said) < 2 || toupper(said[2]) %in% c("UTF-8", "UTF8", "US-ASCII", "ASCII")) {
       return(body)
     }
@@ -37,8 +46,12 @@ utf8_body <- function(body, where) {
   } else if (begins(0xff, 0xfe) || begins(0xfe, 0xff)) {
     body <- body[-(1:2)]
   }
-  text <- tryCatch(iconv(list(body), encoding, "UTF-8", toRaw = TRUE)[[1]], error = function(e) NULL)
-  if (is.null(text)) stop_payload(paste0("The message is not written in ", encoding, ", as it says."), where, "tell the service's makers")
+  text <- tryCatch(iconv(list(body), encoding, "UTF-8", toRaw = TRUE)[[1]],
+    error = function(e) NULL)
+  if (is.null(text)) {
+    stop_payload(paste0("The message is not written in ", encoding, ", as it says."), where,
+      "tell the service's makers")
+  }
   # the declaration speaks of the bytes that came
   head <- rawToChar(utils::head(text, 200))
   declared <- regexpr("^\\s*<\\?xml[^>]*\\?>", head, useBytes = TRUE)
@@ -52,16 +65,23 @@ columns_frame <- function(columns, rows) {
   structure(out, row.names = .set_row_names(rows), class = "data.frame")
 }
 
-# --- SDMX-ML -----------------------------------------------------------------------------------------------------------
+# --- SDMX-ML
+# ------------------------------------------------------------
 
 sdmx_from_xml <- function(body, dimensions, where) {
   read <- tryCatch(sdmx_xml_cpp(body), error = function(e) {
     parts <- strsplit(conditionMessage(e), "@", fixed = TRUE)[[1]]
-    stop_payload(paste0("The message cannot be read: ", parts[1], "."), paste0(where, ", byte ", parts[2]), "ask again; if it stays so, tell the service's makers")
+    stop_payload(paste0("The message cannot be read: ", parts[1], "."),
+      paste0(where, ", byte ", parts[2]), "ask again; if it stays so, tell the service's makers")
   })
   notes <- sdmx_notes(columns_frame(read$notes, read$note_rows))
-  if (grepl("Error$", read$root)) stop_payload(paste0("The service answers with an error: ", paste(notes, collapse = "; ")), where, "look at the want; if it is right, ask again later")
-  if (!grepl("Data$|DataSet$", read$root)) stop_payload(paste0("The answer is XML and no data message: its first element is ", read$root, "."), where,
+  if (grepl("Error$", read$root)) {
+    stop_payload(paste0("The service answers with an error: ", paste(notes, collapse = "; ")),
+      where, "look at the want; if it is right, ask again later")
+  }
+  if (!grepl("Data$|DataSet$",
+    read$root)) stop_payload(paste0("The answer is XML and no data message: its first element is ",
+    read$root, "."), where,
     "look whether the card's address is right")
   sets <- columns_frame(read$sets, read$set_rows)
   flat <- any(read$obs_series == 0L)
@@ -75,24 +95,35 @@ sdmx_from_xml <- function(body, dimensions, where) {
     series_set <- read$series_set
     owner <- read$obs_series
   }
-  series <- with_groups(series, series_set, columns_frame(read$groups, read$group_rows), read$group_set, dimensions)
+  series <- with_groups(series, series_set, columns_frame(read$groups, read$group_rows),
+    read$group_set, dimensions)
   series <- with_set_attributes(series, series_set, sets)
   time <- read$obs[[read$dimension]] %||% read$obs[["TIME_PERIOD"]]
-  if (is.null(time) && read$obs_rows > 0) stop_payload(paste0("No observation says its ", read$dimension, "."), where, "look at what the service sends")
-  attributes <- lapply(read$obs[setdiff(names(read$obs), c(read$dimension, "TIME_PERIOD", if (flat) dimensions))], texts_of)
-  obs <- list(series = owner, time = if (read$obs_rows) texts_of(time) else character(), value = read$value)
-  sdmx_message(series, obs, attributes, sdmx_sets(sets), series_set, where, dimensions, notes = notes, prepared = read$prepared, odd = list(row = read$odd, text = read$odd_text))
+  if (is.null(time) && read$obs_rows > 0) {
+    stop_payload(paste0("No observation says its ", read$dimension, "."), where,
+      "look at what the service sends")
+  }
+  attributes <-
+    lapply(read$obs[setdiff(names(read$obs),
+      c(read$dimension, "TIME_PERIOD", if (flat) dimensions))], texts_of)
+  obs <- list(series = owner, time = if (read$obs_rows) texts_of(time)
+  else character(), value = read$value)
+  sdmx_message(series, obs, attributes, sdmx_sets(sets), series_set, where, dimensions,
+    notes = notes, prepared = read$prepared, odd = list(row = read$odd, text = read$odd_text))
 }
 
 # Observations that carry their dimensions: the series are their distinct combinations.
 flat_series <- function(columns, dimensions, where) {
   missing <- setdiff(dimensions, names(columns))
-  if (length(missing)) stop_payload(paste0("The data do not match the structure: the observations lack the dimension ", missing[1], "."), where,
+  if (length(missing)) stop_payload(paste0(paste0("The data do not match the structure: the ",
+    "observations lack the dimension "), missing[1], "."), where,
     "look whether the structure was changed; `vetusta describe` reads it anew")
   owner <- row_groups(lapply(columns[dimensions], `[[`, "codes"))
   first <- which(!duplicated(owner))
-  series <- lapply(columns[dimensions], function(column) c(NA_character_, column$levels)[column$codes[first] + 1L])
-  list(series = structure(series, row.names = .set_row_names(length(first)), class = "data.frame"), owner = owner, first = first)
+  series <- lapply(columns[dimensions],
+    function(column) c(NA_character_, column$levels)[column$codes[first] + 1L])
+  list(series = structure(series, row.names = .set_row_names(length(first)), class = "data.frame"),
+    owner = owner, first = first)
 }
 
 # A number a distinct row of some columns, in the order in which they first come.
@@ -105,17 +136,23 @@ row_groups <- function(columns) {
   table[[".group"]]
 }
 
-# Attributes of a group go to the series that have its key. Groups of one kind, with a key of the same dimensions, are looked up together.
+# Attributes of a group go to the series that have its key. Groups of one kind, with a key of the
+# same dimensions, are looked up together.
 with_groups <- function(series, series_set, groups, group_set, dimensions) {
   if (!nrow(groups) || !nrow(series)) {
     return(series)
   }
   told <- !is.na(as.matrix(groups))
   keys <- intersect(dimensions, names(groups))
-  kind <- if (length(keys)) do.call(paste, c(lapply(keys, function(name) ifelse(told[, name], name, "")), sep = "\r")) else rep("", nrow(groups))
+  kind <- if (length(keys)) do.call(paste,
+    c(lapply(keys, function(name) ifelse(told[, name], name, "")), sep = "\r"))
+    else rep("", nrow(groups))
   for (rows in split(seq_len(nrow(groups)), kind)) {
     key <- keys[told[rows[1], keys]]
-    name_of <- function(frame, set) do.call(paste, c(list(set), unname(as.list(frame[key])), sep = "\r"))
+    name_of <- function(frame, set) {
+      do.call(paste,
+      c(list(set), unname(as.list(frame[key])), sep = "\r"))
+    }
     at <- match(name_of(series, series_set), name_of(groups[rows, , drop = FALSE], group_set[rows]))
     for (name in setdiff(names(groups), c(keys, sdmx_reserved))) {
       value <- groups[[name]][rows][at]
@@ -128,78 +165,106 @@ with_groups <- function(series, series_set, groups, group_set, dimensions) {
 }
 
 with_set_attributes <- function(series, series_set, sets) {
-  for (name in setdiff(names(sets), c(sdmx_reserved, names(series)))) series[[name]] <- sets[[name]][series_set]
+  for (name in setdiff(names(sets), c(sdmx_reserved, names(series)))) {
+    series[[name]] <- sets[[name]][series_set]
+  }
   series
 }
 
 sdmx_sets <- function(sets) {
   n <- nrow(sets)
   text <- function(name) as.character(sets[[name]] %||% rep(NA, n))
-  data.frame(action = text("action"), valid_from = text("validFromDate"), valid_to = text("validToDate"))
+  data.frame(action = text("action"), valid_from = text("validFromDate"),
+    valid_to = text("validToDate"))
 }
 
 sdmx_notes <- function(notes) {
   if (!nrow(notes)) {
     return(character())
   }
-  trimws(paste0(ifelse(is.na(notes[["severity"]] %||% NA), "", paste0(notes[["severity"]], ": ")), notes[["text"]] %||% "",
+  trimws(paste0(ifelse(is.na(notes[["severity"]] %||% NA), "", paste0(notes[["severity"]], ": ")),
+    notes[["text"]] %||% "",
     ifelse(is.na(notes[["code"]] %||% NA), "", paste0(" (", notes[["code"]], ")"))))
 }
 
-# --- SDMX-CSV ------------------------------------------------------------------------------------------------------------
+# --- SDMX-CSV
+# ------------------------------------------------------------
 
 sdmx_from_csv <- function(body, dimensions, where) {
   text <- tryCatch(rawToChar(body), error = function(e) rawToChar(body[body != as.raw(0)]))
-  # all is text but the value; a value that is no number makes its column text, and is found below
-  words <- setdiff(gsub("\"", "", strsplit(sub("[\r\n].*", "", substr(text, 1, 5000)), ",", fixed = TRUE)[[1]]), "OBS_VALUE")
-  rows <- tryCatch(data.table::fread(text = if (endsWith(text, "\n")) text else paste0(text, "\n"), colClasses = list(character = words), na.strings = "",
-    header = TRUE, data.table = FALSE, showProgress = FALSE, encoding = "UTF-8", fill = TRUE),
-    error = function(e) stop_payload("The answer cannot be read as SDMX-CSV.", where, paste0("it begins: ", body_excerpt(body, 80))))
+  # values too are read as text: the table reader's own numbers are not always the nearest ones
+  rows <- other_errors(none_dropped(data.table::fread(text = if (endsWith(text, "\n")) text
+  else paste0(text, "\n"), colClasses = "character", na.strings = "", header = TRUE,
+    data.table = FALSE, showProgress = FALSE, encoding = "UTF-8", fill = TRUE), where),
+    function(e) {
+      stop_payload("The answer cannot be read as SDMX-CSV.", where,
+      paste0("it begins: ", body_excerpt(body, 80)))
+    })
   # a blank line at the end is no row
   if (anyNA(rows[[1]])) rows <- rows[!is.na(rows[[1]]), , drop = FALSE]
   with_labels <- grepl(": ", names(rows), fixed = TRUE)
   names(rows) <- sub(": .*", "", names(rows))
   # with labels beside the codes each value is "CODE: label"
-  if (any(with_labels)) for (name in setdiff(names(rows)[with_labels], c("OBS_VALUE"))) rows[[name]] <- sub(": .*", "", rows[[name]])
+  if (any(with_labels)) {
+    for (name in setdiff(names(rows)[with_labels], c("OBS_VALUE"))) {
+      rows[[name]] <- sub(": .*", "", rows[[name]])
+    }
+  }
   missing <- setdiff(c(dimensions, "OBS_VALUE"), names(rows))
   if (length(missing)) {
-    stop_payload(if (length(missing) > length(dimensions)) "The answer is no SDMX message." else paste0("The data do not match the structure: the table lacks the column ", missing[1], "."), where,
+    stop_payload(if (length(missing) > length(dimensions)) "The answer is no SDMX message."
+    else paste0("The data do not match the structure: the table lacks the column ", missing[1],
+      "."), where,
       paste0("look whether the structure was changed; it begins: ", body_excerpt(body, 80)))
   }
-  for (name in names(rows)) if (is.character(rows[[name]])) rows[[name]] <- single_quotes(rows[[name]])
+  for (name in names(rows)) {
+    if (is.character(rows[[name]])) rows[[name]] <- single_quotes(rows[[name]])
+  }
   n <- nrow(rows)
   action <- rows[["ACTION"]] %||% rep("I", n)
   owner <- row_groups(as.list(rows[dimensions]))
   first <- which(!duplicated(owner))
-  others <- setdiff(names(rows), c("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION", dimensions, "TIME_PERIOD", "OBS_VALUE"))
-  value <- if (is.character(rows$OBS_VALUE)) plain_number(rows$OBS_VALUE) else as.double(rows$OBS_VALUE)
-  odd <- if (is.character(rows$OBS_VALUE)) which(is.na(value) & !is.na(rows$OBS_VALUE) & rows$OBS_VALUE != "NaN") else integer()
+  others <- setdiff(names(rows),
+    c("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION", dimensions,
+      "TIME_PERIOD", "OBS_VALUE"))
+  value <- plain_number(rows$OBS_VALUE)
+  odd <- which(is.na(value) & !is.na(rows$OBS_VALUE) & rows$OBS_VALUE != "NaN")
   # each row says for itself what is done with it
-  obs <- list(series = owner, time = as.character(rows[["TIME_PERIOD"]] %||% rep(NA_character_, n)), value = value, deleted = toupper(substr(action, 1, 1)) %in% "D")
-  sdmx_message(rows[first, dimensions, drop = FALSE], obs, as.list(rows[others]), data.frame(action = if (n) action[1] else NA_character_, valid_from = NA_character_,
+  obs <- list(series = owner, time = as.character(rows[["TIME_PERIOD"]] %||% rep(NA_character_, n)),
+    value = value, deleted = toupper(substr(action, 1, 1)) %in% "D")
+  sdmx_message(rows[first, dimensions, drop = FALSE], obs, as.list(rows[others]),
+    data.frame(action = if (n) action[1] else NA_character_, valid_from = NA_character_,
     valid_to = NA_character_), rep(1L, length(first)), where, dimensions,
     odd = list(row = odd, text = rows$OBS_VALUE[odd]))
 }
 
-# --- what all of them become -------------------------------------------------------------------------------------------
+# --- what all of them become
+# ------------------------------------------------------------
 
-# What an observation and a series say of themselves stands apart from what they are: an attribute may be called value, or series.
-sdmx_message <- function(series, obs, attributes, sets, series_set, where, dimensions, notes = character(), prepared = "", odd = list(row = integer(), text = character())) {
+# What an observation and a series say of themselves stands apart from what they are: an attribute
+# may be called value, or series.
+sdmx_message <- function(series, obs, attributes, sets, series_set, where, dimensions,
+  notes = character(), prepared = "", odd = list(row = integer(), text = character())) {
   missing <- setdiff(dimensions, names(series))
   if (length(missing) && nrow(series)) {
-    stop_payload(paste0("The data do not match the structure: the series lack the dimension ", missing[1], "."), where,
+    stop_payload(paste0("The data do not match the structure: the series lack the dimension ",
+      missing[1], "."), where,
       "look whether the structure was changed; `vetusta describe` reads it anew")
   }
   obs$value[is.nan(obs$value)] <- NA_real_
-  if (is.null(obs$deleted)) obs$deleted <- (toupper(substr(sets$action, 1, 1)) %in% "D")[series_set][obs$series]
+  if (is.null(obs$deleted)) {
+    obs$deleted <- (toupper(substr(sets$action, 1, 1)) %in% "D")[series_set][obs$series]
+  }
   # a series that is deleted as a whole comes without observations
   bare <- setdiff(which((toupper(substr(sets$action, 1, 1)) %in% "D")[series_set]), obs$series)
   if (length(bare)) {
     n <- length(bare)
-    obs <- list(series = c(obs$series, bare), time = c(obs$time, rep(NA_character_, n)), value = c(obs$value, rep(NA_real_, n)), deleted = c(obs$deleted, rep(TRUE, n)))
+    obs <- list(series = c(obs$series, bare), time = c(obs$time, rep(NA_character_, n)),
+      value = c(obs$value, rep(NA_real_, n)), deleted = c(obs$deleted, rep(TRUE, n)))
     attributes <- lapply(attributes, function(column) c(column, rep(NA, n)))
   }
-  list(series = series, obs = obs, attributes = attributes, sets = sets, series_set = series_set, notes = notes, prepared = prepared, odd = odd)
+  list(series = series, obs = obs, attributes = attributes, sets = sets, series_set = series_set,
+    notes = notes, prepared = prepared, odd = odd)
 }
 
 utils::globalVariables(c(".GRP", ":="))

@@ -1,19 +1,25 @@
-# SDMX-JSON data messages, of the versions 1.0 and 2.0: indices of values by the keys that join them.
+# SDMX-JSON data messages, of the versions 1.0 and 2.0: indices of values by the keys that join
+# them.
 
 sdmx_from_json <- function(body, dimensions, where) {
-  parsed <- parse_json(body, where, max_simplify_lvl = "vector")
+  parsed <- parse_json(body, where, level = "vector")
   # an array of numbers and texts would be read as texts, and its indices with them
-  if (has_text_cells(if (is.null(parsed[["data"]])) parsed else parsed[["data"]])) parsed <- parse_json(body, where, max_simplify_lvl = "list")
+  if (has_text_cells(if (is.null(parsed[["data"]])) parsed else parsed[["data"]])) parsed <-
+    parse_json(body, where, level = "list")
   problems <- c(parsed[["errors"]], parsed[["data"]][["errors"]])
   content <- if (is.null(parsed[["data"]])) parsed else parsed[["data"]]
   if (is.null(content$dataSets)) {
-    if (length(problems)) stop_payload(paste0("The service answers with an error: ", paste(vapply(problems, json_problem, ""), collapse = "; ")), where,
+    if (length(problems)) stop_payload(paste0("The service answers with an error: ",
+      paste(vapply(problems, json_problem, ""), collapse = "; ")), where,
       "look at the want; if it is right, ask again later")
-    stop_payload("The answer is JSON and no data message: it has no dataSets.", where, "look whether the card's address is right")
+    stop_payload("The answer is JSON and no data message: it has no dataSets.", where,
+      "look whether the card's address is right")
   }
   structures <- content[["structures"]] %||% list(content[["structure"]])
-  parts <- lapply(content$dataSets, function(set) json_set(set, structures[[(set[["structure"]] %||% 0) + 1]], dimensions, where))
-  sets <- data.frame(action = vapply(content$dataSets, function(set) set$action %||% NA_character_, ""), valid_from = vapply(content$dataSets,
+  parts <- lapply(content$dataSets,
+    function(set) json_set(set, structures[[(set[["structure"]] %||% 0) + 1]], dimensions, where))
+  sets <- data.frame(action = vapply(content$dataSets, function(set) set$action %||% NA_character_,
+    ""), valid_from = vapply(content$dataSets,
     function(set) set$validFrom %||% NA_character_, ""),
     valid_to = vapply(content$dataSets, function(set) set$validTo %||% NA_character_, ""))
   series <- data.table::rbindlist(lapply(parts, `[[`, "series"), use.names = TRUE, fill = TRUE)
@@ -24,30 +30,44 @@ sdmx_from_json <- function(body, dimensions, where) {
     part$series <- part$series + shift[i]
     part
   })
-  obs <- if (length(obs) == 1) obs[[1]] else as.list(data.table::rbindlist(obs, use.names = TRUE, fill = TRUE))
+  obs <- if (length(obs) == 1) obs[[1]]
+  else as.list(data.table::rbindlist(obs, use.names = TRUE, fill = TRUE))
   attributes <- lapply(parts, `[[`, "attributes")
-  attributes <- if (length(attributes) == 1) attributes[[1]] else as.list(data.table::rbindlist(Map(function(columns, part) c(columns, list(.row = part$obs$series)), attributes, parts),
+  attributes <- if (length(attributes) == 1) attributes[[1]]
+  else as.list(data.table::rbindlist(Map(function(columns, part) {
+    c(columns,
+    list(.row = part$obs$series))
+  }, attributes, parts),
     use.names = TRUE, fill = TRUE))
-  sdmx_message(as.data.frame(series), obs, attributes[setdiff(names(attributes), ".row")], sets, rep(seq_along(parts), counts), where, dimensions, notes = vapply(problems, json_problem, ""),
+  sdmx_message(as.data.frame(series), obs, attributes[setdiff(names(attributes), ".row")], sets,
+    rep(seq_along(parts), counts), where, dimensions, notes = vapply(problems, json_problem, ""),
     prepared = parsed[["meta"]][["prepared"]] %||% parsed[["header"]][["prepared"]] %||% "")
 }
 
 has_text_cells <- function(content) {
   any(vapply(content$dataSets, function(set) {
-    cells <- c(set[["observations"]], unlist(lapply(unname(set[["series"]]), `[[`, "observations"), recursive = FALSE))
-    any(vapply(c(cells, lapply(unname(set[["series"]]), `[[`, "attributes"), set["attributes"], set[["dimensionGroupAttributes"]]), is.character, TRUE))
+    cells <- c(set[["observations"]],
+      unlist(lapply(unname(set[["series"]]), `[[`, "observations"), recursive = FALSE))
+    any(vapply(c(cells, lapply(unname(set[["series"]]), `[[`, "attributes"), set["attributes"],
+      set[["dimensionGroupAttributes"]]), is.character, TRUE))
   }, TRUE))
 }
 
-json_problem <- function(problem) if (is.list(problem)) paste(c(problem$title, problem$detail, problem$code), collapse = " ") else as.character(problem)
+json_problem <- function(problem) {
+  if (is.list(problem)) paste(c(problem$title, problem$detail,
+  problem$code), collapse = " ") else as.character(problem)
+}
 
 json_set <- function(set, structure, dimensions, where) {
   parts <- structure$dimensions
   ids <- function(components) vapply(components, `[[`, "", "id")
   # the ids of a component's values, in the order in which indices count them
-  values <- function(component) vapply(component$values, function(value) {
-    if (is.list(value)) as.character(value$id %||% value$value %||% value$name %||% NA) else as.character(value)
-  }, "")
+  values <- function(component) {
+    vapply(component$values, function(value) {
+      if (is.list(value)) as.character(value$id %||% value$value %||% value$name %||% NA)
+      else as.character(value)
+    }, "")
+  }
   attributes <- function(place) structure$attributes[[place]] %||% list()
   read_attributes <- function(rows, components) json_attributes(rows, components, values)
   if (!is.null(set$series)) {
@@ -55,7 +75,8 @@ json_set <- function(set, structure, dimensions, where) {
     index <- json_index(names(set$series), length(components), where)
     series <- lapply(seq_along(components), function(i) values(components[[i]])[index[, i] + 1])
     names(series) <- ids(components)
-    series <- c(series, json_set_dimensions(parts$dataSet, length(set$series), values), read_attributes(lapply(set$series, `[[`, "attributes"), attributes("series")))
+    series <- c(series, json_set_dimensions(parts$dataSet, length(set$series), values),
+      read_attributes(lapply(set$series, `[[`, "attributes"), attributes("series")))
     inner <- lapply(unname(set$series), `[[`, "observations")
     counts <- lengths(inner)
     flat <- unlist(inner, recursive = FALSE, use.names = FALSE)
@@ -68,34 +89,55 @@ json_set <- function(set, structure, dimensions, where) {
     names <- names(set$observations)
     index <- json_index(names, length(components), where)
     flat <- unname(set$observations)
-    all <- stats::setNames(lapply(seq_along(components), function(i) values(components[[i]])[index[, i] + 1]), ids(components))
-    clock <- which(ids(components) == "TIME_PERIOD" | vapply(components, function(one) isTRUE(one$keyPosition == length(components) - 1) && identical(one$id, "TIME_PERIOD"), TRUE))
+    all <- stats::setNames(lapply(seq_along(components),
+      function(i) values(components[[i]])[index[, i] + 1]), ids(components))
+    clock <- which(ids(components) == "TIME_PERIOD" |
+      vapply(components,
+        function(one) {
+          isTRUE(one$keyPosition == length(components) - 1) &&
+          identical(one$id, "TIME_PERIOD")
+        }, TRUE))
     time <- all[[clock[1]]]
     owner <- row_groups(all[-clock[1]])
     first <- !duplicated(owner)
-    series <- c(lapply(all[-clock[1]], `[`, first), json_set_dimensions(parts$dataSet, sum(first), values))
+    series <- c(lapply(all[-clock[1]], `[`, first),
+      json_set_dimensions(parts$dataSet, sum(first), values))
   }
   n <- length(series[[1]])
-  set_attributes <- json_attributes(list(set$attributes), c(attributes("dataSet"), if (is.null(attributes("dataSet"))) list()), values)
+  set_attributes <- json_attributes(list(set$attributes),
+    c(attributes("dataSet"), if (is.null(attributes("dataSet"))) list()), values)
   series <- c(series, lapply(set_attributes, rep, n))
   series <- as.data.frame(series, check.names = FALSE)
-  series <- json_dimension_groups(series, set$dimensionGroupAttributes, attributes("dimensionGroup"), dimensions, c(parts$dataSet, parts$series, parts$observation), values)
+  series <- json_dimension_groups(series, set$dimensionGroupAttributes,
+    attributes("dimensionGroup"), dimensions, c(parts$dataSet, parts$series, parts$observation),
+    values)
   cells <- json_cells(flat)
-  list(series = series, obs = list(series = owner, time = time, value = if (is.null(cells)) json_first(flat) else cells[1, ]),
-    attributes = if (is.null(cells)) json_attributes(json_rest(flat), attributes("observation"), values) else json_cell_attributes(cells[-1, , drop = FALSE], attributes("observation"), values))
+  list(series = series,
+    obs = list(series = owner, time = time, value = if (is.null(cells)) json_first(flat)
+    else cells[1, ]),
+    attributes = if (is.null(cells)) json_attributes(json_rest(flat), attributes("observation"),
+      values)
+      else json_cell_attributes(cells[-1, , drop = FALSE], attributes("observation"), values))
 }
 
 json_index <- function(names, width, where) {
   parts <- strsplit(names, ":", fixed = TRUE)
-  if (length(parts) && any(lengths(parts) != width)) stop_payload("The data do not match the structure: a key has another number of parts than there are dimensions.", where, "tell the service's makers") # nolint
+  # nolint
+  if (length(parts) && any(lengths(parts) != width)) {
+    stop_payload(
+      paste0("The data do not match the structure: a key has another number of parts than there ",
+        "are dimensions."), where, "tell the service's makers")
+  }
   matrix(as.integer(unlist(parts)), ncol = width, byrow = TRUE)
 }
 
 json_set_dimensions <- function(components, n, values) {
-  stats::setNames(lapply(components, function(one) rep(values(one)[1], n)), vapply(components, `[[`, "", "id"))
+  stats::setNames(lapply(components, function(one) rep(values(one)[1], n)),
+    vapply(components, `[[`, "", "id"))
 }
 
-# The usual observations, arrays of numbers: a matrix with a column each; NULL where some hold anything else.
+# The usual observations, arrays of numbers: a matrix with a column each; NULL where some hold
+# anything else.
 json_cells <- function(flat) {
   if (is.numeric(flat)) {
     return(matrix(as.double(flat), nrow = 1))
@@ -117,7 +159,8 @@ json_cell_attributes <- function(cells, components, values) {
   out <- list()
   for (i in seq_len(min(nrow(cells), length(components)))) {
     known <- values(components[[i]])
-    out[[components[[i]]$id]] <- if (length(known)) known[cells[i, ] + 1] else as.character(cells[i, ])
+    out[[components[[i]]$id]] <- if (length(known)) known[cells[i, ] + 1]
+    else as.character(cells[i, ])
   }
   out
 }
@@ -133,7 +176,8 @@ json_first <- function(flat) {
   }
   vapply(flat, function(one) {
     value <- if (length(one)) one[[1]]
-    if (is.null(value) || !length(value) || is.na(value)) NA_real_ else suppressWarnings(as.double(value))
+    if (is.null(value) || !length(value) || is.na(value)) NA_real_
+    else suppressWarnings(as.double(value))
   }, 1)
 }
 
@@ -144,7 +188,8 @@ json_rest <- function(flat) {
   lapply(flat, function(one) if (length(one) > 1) one[-1])
 }
 
-# Attributes are indices into a component's values, or the values themselves; trailing ones may be left out.
+# Attributes are indices into a component's values, or the values themselves; trailing ones may be
+# left out.
 json_attributes <- function(rows, components, values) {
   if (!length(components) || is.null(rows)) {
     return(list())
@@ -155,17 +200,21 @@ json_attributes <- function(rows, components, values) {
     if (i > width) break
     raw <- lapply(rows, function(row) if (length(row) >= i) row[[i]])
     known <- values(components[[i]])
-    # a number is the place of a value, where values are listed; a text is the value itself, whatever stands beside it
+    # a number is the place of a value, where values are listed; a text is the value itself,
+    # whatever stands beside it
     out[[components[[i]]$id]] <- vapply(raw, function(one) {
       one <- if (length(one)) one[[1]]
-      if (is.null(one) || is.na(one)) NA_character_ else if (is.numeric(one) && length(known)) known[one + 1] else as.character(one)
+      if (is.null(one) || is.na(one)) NA_character_
+      else if (is.numeric(one) && length(known)) known[one + 1] else as.character(one)
     }, "")
   }
   out
 }
 
-# SDMX-JSON 2.0: attributes of a partial key, "0:1:" with nothing for the dimensions that are left open. Its parts are places among the values that the message
-# lists for each dimension, in the structure's order; some services leave out those that hold for the whole data set, or the time.
+# SDMX-JSON 2.0: attributes of a partial key, "0:1:" with nothing for the dimensions that are left
+# open. Its parts are places among the values that the message
+# lists for each dimension, in the structure's order; some services leave out those that hold for
+# the whole data set, or the time.
 json_dimension_groups <- function(series, groups, components, dimensions, listed, values) {
   ids <- vapply(listed, `[[`, "", "id")
   orders <- list(c(dimensions, setdiff(ids, dimensions)), dimensions, intersect(dimensions, ids))

@@ -1,22 +1,35 @@
-# SDMX structure messages, of 2.1 and 3.0 alike: read with xml2 by the elements' names, whatever their prefixes.
+# SDMX structure messages, of 2.1 and 3.0 alike: read with xml2 by the elements' names, whatever
+# their prefixes.
 
 read_plain_xml <- function(body, where) {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
   # what a message may hold is decided on what it says, in whatever encoding it came
   body <- utf8_body(body, where)
   start <- rawToChar(utils::head(body[body != as.raw(0)], 300))
-  if (grepl("<html|<!DOCTYPE html", start, ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where,
+  if (grepl("<html|<!DOCTYPE html", start,
+    ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where,
     paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
   if (length(grepRaw("<!DOCTYPE", body,
-    fixed = TRUE))) stop_payload("The message has a document type, which is refused: it could name entities that read files or never end.", where, "tell the service's makers")
+    fixed = TRUE))) stop_payload(
+      paste0("The message has a document type, which is refused: it could name entities that ",
+        "read files or never end."), where, "tell the service's makers")
   tryCatch(xml2::read_xml(body, options = c("NOBLANKS", "NONET")), error = function(e) {
-    stop_payload("The answer is no whole XML: it is cut short or damaged.", where, paste0("ask again; it begins: ", body_excerpt(body, 80)))
+    stop_payload("The answer is no whole XML: it is cut short or damaged.", where,
+      paste0("ask again; it begins: ", body_excerpt(body, 80)))
   })
 }
 
-xml_named <- function(node, ...) xml2::xml_find_all(node, paste0(".//*[", paste0("local-name()='", c(...), "'", collapse = " or "), "]"))
-xml_children_named <- function(node, name) xml2::xml_find_all(node, paste0("./*[local-name()='", name, "']"))
-xml_first_attr <- function(node, name) if (length(node)) xml2::xml_attr(node[[1]], name) else NA_character_
+xml_named <- function(node, ...) {
+  xml2::xml_find_all(node,
+  paste0(".//*[", paste0("local-name()='", c(...), "'", collapse = " or "), "]"))
+}
+xml_children_named <- function(node, name) {
+  xml2::xml_find_all(node,
+  paste0("./*[local-name()='", name, "']"))
+}
+xml_first_attr <- function(node, name) {
+  if (length(node)) xml2::xml_attr(node[[1]], name) else NA_character_
+}
 
 # Texts by language; one without a language is English, as the standard has it.
 xml_texts <- function(node, name = "Name") {
@@ -25,27 +38,37 @@ xml_texts <- function(node, name = "Name") {
   stats::setNames(xml2::xml_text(found, trim = TRUE), ifelse(is.na(language), "en", language))
 }
 
-# What a reference names, by its Ref element (2.1) or its URN (3.0 and 2.1): agency, id and version, and the item within it, where it names one.
+# What a reference names, by its Ref element (2.1) or its URN (3.0 and 2.1): agency, id and
+# version, and the item within it, where it names one.
 reference_of <- function(node) {
   ref <- xml_named(node, "Ref")
   if (length(ref)) {
     attribute <- function(name) xml2::xml_attr(ref[[1]], name)
     scheme <- attribute("maintainableParentID")
-    return(if (is.na(scheme)) list(agency = attribute("agencyID"), id = attribute("id"), version = attribute("version"), item = NA_character_)
-    else list(agency = attribute("agencyID"), id = scheme, version = attribute("maintainableParentVersion"), item = attribute("id")))
+    return(if (is.na(scheme)) list(agency = attribute("agencyID"), id = attribute("id"),
+      version = attribute("version"), item = NA_character_)
+    else list(agency = attribute("agencyID"), id = scheme,
+      version = attribute("maintainableParentVersion"), item = attribute("id")))
   }
   urn <- xml2::xml_text(node, trim = TRUE)
   parts <- regmatches(urn, regexec("(?:=|^)([^:=]+):([^:(]+)\\(([^)]*)\\)(?:[.](.*))?$", urn))[[1]]
-  if (length(parts)) list(agency = parts[2], id = parts[3], version = parts[4], item = if (nzchar(parts[5])) parts[5] else NA_character_)
+  if (length(parts)) list(agency = parts[2], id = parts[3], version = parts[4],
+    item = if (nzchar(parts[5])) parts[5] else NA_character_)
   else list(agency = NA_character_, id = urn, version = NA_character_, item = NA_character_)
 }
 
-# The one that is meant among several of one id from other agencies or of other versions; a wildcard or no version takes the newest.
+# The one that is meant among several of one id from other agencies or of other versions; a
+# wildcard or no version takes the newest.
 find_artefact <- function(artefacts, reference) {
   if (is.null(reference) || is.na(reference$id)) {
     return(NULL)
   }
-  fits <- function(name) function(one) is.na(reference[[name]]) || is.na(one[[name]]) || identical(one[[name]], reference[[name]])
+  fits <- function(name) {
+    function(one) {
+      is.na(reference[[name]]) || is.na(one[[name]]) ||
+      identical(one[[name]], reference[[name]])
+    }
+  }
   found <- Filter(function(one) identical(one$self_id, reference$id), artefacts)
   of_agency <- Filter(fits("agency"), found)
   if (!length(of_agency)) of_agency <- found
@@ -58,8 +81,10 @@ find_artefact <- function(artefacts, reference) {
 }
 
 newest_version <- function(versions) {
-  number <- lapply(strsplit(ifelse(is.na(versions), "0", versions), ".", fixed = TRUE), function(parts) suppressWarnings(as.numeric(sub("[^0-9].*", "", parts))))
-  rank <- vapply(number, function(parts) sum(ifelse(is.na(parts), 0, parts) * 1e4^(3 - seq_along(parts))), 1)
+  number <- lapply(strsplit(ifelse(is.na(versions), "0", versions), ".", fixed = TRUE),
+    function(parts) suppressWarnings(as.numeric(sub("[^0-9].*", "", parts))))
+  rank <- vapply(number,
+    function(parts) sum(ifelse(is.na(parts), 0, parts) * 1e4^(3 - seq_along(parts))), 1)
   which.max(rank)
 }
 
@@ -68,23 +93,29 @@ decode_structure <- function(body, where) {
   root <- xml2::xml_name(document)
   if (grepl("Error", root)) stop_sdmx_error(xml_named(document, "Text"), where)
   list(
-    flows = lapply(xml_named(document, "Dataflow"), structure_flow), structures = lapply(xml_named(document, "DataStructure"), structure_dsd),
-    codelists = structure_lists(document, "Codelist", "Code"), concepts = structure_lists(document, "ConceptScheme", "Concept", structure_enumerations),
-    categories = structure_categories(document), categorisations = structure_categorisations(document), constraints = lapply(xml_named(document,
+    flows = lapply(xml_named(document, "Dataflow"), structure_flow),
+    structures = lapply(xml_named(document, "DataStructure"), structure_dsd),
+    codelists = structure_lists(document, "Codelist", "Code"),
+    concepts = structure_lists(document, "ConceptScheme", "Concept", structure_enumerations),
+    categories = structure_categories(document),
+    categorisations = structure_categorisations(document), constraints = lapply(xml_named(document,
       "ContentConstraint", "DataConstraint"), structure_constraint)
   )
 }
 
 stop_sdmx_error <- function(texts, where) {
-  stop_payload(paste0("The service answers with an error: ", substr(paste(unique(xml2::xml_text(texts, trim = TRUE)), collapse = "; "), 1, 300)), where,
+  stop_payload(paste0("The service answers with an error: ",
+    substr(paste(unique(xml2::xml_text(texts, trim = TRUE)), collapse = "; "), 1, 300)), where,
     "look at the want; if it is right, ask again later")
 }
 
 structure_flow <- function(node) {
   structure <- xml_children_named(node, "Structure")
-  list(id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"), version = xml2::xml_attr(node, "version"), names = xml_texts(node),
+  list(id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"),
+    version = xml2::xml_attr(node, "version"), names = xml_texts(node),
     descriptions = xml_texts(node, "Description"),
-    structure = if (length(structure)) reference_of(structure[[1]]), annotations = structure_annotations(node))
+    structure = if (length(structure)) reference_of(structure[[1]]),
+    annotations = structure_annotations(node))
 }
 
 structure_annotations <- function(node) {
@@ -97,13 +128,18 @@ structure_annotations <- function(node) {
 }
 
 structure_dsd <- function(node) {
-  dimensions <- as.list(xml_named(xml_named(node, "DimensionList"), "Dimension", "MeasureDimension", "TimeDimension"))
+  dimensions <- as.list(xml_named(xml_named(node, "DimensionList"), "Dimension", "MeasureDimension",
+    "TimeDimension"))
   about <- lapply(dimensions, structure_component)
   good <- !is.na(vapply(about, `[[`, "", "id"))
   dimensions <- dimensions[good]
   about <- about[good]
-  frame <- data.frame(id = vapply(about, `[[`, "", "id"), role = vapply(dimensions, function(one) c(Dimension = "dimension", MeasureDimension = "measure",
-    TimeDimension = "time")[[xml2::xml_name(one)]], ""), concept = vapply(about, function(one) one$concept$item %||% NA_character_, ""),
+  frame <- data.frame(id = vapply(about, `[[`, "", "id"),
+    role = vapply(dimensions, function(one) {
+      c(Dimension = "dimension", MeasureDimension = "measure",
+      TimeDimension = "time")[[xml2::xml_name(one)]]
+    }, ""),
+    concept = vapply(about, function(one) one$concept$item %||% NA_character_, ""),
     position = vapply(dimensions, function(one) as.numeric(xml2::xml_attr(one, "position")), 1))
   # what each is made of: a concept, and a code list of its own or of its concept
   frame$concept_of <- lapply(about, `[[`, "concept")
@@ -113,15 +149,19 @@ structure_dsd <- function(node) {
   told <- lapply(attributes, structure_component)
   attributes <- attributes[!is.na(vapply(told, `[[`, "", "id"))]
   told <- Filter(function(one) !is.na(one$id), told)
-  list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"), version = xml2::xml_attr(node, "version"), dimensions = frame,
-    attributes = data.frame(id = vapply(told, `[[`, "", "id"), concept = vapply(told, function(one) one$concept$item %||% NA_character_, ""),
+  list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"),
+    version = xml2::xml_attr(node, "version"), dimensions = frame,
+    attributes = data.frame(id = vapply(told, `[[`, "", "id"),
+      concept = vapply(told, function(one) one$concept$item %||% NA_character_, ""),
       level = vapply(attributes, attribute_level, "")))
 }
 
 # Whether an attribute is said of each value, or of a series, a group or all.
 attribute_level <- function(node) {
   relation <- xml_children_named(node, "AttributeRelationship")
-  if (length(xml_named(relation, "PrimaryMeasure", "Observation")) || length(xml_named(node, "MeasureRelationship"))) "value" else if (length(relation)) "series" else NA_character_
+  if (length(xml_named(relation, "PrimaryMeasure", "Observation")) ||
+    length(xml_named(node, "MeasureRelationship"))) "value" else if (length(relation)) "series"
+    else NA_character_
 }
 
 # A component without an id of its own bears its concept's (SDMX 2.1, part 3).
@@ -130,8 +170,11 @@ structure_component <- function(node) {
   concept <- if (length(concept)) reference_of(concept[[1]])
   id <- xml2::xml_attr(node, "id")
   if (is.na(id)) id <- concept$item %||% NA_character_
-  if (is.null(concept)) concept <- list(agency = NA_character_, id = NA_character_, version = NA_character_, item = id)
-  list(id = id, concept = concept, codelist = structure_enumeration(xml_children_named(node, "LocalRepresentation")))
+  if (is.null(concept)) {
+    concept <- list(agency = NA_character_, id = NA_character_, version = NA_character_, item = id)
+  }
+  list(id = id, concept = concept,
+    codelist = structure_enumeration(xml_children_named(node, "LocalRepresentation")))
 }
 
 structure_enumeration <- function(representation) {
@@ -139,33 +182,45 @@ structure_enumeration <- function(representation) {
   if (length(found)) reference_of(found[[1]])
 }
 
-structure_enumerations <- function(items) lapply(as.list(items), function(item) structure_enumeration(xml_children_named(item, "CoreRepresentation")))
+structure_enumerations <- function(items) {
+  lapply(as.list(items),
+  function(item) structure_enumeration(xml_children_named(item, "CoreRepresentation")))
+}
 
-# The schemes of a kind: each with agency, id and version, and of its items `id`, `parent`, `labels` by language and what `more` tells. A scheme of many thousand
+# The schemes of a kind: each with agency, id and version, and of its items `id`, `parent`,
+# `labels` by language and what `more` tells. A scheme of many thousand
 # items is read in a few passes over all of them, not item by item.
 structure_lists <- function(document, scheme, item, more = NULL) {
   lapply(as.list(xml_named(document, scheme)), function(node) {
     items <- xml_children_named(node, item)
-    list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"), version = xml2::xml_attr(node, "version"),
-      id = xml2::xml_attr(items, "id"), parent = item_parents(node, item, items), labels = item_labels(node, item, items), more = if (!is.null(more)) more(items))
+    list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"),
+      version = xml2::xml_attr(node, "version"),
+      id = xml2::xml_attr(items, "id"), parent = item_parents(node, item, items),
+      labels = item_labels(node, item, items), more = if (!is.null(more)) more(items))
   })
 }
 
 # Which item each child element belongs to: its place among the items, from the counts of children.
-item_owner <- function(items, name) rep(seq_along(items), as.integer(xml2::xml_find_num(items, paste0("count(./*[local-name()='", name, "'])"))))
+item_owner <- function(items, name) {
+  rep(seq_along(items),
+  as.integer(xml2::xml_find_num(items, paste0("count(./*[local-name()='", name, "'])"))))
+}
 
 item_parents <- function(node, item, items) {
   parent <- rep(NA_character_, length(items))
-  found <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Parent']"))
+  found <- xml2::xml_find_all(node,
+    paste0("./*[local-name()='", item, "']/*[local-name()='Parent']"))
   if (length(found)) {
     owner <- item_owner(items, "Parent")
     ref <- xml2::xml_find_first(found, ".//*[local-name()='Ref']")
-    parent[owner] <- ifelse(is.na(xml2::xml_attr(ref, "id")), sub(".*[.]", "", xml2::xml_text(found, trim = TRUE)), xml2::xml_attr(ref, "id"))
+    parent[owner] <- ifelse(is.na(xml2::xml_attr(ref, "id")),
+      sub(".*[.]", "", xml2::xml_text(found, trim = TRUE)), xml2::xml_attr(ref, "id"))
   }
   parent
 }
 
-# The names of items by language, the missing ones NA; one without a language is English, as the standard has it.
+# The names of items by language, the missing ones NA; one without a language is English, as the
+# standard has it.
 item_labels <- function(node, item, items) {
   found <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Name']"))
   owner <- item_owner(items, "Name")
@@ -179,7 +234,8 @@ item_labels <- function(node, item, items) {
 }
 
 structure_categories <- function(document) {
-  rows <- lapply(xml_named(document, "CategoryScheme"), function(scheme) structure_category(xml_children_named(scheme, "Category"), character()))
+  rows <- lapply(xml_named(document, "CategoryScheme"),
+    function(scheme) structure_category(xml_children_named(scheme, "Category"), character()))
   do.call(c, rows)
 }
 
@@ -187,7 +243,8 @@ structure_categories <- function(document) {
 structure_category <- function(nodes, above) {
   do.call(c, lapply(nodes, function(node) {
     path <- c(above, xml2::xml_attr(node, "id"))
-    c(list(list(path = paste(path, collapse = "."), names = xml_texts(node))), structure_category(xml_children_named(node, "Category"), path))
+    c(list(list(path = paste(path, collapse = "."), names = xml_texts(node))),
+      structure_category(xml_children_named(node, "Category"), path))
   }))
 }
 
@@ -195,13 +252,15 @@ structure_categorisations <- function(document) {
   rows <- lapply(xml_named(document, "Categorisation"), function(node) {
     target <- xml_children_named(node, "Target")
     ref <- xml_named(target, "Ref")
-    path <- if (length(ref)) xml2::xml_attr(ref[[1]], "id") else sub(".*\\)\\.", "", xml2::xml_text(target, trim = TRUE))
+    path <- if (length(ref)) xml2::xml_attr(ref[[1]], "id")
+    else sub(".*\\)\\.", "", xml2::xml_text(target, trim = TRUE))
     data.frame(flow = reference_of(xml_children_named(node, "Source")[[1]])$id, category = path)
   })
   do.call(rbind, c(list(data.frame(flow = character(), category = character())), rows))
 }
 
-# What is available: codes by dimension, the first and last period, how many series and observations, where the service says.
+# What is available: codes by dimension, the first and last period, how many series and
+# observations, where the service says.
 structure_constraint <- function(node) {
   is_out <- function(one) identical(tolower(xml2::xml_attr(one, "include")), "false")
   codes <- without <- list()
@@ -210,10 +269,12 @@ structure_constraint <- function(node) {
     for (one in values) {
       id <- xml2::xml_attr(one, "id")
       told <- xml2::xml_text(xml_children_named(one, "Value"), trim = TRUE)
-      # what a region excludes by one dimension alone has no data; by several together, only their combination
+      # what a region excludes by one dimension alone has no data; by several together, only their
+      # combination
       if (!is_out(region) && !is_out(one)) codes[[id]] <- union(codes[[id]], told)
       else if (is_out(one) && !is_out(region)) without[[id]] <- union(without[[id]], told)
-      else if (is_out(region) && length(values) == 1 && !is_out(one)) without[[id]] <- union(without[[id]], told)
+      else if (is_out(region) && length(values) == 1 &&
+        !is_out(one)) without[[id]] <- union(without[[id]], told)
     }
   }
   bound <- function(name) {
@@ -221,6 +282,8 @@ structure_constraint <- function(node) {
     if (length(found)) sub("T.*", "", xml2::xml_text(found[[1]], trim = TRUE)) else NA_character_
   }
   annotations <- structure_annotations(node)
-  list(codes = codes[lengths(codes) > 0], without = without[lengths(without) > 0], start = bound("StartPeriod"), end = bound("EndPeriod"), cells = as.numeric(annotations["obs_count"]),
+  list(codes = codes[lengths(codes) > 0], without = without[lengths(without) > 0],
+    start = bound("StartPeriod"), end = bound("EndPeriod"),
+    cells = as.numeric(annotations["obs_count"]),
     series = as.numeric(annotations["series_count"]))
 }

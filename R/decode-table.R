@@ -1,4 +1,5 @@
-# CSV and TSV bodies and files, with their usual quirks: a byte order mark, quotes, blank lines, words for nothing.
+# CSV and TSV bodies and files, with their usual quirks: a byte order mark, quotes, blank lines,
+# words for nothing.
 
 table_absent <- c("", "NA", "N/A", "n/a", "null", "NULL", "NaN", ".", "-")
 
@@ -19,8 +20,14 @@ decode_table <- function(body, format, where, table = NULL) {
 # What begins as a page of the web or as JSON does is no table.
 stop_on_other_kind <- function(text, where) {
   head <- substr(text, 1, 200)
-  if (grepl("^\\s*<", head)) stop_payload("The answer is a web page or XML, not a table.", where, "look whether the card's address is right")
-  if (grepl("^\\s*[{[]", head)) stop_payload("The answer is JSON, not a table.", where, paste0("it begins: ", substr(head, 1, 80)))
+  if (grepl("^\\s*<", head)) {
+    stop_payload("The answer is a web page or XML, not a table.", where,
+      "look whether the card's address is right")
+  }
+  if (grepl("^\\s*[{[]", head)) {
+    stop_payload("The answer is JSON, not a table.", where,
+      paste0("it begins: ", substr(head, 1, 80)))
+  }
 }
 
 recoded <- function(text, encoding, where) {
@@ -28,7 +35,10 @@ recoded <- function(text, encoding, where) {
     return(text)
   }
   out <- iconv(text, encoding, "UTF-8")
-  if (anyNA(out)) stop_payload(paste0("The table is not written in ", encoding, "."), where, "correct encoding: in the card")
+  if (anyNA(out)) {
+    stop_payload(paste0("The table is not written in ", encoding, "."), where,
+      "correct encoding: in the card")
+  }
   out
 }
 
@@ -39,25 +49,34 @@ plain_lines <- function(lines, table) {
   lines
 }
 
-# All columns as text; what they mean is the card's to say. A line that the reader would leave out is an error: nothing is dropped
-# silently.
-read_text_table <- function(text, format, where, table = NULL) {
-  dropped <- function(w) {
+# A line that the table reader would leave out is an error: nothing is dropped silently.
+none_dropped <- function(read, where) {
+  withCallingHandlers(read, warning = function(w) {
     if (grepl("Stopped early|Discarded", conditionMessage(w))) {
-      stop_payload("The table has a line that does not fit its columns.", where, paste0("look at the line: ", substr(gsub("[[:space:]]+", " ", conditionMessage(w)), 1, 160)))
+      stop_payload("The table has a line that does not fit its columns.", where,
+        paste0("look at the line: ",
+          substr(gsub("[[:space:]]+", " ", conditionMessage(w)), 1, 160)))
     }
     invokeRestart("muffleWarning")
-  }
+  })
+}
+
+# All columns as text; what they mean is the card's to say.
+read_text_table <- function(text, format, where, table = NULL) {
   # a table without a line of names has its columns by position, as /0
   named <- table$names %||% TRUE
-  rows <- tryCatch(
-    withCallingHandlers(
-      data.table::fread(text = text, sep = table$separator %||% if (format == "tsv") "\t" else "auto", colClasses = "character", na.strings = table_absent, header = named,
-        data.table = FALSE, showProgress = FALSE, blank.lines.skip = TRUE, fill = TRUE, strip.white = TRUE, encoding = "UTF-8"),
-      warning = dropped
+  rows <- other_errors(
+    none_dropped(
+      data.table::fread(text = text, sep = table$separator %||% if (format == "tsv") "\t"
+      else "auto", colClasses = "character", na.strings = table_absent, header = named,
+        data.table = FALSE, showProgress = FALSE, blank.lines.skip = TRUE, fill = TRUE,
+        strip.white = TRUE, encoding = "UTF-8"),
+      where
     ),
-    vetusta_error = stop,
-    error = function(e) stop_payload("The answer cannot be read as a table.", where, "look at format: in the card")
+    function(e) {
+      stop_payload("The answer cannot be read as a table.", where,
+      "look at format: in the card")
+    }
   )
   if (!named) names(rows) <- seq_along(rows) - 1L
   rows[] <- lapply(rows, single_quotes)

@@ -5,9 +5,11 @@ desk_words <- c("desk", "archive", "sources", "addresses")
 #' Open a desk
 #'
 #' @param folder A folder with a `desk.yml`, or one below it.
-#' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and `sources` (paths), and `addresses` (where services run
+#' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and `sources` (paths), and
+#'   `addresses` (where services run
 #'   that are not at their card's own address).
-#' @section Errors: `vetusta_error_desk` when there is no `desk.yml` here or above, or when it is wrong.
+#' @section Errors: `vetusta_error_desk` when there is no `desk.yml` here or above, or when it is
+#'   wrong.
 #' @export
 #' @examples
 #' folder <- file.path(tempdir(), "desk")
@@ -20,17 +22,23 @@ desk_open <- function(folder = ".") {
     file <- file.path(at, "desk.yml")
     if (file.exists(file)) break
     if (dirname(at) == at) {
-      vetusta_stop("desk", "There is no desk here: no desk.yml in this folder or above it.", where = folder,
-        todo = "go to a desk's folder or name it with --desk; `vetusta demo` makes one to try, and --archive FILE works without a desk", absent = TRUE)
+      vetusta_stop("desk", "There is no desk here: no desk.yml in this folder or above it.",
+        where = folder,
+        todo = paste0("go to a desk's folder or name it with --desk; `vetusta demo` makes one to ",
+          "try, and --archive FILE works without a desk"), absent = TRUE)
     }
     at <- dirname(at)
   }
   content <- card_yaml(readLines(file, warn = FALSE), file, "desk")
   wrong <- setdiff(names(content), desk_words)
-  if (length(wrong)) vetusta_stop("desk", paste0("The word \"", wrong[1], "\" is not known."), where = file, todo = suggest_word(wrong[1], desk_words))
+  if (length(wrong)) {
+    vetusta_stop("desk", paste0("The word \"", wrong[1], "\" is not known."), where = file,
+      todo = suggest_word(wrong[1], desk_words))
+  }
   within <- function(path) if (grepl("^/", path)) path else file.path(at, path)
   structure(
-    list(folder = at, title = content$desk %||% basename(at), archive = within(content$archive %||% "archive.sqlite"),
+    list(folder = at, title = content$desk %||% basename(at),
+      archive = within(content$archive %||% "archive.sqlite"),
       sources = within(content$sources %||% "sources"), addresses = content$addresses %||% list()),
     class = "vetusta_desk"
   )
@@ -40,13 +48,19 @@ desk_open <- function(folder = ".") {
 #' @param title The desk's title.
 #' @param cards Names of cards that ship with the package, or paths of cards, to put into the desk.
 #' @param addresses A named list: the address of a source's service, by the source's name.
-#' @param secrets A named list of secrets for the desk's env file; it is made with rights for its owner alone.
-#' @return `desk_make()` returns the desk it made; files that are there already are left as they are, but for the addresses.
+#' @param secrets A named list of secrets for the desk's env file; it is made with rights for its
+#'   owner alone.
+#' @return `desk_make()` returns the desk it made; files that are there already are left as they
+#'   are, but for the addresses.
 #' @export
-desk_make <- function(folder, title = basename(folder), cards = "quay", addresses = list(), secrets = list()) {
+desk_make <- function(folder, title = basename(folder), cards = "quay", addresses = list(),
+  secrets = list()) {
   check_text(folder, "folder", "desk")
   dir.create(file.path(folder, "sources"), recursive = TRUE, showWarnings = FALSE)
-  if (!dir.exists(file.path(folder, "sources"))) vetusta_stop("desk", "The desk's folder cannot be made.", where = folder, todo = "look at the rights of the folder above")
+  if (!dir.exists(file.path(folder, "sources"))) {
+    vetusta_stop("desk", "The desk's folder cannot be made.", where = folder,
+      todo = "look at the rights of the folder above")
+  }
   for (card in cards) {
     path <- card_path(card)
     to <- file.path(folder, "sources", basename(path))
@@ -59,7 +73,9 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", addresse
   if (!file.exists(keep_out)) writeLines(c("desk.env", "archive.sqlite*"), keep_out)
   env <- file.path(folder, "desk.env")
   if (!file.exists(env)) {
-    write_lines_whole(c("# Secrets of this desk: NAME=value, one a line. Keep this file to yourself and out of version control.",
+    write_lines_whole(
+      c(paste0("# Secrets of this desk: NAME=value, one a line. Keep this file to yourself and ",
+        "out of version control."),
       paste0(names(secrets), "=", unlist(secrets))[seq_along(secrets)]), env, "secret", "600")
   }
   desk_open(folder)
@@ -67,25 +83,40 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", addresse
 
 #' @rdname desk_open
 #' @param desk A desk.
-#' @param source Name of a source of the desk, path of a card, or name of a card that ships with the package.
+#' @param source Name of a source of the desk, path of a card, or name of a card that ships with
+#'   the package.
 #' @param account One of the card's accounts, see [source_card()].
-#' @return `desk_source()` returns the source, see [source_card()], with the desk's address and secrets.
+#' @return `desk_source()` returns the source, see [source_card()], with the desk's address and
+#'   secrets.
 #' @export
 desk_source <- function(desk, source, account = NULL) {
-  if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) vetusta_stop("desk", "A source is taken from a desk.", todo = "open one with desk_open()")
+  if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
+    vetusta_stop("desk", "A source is taken from a desk.", todo = "open one with desk_open()")
+  }
   check_text(source, "source", "desk")
   own <- file.path(desk$sources, paste0(source, ".yml"))
   file <- if (file.exists(own)) own else source
   known <- c(sub("[.]yml$", "", list.files(desk$sources, "[.]yml$")))
-  if (!file.exists(file) && !nzchar(system.file("cards", paste0(source, ".yml"), package = "vetusta"))) {
-    vetusta_stop("desk", paste0("The desk has no source \"", source, "\"."), where = desk$sources, todo = suggest_word(source, known), usage = TRUE)
+  if (!file.exists(file) &&
+    !nzchar(system.file("cards", paste0(source, ".yml"), package = "vetusta"))) {
+    vetusta_stop("desk", paste0("The desk has no source \"", source, "\"."), where = desk$sources,
+      todo = suggest_word(source, known), usage = TRUE)
   }
-  source_card(file, address = desk$addresses[[source]], secrets = file.path(desk$folder, "desk.env"), account = account)
+  source_card(file, address = desk$addresses[[source]],
+    secrets = file.path(desk$folder, "desk.env"), account = account)
+}
+
+# The names of a desk's cards.
+desk_cards <- function(desk) {
+  files <- list.files(desk$sources, "[.]yml$")
+  sub("[.]yml$", "", files[!grepl("[.]calendar[.]yml$", files)])
 }
 
 #' @export
 print.vetusta_desk <- function(x, ...) {
-  cat("desk ", x$title, "\n  folder   ", x$folder, "\n  archive  ", basename(x$archive), if (!file.exists(x$archive)) " (nothing collected yet)", "\n", sep = "")
-  cat("  sources  ", paste(sub("[.]yml$", "", list.files(x$sources, "[.]yml$")), collapse = ", "), "\n", sep = "")
+  cat("desk ", x$title, "\n  folder   ", x$folder, "\n  archive  ", basename(x$archive),
+    if (!file.exists(x$archive)) " (nothing collected yet)", "\n", sep = "")
+  cat("  sources  ", paste(sub("[.]yml$", "", list.files(x$sources, "[.]yml$")), collapse = ", "),
+    "\n", sep = "")
   invisible(x)
 }

@@ -2,25 +2,36 @@
 #'
 #' @param rows A data frame, such as bars.
 #' @param file Path of the file; `""` writes to standard output.
-#' @return The path, invisibly. Instants are written in RFC 3339 (UTC), numbers in the shortest form that reads back the same, missing values as nothing. A text or a
-#'   column's name that a spreadsheet would run as a formula (one that begins with `=`, `@`, a tab or a carriage return, or with a sign and is no number) gets an
-#'   apostrophe in front, which [archive_import()] takes off. The file is written beside and moved into place whole.
-#' @section Errors: `vetusta_error_export` when the file cannot be written, is a device or a pipe, a link that somebody else has laid, or of a kind that is not known.
+#' @return The path, invisibly. Instants are written in RFC 3339 (UTC), numbers in the shortest
+#'   form that reads back the same, missing values as nothing. A text or a
+#'   column's name that a spreadsheet would run as a formula (one that begins with `=`, `@`, a tab
+#'   or a carriage return, or with a sign and is no number) gets an
+#'   apostrophe in front, which [archive_import()] takes off. The file is written beside and moved
+#'   into place whole.
+#' @section Errors: `vetusta_error_export` when the file cannot be written, is a device or a
+#'   pipe, a link that somebody else has laid, or of a ending that is not known.
 #' @export
 #' @examples
 #' export_csv(data.frame(symbol = "KELD", close = 41.2), tempfile(fileext = ".csv"))
 export_csv <- function(rows, file = "") {
-  if (missing(rows) || !is.data.frame(rows) || !length(rows)) vetusta_stop("export", "What is written is a table with columns.", todo = "give a data frame")
+  if (missing(rows) || !is.data.frame(rows) || !length(rows)) {
+    vetusta_stop("export", "What is written is a table with columns.", todo = "give a data frame")
+  }
   rows <- csv_cells(rows)
   if (identical(file, "")) {
     data.table::fwrite(rows, "", dateTimeAs = "ISO", na = "", showProgress = FALSE)
     return(invisible(file))
   }
   check_text(file, "file", "export")
-  write_whole(file, function(path) data.table::fwrite(rows, path, dateTimeAs = "ISO", na = "", showProgress = FALSE))
+  write_whole(file,
+    function(path) {
+      data.table::fwrite(rows, path, dateTimeAs = "ISO", na = "",
+      showProgress = FALSE)
+    })
 }
 
-# Cells as text: instants in RFC 3339, numbers in the shortest form that reads back the same, texts that no spreadsheet runs.
+# Cells as text: instants in RFC 3339, numbers in the shortest form that reads back the same, texts
+# that no spreadsheet runs.
 csv_cells <- function(rows) {
   columns <- lapply(as.list(rows), function(column) {
     if (inherits(column, "POSIXt")) format_instant(as.POSIXct(column))
@@ -34,27 +45,36 @@ csv_cells <- function(rows) {
   list_frame(columns)
 }
 
-# A spreadsheet runs a text that begins with =, @, a tab or a carriage return, or with a sign before anything but a number.
+# A spreadsheet runs a text that begins with =, @, a tab or a carriage return, or with a sign
+# before anything but a number.
 without_formula <- function(text) {
-  runs <- grepl("^[=@\t\r]", text) | (grepl("^[+-].", text) & !grepl("^[+-]([0-9]+[.,]?[0-9]*|[.,][0-9]+)([eE][+-]?[0-9]+)?%?$", text))
+  runs <- grepl("^[=@\t\r]", text) |
+    (grepl("^[+-].", text) &
+    !grepl("^[+-]([0-9]+[.,]?[0-9]*|[.,][0-9]+)([eE][+-]?[0-9]+)?%?$", text))
   # what bears the mark already gets another, so that one is taken off when it is read
   ifelse(runs | grepl("^'+[=@\t\r+-]", text), paste0("'", text), text)
 }
 
 #' @rdname export_csv
-#' @return `export_table()` writes CSV, or to a file that ends in `.parquet` Parquet: instants and days keep their types there, and nothing is changed in texts. Any other
+#' @return `export_table()` writes CSV, or to a file that ends in `.parquet` Parquet: instants
+#'   and days keep their types there, and nothing is changed in texts. Any other
 #'   ending is refused.
 #' @export
 export_table <- function(rows, file) {
   check_text(file, "file", "export")
-  kind <- tolower(sub(".*[.]", "", basename(file)))
-  if (!grepl(".", basename(file), fixed = TRUE) || !kind %in% c("csv", "parquet")) {
-    vetusta_stop("export", paste0("A table is not written to a file of the kind \"", if (grepl(".", basename(file), fixed = TRUE)) paste0(".", kind) else basename(file), "\"."),
+  ending <- tolower(sub(".*[.]", "", basename(file)))
+  if (!grepl(".", basename(file), fixed = TRUE) || !ending %in% c("csv", "parquet")) {
+    vetusta_stop("export",
+      paste0("A table is not written to a file of the ending \"",
+        if (grepl(".", basename(file), fixed = TRUE)) paste0(".", ending)
+        else basename(file), "\"."),
       where = file, todo = "end the file's name in .csv or .parquet")
   }
-  if (kind == "csv") {
+  if (ending == "csv") {
     return(export_csv(rows, file))
   }
-  if (missing(rows) || !is.data.frame(rows) || !length(rows)) vetusta_stop("export", "What is written is a table with columns.", todo = "give a data frame")
+  if (missing(rows) || !is.data.frame(rows) || !length(rows)) {
+    vetusta_stop("export", "What is written is a table with columns.", todo = "give a data frame")
+  }
   write_whole(file, function(path) nanoparquet::write_parquet(list_frame(as.list(rows)), path))
 }

@@ -1,16 +1,20 @@
-# Files that are replaced: written beside, kept by the disk, and only then given their name, so that there is the old one or the new one and never half of it.
+# Files that are replaced: written beside, kept by the disk, and only then given their name, so
+# that there is the old one or the new one and never half of it.
 
-# `write` is given a path beside `file` and writes there. What stands at `file` must be an ordinary file or nothing: a device or a pipe would be replaced by a file, and a link that
+# `write` is given a path beside `file` and writes there. What stands at `file` must be an ordinary
+# file or nothing: a device or a pipe would be replaced by a file, and a link that
 # somebody else has laid leads to where they want it.
 write_whole <- function(file, write, kind = "export", mode = NULL) {
   target <- whole_target(file, kind)
   beside <- tempfile(paste0(".", basename(target), "."), dirname(target))
   on.exit(unlink(beside))
   fail <- function(why) {
-    vetusta_stop(kind, paste0("The file cannot be written", if (nzchar(why)) paste0(": ", why), "."), where = file,
-      todo = "look at the rights of its folder and the room on the disk; what was there is as before")
+    vetusta_stop(kind,
+      paste0("The file cannot be written", if (nzchar(why)) paste0(": ", why), "."), where = file,
+      todo = paste0("look at the rights of its folder and the room on the disk; what was there ",
+        "is as before"))
   }
-  reason <- tryCatch(
+  reason <- other_errors(
     withCallingHandlers(
       {
         write(beside)
@@ -18,13 +22,14 @@ write_whole <- function(file, write, kind = "export", mode = NULL) {
       },
       warning = function(w) invokeRestart("muffleWarning")
     ),
-    vetusta_error = stop, error = function(e) plain_reason(conditionMessage(e))
+    function(e) plain_reason(conditionMessage(e))
   )
   if (nzchar(reason)) fail(reason)
   if (!file.exists(beside)) fail("")
   reason <- file_sync_cpp(beside)
   if (nzchar(reason)) fail(reason)
-  if (is.null(mode)) mode <- if (file.exists(target)) file.mode(target) else as.octmode("666") & !as.octmode(Sys.umask(NA))
+  if (is.null(mode)) mode <- if (file.exists(target)) file.mode(target)
+  else as.octmode("666") & !as.octmode(Sys.umask(NA))
   Sys.chmod(beside, mode, use_umask = FALSE)
   if (!suppressWarnings(file.rename(beside, target))) fail("")
   invisible(file)
@@ -40,25 +45,39 @@ write_lines_whole <- function(lines, file, kind = "export", mode = NULL) {
 }
 
 plain_reason <- function(text) {
-  known <- regmatches(text, regexpr("No space left on device|Permission denied|Read-only file system|No such file or directory|Disk quota exceeded", text))
+  known <- regmatches(text,
+    regexpr(
+      paste0("No space left on device|Permission denied|Read-only file system|No such file or ",
+        "directory|Disk quota exceeded"), text))
   if (length(known)) tolower(known) else sub("\n.*", "", trimws(text))
 }
 
 # The file that is replaced: what stands at the path, or where a link of one's own leads.
 whole_target <- function(file, kind) {
-  if (!dir.exists(dirname(file))) vetusta_stop(kind, "The folder for the file is not there.", where = dirname(file), todo = "make it, or give another path")
+  if (!dir.exists(dirname(file))) {
+    vetusta_stop(kind, "The folder for the file is not there.", where = dirname(file),
+      todo = "make it, or give another path")
+  }
   path <- path.expand(file)
   for (step in 1:20) {
     found <- file_kind_cpp(path)
-    if (found$kind %in% c("none", "file")) {
+    if (found$type %in% c("none", "file")) {
       return(path)
     }
-    if (found$kind == "folder") vetusta_stop(kind, "The file's path is that of a folder.", where = file, todo = "give the path of a file")
-    if (found$kind == "other") vetusta_stop(kind, "The file's path is that of a device or a pipe, which is not replaced.", where = file,
+    if (found$type == "folder") {
+      vetusta_stop(kind, "The file's path is that of a folder.", where = file,
+        todo = "give the path of a file")
+    }
+    if (found$type == "other") vetusta_stop(kind,
+      "The file's path is that of a device or a pipe, which is not replaced.", where = file,
       todo = "give the path of a file, or leave it out for standard output")
-    if (!found$own) vetusta_stop(kind, "The file's path is a link that somebody else has laid.", where = file, todo = "give the path of the file itself")
+    if (!found$own) {
+      vetusta_stop(kind, "The file's path is a link that somebody else has laid.", where = file,
+        todo = "give the path of the file itself")
+    }
     link <- Sys.readlink(path)
     path <- if (startsWith(link, "/")) link else file.path(dirname(path), link)
   }
-  vetusta_stop(kind, "The file's path is a link that leads round.", where = file, todo = "give the path of the file itself")
+  vetusta_stop(kind, "The file's path is a link that leads round.", where = file,
+    todo = "give the path of the file itself")
 }

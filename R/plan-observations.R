@@ -1,10 +1,14 @@
-# A selection cut into calls that the service accepts: along dimensions and time, into the fewest that fit.
+# A selection cut into calls that the service accepts: along dimensions and time, into the fewest
+# that fit.
 
 plan_observations <- function(want, archive) {
   source <- want$source
-  about <- want$dataset
-  available <- if (any(lengths(want$selection) > 0)) availability_of(source, about$flow, want$selection,
-    archive) else if (!is.null(about$available)) list(codes = about$available, start = about$start, end = about$end, cells = about$cells)
+  about <- want$about
+  available <- if (any(lengths(want$selection) > 0)) availability_of(source, about$flow,
+    want$selection,
+    archive)
+    else if (!is.null(about$available)) list(codes = about$available, start = about$start,
+      end = about$end, cells = about$cells)
   whole <- whole_selection(want, available)
   pieces <- cut_selection(whole, source$sdmx$most_cells %||% Inf)
   calls <- data.frame(symbol = vapply(pieces, function(piece) sdmx_key(piece$selection), ""))
@@ -17,37 +21,60 @@ plan_observations <- function(want, archive) {
   calls
 }
 
-piece_label <- function(piece) paste0(sdmx_key(piece$selection), if (!is.null(piece$start) || !is.null(piece$end)) paste0(" ", piece$start %||% "", "/", piece$end %||% ""))
+piece_label <- function(piece) {
+  paste0(sdmx_key(piece$selection),
+  if (!is.null(piece$start) || !is.null(piece$end)) paste0(" ", piece$start %||% "", "/",
+    piece$end %||% ""))
+}
 
-# What there is to cut: the codes of each dimension (those with data, where that is known), the periods, and how full it is.
+# What there is to cut: the codes of each dimension (those with data, where that is known), the
+# periods, and how full it is.
 whole_selection <- function(want, available) {
-  about <- want$dataset
+  about <- want$about
   codes <- lapply(stats::setNames(nm = names(want$selection)), function(id) {
     asked <- want$selection[[id]]
     known <- available$codes[[id]] %||% about$codes[[id]]$id
-    if (!length(asked)) known else if (is.null(available$codes[[id]])) asked else intersect(asked, available$codes[[id]])
+    if (!length(asked)) known else if (is.null(available$codes[[id]])) asked
+    else intersect(asked, available$codes[[id]])
   })
-  codes[lengths(codes) == 0] <- lapply(names(codes)[lengths(codes) == 0], function(id) want$selection[[id]])
-  # without a dimension for it, or with several, the longest periods there can be: where years end, all but weeks do
+  codes[lengths(codes) == 0] <- lapply(names(codes)[lengths(codes) == 0],
+    function(id) want$selection[[id]])
+  # without a dimension for it, or with several, the longest periods there can be: where years end,
+  # all but weeks do
   frequency <- if (length(codes$FREQ) == 1) codes$FREQ else "A"
-  first <- want$window$from$first %||% as.Date(time_periods(available$start %||% NA_character_)$first)
+  first <- want$window$from$first %||%
+    as.Date(time_periods(available$start %||% NA_character_)$first)
   last <- want$window$to$last %||% as.Date(time_periods(available$end %||% NA_character_)$last)
-  if (!is.na(time_periods(available$start %||% NA_character_)$first)) first <- max(first, time_periods(available$start)$first)
-  if (!is.na(time_periods(available$end %||% NA_character_)$last)) last <- min(last, time_periods(available$end)$last)
-  periods <- if (!is.na(first) && !is.na(last) && frequency %in% periodic) period_sequence(first, last, frequency) else as.Date(character())
+  if (!is.na(time_periods(available$start %||% NA_character_)$first)) {
+    first <- max(first, time_periods(available$start)$first)
+  }
+  if (!is.na(time_periods(available$end %||% NA_character_)$last)) {
+    last <- min(last, time_periods(available$end)$last)
+  }
+  periods <- if (!is.na(first) && !is.na(last) && frequency %in% periodic) period_sequence(first,
+    last, frequency) else as.Date(character())
   # how many values there are at most; of several frequencies each has its own number of periods
   counted <- function(from, to) {
     if (is.na(from) || is.na(to)) return(1)
-    each <- vapply(if (length(codes$FREQ)) codes$FREQ else "M", function(code) if (code %in% periodic) max(1L, length(period_sequence(from, to, code))) else 1L, 1L)
+    each <- vapply(if (length(codes$FREQ)) codes$FREQ
+    else "M",
+      function(code) {
+        if (code %in% periodic) max(1L, length(period_sequence(from, to, code)))
+        else 1L
+      }, 1L)
     mean(each)
   }
   count <- prod(pmax(1, lengths(codes))) * counted(first, last)
   # a cube is seldom full: what is available says how full it is
-  fill <- if (!is.null(available$cells) && !is.na(available$cells) && !is.na(available$start %||% NA)) {
+  fill <- if (!is.null(available$cells) && !is.na(available$cells) &&
+    !is.na(available$start %||% NA)) {
     span <- counted(time_periods(available$start)$first, time_periods(available$end)$last)
     min(1, available$cells / max(1, prod(pmax(1, lengths(codes))) * max(1, span)))
-  } else 1
-  list(selection = want$selection, codes = codes, periods = periods, frequency = frequency, start = want$window$from$text, end = want$window$to$text, fill = fill,
+  } else {
+    1
+  }
+  list(selection = want$selection, codes = codes, periods = periods, frequency = frequency,
+    start = want$window$from$text, end = want$window$to$text, fill = fill,
     bounds = c(first, last), each = counted(first, last))
 }
 
@@ -56,16 +83,19 @@ piece_cells <- function(piece) {
   ceiling(prod(pmax(1, lengths(piece$codes))) * periods * piece$fill)
 }
 
-# Fewest calls: the axis that alone makes all pieces fit with the fewest cuts; where none does, the longest is cut to its single values and each is
+# Fewest calls: the axis that alone makes all pieces fit with the fewest cuts; where none does, the
+# longest is cut to its single values and each is
 # looked at again.
 cut_selection <- function(piece, most) {
   cells <- piece_cells(piece)
   if (cells <= most) {
     return(list(piece))
   }
-  # series of several frequencies have no day in common at which all of their periods end: each frequency is asked for by itself
+  # series of several frequencies have no day in common at which all of their periods end: each
+  # frequency is asked for by itself
   if (length(piece$codes$FREQ) > 1) {
-    return(unlist(lapply(piece$codes$FREQ, function(code) cut_selection(one_frequency(piece, code), most)), recursive = FALSE))
+    return(unlist(lapply(piece$codes$FREQ,
+      function(code) cut_selection(one_frequency(piece, code), most)), recursive = FALSE))
   }
   axes <- c(lengths(piece$codes), TIME = length(piece$periods))
   axes <- axes[axes > 1]
@@ -81,14 +111,16 @@ cut_selection <- function(piece, most) {
     return(split_axis(piece, axis, min(pieces)))
   }
   axis <- names(axes)[which.max(axes)]
-  unlist(lapply(split_axis(piece, axis, axes[[axis]]), cut_selection, most = most), recursive = FALSE)
+  unlist(lapply(split_axis(piece, axis, axes[[axis]]), cut_selection, most = most),
+    recursive = FALSE)
 }
 
 one_frequency <- function(piece, code) {
   piece$codes$FREQ <- piece$selection$FREQ <- code
   piece$frequency <- code
   bounds <- piece$bounds
-  piece$periods <- if (code %in% periodic && !anyNA(bounds)) period_sequence(bounds[1], bounds[2], code) else as.Date(character())
+  piece$periods <- if (code %in% periodic && !anyNA(bounds)) period_sequence(bounds[1], bounds[2],
+    code) else as.Date(character())
   piece
 }
 
@@ -102,10 +134,15 @@ split_axis <- function(piece, axis, parts) {
     if (axis == "TIME") {
       piece$periods <- values[at]
       piece$each <- piece$each * length(at) / length(values)
-      # where the window is open, it stays so: what is published after what is known to be available comes too
-      # where the frequency is not known, a week may straddle the cut: it is asked for on either side
-      if (at[1] > 1) piece$start <- if (length(piece$codes$FREQ)) time_spelling(values[at[1]], piece$frequency, "sdmx") else format(values[at[1]] - 7)
-      if (at[length(at)] < length(values)) piece$end <- time_spelling(values[at[length(at)]], piece$frequency, "sdmx")
+      # where the window is open, it stays so: what is published after what is known to be
+      # available comes too
+      # where the frequency is not known, a week may straddle the cut: it is asked for on either
+      # side
+      if (at[1] > 1) piece$start <- if (length(piece$codes$FREQ)) time_spelling(values[at[1]],
+        piece$frequency, "sdmx") else format(values[at[1]] - 7)
+      if (at[length(at)] < length(values)) {
+        piece$end <- time_spelling(values[at[length(at)]], piece$frequency, "sdmx")
+      }
     } else {
       piece$codes[[axis]] <- piece$selection[[axis]] <- values[at]
     }
@@ -113,17 +150,22 @@ split_axis <- function(piece, axis, parts) {
   })
 }
 
-# A call that was refused as too large, cut in two along its longest axis; NULL where nothing is left to cut.
+# A call that was refused as too large, cut in two along its longest axis; NULL where nothing is
+# left to cut.
 halve_call <- function(want, keys) {
   want$selection <- keys$selection
   want$window <- observation_window(keys$start, keys$end)
-  whole <- whole_selection(want, if (!is.null(want$dataset$available)) list(codes = want$dataset$available, start = want$dataset$start, end = want$dataset$end))
+  whole <- whole_selection(want,
+    if (!is.null(want$about$available)) list(codes = want$about$available, start = want$about$start,
+      end = want$about$end))
   if (length(whole$codes$FREQ) > 1) {
-    return(lapply(whole$codes$FREQ, function(code) one_frequency(whole, code)[c("selection", "start", "end")]))
+    return(lapply(whole$codes$FREQ,
+      function(code) one_frequency(whole, code)[c("selection", "start", "end")]))
   }
   axes <- c(lengths(whole$codes), TIME = length(whole$periods))
   if (max(axes) < 2) {
     return(NULL)
   }
-  lapply(split_axis(whole, names(axes)[which.max(axes)], 2), function(piece) piece[c("selection", "start", "end")])
+  lapply(split_axis(whole, names(axes)[which.max(axes)], 2),
+    function(piece) piece[c("selection", "start", "end")])
 }

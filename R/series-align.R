@@ -1,71 +1,118 @@
 #' Put series onto one grid, without looking ahead
 #'
-#' By default a value counts from the instant at which it was known: its release where the table has one, else the end of the period or bar that it
+#' By default a value counts from the instant at which it was known: its release where the table
+#' has one, else the end of the period or bar that it
 #' speaks of, plus `lag`. At each grid time a series has the newest value that was known by then.
 #'
-#' @param ... Tables of series: bars, observations, or tables with `series`, `time` and `value`; of any number of series and any frequency.
-#' @param grid The times: a vector of `POSIXct` or `Date`; a list of a calendar, an interval, a from and a to, as [calendar_times()] takes them; the
-#'   name of one of the series, for the instants at which its values became known; or `"union"` or `"intersection"` of all series' own.
-#' @param rule What a series has at a grid time: `"last"`, the newest value known by then; `"exact"`, only one that became known at just that
-#'   time; `"mean"` or `"sum"`, of the values that became known since the grid time before. One for all, or a named vector by series.
-#' @param as_of Whether values count from when they were known. `FALSE` lets a value count from its own time (a bar from its start, a period from its
-#'   first day), which looks ahead and is for what needs no trading on it; the rule `"linear"` between the values around is then allowed too.
-#' @param lag How long after the end of its period a value without a release is known, a length of time; one for all, or a named
+#' @param ... Tables of series: bars, observations, or tables with `series`, `time` and `value`;
+#'   of any number of series and any frequency.
+#' @param grid The times: a vector of `POSIXct` or `Date`; a list of a calendar, an interval, a
+#'   from and a to, as [calendar_times()] takes them; the
+#'   name of one of the series, for the instants at which its values became known; or `"union"` or
+#'   `"intersection"` of all series' own.
+#' @param rule What a series has at a grid time: `"last"`, the newest value known by then;
+#'   `"exact"`, only one that became known at just that
+#'   time; `"mean"` or `"sum"`, of the values that became known since the grid time before. One for
+#'   all, or a named vector by series.
+#' @param as_of Whether values count from when they were known. `FALSE` lets a value count from
+#'   its own time (a bar from its start, a period from its
+#'   first day), which looks ahead and is for what needs no trading on it; the rule `"linear"`
+#'   between the values around is then allowed too.
+#' @param lag How long after the end of its period a value without a release is known, a length
+#'   of time; one for all, or a named
 #'   vector by series. Where nothing is said, a value is known at the end of its period.
-#' @param oldest The greatest age at which a value still counts, a length of time; an older one is missing. One for all, or a named vector.
+#' @param greatest_age The greatest age at which a value still counts, a length of time; an older
+#'   one is missing. One for all, or a named vector.
 #' @param ages Whether to give the age of every value too, in days since it was known.
 #' @param form `"wide"`, a column a series; or `"tidy"`, a row a time and series.
 #' @param value Which number of bars is meant.
 #' @param interval The interval of bars, where it is not their smallest step.
 #' @param zone The zone of days in `grid`.
-#' @param calendar The calendar of bars of a day or longer: they are known from the end of their session, and without one from a day after they began.
-#' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column a series, with `ages` a column `<series> age` beside each. Tidy: `time`, `series`, `value`,
-#'   `known` (the instant from which the value counts) and, with `ages`, `age`. Ages are in days. The times are the
-#'   grid's, in order and each once. Where nothing was known yet, or what was known is too old, the value is `NA`.
-#' @section Errors: `vetusta_error_want` for an unknown rule or grid, a rule or lag for a series that is not there, and for the rule `"linear"` as of.
+#' @param calendar The calendar of bars of a day or longer: they are known from the end of their
+#'   session, and without one from a day after they began. One for all, or a list of one, or `NULL`,
+#'   for each table.
+#' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column a series, with `ages` a column
+#'   `<series>_age_days` beside each. Tidy: `time`, `series`, `value`,
+#'   `known` (the instant from which the value counts) and, with `ages`, `age_days`. Ages are in
+#'   days. The times are the
+#'   grid's, in order and each once. Where nothing was known yet, or what was known is too old, the
+#'   value is `NA`.
+#' @section Errors: `vetusta_error_want` for an unknown rule or grid, a rule or lag for a series
+#'   that is not there, and for the rule `"linear"` as of.
 #'   Series without any overlap give a grid without times (`"intersection"`) or columns of `NA`.
 #' @export
 #' @examples
-#' days <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:9, close = 41 + 0:9))
-#' traffic <- data.frame(series = "traffic", period = c("2026-01", "2026-02"), value = c(310, 280), released = as.Date(c("2026-02-20", "2026-03-06")))
+#' days <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-02", tz = "UTC") +
+#' 86400 * 0:9, close = 41 + 0:9))
+#' traffic <- data.frame(series = "traffic", period = c("2026-01", "2026-02"), value = c(310, 280),
+#' released = as.Date(c("2026-02-20", "2026-03-06")))
 #' series_align(days, traffic, grid = "KELD", ages = TRUE)
-series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag = NULL, oldest = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = "UTC",
+series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag = NULL,
+  greatest_age = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = "UTC",
                          calendar = NULL) {
   check_choice(form, "form", c("wide", "tidy"))
   for (one in c("as_of", "ages")) check_flag(get(one), one)
   check_zone(zone)
-  check_calendar(calendar)
   tables <- list(...)
-  if (!length(tables)) vetusta_stop("want", "There are no series to align.", todo = "give one or more tables")
+  if (!length(tables)) {
+    vetusta_stop("want", "There are no series to align.", todo = "give one or more tables")
+  }
   check_tables(tables)
-  series <- align_series(tables, value, interval, lag, zone, as_of, calendar)
+  calendars <- align_calendars(calendar, length(tables))
+  series <- align_series(tables, value, interval, lag, zone, as_of, calendars)
   names <- names(series)
   rules <- by_series(rule, names, "rule")
   for (one in rules) check_choice(one, "rule", c("last", "exact", "mean", "sum", "linear"))
-  if (as_of && any(rules == "linear")) vetusta_stop("want", "The rule linear takes from values that are not known yet.", todo = "choose another rule, or say as_of = FALSE")
-  limits <- lapply(by_series(oldest, names, "oldest"), function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "oldest"))
+  if (as_of && any(rules == "linear")) {
+    vetusta_stop("want", "The rule linear takes from values that are not known yet.",
+      todo = "choose another rule, or say as_of = FALSE")
+  }
+  limits <- lapply(by_series(greatest_age, names, "greatest_age"),
+    function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "greatest_age"))
   times <- align_grid(grid, series, zone)
-  found <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone), series, rules, limits)
+  found <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone), series,
+    rules, limits)
   if (form == "wide") align_wide(found, times, ages) else align_tidy(found, times, ages)
 }
 
+# One calendar, or none, for each table.
+align_calendars <- function(calendar, count) {
+  if (is.null(calendar) || inherits(calendar, "vetusta_calendar")) {
+    return(rep(list(calendar), count))
+  }
+  if (!is.list(calendar) || length(calendar) != count) {
+    vetusta_stop("want", "`calendar` must be a calendar, or a list of one for each table.",
+      todo = "make one with calendar_make(), or take one with source_calendar()")
+  }
+  for (one in calendar) check_calendar(one)
+  calendar
+}
+
 # Each series as columns in order of the instant from which its values count.
-align_series <- function(tables, value, interval, lag, zone, as_of, calendar = NULL) {
-  tables <- with_one_note(lapply(tables, function(x) {
-    x <- plain_table(x)
-    bars <- series_kind(x) == "bars"
-    points <- function(x, lag) series_points(x, if (bars) value, if (bars) interval, lag, zone, calendar, own = !as_of)
+align_series <- function(tables, value, interval, lag, zone, as_of,
+  calendars = vector("list", length(tables))) {
+  tables <- with_one_note(Map(function(x, calendar) {
+    x <- as_series(x)
+    length <- interval %||% attr(x, "interval")
+    points <- function(x, lag) {
+      series_points(x, value_asked(x, value), length, lag, zone, calendar,
+      own = !as_of)
+    }
     if (is.null(names(lag))) {
       return(points(x, lag))
     }
-    of <- as.character(x[["series"]] %||% x[["symbol"]])
+    of <- series_names_of(x)
     lag_here <- by_series(lag, unique(of), "lag", strict = FALSE)
     # series that wait equally long are read together
     waits <- vapply(lag_here, function(one) if (is.null(one)) "" else as.character(one), "")
-    do.call(rbind, lapply(unique(waits), function(wait) points(x[of %in% names(waits)[waits == wait], ], if (nzchar(wait)) wait)))
-  }))
-  all <- if (length(tables) == 1) tables[[1]] else as.data.frame(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE))
-  rows <- series_split(all$series, if (length(tables) == 1 && is.null(names(lag))) attr(all, "groups"))
+    do.call(rbind,
+      lapply(unique(waits),
+        function(wait) points(x[of %in% names(waits)[waits == wait], ], if (nzchar(wait)) wait)))
+  }, tables, calendars))
+  all <- if (length(tables) == 1) tables[[1]]
+  else as.data.frame(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE))
+  rows <- series_split(all$series,
+    if (length(tables) == 1 && is.null(names(lag))) attr(all, "groups"))
   for (name in setdiff(names(lag), c("", names(rows)))) check_choice(name, "lag", names(rows))
   all <- as.list(all)[c("time", "known", "value")]
   lapply(rows, function(i) {
@@ -73,18 +120,24 @@ align_series <- function(tables, value, interval, lag, zone, as_of, calendar = N
     if (anyNA(part$value)) part <- lapply(part, `[`, !is.na(part$value))
     if (!as_of) part$known <- part$time
     # own times are in order already
-    if (!identical(part$known, part$time) && is.unsorted(part$known)) part <- lapply(part, `[`, order(part$known, part$time, method = "radix"))
+    if (!identical(part$known, part$time) && is.unsorted(part$known)) {
+      part <- lapply(part, `[`, order(part$known, part$time, method = "radix"))
+    }
     part
   })
 }
 
-# What is handed over beside the named arguments are tables; a misspelt argument is among them, and is told by its name.
+# What is handed over beside the named arguments are tables; a misspelt argument is among them, and
+# is told by its name.
 check_tables <- function(tables) {
-  known <- c("grid", "rule", "as_of", "lag", "oldest", "ages", "form", "value", "interval", "zone", "calendar", "change")
+  known <- c("grid", "rule", "as_of", "lag", "greatest_age", "ages", "form", "value", "interval",
+    "zone", "calendar", "change")
   for (i in seq_along(tables)) {
     name <- names(tables)[i] %||% ""
     if (nzchar(name) && !is.data.frame(tables[[i]])) {
-      vetusta_stop("want", paste0("There is no argument \"", name, "\", and what it was given is no table."), todo = suggest_word(name, known))
+      vetusta_stop("want",
+        paste0("There is no argument \"", name, "\", and what it was given is no table."),
+        todo = suggest_word(name, known))
     }
   }
 }
@@ -94,61 +147,78 @@ by_series <- function(x, names, what, strict = TRUE) {
   if (is.null(x)) {
     return(stats::setNames(vector("list", length(names)), names))
   }
-  if (!is.vector(x) || !length(x)) vetusta_stop("want", paste0("`", what, "` cannot be ", shown_value(x), "."), todo = paste0("give one ", what,
+  if (!is.vector(x) || !length(x)) vetusta_stop("want",
+    paste0("`", what, "` cannot be ", shown_value(x), "."), todo = paste0("give one ", what,
     " for all series, or a named vector with one for each"))
   if (is.null(names(x))) {
     if (length(x) > 1) {
-      vetusta_stop("want", paste0("`", what, "` is given ", length(x), " times, and nobody says which series each is for."),
-        todo = paste0("give one ", what, " for all series, or name each by its series, as c(", names[1], " = ...)"))
+      vetusta_stop("want",
+        paste0("`", what, "` is given ", length(x),
+          " times, and nobody says which series each is for."),
+        todo = paste0("give one ", what, " for all series, or name each by its series, as c(",
+          names[1], " = ...)"))
     }
     return(stats::setNames(rep(list(x[[1]]), length(names)), names))
   }
   wrong <- setdiff(names(x), names)
-  if (strict && length(wrong)) vetusta_stop("want", paste0("`", what, "` speaks of the series \"", wrong[1], "\", which is not there."), todo = suggest_word(wrong[1], names))
+  if (strict && length(wrong)) {
+    vetusta_stop("want",
+      paste0("`", what, "` speaks of the series \"", wrong[1], "\", which is not there."),
+      todo = suggest_word(wrong[1], names))
+  }
   default <- if (what == "rule") "last"
-  stats::setNames(lapply(names, function(name) if (name %in% names(x)) x[[name]] else default), names)
+  stats::setNames(lapply(names, function(name) if (name %in% names(x)) x[[name]] else default),
+    names)
 }
 
 align_grid <- function(grid, series, zone) {
   if (inherits(grid, "POSIXct")) {
     grid <- as.numeric(grid)
-    return(if (anyNA(grid) || is.unsorted(grid, strictly = TRUE)) sort(unique(grid[!is.na(grid)])) else grid)
+    return(if (anyNA(grid) || is.unsorted(grid, strictly = TRUE)) sort(unique(grid[!is.na(grid)]))
+    else grid)
   }
   if (inherits(grid, "Date")) {
     return(as.numeric(time_local(sort(unique(grid[!is.na(grid)])), 0, zone)))
   }
   if (is.list(grid)) {
     parts <- c("calendar", "interval", "from", "to")
-    if (is.data.frame(grid) || !all(parts %in% names(grid)) || length(setdiff(names(grid), c(parts, "session")))) {
-      vetusta_stop("want", "A grid that is a list has a calendar, an interval, a from and a to.", todo = "give list(calendar = , interval = , from = , to = )")
+    if (is.data.frame(grid) || !all(parts %in% names(grid)) ||
+      length(setdiff(names(grid), c(parts, "session")))) {
+      vetusta_stop("want", "A grid that is a list has a calendar, an interval, a from and a to.",
+        todo = "give list(calendar = , interval = , from = , to = )")
     }
     return(as.numeric(do.call(calendar_times, grid)))
   }
   known <- c("union", "intersection", names(series))
   check_choice(grid, "grid", known)
   own <- lapply(series, function(points) unique(points$known))
-  sort(switch(grid, union = unique(unlist(own)), intersection = Reduce(intersect, own), own[[grid]]))
+  sort(switch(grid, union = unique(unlist(own)), intersection = Reduce(intersect, own),
+    own[[grid]]))
 }
 
 align_one <- function(points, times, rule, limit, zone) {
   if (rule == "linear") {
     good <- is.finite(points$value)
-    value <- if (sum(good) < 2) rep(NA_real_, length(times)) else stats::approx(points$known[good], points$value[good], times, ties = "ordered")$y
+    value <- if (sum(good) < 2) rep(NA_real_, length(times))
+    else stats::approx(points$known[good], points$value[good], times, ties = "ordered")$y
     return(list(value = value, known = ifelse(is.na(value), NA, times)))
   }
   if (rule %in% c("mean", "sum")) {
     # of several releases of one time only the first became known as new
     first <- !duplicated(points$time)
     between <- align_between_cpp(times, points$known[first], points$value[first])
-    value <- ifelse(between$count == 0, NA_real_, if (rule == "mean") between$sum / between$count else between$sum)
+    value <- ifelse(between$count == 0, NA_real_, if (rule == "mean") between$sum / between$count
+    else between$sum)
     return(list(value = value, known = ifelse(is.na(value), NA, times)))
   }
-  at <- if (rule == "exact") times_match_cpp(times, points$known) else align_cpp(times, points$known, points$time)
+  at <- if (rule == "exact") times_match_cpp(times, points$known)
+  else align_cpp(times, points$known, points$time)
   at[at == 0L] <- NA
   known <- points$known[at]
   value <- points$value[at]
   if (!is.null(limit)) {
-    until <- if (is.na(limit$seconds)) as.numeric(shift_instant(utc(known), limit, 1, zone)) else known + limit$seconds
+    until <- if (is.na(limit$seconds)) as.numeric(shift_instant(utc(known), limit, 1, zone))
+    else known + limit$seconds
     old <- !is.na(known) & times > until
     value[old] <- NA
     known[old] <- NA
@@ -159,7 +229,8 @@ align_one <- function(points, times, rule, limit, zone) {
 align_wide <- function(found, times, ages) {
   columns <- lapply(found, `[[`, "value")
   if (ages) {
-    old <- stats::setNames(lapply(found, function(one) (times - one$known) / 86400), paste(names(found), "age"))
+    old <- stats::setNames(lapply(found, function(one) (times - one$known) / 86400),
+      paste0(names(found), "_age_days"))
     columns <- c(columns, old)[as.vector(rbind(seq_along(found), seq_along(found) + length(found)))]
   }
   as_rows(c(list(time = utc(times)), columns))
@@ -167,8 +238,9 @@ align_wide <- function(found, times, ages) {
 
 align_tidy <- function(found, times, ages) {
   n <- length(times)
-  columns <- list(time = utc(rep(times, length(found))), series = rep(names(found), each = n), value = unlist(lapply(found, `[[`, "value"), use.names = FALSE),
+  columns <- list(time = utc(rep(times, length(found))), series = rep(names(found), each = n),
+    value = unlist(lapply(found, `[[`, "value"), use.names = FALSE),
     known = utc(unlist(lapply(found, `[[`, "known"), use.names = FALSE)))
-  if (ages) columns$age <- (as.numeric(columns$time) - as.numeric(columns$known)) / 86400
+  if (ages) columns$age_days <- (as.numeric(columns$time) - as.numeric(columns$known)) / 86400
   as_rows(columns)
 }

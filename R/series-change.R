@@ -1,47 +1,74 @@
 #' Change, windows and comparison
 #'
 #' @param x Bars, observations, or a table with `series`, `time` and `value`.
-#' @param change What is computed, for each value: `"simple"` (the change as a share of the value before), `"log"` (the difference of logarithms),
-#'   `"difference"`; each from the value before, or from the one `over` earlier; `"index"` (scaled so that the value at `base` is 100); `"mean"`, `"sum"`, `"sd"`,
-#'   `"min"`, `"max"` of the window of time that ends with the value; `"cumulative"` (the running sum); `"drawdown"` (how far below the largest value so far, as a share).
-#' @param over A length of time, as `"1 year"`: the change from the value at the same time that much earlier, of the last day of a month from that of the
-#'   earlier month. Where there is none just then, there is no change, unless `or_before` allows an older one.
-#' @param or_before With `over`: how much older the earlier value may be, a length of time, as `"7 days"` over weekends; the newest one counts.
-#' @param window For windows: their length in time, not a count of values; months and years are those of the calendar. A window is open at its start:
+#' @param change What is computed, for each value: `"simple"` (the change as a share of the value
+#'   before), `"log"` (the difference of logarithms),
+#'   `"difference"`; each from the value before, or from the one `over` earlier; `"index"` (scaled
+#'   so that the value at `base` is 100); `"mean"`, `"sum"`, `"sd"`,
+#'   `"min"`, `"max"` of the window of time that ends with the value; `"cumulative"` (the running
+#'   sum); `"drawdown"` (how far below the largest value so far, as a share).
+#' @param over A length of time, as `"1 year"`: the change from the value at the same time that
+#'   much earlier, of the last day of a month from that of the
+#'   earlier month. Where there is none just then, there is no change, unless `or_before` allows an
+#'   older one.
+#' @param or_before With `over`: how much older the earlier value may be, a length of time, as
+#'   `"7 days"` over weekends; the newest one counts.
+#' @param window For windows: their length in time, not a count of values; months and years are
+#'   those of the calendar. A window is open at its start:
 #'   `"7 days"` of daily values are seven.
-#' @param least For windows: how many values there must be in one.
-#' @param base For the index: an instant or day, of which the newest value up to then is 100; by default each series' first value.
+#' @param minimum_count For windows: how many values there must be in one.
+#' @param base For the index: an instant or day, of which the newest value up to then is 100; by
+#'   default each series' first value.
 #' @param value,interval,zone,calendar As for [series_align()].
-#' @return A tibble of `series`, `time` (`POSIXct`, UTC: a bar's start, a period's first day), `value` and `released`, one row a value of `x`, in order. `released` is the instant
-#'   from which the value counts: no earlier than any that it is made from, so that nothing computed from it looks ahead. Where `x` holds several releases of a time, the
+#' @return A tibble of `series`, `time` (`POSIXct`, UTC: a bar's start, a period's first day),
+#'   `value` and `released`, one row a value of `x`, in order. `released` is the instant
+#'   from which the value counts: no earlier than any that it is made from, so that nothing
+#'   computed from it looks ahead. Where `x` holds several releases of a time, the
 #'   result does too: each is computed from what was known by then; `NA` where there is
-#'   nothing to compute from. Shares are fractions: 0.01 is one per cent. Missing and infinite values in a window: the missing are left out, an infinite one makes the
+#'   nothing to compute from. Shares are fractions: 0.01 is one per cent. Missing and infinite
+#'   values in a window: the missing are left out, an infinite one makes the
 #'   mean, sum and sd of its windows missing.
-#' @section Errors: `vetusta_error_want` for an unknown change, and for a window or base that is needed and is none.
+#' @section Errors: `vetusta_error_want` for an unknown change, and for a window or base that is
+#'   needed and is none.
 #' @export
 #' @examples
-#' days <- data.frame(series = "salt", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:9, value = 100 + 0:9)
+#' days <- data.frame(series = "salt", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:9,
+#' value = 100 + 0:9)
 #' series_change(days, "log")
 #' series_change(days, "mean", window = "3 days")
-series_change <- function(x, change = "simple", over = NULL, window = NULL, least = 1, base = NULL, value = NULL, interval = NULL, zone = "UTC", calendar = NULL, or_before = NULL) {
+series_change <- function(x, change = "simple", over = NULL, window = NULL, minimum_count = 1,
+  base = NULL, value = NULL, interval = NULL, zone = "UTC", calendar = NULL, or_before = NULL) {
   windows <- c("mean", "sum", "sd", "min", "max")
-  check_choice(change, "change", c("simple", "log", "difference", "index", windows, "cumulative", "drawdown"))
+  check_choice(change, "change",
+    c("simple", "log", "difference", "index", windows, "cumulative", "drawdown"))
   check_zone(zone)
   check_calendar(calendar)
-  if (change %in% windows && is.null(window)) vetusta_stop("want", paste0("The ", change, " of a window needs its length."), todo = "give `window`, such as \"30 days\"")
-  kind <- series_kind(x)
-  how <- list(change = change, windowed = change %in% windows, over = if (!is.null(over)) time_interval(over, "over"), window = if (!is.null(window)) time_interval(window, "window"),
-    least = check_count(least, "least"), base = change_base(base, zone), zone = zone, or_before = if (!is.null(or_before)) time_interval(or_before, "or_before"))
-  points <- series_points(x, if (kind == "bars") value, interval, zone = zone, calendar = calendar)
+  if (change %in% windows && is.null(window)) {
+    vetusta_stop("want", paste0("The ", change, " of a window needs its length."),
+      todo = "give `window`, such as \"30 days\"")
+  }
+  x <- as_series(x)
+  how <- list(change = change, windowed = change %in% windows,
+    over = if (!is.null(over)) time_interval(over, "over"),
+    window = if (!is.null(window)) time_interval(window, "window"),
+    minimum_count = check_count(minimum_count, "minimum_count"), base = change_base(base, zone),
+    zone = zone, or_before = if (!is.null(or_before)) time_interval(or_before, "or_before"))
+  points <- series_points(x, value_asked(x, value), interval, zone = zone, calendar = calendar)
   if (!has_vintages(points)) {
-    if (kind == "observations") points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
-    groups <- (attr(points, "groups") %||% text_groups(points$series))$id
+    groups <- attr(points, "groups")
+    points <- newest_points(x, points)
+    if (length(groups$id) != nrow(points)) groups <- NULL
+    groups <- (groups %||% text_groups(points$series))$id
     result <- changed_points(points, groups, how)
     return(points_rows(points$series, points$time, result$value, released = utc(result$known)))
   }
   parts <- Map(function(name, rows) {
     part <- points[rows, ]
-    found <- by_release(part, function(at) c(list(time = part$time[at]), changed_points(part[at, ], rep(1L, length(at)), how, max(part$known[at]))))
+    found <- by_release(part,
+      function(at) {
+        c(list(time = part$time[at]),
+        changed_points(part[at, ], rep(1L, length(at)), how, max(part$known[at])))
+      })
     found$series <- rep(name, nrow(found))
     found
   }, unique(points$series), series_split(points$series))
@@ -49,36 +76,40 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL, leas
   points_rows(all$series, all$time, all$value, released = utc(all$known))
 }
 
-# The values computed, and when each is known: not before any that it is made from. `now` is the instant as of which the points are.
+# The values computed, and when each is known: not before any that it is made from. `now` is the
+# instant as of which the points are.
 changed_points <- function(points, groups, how, now = Inf) {
   value <- points$value
   known <- points$known
   if (how$windowed) {
-    edge <- if (is.na(how$window$seconds)) as.numeric(shift_instant(utc(points$time), how$window, -1, how$zone)) else points$time - how$window$seconds
-    late <- known
-    late[is.na(value)] <- NA
-    out <- if (how$change %in% c("min", "max")) roll_extremes_cpp(groups, points$time, value, edge, how$change == "max", as.integer(how$least))
-    else roll_sums_cpp(groups, points$time, value, edge, match(how$change, c("mean", "sum", "sd")) - 1L, as.integer(how$least))
-    known <- if (in_order(known, groups)) known else pmax(known, roll_extremes_cpp(groups, points$time, late, edge, TRUE, 1L), na.rm = TRUE)
+    edge <- if (is.na(how$window$seconds)) as.numeric(shift_instant(utc(points$time), how$window,
+      -1, how$zone)) else points$time - how$window$seconds
+    out <- if (how$change %in% c("min", "max")) roll_extremes_cpp(groups, points$time, value, edge,
+      how$change == "max", as.integer(how$minimum_count))
+    else roll_sums_cpp(groups, points$time, value, edge,
+      match(how$change, c("mean", "sum", "sd")) - 1L, as.integer(how$minimum_count))
+    if (!is_ordered_cpp(groups, known)) {
+      late <- known
+      late[is.na(value)] <- NA
+      known <- pmax(known, roll_extremes_cpp(groups, points$time, late, edge, TRUE, 1L),
+        na.rm = TRUE)
+    }
     return(list(value = out, known = known))
   }
   if (how$change %in% c("simple", "log", "difference")) {
     before <- if (is.null(how$over)) row_before(groups) else row_earlier(points, groups, how)
-    return(list(value = change_from(value, value[before], how$change), known = pmax(known, known[before], na.rm = TRUE)))
+    return(list(value = change_from(value, value[before], how$change),
+      known = pmax(known, known[before], na.rm = TRUE)))
   }
   out <- value
   for (rows in split(seq_along(value), groups)) {
-    found <- switch(how$change, index = change_index(points[rows, ], how$base, now), cumulative = list(value = running_sum(value[rows])), drawdown = list(value = drawdown(value[rows])))
+    found <- switch(how$change, index = change_index(points[rows, ], how$base, now),
+      cumulative = list(value = running_sum(value[rows])),
+      drawdown = list(value = drawdown(value[rows])))
     out[rows] <- found$value
     known[rows] <- found$known %||% cummax(known[rows])
   }
   list(value = out, known = known)
-}
-
-# Whether no row of a series was known before one above it.
-in_order <- function(known, groups) {
-  n <- length(known)
-  n < 2 || !any(known[-1] < known[-n] & groups[-1] == groups[-n])
 }
 
 row_before <- function(groups) {
@@ -91,7 +122,8 @@ row_before <- function(groups) {
   before
 }
 
-# The row of the same time that much earlier: of a month's last day that of the earlier month's; where it is allowed, the newest one before.
+# The row of the same time that much earlier: of a month's last day that of the earlier month's;
+# where it is allowed, the newest one before.
 row_earlier <- function(points, groups, how) {
   out <- rep(NA_integer_, nrow(points))
   monthly <- how$over$unit %in% c("month", "year")
@@ -105,7 +137,9 @@ row_earlier <- function(points, groups, how) {
       if (any(last)) {
         earlier <- local_day(utc(wanted[last]), how$zone)
         month_end <- shift_months_first(earlier, 1) - 1
-        at[last] <- match(as.numeric(time_local(month_end, time[last] - as.numeric(time_local(day[last], 0, how$zone)), how$zone)), time)
+        at[last] <-
+          match(as.numeric(time_local(month_end,
+            time[last] - as.numeric(time_local(day[last], 0, how$zone)), how$zone)), time)
       }
     }
     if (!is.null(how$or_before) && anyNA(at)) {
@@ -121,20 +155,26 @@ row_earlier <- function(points, groups, how) {
 }
 
 # The first day of the month so many months after each day's own.
-shift_months_first <- function(day, months) shift_months(period_first(day, "M"), rep(months, length(day)))
+shift_months_first <- function(day, months) {
+  shift_months(period_first(day, "M"),
+  rep(months, length(day)))
+}
 
 change_from <- function(value, before, change) {
-  out <- switch(change, simple = value / before - 1, log = suppressWarnings(log(value / before)), difference = value - before)
+  out <- switch(change, simple = value / before - 1, log = suppressWarnings(log(value / before)),
+    difference = value - before)
   out[is.nan(out) | (change != "difference" & before %in% 0)] <- NA
   out
 }
 
-# The instant up to which the value of an index's base is looked for; a day counts whole, an instant with itself.
+# The instant up to which the value of an index's base is looked for; a day counts whole, an
+# instant with itself.
 change_base <- function(base, zone) {
   if (is.null(base)) {
     return(NULL)
   }
-  is_day <- inherits(base, "Date") || (is.character(base) && length(base) == 1 && !is.na(read_day(base)))
+  is_day <- inherits(base, "Date") ||
+    (is.character(base) && length(base) == 1 && !is.na(read_day(base)))
   as.numeric(time_instant(base, zone, end = TRUE, name = "base")) + if (is_day) 0 else 1e-6
 }
 
@@ -146,7 +186,8 @@ change_index <- function(points, base, now) {
     return(list(value = rep(NA_real_, length(value)), known = points$known))
   }
   at <- if (is.null(base)) usable[1] else usable[length(usable)]
-  list(value = 100 * value / value[at], known = pmax(points$known, points$known[at], if (is.null(base)) -Inf else base))
+  list(value = 100 * value / value[at],
+    known = pmax(points$known, points$known[at], if (is.null(base)) -Inf else base))
 }
 
 running_sum <- function(value) {
@@ -163,36 +204,55 @@ drawdown <- function(value) {
 
 #' @rdname series_change
 #' @param rates A table of one series: what one unit of the values' currency costs in the other one.
-#' @param lag,oldest As for [series_align()]: when a rate is known, and how old it may be.
-#' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `released`, `rate` and `age` of the rate in days. A value takes the newest rate that was known when
+#' @param lag,greatest_age As for [series_align()]: when a rate is known, and how old it may be.
+#' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `released`,
+#'   `rate` and `age_days` of the rate. A value takes the newest rate that was known when
 #'   the value was.
 #' @export
-series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, oldest = NULL, zone = "UTC", calendar = NULL) {
+series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, greatest_age = NULL,
+  zone = "UTC", calendar = NULL) {
   check_zone(zone)
   check_calendar(calendar)
-  if (missing(rates)) vetusta_stop("want", "What is converted needs rates.", todo = "give `rates`, a table of one series")
-  points <- series_points(x, if (series_kind(x) == "bars") value, interval, zone = zone, calendar = calendar)
-  rate <- align_series(list(rates), NULL, NULL, lag, zone, TRUE, calendar)
-  if (length(rate) != 1) vetusta_stop("want", "The rates must be one series.", todo = paste0("choose one of: ", paste(utils::head(names(rate), 8), collapse = ", ")))
+  if (missing(rates)) {
+    vetusta_stop("want", "What is converted needs rates.",
+      todo = "give `rates`, a table of one series")
+  }
+  points <- series_points(x, value_asked(as_series(x), value), interval, zone = zone,
+    calendar = calendar)
+  rate <- align_series(list(rates), NULL, NULL, lag, zone, TRUE, list(calendar))
+  if (length(rate) != 1) {
+    vetusta_stop("want", "The rates must be one series.",
+      todo = paste0("choose one of: ", paste(utils::head(names(rate), 8), collapse = ", ")))
+  }
   times <- sort(unique(points$known))
-  found <- align_one(rate[[1]], times, "last", if (!is.null(oldest)) time_interval(oldest, "oldest"), zone)
+  found <- align_one(rate[[1]], times, "last",
+    if (!is.null(greatest_age)) time_interval(greatest_age, "greatest_age"), zone)
   at <- match(points$known, times)
-  points_rows(points$series, points$time, points$value * found$value[at], released = utc(points$known), rate = found$value[at], age = (points$known - found$known[at]) / 86400)
+  points_rows(points$series, points$time, points$value * found$value[at],
+    released = utc(points$known), rate = found$value[at],
+    age_days = (points$known - found$known[at]) / 86400)
 }
 
 #' @rdname series_change
 #' @param ... Tables of series.
-#' @return `series_correlation()`: a tibble of `a`, `b` (every pair of series), `correlation` (Pearson's, of the changes of values that both series have at the same
-#'   times) and `pairs` (how many changes that were). Fewer than three pairs, or a series that does not change, give `NA`.
+#' @return `series_correlation()`: a tibble of `a`, `b` (every pair of series), `correlation`
+#'   (Pearson's, of the changes of values that both series have at the same
+#'   times) and `pairs` (how many changes that were). Fewer than three pairs, or a series that does
+#'   not change, give `NA`.
 #' @export
 series_correlation <- function(..., change = "log", value = NULL, interval = NULL, zone = "UTC") {
   check_choice(change, "change", c("simple", "log", "difference"))
   check_zone(zone)
   tables <- list(...)
-  if (!length(tables)) vetusta_stop("want", "A correlation needs two series.", todo = "give two tables, or one of several series")
+  if (!length(tables)) {
+    vetusta_stop("want", "A correlation needs two series.",
+      todo = "give two tables, or one of several series")
+  }
   check_tables(tables)
   series <- align_series(tables, value, interval, NULL, zone, FALSE)
-  if (length(series) < 2) vetusta_stop("want", "A correlation needs two series.", todo = "give another one")
+  if (length(series) < 2) {
+    vetusta_stop("want", "A correlation needs two series.", todo = "give another one")
+  }
   pairs <- utils::combn(names(series), 2)
   rows <- apply(pairs, 2, function(pair) {
     a <- series[[pair[1]]]
@@ -207,7 +267,8 @@ series_correlation <- function(..., change = "log", value = NULL, interval = NUL
     cb <- change_from(vb, c(NA, vb[-length(vb)]), change)
     good <- is.finite(ca) & is.finite(cb)
     flat <- sum(good) < 3 || stats::sd(ca[good]) == 0 || stats::sd(cb[good]) == 0
-    list(a = pair[1], b = pair[2], correlation = if (flat) NA_real_ else stats::cor(ca[good], cb[good]), pairs = sum(good))
+    list(a = pair[1], b = pair[2], correlation = if (flat) NA_real_
+    else stats::cor(ca[good], cb[good]), pairs = sum(good))
   })
   as_rows(as.data.frame(data.table::rbindlist(rows)))
 }

@@ -1,75 +1,105 @@
 #' Find faults that are no gaps
 #'
-#' @param x A table of bars, observations, or a table with `series`, `time` and `value`, in the order in which it came.
+#' @param x A table of bars, observations, or a table with `series`, `time` and `value`, in the
+#'   order in which it came.
 #' @param value Which number of bars is meant.
-#' @param jump How many robust standard deviations of the series' steps a step must have to be a jump.
-#' @param stale From how many equal values in a row on a run is stale; for bars only where there was volume or nothing is known of it.
+#' @param jump How many robust standard deviations of the series' steps a step must have to be a
+#'   jump.
+#' @param stale From how many equal values in a row on a run is stale; for bars only where there
+#'   was volume or nothing is known of it.
 #' @param negative Whether a value below zero is a fault; by default for bars.
-#' @return A data frame with one row a fault: `series`, `first` and `last` (`POSIXct`, UTC), `rows` (how many), `fault` and `detail`. Faults are `doubled time`, `out of
-#'   order`, `high below low`, `open or close outside high and low`, `negative price`, `not finite`, `jumped and came back`, `stale`. Nothing is mended.
-#' @details A value has jumped and come back when the step to it and the step from it are both larger than `jump` times the scale of all steps, in
-#'   opposite directions, and what is left of the two together is less than half of the smaller one. The scale is 1.4826 times the median absolute deviation from the
-#'   median, the rule of Hampel (*The influence curve and its role in robust estimation*, 1974; Davies and Gather, *The identification of
-#'   multiple outliers*, 1993). Steps are of logarithms where all values are above zero. Where more than half of the steps are zero the scale is taken from the
+#' @return A data frame with one row a fault: `series`, `first` and `last` (`POSIXct`, UTC),
+#'   `rows` (how many), `fault` and `detail`. Faults are `doubled time`, `out of
+#'   order`, `high below low`, `open or close outside high and low`, `negative price`, `not
+#'   finite`, `jumped and came back`, `stale`. Nothing is mended.
+#' @details A value has jumped and come back when the step to it and the step from it are both
+#'   larger than `jump` times the scale of all steps, in
+#'   opposite directions, and what is left of the two together is less than half of the smaller
+#'   one. The scale is 1.4826 times the median absolute deviation from the
+#'   median, the rule of Hampel (*The influence curve and its role in robust estimation*, 1974;
+#'   Davies and Gather, *The identification of
+#'   multiple outliers*, 1993). Steps are of logarithms where all values are above zero. Where more
+#'   than half of the steps are zero the scale is taken from the
 #'   others.
 #' @section Errors: `vetusta_error_shape` for a table that is no series.
 #' @export
 #' @examples
-#' days <- data.frame(series = "level", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:29, value = 200 + sin(0:29))
+#' days <- data.frame(series = "level", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:29,
+#' value = 200 + sin(0:29))
 #' days$value[12] <- 2000
 #' series_faults(days)
 series_faults <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL) {
   check_number(jump, "jump", 0)
   check_number(stale, "stale", 1)
   if (!is.null(negative)) check_flag(negative, "negative")
-  kind <- series_kind(x)
-  x <- plain_table(x)
-  order <- faults_of_order(x, kind)
+  x <- as_series(x)
+  order <- faults_of_order(x)
   # what stood out of order is told as a fault
-  shape <- if (kind == "bars") without_notes(faults_of_bars(x))
-  points <- without_notes(series_points(x, if (kind == "bars") value, own = TRUE))
-  quiet <- if (kind == "bars") without_notes(ordered_bars(x))$volume %in% 0 else rep(FALSE, nrow(points))
+  shape <- without_notes(faults_of_shape(x))
+  points <- without_notes(series_points(x, value_asked(x, value), own = TRUE))
+  quiet <- shape$quiet %||% rep(FALSE, nrow(points))
   keep <- !is.na(points$value)
-  if (kind == "observations") keep <- keep & !duplicated(points[c("series", "time")], fromLast = TRUE)
-  negative <- negative %||% (kind == "bars")
+  if (has_releases(x)) keep <- keep & !duplicated(points[c("series", "time")], fromLast = TRUE)
+  negative <- negative %||% isTRUE(shape$priced)
   points <- lapply(as.list(points)[c("series", "time", "value")], `[`, keep)
   quiet <- quiet[keep]
   parts <- lapply(unname(series_split(points$series)), function(rows) {
     one <- lapply(points, `[`, rows)
-    c(list(if (negative) faults_at(one, which(one$value < 0), "negative price", paste("value", one$value)), faults_at(one, which(is.infinite(one$value)), "not finite", "infinite")),
+    c(list(if (negative) faults_at(one, which(one$value < 0), "negative price",
+      paste("value", one$value)),
+      faults_at(one, which(is.infinite(one$value)), "not finite", "infinite")),
       list(faults_of_jumps(one, jump), faults_of_stale(one, quiet[rows], stale)))
   })
-  none <- list(series = character(), first = numeric(), last = numeric(), rows = integer(), fault = character(), detail = character())
-  found <- as.data.frame(data.table::rbindlist(c(list(none, order, shape), unlist(parts, recursive = FALSE)), use.names = TRUE))
+  none <- list(series = character(), first = numeric(), last = numeric(), rows = integer(),
+    fault = character(), detail = character())
+  found <-
+    as.data.frame(data.table::rbindlist(c(list(none, order, shape$faults),
+      unlist(parts, recursive = FALSE)), use.names = TRUE))
   for (bound in c("first", "last")) found[[bound]] <- utc(found[[bound]])
   as_rows(found[order(found$series, found$first), ])
 }
 
 faults_at <- function(part, at, fault, detail) {
   if (length(at)) {
-    list(series = part$series[at], first = part$time[at], last = part$time[at], rows = rep(1L, length(at)), fault = rep(fault, length(at)),
+    list(series = part$series[at], first = part$time[at], last = part$time[at],
+      rows = rep(1L, length(at)), fault = rep(fault, length(at)),
       detail = rep_len(detail, length(part$series))[at])
   }
 }
 
 # As the rows came: a time that is there already, and one that is before the one above it.
-faults_of_order <- function(x, kind) {
-  series <- as.character(if (kind == "bars") x$symbol else x$series)
-  if (kind == "bars" && !is.null(x[["side"]]) && any(!is.na(x$side))) series <- paste0(series, ifelse(is.na(x$side), "", paste0(".", x$side)))
-  time <- if (kind == "observations") as.numeric(read_periods(x$period, nrow(x))$first) * 86400 else as.numeric(read_instants(x$time, "time", na = kind == "bars"))
+faults_of_order <- function(x) {
+  series <- series_of_rows(x)
+  time <- raw_times(x)
   frame <- data.frame(series = series, time = time)
-  key <- if (kind == "observations" && !is.null(x[["released"]])) paste(series, time, as.numeric(read_released(x$released, nrow(x)))) else paste(series, time)
+  release <- if (has_releases(x) &&
+    !is.null(x[["released"]])) as.numeric(read_released(x$released, nrow(x)))
+  key <- paste(series, time, release)
   doubled <- which(duplicated(key))
   before <- rep(-Inf, length(time))
-  for (rows in series_split(series)) if (is.unsorted(time[rows])) before[rows] <- c(-Inf, cummax(time[rows])[-length(rows)])
-  data.table::rbindlist(list(faults_at(frame, doubled, "doubled time", ""), faults_at(frame, which(time < before), "out of order", "before the row above it")))
+  for (rows in series_split(series)) {
+    if (is.unsorted(time[rows])) before[rows] <- c(-Inf, cummax(time[rows])[-length(rows)])
+  }
+  data.table::rbindlist(list(faults_at(frame, doubled, "doubled time", ""),
+    faults_at(frame, which(time < before), "out of order", "before the row above it")))
 }
 
-faults_of_bars <- function(x) {
+# What the shape itself tells: list(faults, quiet, priced), of which rows nothing was traded and
+# whether values are prices.
+faults_of_shape <- function(x) UseMethod("faults_of_shape")
+
+#' @export
+faults_of_shape.default <- function(x) NULL
+
+#' @export
+faults_of_shape.vetusta_bars <- function(x) {
   x <- ordered_bars(x)
   found <- bars_faults(x)
   found <- found[found$fault %in% c("high below low", "open or close outside high and low"), ]
-  list(series = found$symbol, first = as.numeric(found$time), last = as.numeric(found$time), rows = rep(1L, nrow(found)), fault = found$fault, detail = found$detail)
+  faults <- list(series = found$symbol, first = as.numeric(found$time),
+    last = as.numeric(found$time),
+    rows = rep(1L, nrow(found)), fault = found$fault, detail = found$detail)
+  list(faults = faults, quiet = x$volume %in% 0, priced = TRUE)
 }
 
 faults_of_jumps <- function(part, jump) {
@@ -86,16 +116,23 @@ faults_of_jumps <- function(part, jump) {
   }
   there <- step[-(n - 1)] - stats::median(step)
   back <- step[-1] - stats::median(step)
-  at <- which(abs(there) > jump * scale & abs(back) > jump * scale & sign(there) != sign(back) & abs(there + back) < 0.5 * pmin(abs(there), abs(back))) + 1L
-  faults_at(part, at, "jumped and came back", paste0("from ", format_number(c(NA, v[-n])), " to ", format_number(v), " and back to ", format_number(c(v[-1], NA))))
+  at <- which(abs(there) > jump * scale & abs(back) > jump * scale & sign(there) != sign(back) &
+    abs(there + back) < 0.5 * pmin(abs(there), abs(back))) + 1L
+  faults_at(part, at, "jumped and came back",
+    paste0("from ", format_number(c(NA, v[-n])), " to ", format_number(v), " and back to ",
+      format_number(c(v[-1], NA))))
 }
 
 robust_scale <- function(step) {
   scale <- stats::mad(step)
-  if (scale > 0) scale else if (any(step != 0)) stats::mad(step[step != 0], center = 0) else NA_real_
+  if (scale > 0) scale else if (any(step != 0)) stats::mad(step[step != 0], center = 0)
+  else NA_real_
 }
 
-format_number <- function(x) format(signif(x, 7), trim = TRUE, scientific = FALSE, drop0trailing = TRUE)
+format_number <- function(x) {
+  format(signif(x, 7), trim = TRUE, scientific = FALSE,
+  drop0trailing = TRUE)
+}
 
 faults_of_stale <- function(part, quiet, stale) {
   if (length(part$value) < stale) {
@@ -107,7 +144,8 @@ faults_of_stale <- function(part, quiet, stale) {
   if (!length(long)) {
     return(NULL)
   }
-  list(series = part$series[ends[long]], first = part$time[ends[long] - runs$lengths[long] + 1], last = part$time[ends[long]],
+  list(series = part$series[ends[long]], first = part$time[ends[long] - runs$lengths[long] + 1],
+    last = part$time[ends[long]],
     rows = runs$lengths[long], fault = rep("stale", length(long)),
     detail = paste("value", format_number(runs$values[long])))
 }

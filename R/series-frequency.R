@@ -1,29 +1,45 @@
 #' Change the frequency of single values
 #'
-#' `series_condense()` goes down to fewer values: each longer period has a mean, sum or other summary of its parts.
-#' `series_refine()` goes up to more: each part of a period gets a share of, or a place on the way between, the period's values.
+#' `series_condense()` goes down to fewer values: each longer period has a mean, sum or other
+#' summary of its parts.
+#' `series_refine()` goes up to more: each part of a period gets a share of, or a place on the way
+#' between, the period's values.
 #'
-#' @param x Observations, see [series_frame()]; or a table with `series`, `time` and `value`, or bars: their times belong to days of `zone`, and all values of a day
+#' @param x Observations, see [series_frame()]; or a table with `series`, `time` and `value`, or
+#'   bars: their times belong to days of `zone`, and all values of a day
 #'   count, not one of them.
-#' @param to The frequency wanted: `"A"`, `"S"`, `"T"`, `"Q"`, `"M"`, `"W"` or `"D"`; or in words (`"monthly"`, `"1 month"`).
-#' @param rule For `series_condense()`: `"mean"`, `"sum"`, `"first"`, `"last"`, `"min"`, `"max"`, `"median"` of the values there are, or `"end"`, the value
-#'   of the period's last part alone, which is missing where that part is. For `series_refine()`: `"last"` (the last known value is carried: a
-#'   period's value stands from the period's first day, or with `known = "end"` from the day after its end), `"linear"` and `"spline"` (a
-#'   natural cubic spline) through the values at the periods' middles, `"even"` (a total split evenly by days; the parts add up to the
+#' @param to The frequency wanted: `"A"`, `"S"`, `"T"`, `"Q"`, `"M"`, `"W"` or `"D"`; or in words
+#'   (`"monthly"`, `"1 month"`).
+#' @param rule For `series_condense()`: `"mean"`, `"sum"`, `"first"`, `"last"`, `"min"`, `"max"`,
+#'   `"median"` of the values there are, or `"end"`, the value
+#'   of the period's last part alone, which is missing where that part is. For `series_refine()`:
+#'   `"last"` (the last known value is carried: a
+#'   period's value stands from the period's first day, or with `known = "end"` from the day after
+#'   its end), `"linear"` and `"spline"` (a
+#'   natural cubic spline) through the values at the periods' middles, `"even"` (a total split
+#'   evenly by days; the parts add up to the
 #'   total), `"indicator"` (a total split in proportion to an indicator series; the parts add up).
-#' @param need The share of a period's parts that must have a value; a period with less has `NA`. Parts are the days, weeks or months that `x` has values
+#' @param need The share of a period's parts that must have a value; a period with less has `NA`.
+#'   Parts are the days, weeks or months that `x` has values
 #'   of; with a calendar only its open days count.
 #' @param calendar For `series_condense()`: the calendar whose days are expected.
 #' @param zone The zone of the days of values with a time.
 #' @param known For the rule `"last"`: `"start"` or `"end"`.
 #' @param indicator For the rule `"indicator"`: observations of one series of the frequency `to`.
-#' @return Observations of the frequency `to`. `series_condense()` adds `share`, the share of the period's parts that have a value.
-#'   Refined values have the status `filled` and the column `rule`; infinite values are kept by what uses them. What is made from values with a `released` has
-#'   one: the latest of theirs, and for a condensed value not before its period's end. What is refined from values without one has `drawn_from`, the end of the latest
-#'   period that it is made from. Where `x` holds several releases of a period, the result does too, each made from what was known by then.
-#' @details A week belongs to the longer period that holds its Thursday, as ISO 8601 counts weeks to years. Pro rata to an indicator is the distribution of
-#'   Bloem, Dippelsman and Maehle, *Quarterly National Accounts Manual* (IMF, 2001), section 6.2: a total times the indicator's share in its period.
-#' @section Errors: `vetusta_error_want` for an unknown frequency or rule, for one that is not lower (or not higher) than that of `x`, and for
+#' @return Observations of the frequency `to`. `series_condense()` adds `coverage`, the part of
+#'   the period's parts that have a value.
+#'   Refined values have the status `filled` and the column `rule`; infinite values are kept by
+#'   what uses them. What is made from values with a `released` has
+#'   one: the latest of theirs, and for a condensed value not before its period's end. What is
+#'   refined from values without one has `drawn_from`, the end of the latest
+#'   period that it is made from. Where `x` holds several releases of a period, the result does
+#'   too, each made from what was known by then.
+#' @details A week belongs to the longer period that holds its Thursday, as ISO 8601 counts weeks
+#'   to years. Pro rata to an indicator is the distribution of
+#'   Bloem, Dippelsman and Maehle, *Quarterly National Accounts Manual* (IMF, 2001), section 6.2: a
+#'   total times the indicator's share in its period.
+#' @section Errors: `vetusta_error_want` for an unknown frequency or rule, for one that is not
+#'   lower (or not higher) than that of `x`, and for
 #'   an indicator that is missing.
 #' @export
 #' @examples
@@ -35,47 +51,71 @@ series_condense <- function(x, to, rule = "mean", need = 0, calendar = NULL, zon
   check_choice(rule, "rule", c("mean", "sum", "first", "last", "min", "max", "median", "end"))
   check_calendar(calendar)
   check_zone(zone)
-  if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) vetusta_stop("want", "`need` is a share of a period's days.", todo = "give a number from 0 to 1")
+  if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) {
+    vetusta_stop("want", "`need` is a share of a period's days.",
+      todo = "give a number from 0 to 1")
+  }
   x <- parts_of(x, zone)
   check_direction(x, to, down = TRUE)
   # a week is where its Thursday is
-  x$bucket <- period_first(as.Date(ifelse(x$frequency == "W" & to != "W", as.numeric(x$period) + 3, as.numeric(x$period)), origin = "1970-01-01"), to)
+  x$bucket <-
+    period_first(as.Date(ifelse(x$frequency == "W" & to != "W", as.numeric(x$period) + 3,
+      as.numeric(x$period)), origin = "1970-01-01"), to)
   x$weight <- as.numeric(period_last(x$period, x$frequency) - x$period) + 1
   out <- derived_rows(x, function(rows) condensed(x[rows, ], to, rule, need, calendar))
-  frame <- data.frame(series = out$series, period = as.Date(out$time / 86400, origin = "1970-01-01"), frequency = rep(to, nrow(out)), value = out$value, unit = out$unit,
-    status = out$status, share = out$share)
+  frame <- data.frame(series = out$series,
+    period = as.Date(out$time / 86400, origin = "1970-01-01"), frequency = rep(to, nrow(out)),
+    value = out$value, unit = out$unit,
+    status = out$status, coverage = out$coverage)
   if (any(!is.na(x$released))) frame$released <- utc(ifelse(is.na(out$released), NA, out$known))
   without_notes(series_frame(frame))
 }
 
-# Values of any kind with their period, frequency and the time within it; `known` as of series_points().
+# Values of any kind with their period, frequency and the time within it; `known` as of
+# series_points().
 parts_of <- function(x, zone) {
-  x <- plain_table(x)
-  if (series_kind(x) == "observations") {
-    x <- series_frame(x)
-    x$time <- as.numeric(x$period) * 86400
-  } else {
-    told <- !is.null(x[["released"]])
-    points <- series_points(x, zone = zone, own = !told)
-    x <- list_frame(list(series = points$series, period = local_day(utc(points$time), zone), frequency = rep("D", length(points$time)), value = points$value,
-      unit = rep(NA_character_, length(points$time)), status = points$status %||% ifelse(is.na(points$value), "missing", "observed"),
-      released = utc(if (told) points$known else rep(NA_real_, length(points$time))), time = points$time))
-  }
-  x$known <- ifelse(is.na(x$released), (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400, as.numeric(x$released))
+  x <- periods_of(as_series(x), zone)
+  x$known <- ifelse(is.na(x$released), (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400,
+    as.numeric(x$released))
   x <- as.data.frame(x)
   # what stands twice without another release counts once
   x[!duplicated(x[c("series", "time", "known")], fromLast = TRUE), ]
 }
 
-# What is made of the rows of each series, of several releases anew for each; `work` takes rows and gives `time`, `value`, `known`, `status` and others.
+# Values by period: those of instants by their day.
+periods_of <- function(x, zone) UseMethod("periods_of")
+
+#' @export
+periods_of.vetusta_observations <- function(x, zone) {
+  x <- series_frame(x)
+  x$time <- own_times(x)
+  x
+}
+
+#' @export
+periods_of.default <- function(x, zone) {
+  told <- !is.null(x[["released"]])
+  points <- series_points(x, zone = zone, own = !told)
+  n <- length(points$time)
+  list_frame(list(series = points$series, period = local_day(utc(points$time), zone),
+    frequency = rep("D", n),
+    value = points$value, unit = rep(NA_character_, n),
+    status = points$status %||% ifelse(is.na(points$value), "missing", "observed"),
+    released = utc(if (told) points$known else rep(NA_real_, n)), time = points$time))
+}
+
+# What is made of the rows of each series, of several releases anew for each; `work` takes rows and
+# gives `time`, `value`, `known`, `status` and others.
 derived_rows <- function(x, work) {
   vintages <- has_vintages(x)
-  parts <- lapply(if (vintages) unname(series_split(x$series)) else list(seq_len(nrow(x))), function(rows) {
+  parts <- lapply(if (vintages) unname(series_split(x$series))
+  else list(seq_len(nrow(x))), function(rows) {
     if (!vintages) {
       return(list_frame(work(rows)))
     }
     part <- x[rows, c("time", "known")]
-    found <- if (anyDuplicated(part$time)) by_release(part, function(at) work(rows[at])) else list_frame(work(rows))
+    found <- if (anyDuplicated(part$time)) by_release(part, function(at) work(rows[at]))
+    else list_frame(work(rows))
     found$series <- rep(x$series[rows[1]], nrow(found))
     found
   })
@@ -84,9 +124,11 @@ derived_rows <- function(x, work) {
 
 condensed <- function(x, to, rule, need, calendar) {
   last <- period_last(x$bucket, to)
-  table <- data.table::data.table(series = x$series, bucket = as.numeric(x$bucket), value = x$value, weight = x$weight, period = as.numeric(x$period), known = x$known,
+  table <- data.table::data.table(series = x$series, bucket = as.numeric(x$bucket), value = x$value,
+    weight = x$weight, period = as.numeric(x$period), known = x$known,
     told = as.numeric(x$released), unit = x$unit, provisional = x$status == "provisional",
-    ends = as.numeric(x$period) + x$weight > as.numeric(last) | (x$weight == 7 & as.numeric(x$period) + x$weight + 3 > as.numeric(last)))
+    ends = as.numeric(x$period) + x$weight > as.numeric(last) |
+    (x$weight == 7 & as.numeric(x$period) + x$weight + 3 > as.numeric(last)))
   .N <- NULL
   part <- function(value, weight, ends, fun) {
     there <- !is.na(value)
@@ -98,18 +140,25 @@ condensed <- function(x, to, rule, need, calendar) {
       return(NA_real_)
     }
     v <- value[there]
-    switch(fun, mean = if (length(unique(weight[there])) == 1) mean(v) else stats::weighted.mean(v, weight[there]), sum = sum(v), first = v[1], last = v[length(v)],
+    switch(fun, mean = if (length(unique(weight[there])) == 1) mean(v)
+    else stats::weighted.mean(v, weight[there]), sum = sum(v), first = v[1], last = v[length(v)],
       min = min(v), max = max(v), median = stats::median(v))
   }
-  out <- table[, list(value = as.double(part(.SD$value, .SD$weight, .SD$ends, rule)), unit = .SD$unit[1], provisional = any(.SD$provisional, na.rm = TRUE),
-    parts = length(unique(.SD$period[!is.na(.SD$value)])), known = max(.SD$known), released = max(c(.SD$told, -Inf), na.rm = TRUE)), by = c("series", "bucket")]
+  out <- table[,
+    list(value = as.double(part(.SD$value, .SD$weight, .SD$ends, rule)), unit = .SD$unit[1],
+      provisional = any(.SD$provisional, na.rm = TRUE),
+    parts = length(unique(.SD$period[!is.na(.SD$value)])), known = max(.SD$known),
+    released = max(c(.SD$told, -Inf), na.rm = TRUE)), by = c("series", "bucket")]
   bucket <- as.Date(out$bucket, origin = "1970-01-01")
-  frequency <- if (nrow(x)) x$frequency[match(paste(out$series, out$bucket), paste(x$series, as.numeric(x$bucket)))] else character()
-  share <- pmin(1, out$parts / pmax(1, expected_parts(bucket, to, frequency, calendar)))
+  frequency <- if (nrow(x)) x$frequency[match(paste(out$series, out$bucket),
+    paste(x$series, as.numeric(x$bucket)))] else character()
+  coverage <- pmin(1, out$parts / pmax(1, expected_parts(bucket, to, frequency, calendar)))
   value <- out$value
-  value[share < need - 1e-9] <- NA
-  list(series = out$series, time = out$bucket * 86400, value = value, unit = out$unit, share = share, known = pmax(out$known, (as.numeric(period_last(bucket, to)) + 1) * 86400),
-    released = ifelse(is.finite(out$released), out$released, NA_real_), status = ifelse(is.na(value), "missing", ifelse(out$provisional, "provisional", "observed")))
+  value[coverage < need - 1e-9] <- NA
+  list(series = out$series, time = out$bucket * 86400, value = value, unit = out$unit,
+    coverage = coverage, known = pmax(out$known, (as.numeric(period_last(bucket, to)) + 1) * 86400),
+    released = ifelse(is.finite(out$released), out$released, NA_real_),
+    status = ifelse(is.na(value), "missing", ifelse(out$provisional, "provisional", "observed")))
 }
 
 # How many days, weeks or months each longer period has.
@@ -121,13 +170,19 @@ expected_parts <- function(bucket, to, frequency, calendar) {
     last <- period_last(first, rep(to, length(at)))
     out[at] <- if (name == "D" && !is.null(calendar)) {
       days <- calendar_days(calendar, min(first), max(last))
-      findInterval(as.numeric(last), as.numeric(days)) - findInterval(as.numeric(first) - 1, as.numeric(days))
-    } else if (name == "D") as.numeric(last - first) + 1
-    else if (name == "W") {
+      findInterval(as.numeric(last), as.numeric(days)) -
+        findInterval(as.numeric(first) - 1, as.numeric(days))
+    } else if (name == "D") {
+      as.numeric(last - first) + 1
+    } else if (name == "W") {
       # Thursdays
       thursday <- function(day) floor((as.numeric(day)) / 7)
       thursday(last) - thursday(first - 1)
-    } else if (to %in% names(frequency_months)) frequency_months[[to]] / frequency_months[[name]] else 1
+    } else if (to %in% names(frequency_months)) {
+      frequency_months[[to]] / frequency_months[[name]]
+    } else {
+      1
+    }
   }
   out
 }
@@ -143,12 +198,21 @@ series_refine <- function(x, to, rule = "last", known = "start", indicator = NUL
   check_direction(x, to, down = FALSE)
   if (rule == "indicator") indicator <- check_indicator(indicator, to)
   if (!nrow(x)) {
-    return(series_frame(data.frame(series = character(), period = as.Date(character()), frequency = character(), value = numeric(), status = character(), rule = character())))
+    return(series_frame(data.frame(series = character(), period = as.Date(character()),
+      frequency = character(), value = numeric(), status = character(), rule = character())))
   }
-  out <- do.call(rbind, lapply(unname(series_split(x$series)), function(rows) derived_rows(x[rows, ], function(at) refine_one(x[rows[at], ], to, rule, known, indicator))))
+  out <- do.call(rbind,
+    lapply(unname(series_split(x$series)),
+      function(rows) {
+        derived_rows(x[rows, ],
+        function(at) refine_one(x[rows[at], ], to, rule, known, indicator))
+      }))
   out <- out[!is.na(out$value), ]
-  frame <- data.frame(series = out$series, period = as.Date(out$time / 86400, origin = "1970-01-01"), frequency = rep(to, nrow(out)), value = out$value, unit = out$unit,
-    status = rep("filled", nrow(out)), rule = rep(rule, nrow(out)), released = utc(out$known), drawn_from = utc(ifelse(is.na(out$released), out$known, NA)))
+  frame <- data.frame(series = out$series,
+    period = as.Date(out$time / 86400, origin = "1970-01-01"), frequency = rep(to, nrow(out)),
+    value = out$value, unit = out$unit,
+    status = rep("filled", nrow(out)), rule = rep(rule, nrow(out)), released = utc(out$known),
+    drawn_from = utc(ifelse(is.na(out$released), out$known, NA)))
   if (all(is.na(frame$drawn_from))) frame$drawn_from <- NULL
   without_notes(series_frame(frame))
 }
@@ -166,9 +230,11 @@ refine_one <- function(x, to, rule, known, indicator) {
   days <- as.numeric(fine_last - fine) + 1
   rows <- seq_len(nrow(x))
   there <- carry_cpp(as.double(ifelse(is.na(x$value), NA, rows)), integer(), Inf, TRUE)
-  # the row that each part is made from, and from which rows it is known: one, the one after it, or all
+  # the row that each part is made from, and from which rows it is known: one, the one after it, or
+  # all
   from <- owner
-  if (rule == "last") from <- if (known == "start") carry_cpp(as.double(there[owner]), integer(), Inf, TRUE) else c(NA, there)[findInterval(as.numeric(fine), as.numeric(last) + 1) + 1]
+  if (rule == "last") from <- if (known == "start") carry_cpp(as.double(there[owner]), integer(),
+    Inf, TRUE) else c(NA, there)[findInterval(as.numeric(fine), as.numeric(last) + 1) + 1]
   value <- switch(rule,
     last = x$value[from],
     linear = , spline = refine_between(x, last, fine, fine_last, rule),
@@ -190,13 +256,16 @@ refine_one <- function(x, to, rule, known, indicator) {
     when <- pmax(x$known[before], x$known[after])
     release <- pmax(told[before], told[after], na.rm = TRUE)
   } else if (rule == "indicator") {
-    shares <- ifelse(is.na(indicator$released), (as.numeric(period_last(indicator$period, indicator$frequency)) + 1) * 86400, as.numeric(indicator$released))
+    shares <- ifelse(is.na(indicator$released),
+      (as.numeric(period_last(indicator$period, indicator$frequency)) + 1) * 86400,
+      as.numeric(indicator$released))
     latest <- tapply(shares[match(fine, indicator$period)], factor(owner, rows), max)
     when <- pmax(when, as.numeric(latest)[owner])
   }
   # nothing counts before the time that it speaks of is over
   end <- (as.numeric(fine_last) + 1) * 86400
-  list(series = rep(x$series[1], length(fine)), time = as.numeric(fine) * 86400, value = as.double(value), unit = rep(x$unit[1], length(fine)),
+  list(series = rep(x$series[1], length(fine)), time = as.numeric(fine) * 86400,
+    value = as.double(value), unit = rep(x$unit[1], length(fine)),
     known = pmax(when, ifelse(is.na(release), end, -Inf)), released = release)
 }
 
@@ -207,7 +276,8 @@ refine_between <- function(x, last, fine, fine_last, rule) {
   if (sum(good) < if (rule == "spline") 3 else 2) {
     return(rep(NA_real_, length(to)))
   }
-  value <- if (rule == "linear") stats::approx(at, x$value[good], to)$y else stats::spline(at, x$value[good], xout = to, method = "natural")$y
+  value <- if (rule == "linear") stats::approx(at, x$value[good], to)$y
+  else stats::spline(at, x$value[good], xout = to, method = "natural")$y
   # nothing beyond the first and the last value
   ifelse(to < min(at) | to > max(at), NA_real_, value)
 }
@@ -220,10 +290,13 @@ shares_of <- function(total, owner, weight) {
 }
 
 check_indicator <- function(indicator, to) {
-  if (is.null(indicator)) vetusta_stop("want", "The rule indicator needs an indicator series.", todo = "give `indicator`")
+  if (is.null(indicator)) {
+    vetusta_stop("want", "The rule indicator needs an indicator series.", todo = "give `indicator`")
+  }
   indicator <- newest_rows(parts_of(indicator, "UTC"))
   if (length(unique(indicator$series)) != 1 || !all(indicator$frequency == to)) {
-    vetusta_stop("want", paste0("The indicator must be one series of the frequency ", to, "."), todo = "choose one, or change its frequency first")
+    vetusta_stop("want", paste0("The indicator must be one series of the frequency ", to, "."),
+      todo = "choose one, or change its frequency first")
   }
   indicator
 }
@@ -233,19 +306,26 @@ check_frequency <- function(to) {
     lengths <- c(P1Y = "A", P6M = "S", P4M = "T", P3M = "Q", P1M = "M", P1W = "W", P1D = "D")
     iso <- tryCatch(time_interval(to)$iso, vetusta_error = function(e) "")
     known <- which(tolower(to) == tolower(names(frequency_words)) | tolower(to) == frequency_words)
-    if (length(known)) to <- names(frequency_words)[known[1]] else if (iso %in% names(lengths)) to <- lengths[[iso]]
+    if (length(known)) to <- names(frequency_words)[known[1]]
+    else if (iso %in% names(lengths)) to <- lengths[[iso]]
   }
   check_choice(to, "to", setdiff(names(frequency_words), "I"))
 }
 
 check_direction <- function(x, to, down) {
   rank <- c(D = 1, W = 2, M = 3, Q = 4, T = 5, S = 6, A = 7)
-  wrong <- unique(x$frequency[if (down) rank[x$frequency] > rank[to] else rank[x$frequency] < rank[to]])
+  wrong <- unique(x$frequency[if (down) rank[x$frequency] > rank[to]
+  else rank[x$frequency] < rank[to]])
   if (length(wrong)) {
-    vetusta_stop("want", paste0(frequency_words[wrong[1]], " values cannot be made ", frequency_words[to], " this way."),
+    vetusta_stop("want",
+      paste0(frequency_words[wrong[1]], " values cannot be made ", frequency_words[to],
+        " this way."),
       todo = if (down) "use series_refine() to go up" else "use series_condense() to go down")
   }
 }
 
 # Of several releases of one period the newest.
-newest_rows <- function(x) x[!duplicated(paste(x$series, as.numeric(x$period), sep = "\r"), fromLast = TRUE), ]
+newest_rows <- function(x) {
+  x[!duplicated(paste(x$series, as.numeric(x$period), sep = "\r"),
+  fromLast = TRUE), ]
+}

@@ -1,30 +1,45 @@
 #' Find what is missing
 #'
-#' Sets the times that a calendar expects against those that are there. Closed days and hours are not expected, so they
+#' Sets the times that a calendar expects against those that are there. Closed days and hours are
+#' not expected, so they
 #' are no gaps.
 #'
-#' @param x A table of bars of one interval, of any number of symbols; or observations, or a table with `series`, `time` and `value`. A row whose value is
+#' @param x A table of bars of one interval, of any number of symbols; or observations, or a
+#'   table with `series`, `time` and `value`. A row whose value is
 #'   missing is no value.
-#' @param calendar A calendar. `NULL` expects a value at every interval of every day of UTC; observations of months and other periods are
+#' @param calendar A calendar. `NULL` expects a value at every interval of every day of UTC;
+#'   observations of months and other periods are
 #'   expected for every period, those of days for every day of the calendar.
-#' @param interval The interval of `x`; by default the smallest step between two values, where values two to six days apart are those of days. Without a calendar
-#'   a value is expected where the values' own times lie, on Fridays say; where they do not agree, at midnights and whole hours (UTC).
-#' @param from,to The window, days or instants; by default from the first to the last value of all series together.
+#' @param interval The interval of `x`; by default the smallest step between two values, where
+#'   values two to six days apart are those of days. Without a calendar
+#'   a value is expected where the values' own times lie, on Fridays say; where they do not agree,
+#'   at midnights and whole hours (UTC).
+#' @param from,to The window, days or instants; by default from the first to the last value of
+#'   all series together.
 #' @param session Names of the sessions in which values are expected; `NULL` for all.
-#' @param outage For how many times in a row all series must be missing before it is taken for an outage and not for a quiet
+#' @param outage For how many times in a row all series must be missing before it is taken for an
+#'   outage and not for a quiet
 #'   market; by default 5 within the day and 1 for days and longer.
-#' @param listed A data frame of instruments with `symbol`, `listed` and `delisted` (`Date`): what lies outside is told so.
-#' @param withheld The instant from which the source holds its newest values back.
-#' @param published How long after its end a value is published, a length of time; one for all or a named vector by series. With `now`: what
+#' @param listed A data frame of instruments with `symbol`, `listed` and `delisted` (`Date`):
+#'   what lies outside is told so.
+#' @param delayed_from The instant from which the source holds its newest values back.
+#' @param published How long after its end a value is published, a length of time; one for all or
+#'   a named vector by series. With `now`: what
 #'   is younger than that is told so.
 #' @param now The present, for `published`.
-#' @return A `vetusta_gaps` table with one row a run of missing times: `symbol` (or `series`), `first` and `last` (the run's first and
-#'   last missing time, `POSIXct` in UTC), `missing` (how many), `reason`, the first of these that holds: `before listing`, `after the last day`, `withheld`, `not yet
-#'   published`, `no trade` (of values that are no bars: `others have one`) where other series have a value at these times, or nearly so, `outage` where of several series none has
-#'   one for a while, `unknown` where there is but one series to judge by. Times that follow each other in the calendar are one run, also across a
-#'   night. The attribute `summary` has a row a series: `expected`, `present`, `missing`, `share` (present of expected), `runs`,
+#' @return A `vetusta_gaps` table with one row a run of missing times: `symbol` (or `series`),
+#'   `first` and `last` (the run's first and
+#'   last missing time, `POSIXct` in UTC), `missing` (how many), `reason`, the first of these that
+#'   holds: `before listing`, `after the last day`, `delayed`, `not yet
+#'   published`, `no trade` (of values that are no bars: `others have one`) where other series have
+#'   a value at these times, or nearly so, `outage` where of several series none has
+#'   one for a while, `unknown` where there is but one series to judge by. Times that follow each
+#'   other in the calendar are one run, also across a
+#'   night. The attribute `summary` has a row a series: `expected`, `present`, `missing`,
+#'   `coverage` (present of expected), `runs`,
 #'   `longest`.
-#' @section Errors: `vetusta_error_want` for a window or interval that is none, or an interval that cannot be told from one value; `vetusta_error_calendar` for a
+#' @section Errors: `vetusta_error_want` for a window or interval that is none, or an interval
+#'   that cannot be told from one value; `vetusta_error_calendar` for a
 #'   window outside the years that the calendar covers.
 #' @export
 #' @examples
@@ -33,33 +48,36 @@
 #'   open = 41, high = 42, low = 40, close = 41, volume = 100
 #' ))
 #' series_gaps(minutes, source_calendar("quay"))
-series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = NULL, session = "regular", outage = NULL, listed = NULL, withheld = NULL,
+series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = NULL,
+  session = "regular", outage = NULL, listed = NULL, delayed_from = NULL,
                         published = NULL, now = NULL) {
   check_calendar(calendar)
-  if (!is.null(listed) && (!is.data.frame(listed) || !any(c("symbol", "series") %in% names(listed)))) {
-    vetusta_stop("want", "`listed` is a table of instruments.", todo = "give a data frame with symbol, listed and delisted")
+  if (!is.null(listed) &&
+    (!is.data.frame(listed) || !any(c("symbol", "series") %in% names(listed)))) {
+    vetusta_stop("want", "`listed` is a table of instruments.",
+      todo = "give a data frame with symbol, listed and delisted")
   }
-  kind <- series_kind(x)
-  name <- if (kind == "bars") "symbol" else "series"
-  plain <- gaps_input(x, kind)
-  frame <- gaps_frame(plain, kind, calendar, interval, from, to, session)
+  x <- as_series(x)
+  name <- if (is.null(x[["series"]])) "symbol" else "series"
+  plain <- gaps_input(x)
+  frame <- gaps_frame(x, plain, calendar, interval %||% attr(x, "interval"), from, to, session)
   expected <- frame$expected
   shift <- frame$shift
-  if (!is.null(calendar) && kind != "observations") say_outside(sum(is.na(session_of(utc(frame$time), calendar))), length(frame$time))
+  say_outside_of(x, frame, calendar)
   times <- lapply(series_split(plain$series), function(rows) {
     time <- if (length(rows) == length(frame$time)) frame$time else frame$time[rows]
     if (is.unsorted(time)) sort(time) else time
   })
   present <- lapply(times, function(time) times_present_cpp(expected, time))
   outage <- check_count(outage %||% if (frame$intraday) 5 else 1, "outage")
-  # values that are no bars are not traded
-  reasons <- if (kind == "bars") gap_reasons else sub("no trade", "others have one", gap_reasons, fixed = TRUE)
+  reasons <- gap_reasons_of(x)
   common <- missing_reasons(present, length(expected), outage)
   runs <- Map(function(series, here) {
-    reason <- own_reasons(series, common, frame, listed, withheld, published, now)
+    reason <- own_reasons(series, common, frame, listed, delayed_from, published, now)
     run <- missing_runs_cpp(here, reason)
     own <- if (is.null(shift)) 0 else shift[[series]]
-    list(symbol = rep(series, length(run$first)), first = expected[run$first] + own, last = expected[run$last] + own,
+    list(symbol = rep(series, length(run$first)), first = expected[run$first] + own,
+      last = expected[run$last] + own,
       missing = run$last - run$first + 1L, reason = reasons[run$reason])
   }, names(present), present)
   found <- as.data.frame(data.table::rbindlist(c(list(no_gaps()), unname(runs))))
@@ -72,58 +90,105 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   )
 }
 
-gap_reasons <- c("no trade", "outage", "unknown", "before listing", "after the last day", "withheld", "not yet published")
+gap_reasons <- c("no trade", "outage", "unknown", "before listing", "after the last day", "delayed",
+  "not yet published")
 
-no_gaps <- function() data.frame(symbol = character(), first = numeric(), last = numeric(), missing = integer(), reason = character())
+no_gaps <- function() {
+  data.frame(symbol = character(), first = numeric(), last = numeric(),
+  missing = integer(), reason = character())
+}
 
-gaps_input <- function(x, kind) {
-  x <- plain_table(x)
-  if (kind == "bars") {
-    x <- ordered_bars(x)
-    plain <- list(series = x$symbol, time = seconds_of(x$time))
-    return(if (anyNA(x$close)) lapply(plain, `[`, !is.na(x$close)) else plain)
+# Values that are no bars are not traded.
+gap_reasons_of <- function(x) UseMethod("gap_reasons_of")
+#' @export
+gap_reasons_of.default <- function(x) sub("no trade", "others have one", gap_reasons, fixed = TRUE)
+#' @export
+gap_reasons_of.vetusta_bars <- function(x) gap_reasons
+
+# Times at which the calendar is closed are told; a period lies in no session.
+say_outside_of <- function(x, frame, calendar) UseMethod("say_outside_of")
+#' @export
+say_outside_of.default <- function(x, frame, calendar) {
+  if (!is.null(calendar)) {
+    say_outside(sum(is.na(session_of(utc(frame$time), calendar))), length(frame$time))
   }
-  if (kind == "observations") {
-    x <- newest_rows(series_frame(x))
-    there <- !is.na(x$value)
-    return(list(series = x$series[there], time = as.numeric(x$period)[there] * 86400, frequency = unique(x$frequency)))
-  }
+}
+#' @export
+say_outside_of.vetusta_observations <- function(x, frame, calendar) invisible()
+
+# The series and times that have a value.
+gaps_input <- function(x) UseMethod("gaps_input")
+
+#' @export
+gaps_input.vetusta_bars <- function(x) {
+  x <- ordered_bars(x)
+  plain <- list(series = x$symbol, time = seconds_of(x$time))
+  if (anyNA(x$close)) lapply(plain, `[`, !is.na(x$close)) else plain
+}
+
+#' @export
+gaps_input.vetusta_observations <- function(x) {
+  x <- newest_rows(series_frame(x))
+  there <- !is.na(x$value)
+  list(series = x$series[there], time = as.numeric(x$period)[there] * 86400,
+    frequency = unique(x$frequency))
+}
+
+#' @export
+gaps_input.vetusta_points <- function(x) {
   points <- series_points(x)
   there <- !is.na(points$value)
   list(series = points$series[there], time = points$time[there])
 }
 
-# The expected times, the values' own in terms of them (`time`), and what the reasons need to know: the end of the time that each speaks of, and its day.
-# Values of days and longer belong to trading days, wherever in them they are stamped. `shift` is how far each series' own times lie from the expected ones.
-gaps_frame <- function(plain, kind, calendar, interval, from, to, session) {
+# The expected times, the values' own in terms of them (`time`), and what the reasons need to know:
+# the end of the time that each speaks of, and its day.
+# Values of days and longer belong to trading days, wherever in them they are stamped. `shift` is
+# how far each series' own times lie from the expected ones.
+gaps_frame <- function(x, plain, calendar, interval, from, to, session) UseMethod("gaps_frame")
+
+#' @export
+gaps_frame.vetusta_observations <- function(x, plain, calendar, interval, from, to, session) {
+  gaps_periods(plain, calendar, calendar$zone %||% "UTC", calendar$name %||% "every day", from, to)
+}
+
+#' @export
+gaps_frame.default <- function(x, plain, calendar, interval, from, to, session) {
   if (is.null(calendar)) session <- NULL
   zone <- if (is.null(calendar)) "UTC" else calendar$zone
   name <- if (is.null(calendar)) "every day" else calendar$name
-  if (kind == "observations") {
-    return(gaps_periods(plain, calendar, zone, name, from, to))
-  }
   own <- is.null(calendar)
   calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = "UTC"))
   interval <- gaps_interval(plain, interval)
   lattice <- if (own) own_lattice(plain, interval, gaps_window(plain, from, to, calendar))
-  place <- if (!is.null(lattice)) function(time, series) time - (if (is.null(lattice$shift)) 0 else unname(lattice$shift[series]))
+  place <- if (!is.null(lattice)) function(time, series) {
+    time -
+    (if (is.null(lattice$shift)) 0 else unname(lattice$shift[series]))
+  }
   else if (is_intraday(interval)) function(time, series) time
   else function(time, series) as.numeric(trading_times(utc(time), interval, calendar))
   placed <- place(plain$time, plain$series)
   window <- if (is.null(lattice)) gaps_window(list(time = placed), from, to, calendar)
-  expected <- lattice$expected %||% as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
-  list(expected = expected, time = placed, place = place, shift = lattice$shift, interval = interval, intraday = is_intraday(interval),
+  expected <- lattice$expected %||%
+    as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
+  list(expected = expected, time = placed, place = place, shift = lattice$shift,
+    interval = interval, intraday = is_intraday(interval),
     iso = interval$iso, calendar = name, zone = zone)
 }
 
 gaps_periods <- function(plain, calendar, zone, name, from, to) {
-  if (length(plain$frequency) != 1) vetusta_stop("want", "Gaps are found in series of one frequency at a time.", todo = paste0("choose one of: ", paste(plain$frequency, collapse = ", ")))
+  if (length(plain$frequency) != 1) {
+    vetusta_stop("want", "Gaps are found in series of one frequency at a time.",
+      todo = paste0("choose one of: ", paste(plain$frequency, collapse = ", ")))
+  }
   window <- gaps_window(plain, from, to, list(zone = zone))
   first <- as.Date(window$from, tz = "UTC")
   last <- as.Date(window$to - 1, tz = "UTC")
   if (!is.null(calendar)) check_covers(calendar, window$from, window$to)
-  day <- if (plain$frequency == "D" && !is.null(calendar)) calendar_days(calendar, first, last) else period_sequence(first, last, plain$frequency)
-  list(expected = as.numeric(day) * 86400, time = plain$time, place = function(time, series) time, frequency = plain$frequency, intraday = FALSE, iso = plain$frequency, calendar = name,
+  day <- if (plain$frequency == "D" && !is.null(calendar)) calendar_days(calendar, first, last)
+  else period_sequence(first, last, plain$frequency)
+  list(expected = as.numeric(day) * 86400, time = plain$time, place = function(time, series) time,
+    frequency = plain$frequency, intraday = FALSE, iso = plain$frequency, calendar = name,
     zone = zone)
 }
 
@@ -132,10 +197,12 @@ gaps_interval <- function(plain, interval) {
     return(time_interval(interval))
   }
   guess_interval(plain$time, text_groups(plain$series)$id) %||%
-    vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.", todo = "give `interval`, such as \"1 minute\"")
+    vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.",
+      todo = "give `interval`, such as \"1 minute\"")
 }
 
-# Without a calendar the values' own times say where the expected ones lie, a Friday or a quarter past the hour, for each series its own; NULL where those of
+# Without a calendar the values' own times say where the expected ones lie, a Friday or a quarter
+# past the hour, for each series its own; NULL where those of
 # one series do not agree on it.
 own_lattice <- function(plain, interval, window) {
   from <- as.numeric(window$from)
@@ -162,24 +229,33 @@ own_lattice <- function(plain, interval, window) {
 
 gaps_window <- function(plain, from, to, calendar) {
   if ((is.null(from) || is.null(to)) && !length(plain$time)) {
-    vetusta_stop("want", "There are no values, so the window cannot be told from them.", todo = "give `from` and `to`")
+    vetusta_stop("want", "There are no values, so the window cannot be told from them.",
+      todo = "give `from` and `to`")
   }
   given <- list(from = from, to = to)
-  from <- if (is.null(from)) utc(min(plain$time)) else time_instant(from, calendar$zone, name = "from")
-  to <- if (is.null(to)) utc(max(plain$time) + 1) else time_instant(to, calendar$zone, end = TRUE, name = "to")
+  from <- if (is.null(from)) utc(min(plain$time))
+  else time_instant(from, calendar$zone, name = "from")
+  to <- if (is.null(to)) utc(max(plain$time) + 1)
+  else time_instant(to, calendar$zone, end = TRUE, name = "to")
   if (to <= from && is.null(given$to)) {
-    vetusta_stop("want", paste0("`from` lies after the last value, which is of ", format_instant(max(plain$time)), "."), todo = "choose an earlier `from`, or give `to` too")
+    vetusta_stop("want",
+      paste0("`from` lies after the last value, which is of ", format_instant(max(plain$time)),
+        "."), todo = "choose an earlier `from`, or give `to` too")
   }
   if (to <= from && is.null(given$from)) {
-    vetusta_stop("want", paste0("`to` lies before the first value, which is of ", format_instant(min(plain$time)), "."), todo = "choose a later `to`, or give `from` too")
+    vetusta_stop("want",
+      paste0("`to` lies before the first value, which is of ", format_instant(min(plain$time)),
+        "."), todo = "choose a later `to`, or give `from` too")
   }
   if (to <= from) {
-    vetusta_stop("want", "The window ends before it begins.", where = paste(format_instant(from), "to", format_instant(to)), todo = "swap `from` and `to`")
+    vetusta_stop("want", "The window ends before it begins.",
+      where = paste(format_instant(from), "to", format_instant(to)), todo = "swap `from` and `to`")
   }
   list(from = from, to = to)
 }
 
-# For each expected time: do others trade, does nobody for a while, or is there only one to judge by?
+# For each expected time: do others trade, does nobody for a while, or is there only one to judge
+# by?
 missing_reasons <- function(present, n, outage) {
   if (length(present) < 2) {
     return(rep(3L, n))
@@ -193,20 +269,34 @@ missing_reasons <- function(present, n, outage) {
 
 # The end of the time that each expected value speaks of, and its local day.
 frame_ends <- function(frame) {
-  if (is.null(frame$interval)) (as.numeric(period_last(frame_days(frame), frame$frequency)) + 1) * 86400
+  if (is.null(frame$interval)) (as.numeric(period_last(frame_days(frame), frame$frequency)) + 1) *
+    86400
   else as.numeric(shift_instant(utc(frame$expected), frame$interval, 1, frame$zone))
 }
 
-frame_days <- function(frame) if (is.null(frame$interval)) as.Date(frame$expected / 86400, origin = "1970-01-01") else local_day(utc(frame$expected), frame$zone)
+frame_days <- function(frame) {
+  if (is.null(frame$interval)) as.Date(frame$expected / 86400,
+  origin = "1970-01-01") else local_day(utc(frame$expected), frame$zone)
+}
 
 # What holds for one series alone leads.
-own_reasons <- function(series, reason, frame, listed, withheld, published, now) {
+own_reasons <- function(series, reason, frame, listed, delayed_from, published, now) {
   if (!is.null(published)) {
-    lag <- by_series(published, if (is.null(names(published))) series else unique(c(series, names(published))), "published")[[series]]
-    if (is.null(now)) vetusta_stop("want", "What is published by now needs to know the present.", todo = "give `now`, such as Sys.time()")
-    if (!is.null(lag)) reason[as.numeric(shift_instant(utc(frame_ends(frame)), time_interval(lag, "published"), 1, frame$zone)) > as.numeric(now)] <- 7L
+    lag <- by_series(published, if (is.null(names(published))) series
+    else unique(c(series, names(published))), "published")[[series]]
+    if (is.null(now)) {
+      vetusta_stop("want", "What is published by now needs to know the present.",
+        todo = "give `now`, such as Sys.time()")
+    }
+    if (!is.null(lag)) {
+      reason[as.numeric(shift_instant(utc(frame_ends(frame)), time_interval(lag, "published"), 1,
+        frame$zone)) > as.numeric(now)] <- 7L
+    }
   }
-  if (!is.null(withheld)) reason[frame_ends(frame) > as.numeric(time_instant(withheld, frame$zone, name = "withheld"))] <- 6L
+  if (!is.null(delayed_from)) {
+    reason[frame_ends(frame) >
+      as.numeric(time_instant(delayed_from, frame$zone, name = "delayed_from"))] <- 6L
+  }
   if (!is.null(listed)) {
     row <- match(series, as.character(listed$symbol %||% listed$series))
     after <- as.Date(listed[["delisted"]][row] %||% NA)
@@ -221,7 +311,9 @@ gaps_summary <- function(present, runs, expected) {
   found <- vapply(present, sum, 0L)
   data.frame(
     symbol = names(present), expected = rep(expected, length(present)), present = unname(found),
-    missing = unname(expected - found), share = if (expected > 0) unname(found / expected) else rep(NA_real_, length(present)),
-    runs = unname(vapply(runs, function(run) length(run$missing), 0L)), longest = unname(vapply(runs, function(run) max(0L, run$missing), 0L))
+    missing = unname(expected - found), coverage = if (expected > 0) unname(found / expected)
+    else rep(NA_real_, length(present)),
+    runs = unname(vapply(runs, function(run) length(run$missing), 0L)),
+    longest = unname(vapply(runs, function(run) max(0L, run$missing), 0L))
   )
 }

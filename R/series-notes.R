@@ -1,26 +1,40 @@
-# What the core says beside its results and errors: that rows were sorted, or lie outside all sessions. It is a message of the class `vetusta_note`.
+# What the core says beside its results and errors: that rows were sorted, or lie outside all
+# sessions. It is a message of the class `vetusta_note`.
 
 # `late` of `total` rows stood after a later one of their own series.
 say_sorted <- function(late, total) {
   if (late > 0) {
-    text <- paste0("note: ", counted(late, "row"), " of ", format(total, big.mark = ",", scientific = FALSE), " stood out of order and ", if (late == 1) "was" else "were", " sorted\n")
-    message(structure(class = c("vetusta_note", "message", "condition"), list(message = text, call = NULL, late = late, total = total)))
+    text <- paste0("note: ", counted(late, "row"), " of ",
+      format(total, big.mark = ",", scientific = FALSE), " stood out of order and ",
+      if (late == 1) "was" else "were", " sorted\n")
+    message(structure(class = c("vetusta_note", "message", "condition"),
+      list(message = text, call = NULL, late = late, total = total)))
   }
 }
 
-say_sorted_rows <- function(series, time) say_sorted(late_rows_cpp(text_groups(as.character(series))$id, as.numeric(time)), length(time))
+say_sorted_rows <- function(series,
+  time) {
+  say_sorted(late_rows_cpp(text_groups(as.character(series))$id, as.numeric(time)),
+  length(time))
+}
 
 # Values at times at which the calendar is closed take no part in what is made by its sessions.
 say_outside <- function(outside, total) {
   if (outside > 0) {
-    text <- paste0("note: ", counted(outside, "row"), " of ", format(total, big.mark = ",", scientific = FALSE), if (outside == 1) " lies" else " lie",
-      " outside all sessions of the calendar and ", if (outside == 1) "is" else "are", " left out\n")
-    message(structure(class = c("vetusta_note", "message", "condition"), list(message = text, call = NULL, outside = outside, total = total)))
+    text <- paste0("note: ", counted(outside, "row"), " of ",
+      format(total, big.mark = ",", scientific = FALSE), if (outside == 1) " lies" else " lie",
+      " outside all sessions of the calendar and ", if (outside == 1) "is"
+      else "are", " left out\n")
+    message(structure(class = c("vetusta_note", "message", "condition"),
+      list(message = text, call = NULL, outside = outside, total = total)))
   }
 }
 
 # Rows that the product itself hands on are sorted without a word.
-without_notes <- function(work) withCallingHandlers(work, vetusta_note = function(note) tryInvokeRestart("muffleMessage"))
+without_notes <- function(work) {
+  withCallingHandlers(work,
+  vetusta_note = function(note) tryInvokeRestart("muffleMessage"))
+}
 
 # What is said of several tables is said once.
 with_one_note <- function(work) {

@@ -1,10 +1,12 @@
 # Tables as plain text, for prints and for the command line: aligned columns, thousands separated.
 
-# Instants say their zone in the head. A table wider than `width` has its longest texts cut, so that a line stays a line.
+# Instants say their zone in the head. A table wider than `width` has its longest texts cut, so
+# that a line stays a line.
 text_table <- function(frame, width = Inf) {
   columns <- lapply(frame, text_column)
   right <- vapply(frame, is.numeric, TRUE)
-  heads <- ifelse(vapply(frame, inherits, TRUE, "POSIXct"), paste(names(frame), "(UTC)"), names(frame))
+  heads <- ifelse(vapply(frame, inherits, TRUE, "POSIXct"), paste(names(frame), "(UTC)"),
+    names(frame))
   columns <- narrowed(columns, heads, right, width)
   cells <- Map(function(name, column, right) {
     all <- c(name, column)
@@ -45,21 +47,29 @@ text_column <- function(column) {
   ifelse(is.na(column), "", column)
 }
 
-# As many digits as the numbers have, up to six; of twelve in all, since what is behind them is of the computing and not of the values. Numbers that do not end are shown to four.
+# As many digits as the numbers have, up to six; of twelve in all, since what is behind them is of
+# the computing and not of the values. Numbers that do not end are shown to four.
 shown_digits <- function(x) {
   x <- abs(signif(as.double(x[is.finite(x)]), 12))
   for (digits in 0:6) if (all(abs(x - round(x, digits)) <= 1e-11 * pmax(x, 1e-3))) return(digits)
   4L
 }
 
-# Numbers written as text, decimal ones alone: what R reads as one beside them, such as 0x1F or inf, is none.
+# Numbers written as text, decimal ones alone: what R reads as one beside them, such as 0x1F or
+# inf, is none.
 plain_number <- function(text) plain_number_cpp(as.character(text))
 
 # A quotation mark within quotes is written twice, and the table reader leaves it so.
-single_quotes <- function(text) if (any(grepl("\"\"", text, fixed = TRUE))) gsub("\"\"", "\"", text, fixed = TRUE) else text
+single_quotes <- function(text) {
+  if (any(grepl("\"\"", text, fixed = TRUE))) gsub("\"\"", "\"", text,
+  fixed = TRUE) else text
+}
 
 # "1 symbol", "1,200 symbols"
-counted <- function(n, what) paste0(format(n, big.mark = ",", scientific = FALSE), " ", what, if (n != 1) "s")
+counted <- function(n, what) {
+  paste0(format(n, big.mark = ",", scientific = FALSE), " ", what,
+  if (n != 1) "s")
+}
 
 format_seconds <- function(seconds) {
   if (seconds < 120) paste(round(seconds), "s")
@@ -68,7 +78,8 @@ format_seconds <- function(seconds) {
   else paste(round(seconds / 86400, 1), "days")
 }
 
-# A text in a language, else in one of its kinds (en-GB for en), else in English, else in any; NA where there is none at all.
+# A text in a language, else in one of its kinds (en-GB for en), else in English, else in any; NA
+# where there is none at all.
 label_in <- function(texts, language) {
   texts <- texts[!is.na(texts)]
   if (!length(texts)) {
@@ -79,7 +90,8 @@ label_in <- function(texts, language) {
 
 language_place <- function(known, language) {
   plain <- function(tag) tolower(sub("[-_].*", "", tag))
-  at <- c(which(tolower(known) == tolower(language)), which(plain(known) == plain(language)), which(plain(known) == "en"), 1L)
+  at <- c(which(tolower(known) == tolower(language)), which(plain(known) == plain(language)),
+    which(plain(known) == "en"), 1L)
   at[1]
 }
 
@@ -95,7 +107,8 @@ code_labels <- function(list, language) {
   ifelse(is.na(label), list$id, label)
 }
 
-# "ORV,TSK" are two codes, and "Grain, milled" may be one label: the longest part that is known is taken.
+# "ORV,TSK" are two codes, and "Grain, milled" may be one label: the longest part that is known is
+# taken.
 split_codes <- function(values, known) {
   unlist(lapply(as.character(values), function(value) {
     parts <- strsplit(value, ",", fixed = TRUE)[[1]]
@@ -105,7 +118,8 @@ split_codes <- function(values, known) {
     out <- character()
     i <- 1
     while (i <= length(parts)) {
-      ends <- Filter(function(j) known(trimws(paste(parts[i:j], collapse = ","))), rev(seq(i, length(parts))))
+      ends <- Filter(function(j) known(trimws(paste(parts[i:j], collapse = ","))),
+        rev(seq(i, length(parts))))
       last <- if (length(ends)) ends[1] else i
       out <- c(out, trimws(paste(parts[i:last], collapse = ",")))
       i <- last + 1

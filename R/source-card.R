@@ -1,16 +1,23 @@
-# A source card is a YAML file that describes one data API. It is read as data, checked word by word, and never holds a
+# A source card is a YAML file that describes one data API. It is read as data, checked word by
+# word, and never holds a
 # secret: it names the secrets that it needs.
 
 #' Read a source card
 #'
-#' @param file Path of the card, a YAML file; or the name of a card that ships with the package, such as `"quay"`.
-#' @param address An address that takes the place of the card's own, for a service that runs elsewhere today.
-#' @param secrets Path of the env file that holds the secrets; by default `desk.env` in the card's folder or the one above.
+#' @param file Path of the card, a YAML file; or the name of a card that ships with the package,
+#'   such as `"quay"`.
+#' @param address An address that takes the place of the card's own, for a service that runs
+#'   elsewhere today.
+#' @param secrets Path of the env file that holds the secrets; by default `desk.env` in the
+#'   card's folder or the one above.
 #' @param account The name of one of the card's `accounts`, where it has several keys.
-#' @return A `vetusta_source`: a list of `source` (its name), `title`, `address`, `access`, `limits`, `withheld`, `calendar`,
-#'   `zone`, `offers` and where it was read from. Printing it shows the names of its secrets and whether they are set,
+#' @return A `vetusta_source`: a list of `source` (its name), `title`, `address`, `access`,
+#'   `limits`, `delay`, `calendar`,
+#'   `zone`, `datasets` and where it was read from. Printing it shows the names of its secrets and
+#'   whether they are set,
 #'   never a value.
-#' @section Errors: `vetusta_error_card` for a file that is not there, is no YAML, or has a word, type or part that is wrong;
+#' @section Errors: `vetusta_error_card` for a file that is not there, is no YAML, or has a word,
+#'   type or part that is wrong;
 #'   with file, line and the nearest right word.
 #' @export
 #' @examples
@@ -18,7 +25,10 @@
 source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
   check_text(file, "file", "card")
   path <- card_path(file)
-  if (file.size(path) > 1e6) vetusta_stop("card", "The card's file is larger than a million bytes.", where = path, todo = "give the path of a card")
+  if (file.size(path) > 1e6) {
+    vetusta_stop("card", "The card's file is larger than a million bytes.", where = path,
+      todo = "give the path of a card")
+  }
   text <- readLines(path, warn = FALSE, encoding = "UTF-8")
   content <- card_yaml(text, path)
   place <- function(keys) card_place(text, path, keys)
@@ -41,28 +51,36 @@ card_path <- function(file) {
   }
   names <- sub("[.]yml$", "", list.files(system.file("cards", package = "vetusta"), "[.]yml$"))
   vetusta_stop("card", paste0("There is no source card \"", file, "\"."),
-    todo = paste0("give the path of a card, or the name of one that ships: ", paste(names, collapse = ", ")), usage = TRUE)
+    todo = paste0("give the path of a card, or the name of one that ships: ",
+      paste(names, collapse = ", ")), usage = TRUE)
 }
 
-# In YAML 1.1 the words no, off, n and y are truth values; here they are the words that somebody wrote.
+# In YAML 1.1 the words no, off, n and y are truth values; here they are the words that somebody
+# wrote.
 card_yaml <- function(text, path, what = "card") {
   # a file that nests without end would take all the memory of its reader
-  deep <- vapply(strsplit(text, "", fixed = TRUE), function(signs) max(0, cumsum((signs %in% c("{", "[")) - (signs %in% c("}", "]")))), 0)
+  deep <- vapply(strsplit(text, "", fixed = TRUE),
+    function(signs) max(0, cumsum((signs %in% c("{", "[")) - (signs %in% c("}", "]")))), 0)
   if (length(text) && (max(deep, 0) > 100 || max(nchar(sub("[^ -].*", "", text)), 0) > 400)) {
-    vetusta_stop(what, paste0("The ", what, "'s file nests too deeply."), where = path, todo = "write it with fewer levels")
+    vetusta_stop(what, paste0("The ", what, "'s file nests too deeply."), where = path,
+      todo = "write it with fewer levels")
   }
   as_written <- function(x) if (tolower(x) %in% c("true", "false")) tolower(x) == "true" else x
   content <- tryCatch(
-    yaml::yaml.load(paste(text, collapse = "\n"), eval.expr = FALSE, handlers = list("bool#yes" = as_written, "bool#no" = as_written)),
+    yaml::yaml.load(paste(text, collapse = "\n"), eval.expr = FALSE,
+      handlers = list("bool#yes" = as_written, "bool#no" = as_written)),
     error = function(e) {
       line <- sub(".*line ([0-9]+).*", "\\1", conditionMessage(e))
-      vetusta_stop(what, paste0("The ", what, "'s file is no YAML."), where = paste0(path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)),
+      vetusta_stop(what, paste0("The ", what, "'s file is no YAML."),
+        where = paste0(path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)),
         todo = paste0("mend it: ", sub("^.*\\) *", "", sub("\n.*", "", conditionMessage(e)))))
     }
   )
   if (!is.list(content) || is.null(names(content))) {
-    vetusta_stop(what, paste0("The ", what, "'s file is empty or no set of words and values."), where = path,
-      todo = paste("begin it with", switch(what, card = "source: and address:", calendar = "calendar: and zone:", "desk:")))
+    vetusta_stop(what, paste0("The ", what, "'s file is empty or no set of words and values."),
+      where = path,
+      todo = paste("begin it with",
+        switch(what, card = "source: and address:", calendar = "calendar: and zone:", "desk:")))
   }
   content
 }
@@ -82,37 +100,62 @@ card_place <- function(text, path, keys) {
 
 card_finish <- function(content, path, secrets, place) {
   card <- list(
-    source = content$source, title = content$title %||% content$source, address = sub("/+$", "", content$address),
-    access = content$access %||% list(by = "none"), limits = lapply(as.list(content$limits), read_limit, zone = content$quota_zone %||% "UTC"),
-    at_once = content$at_once %||% 1L, elsewhere = content$elsewhere %||% "refuse", problem = content$problem, headers = content$headers,
-    patience = if (is.null(content$patience)) 30 else time_interval(content$patience, "patience")$seconds,
-    withheld = if (!is.null(content$withheld)) time_interval(content$withheld, "withheld"),
-    sdmx = content$sdmx, calendar = content$calendar, zone = content$zone %||% "UTC", open_http = isTRUE(content$open_http), offers = content$offers,
+    source = content$source, title = content$title %||% content$source,
+    address = sub("/+$", "", content$address),
+    access = content$access %||% list(by = "none"),
+    limits = lapply(as.list(content$limits), read_limit, zone = content$quota_zone %||% "UTC"),
+    at_once = content$at_once %||% 1L, elsewhere = content$elsewhere %||% "refuse",
+    problem = content$problem, headers = content$headers,
+    patience = if (is.null(content$patience)) 30
+    else time_interval(content$patience, "patience")$seconds,
+    delay = if (!is.null(content$delay)) time_interval(content$delay, "delay"),
+    sdmx = content$sdmx, calendar = content$calendar, zone = content$zone %||% "UTC",
+    open_http = isTRUE(content$open_http), datasets = content$datasets,
     file = path, secrets = secrets
   )
   check_zone(card$zone, "card", where = place("zone"))
   check_zone(content$quota_zone %||% "UTC", "card", where = place("quota_zone"))
   card_check_access(card$access, place)
   card_check_address(card, place)
-  for (name in names(card$offers)) {
-    card$offers[[name]]$name <- name
-    card_check_columns(card$offers[[name]], place(c("offers", name, "columns")))
-    card_check_widest(card$offers[[name]], place(c("offers", name, "widest")))
-    card_check_job(card$offers[[name]], place(c("offers", name, "job")))
+  for (name in names(card$datasets)) {
+    card$datasets[[name]] <- dataset_made(card$datasets[[name]], name)
+    card_check_columns(card$datasets[[name]], place(c("datasets", name, "columns")))
+    card_check_widest(card$datasets[[name]], place(c("datasets", name, "widest")))
+    card_check_gives(card$datasets[[name]], place)
+    card_check_job(card$datasets[[name]], place(c("datasets", name, "job")))
   }
   structure(card, class = "vetusta_source")
 }
 
-# Credentials travel in the clear over http, so it is for services on this machine unless the card says otherwise.
+# A dataset of a card knows its name, and what is asked of it by its class: bars by symbols, and
+# rows of any other shape by keys.
+dataset_made <- function(dataset, name) {
+  kind <- if (identical(dataset$shape, "bars")) "vetusta_dataset_bars" else "vetusta_dataset_rows"
+  structure(c(dataset, list(name = name)), class = kind)
+}
+
+gives_bars <- function(dataset) inherits(dataset, "vetusta_dataset_bars")
+
+# A dataflow of a statistics office, by its name alone: its structure says the rest.
+dataflow_named <- function(name) {
+  structure(list(name = name, shape = "observations",
+  columns = list()), class = "vetusta_dataflow")
+}
+
+# Credentials travel in the clear over http, so it is for services on this machine unless the card
+# says otherwise.
 card_check_address <- function(card, place) {
   parts <- tryCatch(curl::curl_parse_url(card$address), error = function(e) NULL)
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
-    vetusta_stop("card", paste0("\"", card$address, "\" is no http or https address."), where = place("address"),
+    vetusta_stop("card", paste0("\"", card$address, "\" is no http or https address."),
+      where = place("address"),
       todo = "write it whole, as in https://data.example.org/v1")
   }
   if (parts$scheme == "http" && !is_loopback(parts$host) && !card$open_http) {
-    vetusta_stop("card", "The address is http, and not on this machine: everybody on the way could read the key.",
-      where = place("address"), todo = "use https; or, where the service has none and needs no key, say open_http: true")
+    vetusta_stop("card",
+      "The address is http, and not on this machine: everybody on the way could read the key.",
+      where = place("address"),
+      todo = "use https; or, where the service has none and needs no key, say open_http: true")
   }
 }
 
@@ -123,20 +166,32 @@ print.vetusta_source <- function(x, ...) {
   cat("source ", x$source, ": ", x$title, "\n", sep = "")
   cat("  address   ", x$address, "\n", sep = "")
   names <- access_secrets(x$access)
-  cat("  access    ", x$access$by, if (length(names)) paste0(", ", paste0(names, ifelse(secrets_set(x), " (set)", " (not set)"), collapse = ", ")), "\n", sep = "")
-  if (length(x$limits)) cat("  limits    ", paste(vapply(x$limits, format_limit, ""), collapse = ", "), "\n", sep = "")
-  if (!is.null(x$withheld)) cat("  withheld  newest ", format(x$withheld), "\n", sep = "")
+  cat("  access    ", x$access$by,
+    if (length(names)) paste0(", ",
+      paste0(names, ifelse(secrets_set(x), " (set)", " (not set)"), collapse = ", ")), "\n",
+      sep = "")
+  if (length(x$limits)) {
+    cat("  limits    ", paste(vapply(x$limits, format_limit, ""), collapse = ", "), "\n", sep = "")
+  }
+  if (!is.null(x$delay)) cat("  delay     newest ", format(x$delay), "\n", sep = "")
   if (!is.null(x$calendar)) cat("  calendar  ", x$calendar, "\n", sep = "")
-  if (!is.null(x$sdmx)) cat("  offers    statistics by SDMX ", x$sdmx$version, ", agency ", x$sdmx$agency, "\n", sep = "")
-  for (offer in x$offers) cat("  offers    ", offer$name, " (", offer$shape, ")\n", sep = "")
+  if (speaks_sdmx(x)) {
+    cat("  datasets  statistics by SDMX ", x$sdmx$version, ", agency ", x$sdmx$agency, "\n",
+      sep = "")
+  }
+  for (dataset in x$datasets) {
+    cat("  datasets  ", dataset$name, " (", dataset$shape, ")\n", sep = "")
+  }
   invisible(x)
 }
 
 #' Read a calendar
 #'
-#' @param calendar Path of a calendar file (YAML, see [calendar_make()]); or the name of one that ships with the package
+#' @param calendar Path of a calendar file (YAML, see [calendar_make()]); or the name of one that
+#'   ships with the package
 #'   (`"quay"`); or a source, whose own calendar is meant.
-#' @return A `vetusta_calendar`. A file with `builds_on: quay` has what that calendar has, and its own words upon it; `without: [Midwinter]`
+#' @return A `vetusta_calendar`. A file with `builds_on: quay` has what that calendar has, and
+#'   its own words upon it; `without: [Midwinter]`
 #'   leaves days of the other out by their names.
 #' @section Errors: `vetusta_error_calendar` for a file that is not there or wrong.
 #' @export
@@ -153,17 +208,20 @@ source_calendar <- function(calendar) {
     calendar <- calendar$calendar
   }
   check_text(calendar, "calendar", "calendar")
-  candidates <- c(beside, calendar, system.file("calendars", paste0(calendar, ".yml"), package = "vetusta"))
+  candidates <- c(beside, calendar,
+    system.file("calendars", paste0(calendar, ".yml"), package = "vetusta"))
   found <- candidates[file.exists(candidates) & !dir.exists(candidates)]
   if (!length(found)) {
     shipped <- sub("[.]yml$", "", list.files(system.file("calendars", package = "vetusta")))
     vetusta_stop("calendar", paste0("There is no calendar \"", calendar, "\"."),
-      todo = paste0("give the path of a calendar file, or the name of one that ships: ", paste(shipped, collapse = ", ")))
+      todo = paste0("give the path of a calendar file, or the name of one that ships: ",
+        paste(shipped, collapse = ", ")))
   }
   calendar_make(calendar_definition(found[1], character()))
 }
 
-# What a calendar's file says, upon what the calendar that it builds on says: its own words lead, closed and half days are added, and
+# What a calendar's file says, upon what the calendar that it builds on says: its own words lead,
+# closed and half days are added, and
 # `without` takes days of the other away by their names.
 calendar_definition <- function(file, above) {
   content <- card_yaml(readLines(file, warn = FALSE, encoding = "UTF-8"), file, "calendar")
@@ -171,11 +229,15 @@ calendar_definition <- function(file, above) {
     return(content[setdiff(names(content), "without")])
   }
   if (content$builds_on %in% above || length(above) > 10) {
-    vetusta_stop("calendar", "The calendar builds on itself.", where = file, todo = "correct builds_on")
+    vetusta_stop("calendar", "The calendar builds on itself.", where = file,
+      todo = "correct builds_on")
   }
-  candidates <- c(file.path(dirname(file), paste0(content$builds_on, c(".yml", ".calendar.yml"))), system.file("calendars", paste0(content$builds_on, ".yml"), package = "vetusta"))
+  candidates <- c(file.path(dirname(file), paste0(content$builds_on, c(".yml", ".calendar.yml"))),
+    system.file("calendars", paste0(content$builds_on, ".yml"), package = "vetusta"))
   found <- candidates[file.exists(candidates)]
-  if (!length(found)) vetusta_stop("calendar", paste0("The calendar that this one builds on, \"", content$builds_on, "\", is not there."), where = file,
+  if (!length(found)) vetusta_stop("calendar",
+    paste0("The calendar that this one builds on, \"", content$builds_on, "\", is not there."),
+    where = file,
     todo = "put its file beside this one")
   base <- calendar_definition(found[1], c(above, content$builds_on))
   kept <- function(days) Filter(function(day) !isTRUE(day$name %in% content$without), days)

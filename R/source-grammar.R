@@ -1,54 +1,74 @@
-# The words of a source card. An entry says what a value may be: a type, a set of words, a list of entries of its own, or
+# The words of a source card. An entry says what a value may be: a type, a set of words, a list of
+# entries of its own, or
 # a map whose keys are free. `!` before a type marks a part that must be there.
 
 card_grammar <- function() {
   list(
-    source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(), sdmx = sdmx_grammar(), accounts = list(.each = access_parts()),
-    limits = "limits", quota_zone = "text", at_once = "count", withheld = "duration", patience = "duration", calendar = "text", zone = "text", open_http = "flag",
-    elsewhere = c("word", "refuse", "follow"), problem = list(.short = "pointer", at = "!pointer", fine = "values", again = "values", text = "pointer"), headers = list(.each = "line"),
-      offers = list(.each = offer_grammar())
+    source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(),
+    sdmx = sdmx_grammar(), accounts = list(.each = access_parts()),
+    limits = "limits", quota_zone = "text", at_once = "count", delay = "duration",
+    patience = "duration", calendar = "text", zone = "text", open_http = "flag",
+    elsewhere = c("word", "refuse", "follow"),
+    problem = list(.short = "pointer", at = "!pointer", fine = "values", again = "values",
+      text = "pointer"), headers = list(.each = "line"),
+      datasets = list(.each = dataset_grammar())
   )
 }
 
 access_grammar <- function() {
-  c(list(by = c("!word", "none", "query", "header", "bearer", "basic", "pair", "token")), access_parts())
+  c(list(by = c("!word", "none", "query", "header", "bearer", "basic", "pair", "token")),
+    access_parts())
 }
 
 access_parts <- function() {
   list(
-    name = "line", prefix = "line", secret = "text", names = "texts", secrets = "texts", user = "text", password = "text",
-    address = "text", grant = c("word", "password", "client_credentials"), client = "text", client_secret = "text", scope = "text",
+    name = "line", prefix = "line", secret = "text", names = "texts", secrets = "texts",
+    user = "text", password = "text",
+    address = "text", grant = c("word", "password", "client_credentials"), client = "text",
+    client_secret = "text", scope = "text",
     send_client = c("word", "form", "basic"), lasts = "duration", other_origin = "flag"
   )
 }
 
 # What each way of access cannot be without.
 access_needs <- list(
-  none = character(), query = c("name", "secret"), header = c("name", "secret"), bearer = "secret", basic = c("user", "password"),
+  none = character(), query = c("name", "secret"), header = c("name", "secret"), bearer = "secret",
+  basic = c("user", "password"),
   pair = c("names", "secrets"), token = c("address", "grant")
 )
 
 # The parts of an access that name secrets.
 access_secret_parts <- c("secret", "secrets", "user", "password", "client", "client_secret")
 
-offer_grammar <- function() {
+dataset_grammar <- function() {
   list(
-    shape = c("!word", names(shape_columns)), title = "text", method = c("word", "GET", "POST"), request = "!text", body = "text",
-    most = "count", symbols_a_call = "count", widest = list(.short = "duration", .each = "duration"), format = c("word", "json", "json-lines", "csv", "tsv", "json-stat", "xbrl-json"),
-    table = list(names = "flag", separator = "text", skip = "count", remark = "text", encoding = "text"), bar_time = c("word", "start", "end"), unpack = list(by = "text", into = "texts"),
-    parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"), written = "text", words = list(.each = "text"),
+    shape = c("!word", names(shape_columns)), title = "text", method = c("word", "GET", "POST"),
+    request = "!text", body = "text",
+    keep = "duration", largest_page = "count", symbols_a_call = "count",
+    widest = list(.short = "duration", .each = "duration"),
+    format = c("word", "json", "json-lines", "csv", "tsv", "json-stat", "xbrl-json"),
+    table = list(names = "flag", separator = "text", skip = "count", remark = "text",
+      encoding = "text"), bar_time = c("word", "start", "end"),
+      unpack = list(by = "text", into = "texts"),
+    parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"),
+      written = "text", words = list(.each = "text"),
       value = "text", join = "text", each = "texts", exclusive = "flag")),
-    rows = "pointer", form = c("word", row_forms), within = list(.short = "pointer", at = "!pointer", form = c("word", row_forms)), sides = "texts",
+    rows = "pointer", form = c("word", row_forms),
+    within = list(.short = "pointer", at = "!pointer", form = c("word", row_forms)),
+    sides = "texts",
     next_page = list(
-      by = c("!word", "address", "link", "cursor", "last", "page", "offset", "time", "none"), at = told_grammar(), send = "text", first = "number", total = told_grammar(),
+      by = c("!word", "address", "link", "cursor", "last", "page", "offset", "time", "none"),
+      at = told_grammar(), send = "text", first = "number", total = told_grammar(),
       pages = told_grammar(), more = told_grammar()
     ),
     job = list(
-      ticket = "pointer", look = "!text", state = "pointer", ready = "text", failed = "text", link = "pointer", pause = "duration",
+      ticket = "pointer", look = "!text", state = "pointer", ready = "text", failed = "text",
+      link = "pointer", pause = "duration",
       unpack = c("word", "none", "gzip", "zip"), piece = "count"
     ),
     columns = list(.each = list(
-      .short = "pointer", at = "pointers", body = "pointer", outer = "pointer", of = "text", as = c("word", column_types), written = "text", decimal = c("word", ".",
+      .short = "pointer", at = "pointers", body = "pointer", outer = "pointer", of = "text",
+      as = c("word", column_types), written = "text", decimal = c("word", ".",
         ","), scale = "number", words = list(.each = "text"),
       need = c("word", "required", "optional"), default = "any", nothing = "values"
     ))
@@ -60,20 +80,34 @@ told_grammar <- function() list(.short = "pointer", header = "!text")
 
 row_forms <- c("objects", "arrays", "columns", "map", "pairs", "one")
 
-# The shapes, with the columns that a row of each cannot be without; together with the source they are its key, but for
+# The shapes, with the columns that a row of each cannot be without; together with the source they
+# are its key, but for
 # bars and facts, whose values are no part of it.
 shape_columns <- list(
-  bars = c("time", "close"), observations = c("series", "period", "value"), instruments = "symbol", snapshot = "symbol",
-  facts = c("entity", "item", "period_end", "value"), documents = c("entity", "link"), places = "place", datasets = "dataset", table = character()
+  bars = c("time", "close"), observations = c("series", "period", "value"), instruments = "symbol",
+  snapshot = "symbol",
+  facts = c("entity", "item", "period_end", "value"), documents = c("entity", "link"),
+  places = "place", datasets = "dataset", table = character()
 )
 
-# What a want knows, by the word that a card calls it; a want's keys are known by their own names too.
-want_words <- c("symbol", "symbols", "interval", "from", "to", "session", "most")
+# What a want knows, by the word that a card calls it; a want's keys are known by their own names
+# too.
+want_words <- c("symbol", "symbols", "interval", "from", "to", "session", "largest_page")
 
 instant_types <- c("epoch-s", "epoch-ms", "epoch-us", "epoch-ns", "rfc3339", "day")
 column_types <- c("text", "number", "percent", "flag", instant_types, "local")
 
-# Walks content and grammar together. `keys` is the path so far, `place` turns it into file and line.
+# Words that cards had once, and what is said in their place.
+card_old_words <- c(offers = "datasets", withheld = "delay", most = "largest_page")
+
+card_todo <- function(word, known) {
+  new <- card_old_words[word]
+  if (!is.na(new) && new %in% known) paste0("write ", new, " in its place")
+  else suggest_word(word, known)
+}
+
+# Walks content and grammar together. `keys` is the path so far, `place` turns it into file and
+# line.
 card_check <- function(content, grammar, keys, place) {
   if (is.character(grammar)) {
     return(card_check_value(content, grammar, keys, place))
@@ -81,9 +115,12 @@ card_check <- function(content, grammar, keys, place) {
   if (!is.null(grammar$.short) && !is.list(content)) {
     return(card_check_value(content, grammar$.short, keys, place))
   }
-  if (any(grepl("[[:cntrl:]]", names(content)))) card_stop("has a name with a line break in it", keys, place, "write names on one line")
+  if (any(grepl("[[:cntrl:]]", names(content)))) {
+    card_stop("has a name with a line break in it", keys, place, "write names on one line")
+  }
   if (!is.null(content) && (!is.list(content) || (length(content) && is.null(names(content))))) {
-    card_stop("must hold words and values of its own", keys, place, paste("write it as", key_name(keys), "followed by indented lines"))
+    card_stop("must hold words and values of its own", keys, place,
+      paste("write it as", key_name(keys), "followed by indented lines"))
   }
   if (!is.null(grammar$.each)) {
     for (key in names(content)) card_check(content[[key]], grammar$.each, c(keys, key), place)
@@ -91,7 +128,8 @@ card_check <- function(content, grammar, keys, place) {
   }
   known <- setdiff(names(grammar), ".short")
   for (key in setdiff(names(content), known)) {
-    vetusta_stop("card", paste0("The word \"", key, "\" is not known here."), where = place(c(keys, key)), todo = suggest_word(key, known))
+    vetusta_stop("card", paste0("The word \"", key, "\" is not known here."),
+      where = place(c(keys, key)), todo = card_todo(key, known))
   }
   doubled <- names(content)[duplicated(names(content))]
   if (length(doubled)) card_stop("stands twice", c(keys, doubled[1]), place, "keep one of the two")
@@ -99,7 +137,10 @@ card_check <- function(content, grammar, keys, place) {
     rule <- grammar[[key]]
     needed <- is.character(rule) && startsWith(rule[1], "!")
     if (is.null(content[[key]])) {
-      if (needed) card_stop(paste0("lacks the part \"", key, "\""), keys, place, paste0("add ", key, ": to it"))
+      if (needed) {
+        card_stop(paste0("lacks the part \"", key, "\""), keys, place,
+          paste0("add ", key, ": to it"))
+      }
       next
     }
     card_check(content[[key]], rule, c(keys, key), place)
@@ -113,7 +154,8 @@ card_check_value <- function(value, rule, keys, place) {
     any = TRUE,
     text = (one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1),
     # a line break in a header would begin another one
-    line = ((one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1)) && !grepl("[[:cntrl:]]", paste(value)),
+    line = ((one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1)) &&
+      !grepl("[[:cntrl:]]", paste(value)),
     texts = is.character(value) && length(value) >= 1,
     limits = is.character(value) && length(value) %in% 1:100,
     values = is.atomic(unlist(value)) && length(value) >= 1,
@@ -123,19 +165,25 @@ card_check_value <- function(value, rule, keys, place) {
     count = is.numeric(value) && length(value) == 1 && value >= 1 && value == round(value),
     flag = is.logical(value) && length(value) == 1,
     pointer = one_text && (value == "" || startsWith(value, "/")),
-    pointers = is.character(value) && length(value) >= 1 && all(value == "" | startsWith(value, "/")),
+    pointers = is.character(value) && length(value) >= 1 &&
+    all(value == "" | startsWith(value, "/")),
     duration = one_text && !inherits(try(time_interval(value), silent = TRUE), "try-error")
   )
   if (isTRUE(good)) {
     return(invisible())
   }
-  shown <- if (length(value) == 1 && is.atomic(value)) paste0("cannot be \"", value, "\"") else "has the wrong type"
+  shown <- if (length(value) == 1 && is.atomic(value)) paste0("cannot be \"", value, "\"")
+  else "has the wrong type"
   todo <- switch(type,
-    text = "write one text", line = "write one text on one line", limits = "write a list of texts, 100 at most, as in [90 per minute, 3000 per day]",
+    text = "write one text", line = "write one text on one line",
+    limits = "write a list of texts, 100 at most, as in [90 per minute, 3000 per day]",
       texts = "write a list of texts, as in [90 per minute, 3000 per day]",
-    name = "use small letters, digits and hyphens, beginning with a letter", word = suggest_word(paste(value, collapse = " "), rule[-1]),
-    number = "write a number", count = "write a whole number, 1 or more", flag = "write true or false",
-    pointer = , pointers = "write a JSON Pointer, as in /items or /meta/next; \"\" is the whole body",
+    name = "use small letters, digits and hyphens, beginning with a letter",
+    word = suggest_word(paste(value, collapse = " "), rule[-1]),
+    number = "write a number", count = "write a whole number, 1 or more",
+    flag = "write true or false",
+    pointer = ,
+    pointers = "write a JSON Pointer, as in /items or /meta/next; \"\" is the whole body",
     duration = "write an ISO 8601 duration, as in PT20M"
   )
   card_stop(shown, keys, place, todo)
@@ -144,66 +192,101 @@ card_check_value <- function(value, rule, keys, place) {
 key_name <- function(keys) if (length(keys)) paste0("`", keys[length(keys)], "`") else "the card"
 
 card_stop <- function(what, keys, place, todo) {
-  vetusta_stop("card", paste0(sub("^t", "T", key_name(keys)), " ", what, "."), where = place(keys), todo = todo)
+  vetusta_stop("card", paste0(sub("^t", "T", key_name(keys)), " ", what, "."), where = place(keys),
+    todo = todo)
 }
 
-card_check_columns <- function(offer, where) {
-  for (name in setdiff(shape_columns[[offer$shape]], names(offer$columns))) {
+card_check_columns <- function(dataset, where) {
+  for (name in setdiff(shape_columns[[dataset$shape]], names(dataset$columns))) {
     # what is asked for by symbol need not be said again in its rows
-    if (name == "symbol" && "symbol" %in% offer_gives(offer)) next
-    vetusta_stop("card", paste0("The offer ", offer$name, " gives ", offer$shape, " and lacks the column `", name, "`."), where = where,
+    if (name == "symbol" && "symbol" %in% dataset_gives(dataset)) next
+    vetusta_stop("card",
+      paste0("The dataset ", dataset$name, " gives ", dataset$shape, " and lacks the column `",
+        name, "`."), where = where,
       todo = paste0("add ", name, ": with the place of its value in a row"))
   }
-  if (is.null(offer$rows) && (offer$format %||% "json") == "json") {
-    vetusta_stop("card", paste0("The offer ", offer$name, " does not say where its rows are."), where = where, todo = "add rows: with a JSON Pointer, as in /items")
+  if (is.null(dataset$rows) && (dataset$format %||% "json") == "json") {
+    vetusta_stop("card", paste0("The dataset ", dataset$name, " does not say where its rows are."),
+      where = where, todo = "add rows: with a JSON Pointer, as in /items")
   }
-  needs <- list(address = "at", cursor = c("at", "send"), last = c("at", "send"), page = "send", offset = "send", time = "send")[[offer$next_page$by %||% "none"]]
-  for (part in setdiff(needs, names(offer$next_page))) {
-    vetusta_stop("card", paste0("The pages of the offer ", offer$name, " go by ", offer$next_page$by, " and lack \"", part, "\"."), where = sub("columns$", "next_page", where),
+  needs <- list(address = "at", cursor = c("at", "send"), last = c("at", "send"), page = "send",
+    offset = "send", time = "send")[[dataset$next_page$by %||% "none"]]
+  for (part in setdiff(needs, names(dataset$next_page))) {
+    vetusta_stop("card",
+      paste0("The pages of the dataset ", dataset$name, " go by ", dataset$next_page$by,
+        " and lack \"", part, "\"."), where = sub("columns$", "next_page", where),
       todo = paste0("add ", part, ": to next_page"))
   }
-  if (identical(offer$next_page$by, "last") && is.list(offer$next_page$at)) {
-    vetusta_stop("card", paste0("The pages of the offer ", offer$name, " go by a member of the last row, which is in no header."), where = sub("columns$", "next_page", where),
+  if (identical(dataset$next_page$by, "last") && is.list(dataset$next_page$at)) {
+    vetusta_stop("card",
+      paste0("The pages of the dataset ", dataset$name,
+        " go by a member of the last row, which is in no header."),
+        where = sub("columns$", "next_page", where),
       todo = "write at: with the place of the member in a row, as in /id, or by: cursor")
   }
 }
 
-card_check_widest <- function(offer, where) {
-  for (name in if (is.list(offer$widest)) names(offer$widest)) {
+# What a parameter gives is free, as keys are; but for a word that has become another.
+card_check_gives <- function(dataset, place) {
+  for (name in names(dataset$parameters)) {
+    new <- card_old_words[dataset$parameters[[name]]$gives %||% ""]
+    if (!is.na(new)) {
+      vetusta_stop("card", paste0("The parameter ", name, " cannot give \"", names(new), "\"."),
+        where = place(c("datasets", dataset$name, "parameters", name, "gives")),
+        todo = paste0("write ", new, " in its place"))
+    }
+  }
+}
+
+card_check_widest <- function(dataset, where) {
+  for (name in if (is.list(dataset$widest)) names(dataset$widest)) {
     if (inherits(try(time_interval(name), silent = TRUE), "try-error")) {
-      vetusta_stop("card", paste0("`widest` of the offer ", offer$name, " speaks of \"", name, "\", which is no length of bars."), where = where,
+      vetusta_stop("card",
+        paste0("`widest` of the dataset ", dataset$name, " speaks of \"", name,
+          "\", which is no length of bars."), where = where,
         todo = "write it as widest: P30D, or as widest: {PT1M: P7D, P1D: P5Y}")
     }
   }
 }
 
-# What a job cannot be without: a ticket where the address to look at is made from one, and the word for ready where a state is named.
-card_check_job <- function(offer, where) {
-  job <- offer$job
-  lacks <- if ("ticket" %in% template_variables(job$look %||% "") && is.null(job$ticket)) "ticket" else if (!is.null(job$state) && is.null(job$ready)) "ready"
+# What a job cannot be without: a ticket where the address to look at is made from one, and the
+# word for ready where a state is named.
+card_check_job <- function(dataset, where) {
+  job <- dataset$job
+  lacks <- if ("ticket" %in% template_variables(job$look %||% "") && is.null(job$ticket)) "ticket"
+  else if (!is.null(job$state) && is.null(job$ready)) "ready"
   if (length(lacks)) {
-    vetusta_stop("card", paste0("The job of the offer ", offer$name, " lacks \"", lacks, "\"."), where = where, todo = paste0("add ", lacks, ": to job"))
+    vetusta_stop("card", paste0("The job of the dataset ", dataset$name, " lacks \"", lacks, "\"."),
+      where = where, todo = paste0("add ", lacks, ": to job"))
   }
 }
 
-# The words of a want that an offer's request takes.
-offer_gives <- function(offer) {
-  variables <- unique(template_variables(paste0(offer$request, offer$body)))
-  vapply(variables, function(name) offer$parameters[[name]]$gives %||% name, "", USE.NAMES = FALSE)
+# The words of a want that a dataset's request takes.
+dataset_gives <- function(dataset) {
+  variables <- unique(template_variables(paste0(dataset$request, dataset$body)))
+  vapply(variables, function(name) dataset$parameters[[name]]$gives %||% name, "",
+    USE.NAMES = FALSE)
 }
 
 card_check_access <- function(access, place) {
   for (part in setdiff(access_needs[[access$by]], names(access))) {
-    vetusta_stop("card", paste0("Access by ", access$by, " lacks \"", part, "\"."), where = place("access"),
-      todo = paste0("add ", part, ": to access, with ", if (part %in% access_secret_parts) "the name of the variable that holds it" else "its value"))
+    vetusta_stop("card", paste0("Access by ", access$by, " lacks \"", part, "\"."),
+      where = place("access"),
+      todo = paste0("add ", part, ": to access, with ",
+        if (part %in% access_secret_parts) "the name of the variable that holds it"
+        else "its value"))
   }
   if (identical(access$by, "pair") && (length(access$names) != 2 || length(access$secrets) != 2)) {
-    vetusta_stop("card", "Access by pair takes two names and two secrets.", where = place("access"), todo = "write names: [A, B] and secrets: [C, D]")
+    vetusta_stop("card", "Access by pair takes two names and two secrets.", where = place("access"),
+      todo = "write names: [A, B] and secrets: [C, D]")
   }
   for (name in access_secrets(access)) {
     if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", name)) {
-      vetusta_stop("card", "The card seems to hold a secret itself: a secret is named, not written.", where = place("access"),
-        todo = "write the name of an environment variable, such as QUAY_KEY, and put the value there or into desk.env")
+      vetusta_stop("card",
+        "The card seems to hold a secret itself: a secret is named, not written.",
+        where = place("access"),
+        todo = paste0("write the name of an environment variable, such as QUAY_KEY, and put the ",
+          "value there or into desk.env"))
     }
   }
 }
@@ -212,11 +295,14 @@ card_check_access <- function(access, place) {
 read_limit <- function(text, zone = "UTC") {
   found <- regmatches(tolower(text), regexec("^([0-9]+) per ([0-9]* ?[a-z]+)$", tolower(text)))[[1]]
   interval <- if (length(found)) tryCatch(time_interval(found[3]), error = function(e) NULL)
-  if (is.null(interval) || (is.na(interval$seconds) && interval$iso != "P1M") || as.numeric(found[2]) < 1) {
-    vetusta_stop("card", paste0("The limit \"", text, "\" cannot be read."), where = "limits", todo = "write it as 90 per minute, 4 per second or 300 per day")
+  if (is.null(interval) || (is.na(interval$seconds) && interval$iso != "P1M") ||
+    as.numeric(found[2]) < 1) {
+    vetusta_stop("card", paste0("The limit \"", text, "\" cannot be read."), where = "limits",
+      todo = "write it as 90 per minute, 4 per second or 300 per day")
   }
   quota <- if (interval$unit %in% c("day", "month") && interval$count == 1) interval$unit
-  list(count = as.numeric(found[2]), seconds = if (identical(quota, "month")) 31 * 86400 else interval$seconds, quota = quota, zone = zone, words = text)
+  list(count = as.numeric(found[2]), seconds = if (identical(quota, "month")) 31 * 86400
+  else interval$seconds, quota = quota, zone = zone, words = text)
 }
 
 format_limit <- function(limit) limit$words

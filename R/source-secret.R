@@ -1,7 +1,12 @@
-# Secrets come from the environment or from an env file that stays out of version control. They are read when a call is
+# Secrets come from the environment or from an env file that stays out of version control. They are
+# read when a call is
 # sent and wrapped so that no print shows them.
 
-access_secrets <- function(access) as.character(unlist(access[intersect(access_secret_parts, names(access))], use.names = FALSE))
+access_secrets <-
+  function(access) {
+    as.character(unlist(access[intersect(access_secret_parts, names(access))],
+    use.names = FALSE))
+  }
 
 secrets_beside <- function(path) {
   candidates <- file.path(c(dirname(path), dirname(dirname(path))), "desk.env")
@@ -13,7 +18,8 @@ secrets_beside <- function(path) {
 #'
 #' @param source A source, see [source_card()].
 #' @param name The secret's name, which is the name of an environment variable.
-#' @return The secret, as a `vetusta_secret`, which prints as `<secret>`. The environment is looked at first, then the env
+#' @return The secret, as a `vetusta_secret`, which prints as `<secret>`. The environment is
+#'   looked at first, then the env
 #'   file of `NAME=value` lines.
 #' @section Errors: `vetusta_error_secret` when it is not set, with the places where it can be put.
 #' @export
@@ -23,15 +29,23 @@ secrets_beside <- function(path) {
 #' source_secret(quay, "QUAY_KEY")
 #' Sys.unsetenv("QUAY_KEY")
 source_secret <- function(source, name) {
-  if (!inherits(given(source, "source", "secret"), "vetusta_source")) vetusta_stop("secret", "A secret is that of a source.", todo = "read one with source_card()")
+  if (!inherits(given(source, "source", "secret"), "vetusta_source")) {
+    vetusta_stop("secret", "A secret is that of a source.", todo = "read one with source_card()")
+  }
   check_text(name, "name", "secret")
   value <- find_secret(source, name)
   if (is.null(value)) {
-    vetusta_stop("secret", paste0("The secret ", name, " of the source ", source$source, " is not set."), where = paste0(source$file, ", access"),
-      todo = paste0("set the environment variable ", name, ", or put the line ", name, "=... into ", source$secrets))
+    vetusta_stop("secret",
+      paste0("The secret ", name, " of the source ", source$source, " is not set."),
+      where = paste0(source$file, ", access"),
+      todo = paste0("set the environment variable ", name, ", or put the line ", name, "=... into ",
+        source$secrets))
   }
   if (grepl("[[:cntrl:]]", value)) {
-    vetusta_stop("secret", paste0("The secret ", name, " of the source ", source$source, " holds a line break or another control character."), where = paste0(source$file, ", access"),
+    vetusta_stop("secret",
+      paste0("The secret ", name, " of the source ", source$source,
+        " holds a line break or another control character."),
+        where = paste0(source$file, ", access"),
       todo = "set it again, as one line")
   }
   # a function shows nothing of what it keeps, however it is printed
@@ -63,8 +77,10 @@ read_env_file <- function(path) {
   if (is.null(path) || !file.exists(path)) {
     return(list())
   }
-  if (.Platform$OS.type == "unix" && bitwAnd(as.integer(file.mode(path)), strtoi("077", 8L)) != 0L) {
-    warning("others can read the secrets in ", path, "; make it yours alone with: chmod 600 ", path, call. = FALSE)
+  if (.Platform$OS.type == "unix" &&
+    bitwAnd(as.integer(file.mode(path)), strtoi("077", 8L)) != 0L) {
+    warning("others can read the secrets in ", path, "; make it yours alone with: chmod 600 ", path,
+      call. = FALSE)
   }
   lines <- trimws(readLines(path, warn = FALSE))
   lines <- lines[grepl("^(export +)?[A-Za-z_][A-Za-z0-9_]* *=", lines)]
@@ -89,16 +105,23 @@ print.vetusta_secret <- function(x, ...) {
 #' @export
 as.character.vetusta_secret <- function(x, ...) "<secret>"
 
-# A secret in all the forms in which a service may repeat it: as it is; percent-encoded, with digits of either case, and with a plus for a blank; in base64, in both alphabets
+# A secret in all the forms in which a service may repeat it: as it is; percent-encoded, with
+# digits of either case, and with a plus for a blank; in base64, in both alphabets
 # and without its end; and as JSON and HTML write it.
 secret_forms <- function(secret) {
   percent <- curl::curl_escape(secret)
   base64 <- gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(secret))), fixed = TRUE)
   json <- gsub("^\"|\"$", "", as.character(jsonlite::toJSON(secret, auto_unbox = TRUE)))
-  ascii <- paste(vapply(utf8ToInt(enc2utf8(secret)), function(code) if (code > 126) sprintf("\\u%04x", code) else intToUtf8(code), ""), collapse = "")
-  html <- gsub("&", "&amp;", gsub("<", "&lt;", gsub(">", "&gt;", gsub("\"", "&quot;", secret, fixed = TRUE), fixed = TRUE), fixed = TRUE), fixed = TRUE)
-  forms <- c(secret, percent, lower_percent(percent), gsub("%20", "+", percent, fixed = TRUE), utils::URLencode(secret, repeated = TRUE), base64, sub("=+$", "", base64),
-    sub("=+$", "", chartr("+/", "-_", base64)), json, gsub("/", "\\/", json, fixed = TRUE), ascii, html, gsub("&amp;", "&#38;", html, fixed = TRUE))
+  ascii <- paste(vapply(utf8ToInt(enc2utf8(secret)),
+    function(code) if (code > 126) sprintf("\\u%04x", code) else intToUtf8(code), ""),
+    collapse = "")
+  html <- gsub("&", "&amp;",
+    gsub("<", "&lt;", gsub(">", "&gt;", gsub("\"", "&quot;", secret, fixed = TRUE), fixed = TRUE),
+      fixed = TRUE), fixed = TRUE)
+  forms <- c(secret, percent, lower_percent(percent), gsub("%20", "+", percent, fixed = TRUE),
+    utils::URLencode(secret, repeated = TRUE), base64, sub("=+$", "", base64),
+    sub("=+$", "", chartr("+/", "-_", base64)), json, gsub("/", "\\/", json, fixed = TRUE), ascii,
+    html, gsub("&amp;", "&#38;", html, fixed = TRUE))
   forms <- unique(forms[nzchar(forms)])
   # what holds another form goes first
   forms[order(-nchar(forms, "bytes"))]
@@ -112,13 +135,20 @@ lower_percent <- function(text) {
 
 # Takes secrets out of a text that is shown or kept.
 redact <- function(text, secrets) {
-  for (form in unlist(lapply(secrets[nzchar(secrets)], secret_forms))) text <- gsub(form, "<secret>", text, fixed = TRUE, useBytes = TRUE)
+  for (form in unlist(lapply(secrets[nzchar(secrets)], secret_forms))) {
+    text <- gsub(form, "<secret>", text, fixed = TRUE, useBytes = TRUE)
+  }
   text
 }
 
-has_secret <- function(text, secrets) any(vapply(unlist(lapply(secrets[nzchar(secrets)], secret_forms)), grepl, TRUE, x = text, fixed = TRUE))
+has_secret <- function(text,
+  secrets) {
+  any(vapply(unlist(lapply(secrets[nzchar(secrets)], secret_forms)), grepl, TRUE, x = text,
+    fixed = TRUE))
+}
 
-# The same for bytes: a service may repeat a key in its answer. A secret that may stand there by chance, since it is short or a number, is left: it is taken out of
+# The same for bytes: a service may repeat a key in its answer. A secret that may stand there by
+# chance, since it is short or a number, is left: it is taken out of
 # what is shown or kept.
 without_secrets <- function(body, secrets) {
   secrets <- secrets[nchar(secrets) >= 6 & grepl("[^0-9.,]", secrets)]
@@ -137,7 +167,8 @@ without_secrets <- function(body, secrets) {
     size <- nchar(form, "bytes")
     starts <- c(1L, at + size)
     ends <- c(at - 1L, length(body))
-    parts <- lapply(seq_along(starts), function(i) c(if (i > 1) mark, if (starts[i] <= ends[i]) body[starts[i]:ends[i]]))
+    parts <- lapply(seq_along(starts),
+      function(i) c(if (i > 1) mark, if (starts[i] <= ends[i]) body[starts[i]:ends[i]]))
     body <- do.call(c, parts)
   }
   body
@@ -145,14 +176,21 @@ without_secrets <- function(body, secrets) {
 
 # Bytes that are kept, without any secret.
 redact_bytes <- function(body, secrets) {
-  there <- any(vapply(unlist(lapply(secrets[nzchar(secrets)], secret_forms)), function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE))
+  there <- any(vapply(unlist(lapply(secrets[nzchar(secrets)], secret_forms)),
+    function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE))
   if (there) charToRaw(redact(rawToChar(body[body != as.raw(0)]), secrets)) else body
 }
 
-basic_words <- function(user, password) paste("Basic", gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(paste0(user, ":", password))))))
+basic_words <- function(user, password) {
+  paste("Basic",
+  gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(paste0(user, ":", password))))))
+}
 
 source_secrets <- function(source) {
-  found <- as.character(unlist(lapply(access_secrets(source$access), function(name) find_secret(source, name))))
+  found <-
+    as.character(unlist(lapply(access_secrets(source$access),
+      function(name) find_secret(source, name))))
   # basic access joins the two before it encodes them
-  if (source$access$by == "basic" && length(found) == 2) c(found, sub("^Basic ", "", basic_words(found[1], found[2]))) else found
+  if (source$access$by == "basic" && length(found) == 2) c(found,
+    sub("^Basic ", "", basic_words(found[1], found[2]))) else found
 }

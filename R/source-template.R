@@ -1,4 +1,5 @@
-# URI Templates (RFC 6570), all four levels: {var}, {+var}, {#var}, {.var}, {/var}, {;var}, {?var}, {&var}, with :n and *.
+# URI Templates (RFC 6570), all four levels: {var}, {+var}, {#var}, {.var}, {/var}, {;var}, {?var},
+# {&var}, with :n and *.
 
 template_operators <- list(
   "none" = list(first = "", between = ",", named = FALSE, empty = "", reserved = FALSE),
@@ -21,7 +22,8 @@ template_expand <- function(template, values) {
 }
 
 template_variables <- function(template) {
-  expressions <- regmatches(template, gregexpr("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", template))[[1]]
+  expressions <- regmatches(template,
+    gregexpr("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", template))[[1]]
   bodies <- sub("^\\{[+#./;?&]?", "", sub("\\}$", "", expressions))
   sub("(:[0-9]+|[*])$", "", unlist(strsplit(bodies, ",", fixed = TRUE)))
 }
@@ -31,7 +33,8 @@ expand_expression <- function(expression, values) {
   sign <- substr(body, 1, 1)
   operator <- template_operators[[if (sign %in% names(template_operators)) sign else "none"]]
   if (sign %in% names(template_operators)) body <- substring(body, 2)
-  parts <- unlist(lapply(strsplit(body, ",", fixed = TRUE)[[1]], expand_variable, operator = operator, values = values))
+  parts <- unlist(lapply(strsplit(body, ",", fixed = TRUE)[[1]], expand_variable,
+    operator = operator, values = values))
   if (!length(parts)) "" else paste0(operator$first, paste(parts, collapse = operator$between))
 }
 
@@ -44,19 +47,25 @@ expand_variable <- function(spec, operator, values) {
   value <- as.character(value)
   prefix <- regmatches(spec, regexec(":([0-9]+)$", spec))[[1]]
   if (length(prefix)) value <- substr(value, 1, as.integer(prefix[2]))
-  value <- vapply(value, if (operator$reserved) encode_reserved else encode_plain, "", USE.NAMES = FALSE)
-  named <- function(text) if (!operator$named) text else paste0(name, ifelse(nzchar(text), paste0("=", text), operator$empty))
+  value <- vapply(value, if (operator$reserved) encode_reserved
+  else encode_plain, "", USE.NAMES = FALSE)
+  named <- function(text) {
+    if (!operator$named) text
+    else paste0(name, ifelse(nzchar(text), paste0("=", text), operator$empty))
+  }
   if (grepl("*", spec, fixed = TRUE)) named(value) else named(paste(value, collapse = ","))
 }
 
-# All but letters, digits and -._~ (RFC 3986), also what looks encoded already: a text with %41 in it means just that.
+# All but letters, digits and -._~ (RFC 3986), also what looks encoded already: a text with %41 in
+# it means just that.
 encode_plain <- function(text) curl::curl_escape(enc2utf8(as.character(text)))
 
 # Keeps what has a meaning in an address, and triplets that are encoded already.
 encode_reserved <- function(text) {
   pieces <- regmatches(text, gregexpr("%[0-9A-Fa-f]{2}", text), invert = NA)[[1]]
   plain <- !grepl("^%[0-9A-Fa-f]{2}$", pieces)
-  pieces[plain] <- vapply(pieces[plain], function(piece) utils::URLencode(enc2utf8(piece), reserved = FALSE), "")
+  pieces[plain] <- vapply(pieces[plain],
+    function(piece) utils::URLencode(enc2utf8(piece), reserved = FALSE), "")
   paste(pieces, collapse = "")
 }
 
@@ -64,7 +73,8 @@ encode_reserved <- function(text) {
 template_expand_plain <- function(template, values, form = FALSE) {
   for (name in template_variables(template)) {
     text <- paste(values[[name]], collapse = ",")
-    text <- if (form) encode_plain(text) else gsub("^\"|\"$", "", as.character(jsonlite::toJSON(text, auto_unbox = TRUE)))
+    text <- if (form) encode_plain(text)
+    else gsub("^\"|\"$", "", as.character(jsonlite::toJSON(text, auto_unbox = TRUE)))
     template <- gsub(paste0("{", name, "}"), text, template, fixed = TRUE)
   }
   template

@@ -1,6 +1,8 @@
-# The exchange's directory and its snapshot of the whole market: about 1,200 instruments with invented names.
+# The exchange's directory and its snapshot of the whole market: about 1,200 instruments with
+# invented names.
 
-market_syllables <- c("kel", "tam", "bro", "ysel", "sarn", "orv", "mir", "lud", "tesk", "wen", "dra", "hol", "fen", "gar", "nor", "pel", "rud", "sil", "vor", "zan")
+market_syllables <- c("kel", "tam", "bro", "ysel", "sarn", "orv", "mir", "lud", "tesk", "wen",
+  "dra", "hol", "fen", "gar", "nor", "pel", "rud", "sil", "vor", "zan")
 
 market_directory <- function() {
   known <- quay_instruments()
@@ -8,20 +10,25 @@ market_directory <- function() {
   pick <- function(key, from) from[1 + floor(seeded_uniform(key, n) * length(from))]
   kinds <- rep(c("share", "warrant", "contract", "fund", "index"), c(386, 700, 40, 50, 10))
   letters <- vapply(1:5, function(i) pick(paste0("letter", i), LETTERS), character(n))
-  code <- substr(do.call(paste0, as.data.frame(letters)), 1, 3 + floor(seeded_uniform("length", n) * 3))
+  code <- substr(do.call(paste0, as.data.frame(letters)), 1,
+    3 + floor(seeded_uniform("length", n) * 3))
   code <- make.unique(code, sep = "")
-  code <- ifelse(grepl("[0-9]", code) | code %in% known$code, paste0("Z", substr(letters[, 2], 1, 1), LETTERS[1 + seq_len(n) %% 26], letters[, 3],
+  code <- ifelse(grepl("[0-9]", code) | code %in% known$code,
+    paste0("Z", substr(letters[, 2], 1, 1), LETTERS[1 + seq_len(n) %% 26], letters[, 3],
     LETTERS[1 + seq_len(n) %/% 26 %% 26]), code)
   title <- function(text) paste0(toupper(substr(text, 1, 1)), substring(text, 2))
-  name <- paste(title(paste0(pick("first", market_syllables), pick("second", market_syllables))), c(share = "Barges", warrant = "Warrant", contract = "Freight",
+  name <- paste(title(paste0(pick("first", market_syllables), pick("second", market_syllables))),
+    c(share = "Barges", warrant = "Warrant", contract = "Freight",
     fund = "Fund", index = "Index")[kinds])
-  rows <- data.frame(code = c(known$code, code), title = c(known$name, name), kind = c(rep("share", nrow(known)), kinds), money = "ORV")
+  rows <- data.frame(code = c(known$code, code), title = c(known$name, name),
+    kind = c(rep("share", nrow(known)), kinds), money = "ORV")
   rows[!duplicated(rows$code), ]
 }
 
 # Found by first letters of the code or of the name: the same instrument stands under two letters.
 directory_page <- function(letters, directory) {
-  found <- startsWith(directory$code, toupper(letters)) | startsWith(toupper(directory$title), toupper(letters))
+  found <- startsWith(directory$code, toupper(letters)) |
+    startsWith(toupper(directory$title), toupper(letters))
   standin_json(200L, list(found = directory[found, ]))
 }
 
@@ -31,7 +38,15 @@ market_snapshot <- function(directory) {
   quiet <- directory$kind == "warrant"
   percent <- round(seeded_normal("percent", n) * ifelse(quiet, 18, 1.6), 2)
   quantity <- floor(ifelse(quiet, 4, 90000) * -log(seeded_uniform("quantity", n)))
-  rows <- lapply(seq_len(n), function(i) list(last[i], round(last[i] * percent[i] / 100, 3), sprintf("%+.2f%%", percent[i]), quantity[i]))
-  standin_json(200L, list(moment = "2026-03-26T15:00:00Z", lines = stats::setNames(lapply(rows, function(row) list(lst = row[[1]], moved = row[[2]],
-    share = row[[3]], qty = row[[4]])), directory$code)))
+  rows <- lapply(seq_len(n),
+    function(i) {
+      list(last[i], round(last[i] * percent[i] / 100, 3), sprintf("%+.2f%%", percent[i]),
+      quantity[i])
+    })
+  standin_json(200L,
+    list(moment = "2026-03-26T15:00:00Z",
+      lines = stats::setNames(lapply(rows, function(row) {
+        list(lst = row[[1]], moved = row[[2]],
+        share = row[[3]], qty = row[[4]])
+      }), directory$code)))
 }

@@ -1,6 +1,7 @@
 # The Ysel Fixing, the Sarn River Survey, the Sarn Company Register and the Quay Archive Hall.
 
-# --- Ysel Fixing: candles nested by side, numbers as text, no pages; daily rates as a map ------------------------------
+# --- Ysel Fixing: candles nested by side, numbers as text, no pages; daily rates as a map
+# ------------------------------
 
 fixing_levels <- c(ORV = 1, TSK = 3.42, MIR = 0.871, LUD = 128.5)
 
@@ -38,21 +39,26 @@ fixing_candles <- function(pair, query, settings) {
   }
   # a day begins at 17:00 on the local clock
   starts <- if (step == 3600) seq(ceiling(from / 3600) * 3600, until - 1, by = 3600)
-  else as.numeric(time_local(seq(local_day(utc(from), "Europe/Riga") - 1, local_day(utc(until), "Europe/Riga"), by = 1), 17 * 3600, "Europe/Riga"))
+  else as.numeric(time_local(seq(local_day(utc(from), "Europe/Riga") - 1,
+    local_day(utc(until), "Europe/Riga"), by = 1), 17 * 3600, "Europe/Riga"))
   starts <- starts[starts >= from & starts < until & starts <= settings$now()]
   if (length(starts) > 4000) {
-    return(standin_problem(400L, "size", paste0("At most 4,000 candles a call; this would be ", length(starts), ".")))
+    return(standin_problem(400L, "size",
+      paste0("At most 4,000 candles a call; this would be ", length(starts), ".")))
   }
   candles <- lapply(starts, function(at) fixing_candle(at, step, currencies, settings$now()))
   standin_json(200L, list(pair = pair, candles = candles))
 }
 
 fixing_candle <- function(at, step, currencies, now) {
-  path <- fixing_value(currencies[2], at + step * (0:4) / 4) / fixing_value(currencies[1], at + step * (0:4) / 4)
+  path <- fixing_value(currencies[2], at + step * (0:4) / 4) /
+    fixing_value(currencies[1], at + step * (0:4) / 4)
   side <- function(factor) {
-    as.list(stats::setNames(sprintf("%.5f", factor * c(path[1], max(path), min(path), path[5])), c("first", "top", "low", "lst")))
+    as.list(stats::setNames(sprintf("%.5f", factor * c(path[1], max(path), min(path), path[5])),
+      c("first", "top", "low", "lst")))
   }
-  list(begins = format_instant(at), final = at + step <= now, mid = side(1), bid = side(0.9998), ask = side(1.0002))
+  list(begins = format_instant(at), final = at + step <= now, mid = side(1), bid = side(0.9998),
+    ask = side(1.0002))
 }
 
 fixing_rates <- function(text) {
@@ -62,17 +68,25 @@ fixing_rates <- function(text) {
   }
   at <- as.numeric(time_local(day, 17 * 3600, "Europe/Riga"))
   others <- setdiff(names(fixing_levels), "ORV")
-  standin_json(200L, list(day = text, against = "ORV", rates = as.list(stats::setNames(round(vapply(others, function(name) fixing_value(name, at), 1), 5), others))))
+  standin_json(200L,
+    list(day = text, against = "ORV",
+      rates = as.list(stats::setNames(round(vapply(others, function(name) fixing_value(name, at),
+        1), 5), others))))
 }
 
-# --- Sarn River Survey: a token in a header, offset and count with a total -----------------------------------------------
+# --- Sarn River Survey: a token in a header, offset and count with a total
+# -----------------------------------------------
 
 river_stations <- function() {
   data.frame(
-    station = c("kelder-lock", "tamm-weir", "ysel-mouth", "bromebridge", "lud-gorge", "mirholt-ferry"),
-    title = c("Kelder Lock", "Tamm Weir", "Ysel Mouth", "Bromebridge", "Lud Gorge", "Mirholt Ferry"),
-    north = c(57.12, 57.31, 57.52, 56.98, 56.71, 56.84), east = c(24.31, 24.55, 24.02, 24.87, 25.4, 25.12),
-    since = c("1981-01-01", "1984-05-01", "1981-01-01", "1990-01-01", "2001-09-15", "1995-03-01"), until = NA_character_, base = c(238, 305, 190, 262, 340, 221)
+    station = c("kelder-lock", "tamm-weir", "ysel-mouth", "bromebridge", "lud-gorge",
+      "mirholt-ferry"),
+    title = c("Kelder Lock", "Tamm Weir", "Ysel Mouth", "Bromebridge", "Lud Gorge",
+      "Mirholt Ferry"),
+    north = c(57.12, 57.31, 57.52, 56.98, 56.71, 56.84),
+    east = c(24.31, 24.55, 24.02, 24.87, 25.4, 25.12),
+    since = c("1981-01-01", "1984-05-01", "1981-01-01", "1990-01-01", "2001-09-15", "1995-03-01"),
+    until = NA_character_, base = c(238, 305, 190, 262, 340, 221)
   )
 }
 
@@ -82,7 +96,10 @@ river_route <- function(path, query, request, state, settings) {
   }
   for (limit in list(c(4, 1), c(800, 86400))) {
     wait <- standin_turn(state, paste("river", limit[2]), limit[1], limit[2])
-    if (wait > 0) return(standin_problem(429L, "calls", "At most 4 calls a second and 800 a day.", list("Retry-After" = as.character(ceiling(wait)))))
+    if (wait > 0) {
+      return(standin_problem(429L, "calls", "At most 4 calls a second and 800 a day.",
+        list("Retry-After" = as.character(ceiling(wait)))))
+    }
   }
   stations <- river_stations()
   if (length(path) == 2 && path[2] == "stations") {
@@ -94,14 +111,19 @@ river_route <- function(path, query, request, state, settings) {
   standin_problem(404L, "path", "There is no such station.")
 }
 
-# The daily mean level: the season, a slow fall, and noise that remembers; some days are simply missing.
+# The daily mean level: the season, a slow fall, and noise that remembers; some days are simply
+# missing.
 river_levels <- function(station, query) {
   first <- as.Date(station$since)
   days <- seq(first, as.Date("2026-03-31"), by = 1)
   n <- length(days)
-  noise <- as.numeric(stats::filter(6 * seeded_normal(paste0("river", station$station), n), 0.93, method = "recursive"))
-  level <- station$base + 42 * cos((as.POSIXlt(days)$yday - 105) / 365.25 * 2 * pi) - 0.0007 * as.numeric(days - first) + noise
-  gone <- order(seeded_uniform(paste0("gone", station$station), n))[seq_len(if (station$station == "kelder-lock") 63 else 20)]
+  noise <- as.numeric(stats::filter(6 * seeded_normal(paste0("river", station$station), n), 0.93,
+    method = "recursive"))
+  level <- station$base +
+    42 * cos((as.POSIXlt(days)$yday - 105) / 365.25 * 2 * pi) - 0.0007 * as.numeric(days - first) +
+    noise
+  gone <- order(seeded_uniform(paste0("gone", station$station),
+    n))[seq_len(if (station$station == "kelder-lock") 63 else 20)]
   rows <- data.frame(day = format(days), level = round(level, 1))[-gone, ]
   from <- query$from %||% "0000"
   until <- query$until %||% "9999"
@@ -114,17 +136,21 @@ river_page <- function(rows, query) {
   if (is.na(offset) || is.na(count) || offset < 0 || count < 1) {
     return(standin_problem(400L, "page", "offset is 0 or more, count is 1 or more."))
   }
-  standin_json(200L, list(total = nrow(rows), rows = rows[seq_len(nrow(rows)) > offset & seq_len(nrow(rows)) <= offset + count, ]))
+  standin_json(200L,
+    list(total = nrow(rows),
+      rows = rows[seq_len(nrow(rows)) > offset & seq_len(nrow(rows)) <= offset + count, ]))
 }
 
-# --- Sarn Company Register: a token grant, page numbers, companies without a report --------------------------------------
+# --- Sarn Company Register: a token grant, page numbers, companies without a report
+# --------------------------------------
 
 register_route <- function(path, query, request, state, settings) {
   if (length(path) == 2 && path[2] == "token") {
     return(register_token(request, state))
   }
   token <- sub("^Bearer ", "", request$HTTP_AUTHORIZATION %||% "")
-  if (!nzchar(token) || is.null(state$granted[[token]]) || as.numeric(Sys.time()) > state$granted[[token]]) {
+  if (!nzchar(token) || is.null(state$granted[[token]]) ||
+    as.numeric(Sys.time()) > state$granted[[token]]) {
     return(standin_problem(401L, "token", "A token is needed, or it has run out."))
   }
   codes <- quay_instruments()$code
@@ -134,7 +160,8 @@ register_route <- function(path, query, request, state, settings) {
     }
     return(register_page(register_facts(path[3]), query))
   }
-  if (length(path) == 4 && path[2] == "companies" && path[4] == "report" && path[3] %in% setdiff(codes, c("LUDX", "BARGE", "WATR"))) {
+  if (length(path) == 4 && path[2] == "companies" && path[4] == "report" &&
+    path[3] %in% setdiff(codes, c("LUDX", "BARGE", "WATR"))) {
     return(register_report(path[3]))
   }
   if (length(path) == 4 && path[2] == "companies" && path[4] == "filings" && path[3] %in% codes) {
@@ -145,9 +172,13 @@ register_route <- function(path, query, request, state, settings) {
 
 register_token <- function(request, state) {
   form <- standin_query(rawToChar(request$rook.input$read()))
-  wanted <- list(grant_type = "password", username = standin_keys[["REGISTER_USER"]], password = standin_keys[["REGISTER_PASSWORD"]],
-    client_id = standin_keys[["REGISTER_CLIENT"]], client_secret = standin_keys[["REGISTER_CLIENT_SECRET"]])
-  if (!all(vapply(names(wanted), function(name) identical(gsub("+", " ", form[[name]] %||% "", fixed = TRUE), wanted[[name]]), TRUE))) {
+  wanted <- list(grant_type = "password", username = standin_keys[["REGISTER_USER"]],
+    password = standin_keys[["REGISTER_PASSWORD"]],
+    client_id = standin_keys[["REGISTER_CLIENT"]],
+    client_secret = standin_keys[["REGISTER_CLIENT_SECRET"]])
+  if (!all(vapply(names(wanted),
+    function(name) identical(gsub("+", " ", form[[name]] %||% "", fixed = TRUE), wanted[[name]]),
+    TRUE))) {
     return(standin_json(400L, list(error = "invalid_grant")))
   }
   token <- paste0("granted-", length(state$granted) + 1, "-", floor(as.numeric(Sys.time()) * 1000))
@@ -160,8 +191,11 @@ register_facts <- function(code) {
   quarters <- seq(as.Date("2019-01-01"), as.Date("2025-10-01"), by = "3 months")
   rows <- expand.grid(item = items, start = quarters, stringsAsFactors = FALSE)
   ends <- shift_day(rows$start, interval_of(3, "month")) - 1
-  value <- round(c(900, 120, 80, 4200, 1700)[match(rows$item, items)] * exp(0.02 * (as.POSIXlt(rows$start)$year - 119) + 0.1 * seeded_normal(paste0("facts", code), nrow(rows))) * 1e4)
-  data.frame(item = rows$item, start = format(rows$start), end = format(ends), basis = "quarterly", amount = value, money = "ORV", filed = format(ends + 40))
+  value <- round(c(900, 120, 80, 4200, 1700)[match(rows$item, items)] *
+    exp(0.02 * (as.POSIXlt(rows$start)$year - 119) +
+    0.1 * seeded_normal(paste0("facts", code), nrow(rows))) * 1e4)
+  data.frame(item = rows$item, start = format(rows$start), end = format(ends), basis = "quarterly",
+    amount = value, money = "ORV", filed = format(ends + 40))
 }
 
 # The newest year as xBRL-JSON: the whole company and its two segments.
@@ -169,18 +203,24 @@ register_report <- function(code) {
   rows <- register_facts(code)
   rows <- rows[rows$start >= "2025-01-01", ]
   fact <- function(i, segment = NULL, share = 1) {
-    list(value = format(round(rows$amount[i] * share), scientific = FALSE), decimals = -4, dimensions = c(list(concept = paste0("inv:", rows$item[i]),
+    list(value = format(round(rows$amount[i] * share), scientific = FALSE), decimals = -4,
+      dimensions = c(list(concept = paste0("inv:", rows$item[i]),
       entity = paste0("reg:", code), unit = "iso4217:ORV",
-      period = paste0(rows$start[i], "T00:00:00/", as.Date(rows$end[i]) + 1, "T00:00:00")), if (!is.null(segment)) list("inv:segment" = segment)))
+      period = paste0(rows$start[i], "T00:00:00/", as.Date(rows$end[i]) + 1, "T00:00:00")),
+      if (!is.null(segment)) list("inv:segment" = segment)))
   }
-  facts <- c(lapply(seq_len(nrow(rows)), fact), lapply(which(rows$item == "revenue"), fact, segment = "inv:barges", share = 0.7),
+  facts <- c(lapply(seq_len(nrow(rows)), fact),
+    lapply(which(rows$item == "revenue"), fact, segment = "inv:barges", share = 0.7),
     lapply(which(rows$item == "revenue"), fact, segment = "inv:terminals", share = 0.3))
-  standin_json(200L, list(documentInfo = list(documentType = "https://xbrl.org/2021/xbrl-json"), facts = stats::setNames(facts, paste0("f", seq_along(facts)))))
+  standin_json(200L,
+    list(documentInfo = list(documentType = "https://xbrl.org/2021/xbrl-json"),
+      facts = stats::setNames(facts, paste0("f", seq_along(facts)))))
 }
 
 register_filings <- function(code) {
   ends <- seq(as.Date("2019-12-31"), as.Date("2025-12-31"), by = "1 year")
-  data.frame(kind = "annual report", filed = format(ends + 70), title = paste("Annual report", format(ends, "%Y")), link = paste0("https://register.example/",
+  data.frame(kind = "annual report", filed = format(ends + 70),
+    title = paste("Annual report", format(ends, "%Y")), link = paste0("https://register.example/",
     tolower(code), "/", format(ends, "%Y")))
 }
 
@@ -190,24 +230,31 @@ register_page <- function(rows, query) {
   if (is.na(number) || number < 1) {
     return(standin_problem(400L, "page", "page is 1 or more."))
   }
-  standin_json(200L, list(page = number, pages = pages, rows = rows[seq_len(nrow(rows)) > (number - 1) * 50 & seq_len(nrow(rows)) <= number * 50, ]))
+  standin_json(200L,
+    list(page = number, pages = pages,
+      rows = rows[seq_len(nrow(rows)) > (number - 1) * 50 & seq_len(nrow(rows)) <= number * 50, ]))
 }
 
-# --- Quay Archive Hall: a job that is asked for, looked at again, and downloaded -----------------------------------------
+# --- Quay Archive Hall: a job that is asked for, looked at again, and downloaded
+# -----------------------------------------
 
 hall_route <- function(path, query, request, state, settings) {
-  if (!identical(request$HTTP_X_HALL_ID, standin_keys[["HALL_ID"]]) || !identical(request$HTTP_X_HALL_SECRET, standin_keys[["HALL_SECRET"]])) {
+  if (!identical(request$HTTP_X_HALL_ID, standin_keys[["HALL_ID"]]) ||
+    !identical(request$HTTP_X_HALL_SECRET, standin_keys[["HALL_SECRET"]])) {
     return(standin_problem(401L, "keys", "The headers X-Hall-Id and X-Hall-Secret are needed."))
   }
   contracts <- c("GRAIN", "GASOIL", "GRAVEL", "SALT")
-  if (length(path) == 3 && path[2] == "exports" && request$REQUEST_METHOD == "POST" && path[3] %in% contracts) {
+  if (length(path) == 3 && path[2] == "exports" && request$REQUEST_METHOD == "POST" &&
+    path[3] %in% contracts) {
     ticket <- paste0(tolower(path[3]), "-", length(state$tickets) + 1)
     state$tickets[[ticket]] <- list(contract = path[3], ready = as.numeric(Sys.time()) + 1.5)
     return(standin_json(202L, list(ticket = ticket)))
   }
   if (length(path) == 3 && path[2] == "exports" && !is.null(state$tickets[[path[3]]])) {
     done <- as.numeric(Sys.time()) >= state$tickets[[path[3]]]$ready
-    return(standin_json(200L, if (done) list(state = "ready", link = paste0("/hall/files/", path[3], ".csv.gz")) else list(state = "working")))
+    return(standin_json(200L,
+      if (done) list(state = "ready", link = paste0("/hall/files/", path[3], ".csv.gz"))
+      else list(state = "working")))
   }
   if (length(path) == 3 && path[2] == "files") {
     return(hall_file(state$tickets[[sub(".csv.gz", "", path[3], fixed = TRUE)]]$contract, request))
@@ -224,15 +271,20 @@ hall_file <- function(contract, request) {
   close <- 100 * exp(cumsum(0.012 * seeded_normal(paste0("hall", contract), n)))
   open <- c(100, close[-n])
   reach <- 0.3 * abs(seeded_normal(paste0("hallreach", contract), n))
-  lines <- sprintf("%s;%.3f;%.3f;%.3f;%.3f;%d", days, open, pmax(open, close) + reach, pmin(open, close) - reach, close,
+  lines <- sprintf("%s;%.3f;%.3f;%.3f;%.3f;%d", days, open, pmax(open, close) + reach,
+    pmin(open, close) - reach, close,
     as.integer(100 + 900 * seeded_uniform(paste0("hallqty", contract), n)))
   file <- gzip_bytes(paste0(paste(c("day;first;top;low;last;lots", lines), collapse = "\n"), "\n"))
   start <- as.numeric(sub("^bytes=([0-9]+)-.*", "\\1", request$HTTP_RANGE %||% "bytes=0-"))
   if (is.na(start) || start >= length(file)) {
-    return(list(status = 416L, headers = list("Content-Range" = paste0("bytes */", length(file))), body = ""))
+    return(list(status = 416L, headers = list("Content-Range" = paste0("bytes */", length(file))),
+      body = ""))
   }
   part <- file[(start + 1):length(file)]
-  list(status = if (start > 0) 206L else 200L, headers = list("Content-Type" = "application/gzip", "Content-Range" = sprintf("bytes %d-%d/%d", start,
+  list(status = if (start > 0) 206L
+  else 200L,
+    headers = list("Content-Type" = "application/gzip",
+      "Content-Range" = sprintf("bytes %d-%d/%d", start,
     length(file) - 1L, length(file)))[start > 0 | c(TRUE, FALSE)], body = part)
 }
 

@@ -1,32 +1,42 @@
-# The Ysel Quay Exchange as a stand-in: invented bars from a seed, served with the manners of a real exchange.
+# The Ysel Quay Exchange as a stand-in: invented bars from a seed, served with the manners of a
+# real exchange.
 
 quay_instruments <- function() {
   data.frame(
-    code = c("KELD", "TAMX", "BROM", "YSLT", "ORVB", "SALT", "GRAV", "TIMB", "LOCK", "MIRQ", "LUDX", "TESK", "BARGE", "WATR"),
-    name = c("Kelder Lines", "Tamm Navigation", "Bromebridge Mills", "Ysel Terminals", "Orvane Barge Union", "Sarn Salt Works", "Mirholt Gravel",
-      "Mirholt Timber Floats", "Lock Keepers' Trust", "Mirquay Ports", "Ludmark Exchange Fund", "Teskland Grain", "Basin Barge Index", "Low-Water Cover Fund"),
+    code = c("KELD", "TAMX", "BROM", "YSLT", "ORVB", "SALT", "GRAV", "TIMB", "LOCK", "MIRQ", "LUDX",
+      "TESK", "BARGE", "WATR"),
+    name = c("Kelder Lines", "Tamm Navigation", "Bromebridge Mills", "Ysel Terminals",
+      "Orvane Barge Union", "Sarn Salt Works", "Mirholt Gravel",
+      "Mirholt Timber Floats", "Lock Keepers' Trust", "Mirquay Ports", "Ludmark Exchange Fund",
+      "Teskland Grain", "Basin Barge Index", "Low-Water Cover Fund"),
     start = c(41.2, 18.6, 112.4, 63.9, 27.1, 9.85, 14.3, 33.7, 77.5, 21.4, 240.5, 54.2, 1000, 12.6),
-    swing = c(0.016, 0.019, 0.013, 0.014, 0.017, 0.022, 0.021, 0.018, 0.010, 0.020, 0.030, 0.015, 0.009, 0.024),
+    swing = c(0.016, 0.019, 0.013, 0.014, 0.017, 0.022, 0.021, 0.018, 0.010, 0.020, 0.030, 0.015,
+      0.009, 0.024),
     busy = c(0.985, 0.97, 0.96, 0.99, 0.93, 0.88, 0.85, 0.90, 0.94, 0.86, 0.97, 0.95, 1, 0.70)
   )
 }
 
 quay_first_day <- as.Date("2024-01-02")
 
-# A number generator of its own, so that a request gives the same bytes wherever and whenever it is asked: 32-bit hashing of
+# A number generator of its own, so that a request gives the same bytes wherever and whenever it is
+# asked: 32-bit hashing of
 # a key and a counter (the finishing steps of MurmurHash3), then uniform numbers in (0, 1).
 seeded_uniform <- function(key, n) seeded_uniform_cpp(key, n)
 
 seeded_normal <- function(key, n) stats::qnorm(seeded_uniform(key, n))
 
-# The close of every trading day since the first: a random walk in the logarithm, in the exchange's own calendar.
+# The close of every trading day since the first: a random walk in the logarithm, in the exchange's
+# own calendar.
 quay_closes <- function(instrument, calendar, last) {
   days <- calendar_days(calendar, quay_first_day, last)
-  walk <- cumsum(0.0002 + instrument$swing * seeded_normal(paste0("close", instrument$code), length(days)))
-  data.frame(day = days, close = instrument$start * exp(walk), before = instrument$start * exp(c(0, walk[-length(walk)])))
+  walk <- cumsum(0.0002 +
+    instrument$swing * seeded_normal(paste0("close", instrument$code), length(days)))
+  data.frame(day = days, close = instrument$start * exp(walk),
+    before = instrument$start * exp(c(0, walk[-length(walk)])))
 }
 
-# Tamm Navigation is halted on two days of each month: the first Tuesday after the 14th and the day after it.
+# Tamm Navigation is halted on two days of each month: the first Tuesday after the 14th and the day
+# after it.
 quay_halted <- function(code, days) {
   tuesday <- (as.numeric(days) + 3) %% 7 == 1
   wednesday <- (as.numeric(days) + 3) %% 7 == 2
@@ -34,7 +44,8 @@ quay_halted <- function(code, days) {
   code == "TAMX" & ((tuesday & date %in% 15:21) | (wednesday & date %in% 16:22))
 }
 
-# All minute bars of one instrument on one day. The walk of the minutes is a bridge from the close before to the day's close;
+# All minute bars of one instrument on one day. The walk of the minutes is a bridge from the close
+# before to the day's close;
 # volume has the smile of a trading day: busy at the opening and the close, quiet at noon.
 quay_minutes <- function(instrument, day, sessions) {
   if (quay_halted(instrument$code, day$day)) {
@@ -49,24 +60,31 @@ quay_minutes <- function(instrument, day, sessions) {
   steps <- seeded_normal(paste0(key, "step"), n) * ifelse(regular, 1, 0.4)
   walk <- cumsum(steps)
   share <- cumsum(ifelse(regular, 1, 0.16)) / sum(ifelse(regular, 1, 0.16))
-  path <- log(day$before) + share * log(day$close / day$before) + instrument$swing * 0.6 / sqrt(n) * (walk - share * walk[n])
+  path <- log(day$before) + share * log(day$close / day$before) +
+    instrument$swing * 0.6 / sqrt(n) * (walk - share * walk[n])
   close <- exp(path)
-  open <- exp(c(log(day$before), path[-n]) + instrument$swing / sqrt(n) * 0.2 * seeded_normal(paste0(key, "open"), n))
+  open <- exp(c(log(day$before), path[-n]) +
+    instrument$swing / sqrt(n) * 0.2 * seeded_normal(paste0(key, "open"), n))
   reach <- instrument$swing / sqrt(n) * abs(seeded_normal(paste0(key, "reach"), 2 * n)) * 0.5
   noon <- (cumsum(regular) / max(1, sum(regular)) - 0.5) * 2
   level <- ifelse(regular, 0.4 + 1.6 * noon^2, 0.12)
-  volume <- 10 * ceiling(120 * instrument$busy * level * -log(seeded_uniform(paste0(key, "volume"), n)))
+  volume <- 10 *
+    ceiling(120 * instrument$busy * level * -log(seeded_uniform(paste0(key, "volume"), n)))
   traded <- seeded_uniform(paste0(key, "traded"), n) < instrument$busy * ifelse(regular, 1, 0.35)
   digits <- if (instrument$start < 100) 3 else 2
   frame <- data.frame(
-    at = time, fst = round(open, digits), top = round(pmax(open, close) * exp(reach[seq_len(n)]), digits),
-    low = round(pmin(open, close) * exp(-reach[n + seq_len(n)]), digits), lst = round(close, digits), qty = volume,
-    deals = ceiling(volume / (30 + 200 * seeded_uniform(paste0(key, "deals"), n))), session = here$session[frame]
+    at = time, fst = round(open, digits),
+    top = round(pmax(open, close) * exp(reach[seq_len(n)]), digits),
+    low = round(pmin(open, close) * exp(-reach[n + seq_len(n)]), digits),
+    lst = round(close, digits), qty = volume,
+    deals = ceiling(volume / (30 + 200 * seeded_uniform(paste0(key, "deals"), n))),
+    session = here$session[frame]
   )
   frame[traded, ]
 }
 
-# Bars of one instrument in [from, until), newest first cut away by the caller; longer intervals are regrouped from minutes.
+# Bars of one instrument in [from, until), newest first cut away by the caller; longer intervals
+# are regrouped from minutes.
 quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.env()) {
   instrument <- quay_instruments()[match(code, quay_instruments()$code), ]
   last <- local_day(utc(until), calendar$zone)
@@ -79,7 +97,10 @@ quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.
   }
   minutes <- lapply(seq_len(nrow(days)), function(i) {
     key <- paste(code, days$day[i])
-    if (is.null(cache[[key]])) cache[[key]] <- list(quay_minutes(instrument, days[i, ], calendar_sessions(calendar, days$day[i], days$day[i])))
+    if (is.null(cache[[key]])) {
+      cache[[key]] <- list(quay_minutes(instrument, days[i, ],
+        calendar_sessions(calendar, days$day[i], days$day[i])))
+    }
     cache[[key]][[1]]
   })
   rows <- as.data.frame(data.table::rbindlist(minutes))
@@ -92,8 +113,10 @@ quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.
 }
 
 quay_regroup <- function(rows, interval, calendar) {
-  bars <- bars_frame(data.frame(symbol = "x", time = utc(rows$at), open = rows$fst, high = rows$top, low = rows$low, close = rows$lst, volume = rows$qty))
+  bars <- bars_frame(data.frame(symbol = "x", time = utc(rows$at), open = rows$fst, high = rows$top,
+    low = rows$low, close = rows$lst, volume = rows$qty))
   longer <- bars_regroup(bars, interval, calendar, session = NULL, base = "1 minute")
   deals <- rowsum(rows$deals, findInterval(rows$at, as.numeric(longer$time)))
-  data.frame(at = as.numeric(longer$time), fst = longer$open, top = longer$high, low = longer$low, lst = longer$close, qty = longer$volume, deals = as.numeric(deals))
+  data.frame(at = as.numeric(longer$time), fst = longer$open, top = longer$high, low = longer$low,
+    lst = longer$close, qty = longer$volume, deals = as.numeric(deals))
 }

@@ -1,13 +1,17 @@
-# The stand-in services: one small local server. It keeps what each service keeps of its callers: when they called.
+# The stand-in services: one small local server. It keeps what each service keeps of its callers:
+# when they called.
 
 standin_keys <- c(
-  QUAY_KEY = "quay-demo-7f3a91", FIXING_TOKEN = "fixing-demo-51c0", SURVEY_TOKEN = "survey-demo-88ab", REGISTER_USER = "freight-desk",
-  REGISTER_PASSWORD = "demo password 4", REGISTER_CLIENT = "desk-client", REGISTER_CLIENT_SECRET = "register-demo-2d9e", HALL_ID = "hall-id-demo",
+  QUAY_KEY = "quay-demo-7f3a91", FIXING_TOKEN = "fixing-demo-51c0",
+  SURVEY_TOKEN = "survey-demo-88ab", REGISTER_USER = "freight-desk",
+  REGISTER_PASSWORD = "demo password 4", REGISTER_CLIENT = "desk-client",
+  REGISTER_CLIENT_SECRET = "register-demo-2d9e", HALL_ID = "hall-id-demo",
   HALL_SECRET = "hall-demo-c77f"
 )
 
 # `now` gives the present of the services in seconds; `most` is the largest page.
-standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
+standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, calls_a_minute = 90L,
+  fault = NULL, every = 3L, release = 2, availability = TRUE) {
   state <- new.env(parent = emptyenv())
   state$calls <- list()
   state$granted <- list()
@@ -16,14 +20,19 @@ standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, ca
   state$started <- as.numeric(Sys.time())
   state$cache <- new.env(parent = emptyenv())
   calendar <- source_calendar_for_standin()
-  settings <- list(now = now, most = most, calls_a_minute = calls_a_minute, calendar = calendar, release = release, availability = availability)
+  settings <- list(now = now, most = most, calls_a_minute = calls_a_minute, calendar = calendar,
+    release = release, availability = availability)
   list(call = function(request) {
     answer <- tryCatch(
       standin_route(request, state, settings),
-      error = function(e) standin_problem(500L, "internal", "The service failed; nothing was changed.")
+      error = function(e) {
+        standin_problem(500L, "internal",
+        "The service failed; nothing was changed.")
+      }
     )
     state$answers <- state$answers + 1
-    if (isTRUE(fault %in% standin_answer_faults) && state$answers %% every == 0) standin_spoil(answer, fault) else answer
+    if (isTRUE(fault %in% standin_answer_faults) &&
+      state$answers %% every == 0) standin_spoil(answer, fault) else answer
   })
 }
 
@@ -49,7 +58,8 @@ standin_route <- function(request, state, settings) {
 standin_query <- function(text) {
   parts <- strsplit(sub("^[?]", "", text), "&", fixed = TRUE)[[1]]
   parts <- parts[nzchar(parts)]
-  stats::setNames(lapply(sub("^[^=]*=?", "", parts), utils::URLdecode), vapply(sub("=.*", "", parts), utils::URLdecode, "", USE.NAMES = FALSE))
+  stats::setNames(lapply(sub("^[^=]*=?", "", parts), utils::URLdecode),
+    vapply(sub("=.*", "", parts), utils::URLdecode, "", USE.NAMES = FALSE))
 }
 
 quay_route <- function(path, query, request, state, settings) {
@@ -58,10 +68,13 @@ quay_route <- function(path, query, request, state, settings) {
   }
   wait <- standin_turn(state, "quay", settings$calls_a_minute, 60)
   if (wait > 0) {
-    return(standin_problem(429L, "calls", paste0("More than ", settings$calls_a_minute, " calls in a minute."), list("Retry-After" = as.character(ceiling(wait)))))
+    return(standin_problem(429L, "calls",
+      paste0("More than ", settings$calls_a_minute, " calls in a minute."),
+      list("Retry-After" = as.character(ceiling(wait)))))
   }
   if (is.null(state$directory)) state$directory <- market_directory()
-  if (length(path) == 4 && path[2] == "bars") quay_answer(path[3], path[4], query, request, state, settings)
+  if (length(path) == 4 && path[2] == "bars") quay_answer(path[3], path[4], query, request, state,
+    settings)
   else if (length(path) == 3 && path[2] == "directory") directory_page(path[3], state$directory)
   else if (length(path) == 2 && path[2] == "market") market_snapshot(state$directory)
   else standin_problem(404L, "path", "There is nothing at this address.")
@@ -70,7 +83,8 @@ quay_route <- function(path, query, request, state, settings) {
 quay_answer <- function(code, word, query, request, state, settings) {
   intervals <- c(m1 = "PT1M", m5 = "PT5M", m15 = "PT15M", m30 = "PT30M", h1 = "PT1H", d1 = "P1D")
   if (!word %in% names(intervals)) {
-    return(standin_problem(400L, "interval", paste0("The interval must be one of ", paste(names(intervals), collapse = ", "), ".")))
+    return(standin_problem(400L, "interval",
+      paste0("The interval must be one of ", paste(names(intervals), collapse = ", "), ".")))
   }
   if (!code %in% quay_instruments()$code) {
     return(standin_problem(404L, "code", "No instrument has this code."))
@@ -79,17 +93,21 @@ quay_answer <- function(code, word, query, request, state, settings) {
   until <- suppressWarnings(as.numeric(query$until %||% NA)) / 1000
   rows <- suppressWarnings(as.numeric(query$rows %||% settings$most))
   if (is.na(from) || is.na(until) || from >= until) {
-    return(standin_problem(400L, "range", "The parameters from and until are needed, in milliseconds, from before until."))
+    return(standin_problem(400L, "range",
+      "The parameters from and until are needed, in milliseconds, from before until."))
   }
   if (is.na(rows) || rows < 1 || !(query$hours %||% "main") %in% c("main", "every")) {
-    return(standin_problem(400L, "parameter", "rows is a whole number from 1, hours is main or every."))
+    return(standin_problem(400L, "parameter",
+      "rows is a whole number from 1, hours is main or every."))
   }
-  quay_page(code, intervals[[word]], from, until, min(rows, settings$most), query, request, state, settings)
+  quay_page(code, intervals[[word]], from, until, min(rows, settings$most), query, request, state,
+    settings)
 }
 
 quay_page <- function(code, iso, from, until, rows, query, request, state, settings) {
   newest <- settings$now() - 20 * 60
-  bars <- quay_bars(code, time_interval(iso), from, min(until, newest), query$hours %||% "main", settings$calendar, state$cache)
+  bars <- quay_bars(code, time_interval(iso), from, min(until, newest), query$hours %||% "main",
+    settings$calendar, state$cache)
   total <- if (is.null(bars)) 0L else nrow(bars)
   page <- if (total) bars[seq_len(min(rows, total)), ]
   body <- list(code = code, items = if (total) quay_items(page) else list())
@@ -97,13 +115,15 @@ quay_page <- function(code, iso, from, until, rows, query, request, state, setti
     query$key <- NULL
     query$from <- format(round(bars$at[rows + 1] * 1000), scientific = FALSE)
     host <- request$HTTP_HOST %||% "127.0.0.1"
-    body$more <- paste0("http://", host, request$PATH_INFO, "?", paste(names(query), unlist(query), sep = "=", collapse = "&"))
+    body$more <- paste0("http://", host, request$PATH_INFO, "?",
+      paste(names(query), unlist(query), sep = "=", collapse = "&"))
   }
   standin_json(200L, body)
 }
 
 quay_items <- function(page) {
-  data.frame(at = round(page$at * 1000), fst = page$fst, top = page$top, low = page$low, lst = page$lst, qty = page$qty, deals = page$deals)
+  data.frame(at = round(page$at * 1000), fst = page$fst, top = page$top, low = page$low,
+    lst = page$lst, qty = page$qty, deals = page$deals)
 }
 
 # Seconds until the caller may call again, 0 when this call counts.
@@ -119,34 +139,47 @@ standin_turn <- function(state, name, most, window) {
 }
 
 standin_json <- function(status, body, headers = list()) {
-  list(status = status, headers = c(list("Content-Type" = "application/json"), headers), body = as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = 6)))
+  list(status = status, headers = c(list("Content-Type" = "application/json"), headers),
+    body = as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = 6)))
 }
 
-standin_problem <- function(status, code, text, headers = list()) standin_json(status, list(problem = list(code = code, text = text)), headers)
+standin_problem <- function(status, code, text, headers = list()) {
+  standin_json(status,
+  list(problem = list(code = code, text = text)), headers)
+}
 
-# The exchange's calendar is the one that ships; stand-ins know the core alone, so it is made here from its parts.
+# The exchange's calendar is the one that ships; stand-ins know the core alone, so it is made here
+# from its parts.
 source_calendar_for_standin <- function() {
   calendar_make(list(
-    calendar = "quay", title = "Ysel Quay Exchange", zone = "Europe/Riga", weekdays = weekday_names[1:5],
+    calendar = "quay", title = "Ysel Quay Exchange", zone = "Europe/Riga",
+    weekdays = weekday_names[1:5],
     sessions = list(early = "08:00-09:30", regular = "09:30-16:00", late = "16:00-18:00"),
-    closed = lapply(c("01-01", "03-20", "06-11", "12-24", "12-25", "12-26"), function(day) list(day = day)),
-    half_days = list(list(day = "08-29", sessions = list(early = "08:00-09:30", regular = "09:30-12:30")))
+    closed = lapply(c("01-01", "03-20", "06-11", "12-24", "12-25", "12-26"),
+      function(day) list(day = day)),
+    half_days = list(list(day = "08-29",
+      sessions = list(early = "08:00-09:30", regular = "09:30-12:30")))
   ))
 }
 
 #' Serve the stand-in services
 #'
-#' Starts the invented services of the demo on this machine and serves them until `until` is over or the process ends.
+#' Starts the invented services of the demo on this machine and serves them until `until` is over
+#' or the process ends.
 #'
 #' @param port The port on 127.0.0.1; 0 takes a free one.
 #' @param ready A function that is called with the port once they answer.
 #' @param until Seconds to serve.
 #' @param most The largest page, in rows.
 #' @param calls_a_minute How many calls a minute the exchange allows.
-#' @param fault A way to misbehave, so that one can try what happens. An answer that is spoilt: `"status-408"`, `"status-425"`, `"status-429"`,
-#'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`, `"cut"`, `"html"`, `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`,
-#'   `"rate-header"`. A connection that is spoilt: `"closed"` without an answer, `"reset"`, `"broken"` in the middle of an answer, `"silent"`, `"trickle"` (three bytes a
-#'   second), `"away"` (nothing listens for two seconds). An address at which nothing can come: `"tls"` (the handshake fails), `"dns"` (the name is not known).
+#' @param fault A way to misbehave, so that one can try what happens. An answer that is spoilt:
+#'   `"status-408"`, `"status-425"`, `"status-429"`,
+#'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`, `"cut"`, `"html"`,
+#'   `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`,
+#'   `"rate-header"`. A connection that is spoilt: `"closed"` without an answer, `"reset"`,
+#'   `"broken"` in the middle of an answer, `"silent"`, `"trickle"` (three bytes a
+#'   second), `"away"` (nothing listens for two seconds). An address at which nothing can come:
+#'   `"tls"` (the handshake fails), `"dns"` (the name is not known).
 #' @param every Each so-manieth answer or connection is spoilt; of `"tls"` and `"dns"` each one is.
 #' @param release Which release of its figures the statistics office has: 1 or 2.
 #' @param availability Whether the statistics office says what is available.
@@ -155,11 +188,16 @@ source_calendar_for_standin <- function() {
 #' @export
 #' @examples
 #' standin_serve(0, ready = function(port) message("serving"), until = 0)
-standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L, calls_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
+standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L,
+  calls_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
   if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
-  taken <- function(e) vetusta_stop("service", paste0("The port ", port, " is taken."), where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
+  taken <- function(e) {
+    vetusta_stop("service", paste0("The port ", port, " is taken."),
+    where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
+  }
   below <- !is.null(fault) && fault %in% standin_connection_faults
-  app <- standin_app(most = most, calls_a_minute = calls_a_minute, fault = if (!below) fault, every = every, release = release, availability = availability)
+  app <- standin_app(most = most, calls_a_minute = calls_a_minute, fault = if (!below) fault,
+    every = every, release = release, availability = availability)
   own <- if (below) httpuv::randomPort(host = "127.0.0.1") else port
   server <- tryCatch(httpuv::startServer("127.0.0.1", own, app, quiet = TRUE), error = taken)
   on.exit(server$stop())

@@ -3,11 +3,14 @@
 #' The instant of a local clock time
 #'
 #' @param day Local days, `Date`.
-#' @param seconds Seconds since local midnight on the clock; 86,400 and more are hours of the next days.
+#' @param seconds Seconds since local midnight on the clock; 86,400 and more are hours of the
+#'   next days.
 #' @param zone An IANA time zone.
-#' @param skipped What a time that the clock jumps over means: `"shift"` moves it on by the length of the jump, `"next"`
+#' @param skipped What a time that the clock jumps over means: `"shift"` moves it on by the
+#'   length of the jump, `"next"`
 #'   takes the first instant after the jump, `"missing"` gives `NA`, `"error"` refuses it.
-#' @param twice Which one of two is meant when a time occurs twice: `"first"`, `"second"`, `"missing"` or `"error"`.
+#' @param twice Which one of two is meant when a time occurs twice: `"first"`, `"second"`,
+#'   `"missing"` or `"error"`.
 #' @return `POSIXct` in UTC, of the longer length of `day` and `seconds`.
 #' @section Errors: `vetusta_error_want` for an unknown zone, and where `"error"` was asked for.
 #' @export
@@ -20,7 +23,10 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
   check_zone(given(zone, "zone"))
   check_choice(skipped, "skipped", c("shift", "next", "missing", "error"))
   check_choice(twice, "twice", c("first", "second", "missing", "error"))
-  if (!is.numeric(seconds) || is.object(seconds)) vetusta_stop("want", paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."), todo = "correct seconds")
+  if (!is.numeric(seconds) || is.object(seconds)) {
+    vetusta_stop("want", paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."),
+      todo = "correct seconds")
+  }
   clock <- as.numeric(check_days(day, "day")) * 86400 + seconds
   # a zone's offset a day before and a day after: they differ only around a change of the clock
   before <- zone_offset(clock - 129600, zone)
@@ -28,16 +34,19 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
   instant <- clock - before
   changing <- which(before != after)
   if (length(changing)) {
-    instant[changing] <- local_around_change(clock[changing], before[changing], after[changing], zone, skipped, twice)
+    instant[changing] <- local_around_change(clock[changing], before[changing], after[changing],
+      zone, skipped, twice)
   }
   utc(instant)
 }
 
 # Days as people give them, as Date.
 check_days <- function(x, name) {
-  days <- if (inherits(x, "Date")) x else if (inherits(x, "POSIXt")) as.Date(x) else if (is.character(x)) read_day(x) else if (is.logical(x) && all(is.na(x))) as.Date(x)
+  days <- if (inherits(x, "Date")) x else if (inherits(x, "POSIXt")) as.Date(x)
+  else if (is.character(x)) read_day(x) else if (is.logical(x) && all(is.na(x))) as.Date(x)
   if (is.null(days) || (is.character(x) && anyNA(days[!is.na(x)]))) {
-    vetusta_stop("want", paste0("`", name, "` must be days, and cannot be ", shown_value(x), "."), todo = "write days as 2026-03-12, or give a Date")
+    vetusta_stop("want", paste0("`", name, "` must be days, and cannot be ", shown_value(x), "."),
+      todo = "write days as 2026-03-12, or give a Date")
   }
   days
 }
@@ -66,7 +75,9 @@ local_around_change <- function(clock, before, after, zone, skipped, twice) {
 }
 
 stop_local <- function(clock, zone, what, argument) {
-  vetusta_stop("want", paste0("The local time ", format(utc(clock), "%Y-%m-%d %H:%M:%S"), " ", what, " in ", zone, "."),
+  vetusta_stop("want",
+    paste0("The local time ", format(utc(clock), "%Y-%m-%d %H:%M:%S"), " ", what, " in ", zone,
+      "."),
     todo = paste0("say what it means with `", argument, "`")
   )
 }
@@ -81,7 +92,8 @@ change_between <- function(low, high, zone) {
   high
 }
 
-# The seconds of instants, lent where they are: as.numeric() would copy them. Only code that does not write may be given them, see src/doubles.h.
+# The seconds of instants, lent where they are: as.numeric() would copy them. Only code that does
+# not write may be given them, see src/doubles.h.
 seconds_of <- function(x) {
   if (!is.double(x)) {
     return(as.numeric(x))
@@ -93,7 +105,8 @@ seconds_of <- function(x) {
 
 utc <- function(seconds) .POSIXct(as.numeric(seconds), "UTC")
 
-# Instants are kept to the whole microsecond: what is finer than that cannot be written and read back the same.
+# Instants are kept to the whole microsecond: what is finer than that cannot be written and read
+# back the same.
 whole_micros <- function(seconds) {
   odd <- seconds != floor(seconds)
   odd <- which(odd)
@@ -101,7 +114,8 @@ whole_micros <- function(seconds) {
   seconds
 }
 
-# Instants as people have them: POSIXct, days (their midnight in UTC) and text. Numbers are none, since nobody says what they count.
+# Instants as people have them: POSIXct, days (their midnight in UTC) and text. Numbers are none,
+# since nobody says what they count.
 read_instants <- function(x, name, zone = "UTC", kind = "shape", na = FALSE) {
   if (is.factor(x)) x <- as.character(x)
   read <- if (inherits(x, "POSIXt")) utc(as.POSIXct(x))
@@ -109,14 +123,19 @@ read_instants <- function(x, name, zone = "UTC", kind = "shape", na = FALSE) {
   else if (is.logical(x) && all(is.na(x))) utc(rep(NA_real_, length(x)))
   else if (is.character(x)) text_instants(x, zone)
   if (is.null(read)) {
-    vetusta_stop(kind, paste0("The column `", name, "` must be instants or days, and is ", class(x)[1], "."), where = paste("column", name),
+    vetusta_stop(kind,
+      paste0("The column `", name, "` must be instants or days, and is ", class(x)[1], "."),
+      where = paste("column", name),
       todo = "convert it to POSIXct or Date, or write its values as 2026-03-12T09:30:00Z"
     )
   }
   bad <- which(is.na(read) & (!na | !is.na(x)))
   if (length(bad)) {
-    vetusta_stop(kind, paste0("The column `", name, "` has ", if (is.na(x[bad[1]])) "nothing" else paste0("\"", x[bad[1]], "\", which is no instant,"), " in row ", bad[1], "."),
-      where = paste0("column ", name, ", row ", bad[1]), todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or leave the row out"
+    vetusta_stop(kind,
+      paste0("The column `", name, "` has ", if (is.na(x[bad[1]])) "nothing"
+      else paste0("\"", x[bad[1]], "\", which is no instant,"), " in row ", bad[1], "."),
+      where = paste0("column ", name, ", row ", bad[1]),
+      todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or leave the row out"
     )
   }
   utc(whole_micros(as.numeric(read)))
@@ -136,7 +155,8 @@ zone_offset <- function(seconds, zone) {
   if (is.null(offset)) rep(0, length(seconds)) else ifelse(is.na(offset), 0, offset)
 }
 
-# Zones that were found to be there, since R looks through its files each time; it may be emptied at any time.
+# Zones that were found to be there, since R looks through its files each time; it may be emptied
+# at any time.
 zones_seen <- new.env(parent = emptyenv())
 
 is_zone <- function(zone) {
@@ -153,7 +173,8 @@ check_zone <- function(zone, kind = "want", where = NULL) {
     shown <- shown_value(zone)
     near <- nearest_word(shown, OlsonNames())
     vetusta_stop(kind, paste0("\"", shown, "\" is no time zone."), where = where,
-      todo = paste0(if (!is.null(near)) paste0("did you mean \"", near, "\"? "), "use an IANA name, such as Europe/Riga or UTC")
+      todo = paste0(if (!is.null(near)) paste0("did you mean \"", near, "\"? "),
+        "use an IANA name, such as Europe/Riga or UTC")
     )
   }
   invisible(zone)
@@ -167,10 +188,12 @@ local_day <- function(instant, zone) {
 
 #' Read an instant or a day
 #'
-#' @param x A `POSIXct`, a `Date`, a day (`"2026-03-12"`) or an RFC 3339 instant (`"2026-03-12T09:30:00+02:00"`, `Z` for
+#' @param x A `POSIXct`, a `Date`, a day (`"2026-03-12"`) or an RFC 3339 instant
+#'   (`"2026-03-12T09:30:00+02:00"`, `Z` for
 #'   UTC; without an offset it is local time in `zone`, and seconds may be left out).
 #' @param zone The IANA zone of days and of local times.
-#' @param end Whether the instant ends a window: a day then stands for its last moment, that is for the next local midnight.
+#' @param end Whether the instant ends a window: a day then stands for its last moment, that is
+#'   for the next local midnight.
 #' @param name What it is called in an error.
 #' @return One `POSIXct` in UTC.
 #' @section Errors: `vetusta_error_want` when it is neither.
@@ -198,7 +221,8 @@ time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
       return(instant)
     }
   }
-  shown <- if (length(x) == 1) paste0(" cannot be \"", shown_value(x), "\": that") else paste0(" is given ", length(x), " times; one")
+  shown <- if (length(x) == 1) paste0(" cannot be \"", shown_value(x), "\": that")
+  else paste0(" is given ", length(x), " times; one")
   vetusta_stop("want", paste0("`", name, "`", shown, " is no day and no instant."),
     todo = "write it as 2026-03-12 or as 2026-03-12T09:30:00Z"
   )
@@ -214,13 +238,16 @@ read_rfc3339 <- function(x, zone = "UTC") {
     local <- which(read$local)
     clock <- value[local]
     day <- floor(clock / 86400)
-    value[local] <- as.numeric(time_local(as.Date(day, origin = "1970-01-01"), clock - day * 86400, zone))
+    value[local] <- as.numeric(time_local(as.Date(day, origin = "1970-01-01"), clock - day * 86400,
+      zone))
   }
   utc(value)
 }
 
-# Of times on the local clock, in the order in which they were written, those that occur twice: where the clock seems to run back, the second
-# pass of the repeated hour is meant. `group` tells apart what was written side by side, as of several symbols.
+# Of times on the local clock, in the order in which they were written, those that occur twice:
+# where the clock seems to run back, the second
+# pass of the repeated hour is meant. `group` tells apart what was written side by side, as of
+# several symbols.
 second_passes <- function(time, zone, group = NULL) {
   seconds <- as.numeric(time)
   if (zone == "UTC") {
@@ -255,6 +282,8 @@ format_instant <- function(x) {
   micros <- round((x - floor(x)) * 1e6)
   second <- floor(x) + (micros == 1e6)
   micros[micros %in% c(1e6, NA)] <- 0
-  part <- ifelse(micros == 0, "", ifelse(micros %% 1000 == 0, sprintf(".%03d", as.integer(micros / 1000)), sprintf(".%06d", as.integer(micros))))
+  part <- ifelse(micros == 0, "",
+    ifelse(micros %% 1000 == 0, sprintf(".%03d", as.integer(micros / 1000)),
+      sprintf(".%06d", as.integer(micros))))
   ifelse(is.na(x), NA_character_, paste0(format(utc(second), "%Y-%m-%dT%H:%M:%S"), part, "Z"))
 }

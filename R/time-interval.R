@@ -1,22 +1,29 @@
 # Lengths of time: ISO 8601 durations in files, plain words from people.
 
 interval_units <- c(
-  s = "second", sec = "second", second = "second", min = "minute", minute = "minute", h = "hour", hour = "hour",
-  d = "day", day = "day", week = "week", w = "week", month = "month", quarter = "quarter", year = "year", y = "year"
+  s = "second", sec = "second", second = "second", min = "minute", minute = "minute", h = "hour",
+  hour = "hour",
+  d = "day", day = "day", week = "week", w = "week", month = "month", quarter = "quarter",
+  year = "year", y = "year"
 )
 interval_adverbs <- c(
-  hourly = "1 hour", daily = "1 day", weekly = "1 week", monthly = "1 month", quarterly = "3 months", "half-yearly" = "6 months", yearly = "1 year",
+  hourly = "1 hour", daily = "1 day", weekly = "1 week", monthly = "1 month",
+  quarterly = "3 months", "half-yearly" = "6 months", yearly = "1 year",
   annual = "1 year", annually = "1 year"
 )
-unit_seconds <- c(second = 1, minute = 60, hour = 3600, day = 86400, week = 604800, month = NA, quarter = NA, year = NA)
+unit_seconds <- c(second = 1, minute = 60, hour = 3600, day = 86400, week = 604800, month = NA,
+  quarter = NA, year = NA)
 
 #' Read a length of time
 #'
-#' @param x An ISO 8601 duration of one unit (`"PT1M"`, `"P1D"`, `"P6M"`) or plain words (`"1 minute"`, `"5 min"`,
+#' @param x An ISO 8601 duration of one unit (`"PT1M"`, `"P1D"`, `"P6M"`) or plain words (`"1
+#'   minute"`, `"5 min"`,
 #'   `"6 months"`).
 #' @param name What the length is called in an error.
-#' @return A list of class `vetusta_interval`: `count`, `unit` (`second` to `year`), `iso` (the ISO 8601 spelling) and
-#'   `seconds` (`NA` for months, quarters and years, whose length varies; a day counts 86,400 s). Two spellings of one
+#' @return A list of class `vetusta_interval`: `count`, `unit` (`second` to `year`), `iso` (the
+#'   ISO 8601 spelling) and
+#'   `seconds` (`NA` for months, quarters and years, whose length varies; a day counts 86,400 s).
+#'   Two spellings of one
 #'   length give the same object: `"60 minutes"` is `PT1H`, `"7 days"` is `P1W`.
 #' @section Errors: `vetusta_error_want` when `x` is no length of time.
 #' @export
@@ -35,8 +42,10 @@ time_interval <- function(x, name = "interval") {
   }
   if (is.null(parts) || parts$count < 1) {
     vetusta_stop("want", paste0("`", name, "` cannot be \"", x, "\": that is no length of time."),
-      todo = if (grepl("^[0-9]* *m$", trimws(x), ignore.case = TRUE)) "m may be minutes or months: write \"min\" or \"month\""
-      else "write it as \"1 minute\", \"5 min\", \"1 hour\", \"1 day\", \"1 week\", \"6 months\", or as an ISO 8601 duration such as PT5M or P1D"
+      todo = if (grepl("^[0-9]* *m$", trimws(x),
+        ignore.case = TRUE)) "m may be minutes or months: write \"min\" or \"month\""
+      else paste0("write it as \"1 minute\", \"5 min\", \"1 hour\", \"1 day\", \"1 week\", \"6 ",
+        "months\", or as an ISO 8601 duration such as PT5M or P1D")
     )
   }
   interval_of(parts$count, parts$unit)
@@ -48,7 +57,8 @@ interval_from_iso <- function(x) {
   if (!length(found)) {
     return(NULL)
   }
-  units <- if (nzchar(found[2])) c(H = "hour", M = "minute", S = "second") else c(Y = "year", M = "month", W = "week", D = "day")
+  units <- if (nzchar(found[2])) c(H = "hour", M = "minute", S = "second")
+  else c(Y = "year", M = "month", W = "week", D = "day")
   unit <- units[found[4]]
   if (is.na(unit)) NULL else list(count = as.numeric(found[3]), unit = unname(unit))
 }
@@ -78,9 +88,12 @@ interval_of <- function(count, unit) {
     count <- count / parts[[unit]]
     unit <- larger[[unit]]
   }
-  letters <- c(second = "S", minute = "M", hour = "H", day = "D", week = "W", month = "M", year = "Y")
-  iso <- paste0(if (unit %in% c("second", "minute", "hour")) "PT" else "P", format(count, scientific = FALSE), letters[[unit]])
-  structure(list(count = count, unit = unit, iso = iso, seconds = count * unit_seconds[[unit]]), class = "vetusta_interval")
+  letters <- c(second = "S", minute = "M", hour = "H", day = "D", week = "W", month = "M",
+    year = "Y")
+  iso <- paste0(if (unit %in% c("second", "minute", "hour")) "PT"
+  else "P", format(count, scientific = FALSE), letters[[unit]])
+  structure(list(count = count, unit = unit, iso = iso, seconds = count * unit_seconds[[unit]]),
+    class = "vetusta_interval")
 }
 
 #' @export
@@ -96,7 +109,8 @@ print.vetusta_interval <- function(x, ...) {
 
 is_intraday <- function(interval) interval$unit %in% c("second", "minute", "hour")
 
-# A day moved by a length: months end where the shorter month ends (one month before 31 March is the end of February).
+# A day moved by a length: months end where the shorter month ends (one month before 31 March is
+# the end of February).
 shift_day <- function(day, interval, times = 1) {
   count <- interval$count * times
   if (interval$unit %in% c("day", "week")) {

@@ -1,28 +1,37 @@
 # Periods of all frequencies, in the spellings of ISO 8601 and of SDMX.
 
 frequency_months <- c(A = 12, S = 6, T = 4, Q = 3, M = 1)
-frequency_words <- c(A = "annual", S = "half-yearly", T = "four-monthly", Q = "quarterly", M = "monthly", W = "weekly", D = "daily", I = "instants")
+frequency_words <- c(A = "annual", S = "half-yearly", T = "four-monthly", Q = "quarterly",
+  M = "monthly", W = "weekly", D = "daily", I = "instants")
 
 period_forms <- c(
-  A = "^([0-9]{4})(?:-?A1?)?$", S = "^([0-9]{4})-?[SHB]([12])$", T = "^([0-9]{4})-?T([1-3])$", Q = "^([0-9]{4})-?Q([1-4])$",
-  M = "^([0-9]{4})(?:(?=[0-9]{2}$)|-?M|-)([0-9]{1,2})$", W = "^([0-9]{4})-?W([0-9]{1,2})$", N = "^([0-9]{4})-?D([0-9]{3})$", D = "^([0-9]{4}-[0-9]{2}-[0-9]{2})$"
+  A = "^([0-9]{4})(?:-?A1?)?$", S = "^([0-9]{4})-?[SHB]([12])$", T = "^([0-9]{4})-?T([1-3])$",
+  Q = "^([0-9]{4})-?Q([1-4])$",
+  M = "^([0-9]{4})(?:(?=[0-9]{2}$)|-?M|-)([0-9]{1,2})$", W = "^([0-9]{4})-?W([0-9]{1,2})$",
+  N = "^([0-9]{4})-?D([0-9]{3})$", D = "^([0-9]{4}-[0-9]{2}-[0-9]{2})$"
 )
 
 #' Read periods
 #'
-#' @param x Texts: years (`2026`, `2026-A1`), half-years (`2026-S1`, `2026-H1`, `2026-B1`), thirds (`2026-T1`), quarters (`2026-Q1`,
-#'   `2026Q1`), months (`2026-03`, `2026-M03`, `2026M03`), ISO weeks (`2026-W05`), days (`2026-03-12`, `2026-D071`), instants
+#' @param x Texts: years (`2026`, `2026-A1`), half-years (`2026-S1`, `2026-H1`, `2026-B1`),
+#'   thirds (`2026-T1`), quarters (`2026-Q1`,
+#'   `2026Q1`), months (`2026-03`, `2026-M03`, `2026M03`), ISO weeks (`2026-W05`), days
+#'   (`2026-03-12`, `2026-D071`), instants
 #'   (`2026-03-12T09:30:00`), and SDMX time ranges (`2026-03-01/P1M`).
-#' @param year_start The first day of the reporting year, as `--07-01`, for a source whose year does not begin in January, one for all or one a
+#' @param year_start The first day of the reporting year, as `--07-01`, for a source whose year
+#'   does not begin in January, one for all or one a
 #'   text; it holds for the spellings with a letter (SDMX 2.1, reporting periods).
-#' @return A data frame with a row a text: `text`, `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`, `D`, or `I` for instants), `first`, `last`
+#' @return A data frame with a row a text: `text`, `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`,
+#'   `D`, or `I` for instants), `first`, `last`
 #'   (`Date`), `days` (how many). What is no period has `NA` in all but `text`.
 #' @section Errors: `vetusta_error_want` for something that is no text.
 #' @export
 #' @examples
 #' time_periods(c("2026", "2026-Q1", "2026-03", "2026-W53", "2026-02-30"))
 time_periods <- function(x, year_start = "--01-01") {
-  if (missing(x) || !is.character(x)) vetusta_stop("want", "Periods are read from text.", todo = "give texts such as \"2026-Q1\"")
+  if (missing(x) || !is.character(x)) {
+    vetusta_stop("want", "Periods are read from text.", todo = "give texts such as \"2026-Q1\"")
+  }
   if (length(unique(year_start)) > 1) {
     return(periods_by_start(x, rep_len(year_start, length(x))))
   }
@@ -32,13 +41,18 @@ time_periods <- function(x, year_start = "--01-01") {
   frequency <- rep(NA_character_, n)
   first <- last <- rep(as.Date(NA), n)
   # XML Schema lets a zone stand behind a day, a month or a year; it moves nothing
-  text <- sub("^([0-9]{4}(-[0-9]{2}(-[0-9]{2})?)?)(Z|[+-][0-9]{2}:[0-9]{2})$", "\\1", toupper(trimws(known)))
+  text <- sub("^([0-9]{4}(-[0-9]{2}(-[0-9]{2})?)?)(Z|[+-][0-9]{2}:[0-9]{2})$", "\\1",
+    toupper(trimws(known)))
   for (name in names(period_forms)) {
     at <- which(is.na(frequency) & grepl(period_forms[[name]], text, perl = TRUE))
     if (!length(at)) next
     parts <- regmatches(text[at], regexec(period_forms[[name]], text[at], perl = TRUE))
     year <- as.numeric(vapply(parts, `[`, "", 2) |> substr(1, 4))
-    number <- suppressWarnings(as.numeric(vapply(parts, function(part) if (length(part) > 2) part[3] else "1", "")))
+    number <-
+      suppressWarnings(as.numeric(vapply(parts, function(part) {
+        if (length(part) > 2) part[3]
+        else "1"
+      }, "")))
     lettered <- grepl("[A-Z]", text[at])
     bounds <- period_bounds(name, year, number, text[at], ifelse(lettered, year_start, "--01-01"))
     good <- !is.na(bounds$first)
@@ -53,7 +67,8 @@ time_periods <- function(x, year_start = "--01-01") {
     first[rest] <- other$first
     last[rest] <- other$last
   }
-  all <- data.frame(text = known, frequency = frequency, first = first, last = last, days = as.integer(last - first) + 1L)[match(x, known), ]
+  all <- data.frame(text = known, frequency = frequency, first = first, last = last,
+    days = as.integer(last - first) + 1L)[match(x, known), ]
   rownames(all) <- NULL
   all
 }
@@ -89,7 +104,8 @@ period_bounds <- function(name, year, number, text, year_start) {
   }
   months <- frequency_months[[name]]
   number[number < 1 | number > 12 / months] <- NA
-  list(first = shift_months(starts, (number - 1) * months), last = shift_months(starts, number * months) - 1)
+  list(first = shift_months(starts, (number - 1) * months),
+    last = shift_months(starts, number * months) - 1)
 }
 
 # The Monday of the week that holds the first Thursday on or after a year's first day.
@@ -102,7 +118,8 @@ shift_months <- function(day, months) {
     return(out)
   }
   at <- as.POSIXlt(day[good], tz = "UTC")
-  first <- as.Date(ISOdate(at$year + 1900 + (at$mon + months[good]) %/% 12, (at$mon + months[good]) %% 12 + 1, 1))
+  first <- as.Date(ISOdate(at$year + 1900 + (at$mon + months[good]) %/% 12,
+    (at$mon + months[good]) %% 12 + 1, 1))
   out[good] <- pmin(first + at$mday - 1, shift_day(first, interval_of(1, "month")) - 1)
   out
 }
@@ -123,24 +140,38 @@ period_ranges <- function(text) {
     if (is.null(length) || is.na(day)) next
     first[i] <- day
     last[i] <- if (is_intraday(length)) day else shift_day(day, length) - 1
-    iso <- c(P1Y = "A", P6M = "S", P4M = "T", P3M = "Q", P1M = "M", P1W = "W", P1D = "D")[length$iso]
+    iso <- c(P1Y = "A", P6M = "S", P4M = "T", P3M = "Q", P1M = "M", P1W = "W",
+      P1D = "D")[length$iso]
     frequency[i] <- if (is.na(iso)) "I" else unname(iso)
   }
   list(frequency = frequency, first = first, last = last)
 }
 
+# When values were released: an instant, a day, or a month or year, which count from their first
+# day.
+released_instants <- function(text) {
+  if (!length(text) || all(is.na(text))) {
+    return(rep(NA_real_, length(text)))
+  }
+  instant <- as.numeric(read_rfc3339(as.character(text)))
+  ifelse(is.na(instant), as.numeric(time_periods(as.character(text))$first) * 86400, instant)
+}
+
 #' @rdname time_periods
 #' @param first First days of periods, `Date`.
 #' @param frequency Their frequencies, one or as many.
-#' @param form `"sdmx"` (`2026-Q1`, `2026-M03`) or `"iso"` (`2026-03`; quarters and half-years as SDMX writes them, for ISO has none).
+#' @param form `"sdmx"` (`2026-Q1`, `2026-M03`) or `"iso"` (`2026-03`; quarters and half-years as
+#'   SDMX writes them, for ISO has none).
 #' @return `time_spelling()`: texts.
 #' @export
 time_spelling <- function(first, frequency, form = "sdmx") {
   check_choice(form, "form", c("sdmx", "iso"))
   first <- check_days(given(first, "first"), "first")
   frequency <- given(frequency, "frequency")
-  if (!is.character(frequency) || !length(frequency) || !all(is.na(frequency) | frequency %in% names(frequency_words))) {
-    vetusta_stop("want", paste0("`frequency` cannot be ", shown_value(frequency), "."), todo = paste0("use ", paste(names(frequency_words), collapse = ", ")))
+  if (!is.character(frequency) || !length(frequency) ||
+    !all(is.na(frequency) | frequency %in% names(frequency_words))) {
+    vetusta_stop("want", paste0("`frequency` cannot be ", shown_value(frequency), "."),
+      todo = paste0("use ", paste(names(frequency_words), collapse = ", ")))
   }
   frequency <- rep_len(frequency, length(first))
   at <- as.POSIXlt(first, tz = "UTC")
@@ -148,9 +179,14 @@ time_spelling <- function(first, frequency, form = "sdmx") {
   months <- unname(frequency_months[frequency])
   number <- at$mon %/% months + 1
   thursday <- as.POSIXlt(first + 3, tz = "UTC")
-  week <- paste0(sprintf("%04d", as.integer(thursday$year + 1900)), "-W", sprintf("%02d", as.integer(thursday$yday %/% 7 + 1)))
-  text <- ifelse(frequency == "A", year, ifelse(frequency == "M", paste0(year, if (form == "sdmx") "-M" else "-", sprintf("%02d", as.integer(at$mon + 1))),
-    ifelse(frequency == "W", week, ifelse(frequency %in% c("D", "I"), format(first, "%Y-%m-%d"), paste0(year, "-", frequency, number)))))
+  week <- paste0(sprintf("%04d", as.integer(thursday$year + 1900)), "-W",
+    sprintf("%02d", as.integer(thursday$yday %/% 7 + 1)))
+  text <- ifelse(frequency == "A", year,
+    ifelse(frequency == "M",
+      paste0(year, if (form == "sdmx") "-M" else "-", sprintf("%02d", as.integer(at$mon + 1))),
+    ifelse(frequency == "W", week,
+      ifelse(frequency %in% c("D", "I"), format(first, "%Y-%m-%d"),
+        paste0(year, "-", frequency, number)))))
   ifelse(is.na(first), NA_character_, text)
 }
 
@@ -160,7 +196,8 @@ period_last <- function(first, frequency) {
   last <- first
   for (name in unique(frequency)) {
     at <- which(frequency == name)
-    last[at] <- if (name %in% names(frequency_months)) shift_months(first[at], rep(frequency_months[[name]], length(at))) - 1
+    last[at] <- if (name %in% names(frequency_months)) shift_months(first[at],
+      rep(frequency_months[[name]], length(at))) - 1
     else if (name == "W") first[at] + 6 else first[at]
   }
   last
@@ -170,7 +207,8 @@ period_last <- function(first, frequency) {
 period_first <- function(day, frequency) {
   if (frequency %in% names(frequency_months)) {
     at <- as.POSIXlt(day, tz = "UTC")
-    return(as.Date(ISOdate(at$year + 1900, at$mon - at$mon %% frequency_months[[frequency]] + 1, 1)))
+    return(as.Date(ISOdate(at$year + 1900, at$mon - at$mon %% frequency_months[[frequency]] + 1,
+      1)))
   }
   if (frequency == "W") day - (as.numeric(day) + 3) %% 7 else day
 }
@@ -181,7 +219,8 @@ period_sequence <- function(from, to, frequency) {
   if (is.na(first) || is.na(to) || first > to) {
     return(as.Date(character()))
   }
-  if (frequency %in% names(frequency_months)) seq(first, to, by = paste(frequency_months[[frequency]], "months"))
+  if (frequency %in% names(frequency_months)) seq(first, to,
+    by = paste(frequency_months[[frequency]], "months"))
   else seq(first, to, by = if (frequency == "W") 7 else 1)
 }
 
@@ -191,5 +230,6 @@ guess_frequency <- function(day) {
   if (!length(step)) {
     return("D")
   }
-  names(which.max(c(D = 1, W = 6.9, M = 27, Q = 85, T = 115, S = 170, A = 350)[c(1, 6.9, 27, 85, 115, 170, 350) <= max(1, min(step))]))
+  names(which.max(c(D = 1, W = 6.9, M = 27, Q = 85, T = 115, S = 170,
+    A = 350)[c(1, 6.9, 27, 85, 115, 170, 350) <= max(1, min(step))]))
 }

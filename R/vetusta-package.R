@@ -1,11 +1,15 @@
 #' Vetusta: collect, align and mend market prices and economic statistics
 #'
-#' The work has an order, and the function families follow it: describe an API once ([source_card()]), say what is wanted
-#' ([want_bars()]), know what it takes before the first call ([plan_calls()]), collect it ([collect_run()]) into an
-#' archive ([archive_open()]), read it back ([archive_bars()]), regroup it ([bars_regroup()]), find what is missing
+#' The work has an order, and the function families follow it: describe an API once
+#' ([source_card()]), say what is wanted
+#' ([want_bars()]), know what it takes before the first call ([plan_calls()]), collect it
+#' ([collect_run()]) into an
+#' archive ([archive_open()]), read it back ([archive_bars()]), regroup it ([bars_regroup()]), find
+#' what is missing
 #' ([series_gaps()]) and draw it ([figure_candles()]).
 #'
-#' Every error is a condition of class `vetusta_error` and of a class of its own kind, such as `vetusta_error_want`; its
+#' Every error is a condition of class `vetusta_error` and of a class of its own kind, such as
+#' `vetusta_error_want`; its
 #' fields `what`, `where` and `todo` say what is wrong, in which place, and what to do next.
 #'
 #' @keywords internal
@@ -13,10 +17,12 @@
 #' @importFrom Rcpp evalCpp
 "_PACKAGE"
 
-# The package loads nothing but itself and Rcpp: a command that prints a version does not wait for a plotting library.
+# The package loads nothing but itself and Rcpp: a command that prints a version does not wait for
+# a plotting library.
 .datatable.aware <- TRUE
 
-# Somebody who attaches it looks at tables, and tibbles print as tibbles once their package is there.
+# Somebody who attaches it looks at tables, and tibbles print as tibbles once their package is
+# there.
 .onAttach <- function(libname, pkgname) {
   tibble::is_tibble(NULL)
 }
@@ -26,5 +32,4 @@
 }
 
 # data.table's own way of reading brackets
-.datatable.aware <- TRUE
 utils::globalVariables(".SD")

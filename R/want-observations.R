@@ -2,9 +2,11 @@
 #'
 #' @param source A source that speaks SDMX.
 #' @param dataset A dataset's identifier, see [datasets_find()].
-#' @param ... Dimensions by name, in any order: codes or labels in any language that the service offers, patterns (`"grain*"`), all children of a code (`"GRAIN/*"`) or all below it
+#' @param ... Dimensions by name, in any order: codes or labels in any language that the service
+#'   has, patterns (`"grain*"`), all children of a code (`"GRAIN/*"`) or all below it
 #'   (`"GRAIN/**"`), or `"*"` for everything. A dimension that is not named is not limited.
-#' @param from,to The window, years, periods or days (`"2015"`, `"2015-Q1"`, `"2015-03"`); `to` is included whole.
+#' @param from,to The window, years, periods or days (`"2015"`, `"2015-Q1"`, `"2015-03"`); `to`
+#'   is included whole.
 #' @param updated_after Only what was updated after this instant, where the service can say.
 #' @param first_n,last_n Only so many of the first or last values of each series.
 #' @param history Whether to ask for all releases, where the service serves them.
@@ -13,23 +15,32 @@
 #' @param version The dataset's version; by default the latest.
 #' @param language The language of labels in messages.
 #' @param archive An archive that keeps the structures.
-#' @param keys A named list of further dimensions and their codes, for a dimension whose name is also that of an argument, as `list(from = "ORV")`.
-#' @return A `vetusta_want` for [plan_calls()]: its `selection` are codes by dimension, in the structure's order.
-#' @section Errors: `vetusta_error_want` for a dataset, dimension or code that is not there, with the nearest right ones, before any call
+#' @param keys A named list of further dimensions and their codes, for a dimension whose name is
+#'   also that of an argument, as `list(from = "ORV")`.
+#' @return A `vetusta_want` for [plan_calls()]: its `selection` are codes by dimension, in the
+#'   structure's order.
+#' @section Errors: `vetusta_error_want` for a dataset, dimension or code that is not there, with
+#'   the nearest right ones, before any call
 #'   for data. A code that exists and has no data is among the `notes`.
 #' @export
 #' @examples
 #' \dontrun{
 #' basin <- source_card("basin")
-#' want <- want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*", from = "2015")
+#' want <- want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*",
+#' from = "2015")
 #' plan_calls(want)
 #' }
-want_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL, first_n = NULL, last_n = NULL, history = FALSE, detail = "full",
+want_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL,
+  first_n = NULL, last_n = NULL, history = FALSE, detail = "full",
   flat = FALSE, version = "latest", language = "en", archive = NULL, keys = list()) {
   about <- datasets_describe(source, dataset, version, language, archive)
-  if (!is.list(keys)) vetusta_stop("want", "`keys` is a list of dimensions and their codes.", todo = "write it as keys = list(STATE = \"ORV\")")
+  if (!is.list(keys)) {
+    vetusta_stop("want", "`keys` is a list of dimensions and their codes.",
+      todo = "write it as keys = list(STATE = \"ORV\")")
+  }
   asked <- c(list(...), keys)
-  if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("want", "Codes are asked for by the name of their dimension.",
+  if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("want",
+    "Codes are asked for by the name of their dimension.",
     todo = "write them as STATE = \"ORV\"")
   dimensions <- about$dimensions$id[about$dimensions$role != "time"]
   selection <- stats::setNames(vector("list", length(dimensions)), dimensions)
@@ -39,28 +50,41 @@ want_observations <- function(source, dataset, ..., from = NULL, to = NULL, upda
     # a dimension may be named several times
     codes <- match_codes(unlist(asked[ids == id], use.names = FALSE), id, about)
     without <- if (!is.null(about$available[[id]])) setdiff(codes, about$available[[id]])
-    if (length(without)) notes <- c(notes, paste0(id, " ", paste(utils::head(without, 5), collapse = ", "), if (length(without) > 5) " and more",
+    if (length(without)) notes <- c(notes,
+      paste0(id, " ", paste(utils::head(without, 5), collapse = ", "),
+        if (length(without) > 5) " and more",
       ": the code exists, and no data are available for it"))
     selection[id] <- list(codes)
   }
   window <- observation_window(from, to)
-  offer <- list(name = about$id, shape = "observations", columns = list())
-  structure(list(source = source, offer = offer, shape = "observations", dataset = about, selection = selection, window = window,
-    query = list(updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),
-    firstNObservations = if (!is.null(first_n)) check_count(first_n, "first_n"), lastNObservations = if (!is.null(last_n)) check_count(last_n,
-      "last_n"), includeHistory = if (isTRUE(history)) "true",
-      detail = if (check_choice(detail, "detail", c("full", "dataonly")) != "full" && !sdmx_is_3(source)) detail,
-      # SDMX 3.0 says by attributes and measures what 2.1 said by detail
-      attributes = if (detail == "dataonly" && sdmx_is_3(source)) "none", measures = if (detail == "dataonly" && sdmx_is_3(source)) "all",
-      dimensionAtObservation = if (isTRUE(flat)) "AllDimensions"),
-    symbols = character(), notes = notes, sdmx = TRUE), class = "vetusta_want")
+  dataset <- dataflow_named(about$id)
+  dataset$keep <- source$sdmx$keep_values
+  query <- list(
+    updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),
+    firstNObservations = if (!is.null(first_n)) check_count(first_n, "first_n"),
+    lastNObservations = if (!is.null(last_n)) check_count(last_n, "last_n"),
+    includeHistory = if (isTRUE(history)) "true",
+    detail = if (check_choice(detail, "detail", c("full", "dataonly")) != "full" &&
+    !sdmx_is_3(source)) detail,
+    # SDMX 3.0 says by attributes and measures what 2.1 said by detail
+    attributes = if (detail == "dataonly" && sdmx_is_3(source)) "none",
+    measures = if (detail == "dataonly" && sdmx_is_3(source)) "all",
+    dimensionAtObservation = if (isTRUE(flat)) "AllDimensions"
+  )
+  new_want("observations", source = source, dataset = dataset, about = about, selection = selection,
+    window = window,
+    query = query, symbols = character(), notes = notes)
 }
 
 match_dimension <- function(name, about) {
   ids <- about$dimensions$id[about$dimensions$role != "time"]
   found <- ids[tolower(ids) == tolower(name)]
-  if (!length(found)) found <- ids[tolower(about$dimensions$title[about$dimensions$role != "time"]) == tolower(name)]
-  if (length(found) != 1) vetusta_stop("want", paste0("The dataset ", about$id, " has no dimension \"", name, "\"."), todo = paste0(suggest_word(name, ids),
+  if (!length(found)) {
+    found <- ids[tolower(about$dimensions$title[about$dimensions$role != "time"]) == tolower(name)]
+  }
+  if (length(found) != 1) vetusta_stop("want",
+    paste0("The dataset ", about$id, " has no dimension \"", name, "\"."),
+    todo = paste0(suggest_word(name, ids),
     if (!is.null(nearest_word(name, ids))) paste0(" It has ", paste(ids, collapse = ", "), ".")))
   found
 }
@@ -70,7 +94,10 @@ match_codes <- function(values, id, about) {
   if (is.null(list)) {
     return(as.character(values))
   }
-  known <- function(text) length(tryCatch(match_code(text, id, list), vetusta_error_want = function(e) NULL)) > 0 || text %in% c("*", "all")
+  known <- function(text) {
+    length(tryCatch(match_code(text, id, list),
+    vetusta_error_want = function(e) NULL)) > 0 || text %in% c("*", "all")
+  }
   unique(unlist(lapply(split_codes(values, known), match_code, id = id, list = list)))
 }
 
@@ -84,7 +111,8 @@ match_code <- function(value, id, list) {
   if (!length(found)) {
     labels <- unlist(list$labels, use.names = FALSE)
     known <- c(list$id, labels[!is.na(labels)])
-    vetusta_stop("want", paste0("The dimension ", id, " has no code \"", value, "\"."), todo = if (grepl("[*?]", value)) paste0("its codes are ",
+    vetusta_stop("want", paste0("The dimension ", id, " has no code \"", value, "\"."),
+      todo = if (grepl("[*?]", value)) paste0("its codes are ",
       paste(utils::head(list$id, 20), collapse = ", ")) else near_codes(value, list, known))
   }
   found
@@ -102,12 +130,17 @@ exact_code <- function(value, list) {
 # A pattern with * and ? as a regular expression; every other sign means itself.
 glob_pattern <- function(value) {
   signs <- strsplit(tolower(value), "")[[1]]
-  paste0("^", paste(ifelse(signs == "*", ".*", ifelse(signs == "?", ".", ifelse(grepl("[[:alnum:] _]", signs), signs, paste0("\\", signs)))), collapse = ""), "$")
+  paste0("^",
+    paste(ifelse(signs == "*", ".*",
+      ifelse(signs == "?", ".", ifelse(grepl("[[:alnum:] _]", signs), signs, paste0("\\", signs)))),
+      collapse = ""), "$")
 }
 
 code_matches <- function(pattern, list) {
   hit <- grepl(pattern, tolower(list$id), perl = TRUE)
-  for (labels in list$labels) hit <- hit | (!is.na(labels) & grepl(pattern, tolower(labels), perl = TRUE))
+  for (labels in list$labels) {
+    hit <- hit | (!is.na(labels) & grepl(pattern, tolower(labels), perl = TRUE))
+  }
   hit
 }
 
@@ -132,7 +165,8 @@ code_children <- function(value, id, list) {
 near_codes <- function(value, list, known) {
   distance <- utils::adist(tolower(value), tolower(known), partial = FALSE)[1, ]
   near <- unique(known[order(distance)][sort(distance) <= max(3, nchar(value) / 2)])
-  if (length(near)) paste0("did you mean ", paste0("\"", utils::head(near, 3), "\"", collapse = " or "), "?") else paste0("its codes are ",
+  if (length(near)) paste0("did you mean ",
+    paste0("\"", utils::head(near, 3), "\"", collapse = " or "), "?") else paste0("its codes are ",
     paste(utils::head(list$id, 20), collapse = ", "), if (length(list$id) > 20) " and more")
 }
 
@@ -142,11 +176,16 @@ observation_window <- function(from, to) {
     if (is.null(x)) return(NULL)
     if (inherits(x, "Date")) x <- format(x)
     period <- time_periods(as.character(x))
-    if (is.na(period$first)) vetusta_stop("want", paste0("`", name, "` cannot be \"", x, "\": that is no period and no day."), todo = "write it as 2015, 2015-Q1, 2015-03 or 2015-03-12")
+    if (is.na(period$first)) {
+      vetusta_stop("want",
+        paste0("`", name, "` cannot be \"", x, "\": that is no period and no day."),
+        todo = "write it as 2015, 2015-Q1, 2015-03 or 2015-03-12")
+    }
     list(text = as.character(x), first = period$first, last = period$last)
   }
   window <- list(from = read(from, "from"), to = read(to, "to"))
-  if (!is.null(from) && !is.null(to) && window$from$first > window$to$last) vetusta_stop("want", paste0("The want begins (", from, ") after its end (", to,
+  if (!is.null(from) && !is.null(to) && window$from$first > window$to$last) vetusta_stop("want",
+    paste0("The want begins (", from, ") after its end (", to,
     ")."), todo = "swap `from` and `to`")
   window
 }

@@ -1,9 +1,12 @@
 # One request that is waited for, and asked again when it stumbles: for tokens, structures and jobs.
 
-# `request` gives the request, signed; it is called for each try, as a credential may be new by then. `counter` counts calls within the source's limits, see limit_counter(),
-# `secrets` gives what must not be seen of answers, and `stumbled` is told what went wrong before a try is repeated. The answer is one that asking again will not
+# `request` gives the request, signed; it is called for each try, as a credential may be new by
+# then. `counter` counts calls within the source's limits, see limit_counter(),
+# `secrets` gives what must not be seen of answers, and `stumbled` is told what went wrong before a
+# try is repeated. The answer is one that asking again will not
 # change; nothing at all, or a wait longer than `most_wait`, is an error.
-fetch_patiently <- function(request, patience = wire_bounds$stall, counter = limit_counter(list()), stumbled = function(what, answer) NULL, most_wait = 900, tries = 5,
+fetch_patiently <- function(request, patience = wire_bounds$stall, counter = limit_counter(list()),
+  stumbled = function(what, answer) NULL, most_wait = 900, tries = 5,
                             secrets = function() character()) {
   for (attempt in seq_len(tries)) {
     while ((pause <- counter$take()) > 0) wait_within(pause, most_wait)
@@ -16,15 +19,20 @@ fetch_patiently <- function(request, patience = wire_bounds$stall, counter = lim
     wait_within(retry_after(answer$headers %||% list()) %|na|% retry_pause(attempt), most_wait)
   }
   if (!is.null(answer$reason)) {
-    vetusta_stop("network", paste0("Nothing came from ", origin_of(sent$address), ": ", answer$reason, "."), where = origin_of(sent$address),
-      todo = "look whether the service runs and the address in the card is right", reason = answer$reason)
+    vetusta_stop("network",
+      paste0("Nothing came from ", origin_of(sent$address), ": ", answer$reason, "."),
+      where = origin_of(sent$address),
+      todo = "look whether the service runs and the address in the card is right",
+      reason = answer$reason)
   }
   answer
 }
 
 wait_within <- function(seconds, most) {
   if (seconds > most) {
-    vetusta_stop("limit", paste0("The next call may be sent only in ", format_seconds(seconds), "."), todo = paste0("run it again after ",
+    vetusta_stop("limit",
+      paste0("The next call may be sent only in ", format_seconds(seconds), "."),
+      todo = paste0("run it again after ",
       format_instant(ceiling(as.numeric(Sys.time()) + seconds))), seconds = seconds)
   }
   Sys.sleep(seconds)
@@ -35,7 +43,9 @@ fetch_once <- function(request, patience = wire_bounds$stall, secrets = function
   line <- wire_line()
   on.exit(line_close(line))
   result <- NULL
-  line_start(line, request, done = function(response) result <<- response, failed = function(reason) result <<- list(reason = reason), patience = patience, secrets = secrets)
+  line_start(line, request, done = function(response) result <<- response,
+    failed = function(reason) result <<- list(reason = reason), patience = patience,
+    secrets = secrets)
   while (is.null(result)) line_run(line, 1)
   result
 }

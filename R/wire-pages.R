@@ -1,70 +1,94 @@
-# Page rules. Each is a small closure from an answer to the address of the next page, or NULL; the loop that follows
-# pages does not know which rule it runs. `page` has the answer's members, its headers, its number of rows, the page's
+# Page rules. Each is a small closure from an answer to the address of the next page, or NULL; the
+# loop that follows
+# pages does not know which rule it runs. `page` has the answer's members, its headers, its number
+# of rows, the page's
 # number (from 1) and the rows that came before it.
 
-# What the rule needs to be told by an answer: each a pointer into its body, or the name of one of its headers.
-page_parts <- function(offer) {
-  rule <- offer$next_page
-  parts <- list(following = if (isTRUE(rule$by %in% c("address", "cursor"))) rule$at, total = rule$total, pages = rule$pages, more = rule$more)
+# What the rule needs to be told by an answer: each a pointer into its body, or the name of one of
+# its headers.
+page_parts <- function(dataset) {
+  rule <- dataset$next_page
+  parts <- list(following = if (isTRUE(rule$by %in% c("address", "cursor"))) rule$at,
+    total = rule$total, pages = rule$pages, more = rule$more)
   parts[lengths(parts) > 0]
 }
 
 # The members of the body among them, as named pointers.
-page_members <- function(offer) unlist(Filter(is.character, page_parts(offer)))
+page_members <- function(dataset) unlist(Filter(is.character, page_parts(dataset)))
 
 # The values of all of them.
-page_told <- function(offer, members, headers) {
-  by_header <- Filter(is.list, page_parts(offer))
+page_parts_told <- function(dataset, members, headers) {
+  by_header <- Filter(is.list, page_parts(dataset))
   c(members, lapply(by_header, function(part) headers[[tolower(part$header)]]))
 }
 
-page_rule <- function(offer, zone = "UTC") {
-  rule <- offer$next_page
-  following <- page_rule_of(offer, rule, zone)
-  if (is.null(rule$more)) following else function(address, page) if (says_more(page$members$more)) following(address, page)
+page_rule <- function(dataset, zone = "UTC") {
+  rule <- dataset$next_page
+  following <- page_rule_of(dataset, rule, zone)
+  if (is.null(rule$more)) following
+  else function(address, page) if (says_more(page$members$more)) following(address, page)
 }
 
-# The address of a page that is asked for by a parameter. Where the request's body bears the parameter, the address bears it too, as a
+# The address of a page that is asked for by a parameter. Where the request's body bears the
+# parameter, the address bears it too, as a
 # fragment: fragments are not sent, and each page has an address of its own.
-page_address <- function(address, offer, value) {
-  send <- offer$next_page$send
-  if (send %in% template_variables(offer$body %||% "")) paste0(sub("#.*", "", address), "#", encode_plain(send), "=", encode_plain(value)) else with_parameter(address, send, value)
+page_address <- function(address, dataset, value) {
+  send <- dataset$next_page$send
+  if (send %in% template_variables(dataset$body %||% "")) paste0(sub("#.*", "", address), "#",
+    encode_plain(send), "=", encode_plain(value)) else with_parameter(address, send, value)
 }
 
 # The value of a parameter before any page was had, where a body cannot leave it out.
-first_page_value <- function(rule) switch(rule$by %||% "none", page = number_text(rule$first %||% 1), offset = number_text(rule$first %||% 0))
+first_page_value <- function(rule) {
+  switch(rule$by %||% "none",
+  page = number_text(rule$first %||% 1), offset = number_text(rule$first %||% 0))
+}
 
 # A flag that says whether there is more; one that is absent says no.
-says_more <- function(value) isTRUE(tolower(as.character(member_text(value))) %in% c("true", "1", "yes", "y"))
+says_more <- function(value) {
+  isTRUE(tolower(as.character(member_text(value))) %in%
+  c("true", "1", "yes", "y"))
+}
 
-page_rule_of <- function(offer, rule, zone) {
+page_rule_of <- function(dataset, rule, zone) {
   switch(rule$by %||% "none",
     none = function(address, page) NULL,
     address = function(address, page) member_text(page$members$following),
     link = function(address, page) link_next(page$headers[["link"]]),
-    cursor = function(address, page) member_text(page$members$following) %|else|% function(value) page_address(address, offer, value),
+    cursor = function(address, page) {
+      member_text(page$members$following) %|else|%
+      function(value) page_address(address, dataset, value)
+    },
     last = function(address, page) {
-      if (ends_here(page, offer)) NULL else member_text(page$last) %|else|% function(value) page_address(address, offer, value)
+      if (ends_here(page, dataset)) NULL
+      else member_text(page$last) %|else|% function(value) page_address(address, dataset, value)
     },
     page = function(address, page) {
       first <- rule$first %||% 1
-      if (ends_here(page, offer, pages = member_number(page$members$pages))) NULL else page_address(address, offer, number_text(first + page$number))
+      if (ends_here(page, dataset, pages = member_number(page$members$pages))) NULL
+      else page_address(address, dataset, number_text(first + page$number))
     },
     offset = function(address, page) {
-      if (ends_here(page, offer)) NULL else page_address(address, offer, number_text((rule$first %||% 0) + page$before + page$rows))
+      if (ends_here(page, dataset)) NULL
+      else page_address(address, dataset,
+        number_text((rule$first %||% 0) + page$before + page$rows))
     },
-    # the next window begins at the newest time there is, or ends at the oldest; when that is where it was before, all has come
+    # the next window begins at the newest time there is, or ends at the oldest; when that is where
+    # it was before, all has come
     time = function(address, page) {
-      gives <- offer$parameters[[rule$send]]
+      gives <- dataset$parameters[[rule$send]]
       edge <- if (identical(gives$gives %||% rule$send, "to")) page$oldest else page$newest
-      if (ends_here(page, offer) || !length(edge)) NULL else page_address(address, offer, write_value(edge, gives %||% list(), rule$send, offer, zone))
+      if (ends_here(page, dataset) || !length(edge)) NULL
+      else page_address(address, dataset,
+        write_value(edge, gives %||% list(), rule$send, dataset, zone))
     }
   )
 }
 
-# The last page is the one that reaches the total, or the number of pages. Where nothing tells, it is an empty one, or one that is shorter than another before it: a service
+# The last page is the one that reaches the total, or the number of pages. Where nothing tells, it
+# is an empty one, or one that is shorter than another before it: a service
 # may give less than it is asked for, so that being short of the most there can be says nothing yet.
-ends_here <- function(page, offer, pages = NULL) {
+ends_here <- function(page, dataset, pages = NULL) {
   if (!is.null(pages)) {
     return(page$number >= pages)
   }
@@ -79,11 +103,12 @@ ends_here <- function(page, offer, pages = NULL) {
     return(FALSE)
   }
   # where the card does not say how long pages are, they may be of any length
-  !is.null(offer$most) && page$rows < max(1, page$largest)
+  !is.null(dataset$largest_page) && page$rows < max(1, page$largest)
 }
 
 member_text <- function(value) {
-  if (is.null(value) || is.list(value) || length(value) != 1 || is.na(value) || identical(value, "") || identical(value, FALSE)) NULL
+  if (is.null(value) || is.list(value) || length(value) != 1 || is.na(value) ||
+    identical(value, "") || identical(value, FALSE)) NULL
   else if (is.numeric(value)) number_text(value) else as.character(value)
 }
 
@@ -101,6 +126,7 @@ link_next <- function(header) {
     return(NULL)
   }
   links <- regmatches(header, gregexpr("<[^>]*>[^<]*", header))[[1]]
-  is_next <- grepl(";\\s*rel\\s*=\\s*(\"([^\"]*\\s)?next(\\s[^\"]*)?\"|next\\b)", links, ignore.case = TRUE, perl = TRUE)
+  is_next <- grepl(";\\s*rel\\s*=\\s*(\"([^\"]*\\s)?next(\\s[^\"]*)?\"|next\\b)", links,
+    ignore.case = TRUE, perl = TRUE)
   if (any(is_next)) sub("^<([^>]*)>.*", "\\1", links[is_next][1])
 }

@@ -1,59 +1,81 @@
-# A request is a plain list: address (without any credential), headers, and the access that is put on when it is sent.
+# A request is a plain list: address (without any credential), headers, and the access that is put
+# on when it is sent.
 
-wire_request <- function(source, offer, values) {
-  address <- template_expand(offer$request, values)
-  paging <- first_page_value(offer$next_page)
-  if (!is.null(paging) && is.null(values[[offer$next_page$send]])) values[[offer$next_page$send]] <- paging
-  body <- if (!is.null(offer$body)) list(template = offer$body, values = values, form = is_form(source$headers))
-  accept <- c(json = "application/json", csv = "text/csv", tsv = "text/tab-separated-values", "json-stat" = "application/json", "xbrl-json" = "application/json",
-    "json-lines" = "application/x-ndjson")[[offer$format %||% "json"]]
+wire_request <- function(source, dataset, values) {
+  address <- template_expand(dataset$request, values)
+  paging <- first_page_value(dataset$next_page)
+  if (!is.null(paging) && is.null(values[[dataset$next_page$send]])) {
+    values[[dataset$next_page$send]] <- paging
+  }
+  body <- if (!is.null(dataset$body)) list(template = dataset$body, values = values,
+    form = is_form(source$headers))
+  accept <- c(json = "application/json", csv = "text/csv", tsv = "text/tab-separated-values",
+    "json-stat" = "application/json", "xbrl-json" = "application/json",
+    "json-lines" = "application/x-ndjson")[[dataset$format %||% "json"]]
   headers <- c(list(Accept = accept), if (!is.null(body)) list("Content-Type" = "application/json"))
-  list(address = if (grepl("^https?://", address)) address else paste0(source$address, address), method = offer$method %||% "GET", body = body, headers = headers)
+  list(address = if (grepl("^https?://", address)) address
+  else paste0(source$address, address), method = dataset$method %||% "GET", body = body,
+    headers = headers)
 }
 
 # The request's body with its values; a page's own value stands in the address, as a fragment.
 request_body <- function(request) {
   values <- request$body$values
   fragment <- sub("^[^#]*#?", "", request$address)
-  if (nzchar(fragment)) values[[utils::URLdecode(sub("=.*", "", fragment))]] <- utils::URLdecode(sub("^[^=]*=", "", fragment))
+  if (nzchar(fragment)) {
+    values[[utils::URLdecode(sub("=.*", "", fragment))]] <- utils::URLdecode(sub("^[^=]*=", "",
+      fragment))
+  }
   template_expand_plain(request$body$template, values, request$body$form)
 }
 
 # Whether the card says that bodies are forms.
-is_form <- function(headers) any(grepl("x-www-form-urlencoded", unlist(headers[tolower(names(headers)) == "content-type"]), fixed = TRUE))
+is_form <- function(headers) {
+  any(grepl("x-www-form-urlencoded",
+  unlist(headers[tolower(names(headers)) == "content-type"]), fixed = TRUE))
+}
 
 # What tells a request from others that go to the same address.
-request_key <- function(request) paste(c(request$address, if (is.list(request$body)) request_body(request)), collapse = " ")
+request_key <- function(request) {
+  paste(c(request$address,
+  if (is.list(request$body)) request_body(request)), collapse = " ")
+}
 
-# What a call's values look like to this API: the card says for each variable of its template what it gives and how.
-offer_values <- function(offer, known, zone = "UTC") {
-  variables <- unique(template_variables(paste0(offer$request, offer$body)))
+# What a call's values look like to this API: the card says for each variable of its template what
+# it gives and how.
+dataset_values <- function(dataset, known, zone = "UTC") {
+  variables <- unique(template_variables(paste0(dataset$request, dataset$body)))
   values <- lapply(variables, function(name) {
-    rule <- offer$parameters[[name]] %||% list()
+    rule <- dataset$parameters[[name]] %||% list()
     if (!is.null(rule$value)) {
       return(as.character(rule$value))
     }
     value <- known[[rule$gives %||% name]]
-    if (is.null(value)) NULL else write_value(value, rule, name, offer, zone)
+    if (is.null(value)) NULL else write_value(value, rule, name, dataset, zone)
   })
   stats::setNames(values, variables)
 }
 
-write_value <- function(value, rule, name, offer, zone = "UTC") {
+write_value <- function(value, rule, name, dataset, zone = "UTC") {
   if (length(value) > 1) {
-    value <- vapply(value, write_value, "", rule = rule, name = name, offer = offer, zone = zone, USE.NAMES = FALSE)
+    value <- vapply(value, write_value, "", rule = rule, name = name, dataset = dataset,
+      zone = zone, USE.NAMES = FALSE)
     return(if (is.null(rule$join)) value else paste(value, collapse = rule$join))
   }
   if (inherits(value, "POSIXct")) {
-    return(write_instant(window_edge(value, rule, rule$gives %||% name, zone), rule$as %||% "rfc3339", zone, rule$written))
+    return(write_instant(window_edge(value, rule, rule$gives %||% name, zone),
+      rule$as %||% "rfc3339", zone, rule$written))
   }
-  text <- if (is.numeric(value)) format(value, scientific = FALSE, trim = TRUE, digits = 15) else as.character(value)
+  text <- if (is.numeric(value)) format(value, scientific = FALSE, trim = TRUE, digits = 15)
+  else as.character(value)
   if (is.null(rule$words)) {
     return(text)
   }
-  known <- rule$words[[text]] %||% if ((rule$gives %||% name) == "interval") interval_word(rule$words, text)
+  known <- rule$words[[text]] %||%
+    if ((rule$gives %||% name) == "interval") interval_word(rule$words, text)
   if (is.null(known)) {
-    vetusta_stop("want", paste0("The offer ", offer$name, " has no ", rule$gives %||% name, " \"", text, "\"."),
+    vetusta_stop("want",
+      paste0("The dataset ", dataset$name, " has no ", rule$gives %||% name, " \"", text, "\"."),
       todo = paste0("choose one of: ", paste(names(rule$words), collapse = ", ")))
   }
   as.character(known)
@@ -61,12 +83,14 @@ write_value <- function(value, rule, name, offer, zone = "UTC") {
 
 # A length may be written in several ways in the card: "1 minute", PT1M, p1d.
 interval_word <- function(words, iso) {
-  own <- vapply(names(words), function(name) tryCatch(time_interval(name)$iso, vetusta_error = function(e) name), "")
+  own <- vapply(names(words),
+    function(name) tryCatch(time_interval(name)$iso, vetusta_error = function(e) name), "")
   at <- match(iso, own)
   if (!is.na(at)) words[[at]]
 }
 
-# An instant of a window as the service counts: a day as the end of a window is the last day in it, unless the service leaves out what it is told;
+# An instant of a window as the service counts: a day as the end of a window is the last day in it,
+# unless the service leaves out what it is told;
 # a beginning that it leaves out is said a day, a second or a millisecond earlier.
 window_edge <- function(instant, rule, gives, zone) {
   exclusive <- isTRUE(rule$exclusive)
@@ -77,7 +101,8 @@ window_edge <- function(instant, rule, gives, zone) {
     return(instant)
   }
   as <- rule$as %||% "rfc3339"
-  if (as == "day") time_local(local_day(instant, zone) - 1, 0, zone) else instant - if (as %in% c("epoch-ms", "epoch-us", "epoch-ns")) 0.001 else 1
+  if (as == "day") time_local(local_day(instant, zone) - 1, 0, zone)
+  else instant - if (as %in% c("epoch-ms", "epoch-us", "epoch-ns")) 0.001 else 1
 }
 
 # The first day that is wholly after a window's end.
@@ -90,9 +115,12 @@ write_instant <- function(instant, as, zone = "UTC", written = NULL) {
   seconds <- as.numeric(instant)
   whole <- function(x) format(round(x), scientific = FALSE, trim = TRUE, digits = 15)
   switch(as,
-    "epoch-s" = whole(seconds), "epoch-ms" = whole(seconds * 1e3), "epoch-us" = whole(seconds * 1e6),
+    "epoch-s" = whole(seconds), "epoch-ms" = whole(seconds * 1e3),
+    "epoch-us" = whole(seconds * 1e6),
     "epoch-ns" = paste0(whole(seconds * 1e3), "000000"),
-    day = format(instant, "%Y-%m-%d", tz = zone), local = format(instant, "%Y-%m-%dT%H:%M:%S", tz = zone), rfc3339 = , text = format_instant(instant)
+    day = format(instant, "%Y-%m-%d", tz = zone),
+    local = format(instant, "%Y-%m-%dT%H:%M:%S", tz = zone), rfc3339 = ,
+    text = format_instant(instant)
   )
 }
 
@@ -100,7 +128,8 @@ with_parameter <- function(address, name, value) {
   query <- sub("^[^?]*[?]?", "", sub("#.*", "", address))
   kept <- strsplit(query, "&", fixed = TRUE)[[1]]
   kept <- kept[nzchar(kept) & !startsWith(kept, paste0(encode_plain(name), "="))]
-  paste0(sub("[?#].*", "", address), "?", paste(c(kept, paste0(encode_plain(name), "=", encode_plain(value))), collapse = "&"))
+  paste0(sub("[?#].*", "", address), "?",
+    paste(c(kept, paste0(encode_plain(name), "=", encode_plain(value))), collapse = "&"))
 }
 
 origin_of <- function(address) {
@@ -112,7 +141,15 @@ origin_of <- function(address) {
   tolower(paste0(parts$scheme, "://", parts$host, ":", port))
 }
 
-same_origin <- function(a, b) isTRUE(origin_of(a) == origin_of(b))
+same_origin <- function(a, b) {
+  # the usual address begins as the other one does, up to the path; one that names a user is looked
+  # at as a whole
+  plain <- sub("^(https?://[A-Za-z0-9.-]+(:[0-9]+)?)/.*$", "\\1", c(a, b))
+  if (isTRUE(plain[1] == plain[2]) && all(grepl("^https?://[A-Za-z0-9.-]+(:[0-9]+)?$", plain))) {
+    return(TRUE)
+  }
+  isTRUE(origin_of(a) == origin_of(b))
+}
 
 # A next address may be relative to the one it came from.
 absolute_address <- function(address, base) {

@@ -1,4 +1,5 @@
-# Sending: many requests at once over kept connections. A line is a pool of connections; what is started on it ends in a
+# Sending: many requests at once over kept connections. A line is a pool of connections; what is
+# started on it ends in a
 # plain response or a plain failure, and nothing here knows why it was asked.
 
 wire_bounds <- list(connect = 10, stall = 30, total = 300, body = 256e6, redirects = 5)
@@ -10,15 +11,24 @@ wire_line <- function(at_once = 1L) {
   line
 }
 
-# `done` is called with a response: status, headers (names in small letters), body (raw), address, seconds, and how many of them were waited for the first byte.
-# `failed` is called with a reason in words. Redirects within the origin are followed, one elsewhere is a failure. `secrets` gives what must not be seen: where
-# a service repeats it, it is taken out of the answer before anybody reads it, and no redirect takes it elsewhere.
-line_start <- function(line, request, done, failed, elsewhere = "refuse", redirects = wire_bounds$redirects, patience = wire_bounds$stall, secrets = function() character()) {
+# `done` is called with a response: status, headers (names in small letters), body (raw), address,
+# seconds, and how many of them were waited for the first byte.
+# `failed` is called with a reason in words. Redirects within the origin are followed, one
+# elsewhere is a failure. `secrets` gives what must not be seen: where
+# a service repeats it, it is taken out of the answer before anybody reads it, and no redirect
+# takes it elsewhere.
+line_start <- function(line, request, done, failed, elsewhere = "refuse",
+  redirects = wire_bounds$redirects, patience = wire_bounds$stall,
+  secrets = function() character()) {
   handle <- curl::new_handle(
-    url = request$address, followlocation = 0L, connecttimeout = min(patience, wire_bounds$connect), low_speed_limit = 1L,
-    low_speed_time = patience, timeout = max(patience, wire_bounds$total), maxfilesize_large = wire_bounds$body, useragent = "vetusta"
+    url = request$address, followlocation = 0L, connecttimeout = min(patience, wire_bounds$connect),
+    low_speed_limit = 1L,
+    low_speed_time = patience, timeout = max(patience, wire_bounds$total),
+    maxfilesize_large = wire_bounds$body, useragent = "vetusta"
   )
-  if (identical(request$method, "POST")) curl::handle_setopt(handle, post = 1L, copypostfields = request$body %||% "")
+  if (identical(request$method, "POST")) {
+    curl::handle_setopt(handle, post = 1L, copypostfields = request$body %||% "")
+  }
   curl::handle_setheaders(handle, .list = request$headers)
   started <- as.numeric(Sys.time())
   line$active <- line$active + 1L
@@ -45,8 +55,10 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
       line$active <- line$active - 1L
       headers <- header_list(answer$headers)
       response <- list(
-        status = answer$status_code, headers = headers, body = if (length(parts) == 1L) parts[[1]] else do.call(c, c(list(raw()), parts)), address = request$address,
-        seconds = as.numeric(Sys.time()) - started, waited = max(0, answer$times[["starttransfer"]] - answer$times[["pretransfer"]])
+        status = answer$status_code, headers = headers, body = if (length(parts) == 1L) parts[[1]]
+        else do.call(c, c(list(raw()), parts)), address = request$address,
+        seconds = as.numeric(Sys.time()) - started,
+        waited = max(0, answer$times[["starttransfer"]] - answer$times[["pretransfer"]])
       )
       redirect <- redirect_address(response)
       if (is.null(redirect)) {
@@ -55,7 +67,8 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
       } else if (redirects < 1 || !may_follow(redirect, request$address, elsewhere)) {
         failed(for_good("the service redirects to another place, which is not followed"))
       } else if (!same_origin(redirect, request$address) && has_secret(redirect, secrets())) {
-        failed(for_good("the service redirects to another place with a secret in the address, which is not followed"))
+        failed(for_good(paste0("the service redirects to another place with a secret in the ",
+          "address, which is not followed")))
       } else {
         if (!same_origin(redirect, request$address)) request$headers <- request$headers["Accept"]
         request$address <- redirect
@@ -65,7 +78,9 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse", redire
     fail = function(reason) {
       line$active <- line$active - 1L
       options(shown)
-      reason <- if (size > wire_bounds$body || grepl("Maximum file size", reason)) paste("the answer is larger than", format(wire_bounds$body / 1e6), "MB when unpacked")
+      reason <- if (size > wire_bounds$body ||
+        grepl("Maximum file size", reason)) paste("the answer is larger than",
+        format(wire_bounds$body / 1e6), "MB when unpacked")
       else sub("[.]$", "", gsub("[[:space:]]+", " ", reason))
       failed(if (grepl("certificate|larger than", reason)) for_good(reason) else reason)
     }
@@ -79,7 +94,8 @@ is_for_good <- function(reason) isTRUE(attr(reason, "for_good"))
 
 # Runs what was started, until something has ended or `seconds` are over.
 line_run <- function(line, seconds) {
-  if (line$active > 0L) curl::multi_run(timeout = seconds, poll = TRUE, pool = line$pool) else Sys.sleep(max(0, seconds))
+  if (line$active > 0L) curl::multi_run(timeout = seconds, poll = TRUE, pool = line$pool)
+  else Sys.sleep(max(0, seconds))
   invisible(line)
 }
 
@@ -88,22 +104,31 @@ line_close <- function(line) {
   line$active <- 0L
 }
 
-# An address elsewhere is followed only when the card says so, without credentials, and never from https down to http.
+# An address elsewhere is followed only when the card says so, without credentials, and never from
+# https down to http.
 may_follow <- function(address, from, elsewhere) {
   if (same_origin(address, from)) {
     return(TRUE)
   }
   parts <- tryCatch(curl::curl_parse_url(address), error = function(e) NULL)
-  elsewhere == "follow" && !is.null(parts) && (parts$scheme == "https" || (parts$scheme == "http" && is_loopback(parts$host)))
+  elsewhere == "follow" && !is.null(parts) &&
+    (parts$scheme == "https" || (parts$scheme == "http" && is_loopback(parts$host)))
 }
 
-# Headers by their names in small letters. One that comes several times is one list with commas between (RFC 9110, section 5.3).
+# Headers by their names in small letters. One that comes several times is one list with commas
+# between (RFC 9110, section 5.3).
 header_list <- function(raw) {
   lines <- curl::parse_headers(raw)
   lines <- lines[grepl(":", lines, fixed = TRUE)]
-  values <- trimws(sub("^[^:]*:", "", lines))
-  names <- tolower(sub(":.*", "", lines))
-  lapply(split(values, factor(names, unique(names))), paste, collapse = ", ")
+  colon <- regexpr(":", lines, fixed = TRUE)
+  values <- as.list(trimws(substring(lines, colon + 1L)))
+  names(values) <- tolower(substring(lines, 1L, colon - 1L))
+  for (name in unique(names(values)[duplicated(names(values))])) {
+    at <- which(names(values) == name)
+    values[[at[1]]] <- paste(values[at], collapse = ", ")
+    values <- values[-at[-1]]
+  }
+  values
 }
 
 redirect_address <- function(response) {
@@ -114,7 +139,8 @@ redirect_address <- function(response) {
   absolute_address(location, response$address)
 }
 
-# What an answer means: `good`, `again` (with how long to wait), `absent` (this symbol has nothing), `refused` (stop: no
+# What an answer means: `good`, `again` (with how long to wait), `absent` (this symbol has
+# nothing), `refused` (stop: no
 # call of this kind will do better), `wrong` (this call is wrong, others may do).
 judge_status <- function(status) {
   if (status >= 200 && status < 300) "good"
@@ -124,7 +150,8 @@ judge_status <- function(status) {
   else "wrong"
 }
 
-# Pauses double from half a second to a minute, each drawn between half and whole so that many clients do not return together.
+# Pauses double from half a second to a minute, each drawn between half and whole so that many
+# clients do not return together.
 retry_pause <- function(attempt) min(60, 0.5 * 2^(attempt - 1)) * stats::runif(1, 0.5, 1)
 
 # A few words of an answer that is no data, for an error or the journal.

@@ -39,14 +39,27 @@ BEGIN_RCPP
 END_RCPP
 }
 // is_ordered_cpp
-bool is_ordered_cpp(IntegerVector group, NumericVector time);
-RcppExport SEXP _vetusta_is_ordered_cpp(SEXP groupSEXP, SEXP timeSEXP) {
+bool is_ordered_cpp(IntegerVector group, SEXP time_);
+RcppExport SEXP _vetusta_is_ordered_cpp(SEXP groupSEXP, SEXP time_SEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
-    rcpp_result_gen = Rcpp::wrap(is_ordered_cpp(group, time));
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    rcpp_result_gen = Rcpp::wrap(is_ordered_cpp(group, time_));
+    return rcpp_result_gen;
+END_RCPP
+}
+// has_vintages_cpp
+bool has_vintages_cpp(IntegerVector group, SEXP time_, SEXP known_);
+RcppExport SEXP _vetusta_has_vintages_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP known_SEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type known_(known_SEXP);
+    rcpp_result_gen = Rcpp::wrap(has_vintages_cpp(group, time_, known_));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -83,6 +96,33 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< NumericVector >::type bucket_time(bucket_timeSEXP);
     Rcpp::traits::input_parameter< double >::type step(stepSEXP);
     rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step));
+    return rcpp_result_gen;
+END_RCPP
+}
+// blocks_read_cpp
+SEXP blocks_read_cpp(List bodies, double from, double to, double at, bool newest);
+RcppExport SEXP _vetusta_blocks_read_cpp(SEXP bodiesSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP atSEXP, SEXP newestSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< List >::type bodies(bodiesSEXP);
+    Rcpp::traits::input_parameter< double >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< double >::type to(toSEXP);
+    Rcpp::traits::input_parameter< double >::type at(atSEXP);
+    Rcpp::traits::input_parameter< bool >::type newest(newestSEXP);
+    rcpp_result_gen = Rcpp::wrap(blocks_read_cpp(bodies, from, to, at, newest));
+    return rcpp_result_gen;
+END_RCPP
+}
+// block_write_cpp
+RawVector block_write_cpp(List columns, bool thorough);
+RcppExport SEXP _vetusta_block_write_cpp(SEXP columnsSEXP, SEXP thoroughSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< bool >::type thorough(thoroughSEXP);
+    rcpp_result_gen = Rcpp::wrap(block_write_cpp(columns, thorough));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -190,6 +230,33 @@ BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
     rcpp_result_gen = Rcpp::wrap(format_exact_cpp(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// json_rows_cpp
+SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector instants);
+RcppExport SEXP _vetusta_json_rows_cpp(SEXP bodySEXP, SEXP pointersSEXP, SEXP instantsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type body(bodySEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type pointers(pointersSEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type instants(instantsSEXP);
+    rcpp_result_gen = Rcpp::wrap(json_rows_cpp(body, pointers, instants));
+    return rcpp_result_gen;
+END_RCPP
+}
+// json_read_cpp
+List json_read_cpp(RawVector body, CharacterVector pointers, int level, bool exact);
+RcppExport SEXP _vetusta_json_read_cpp(SEXP bodySEXP, SEXP pointersSEXP, SEXP levelSEXP, SEXP exactSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type body(bodySEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type pointers(pointersSEXP);
+    Rcpp::traits::input_parameter< int >::type level(levelSEXP);
+    Rcpp::traits::input_parameter< bool >::type exact(exactSEXP);
+    rcpp_result_gen = Rcpp::wrap(json_read_cpp(body, pointers, level, exact));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -385,6 +452,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// table_columns_cpp
+SEXP table_columns_cpp(RawVector piece, std::string separator, IntegerVector kinds, CharacterVector words);
+RcppExport SEXP _vetusta_table_columns_cpp(SEXP pieceSEXP, SEXP separatorSEXP, SEXP kindsSEXP, SEXP wordsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type piece(pieceSEXP);
+    Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type kinds(kindsSEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type words(wordsSEXP);
+    rcpp_result_gen = Rcpp::wrap(table_columns_cpp(piece, separator, kinds, words));
+    return rcpp_result_gen;
+END_RCPP
+}
 // rfc3339_cpp
 List rfc3339_cpp(CharacterVector x);
 RcppExport SEXP _vetusta_rfc3339_cpp(SEXP xSEXP) {
@@ -412,8 +493,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_bar_faults_cpp", (DL_FUNC) &_vetusta_bar_faults_cpp, 6},
     {"_vetusta_late_rows_cpp", (DL_FUNC) &_vetusta_late_rows_cpp, 2},
     {"_vetusta_is_ordered_cpp", (DL_FUNC) &_vetusta_is_ordered_cpp, 2},
+    {"_vetusta_has_vintages_cpp", (DL_FUNC) &_vetusta_has_vintages_cpp, 3},
     {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 1},
     {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 15},
+    {"_vetusta_blocks_read_cpp", (DL_FUNC) &_vetusta_blocks_read_cpp, 5},
+    {"_vetusta_block_write_cpp", (DL_FUNC) &_vetusta_block_write_cpp, 2},
     {"_vetusta_frames_times_cpp", (DL_FUNC) &_vetusta_frames_times_cpp, 3},
     {"_vetusta_frames_find_cpp", (DL_FUNC) &_vetusta_frames_find_cpp, 3},
     {"_vetusta_sdmx_xml_cpp", (DL_FUNC) &_vetusta_sdmx_xml_cpp, 1},
@@ -423,6 +507,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_descriptor_is_cpp", (DL_FUNC) &_vetusta_descriptor_is_cpp, 2},
     {"_vetusta_descriptor_write_cpp", (DL_FUNC) &_vetusta_descriptor_write_cpp, 2},
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
+    {"_vetusta_json_rows_cpp", (DL_FUNC) &_vetusta_json_rows_cpp, 3},
+    {"_vetusta_json_read_cpp", (DL_FUNC) &_vetusta_json_read_cpp, 4},
     {"_vetusta_plain_number_cpp", (DL_FUNC) &_vetusta_plain_number_cpp, 1},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},
     {"_vetusta_align_between_cpp", (DL_FUNC) &_vetusta_align_between_cpp, 3},
@@ -438,6 +524,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_front_turn", (DL_FUNC) &_vetusta_front_turn, 2},
     {"_vetusta_front_close", (DL_FUNC) &_vetusta_front_close, 1},
     {"_vetusta_seeded_uniform_cpp", (DL_FUNC) &_vetusta_seeded_uniform_cpp, 2},
+    {"_vetusta_table_columns_cpp", (DL_FUNC) &_vetusta_table_columns_cpp, 4},
     {"_vetusta_rfc3339_cpp", (DL_FUNC) &_vetusta_rfc3339_cpp, 1},
     {"_vetusta_days_cpp", (DL_FUNC) &_vetusta_days_cpp, 1},
     {NULL, NULL, 0}

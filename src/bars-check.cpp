@@ -1,12 +1,15 @@
-// What is wrong with a bar, one code a row: 0 nothing, else the position in bars_faults()'s list of faults.
+// What is wrong with a bar, one code a row: 0 nothing, else the position in bars_faults()'s list of
+// faults.
 #include <Rcpp.h>
+
+#include "doubles.h"
 #include <cmath>
 #include <vector>
 using namespace Rcpp;
 
 // [[Rcpp::export]]
-IntegerVector bar_faults_cpp(NumericVector open, NumericVector high, NumericVector low, NumericVector close,
-                             NumericVector volume, NumericVector time) {
+IntegerVector bar_faults_cpp(NumericVector open, NumericVector high, NumericVector low,
+                             NumericVector close, NumericVector volume, NumericVector time) {
   const R_xlen_t n = close.size();
   IntegerVector fault(n);
   for (R_xlen_t i = 0; i < n; ++i) {
@@ -44,7 +47,8 @@ double late_rows_cpp(IntegerVector group, NumericVector time) {
 
 // Whether rows stand in order of group and, within it, of time; a missing time is never in order.
 // [[Rcpp::export]]
-bool is_ordered_cpp(IntegerVector group, NumericVector time) {
+bool is_ordered_cpp(IntegerVector group, SEXP time_) {
+  const Doubles time(time_);
   const R_xlen_t n = time.size();
   if (n > 0 && std::isnan(time[0])) return n == 1;
   for (R_xlen_t i = 1; i < n; ++i) {
@@ -52,4 +56,17 @@ bool is_ordered_cpp(IntegerVector group, NumericVector time) {
     if (group[i] == group[i - 1] && !(time[i] >= time[i - 1])) return false;
   }
   return true;
+}
+
+// Whether two rows, one behind the other, are of one group and time, and are known from different
+// instants.
+// [[Rcpp::export]]
+bool has_vintages_cpp(IntegerVector group, SEXP time_, SEXP known_) {
+  const Doubles time(time_), known(known_);
+  for (R_xlen_t i = 1; i < time.size(); ++i) {
+    if (group[i] == group[i - 1] && time[i] == time[i - 1] &&
+        (known[i] < known[i - 1] || known[i] > known[i - 1]))
+      return true;
+  }
+  return false;
 }

@@ -1,4 +1,5 @@
-// Numbers of groups, from 1 in the order in which they first come. Equal texts are one object in R, so that objects are compared.
+// Numbers of groups, from 1 in the order in which they first come. Equal texts are one object in R,
+// so that objects are compared.
 #include <Rcpp.h>
 #include <unordered_map>
 #include <vector>

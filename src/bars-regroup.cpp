@@ -1,25 +1,31 @@
-// Bars of one interval into bars of a longer one, in a single pass over rows in order of group and time.
+// Bars of one interval into bars of a longer one, in a single pass over rows in order of group and
+// time.
 #include <Rcpp.h>
 #include <algorithm>
 #include <cmath>
 #include <vector>
 using namespace Rcpp;
 
-// group, time: the rows, in that order. Frames as in calendar-frames.cpp, each with the number of its bucket and the time
-// that the bucket bears. Within the day (step > 0) a bucket is a step of its frame; else it is the frame's own.
+// group, time: the rows, in that order. Frames as in calendar-frames.cpp, each with the number of
+// its bucket and the time that the bucket bears. Within the day (step > 0) a bucket is a step of
+// its frame; else it is the frame's own.
 // [[Rcpp::export]]
-List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low,
-                 NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector known, NumericVector frame_open,
-                 NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step) {
+List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high,
+                 NumericVector low, NumericVector close, NumericVector volume, NumericVector mean,
+                 CharacterVector status, NumericVector known, NumericVector frame_open,
+                 NumericVector frame_close, NumericVector anchor, NumericVector bucket_time,
+                 double step) {
   const R_xlen_t n = time.size(), frames = frame_open.size();
   std::vector<int> out_group, out_count, out_frame;
-  std::vector<double> out_time, out_open, out_high, out_low, out_close, out_volume, out_value, out_weight, out_known;
+  std::vector<double> out_time, out_open, out_high, out_low, out_close, out_volume, out_value,
+      out_weight, out_known;
   std::vector<int> out_provisional;
   double outside = 0;
   // equal texts are one object in R
   const SEXP unsettled = String("provisional").get_sexp();
   const SEXP* status_text = STRING_PTR(static_cast<SEXP>(status));
-  const double *t_ = time.begin(), *o_ = open.begin(), *h_ = high.begin(), *l_ = low.begin(), *c_ = close.begin(), *v_ = volume.begin();
+  const double *t_ = time.begin(), *o_ = open.begin(), *h_ = high.begin(), *l_ = low.begin(),
+               *c_ = close.begin(), *v_ = volume.begin();
   const int* g_ = group.begin();
   // what a bar's volume traded at: its own volume-weighted mean where it has one, else its close
   const double* price = mean.size() == n ? mean.begin() : close.begin();
@@ -37,7 +43,8 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
       ++outside;
       continue;
     }
-    const double bucket = step > 0 ? anchor[f] + std::floor((t - anchor[f]) / step) * step : bucket_time[f];
+    const double bucket =
+        step > 0 ? anchor[f] + std::floor((t - anchor[f]) / step) * step : bucket_time[f];
     const size_t last = out_time.size();
     const bool same = last > 0 && out_group[last - 1] == g_[i] && out_time[last - 1] == bucket;
     if (!same) {
@@ -74,9 +81,12 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
     out_provisional[b] = out_provisional[b] || (status_text[i] == unsettled);
   }
   NumericVector average(out_time.size());
-  for (size_t b = 0; b < out_time.size(); ++b) average[b] = out_weight[b] > 0 ? out_value[b] / out_weight[b] : NA_REAL;
-  return List::create(_["group"] = wrap(out_group), _["time"] = wrap(out_time), _["open"] = wrap(out_open),
-                      _["high"] = wrap(out_high), _["low"] = wrap(out_low), _["close"] = wrap(out_close),
-                      _["volume"] = wrap(out_volume), _["average"] = average, _["bars"] = wrap(out_count),
-                      _["known"] = wrap(out_known), _["frame"] = wrap(out_frame), _["provisional"] = wrap(out_provisional), _["outside"] = outside);
+  for (size_t b = 0; b < out_time.size(); ++b)
+    average[b] = out_weight[b] > 0 ? out_value[b] / out_weight[b] : NA_REAL;
+  return List::create(
+      _["group"] = wrap(out_group), _["time"] = wrap(out_time), _["open"] = wrap(out_open),
+      _["high"] = wrap(out_high), _["low"] = wrap(out_low), _["close"] = wrap(out_close),
+      _["volume"] = wrap(out_volume), _["vwap"] = average, _["count"] = wrap(out_count),
+      _["known"] = wrap(out_known), _["frame"] = wrap(out_frame),
+      _["provisional"] = wrap(out_provisional), _["outside"] = outside);
 }

@@ -3,22 +3,26 @@
 #include <cmath>
 using namespace Rcpp;
 
-// The starts of all bars of `step` seconds that begin within the frames, counted from each frame's opening.
+// The starts of all bars of `step` seconds that begin within the frames, counted from each frame's
+// opening.
 // [[Rcpp::export]]
 NumericVector frames_times_cpp(NumericVector open, NumericVector close, double step) {
   const R_xlen_t frames = open.size();
   double total = 0;
-  for (R_xlen_t f = 0; f < frames; ++f) total += std::max(0.0, std::ceil((close[f] - open[f]) / step));
+  for (R_xlen_t f = 0; f < frames; ++f)
+    total += std::max(0.0, std::ceil((close[f] - open[f]) / step));
   NumericVector times(static_cast<R_xlen_t>(total));
   R_xlen_t at = 0;
   for (R_xlen_t f = 0; f < frames; ++f) {
-    const R_xlen_t count = static_cast<R_xlen_t>(std::max(0.0, std::ceil((close[f] - open[f]) / step)));
+    const R_xlen_t count =
+        static_cast<R_xlen_t>(std::max(0.0, std::ceil((close[f] - open[f]) / step)));
     for (R_xlen_t i = 0; i < count; ++i) times[at++] = open[f] + step * i;
   }
   return times;
 }
 
-// The number (from 1) of the frame that holds each time, 0 for none. Any order of times; ascending ones are fastest.
+// The number (from 1) of the frame that holds each time, 0 for none. Any order of times; ascending
+// ones are fastest.
 // [[Rcpp::export]]
 IntegerVector frames_find_cpp(NumericVector time, NumericVector open, NumericVector close) {
   const R_xlen_t n = time.size(), frames = open.size();

@@ -1,6 +1,7 @@
-// SDMX-ML data messages in one pass over their bytes: generic and structure-specific, time series and flat. A tree of a million
-// observations takes many times the message in memory, so none is built. What a data message never needs is refused: a document type, and with it
-// every entity but the five of XML itself.
+// SDMX-ML data messages in one pass over their bytes: generic and structure-specific, time series
+// and flat. A tree of a million observations takes many times the message in memory, so none is
+// built. What a data message never needs is refused: a document type, and with it every entity but
+// the five of XML itself.
 #include "xml-scanner.h"
 #include <Rcpp.h>
 #include <cmath>
@@ -10,9 +11,9 @@
 #include <unordered_map>
 #include <vector>
 using namespace Rcpp;
+using vetusta::local_name;
 using vetusta::Scanner;
 using vetusta::View;
-using vetusta::local_name;
 
 namespace {
 
@@ -48,7 +49,8 @@ struct Table {
   void set(const View& name, const std::string& text) {
     for (size_t k = 0; k < columns.size(); ++k) {
       const size_t i = (hint + k) % columns.size();
-      if (columns[i].name.size() == name.n && std::memcmp(columns[i].name.data(), name.p, name.n) == 0) {
+      if (columns[i].name.size() == name.n &&
+          std::memcmp(columns[i].name.data(), name.p, name.n) == 0) {
         columns[i].set(rows - 1, text);
         hint = i + 1;
         return;
@@ -80,13 +82,16 @@ struct Table {
 
 bool skipped(const View& name) {
   // words of XML and of the message itself, no values
-  return (name.n >= 5 && std::memcmp(name.p, "xmlns", 5) == 0) || (name.n > 4 && std::memcmp(name.p, "xsi:", 4) == 0) || (name.n > 4 && std::memcmp(name.p, "xml:", 4) == 0);
+  return (name.n >= 5 && std::memcmp(name.p, "xmlns", 5) == 0) ||
+         (name.n > 4 && std::memcmp(name.p, "xsi:", 4) == 0) ||
+         (name.n > 4 && std::memcmp(name.p, "xml:", 4) == 0);
 }
 
 }  // namespace
 
-// Series, observations, groups and data sets, each a list of columns (codes and levels), with the owner of each row (from 1). A number a row in
-// `value`; `odd` are the rows whose value is a text that is no number.
+// Series, observations, groups and data sets, each a list of columns (codes and levels), with the
+// owner of each row (from 1). A number a row in `value`; `odd` are the rows whose value is a text
+// that is no number.
 // [[Rcpp::export]]
 List sdmx_xml_cpp(RawVector body) {
   Scanner in(reinterpret_cast<const char*>(RAW(body)), body.size());
@@ -96,7 +101,8 @@ List sdmx_xml_cpp(RawVector body) {
   std::vector<int> odd;
   std::vector<std::string> odd_text;
   std::string prepared, dimension = "TIME_PERIOD", root;
-  bool in_series = false, in_obs = false, in_group = false, in_set = false, in_footer = false, in_comp = false;
+  bool in_series = false, in_obs = false, in_group = false, in_set = false, in_footer = false,
+       in_comp = false;
   std::string comp_id, comp_text;
   enum Where { nowhere, key_of_series, key_of_group, key_of_obs, attributes_of };
   Where where = nowhere;
@@ -108,7 +114,8 @@ List sdmx_xml_cpp(RawVector body) {
       char* stop_at = nullptr;
       number = std::strtod(text.c_str(), &stop_at);
       // decimal numbers alone: no hexadecimal ones, and no words but NaN
-      const bool plain = text.find_first_not_of("0123456789+-.eE \t\r\n") == std::string::npos || text == "NaN";
+      const bool plain =
+          text.find_first_not_of("0123456789+-.eE \t\r\n") == std::string::npos || text == "NaN";
       while (stop_at != nullptr && vetusta::is_space(*stop_at)) ++stop_at;
       if (!plain || stop_at == text.c_str() || *stop_at != '\0' || std::isinf(number)) {
         number = NA_REAL;
@@ -127,7 +134,8 @@ List sdmx_xml_cpp(RawVector body) {
     value.push_back(NA_REAL);
   };
   auto attribute_of = [&](const char* word) -> const std::string* {
-    for (size_t i = 0; i < in.used; ++i) if (local_name(in.attributes[i].name).is(word)) return &in.attributes[i].value;
+    for (size_t i = 0; i < in.used; ++i)
+      if (local_name(in.attributes[i].name).is(word)) return &in.attributes[i].value;
     return nullptr;
   };
 
@@ -138,23 +146,32 @@ List sdmx_xml_cpp(RawVector body) {
     const View name = in.name;
     if (root.empty() && kind != 2) root = name.text();
     if (kind == 2) {
-      if (name.is("Obs")) in_obs = false;
-      else if (name.is("Series")) in_series = false;
-      else if (name.is("Group")) in_group = false;
-      else if (name.is("DataSet")) in_set = false;
-      else if (name.is("Prepared")) prepared = in.text;
-      else if (name.is("SeriesKey") || name.is("GroupKey") || name.is("ObsKey") || name.is("Attributes")) where = nowhere;
+      if (name.is("Obs"))
+        in_obs = false;
+      else if (name.is("Series"))
+        in_series = false;
+      else if (name.is("Group"))
+        in_group = false;
+      else if (name.is("DataSet"))
+        in_set = false;
+      else if (name.is("Prepared"))
+        prepared = in.text;
+      else if (name.is("SeriesKey") || name.is("GroupKey") || name.is("ObsKey") ||
+               name.is("Attributes"))
+        where = nowhere;
       else if (name.is("Value") && in_comp) {
         if (!comp_text.empty()) comp_text += ", ";
         comp_text += in.text;
       } else if (name.is("Comp")) {
         // a component of several values (SDMX 3.0), of what it stands in
         Table& table = in_obs ? obs : in_group ? groups : in_series ? series : sets;
-        if (in_comp && !comp_id.empty() && table.rows > 0) table.set(View{comp_id.data(), comp_id.size()}, comp_text);
+        if (in_comp && !comp_id.empty() && table.rows > 0)
+          table.set(View{comp_id.data(), comp_id.size()}, comp_text);
         in_comp = false;
-      }
-      else if (name.is("Text") && in_footer && notes.rows > 0) notes.set(View{"text", 4}, in.text);
-      else if (name.is("Footer") || name.is("ErrorMessage")) in_footer = false;
+      } else if (name.is("Text") && in_footer && notes.rows > 0)
+        notes.set(View{"text", 4}, in.text);
+      else if (name.is("Footer") || name.is("ErrorMessage"))
+        in_footer = false;
       in.keep_text = in_footer || in_comp;
       continue;
     }
@@ -164,14 +181,18 @@ List sdmx_xml_cpp(RawVector body) {
       in_obs = kind == 1;
       for (size_t i = 0; i < in.used; ++i) {
         const View word = in.attributes[i].name;
-        if (word.is("OBS_VALUE")) put_value(in.attributes[i].value);
-        else if (!skipped(word)) obs.set(local_name(word), in.attributes[i].value);
+        if (word.is("OBS_VALUE"))
+          put_value(in.attributes[i].value);
+        else if (!skipped(word))
+          obs.set(local_name(word), in.attributes[i].value);
       }
     } else if (name.is("Series")) {
       ++series.rows;
       series_set.push_back(static_cast<int>(sets.rows));
       in_series = kind == 1;
-      for (size_t i = 0; i < in.used; ++i) if (!skipped(in.attributes[i].name)) series.set(local_name(in.attributes[i].name), in.attributes[i].value);
+      for (size_t i = 0; i < in.used; ++i)
+        if (!skipped(in.attributes[i].name))
+          series.set(local_name(in.attributes[i].name), in.attributes[i].value);
     } else if (name.is("Comp")) {
       const std::string* id = attribute_of("id");
       in_comp = kind == 1;
@@ -182,13 +203,23 @@ List sdmx_xml_cpp(RawVector body) {
       const std::string* text = attribute_of("value");
       if (id != nullptr && text != nullptr) {
         const View word{id->data(), id->size()};
-        Table* table = where == key_of_series ? &series : where == key_of_group ? &groups : where == key_of_obs ? &obs : where == attributes_of ? (in_obs ? &obs : in_group ? &groups : in_series ? &series : &sets) : nullptr;
+        Table* table = where == key_of_series   ? &series
+                       : where == key_of_group  ? &groups
+                       : where == key_of_obs    ? &obs
+                       : where == attributes_of ? (in_obs      ? &obs
+                                                   : in_group  ? &groups
+                                                   : in_series ? &series
+                                                               : &sets)
+                                                : nullptr;
         if (table != nullptr && table->rows > 0) table->set(word, *text);
       }
     } else if (name.is("ObsDimension")) {
       const std::string* id = attribute_of("id");
       const std::string* text = attribute_of("value");
-      if (text != nullptr && obs.rows > 0) obs.set(id != nullptr ? View{id->data(), id->size()} : View{dimension.data(), dimension.size()}, *text);
+      if (text != nullptr && obs.rows > 0)
+        obs.set(
+            id != nullptr ? View{id->data(), id->size()} : View{dimension.data(), dimension.size()},
+            *text);
     } else if (name.is("ObsValue")) {
       const std::string* text = attribute_of("value");
       if (text != nullptr && obs.rows > 0) put_value(*text);
@@ -204,11 +235,15 @@ List sdmx_xml_cpp(RawVector body) {
       ++groups.rows;
       group_set.push_back(static_cast<int>(sets.rows));
       in_group = kind == 1;
-      for (size_t i = 0; i < in.used; ++i) if (!skipped(in.attributes[i].name)) groups.set(local_name(in.attributes[i].name), in.attributes[i].value);
+      for (size_t i = 0; i < in.used; ++i)
+        if (!skipped(in.attributes[i].name))
+          groups.set(local_name(in.attributes[i].name), in.attributes[i].value);
     } else if (name.is("DataSet")) {
       ++sets.rows;
       in_set = kind == 1;
-      for (size_t i = 0; i < in.used; ++i) if (!skipped(in.attributes[i].name)) sets.set(local_name(in.attributes[i].name), in.attributes[i].value);
+      for (size_t i = 0; i < in.used; ++i)
+        if (!skipped(in.attributes[i].name))
+          sets.set(local_name(in.attributes[i].name), in.attributes[i].value);
     } else if (name.is("Structure")) {
       const std::string* word = attribute_of("dimensionAtObservation");
       if (word != nullptr && *word != "AllDimensions") dimension = *word;
@@ -228,8 +263,14 @@ List sdmx_xml_cpp(RawVector body) {
     }
     in.keep_text = in_footer || in_comp || name.is("Prepared");
   }
-  return List::create(_["root"] = root, _["prepared"] = prepared, _["dimension"] = dimension, _["sets"] = sets.frame(), _["set_rows"] = static_cast<int>(sets.rows), _["series"] = series.frame(),
-                      _["series_count"] = static_cast<int>(series.rows), _["series_set"] = wrap(series_set), _["groups"] = groups.frame(), _["group_rows"] = static_cast<int>(groups.rows),
-                      _["group_set"] = wrap(group_set), _["obs"] = obs.frame(), _["obs_rows"] = static_cast<int>(obs.rows), _["obs_series"] = wrap(obs_series), _["obs_set"] = wrap(obs_set),
-                      _["value"] = wrap(value), _["odd"] = wrap(odd), _["odd_text"] = wrap(odd_text), _["notes"] = notes.frame(), _["note_rows"] = static_cast<int>(notes.rows));
+  return List::create(
+      _["root"] = root, _["prepared"] = prepared, _["dimension"] = dimension,
+      _["sets"] = sets.frame(), _["set_rows"] = static_cast<int>(sets.rows),
+      _["series"] = series.frame(), _["series_count"] = static_cast<int>(series.rows),
+      _["series_set"] = wrap(series_set), _["groups"] = groups.frame(),
+      _["group_rows"] = static_cast<int>(groups.rows), _["group_set"] = wrap(group_set),
+      _["obs"] = obs.frame(), _["obs_rows"] = static_cast<int>(obs.rows),
+      _["obs_series"] = wrap(obs_series), _["obs_set"] = wrap(obs_set), _["value"] = wrap(value),
+      _["odd"] = wrap(odd), _["odd_text"] = wrap(odd_text), _["notes"] = notes.frame(),
+      _["note_rows"] = static_cast<int>(notes.rows));
 }

@@ -1,4 +1,5 @@
-// Doubles of R, read where they are: an Rcpp vector asks for memory that may be written, for which R copies what it has only lent.
+// Doubles of R, read where they are: an Rcpp vector asks for memory that may be written, for which
+// R copies what it has only lent.
 #ifndef VETUSTA_DOUBLES_H
 #define VETUSTA_DOUBLES_H
 #include <Rcpp.h>

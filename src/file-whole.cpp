@@ -1,4 +1,5 @@
-// Files that are there whole or not at all: what a path is, and bytes that are on the disk before they take a name.
+// Files that are there whole or not at all: what a path is, and bytes that are on the disk before
+// they take a name.
 #include <Rcpp.h>
 #include <cerrno>
 #include <csignal>
@@ -22,16 +23,21 @@ static int write_all(int fd, RawVector bytes) {
   return 0;
 }
 
-// "none", "file", "folder", "link", or "other" for a device, a pipe or a socket; and whether it is the user's own.
+// "none", "file", "folder", "link", or "other" for a device, a pipe or a socket; and whether it is
+// the user's own.
 // [[Rcpp::export]]
 List file_kind_cpp(std::string path) {
   struct stat about;
-  if (lstat(path.c_str(), &about) != 0) return List::create(_["kind"] = "none", _["own"] = true);
-  const char* kind = S_ISREG(about.st_mode) ? "file" : S_ISDIR(about.st_mode) ? "folder" : S_ISLNK(about.st_mode) ? "link" : "other";
-  return List::create(_["kind"] = kind, _["own"] = about.st_uid == geteuid());
+  if (lstat(path.c_str(), &about) != 0) return List::create(_["type"] = "none", _["own"] = true);
+  const char* kind = S_ISREG(about.st_mode)   ? "file"
+                     : S_ISDIR(about.st_mode) ? "folder"
+                     : S_ISLNK(about.st_mode) ? "link"
+                                              : "other";
+  return List::create(_["type"] = kind, _["own"] = about.st_uid == geteuid());
 }
 
-// Writes bytes to a new file and has the disk keep them; an empty text when all went well, else what went wrong.
+// Writes bytes to a new file and has the disk keep them; an empty text when all went well, else
+// what went wrong.
 // [[Rcpp::export]]
 std::string file_write_cpp(std::string path, RawVector bytes, int mode) {
   unlink(path.c_str());
@@ -59,7 +65,8 @@ std::string file_sync_cpp(std::string path) {
   return why;
 }
 
-// Whether an open descriptor is this very file: where standard output was closed, the next file that is opened takes its number.
+// Whether an open descriptor is this very file: where standard output was closed, the next file
+// that is opened takes its number.
 // [[Rcpp::export]]
 bool descriptor_is_cpp(int fd, std::string path) {
   struct stat a, b;
@@ -69,7 +76,8 @@ bool descriptor_is_cpp(int fd, std::string path) {
   return stat(path.c_str(), &b) == 0 && a.st_dev == b.st_dev && a.st_ino == b.st_ino;
 }
 
-// Writes bytes to an open descriptor, such as standard output: 0 when all went, else the number of the error.
+// Writes bytes to an open descriptor, such as standard output: 0 when all went, else the number of
+// the error.
 // [[Rcpp::export]]
 int descriptor_write_cpp(int fd, RawVector bytes) {
   // a reader that has left is told by the error, not by a signal

@@ -1,4 +1,5 @@
-// Numbers in the shortest text that reads back the same: 15, 16 or 17 digits, and no exponent where people write none.
+// Numbers in the shortest text that reads back the same: 15, 16 or 17 digits, and no exponent where
+// people write none.
 #include <Rcpp.h>
 #include <cmath>
 #include <cstdio>

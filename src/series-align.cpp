@@ -1,11 +1,13 @@
-// Putting series on a grid without looking ahead: at each grid time the newest value that was known by then.
+// Putting series on a grid without looking ahead: at each grid time the newest value that was known
+// by then.
 #include <Rcpp.h>
 #include <cmath>
 #include "doubles.h"
 using namespace Rcpp;
 
-// For each grid time the position (from 1) of the row that counts, 0 for none. `known` is ascending: the instant from which a row
-// counts. Of the rows known by then the one of the newest own time counts, and of two of one own time the one known last.
+// For each grid time the position (from 1) of the row that counts, 0 for none. `known` is
+// ascending: the instant from which a row counts. Of the rows known by then the one of the newest
+// own time counts, and of two of one own time the one known last.
 // [[Rcpp::export]]
 IntegerVector align_cpp(SEXP grid_, SEXP known_, SEXP own_) {
   const Doubles grid(grid_), known(known_), own(own_);
@@ -34,7 +36,9 @@ List align_between_cpp(SEXP grid_, SEXP known_, SEXP value_) {
   NumericVector sum(n);
   IntegerVector count(n);
   R_xlen_t j = 0;
-  if (n > 0) while (j < m && known[j] <= grid[0]) ++j;  // what came before the grid begins belongs to no step of it
+  if (n > 0)
+    while (j < m && known[j] <= grid[0])
+      ++j;  // what came before the grid begins belongs to no step of it
   for (R_xlen_t i = 1; i < n; ++i) {
     long double total = 0;
     while (j < m && known[j] <= grid[i]) {

@@ -1,10 +1,12 @@
-// Carrying values into the holes of a grid, forward or back, and between two of them on a straight line.
+// Carrying values into the holes of a grid, forward or back, and between two of them on a straight
+// line.
 #include <Rcpp.h>
 #include <cmath>
 using namespace Rcpp;
 
-// Positions from which each hole is filled: the last present one before it (`forward`) or the next one after it, 0 for none.
-// Runs longer than `most` stay open; a value is not carried over the edge of a block.
+// Positions from which each hole is filled: the last present one before it (`forward`) or the next
+// one after it, 0 for none. Runs longer than `most` stay open; a value is not carried over the edge
+// of a block.
 // [[Rcpp::export]]
 NumericVector carry_cpp(NumericVector value, IntegerVector block, double most, bool forward) {
   const R_xlen_t n = value.size();
@@ -37,7 +39,8 @@ NumericVector carry_cpp(NumericVector value, IntegerVector block, double most, b
       if (limited) {  // the whole run is measured first
         R_xlen_t end = i;
         while (end < n && std::isnan(v[end]) && (!blocks || b[end] == b[i])) ++end;
-        if (end - i <= limit) for (R_xlen_t k = i; k < end; ++k) o[k] = v[known];
+        if (end - i <= limit)
+          for (R_xlen_t k = i; k < end; ++k) o[k] = v[known];
         i = end - 1;
       } else {
         o[i] = v[known];
@@ -54,7 +57,8 @@ NumericVector carry_cpp(NumericVector value, IntegerVector block, double most, b
       if (limited) {
         R_xlen_t end = i;
         while (end >= 0 && std::isnan(v[end]) && (!blocks || b[end] == b[i])) --end;
-        if (i - end <= limit) for (R_xlen_t k = i; k > end; --k) o[k] = v[known];
+        if (i - end <= limit)
+          for (R_xlen_t k = i; k > end; --k) o[k] = v[known];
         i = end + 1;
       } else {
         o[i] = v[known];
@@ -64,8 +68,8 @@ NumericVector carry_cpp(NumericVector value, IntegerVector block, double most, b
   return out;
 }
 
-// The length of the run of holes that each position lies in, 0 where a value is; runs end at the edge of a block.
-// `inner` says whether a value of the same block stands on both of its sides.
+// The length of the run of holes that each position lies in, 0 where a value is; runs end at the
+// edge of a block. `inner` says whether a value of the same block stands on both of its sides.
 // [[Rcpp::export]]
 List hole_runs_cpp(NumericVector value, IntegerVector block) {
   const R_xlen_t n = value.size();
@@ -90,7 +94,8 @@ List hole_runs_cpp(NumericVector value, IntegerVector block) {
   return List::create(_["length"] = length, _["inner"] = inner);
 }
 
-// On the straight line, in time, between the values on both sides; holes without two sides stay open.
+// On the straight line, in time, between the values on both sides; holes without two sides stay
+// open.
 // [[Rcpp::export]]
 NumericVector linear_cpp(NumericVector value, NumericVector time, IntegerVector block) {
   const R_xlen_t n = value.size();
@@ -101,7 +106,8 @@ NumericVector linear_cpp(NumericVector value, NumericVector time, IntegerVector 
     if (std::isnan(value[i])) continue;
     if (known >= 0 && i - known > 1 && (!blocks || block[known] == block[i])) {
       const double slope = (value[i] - value[known]) / (time[i] - time[known]);
-      for (R_xlen_t k = known + 1; k < i; ++k) out[k] = value[known] + slope * (time[k] - time[known]);
+      for (R_xlen_t k = known + 1; k < i; ++k)
+        out[k] = value[known] + slope * (time[k] - time[known]);
     }
     known = i;
   }

@@ -9,87 +9,114 @@ using namespace Rcpp;
 
 namespace {
 
-// Count, mean and sum of squared deviations of some values, and how many of them are infinite. Two of them are joined by the formulas of
-// Chan, Golub and LeVeque (Algorithms for computing the sample variance, 1983): nothing is ever taken away, so nothing cancels.
+// Count, mean and sum of squared deviations of some values, and how many of them are infinite. Two
+// of them are joined by the formulas of Chan, Golub and LeVeque (Algorithms for computing the
+// sample variance, 1983): nothing is ever taken away, so nothing cancels.
 struct Sums {
-  double count = 0, sum = 0, mean = 0, squares = 0;
-  R_xlen_t odd = 0;
-  template <int KIND>
+  double sum = 0;
+  int count = 0;
+  int odd = 0;
   void add(double x) {
     if (std::isfinite(x)) {
-      count += 1;
+      ++count;
       sum += x;
-      if (KIND == 2) {
-        const double d = x - mean;
-        mean += d / count;
-        squares += d * (x - mean);
-      }
     } else if (!std::isnan(x)) {
       ++odd;
     }
   }
 };
 
-template <int KIND>
-double joined(const Sums& a, const Sums& b, int least) {
-  const double n = a.count + b.count;
-  if (n < least || a.odd + b.odd > 0 || n == 0) return NA_REAL;
-  if (KIND == 0) return (a.sum + b.sum) / n;
-  if (KIND == 1) return a.sum + b.sum;
-  if (n < 2) return NA_REAL;
-  const double d = b.mean - a.mean;
-  const double squares = a.squares + b.squares + (a.count > 0 && b.count > 0 ? d * d * a.count * b.count / n : 0);
-  return std::sqrt(squares / (n - 1));
+struct Moments : Sums {
+  double mean = 0, squares = 0;
+  void add(double x) {
+    Sums::add(x);
+    if (!std::isfinite(x)) return;
+    const double d = x - mean;
+    mean += d / count;
+    squares += d * (x - mean);
+  }
+};
+
+bool has_none(const Sums& a, const Sums& b, int least) {
+  const int n = a.count + b.count;
+  return n < least || n == 0 || a.odd + b.odd > 0;
 }
 
-// The window is two stretches that meet at `middle`: of the older one the sums from each row up to the middle are at hand, of the newer one the
-// sums so far. Where the older one is used up, the newer one takes its place: each value is added twice, however the window moves.
-template <int KIND>
-void roll(const int* g, const double* t, const double* v, const double* edge, double* o, R_xlen_t n, int least) {
-  std::vector<Sums> older;  // from row `middle - 1` back to where the stretch began
+struct Mean {
+  using Part = Sums;
+  static double of(const Sums& a, const Sums& b) { return (a.sum + b.sum) / (a.count + b.count); }
+};
+
+struct Sum {
+  using Part = Sums;
+  static double of(const Sums& a, const Sums& b) { return a.sum + b.sum; }
+};
+
+struct Deviation {
+  using Part = Moments;
+  static double of(const Moments& a, const Moments& b) {
+    const double n = static_cast<double>(a.count) + b.count;
+    if (n < 2) return NA_REAL;
+    const double d = b.mean - a.mean;
+    const double between = a.count > 0 && b.count > 0 ? d * d * a.count * b.count / n : 0;
+    return std::sqrt((a.squares + b.squares + between) / (n - 1));
+  }
+};
+
+// The window is two stretches that meet at `middle`: of the older one the sums from each row up to
+// the middle are at hand, of the newer one the sums so far. Where the older one is used up, the
+// newer one takes its place: each value is added twice, however the window moves.
+template <class Kind>
+void roll(const int* g, const double* t, const double* v, const double* edge, double* o, R_xlen_t n,
+          int least) {
+  using Part = typename Kind::Part;
+  std::vector<Part> older;  // from row `middle - 1` back to where the stretch began
   R_xlen_t from = 0, middle = 0;
-  Sums newer, none;
+  Part newer, none;
   for (R_xlen_t i = 0; i < n; ++i) {
     if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
     if (i == 0 || g[i] != g[i - 1]) {
       from = middle = i;
       older.clear();
-      newer = Sums();
+      newer = Part();
     }
-    newer.add<KIND>(v[i]);
+    newer.add(v[i]);
     while (from <= i && t[from] <= edge[i]) ++from;
     if (from > middle) {
       older.clear();
-      Sums back;
+      Part back;
       for (R_xlen_t k = i; k >= from; --k) {
-        back.add<KIND>(v[k]);
+        back.add(v[k]);
         older.push_back(back);
       }
       middle = i + 1;
-      newer = Sums();
+      newer = Part();
     }
     // the older stretch holds rows [from, middle)
-    const Sums& first = from < middle ? older[middle - 1 - from] : none;
-    o[i] = joined<KIND>(first, newer, least);
+    const Part& first = from < middle ? older[middle - 1 - from] : none;
+    o[i] = has_none(first, newer, least) ? NA_REAL : Kind::of(first, newer);
   }
 }
 
 }  // namespace
 
-// `group` and `time` are ascending, and so is `edge` within a group. kind: 0 mean, 1 sum, 2 standard deviation.
+// `group` and `time` are ascending, and so is `edge` within a group. kind: 0 mean, 1 sum, 2
+// standard deviation.
 // [[Rcpp::export]]
-NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, int kind, int least) {
+NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, int kind,
+                            int least) {
   const Doubles time(time_), value(value_), edge(edge_);
   const R_xlen_t n = time.size();
   NumericVector out(no_init(n));
-  auto run = kind == 0 ? roll<0> : kind == 1 ? roll<1> : roll<2>;
+  auto run = kind == 0 ? roll<Mean> : kind == 1 ? roll<Sum> : roll<Deviation>;
   run(group.begin(), time.begin(), value.begin(), edge.begin(), out.begin(), n, least);
   return out;
 }
 
 // The smallest or largest value in the window, by a queue of candidates.
 // [[Rcpp::export]]
-NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, bool largest, int least) {
+NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_,
+                                bool largest, int least) {
   const Doubles time(time_), value(value_), edge(edge_);
   const R_xlen_t n = time.size();
   NumericVector out(n);
@@ -109,7 +136,9 @@ NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, SE
     while (!queue.empty() && queue.front() < from) queue.pop_front();
     if (!std::isnan(value[i])) {
       ++count;
-      while (!queue.empty() && (largest ? value[queue.back()] <= value[i] : value[queue.back()] >= value[i])) queue.pop_back();
+      while (!queue.empty() &&
+             (largest ? value[queue.back()] <= value[i] : value[queue.back()] >= value[i]))
+        queue.pop_back();
       queue.push_back(i);
     }
     out[i] = count < least || queue.empty() ? NA_REAL : value[queue.front()];

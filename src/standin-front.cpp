@@ -1,5 +1,6 @@
-// What stands before a stand-in service to spoil its connections below HTTP, as no web server does: it passes bytes on between the
-// callers and the service, and treats the connection of each N-th request in one way. It listens on 127.0.0.1 alone.
+// What stands before a stand-in service to spoil its connections below HTTP, as no web server does:
+// it passes bytes on between the callers and the service, and treats the connection of each N-th
+// request in one way. It listens on 127.0.0.1 alone.
 #include <Rcpp.h>
 #include <string>
 #ifndef _WIN32
@@ -18,15 +19,15 @@ typedef std::chrono::steady_clock Clock;
 struct Pair {
   int caller;
   int service;
-  bool asked = false;      // a request is under way
-  bool spoilt = false;     // and its connection is to be treated
-  std::string held;        // what is not passed on yet
+  bool asked = false;   // a request is under way
+  bool spoilt = false;  // and its connection is to be treated
+  std::string held;     // what is not passed on yet
   Clock::time_point next = Clock::now();
 };
 
 struct Front {
   int port, service_port, every, listener = -1;
-  double away;             // seconds for which nothing listens, when the port is closed
+  double away;  // seconds for which nothing listens, when the port is closed
   std::string kind;
   long requests = 0;
   std::vector<Pair> pairs;
@@ -49,7 +50,8 @@ struct Front {
     int yes = 1;
     setsockopt(listener, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
     sockaddr_in at = address(port);
-    if (bind(listener, reinterpret_cast<sockaddr*>(&at), sizeof at) < 0 || listen(listener, 64) < 0) {
+    if (bind(listener, reinterpret_cast<sockaddr*>(&at), sizeof at) < 0 ||
+        listen(listener, 64) < 0) {
       close(listener);
       listener = -1;
       Rcpp::stop("the port is taken");
@@ -86,7 +88,10 @@ struct Front {
     Pair pair;
     pair.caller = caller;
     pair.service = service;
-    if (connect(service, reinterpret_cast<sockaddr*>(&at), sizeof at) < 0) shut(pair, false); else pairs.push_back(pair);
+    if (connect(service, reinterpret_cast<sockaddr*>(&at), sizeof at) < 0)
+      shut(pair, false);
+    else
+      pairs.push_back(pair);
   }
 
   // Bytes of the caller: the first after an answer begin a request.
@@ -161,13 +166,15 @@ struct Front {
       }
     }
     for (Pair& pair : pairs) {
-      if (kind != "trickle" || pair.held.empty() || pair.caller < 0 || Clock::now() < pair.next) continue;
+      if (kind != "trickle" || pair.held.empty() || pair.caller < 0 || Clock::now() < pair.next)
+        continue;
       if (!pass(pair.caller, pair.held.data(), 1)) shut(pair, false);
       pair.held.erase(0, 1);
       pair.next = Clock::now() + std::chrono::milliseconds(300);
     }
     std::vector<Pair> living;
-    for (Pair& pair : pairs) if (pair.caller >= 0) living.push_back(pair);
+    for (Pair& pair : pairs)
+      if (pair.caller >= 0) living.push_back(pair);
     pairs.swap(living);
   }
 };
@@ -198,7 +205,11 @@ SEXP front_open(int port, int service_port, std::string kind, int every, double 
 }
 
 // [[Rcpp::export]]
-void front_turn(SEXP front, int milliseconds) { Rcpp::XPtr<Front>(front)->turn(milliseconds); }
+void front_turn(SEXP front, int milliseconds) {
+  Rcpp::XPtr<Front>(front)->turn(milliseconds);
+}
 
 // [[Rcpp::export]]
-void front_close(SEXP front) { Rcpp::XPtr<Front>(front).release(); }
+void front_close(SEXP front) {
+  Rcpp::XPtr<Front>(front).release();
+}

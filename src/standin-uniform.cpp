@@ -1,4 +1,5 @@
-// Uniform numbers that depend on nothing but a key and a position, so that invented data is the same on every machine.
+// Uniform numbers that depend on nothing but a key and a position, so that invented data is the
+// same on every machine.
 #include <Rcpp.h>
 #include <cstdint>
 using namespace Rcpp;
@@ -17,6 +18,7 @@ NumericVector seeded_uniform_cpp(std::string key, int n) {
   uint32_t seed = 2166136261u;  // FNV-1a over the key
   for (unsigned char c : key) seed = (seed ^ c) * 16777619u;
   NumericVector out(n);
-  for (int i = 0; i < n; ++i) out[i] = (mixed(mixed(seed) + 0x9e3779b9u * static_cast<uint32_t>(i + 1)) + 0.5) / 4294967296.0;
+  for (int i = 0; i < n; ++i)
+    out[i] = (mixed(mixed(seed) + 0x9e3779b9u * static_cast<uint32_t>(i + 1)) + 0.5) / 4294967296.0;
   return out;
 }

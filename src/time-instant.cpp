@@ -1,12 +1,17 @@
-// Instants as RFC 3339 writes them, in one pass over the text; also with a blank for the T, without seconds, and without an offset.
+// Instants as RFC 3339 writes them, in one pass over the text; also with a blank for the T, without
+// seconds, and without an offset.
 #include <Rcpp.h>
 #include <cmath>
 #include <cstring>
+
+#include "time-instant.h"
+
 using namespace Rcpp;
 
 namespace {
 
-// Days since 1970-01-01 of a date of the Gregorian calendar (the arithmetic of years that begin in March).
+// Days since 1970-01-01 of a date of the Gregorian calendar (the arithmetic of years that begin in
+// March).
 int days_of(int year, int month, int day) {
   year -= month <= 2;
   const int era = (year >= 0 ? year : year - 399) / 400;
@@ -33,7 +38,8 @@ int digits(const char*& p, const char* end, int n) {
   return value;
 }
 
-// Seconds since 1970 on the clock that is written, less the offset where there is one (`local` says whether not); NaN for what is no instant.
+}  // namespace
+
 double instant_of(const char* p, const char* end, bool& local) {
   local = false;
   const int year = digits(p, end, 4);
@@ -41,7 +47,8 @@ double instant_of(const char* p, const char* end, bool& local) {
   const int month = digits(p, end, 2);
   if (month < 1 || month > 12 || p >= end || *p++ != '-') return NA_REAL;
   const int day = digits(p, end, 2);
-  if (day < 1 || day > days_in(year, month) || p >= end || (*p != 'T' && *p != 't' && *p != ' ')) return NA_REAL;
+  if (day < 1 || day > days_in(year, month) || p >= end || (*p != 'T' && *p != 't' && *p != ' '))
+    return NA_REAL;
   ++p;
   const int hour = digits(p, end, 2);
   if (hour < 0 || p >= end || *p++ != ':') return NA_REAL;
@@ -64,7 +71,9 @@ double instant_of(const char* p, const char* end, bool& local) {
     }
   }
   // 24:00 is the end of a day, and no time lies beyond it; a minute may have a leap second
-  if (hour > 24 || minute > 59 || second > 60 || (hour == 24 && (minute > 0 || second > 0 || part > 0))) return NA_REAL;
+  if (hour > 24 || minute > 59 || second > 60 ||
+      (hour == 24 && (minute > 0 || second > 0 || part > 0)))
+    return NA_REAL;
   double shift = 0;
   if (p == end) {
     local = true;
@@ -79,12 +88,11 @@ double instant_of(const char* p, const char* end, bool& local) {
   } else {
     return NA_REAL;
   }
-  const double whole = days_of(year, month, day) * 86400.0 + hour * 3600 + minute * 60 + second - shift;
+  const double whole =
+      days_of(year, month, day) * 86400.0 + hour * 3600 + minute * 60 + second - shift;
   // kept to the whole microsecond
   return part == 0 ? whole : std::round((whole + part) * 1e6) / 1e6;
 }
-
-}  // namespace
 
 // [[Rcpp::export]]
 List rfc3339_cpp(CharacterVector x) {

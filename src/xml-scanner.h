@@ -1,5 +1,6 @@
-// Tags of an XML message one after the other: names, attributes and text, and nothing kept. What a data message never needs is refused: a document
-// type, and with it every entity but the five of XML itself.
+// Tags of an XML message one after the other: names, attributes and text, and nothing kept. What a
+// data message never needs is refused: a document type, and with it every entity but the five of
+// XML itself.
 #ifndef VETUSTA_XML_SCANNER_H
 #define VETUSTA_XML_SCANNER_H
 #include <Rcpp.h>
@@ -24,7 +25,9 @@ inline View local_name(const View& name) {
   return View{name.p + skip, name.n - skip};
 }
 
-inline bool is_space(char c) { return c == ' ' || c == '\n' || c == '\t' || c == '\r'; }
+inline bool is_space(char c) {
+  return c == ' ' || c == '\n' || c == '\t' || c == '\r';
+}
 
 inline void append_utf8(std::string& out, unsigned long code) {
   if (code < 0x80) {
@@ -53,7 +56,8 @@ class Scanner {
  public:
   Scanner(const char* begin, size_t size) : start(begin), at(begin), end(begin + size) {}
 
-  // The next tag: 1 begin, 2 end, 3 begin and end in one, 0 the end of the message. Text between is in `text`.
+  // The next tag: 1 begin, 2 end, 3 begin and end in one, 0 the end of the message. Text between is
+  // in `text`.
   int next() {
     text.clear();
     for (;;) {
@@ -127,7 +131,9 @@ class Scanner {
       if (*at == '>') {
         ++at;
         if (closing) {
-          if (stack.empty() || stack.back().n != name.n || std::memcmp(stack.back().p, name.p, name.n) != 0) fail("a tag is closed that is not open");
+          if (stack.empty() || stack.back().n != name.n ||
+              std::memcmp(stack.back().p, name.p, name.n) != 0)
+            fail("a tag is closed that is not open");
           stack.pop_back();
         } else {
           stack.push_back(name);
@@ -181,14 +187,20 @@ class Scanner {
       const char* semi = static_cast<const char*>(std::memchr(amp, ';', to - amp));
       if (semi == nullptr) fail("an entity is malformed");
       const View entity{amp + 1, static_cast<size_t>(semi - amp - 1)};
-      if (entity.is("amp")) out += '&';
-      else if (entity.is("lt")) out += '<';
-      else if (entity.is("gt")) out += '>';
-      else if (entity.is("quot")) out += '"';
-      else if (entity.is("apos")) out += '\'';
+      if (entity.is("amp"))
+        out += '&';
+      else if (entity.is("lt"))
+        out += '<';
+      else if (entity.is("gt"))
+        out += '>';
+      else if (entity.is("quot"))
+        out += '"';
+      else if (entity.is("apos"))
+        out += '\'';
       else if (entity.n > 1 && entity.p[0] == '#') {
         const bool hex = entity.p[1] == 'x';
-        const unsigned long code = std::strtoul(entity.text().c_str() + (hex ? 2 : 1), nullptr, hex ? 16 : 10);
+        const unsigned long code =
+            std::strtoul(entity.text().c_str() + (hex ? 2 : 1), nullptr, hex ? 16 : 10);
         if (code == 0 || code > 0x10FFFF) fail("an entity is malformed");
         append_utf8(out, code);
       } else {

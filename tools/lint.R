@@ -1,5 +1,14 @@
-# Lints all files side by side on the machine's cores; prints what it finds, and ends with 1 where there is any.
-files <- setdiff(list.files(c("R", "tests/testthat"), "[.]R$", full.names = TRUE), "R/RcppExports.R")
-found <- parallel::mclapply(files, lintr::lint, mc.cores = max(1L, parallel::detectCores()), mc.preschedule = FALSE)
+# Lints all files side by side on the machine's cores, and looks at the installed package for names
+# that are not there; prints
+# what it finds, and ends with 1 where there is any.
+files <- list.files(c("R", "tests/testthat", "tools"), "[.]R$", full.names = TRUE)
+files <- setdiff(files, "R/RcppExports.R")
+# what was looked at before and is as it was is not looked at again
+found <- parallel::mclapply(files, lintr::lint, cache = ".lint",
+  mc.cores = max(1L, parallel::detectCores()), mc.preschedule = FALSE)
 for (one in found) if (length(one)) print(one)
-quit(status = as.integer(any(lengths(found) > 0)))
+usage <- character()
+codetools::checkUsageNamespace("vetusta", suppressLocalUnused = FALSE, suppressParamUnused = TRUE,
+  report = function(text) usage <<- c(usage, text))
+if (length(usage)) cat(usage, sep = "")
+quit(status = as.integer(any(lengths(found) > 0) || length(usage) > 0))

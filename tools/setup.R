@@ -2,8 +2,10 @@
 #
 #   Rscript tools/setup.R run|test|develop [FILE]     FILE is told where the library is
 #
-# Packages that are installed already in a good enough version are left alone. Of the missing ones, Debian's prebuilt
-# packages are taken where this process may install them (root, or sudo without a password), R is Debian's own, and the
+# Packages that are installed already in a good enough version are left alone. Of the missing ones,
+# Debian's prebuilt
+# packages are taken where this process may install them (root, or sudo without a password), R is
+# Debian's own, and the
 # version is new enough; everything else is compiled from CRAN into a library of the user's.
 #
 # VETUSTA_LIBRARY  where that library is (default: the user's data folder)
@@ -13,7 +15,9 @@
 purposes <- c("run", "test", "develop")
 arguments <- commandArgs(TRUE)
 purpose <- if (length(arguments)) arguments[1] else "run"
-if (!purpose %in% purposes) stop("tools/setup.R takes one of: ", paste(purposes, collapse = ", "), call. = FALSE)
+if (!purpose %in% purposes) {
+  stop("tools/setup.R takes one of: ", paste(purposes, collapse = ", "), call. = FALSE)
+}
 
 say <- function(...) cat("[setup] ", ..., "\n", sep = "", file = stderr())
 fail <- function(...) { say(...); quit(status = 1, save = "no") }
@@ -21,7 +25,8 @@ is_yes <- function(name, default) identical(tolower(Sys.getenv(name, default)), 
 
 library_path <- Sys.getenv("VETUSTA_LIBRARY")
 if (!nzchar(library_path)) {
-  library_path <- file.path(tools::R_user_dir("vetusta", "data"), "library", paste0("R-", getRversion()[1, 1:2]))
+  library_path <- file.path(tools::R_user_dir("vetusta", "data"), "library",
+    paste0("R-", getRversion()[1, 1:2]))
 }
 dir.create(library_path, recursive = TRUE, showWarnings = FALSE)
 library_path <- normalizePath(library_path)
@@ -33,14 +38,16 @@ only_own <- is_yes("VETUSTA_ONLY", "no")
 libraries <- unique(c(library_path, if (only_own) .Library else .libPaths()))
 .libPaths(libraries, include.site = !only_own)
 
-# --- what is needed ------------------------------------------------------------------------------------------------
+# --- what is needed
+# ------------------------------------------------------------------------------------------------
 
 # "a (>= 1.0), b" -> c(a = "1.0", b = "0")
 requirements <- function(fields) {
   items <- trimws(unlist(strsplit(fields[!is.na(fields)], ",")))
   items <- items[nzchar(items)]
   names <- sub("[[:space:](].*", "", items)
-  versions <- ifelse(grepl("(", items, fixed = TRUE), sub(".*\\([>=< ]*([^)]*)\\).*", "\\1", items), "0")
+  versions <- ifelse(grepl("(", items, fixed = TRUE), sub(".*\\([>=< ]*([^)]*)\\).*", "\\1", items),
+    "0")
   keep <- !names %in% c("R", rownames(installed.packages(.Library, priority = "base")))
   stats::setNames(trimws(versions[keep]), names[keep])
 }
@@ -54,12 +61,14 @@ wanted <- requirements(c(
 ))
 
 installed <- function() {
-  found <- installed.packages(libraries, fields = c("Imports", "Depends", "LinkingTo"), noCache = TRUE)
+  found <- installed.packages(libraries, fields = c("Imports", "Depends", "LinkingTo"),
+    noCache = TRUE)
   found[!duplicated(found[, "Package"]), , drop = FALSE]
 }
 enough <- function(have, need) utils::compareVersion(have, need) >= 0
 
-# Everything reachable from the wanted packages that is not there, or too old: name -> least version.
+# Everything reachable from the wanted packages that is not there, or too old: name -> least
+# version.
 missing_from <- function(wanted, present, offered = NULL, prebuilt = character()) {
   need <- character()
   queue <- wanted
@@ -77,8 +86,12 @@ missing_from <- function(wanted, present, offered = NULL, prebuilt = character()
     missing[[name]] <- version
     if (name %in% names(prebuilt) && enough(prebuilt[[name]], version)) next
     if (!is.null(offered)) {
-      if (!name %in% rownames(offered)) fail("CRAN does not offer the package ", name, ", which is needed.")
-      if (!enough(offered[name, "Version"], version)) fail("CRAN's ", name, " is older than ", version, ".")
+      if (!name %in% rownames(offered)) {
+        fail("CRAN does not offer the package ", name, ", which is needed.")
+      }
+      if (!enough(offered[name, "Version"], version)) {
+        fail("CRAN's ", name, " is older than ", version, ".")
+      }
       queue <- c(queue, requirements(offered[name, c("Imports", "Depends", "LinkingTo")]))
     }
   }
@@ -93,13 +106,17 @@ if (!length(todo)) {
 started <- Sys.time()
 say("missing or too old: ", paste(names(todo), collapse = ", "))
 
-# --- what may be done here -----------------------------------------------------------------------------------------
+# --- what may be done here
+# -----------------------------------------------------------------------------------------
 
 run <- function(command, arguments, log, ...) {
   status <- suppressWarnings(system2(command, arguments, stdout = log, stderr = log, ...))
   identical(as.integer(status), 0L)
 }
-tail_of <- function(log, lines = 20) if (file.exists(log)) paste0("    ", tail(readLines(log, warn = FALSE), lines))
+tail_of <- function(log, lines = 20) {
+  if (file.exists(log)) paste0("    ",
+  tail(readLines(log, warn = FALSE), lines))
+}
 stop_with_log <- function(what, log) {
   say(what, " failed; the last lines of its log:")
   writeLines(tail_of(log), stderr())
@@ -111,7 +128,8 @@ dir.create(logs, showWarnings = FALSE)
 has <- function(program) nzchar(Sys.which(program))
 is_root <- identical(Sys.info()[["effective_user"]], "root")
 as_root <- if (is_root) character() else "sudo"
-may_install <- has("apt-get") && (is_root || (has("sudo") && run("sudo", c("-n", "true"), file.path(logs, "sudo"))))
+may_install <- has("apt-get") &&
+  (is_root || (has("sudo") && run("sudo", c("-n", "true"), file.path(logs, "sudo"))))
 use_prebuilt <- may_install && !only_own && is_yes("VETUSTA_PREBUILT", "yes") &&
   identical(normalizePath(R.home()), "/usr/lib/R")
 
@@ -129,7 +147,8 @@ refresh_lists <- function() {
 
 # Debian's candidate version of each r-cran-* package, without epoch and Debian's own suffix.
 prebuilt_versions <- function(names) {
-  lines <- suppressWarnings(system2("apt-cache", c("policy", paste0("r-cran-", tolower(names))), stdout = TRUE, stderr = FALSE))
+  lines <- suppressWarnings(system2("apt-cache", c("policy", paste0("r-cran-", tolower(names))),
+    stdout = TRUE, stderr = FALSE))
   heads <- grep("^r-cran-", lines)
   found <- character()
   for (i in heads) {
@@ -141,7 +160,8 @@ prebuilt_versions <- function(names) {
   found
 }
 
-# --- plan, then do -------------------------------------------------------------------------------------------------
+# --- plan, then do
+# -------------------------------------------------------------------------------------------------
 
 repositories <- getOption("repos")
 if (is.null(repositories) || any(repositories == "@CRAN@")) {
@@ -150,7 +170,8 @@ if (is.null(repositories) || any(repositories == "@CRAN@")) {
 say("reading CRAN's package list")
 offered <- tryCatch(suppressWarnings(available.packages()), error = function(e) NULL)
 if (is.null(offered) || !nrow(offered)) {
-  fail("CRAN cannot be reached, and packages are missing. Connect this machine to a network, or set a mirror with ",
+  fail(paste0("CRAN cannot be reached, and packages are missing. Connect this machine to a ",
+    "network, or set a mirror with "),
        "options(repos = c(CRAN = \"...\")) in ~/.Rprofile, and run it again.")
 }
 prebuilt <- character()
@@ -164,13 +185,15 @@ from_debian <- Filter(function(name) enough(prebuilt[[name]], todo[[name]]), fro
 
 if (length(from_debian)) {
   say("installing prebuilt from Debian: ", paste(from_debian, collapse = ", "))
-  if (!apt(c("install", "--no-install-recommends", paste0("r-cran-", tolower(from_debian))), "apt-install")) {
+  if (!apt(c("install", "--no-install-recommends", paste0("r-cran-", tolower(from_debian))),
+    "apt-install")) {
     stop_with_log("apt-get install", file.path(logs, "apt-install"))
   }
 }
 
 todo <- missing_from(wanted, installed(), offered)
-system_libraries <- list(curl = c("libcurl4-openssl-dev", "libcurl"), openssl = c("libssl-dev", "libssl"),
+system_libraries <- list(curl = c("libcurl4-openssl-dev", "libcurl"),
+  openssl = c("libssl-dev", "libssl"),
                          xml2 = c("libxml2-dev", "libxml-2.0"), httpuv = c("zlib1g-dev", "zlib"))
 system_libraries <- system_libraries[names(system_libraries) %in% names(todo)]
 known_to_compiler <- function(entry) {
@@ -180,56 +203,69 @@ absent <- Filter(function(entry) !known_to_compiler(entry), system_libraries)
 debian_names <- unname(vapply(absent, `[`, "", 1))
 if (length(absent) && may_install) {
   refresh_lists()
-  say("installing system libraries from Debian: ", paste(c("pkg-config", debian_names), collapse = ", "))
+  say("installing system libraries from Debian: ",
+    paste(c("pkg-config", debian_names), collapse = ", "))
   if (!apt(c("install", "--no-install-recommends", "pkg-config", debian_names), "apt-libraries")) {
     stop_with_log("apt-get install", file.path(logs, "apt-libraries"))
   }
 } else if (length(absent)) {
-  # Not root: the same Debian packages are unpacked into a folder of the user's, and the compiler is pointed there.
+  # Not root: the same Debian packages are unpacked into a folder of the user's, and the compiler
+  # is pointed there.
   if (!has("apt-get") || !has("dpkg-deb")) {
-    fail("these system libraries are missing and this user cannot install them: ", paste(debian_names, collapse = ", "))
+    fail("these system libraries are missing and this user cannot install them: ",
+      paste(debian_names, collapse = ", "))
   }
   root <- file.path(dirname(library_path), "system")
   state <- file.path(root, "apt")
   for (folder in c("lists/partial", "cache/archives/partial", "debs")) {
     dir.create(file.path(state, folder), recursive = TRUE, showWarnings = FALSE)
   }
-  say("no right to install system libraries: unpacking ", paste(debian_names, collapse = ", "), " into ", root)
-  own <- c("-o", paste0("Dir::State::lists=", state, "/lists"), "-o", paste0("Dir::Cache=", state, "/cache"), "-q")
+  say("no right to install system libraries: unpacking ", paste(debian_names, collapse = ", "),
+    " into ", root)
+  own <- c("-o", paste0("Dir::State::lists=", state, "/lists"), "-o",
+    paste0("Dir::Cache=", state, "/cache"), "-q")
   log <- file.path(logs, "apt-download")
   if (!run("apt-get", c(own, "update"), log)) stop_with_log("apt-get update", log)
-  runtime <- c("libcurl4-openssl-dev" = "libcurl4", "libssl-dev" = "libssl3", "libxml2-dev" = "libxml2", "zlib1g-dev" = "zlib1g")
+  runtime <- c("libcurl4-openssl-dev" = "libcurl4", "libssl-dev" = "libssl3",
+    "libxml2-dev" = "libxml2", "zlib1g-dev" = "zlib1g")
   tools_too <- if (!has("pkg-config")) c("pkgconf", "pkgconf-bin", "libpkgconf3", "pkg-config")
   here <- setwd(file.path(state, "debs"))
   got <- run("apt-get", c(own, "download", debian_names, runtime[debian_names], tools_too), log)
   setwd(here)
   if (!got) stop_with_log("apt-get download", log)
   for (deb in list.files(file.path(state, "debs"), "[.]deb$", full.names = TRUE)) {
-    if (!run("dpkg-deb", c("-x", deb, root), log)) stop_with_log(paste("unpacking", basename(deb)), log)
+    if (!run("dpkg-deb", c("-x", deb, root), log)) {
+      stop_with_log(paste("unpacking", basename(deb)), log)
+    }
   }
   machine <- list.files(file.path(root, "usr", "lib"), "-linux-gnu")[1]
   machine_folder <- file.path(root, "usr", "lib", machine)
   Sys.setenv(PKG_CONFIG_SYSROOT_DIR = root,
              PKG_CONFIG_PATH = file.path(machine_folder, "pkgconfig"),
              PATH = paste(file.path(root, "usr", "bin"), Sys.getenv("PATH"), sep = ":"),
-             LD_LIBRARY_PATH = paste(c(machine_folder, Sys.getenv("LD_LIBRARY_PATH")), collapse = ":"),
+             LD_LIBRARY_PATH = paste(c(machine_folder, Sys.getenv("LD_LIBRARY_PATH")),
+               collapse = ":"),
              LIBRARY_PATH = machine_folder,
-             CPATH = paste(file.path(root, "usr", "include"), file.path(root, "usr", "include", machine), sep = ":"))
+             CPATH = paste(file.path(root, "usr", "include"),
+               file.path(root, "usr", "include", machine), sep = ":"))
 }
 
 if (length(todo)) {
   cores <- max(1L, parallel::detectCores(), na.rm = TRUE)
-  say("compiling from CRAN on ", cores, " cores into ", library_path, ": ", paste(names(todo), collapse = ", "))
+  say("compiling from CRAN on ", cores, " cores into ", library_path, ": ",
+    paste(names(todo), collapse = ", "))
   outputs <- file.path(logs, "compile")
   dir.create(outputs, showWarnings = FALSE)
   # what a package can build for itself needs no system library
-  Sys.setenv(USE_BUNDLED_LIBUV = "1", MAKEFLAGS = paste0("-j", cores), R_LIBS = paste(libraries, collapse = ":"))
+  Sys.setenv(USE_BUNDLED_LIBUV = "1", MAKEFLAGS = paste0("-j", cores),
+    R_LIBS = paste(libraries, collapse = ":"))
   log <- file.path(logs, "install")
   connection <- file(log, "w")
   sink(connection, type = "message")
   sink(connection)
   suppressWarnings(try(install.packages(
-    names(todo), lib = library_path, dependencies = NA, Ncpus = cores, keep_outputs = outputs, quiet = TRUE
+    names(todo), lib = library_path, dependencies = NA, Ncpus = cores, keep_outputs = outputs,
+    quiet = TRUE
   ), silent = TRUE))
   sink()
   sink(type = "message")
@@ -237,7 +273,11 @@ if (length(todo)) {
   left <- missing_from(wanted, installed())
   if (length(left)) {
     compiled <- sub("[.]out$", "", list.files(outputs, "[.]out$"))
-    spoilt <- Filter(function(name) any(grepl("^ERROR", readLines(file.path(outputs, paste0(name, ".out")), warn = FALSE))), compiled)
+    spoilt <-
+      Filter(function(name) {
+        any(grepl("^ERROR",
+        readLines(file.path(outputs, paste0(name, ".out")), warn = FALSE)))
+      }, compiled)
     first <- c(spoilt, Filter(function(name) name %in% compiled, names(left)), names(left))[1]
     package_log <- file.path(outputs, paste0(first, ".out"))
     say("not installed: ", paste(names(left), collapse = ", "))

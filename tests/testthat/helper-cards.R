@@ -1,24 +1,30 @@
 # Cards for scripted servers, and what such servers answer.
-write_card <- function(address, offer, extra = character(), env = parent.frame()) {
+write_card <- function(address, dataset, extra = character(), env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
-  writeLines(c("source: test", paste0("address: ", address), extra, "offers:", "  rows:", "    shape: table", paste0("    ", offer)), file)
+  writeLines(c("source: test", paste0("address: ", address), extra, "datasets:", "  rows:",
+    "    shape: table", paste0("    ", dataset)), file)
   file
 }
 
 collect_rows <- function(card, archive = NULL, ..., env = parent.frame()) {
   if (is.null(archive)) archive <- new_archive(env)
-  run <- collect_run(plan_calls(want_rows(source_card(card), "rows", ...), archive), archive, progress = FALSE)
-  list(run = run, rows = tryCatch(archive_rows(archive, "test", "rows"), vetusta_error_want = function(e) NULL), journal = archive_journal(archive), archive = archive)
+  run <- collect_run(plan_calls(want_rows(source_card(card), "rows", ...), archive), archive,
+    progress = FALSE)
+  list(run = run,
+    rows = tryCatch(archive_rows(archive, "test", "rows"), vetusta_error_want = function(e) NULL),
+    journal = archive_journal(archive), archive = archive)
 }
 
 json_answer <- function(body, headers = list(), status = 200L) {
   list(status = status, headers = c(list("Content-Type" = "application/json"), headers),
-    body = if (is.character(body)) body else as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = NA, null = "null")))
+    body = if (is.character(body)) body
+    else as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = NA, null = "null")))
 }
 
 # The value of a parameter in a scripted server's request.
 asked <- function(request, name) {
-  found <- regmatches(request$QUERY_STRING, regexec(paste0("[?&]", name, "=([^&]*)"), request$QUERY_STRING))[[1]]
+  found <- regmatches(request$QUERY_STRING,
+    regexec(paste0("[?&]", name, "=([^&]*)"), request$QUERY_STRING))[[1]]
   if (length(found)) utils::URLdecode(found[2])
 }
 
@@ -28,8 +34,20 @@ bars_card <- function(address, lines, env = parent.frame()) {
   writeLines(c("source: test", paste0("address: ", address), lines), file)
   source_card(file)
 }
-collect_bars <- function(source, symbols, interval, from, to, archive = NULL, ..., env = parent.frame()) {
+collect_bars <- function(source, symbols, interval, from, to, archive = NULL, ...,
+  env = parent.frame()) {
   if (is.null(archive)) archive <- new_archive(env)
-  run <- collect_run(plan_calls(want_bars(source, symbols, interval, from = from, to = to), archive), archive, progress = FALSE, ...)
-  list(run = run, archive = archive, bars = tryCatch(archive_bars(archive, symbols, interval), vetusta_error_want = function(e) NULL), journal = archive_journal(archive))
+  run <- collect_run(plan_calls(want_bars(source, symbols, interval, from = from, to = to),
+    archive), archive, progress = FALSE, ...)
+  list(run = run, archive = archive,
+    bars = tryCatch(archive_bars(archive, symbols, interval),
+      vetusta_error_want = function(e) NULL), journal = archive_journal(archive))
+}
+
+# Rows put into an archive without a call.
+put_rows <- function(archive, source, dataset, shape, rows, frequency = "", ...) {
+  parcel <- vetusta:::archive_parcel(shape, as.data.frame(rows), frequency = frequency,
+    at = as.numeric(Sys.time()))
+  vetusta:::store_put(archive,
+    list(source = source, dataset = dataset, shape = shape, rows = parcel, ...))
 }

@@ -1,9 +1,12 @@
-# The stand-in services in a process of their own, on a free port; ended by the test that started them.
+# The stand-in services in a process of their own, on a free port; ended by the test that started
+# them.
 r_libs <- function() paste(.libPaths(), collapse = .Platform$path.sep)
 
 start_services <- function(..., env = parent.frame()) {
   process <- processx::process$new(
-    "Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "services", "--port", "0", "--seconds", "300", ...),
+    "Rscript",
+    c("--no-init-file", "-e", "vetusta::cli_main()", "services", "--port", "0", "--seconds", "300",
+      ...),
     stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()), cleanup_tree = TRUE
   )
   withr::defer(process$kill(), envir = env)
@@ -20,22 +23,27 @@ start_services <- function(..., env = parent.frame()) {
   stop("the services did not start: ", paste(process$read_all_error_lines(), collapse = " "))
 }
 
-# A server that answers as it is told: `answer` is a function of the number of the call and the request.
+# A server that answers as it is told: `answer` is a function of the number of the call and the
+# request.
 start_scripted <- function(answer, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
   saveRDS(list(answer = answer, json_answer = json_answer, asked = asked), file)
-  port <- start_listening(env, "list2env(readRDS('%1$s'), globalenv()); `%%||%%` <- function(x, y) if (is.null(x)) y else x; n <- 0
+  port <- start_listening(env,
+    "list2env(readRDS('%1$s'), globalenv()); `%%||%%` <- function(x, y) if (is.null(x)) y else x;
+      n <- 0
      app <- list(call = function(request) { n <<- n + 1; answer(n, request) })
      server <- httpuv::startServer('127.0.0.1', %2$d, app); cat('ready\\n'); flush(stdout())
      end <- Sys.time() + 300; while (Sys.time() < end) httpuv::service(200)", file)
   paste0("http://127.0.0.1:", port)
 }
 
-# Runs code that listens on a port, the last value put in, and says when it is ready; a port that was taken meanwhile is given up for another.
+# Runs code that listens on a port, the last value put in, and says when it is ready; a port that
+# was taken meanwhile is given up for another.
 start_listening <- function(env, code, ...) {
   for (attempt in 1:3) {
     port <- httpuv::randomPort(host = "127.0.0.1")
-    process <- processx::process$new("Rscript", c("--no-init-file", "-e", sprintf(code, ..., port)), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
+    process <- processx::process$new("Rscript", c("--no-init-file", "-e", sprintf(code, ..., port)),
+      stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
     end <- Sys.time() + 60
     while (Sys.time() < end && (process$is_alive() || process$is_incomplete_output())) {
       if ("ready" %in% process$read_output_lines()) {
@@ -49,7 +57,10 @@ start_listening <- function(env, code, ...) {
   stop("the server did not start: ", process$read_all_error())
 }
 
-quay_key <- function(env = parent.frame()) withr::local_envvar(QUAY_KEY = "quay-demo-7f3a91", .local_envir = env)
+quay_key <- function(env = parent.frame()) {
+  withr::local_envvar(QUAY_KEY = "quay-demo-7f3a91",
+  .local_envir = env)
+}
 
 new_archive <- function(env = parent.frame()) {
   archive <- archive_open(withr::local_tempfile(fileext = ".sqlite", .local_envir = env))
@@ -61,15 +72,19 @@ new_archive <- function(env = parent.frame()) {
 plain_card <- function(address, extra = character(), env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
   writeLines(c(
-    "source: test", paste0("address: ", address), extra, "offers:", "  bars:", "    shape: bars", "    request: /bars/{symbol}{?from,to}",
-    "    most: 2", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    rows: /items", "    next_page: {by: address, at: /more}",
-    "    columns: {time: {at: /t, as: epoch-s}, open: /o, high: /h, low: /l, close: /c, volume: {at: /v, need: optional}}"
+    "source: test", paste0("address: ", address), extra, "datasets:", "  bars:", "    shape: bars",
+    "    request: /bars/{symbol}{?from,to}",
+    "    largest_page: 2", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
+    "    rows: /items", "    next_page: {by: address, at: /more}",
+    paste0("    columns: {time: {at: /t, as: epoch-s}, open: /o, high: /h, low: /l, close: /c, ",
+      "volume: {at: /v, need: optional}}")
   ), file)
   file
 }
 
 collect_plain <- function(address, archive, symbols = "KELD", ...) {
-  want <- want_bars(source_card(plain_card(address, ...)), symbols, "1 minute", from = "2026-03-12", to = "2026-03-12")
+  want <- want_bars(source_card(plain_card(address, ...)), symbols, "1 minute", from = "2026-03-12",
+    to = "2026-03-12")
   collect_run(plan_calls(want, archive), archive, progress = FALSE)
 }
 
@@ -86,7 +101,8 @@ minute_bars <- function(symbol = "KELD", day = "2026-03-12", without = integer()
   at <- as.POSIXct(paste(day, "07:30:00"), tz = "UTC") + 60 * setdiff(0:389, without)
   n <- length(at)
   price <- 40 + sin(seq_len(n) / 20)
-  bars_frame(data.frame(symbol = symbol, time = at, open = price, high = price + 0.2, low = price - 0.2, close = price + 0.1, volume = 100 + seq_len(n), session = "regular"))
+  bars_frame(data.frame(symbol = symbol, time = at, open = price, high = price + 0.2,
+    low = price - 0.2, close = price + 0.1, volume = 100 + seq_len(n), session = "regular"))
 }
 
 expect_error_kind <- function(object, kind, pattern = NULL) {
@@ -96,15 +112,24 @@ expect_error_kind <- function(object, kind, pattern = NULL) {
   invisible(error)
 }
 
-# A server below HTTP, for what no web server does: `script` is a list of what each connection in turn gets, as text, and NULL for one that
-# is closed at once; after the text the connection stays open for `hold` seconds, one number for all or one for each.
+# A server below HTTP, for what no web server does: `script` is a list of what each connection in
+# turn gets, as text, and NULL for one that
+# is closed at once; after the text the connection stays open for `hold` seconds, one number for
+# all or one for each.
 start_socket <- function(script, hold = 0, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
   saveRDS(list(script, hold), file)
-  port <- start_listening(env, "told <- readRDS('%1$s'); script <- told[[1]]; hold <- rep_len(told[[2]], length(script)); server <- serverSocket(%2$d); cat('ready\\n'); flush(stdout()); i <- 0
-     end <- Sys.time() + 120; while (Sys.time() < end) { client <- tryCatch(socketAccept(server, open = 'r+b', timeout = 60), error = function(e) NULL)
+  port <- start_listening(env,
+    "told <- readRDS('%1$s'); script <- told[[1]];
+      hold <- rep_len(told[[2]], length(script));
+        server <- serverSocket(%2$d); cat('ready\\n'); flush(stdout()); i <- 0
+     end <- Sys.time() + 120;
+       while (Sys.time() < end) { client <- tryCatch(socketAccept(server, open = 'r+b',
+         timeout = 60), error = function(e) NULL)
      if (is.null(client)) next; i <- min(i + 1, length(script)); part <- script[[i]]
-     if (!is.null(part)) { while (nzchar(gsub('[[:space:]]', '', paste(readLines(client, 1), collapse = '')))) {}; writeBin(charToRaw(part),
+     if (!is.null(part)) {
+       while (nzchar(gsub('[[:space:]]', '', paste(readLines(client, 1),
+         collapse = '')))) {}; writeBin(charToRaw(part),
        client); flush(client); Sys.sleep(hold[i]) }; close(client) }", file)
   paste0("http://127.0.0.1:", port)
 }
@@ -112,6 +137,7 @@ start_socket <- function(script, hold = 0, env = parent.frame()) {
 # The project's folder, where the sources stand beside the tests.
 project_root_of_readme <- function() {
   here <- normalizePath(testthat::test_path("..", ".."), mustWork = FALSE)
-  testthat::skip_if_not(file.exists(file.path(here, "README.md")) && file.exists(file.path(here, "R", "cli-main.R")), "the sources are not beside the tests")
+  testthat::skip_if_not(file.exists(file.path(here, "README.md")) &&
+    file.exists(file.path(here, "R", "cli-main.R")), "the sources are not beside the tests")
   here
 }

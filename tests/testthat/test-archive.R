@@ -1,11 +1,11 @@
-put <- function(archive, rows, symbol = "KELD") {
-  vetusta:::in_transaction(archive, function() {
-    series <- vetusta:::archive_series_id(archive, "test", symbol, "PT1M")
-    rows$symbol <- NULL
-    vetusta:::archive_put_bars(archive, series, as.data.frame(rows))
-  })
+put <- function(archive, rows, symbol = "KELD", ...) {
+  rows$symbol <- rep(symbol, nrow(rows))
+  put_rows(archive, "test", "bars", "bars", rows, "PT1M", ...)
 }
-segments <- function(archive) vetusta:::archive_get(archive, "SELECT first, last, rows FROM segments ORDER BY first")
+segments <- function(archive) {
+  vetusta:::sqlite_get(archive,
+  "SELECT first, last, rows FROM segments ORDER BY first")
+}
 
 test_that("pages of any size and order come back as one series, each value once", {
   whole <- minute_bars()
@@ -22,16 +22,20 @@ test_that("pages of any size and order come back as one series, each value once"
 test_that("the same value again changes nothing, another one is kept with what it was", {
   archive <- new_archive()
   rows <- minute_bars()
-  expect_identical(put(archive, rows), c(new = 390, changed = 0, equal = 0))
-  expect_identical(put(archive, rows[100:200, ]), c(new = 0, changed = 0, equal = 101))
+  expect_identical(put(archive, rows), c(new = 390, changed = 0, unchanged = 0))
+  expect_identical(put(archive, rows[100:200, ]), c(new = 0, changed = 0, unchanged = 101))
   changed <- rows[100:110, ]
   changed$close[3] <- 99
   changed$high[3] <- 99
-  expect_identical(put(archive, changed), c(new = 0, changed = 1, equal = 10))
+  expect_identical(put(archive, changed), c(new = 0, changed = 1, unchanged = 10))
   expect_identical(archive_bars(archive, "KELD", "1 minute")$close[102], 99)
-  was <- vetusta:::archive_get(archive, "SELECT time, was FROM vintages")
-  expect_identical(nrow(was), 1L)
-  expect_equal(jsonlite::fromJSON(was$was)$close, rows$close[102])
+  all <- archive_revisions(archive, "KELD", all = TRUE)
+  expect_identical(all$value[all$time == rows$time[102]], c(rows$close[102], 99))
+  # as it was known before, and since
+  came <- all$released[all$time == rows$time[102]]
+  expect_identical(archive_bars(archive, "KELD", "1 minute", as_of = came[1])$close, rows$close)
+  expect_identical(archive_bars(archive, "KELD", "1 minute", as_of = came[2])$close[102], 99)
+  expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", as_of = came[1] - 1)), 0L)
 })
 
 test_that("what a source gives beyond the shape is kept, also where only some pages have it", {
@@ -45,11 +49,13 @@ test_that("what a source gives beyond the shape is kept, also where only some pa
 
 test_that("coverage joins what touches, and what is held is cut out of a want", {
   archive <- new_archive()
-  vetusta:::archive_series_id(archive, "test", "KELD", "PT1M")
-  for (piece in list(c(10, 20), c(30, 40), c(20, 30), c(50, 60))) vetusta:::archive_cover(archive, 1, "regular", piece[1], piece[2])
-  held <- vetusta:::archive_covered(archive, "test", "PT1M", "regular", "KELD")
-  expect_equal(held, data.frame(symbol = "KELD", start = c(10, 50), end = c(40, 60)))
-  expect_identical(nrow(vetusta:::archive_covered(archive, "test", "PT1M", "all", "KELD")), 0L)
+  for (piece in list(c(10, 20), c(30, 40), c(20, 30), c(50, 60))) {
+    covered <- data.frame(key = "KELD", start = piece[1], end = piece[2])
+    vetusta:::store_put(archive, list(source = "test", dataset = "bars", covered = covered))
+  }
+  held <- vetusta:::store_covered(archive, "test", "bars", "KELD")
+  expect_equal(held, data.frame(key = "KELD", start = c(10, 50), end = c(40, 60)))
+  expect_identical(nrow(vetusta:::store_covered(archive, "test", "bars", "TAMX")), 0L)
   left <- data.frame(start = 0, end = 55)
   for (i in 1:2) left <- vetusta:::cut_out(left, held$start[i], held$end[i])
   expect_equal(left$start, c(0, 40))
@@ -59,8 +65,8 @@ test_that("coverage joins what touches, and what is held is cut out of a want", 
 test_that("a failure in the middle of a transaction leaves nothing of it", {
   archive <- new_archive()
   put(archive, minute_bars()[1:10, ])
-  expect_error_kind(vetusta:::in_transaction(archive, function() {
-    vetusta:::archive_put_bars(archive, 1, as.data.frame(minute_bars()[11:20, -1]))
+  expect_error_kind(vetusta:::store_transaction(archive, function() {
+    put(archive, minute_bars()[11:20, ])
     stop("database or disk is full")
   }), "archive", "disk is full")
   expect_identical(nrow(archive_bars(archive, "KELD", "1 minute")), 10L)
@@ -69,7 +75,8 @@ test_that("a failure in the middle of a transaction leaves nothing of it", {
 test_that("windows, symbols and intervals that are not held are refused with what is", {
   archive <- new_archive()
   put(archive, minute_bars())
-  expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", from = "2026-03-12T08:00:00Z", to = "2026-03-12T08:10:00Z")), 10L)
+  expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", from = "2026-03-12T08:00:00Z",
+    to = "2026-03-12T08:10:00Z")), 10L)
   expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", from = "2027-01-01")), 0L)
   expect_error_kind(archive_bars(archive, "KELLD", "1 minute"), "want", "did you mean \"KELD\"")
   expect_error_kind(archive_bars(archive, "KELD", "1 day"), "want", "1 minute")
@@ -78,12 +85,15 @@ test_that("windows, symbols and intervals that are not held are refused with wha
 
 test_that("a file that is no archive is refused and left as it is", {
   file <- withr::local_tempfile()
-  writeLines("this is a letter, not an archive, and it is long enough to be looked at as a database header", file)
+  writeLines(
+    "this is a letter, not an archive, and it is long enough to be looked at as a database header",
+    file)
   before <- readLines(file)
   expect_error_kind(archive_open(file), "archive", "no archive")
   expect_identical(readLines(file), before)
   expect_error_kind(archive_open(file.path(tempdir(), "none", "a.sqlite")), "archive", "folder")
-  expect_error_kind(archive_open(file.path(tempdir(), "none.sqlite"), create = FALSE), "archive", "no archive yet")
+  expect_error_kind(archive_open(file.path(tempdir(), "none.sqlite"), create = FALSE), "archive",
+    "no archive yet")
   closed <- archive_open(withr::local_tempfile())
   archive_close(closed)
   expect_error_kind(archive_series(closed), "archive", "no open archive")
@@ -94,25 +104,35 @@ test_that("a CSV of one's own is imported once, with its faults told line by lin
   csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
   first <- archive_import(archive, csv, symbol = "KELD", interval = "1 day", zone = "Europe/Riga")
   expect_identical(c(first$read, first$new), c(4, 4))
-  expect_identical(archive_import(archive, csv, symbol = "KELD", interval = "1 day", zone = "Europe/Riga")$equal, 4)
-  expect_identical(archive_bars(archive, "KELD", "1 day", from = "2026-03-12", to = "2026-03-13", zone = "Europe/Riga")$close, c(39.744, 39.018))
+  expect_identical(archive_import(archive, csv, symbol = "KELD", interval = "1 day",
+    zone = "Europe/Riga")$unchanged, 4)
+  expect_identical(archive_bars(archive, "KELD", "1 day", from = "2026-03-12", to = "2026-03-13",
+    zone = "Europe/Riga")$close, c(39.744, 39.018))
   wrong <- withr::local_tempfile(fileext = ".csv")
-  writeLines(c("When;Last;High;Low;Ticker", "2026-03-12 09:30;41,5;42;41;TAMX", "2026-03-12 09:31;41.5;40;41;TAMX", "noon;41;42;40;TAMX", "2026-03-12 09:32;41;42;40;TAMX"), wrong)
-  result <- archive_import(archive, wrong, interval = "1 minute", columns = c(time = "When", close = "Last", symbol = "Ticker"), zone = "Europe/Riga")
+  writeLines(c("When;Last;High;Low;Ticker", "2026-03-12 09:30;41,5;42;41;TAMX",
+    "2026-03-12 09:31;41.5;40;41;TAMX", "noon;41;42;40;TAMX", "2026-03-12 09:32;41;42;40;TAMX"),
+    wrong)
+  result <- archive_import(archive, wrong, interval = "1 minute",
+    columns = c(time = "When", close = "Last", symbol = "Ticker"), zone = "Europe/Riga")
   expect_identical(result$new, 1)
-  expect_identical(result$aside$line, 2:4)
-  expect_identical(result$aside$fault, c("close cannot be read", "high below low", "time cannot be read"))
-  expect_identical(nrow(archive_findings(archive)), 3L)
-  with_calendar <- archive_import(archive, csv, symbol = "BROM", interval = "1 day", calendar = source_calendar("quay"))
+  expect_identical(result$rejected$line, 2:4)
+  expect_identical(result$rejected$fault,
+    c("close cannot be read", "high below low", "time cannot be read"))
+  expect_identical(nrow(archive_faults(archive)), 3L)
+  with_calendar <- archive_import(archive, csv, symbol = "BROM", interval = "1 day",
+    calendar = source_calendar("quay"))
   expect_identical(format(archive_bars(archive, "BROM", "1 day")$time[1], "%H:%M"), "07:30")
 })
 
 test_that("an import that cannot be stores nothing", {
   archive <- new_archive()
   csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
-  expect_error_kind(archive_import(archive, "none.csv", interval = "1 day"), "import", "no such file")
+  expect_error_kind(archive_import(archive, "none.csv", interval = "1 day"), "import",
+    "no such file")
   expect_error_kind(archive_import(archive, csv, interval = "1 day"), "import", "symbol")
-  expect_error_kind(archive_import(archive, csv, symbol = "KELD", interval = "1 day", columns = c(close = "Clse")), "import", "close")
-  expect_error_kind(archive_import(archive, csv, symbol = "KELD", interval = "1 day", zone = "Nowhere/City"), "import")
+  expect_error_kind(archive_import(archive, csv, symbol = "KELD", interval = "1 day",
+    columns = c(close = "Clse")), "import", "close")
+  expect_error_kind(archive_import(archive, csv, symbol = "KELD", interval = "1 day",
+    zone = "Nowhere/City"), "import")
   expect_identical(nrow(archive_series(archive)), 0L)
 })

@@ -2,31 +2,38 @@ quay <- source_calendar("quay")
 
 # The slow, obvious way: one bucket at a time.
 regroup_slowly <- function(bars, label) {
-  do.call(rbind, lapply(split(seq_len(nrow(bars)), list(label, bars$symbol), drop = TRUE), function(rows) {
+  do.call(rbind,
+    lapply(split(seq_len(nrow(bars)), list(label, bars$symbol), drop = TRUE), function(rows) {
     b <- bars[rows[order(bars$time[rows])], ]
-    data.frame(symbol = b$symbol[1], time = b$time[1], open = b$open[1], high = max(b$high), low = min(b$low), close = b$close[nrow(b)], volume = sum(b$volume), bars = nrow(b))
+    data.frame(symbol = b$symbol[1], time = b$time[1], open = b$open[1], high = max(b$high),
+      low = min(b$low), close = b$close[nrow(b)], volume = sum(b$volume), count = nrow(b))
   }))
 }
 
 test_that("days are the first, the largest, the smallest, the last and the sum", {
   set.seed(1)
-  bars <- rbind(minute_bars("KELD", "2026-03-12", without = sample(1:388, 40)), minute_bars("TAMX", "2026-03-13"), minute_bars("KELD", "2026-03-13"))
+  bars <- rbind(minute_bars("KELD", "2026-03-12", without = sample(1:388, 40)),
+    minute_bars("TAMX", "2026-03-13"), minute_bars("KELD", "2026-03-13"))
   bars$close <- bars$close + rnorm(nrow(bars), sd = 0.01)
   shuffled <- bars[sample(nrow(bars)), ]
   days <- bars_regroup(shuffled, "1 day", quay, base = "1 minute")
   slow <- regroup_slowly(bars, as.Date(bars$time))
   slow <- slow[order(slow$symbol, slow$time), ]
-  for (name in c("symbol", "open", "high", "low", "close", "volume", "bars")) expect_equal(days[[name]], slow[[name]])
+  for (name in c("symbol", "open", "high", "low", "close", "volume", "bars")) {
+    expect_equal(days[[name]], slow[[name]])
+  }
   expect_identical(days$expected, rep(390L, 3))
-  expect_equal(days$average[1], weighted.mean(bars$close[bars$symbol == "KELD" & as.Date(bars$time) == "2026-03-12"],
+  expect_equal(days$vwap[1],
+    weighted.mean(bars$close[bars$symbol == "KELD" & as.Date(bars$time) == "2026-03-12"],
     bars$volume[bars$symbol == "KELD" & as.Date(bars$time) == "2026-03-12"]))
 })
 
 test_that("hours are counted from the session's opening, and the last one is short", {
   hours <- bars_regroup(minute_bars(), "1 hour", quay)
-  expect_identical(format(hours$time, "%H:%M"), c("07:30", "08:30", "09:30", "10:30", "11:30", "12:30", "13:30"))
-  expect_identical(hours$bars, c(rep(60L, 6), 30L))
-  expect_identical(hours$expected, hours$bars)
+  expect_identical(format(hours$time, "%H:%M"),
+    c("07:30", "08:30", "09:30", "10:30", "11:30", "12:30", "13:30"))
+  expect_identical(hours$count, c(rep(60L, 6), 30L))
+  expect_identical(hours$expected, hours$count)
   expect_identical(unique(hours$status), "observed")
 })
 
@@ -35,13 +42,14 @@ test_that("bars outside the sessions are counted, not mixed in", {
   early <- bars[1:10, ]
   early$time <- early$time - 3600
   days <- bars_regroup(rbind(bars, early), "1 day", quay)
-  expect_identical(days$bars, 390L)
+  expect_identical(days$count, 390L)
   expect_identical(attr(days, "outside"), 10)
-  expect_identical(bars_regroup(rbind(bars, early), "1 day", quay, session = NULL)$bars, 400L)
+  expect_identical(bars_regroup(rbind(bars, early), "1 day", quay, session = NULL)$count, 400L)
 })
 
 test_that("a bucket that has not ended is provisional", {
-  expect_identical(bars_regroup(minute_bars(without = 200:389), "1 day", quay)$status, "provisional")
+  expect_identical(bars_regroup(minute_bars(without = 200:389), "1 day", quay)$status,
+    "provisional")
   weeks <- bars_regroup(minute_bars(), "1 week", quay, base = "1 minute")
   expect_identical(weeks$status, "provisional")
   expect_identical(weeks$expected, 5L * 390L)
@@ -55,13 +63,15 @@ test_that("without a calendar the days are those of the zone", {
 test_that("no rows, one row and an impossible interval are defined", {
   expect_identical(nrow(bars_regroup(minute_bars()[0, ], "1 day", quay)), 0L)
   one <- bars_regroup(minute_bars()[5, ], "1 day", quay)
-  expect_identical(c(one$bars, one$expected), c(1L, NA))
+  expect_identical(c(one$count, one$expected), c(1L, NA))
   expect_error_kind(bars_regroup(minute_bars(), "30 seconds", quay), "want", "cannot be regrouped")
-  expect_error_kind(bars_regroup(bars_regroup(minute_bars(), "2 minutes", quay), "5 minutes", quay), "want", "whole number of times")
+  expect_error_kind(bars_regroup(bars_regroup(minute_bars(), "2 minutes", quay), "5 minutes", quay),
+    "want", "whole number of times")
 })
 
 test_that("each fault of a bar is named", {
-  base <- data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), open = 2, high = 3, low = 1, close = 2, volume = 5)
+  base <- data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), open = 2,
+    high = 3, low = 1, close = 2, volume = 5)
   fault_of <- function(...) bars_faults(bars_frame(utils::modifyList(base, list(...))))$fault
   expect_identical(fault_of(), character())
   expect_identical(fault_of(high = 0.5), "high below low")
@@ -74,18 +84,27 @@ test_that("each fault of a bar is named", {
 
 test_that("the shape's columns are checked where bars enter", {
   expect_error_kind(bars_frame(data.frame(symbol = "A", close = 1)), "shape", "`time`")
-  expect_error_kind(bars_frame(data.frame(symbol = "A", time = "2026-03-12", close = 1)), "shape", "instants")
-  expect_error_kind(bars_frame(data.frame(symbol = "A", time = Sys.time(), close = "1")), "shape", "numbers")
-  expect_error_kind(bars_frame(data.frame(symbol = "A", time = Sys.time(), close = 1, status = "guessed")), "shape", "status")
+  expect_error_kind(bars_frame(data.frame(symbol = "A", time = "2026-03-12", close = 1)), "shape",
+    "instants")
+  expect_error_kind(bars_frame(data.frame(symbol = "A", time = Sys.time(), close = "1")), "shape",
+    "numbers")
+  expect_error_kind(bars_frame(data.frame(symbol = "A", time = Sys.time(), close = 1,
+    status = "guessed")), "shape", "status")
   kept <- bars_frame(data.frame(symbol = "A", time = Sys.time(), close = 1, deals = 7))
-  expect_identical(names(kept), c("symbol", "time", "open", "high", "low", "close", "volume", "session", "side", "status", "deals"))
+  expect_identical(names(kept),
+    c("symbol", "time", "open", "high", "low", "close", "volume", "session", "side", "status",
+      "deals"))
 })
 
-test_that("regrouping is what a reference gives, bucket by bucket, and does not depend on how the input was split", {
+test_that(
+  paste0("regrouping is what a reference gives, bucket by bucket, and does not depend on how the ",
+    "input was split"), {
   calendar <- source_calendar("quay")
   for (seed in 1:3) {
     bars <- withr::with_seed(seed, {
-      all <- rbind(minute_bars("KELD", "2026-03-12", sample(0:389, 120)), minute_bars("TAMX", "2026-03-13", sample(0:389, 60)), minute_bars("KELD", "2026-03-13", sample(0:389, 200)))
+      all <- rbind(minute_bars("KELD", "2026-03-12", sample(0:389, 120)),
+        minute_bars("TAMX", "2026-03-13", sample(0:389, 60)),
+        minute_bars("KELD", "2026-03-13", sample(0:389, 200)))
       all$close <- all$close + round(stats::rnorm(nrow(all), sd = 0.02), 3)
       all[sample(nrow(all)), ]
     })
@@ -97,20 +116,24 @@ test_that("regrouping is what a reference gives, bucket by bucket, and does not 
       open <- seq(sessions$open[i], sessions$close[i] - 1, by = 3600)
       data.frame(open = open, close = pmin(open + 3600, sessions$close[i]))
     }))
-    expect_equal(as.data.frame(bars_regroup(bars, "1 hour", calendar)[names(slow)]), slow_regroup(as.data.frame(bars), hours), ignore_attr = TRUE)
+    expect_equal(as.data.frame(bars_regroup(bars, "1 hour", calendar)[names(slow)]),
+      slow_regroup(as.data.frame(bars), hours), ignore_attr = TRUE)
     # by way of hours, quarter hours or at once
     for (way in c("1 hour", "15 minutes", "30 minutes")) {
-      same <- c("symbol", "time", "open", "high", "low", "close", "volume", "average")
-      expect_equal(bars_regroup(bars_regroup(bars, way, calendar, base = "1 minute"), "1 day", calendar, base = way)[same], days[same], tolerance = 1e-12)
+      same <- c("symbol", "time", "open", "high", "low", "close", "volume", "vwap")
+      expect_equal(bars_regroup(bars_regroup(bars, way, calendar, base = "1 minute"), "1 day",
+        calendar, base = way)[same], days[same], tolerance = 1e-12)
     }
-    expect_equal(as.data.frame(days$average), data.frame(vapply(seq_len(nrow(days)), function(i) {
+    expect_equal(as.data.frame(days$vwap), data.frame(vapply(seq_len(nrow(days)), function(i) {
       rows <- bars[bars$symbol == days$symbol[i] & as.Date(bars$time) == as.Date(days$time[i]), ]
       sum(rows$close * rows$volume) / sum(rows$volume)
     }, 1)), ignore_attr = TRUE)
   }
 })
 
-test_that("buckets are anchored at the clock, at a day's start, at a week's start, or by session, and labelled at either end", {
+test_that(
+  paste0("buckets are anchored at the clock, at a day's start, at a week's start, or by session, ",
+    "and labelled at either end"), {
   calendar <- source_calendar("quay")
   bars <- minute_bars()
   clock <- bars_regroup(bars, "1 hour", calendar, anchor = "clock")
@@ -122,7 +145,8 @@ test_that("buckets are anchored at the clock, at a day's start, at a week's star
   expect_identical(bars_regroup(bars, "session", calendar)$session, "regular")
   late <- bars_regroup(bars, "1 day", zone = "Europe/Riga", day_start = "17:00")
   expect_identical(format(late$time, "%d %H:%M", tz = "Europe/Riga"), "11 17:00")
-  days <- bars_frame(data.frame(symbol = "A", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:13, close = 1:14))
+  days <- bars_frame(data.frame(symbol = "A",
+    time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:13, close = 1:14))
   expect_identical(bars_regroup(days, "1 week", week_start = "sunday")$close, c(7, 14))
   expect_identical(bars_regroup(days, "1 week")$close[1:2], c(1, 8))
   expect_error_kind(bars_regroup(bars, "1 hour", anchor = "klock"), "want", "clock")
@@ -132,8 +156,9 @@ test_that("buckets are anchored at the clock, at a day's start, at a week's star
 test_that("a bucket that lacks bars is provisional, unless less is needed", {
   bars <- minute_bars(without = c(100, 200))
   day <- bars_regroup(bars, "1 day", source_calendar("quay"))
-  expect_identical(c(day$status, day$bars, day$expected), c("provisional", "388", "390"))
-  expect_identical(bars_regroup(bars, "1 day", source_calendar("quay"), need = 0.9)$status, "observed")
+  expect_identical(c(day$status, day$count, day$expected), c("provisional", "388", "390"))
+  expect_identical(bars_regroup(bars, "1 day", source_calendar("quay"), need = 0.9)$status,
+    "observed")
 })
 
 test_that("hours on the clock stay whole on the day the clock changes", {
@@ -141,23 +166,28 @@ test_that("hours on the clock stay whole on the day the clock changes", {
   bars <- bars_frame(data.frame(symbol = "R", time = time, close = 1, volume = 1))
   four <- bars_regroup(bars, "4 hours", zone = "Europe/Riga", anchor = "clock")
   expect_true(all(as.POSIXlt(four$time, tz = "Europe/Riga")$hour %% 4 == 0))
-  expect_identical(sum(four$bars), 50L)
+  expect_identical(sum(four$count), 50L)
 })
 
 test_that("hours by the clock are right on the days on which the clock changes, in every zone", {
-  # from the definition: an edge is a clock time of a whole number of steps; a bar belongs to the newest edge before it
+  # from the definition: an edge is a clock time of a whole number of steps; a bar belongs to the
+  # newest edge before it
   minutes <- function(from, to, symbol = "KELD") {
     at <- seq(as.POSIXct(from, tz = "UTC"), as.POSIXct(to, tz = "UTC"), by = 600)
-    bars_frame(data.frame(symbol = symbol, time = at, open = 1, high = 1, low = 1, close = 1, volume = 1))
+    bars_frame(data.frame(symbol = symbol, time = at, open = 1, high = 1, low = 1, close = 1,
+      volume = 1))
   }
-  for (zone in c("Europe/Riga", "Europe/London", "Atlantic/Azores", "Australia/Lord_Howe", "Asia/Kolkata", "America/New_York")) {
-    for (window in list(c("2026-03-28 12:00", "2026-03-30 12:00"), c("2026-10-24 12:00", "2026-10-26 12:00"), c("2026-04-04", "2026-04-06"), c("2026-03-07 12:00", "2026-03-09 12:00"))) {
+  for (zone in c("Europe/Riga", "Europe/London", "Atlantic/Azores", "Australia/Lord_Howe",
+    "Asia/Kolkata", "America/New_York")) {
+    for (window in list(c("2026-03-28 12:00", "2026-03-30 12:00"),
+      c("2026-10-24 12:00", "2026-10-26 12:00"), c("2026-04-04", "2026-04-06"),
+      c("2026-03-07 12:00", "2026-03-09 12:00"))) {
       bars <- minutes(window[1], window[2])
       for (step in c("30 minutes", "1 hour", "90 minutes", "210 minutes", "6 hours")) {
         out <- bars_regroup(bars, step, zone = zone, anchor = "clock")
         label <- paste(zone, window[1], step)
         expect_false(is.unsorted(out$time, strictly = TRUE), label = label)
-        expect_identical(sum(out$bars), nrow(bars), label = label)
+        expect_identical(sum(out$count), nrow(bars), label = label)
         local <- as.POSIXlt(out$time, tz = zone)
         seconds <- time_interval(step)$seconds
         on_edge <- (local$hour * 3600 + local$min * 60) %% seconds == 0
@@ -174,22 +204,28 @@ test_that("the days of a month are counted by the calendar, also where the clock
   days <- function(zone, month) {
     first <- as.Date(paste0("2026-", month, "-01"))
     all <- seq(first, by = 1, length.out = 31)
-    bars_frame(data.frame(symbol = "KELD", time = time_local(all, 0, zone), open = 1, high = 1, low = 1, close = 1))
+    bars_frame(data.frame(symbol = "KELD", time = time_local(all, 0, zone), open = 1, high = 1,
+      low = 1, close = 1))
   }
-  expect_identical(bars_regroup(days("Europe/Riga", "10"), "1 month", zone = "Europe/Riga")$expected[1], 31L)
-  expect_identical(bars_regroup(days("America/New_York", "03"), "1 month", zone = "America/New_York")$expected[1], 31L)
+  expect_identical(bars_regroup(days("Europe/Riga", "10"), "1 month",
+    zone = "Europe/Riga")$expected[1], 31L)
+  expect_identical(bars_regroup(days("America/New_York", "03"), "1 month",
+    zone = "America/New_York")$expected[1], 31L)
 })
 
 test_that("bars of days belong to their trading day, wherever their source stamps them", {
   quay <- source_calendar("quay")
   days <- unique(calendar_sessions(quay, "2026-03-02", "2026-03-27")$day)
-  stamps <- list(close = time_local(days, 16 * 3600, "Europe/Riga"), midnight = as.POSIXct(days, tz = "UTC"), local = time_local(days, 0, "Europe/Riga"), late = time_local(days, 18 * 3600,
+  stamps <- list(close = time_local(days, 16 * 3600, "Europe/Riga"),
+    midnight = as.POSIXct(days, tz = "UTC"), local = time_local(days, 0, "Europe/Riga"),
+    late = time_local(days, 18 * 3600,
     "Europe/Riga"))
   for (name in names(stamps)) {
-    bars <- bars_frame(data.frame(symbol = "KELD", time = stamps[[name]], open = 1, high = 1, low = 1, close = seq_along(days)))
-    expect_identical(attr(series_gaps(bars, quay), "summary")$share, 1, label = name)
+    bars <- bars_frame(data.frame(symbol = "KELD", time = stamps[[name]], open = 1, high = 1,
+      low = 1, close = seq_along(days)))
+    expect_identical(attr(series_gaps(bars, quay), "summary")$coverage, 1, label = name)
     weeks <- bars_regroup(bars, "1 week", quay)
-    expect_identical(weeks$bars, c(5L, 5L, 4L, 5L), label = name)
+    expect_identical(weeks$count, c(5L, 5L, 4L, 5L), label = name)
     expect_identical(weeks$expected, c(5L, 5L, 4L, 5L), label = name)
     one_less <- series_gaps(bars[-7, ], quay)
     expect_identical(one_less$missing, 1L, label = name)
@@ -199,13 +235,17 @@ test_that("bars of days belong to their trading day, wherever their source stamp
 
 test_that("what lies outside all sessions is said", {
   quay <- source_calendar("quay")
-  night <- rbind(minute_bars(), transform(minute_bars()[1:3, ], time = as.POSIXct("2026-03-12 20:00", tz = "UTC") + 60 * 0:2))
-  expect_message(bars_regroup(night, "1 hour", quay), "3 rows of 393 lie outside all sessions", class = "vetusta_note")
+  night <- rbind(minute_bars(),
+    transform(minute_bars()[1:3, ], time = as.POSIXct("2026-03-12 20:00", tz = "UTC") + 60 * 0:2))
+  expect_message(bars_regroup(night, "1 hour", quay), "3 rows of 393 lie outside all sessions",
+    class = "vetusta_note")
   expect_message(series_gaps(night, quay), "outside", class = "vetusta_note")
   expect_no_message(bars_regroup(minute_bars(), "1 hour", quay))
 })
 
 test_that("one close that is missing takes no mean away", {
-  bars <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC") + 60 * 0:2, open = 1, high = 3, low = 1, close = c(1, NA, 3), volume = c(10, 50, 30)))
-  expect_equal(bars_regroup(bars, "1 hour")$average, (1 * 10 + 3 * 30) / 40)
+  bars <- bars_frame(data.frame(symbol = "KELD",
+    time = as.POSIXct("2026-03-12 07:30", tz = "UTC") + 60 * 0:2, open = 1, high = 3, low = 1,
+    close = c(1, NA, 3), volume = c(10, 50, 30)))
+  expect_equal(bars_regroup(bars, "1 hour")$vwap, (1 * 10 + 3 * 30) / 40)
 })

@@ -5,8 +5,10 @@ desk <- local({
     if (is.null(made)) {
       folder <- withr::local_tempdir(.local_envir = testthat::teardown_env())
       services <- start_services(env = testthat::teardown_env())
-      desk_make(folder, title = "A test desk", addresses = list(quay = services$address), secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
-      run <- run_vetusta("collect", "quay", "KELD", "TAMX", "--interval", "1 minute", "--from", "2026-03-16", "--to", "2026-03-18", folder = folder)
+      desk_make(folder, title = "A test desk", addresses = list(quay = services$address),
+        secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
+      run <- run_vetusta("collect", "quay", "KELD", "TAMX", "--interval", "1 minute", "--from",
+        "2026-03-16", "--to", "2026-03-18", folder = folder)
       made <<- list(folder = folder, run = run)
     }
     made
@@ -22,24 +24,25 @@ test_that("collect tells what it does on standard error and its result on standa
 })
 
 test_that("list shows the series, for people and for programs", {
-  expect_match(vetusta("list")$stdout, "quay    KELD    1 minute  1,1[0-9]{2}  2026-03-16 07:30  2026-03-18 13:59")
+  expect_match(vetusta("list")$stdout,
+    "quay/bars/KELD@1 minute  1,1[0-9]{2}  2026-03-16 07:30  2026-03-18 13:59")
   listed <- jsonlite::fromJSON(vetusta("list", "--json")$stdout)
-  expect_identical(listed$symbol, c("KELD", "TAMX"))
+  expect_identical(listed$key, c("KELD", "TAMX"))
   expect_match(listed$first[1], "^2026-03-16T07:3[0-9]:00Z$")
   journal <- jsonlite::fromJSON(vetusta("list", "journal", "--json")$stdout)
   expect_true(all(journal$status == 200))
-  expect_identical(vetusta("list", "findings")$status, 0L)
+  expect_identical(vetusta("list", "faults")$status, 0L)
 })
 
 test_that("gaps shows the halt", {
-  gaps <- vetusta("gaps", "KELD", "TAMX", "--interval", "1 minute", "--from", "2026-03-16", "--to", "2026-03-18")
+  gaps <- vetusta("gaps", "KELD", "TAMX", "--from", "2026-03-16", "--to", "2026-03-18")
   expect_match(gaps$stdout, "TAMX    2026-03-17 09:30  2026-03-18 15:59      780  no trade")
-  read <- jsonlite::fromJSON(vetusta("gaps", "KELD", "TAMX", "--interval", "1 minute", "--json", "--to", "2026-03-18")$stdout)
+  read <- jsonlite::fromJSON(vetusta("gaps", "KELD", "TAMX", "--json", "--to", "2026-03-18")$stdout)
   expect_identical(max(read$gaps$missing), 780L)
 })
 
 test_that("export writes nothing but data to standard output", {
-  out <- vetusta("export", "KELD", "--interval", "1 minute", "--regroup", "1 day")
+  out <- vetusta("export", "KELD", "--regroup", "1 day")
   rows <- utils::read.csv(text = out$stdout)
   expect_identical(rows$symbol, rep("KELD", 3))
   expect_identical(rows$expected, rep(390L, 3))
@@ -47,19 +50,24 @@ test_that("export writes nothing but data to standard output", {
 })
 
 test_that("figure writes the kind of file that its name says", {
-  expect_identical(vetusta("figure", "candles", "KELD", "--interval", "1 minute", "--regroup", "1 hour", "--file", "c.png")$status, 0L)
-  expect_identical(readBin(file.path(desk()$folder, "c.png"), "raw", 4), as.raw(c(0x89, 0x50, 0x4e, 0x47)))
-  expect_identical(vetusta("figure", "lines", "KELD", "TAMX", "--interval", "1 minute", "--base", "100", "--file", "l.svg")$status, 0L)
+  expect_identical(vetusta("figure", "candles", "KELD", "--regroup", "1 hour", "--file",
+    "c.png")$status, 0L)
+  expect_identical(readBin(file.path(desk()$folder, "c.png"), "raw", 4),
+    as.raw(c(0x89, 0x50, 0x4e, 0x47)))
+  expect_identical(vetusta("figure", "lines", "KELD", "TAMX", "--base", "100", "--file",
+    "l.svg")$status, 0L)
   expect_match(readLines(file.path(desk()$folder, "l.svg"), n = 1), "xml")
 })
 
 test_that("import and list work with an archive of one's own, without a desk", {
   folder <- withr::local_tempdir()
   csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
-  imported <- run_vetusta("import", csv, "--symbol", "KELD", "--interval", "1 day", "--archive", "my.sqlite", folder = folder)
+  imported <- run_vetusta("import", csv, "--symbol", "KELD", "--interval", "1 day", "--archive",
+    "my.sqlite", folder = folder)
   expect_identical(imported$status, 0L)
   expect_match(imported$stdout, "4 new, 0 changed")
-  expect_match(run_vetusta("list", "--archive", "my.sqlite", folder = folder)$stdout, "own     KELD    1 day")
+  expect_match(run_vetusta("list", "--archive", "my.sqlite", folder = folder)$stdout,
+    "own/import/KELD@1 day +4 ")
   expect_match(run_vetusta("list", folder = folder)$stderr, "no desk here")
 })
 
@@ -82,11 +90,16 @@ test_that("what people read of the command line stays as it is", {
 
 test_that("wrong usage ends with 2, a failure with 1, and both say what to do", {
   wrong <- list(
-    c("colect"), c("list", "--jsno"), c("list", "everything"), c("list", "a", "b"), c("collect"), c("collect", "quay", "KELD", "--interval"),
-    c("collect", "quay", "KELD", "--span", "1 day"), c("plan", "quay", "KELD", "--interval", "1 minut", "--span", "1 day"),
-    c("plan", "quay", "KELD", "--interval", "1 minute", "--from", "2026-03-20", "--to", "2026-03-12"), c("gaps", "KELD"), c("gaps", "KELLD", "--interval", "1 minute"),
-    c("figure", "candles"), c("figure", "pie", "KELD", "--interval", "1 minute"), c("figure", "lines", "KELD", "--interval", "1 minute", "--base", "none"),
-    c("export", "KELD", "--interval", "1 year"), c("import"), c("import", "x.csv"), c("services", "--port", "many"), c("demo", "a", "b"), c("help", "demmo"), c("version", "please")
+    c("colect"), c("list", "--jsno"), c("list", "everything"), c("list", "a", "b"), c("collect"),
+    c("collect", "quay", "KELD", "--interval"),
+    c("collect", "quay", "KELD", "--span", "1 day"),
+    c("plan", "quay", "KELD", "--interval", "1 minut", "--span", "1 day"),
+    c("plan", "quay", "KELD", "--interval", "1 minute", "--from", "2026-03-20", "--to",
+      "2026-03-12"), c("gaps"), c("gaps", "KELLD"), c("gaps", "KELD@1 hour"),
+    c("figure", "candles"), c("figure", "pie", "KELD"),
+    c("figure", "lines", "KELD", "--base", "none"),
+    c("export"), c("export", "KELD@1 year"), c("import"), c("import", "x.csv"),
+    c("services", "--port", "many"), c("demo", "a", "b"), c("help", "demmo"), c("version", "please")
   )
   for (words in wrong) {
     out <- vetusta(words)
@@ -94,9 +107,11 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
     expect_identical(out$stdout, "", label = paste(words, collapse = " "))
     expect_match(out$stderr, "to do|use one of|did you mean", label = paste(words, collapse = " "))
   }
-  expect_identical(vetusta(c("collect", "kway", "KELD", "--interval", "1 minute", "--span", "1 day"))$status, 2L)
-  failing <- list(c("figure", "candles", "KELD", "--interval", "1 minute", "--file", "x.gif"),
-    c("import", "none.csv", "--interval", "1 day", "--symbol", "KELD"), c("list", "--archive", "none.sqlite"), c("gaps", "KELD", "--interval", "1 minute", "--calendar", "none"))
+  expect_identical(vetusta(c("collect", "kway", "KELD", "--interval", "1 minute", "--span",
+    "1 day"))$status, 2L)
+  failing <- list(c("figure", "candles", "KELD", "--file", "x.gif"),
+    c("import", "none.csv", "--interval", "1 day", "--symbol", "KELD"),
+    c("list", "--archive", "none.sqlite"), c("gaps", "KELD", "--calendar", "none"))
   for (words in failing) {
     out <- vetusta(words)
     expect_identical(out$status, 1L, label = paste(words, collapse = " "))
@@ -106,10 +121,12 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
 
 test_that("kill -9 in the middle of a collection loses nothing and asks for no stored page again", {
   services <- start_services("--page", "20", "--calls", "100000")
-  words <- c("collect", "quay", "KELD", "TAMX", "--interval", "1 minute", "--from", "2026-03-12", "--to", "2026-03-13", "--quiet")
+  words <- c("collect", "quay", "KELD", "TAMX", "--interval", "1 minute", "--from", "2026-03-12",
+    "--to", "2026-03-13", "--quiet")
   fresh <- function() {
     folder <- withr::local_tempdir(.local_envir = parent.frame(2))
-    desk_make(folder, addresses = list(quay = services$address), secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
+    desk_make(folder, addresses = list(quay = services$address),
+      secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
     card <- file.path(folder, "sources", "quay.yml")
     writeLines(sub("^limits:.*", "limits: [1000 per second]", readLines(card)), card)
     folder
@@ -118,13 +135,17 @@ test_that("kill -9 in the middle of a collection loses nothing and asks for no s
   expect_identical(run_vetusta(words, folder = undisturbed)$status, 0L)
   killed <- fresh()
   for (i in 1:3) {
-    process <- processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", words), wd = killed, stdout = NULL, stderr = NULL,
+    process <- processx::process$new("Rscript",
+      c("--no-init-file", "-e", "vetusta::cli_main()", words), wd = killed, stdout = NULL,
+      stderr = NULL,
       env = c("current", R_LIBS = r_libs()))
-    pages <- function() tryCatch({
-      archive <- archive_open(file.path(killed, "archive.sqlite"), create = FALSE)
-      on.exit(archive_close(archive))
-      sum(archive_journal(archive)$outcome == "stored")
-    }, error = function(e) 0)
+    pages <- function() {
+      tryCatch({
+        archive <- archive_open(file.path(killed, "archive.sqlite"), create = FALSE)
+        on.exit(archive_close(archive))
+        sum(archive_journal(archive)$outcome == "stored")
+      }, error = function(e) 0)
+    }
     end <- Sys.time() + 30
     while (Sys.time() < end && process$is_alive() && pages() < 12 * i) Sys.sleep(0.01)
     process$signal(9)
@@ -134,7 +155,8 @@ test_that("kill -9 in the middle of a collection loses nothing and asks for no s
   read <- function(folder) {
     archive <- archive_open(file.path(folder, "archive.sqlite"))
     on.exit(archive_close(archive))
-    list(bars = archive_bars(archive, c("KELD", "TAMX"), "1 minute"), journal = archive_journal(archive))
+    list(bars = archive_bars(archive, c("KELD", "TAMX"), "1 minute"),
+      journal = archive_journal(archive))
   }
   whole <- read(undisturbed)
   after <- read(killed)
@@ -146,11 +168,17 @@ test_that("kill -9 in the middle of a collection loses nothing and asks for no s
 
 test_that("the key is in no output, log, archive or file but the env file", {
   folder <- desk()$folder
-  outputs <- list(desk()$run, vetusta("list", "journal", "--json"), vetusta("plan", "quay", "KELD", "--interval", "1 minute", "--span", "1 day"),
-    vetusta("collect", "quay", "NONE", "--interval", "1 minute", "--from", "2026-03-16", "--to", "2026-03-16", "--quiet"))
-  for (out in outputs) expect_false(grepl("quay-demo-7f3a91", paste(out$stdout, out$stderr), fixed = TRUE))
-  for (file in setdiff(list.files(folder, recursive = TRUE, full.names = TRUE, all.files = TRUE), file.path(folder, "desk.env"))) {
-    expect_length(grepRaw("quay-demo-7f3a91", readBin(file, "raw", file.size(file)), fixed = TRUE), 0)
+  outputs <- list(desk()$run, vetusta("list", "journal", "--json"),
+    vetusta("plan", "quay", "KELD", "--interval", "1 minute", "--span", "1 day"),
+    vetusta("collect", "quay", "NONE", "--interval", "1 minute", "--from", "2026-03-16", "--to",
+      "2026-03-16", "--quiet"))
+  for (out in outputs) {
+    expect_false(grepl("quay-demo-7f3a91", paste(out$stdout, out$stderr), fixed = TRUE))
+  }
+  for (file in setdiff(list.files(folder, recursive = TRUE, full.names = TRUE, all.files = TRUE),
+    file.path(folder, "desk.env"))) {
+    expect_length(grepRaw("quay-demo-7f3a91", readBin(file, "raw", file.size(file)), fixed = TRUE),
+      0)
   }
 })
 
@@ -158,7 +186,8 @@ test_that("the demo runs from nothing to figures, and again", {
   folder <- withr::local_tempdir()
   first <- run_vetusta("demo", "tried", folder = folder)
   expect_identical(first$status, 0L)
-  expect_true(all(file.exists(file.path(folder, "tried", c("candles.png", "lines.png", "days.csv", "archive.sqlite")))))
+  expect_true(all(file.exists(file.path(folder, "tried",
+    c("candles.png", "lines.png", "days.csv", "archive.sqlite")))))
   expect_match(first$stdout, "collected 14,[0-9]{3} new bars in [0-9]+ pages")
   expect_match(first$stdout, "TAMX    2026-03-17 09:30  2026-03-18 15:59      780  no trade")
   second <- run_vetusta("demo", "tried", folder = folder)
@@ -167,26 +196,34 @@ test_that("the demo runs from nothing to figures, and again", {
 })
 
 test_that("series commands work on the archive, on files, and in a pipe", {
-  clock <- vetusta("regroup", "KELD", "--interval", "1 minute", "--into", "1 hour", "--anchor", "clock")
+  clock <- vetusta("regroup", "KELD", "--into", "1 hour", "--anchor", "clock")
   expect_identical(utils::read.csv(text = clock$stdout)$expected[1:2], c(30L, 60L))
-  hours <- vetusta("regroup", "KELD", "--interval", "1 minute", "--into", "1 hour")
+  hours <- vetusta("regroup", "KELD", "--into", "1 hour")
   writeLines(hours$stdout, file.path(desk()$folder, "hours.csv"))
-  days <- vetusta("regroup", "--input", "hours.csv", "--into", "1 day", "--calendar", "quay", "--need", "0")
-  direct <- vetusta("regroup", "KELD", "--interval", "1 minute", "--into", "1 day", "--need", "0")
+  days <- vetusta("regroup", "--input", "hours.csv", "--into", "1 day", "--calendar", "quay",
+    "--need", "0")
+  direct <- vetusta("regroup", "KELD", "--into", "1 day", "--need", "0")
   same <- c("symbol", "time", "open", "high", "low", "close", "volume")
-  expect_identical(utils::read.csv(text = days$stdout)[c("open", "high", "low", "close", "volume")], utils::read.csv(text = direct$stdout)[c("open", "high", "low", "close", "volume")])
-  filled <- vetusta("fill", "KELD", "--interval", "1 minute", "--at-most", "5", "--file", "full.parquet")
+  expect_identical(utils::read.csv(text = days$stdout)[c("open", "high", "low", "close", "volume")],
+    utils::read.csv(text = direct$stdout)[c("open", "high", "low", "close", "volume")])
+  filled <- vetusta("fill", "KELD", "--at-most", "5", "--file", "full.parquet")
   expect_match(filled$stderr, "filled [0-9]+ values")
-  gaps <- vetusta("gaps", "--input", "full.parquet", "--calendar", "quay", "--interval", "1 minute", "--json")
+  gaps <- vetusta("gaps", "--input", "full.parquet", "--calendar", "quay", "--interval", "1 minute",
+    "--json")
   expect_identical(jsonlite::fromJSON(gaps$stdout)$summary$missing, 0L)
-  piped <- processx::run("sh", c("-c", paste("cat hours.csv | Rscript --no-init-file -e 'vetusta::cli_main()' change --input - --change log")),
+  piped <- processx::run("sh",
+    c("-c",
+      paste(paste0("cat hours.csv | Rscript --no-init-file -e 'vetusta::cli_main()' change ",
+        "--input - --change log"))),
     wd = desk()$folder, env = c("current", R_LIBS = r_libs()), error_on_status = FALSE)
-  expect_identical(names(utils::read.csv(text = piped$stdout)), c("series", "time", "value", "released"))
-  grid <- vetusta("align", "KELD", "TAMX", "--interval", "1 minute", "--grid", "1 day", "--ages", "--json")
-  expect_identical(names(jsonlite::fromJSON(grid$stdout)), c("time", "KELD", "KELD age", "TAMX", "TAMX age"))
-  pair <- vetusta("change", "KELD", "TAMX", "--interval", "1 minute", "--change", "log", "--correlation")
+  expect_identical(names(utils::read.csv(text = piped$stdout)),
+    c("series", "time", "value", "released"))
+  grid <- vetusta("align", "KELD", "TAMX", "--grid", "1 day", "--ages", "--json")
+  expect_identical(names(jsonlite::fromJSON(grid$stdout)),
+    c("time", "KELD", "KELD_age_days", "TAMX", "TAMX_age_days"))
+  pair <- vetusta("change", "KELD", "TAMX", "--change", "log", "--correlation")
   expect_gt(utils::read.csv(text = pair$stdout)$pairs, 300)
-  expect_match(vetusta("gaps", "KELD", "--interval", "1 minute", "--faults")$stderr, "nothing is wrong")
+  expect_match(vetusta("gaps", "KELD", "--faults")$stderr, "nothing is wrong")
   wide <- file.path(desk()$folder, "wide.csv")
   writeLines(c("date,north,south", "2026-03-01,1,10", "2026-03-02,,20", "2026-03-04,4,"), wide)
   months <- vetusta("regroup", "--input", "wide.csv", "--into", "M", "--rule", "sum")
@@ -195,17 +232,26 @@ test_that("series commands work on the archive, on files, and in a pipe", {
 
 test_that("series commands used wrongly say what to do", {
   wrong <- list(
-    list(c("regroup", "KELD", "--interval", "1 minute"), 2L, "needs --into"), list(c("regroup", "--input", "none.csv", "--into", "1 day"), 1L,
-      "no such file"), list(c("regroup", "KELD", "--interval", "1 minute", "--into", "7 seconds"), 2L, "whole number of times"),
-    list(c("fill", "KELD", "--interval", "1 minute", "--rule", "liner"), 2L, "linear"), list(c("fill", "KELD", "--interval", "1 minute", "--at-most", "some"),
-      2L, "number"), list(c("fill", "KELD", "--interval", "1 minute", "--rule", "neighbour"), 2L, "another series"),
-    list(c("align", "KELD", "--interval", "1 minute", "--grid", "KELT"), 2L, "KELD"), list(c("align", "KELD", "--interval", "1 minute", "--rule", "linear"), 2L,
-      "not known yet"), list(c("align", "--input", "wide.csv", "--lag", "soon"), 2L, "no length of time"),
-    list(c("change", "KELD", "--interval", "1 minute", "--change", "mean"), 2L, "length"), list(c("change", "KELD", "--interval", "1 minute", "--change",
-      "logs"), 2L, "log"), list(c("change", "KELD"), 2L, "interval"),
-    list(c("calendar", "show"), 2L, "needs the name"), list(c("calendar", "show", "quai"), 1L, "quay"), list(c("calendar", "times", "quay"), 2L, "needs --from"),
-    list(c("find", "basim"), 2L, "no source"), list(c("describe", "quay", "X"), 2L, "SDMX"), list(c("revisions", "quay", "X"), 2L,
-      "holds nothing"), list(c("export", "--source", "quay", "--dataset", "X", "STATE"), 2L, "dimension and its codes")
+    list(c("regroup", "KELD"), 2L, "needs --into"),
+    list(c("regroup", "--input", "none.csv", "--into", "1 day"), 1L,
+      "no such file"),
+      list(c("regroup", "KELD", "--into", "7 seconds"), 2L, "whole number of times"),
+    list(c("fill", "KELD", "--rule", "liner"), 2L, "linear"),
+    list(c("fill", "KELD", "--at-most", "some"),
+      2L, "number"), list(c("fill", "KELD", "--rule", "neighbour"), 2L, "another series"),
+    list(c("align", "KELD", "--grid", "KELT"), 2L, "KELD"),
+    list(c("align", "KELD", "--rule", "linear"), 2L,
+      "not known yet"),
+      list(c("align", "--input", "wide.csv", "--lag", "soon"), 2L, "no length of time"),
+    list(c("change", "KELD", "--change", "mean"), 2L, "length"),
+    list(c("change", "KELD", "--change",
+      "logs"), 2L, "log"), list(c("change", "KELD", "--interval", "1 day"), 2L, "address"),
+    list(c("calendar", "show"), 2L, "needs the name"),
+    list(c("calendar", "show", "quai"), 1L, "quay"),
+    list(c("calendar", "times", "quay"), 2L, "needs --from"),
+    list(c("find", "quay", "--tree"), 2L, "SDMX"), list(c("describe", "quay", "bar"), 2L, "bars"),
+    list(c("revisions", "quay/X"), 2L,
+      "no series"), list(c("export", "KELD", "colour=red"), 2L, "no column")
   )
   for (one in wrong) {
     out <- do.call(vetusta, as.list(one[[1]]))
@@ -219,7 +265,8 @@ test_that("calendars are shown, and their times", {
   shown <- vetusta("calendar", "show", "quay", "--year", "2026")
   expect_match(shown$stdout, "2026: 25[0-9] open days")
   expect_match(shown$stdout, "2026-03-20  friday    closed  Thaw Day")
-  times <- vetusta("calendar", "times", "quay", "--interval", "1 hour", "--from", "2026-03-19", "--to", "2026-03-23")
+  times <- vetusta("calendar", "times", "quay", "--interval", "1 hour", "--from", "2026-03-19",
+    "--to", "2026-03-23")
   expect_identical(nrow(utils::read.csv(text = times$stdout)), 14L)
 })
 
@@ -228,20 +275,26 @@ test_that("statistics are found, described, collected by name and exported from 
   folder <- withr::local_tempdir()
   desk_make(folder, cards = "basin", addresses = list(basin = paste0(services$root, "/basin")))
   run <- function(...) run_vetusta(..., folder = folder)
-  expect_match(run("find", "basin", "lock", "traffic")$stdout, "LOCK_TRAFFIC  Lock traffic by cargo and direction")
-  expect_match(run("find", "basin", "--tree")$stdout, "  TRANSPORT.WATER  Traffic on the water  \\(1\\)")
+  expect_match(run("find", "basin", "lock", "traffic")$stdout,
+    "LOCK_TRAFFIC  Lock traffic by cargo and direction")
+  expect_match(run("find", "basin", "--tree")$stdout,
+    "  TRANSPORT.WATER  Traffic on the water  \\(1\\)")
   expect_match(run("describe", "basin", "HARVEST")$stdout, "example: vetusta collect basin HARVEST")
   # the example works
   example <- sub(".*example: vetusta ", "", run("describe", "basin", "HARVEST")$stdout)
-  expect_match(do.call(run, as.list(strsplit(trimws(example), " ")[[1]]))$stdout, "collected [0-9]+ new values")
+  expect_match(do.call(run, as.list(strsplit(trimws(example), " ")[[1]]))$stdout,
+    "collected [0-9]+ new values")
   plan <- run("plan", "basin", "FREIGHT_PRICES", "STATE=Orvane", "--from", "2020", "--json")
   expect_identical(jsonlite::fromJSON(plan$stdout)$requests, 1L)
-  expect_identical(run("collect", "basin", "FREIGHT_PRICES", "STATE=Orvane", "UNIT=IX", "--from", "2020", "--history")$status, 0L)
-  expect_match(run("list", "statistics")$stdout, "FREIGHT_PRICES")
-  out <- utils::read.csv(text = run("export", "--source", "basin", "--dataset", "FREIGHT_PRICES", "LEG=UPPER", "BASIS=N", "--as-of", "2026-02-25", "--labels", "labels")$stdout)
+  expect_identical(run("collect", "basin", "FREIGHT_PRICES", "STATE=Orvane", "UNIT=IX", "--from",
+    "2020", "--history")$status, 0L)
+  expect_match(run("list", "datasets")$stdout, "FREIGHT_PRICES")
+  out <- utils::read.csv(text = run("export", "basin/FREIGHT_PRICES/*.UPPER.N.*", "--as-of",
+    "2026-02-25", "--labels", "labels")$stdout)
   expect_identical(unique(out$LEG), "Upper river")
   expect_identical(unique(substr(out$released, 1, 10)), "2026-02-20")
-  expect_match(run("revisions", "basin", "FREIGHT_PRICES")$stderr, "revised: [1-9]")
-  expect_match(run("collect", "basin", "FREIGHT_PRICES", "STATES=ORV")$stderr, "did you mean \"STATE\"")
+  expect_match(run("revisions", "basin/FREIGHT_PRICES")$stderr, "revised: [1-9]")
+  expect_match(run("collect", "basin", "FREIGHT_PRICES", "STATES=ORV")$stderr,
+    "did you mean \"STATE\"")
   expect_match(run("collect", "basin")$stderr, "name a dataset")
 })

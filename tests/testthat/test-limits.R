@@ -1,7 +1,8 @@
 # Limits, quotas and tokens under many calls at once and many processes on one archive.
 counting_server <- function(folder, env = parent.frame()) {
   answer <- function(n, request) {
-    cat(format(as.numeric(Sys.time()), digits = 15), asked(request, "k"), "\n", file = file.path(folder, "calls"), append = TRUE)
+    cat(format(as.numeric(Sys.time()), digits = 15), asked(request, "k"), "\n",
+      file = file.path(folder, "calls"), append = TRUE)
     json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
   }
   environment(answer) <- list2env(list(folder = folder), parent = globalenv())
@@ -9,17 +10,26 @@ counting_server <- function(folder, env = parent.frame()) {
 }
 collector <- function(card, archive, keys) {
   code <- sprintf("library(vetusta); a <- archive_open('%s'); r <- collect_run(
-    plan_calls(want_rows(source_card('%s'), 'rows', k = as.character(%s)), a), a, progress = FALSE, wait = 30); cat(r$pages, r$left, nrow(r$failed))",
+    plan_calls(want_rows(source_card('%s'), 'rows', k = as.character(%s)), a), a,
+      progress = FALSE, wait = 30); cat(r$pages, r$left, nrow(r$failed))",
     archive$path, card, keys) # nolint
-  processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
+  processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|",
+    env = c("current", R_LIBS = r_libs()))
 }
 # The most instants that any stretch of so many seconds holds.
-busiest <- function(times, seconds) max(vapply(times, function(t) sum(times >= t & times < t + seconds), 0L))
+busiest <- function(times,
+  seconds) {
+  max(vapply(times, function(t) sum(times >= t & times < t + seconds), 0L))
+}
 
-test_that("four collectors on one archive share a rate and a quota without overrun, and none is left waiting", {
+test_that(
+  paste0("four collectors on one archive share a rate and a quota without overrun, and none is ",
+    "left waiting"), {
   folder <- withr::local_tempdir()
   address <- counting_server(folder)
-  card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), c("limits: [20 per second, 110 per day]", "at_once: 4"))
+  card <- write_card(address,
+    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
+    c("limits: [20 per second, 110 per day]", "at_once: 4"))
   archive <- new_archive()
   keys <- sprintf("%d:%d", c(1, 41, 81, 121), c(40, 80, 120, 160))
   running <- lapply(keys, collector, card = card, archive = archive)
@@ -35,20 +45,25 @@ test_that("four collectors on one archive share a rate and a quota without overr
   calls <- read.table(file.path(folder, "calls"))
   expect_identical(nrow(calls), 110L)
   expect_identical(anyDuplicated(calls$V2), 0L)
-  expect_lte(busiest(vetusta:::archive_get(archive, "SELECT taken FROM tokens")$taken, 1), 20L)
+  expect_lte(busiest(vetusta:::sqlite_get(archive, "SELECT taken FROM tokens")$taken, 1), 20L)
   expect_identical(nrow(archive_journal(archive)), 110L)
 })
 
-test_that("a collector that is killed gives nothing back that it has spent, and leaves the others to go on", {
+test_that(
+  "a collector that is killed gives nothing back that it has spent, and leaves the others to go on",
+  {
   folder <- withr::local_tempdir()
   address <- counting_server(folder)
-  card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), c("limits: [15 per second, 60 per day]"))
+  card <- write_card(address,
+    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
+    c("limits: [15 per second, 60 per day]"))
   archive <- new_archive()
   victim <- collector(card, archive, "1:100")
   end <- Sys.time() + 30
   while (Sys.time() < end && nrow(archive_journal(archive)) < 10) Sys.sleep(0.05)
   victim$kill()
-  run <- collect_run(plan_calls(want_rows(source_card(card), "rows", k = as.character(1:100)), archive), archive, progress = FALSE, wait = 30)
+  run <- collect_run(plan_calls(want_rows(source_card(card), "rows", k = as.character(1:100)),
+    archive), archive, progress = FALSE, wait = 30)
   calls <- nrow(read.table(file.path(folder, "calls")))
   expect_lte(calls, 60L)
   # at most the one call that was under way when it was killed has been spent in vain
@@ -59,13 +74,16 @@ test_that("a collector that is killed gives nothing back that it has spent, and 
 
 test_that("a claim counts while its process lives and anything goes on, and not for ever", {
   archive <- new_archive()
-  claim <- function(call, ...) vetusta:::archive_claim(archive, call, ...)
+  claim <- function(call, ...) vetusta:::store_claim(archive, call, ...)
   now <- as.numeric(Sys.time())
   expect_identical(claim("a", now), "ours")
   expect_identical(claim("a", now), "ours")
   own <- vetusta:::this_process()
-  other <- function(call, process, since, began = as.numeric(ps::ps_create_time(ps::ps_handle(process))), host = own$host) {
-    vetusta:::archive_do(archive, "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)", list(call, host, process, began, since))
+  other <- function(call, process, since,
+    began = as.numeric(ps::ps_create_time(ps::ps_handle(process))), host = own$host) {
+    vetusta:::sqlite_do(archive,
+      "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)",
+      list(call, host, process, began, since))
   }
   # another process that lives: the one that began this one
   living <- processx::process$new("sleep", "30")
@@ -79,7 +97,7 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   gone$wait()
   other("d", gone$get_pid(), now, began = now)
   expect_identical(claim("d", now), "ours")
-  vetusta:::archive_claim_done(archive, "d")
+  vetusta:::store_claim_done(archive, "d")
   expect_identical(claim("d", now - 10), "done")
   expect_identical(claim("d", now + 3600), "ours")
   # its number is another program's, which began at another time
@@ -95,40 +113,54 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   children <- list()
   while (!length(children) && Sys.time() < end) {
     Sys.sleep(0.1)
-    children <- Filter(function(child) ps::ps_status(child) == "zombie", ps::ps_children(ps::ps_handle(zombie$get_pid())))
+    children <- Filter(function(child) ps::ps_status(child) == "zombie",
+      ps::ps_children(ps::ps_handle(zombie$get_pid())))
   }
   expect_length(children, 1)
   other("g", ps::ps_pid(children[[1]]), now, began = as.numeric(ps::ps_create_time(children[[1]])))
   expect_identical(claim("g", now), "ours")
-  vetusta:::archive_claims_release(archive)
-  expect_identical(sort(vetusta:::archive_get(archive, "SELECT call FROM claims")$call), c("b", "f"))
+  vetusta:::store_claims_release(archive)
+  expect_identical(sort(vetusta:::sqlite_get(archive, "SELECT call FROM claims")$call), c("b", "f"))
 })
 
 # A server of bars in pages, that notes each call; and a collector of them.
 bars_server <- function(folder, env = parent.frame()) {
   answer <- function(n, request) {
-    after <- as.numeric(asked(request, "after") %||% max(0, ceiling((as.numeric(asked(request, "from")) - 1773300600) / 60) - 1))
-    cat(paste0(request$PATH_INFO, "?", after), "\n", file = file.path(folder, "calls"), append = TRUE)
+    after <- as.numeric(asked(request, "after") %||%
+      max(0, ceiling((as.numeric(asked(request, "from")) - 1773300600) / 60) - 1))
+    cat(paste0(request$PATH_INFO, "?", after), "\n", file = file.path(folder, "calls"),
+      append = TRUE)
     Sys.sleep(0.03)
     rows <- after + seq_len(10)
     to <- as.numeric(asked(request, "to"))
     last <- min(50, floor((to - 1773300600) / 60))
     rows <- rows[rows <= last]
-    json_answer(list(items = lapply(rows, function(i) list(t = 1773300600 + 60 * i, c = i)), more = if (after + 10 < last) paste0(request$PATH_INFO, "?after=", after + 10, "&to=", to)))
+    json_answer(list(items = lapply(rows, function(i) list(t = 1773300600 + 60 * i, c = i)),
+      more = if (after + 10 < last) paste0(request$PATH_INFO, "?after=", after + 10, "&to=", to)))
   }
   environment(answer) <- list2env(list(folder = folder), parent = globalenv())
   start_scripted(answer, env = env)
 }
 bars_of <- function(address, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
-  writeLines(c("source: test", paste0("address: ", address), "limits: [100 per second]", "offers:", "  bars:", "    shape: bars", "    request: /b/{symbol}{?from,to}", "    rows: /items",
-    "    next_page: {by: address, at: /more}", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    columns: {time: {at: /t, as: epoch-s}, close: /c}"), file)
+  writeLines(c("source: test", paste0("address: ", address), "limits: [100 per second]",
+    "datasets:", "  bars:", "    shape: bars", "    request: /b/{symbol}{?from,to}",
+    "    rows: /items",
+    "    next_page: {by: address, at: /more}",
+    "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
+    "    columns: {time: {at: /t, as: epoch-s}, close: /c}"), file)
   file
 }
 bars_collector <- function(card, archive) {
-  code <- sprintf("library(vetusta); a <- archive_open('%s'); w <- want_bars(source_card('%s'), sprintf('S%%02d', 1:12), '1 minute', from = '2026-03-12', to = '2026-03-12')
-    r <- collect_run(plan_calls(w, a), a, progress = FALSE); cat(r$pages, r$new, r$left, nrow(r$failed))", archive$path, card)
-  processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
+  code <-
+    sprintf(
+      "library(vetusta); a <- archive_open('%s');
+        w <- want_bars(source_card('%s'), sprintf('S%%02d', 1:12),
+          '1 minute', from = '2026-03-12', to = '2026-03-12')
+    r <- collect_run(plan_calls(w, a), a, progress = FALSE);
+      cat(r$pages, r$new, r$left, nrow(r$failed))", archive$path, card)
+  processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|",
+    env = c("current", R_LIBS = r_libs()))
 }
 
 test_that("collectors that are asked for the same make each call once between them", {
@@ -163,20 +195,23 @@ test_that("what a collector was at when it was killed is taken over by another o
   expect_identical(came[3:4], c(0, 0))
   bars <- archive_bars(archive, interval = "1 minute")
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
-  # no stored page was asked for again: of the symbol it was at, the page that had come and the one that travelled meanwhile come twice,
+  # no stored page was asked for again: of the symbol it was at, the page that had come and the one
+  # that travelled meanwhile come twice,
   # and the rest ends one page later, as it does not begin where a page began
   made <- table(sub("[?].*", "", readLines(file.path(folder, "calls"))))
   expect_identical(length(made), 12L)
   expect_identical(sum(made != 5), as.integer(max(made) > 5))
   expect_lte(max(made), 8L)
-  # where it had stored the first page alone, nobody knew yet whether pages go up or down, and that page is asked for again; no later one ever is
+  # where it had stored the first page alone, nobody knew yet whether pages go up or down, and that
+  # page is asked for again; no later one ever is
   journal <- archive_journal(archive)
   again <- journal$address[duplicated(journal$address)]
   expect_lte(length(again), 1L)
   expect_false(any(grepl("after=", again)))
   expect_lte(sum(journal$rows, na.rm = TRUE), if (length(again)) 610 else 601)
   # and nothing is claimed any more
-  expect_identical(nrow(vetusta:::archive_get(archive, "SELECT call FROM claims WHERE done IS NULL")), 0L)
+  expect_identical(nrow(vetusta:::sqlite_get(archive,
+    "SELECT call FROM claims WHERE done IS NULL")), 0L)
 })
 
 token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE, env = parent.frame()) {
@@ -184,31 +219,41 @@ token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE, env 
     if (request$PATH_INFO == "/token") {
       grants <<- grants + 1
       if (stumble && grants == 1) return(json_answer(list(error = "busy"), status = 503L))
-      known <<- c(known, stats::setNames(as.numeric(Sys.time()) + lasts + 5, paste0("tok-", grants)))
+      known <<- c(known,
+        stats::setNames(as.numeric(Sys.time()) + lasts + 5, paste0("tok-", grants)))
       return(json_answer(list(access_token = paste0("tok-", grants), expires_in = lasts)))
     }
     if (request$PATH_INFO == "/grants") return(json_answer(list(items = list(list(n = grants)))))
     served <<- served + 1
     bearer <- sub("Bearer ", "", request$HTTP_AUTHORIZATION)
-    # as services do, a token granted before the newest one is good until its own end, with some seconds' grace
+    # as services do, a token granted before the newest one is good until its own end, with some
+    # seconds' grace
     if (served > refuse_after && grants == 1) known <<- known[names(known) != bearer]
-    if (!isTRUE(known[bearer] > as.numeric(Sys.time()))) return(json_answer(list(error = "token is not known"), status = 401L))
+    if (!isTRUE(known[bearer] > as.numeric(Sys.time()))) {
+      return(json_answer(list(error = "token is not known"), status = 401L))
+    }
     Sys.sleep(0.05)
     json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
   }
-  environment(answer) <- list2env(list(grants = 0, served = 0, known = numeric(), lasts = lasts, refuse_after = refuse_after, stumble = stumble), parent = globalenv())
+  environment(answer) <- list2env(list(grants = 0, served = 0, known = numeric(), lasts = lasts,
+    refuse_after = refuse_after, stumble = stumble), parent = globalenv())
   start_scripted(answer, env = env)
 }
 collect_with_token <- function(address, keys = 30, env = parent.frame()) {
   withr::local_envvar(A_CLIENT = "desk-seven", A_SECRET = "grant-secret-55", .local_envir = env)
-  card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
-    c("at_once: 6", "access: {by: token, address: /token, grant: client_credentials, client: A_CLIENT, client_secret: A_SECRET}"), env = env)
+  card <- write_card(address,
+    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
+    c("at_once: 6",
+      paste0("access: {by: token, address: /token, grant: client_credentials, client: A_CLIENT, ",
+        "client_secret: A_SECRET}")), env = env)
   got <- collect_rows(card, k = as.character(seq_len(keys)), env = env)
   got$grants <- jsonlite::fromJSON(paste0(address, "/grants"))$items$n
   got
 }
 
-test_that("calls at once share one token, and one that runs out in the middle is renewed once for all of them", {
+test_that(
+  paste0("calls at once share one token, and one that runs out in the middle is renewed once for ",
+    "all of them"), {
   shared <- collect_with_token(token_server())
   expect_identical(sort(shared$rows$n), as.numeric(1:30))
   expect_identical(shared$grants, 1L)
@@ -218,7 +263,9 @@ test_that("calls at once share one token, and one that runs out in the middle is
   expect_identical(nrow(renewed$run$failed), 0L)
 })
 
-test_that("a token that lasts shorter than the run is renewed before it runs out, and a token service that stumbles is asked again", {
+test_that(
+  paste0("a token that lasts shorter than the run is renewed before it runs out, and a token ",
+    "service that stumbles is asked again"), {
   short <- collect_with_token(token_server(lasts = 1), keys = 50)
   expect_identical(sort(short$rows$n), as.numeric(1:50))
   expect_identical(sum(short$journal$status == 401), 0L)
@@ -232,16 +279,22 @@ test_that("neither the client's secret nor a token is in any file that a run lea
   folder <- withr::local_tempdir()
   address <- token_server()
   withr::local_envvar(A_CLIENT = "desk-seven", A_SECRET = "grant-secret-55")
-  card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
-    "access: {by: token, address: /token, grant: client_credentials, client: A_CLIENT, client_secret: A_SECRET, send_client: basic}")
+  card <- write_card(address,
+    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
+    paste0("access: {by: token, address: /token, grant: client_credentials, client: A_CLIENT, ",
+      "client_secret: A_SECRET, send_client: basic}"))
   archive <- archive_open(file.path(folder, "a.sqlite"))
-  said <- capture.output(print(collect_run(plan_calls(want_rows(source_card(card), "rows", k = c("1", "2", "x")), archive), archive, progress = FALSE, raw = TRUE)), type = "output")
+  said <-
+    capture.output(print(collect_run(plan_calls(want_rows(source_card(card), "rows",
+      k = c("1", "2", "x")), archive), archive, progress = FALSE, raw = TRUE)), type = "output")
   archive_close(archive)
   expect_gt(length(said), 0)
   for (file in list.files(folder, full.names = TRUE)) {
     bytes <- readBin(file, "raw", 1e8)
-    for (secret in c("grant-secret-55", "tok-1", jsonlite::base64_enc(charToRaw("desk-seven:grant-secret-55")))) {
-      expect_false(length(grepRaw(secret, bytes, fixed = TRUE)) > 0, label = paste(secret, "in", basename(file)))
+    for (secret in c("grant-secret-55", "tok-1",
+      jsonlite::base64_enc(charToRaw("desk-seven:grant-secret-55")))) {
+      expect_false(length(grepRaw(secret, bytes, fixed = TRUE)) > 0,
+        label = paste(secret, "in", basename(file)))
     }
   }
   expect_false(any(grepl("grant-secret-55|tok-1", said)))
@@ -252,13 +305,18 @@ test_that("a server's pause holds all calls at once, in seconds and as a date", 
     answer <- function(n, request) {
       times <<- c(times, as.numeric(Sys.time()))
       if (request$PATH_INFO == "/times") return(json_answer(list(times = times)))
-      if (n == 3) return(json_answer(list(error = "slow down"), list("Retry-After" = if (form == "seconds") "2" else
-        format(as.POSIXct(ceiling(as.numeric(Sys.time())) + 2, origin = "1970-01-01"), "%a, %d %b %Y %H:%M:%S GMT", tz = "UTC")), 429L))
+      if (n ==
+        3) return(json_answer(list(error = "slow down"),
+          list("Retry-After" = if (form == "seconds") "2" else
+        format(as.POSIXct(ceiling(as.numeric(Sys.time())) + 2, origin = "1970-01-01"),
+          "%a, %d %b %Y %H:%M:%S GMT", tz = "UTC")), 429L))
       json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
     }
     environment(answer) <- list2env(list(times = numeric(), form = form), parent = globalenv())
     address <- start_scripted(answer, env = environment())
-    card <- write_card(address, c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), env = environment())
+    card <- write_card(address,
+      c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
+      env = environment())
     got <- collect_rows(card, k = as.character(1:6), env = environment())
     expect_identical(sort(got$rows$n), as.numeric(1:6), label = form)
     times <- jsonlite::fromJSON(paste0(address, "/times"))$times
@@ -267,13 +325,22 @@ test_that("a server's pause holds all calls at once, in seconds and as a date", 
   }
 })
 
-test_that("all sessions and the regular one of a symbol, collected at once by two processes, lose and double no row", {
+test_that(
+  paste0("all sessions and the regular one of a symbol, collected at once by two processes, lose ",
+    "and double no row"), {
   services <- start_services("--calls", "2000")
   folder <- withr::local_tempdir()
-  desk_make(folder, addresses = list(quay = services$address), secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
-  collect <- function(session) processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "collect", "quay", "KELD", "--interval", "1 minute", "--from", "2026-03-12",
+  desk_make(folder, addresses = list(quay = services$address),
+    secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
+  collect <- function(session) {
+    processx::process$new("Rscript",
+    c("--no-init-file", "-e", "vetusta::cli_main()", "collect", "quay", "KELD", "--interval",
+      "1 minute", "--from", "2026-03-12",
     "--to", "2026-03-17",
-    "--session", session, "--quiet"), wd = folder, stdout = file.path(folder, paste0(session, ".out")), stderr = "2>&1", env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL"))
+    "--session", session, "--quiet"), wd = folder,
+    stdout = file.path(folder, paste0(session, ".out")), stderr = "2>&1",
+    env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL"))
+  }
   both <- lapply(c("all", "regular"), collect)
   for (process in both) process$wait(120000)
   expect_identical(vapply(both, function(process) process$get_exit_status(), 1L), c(0L, 0L))
@@ -283,17 +350,21 @@ test_that("all sessions and the regular one of a symbol, collected at once by tw
   alone <- new_archive()
   quay_key()
   source <- source_card("quay", address = services$address)
-  collect_run(plan_calls(want_bars(source, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-17", session = "all"), alone), alone, progress = FALSE)
+  collect_run(plan_calls(want_bars(source, "KELD", "1 minute", from = "2026-03-12",
+    to = "2026-03-17", session = "all"), alone), alone, progress = FALSE)
   expect_identical(got$time, archive_bars(alone, "KELD", "1 minute")$time)
   expect_identical(got$close, archive_bars(alone, "KELD", "1 minute")$close)
 })
 
 test_that("a call that is answered counts from when it was made, and not from a moment ahead", {
   address <- start_scripted(function(n, request) json_answer(list(items = list(list(id = n)))))
-  source <- source_card(write_card(address, c("request: /rows{?i}", "rows: /items", "columns: {id: /id}"), extra = c("limits: [1000 per minute]", "at_once: 3")))
+  source <- source_card(write_card(address,
+    c("request: /rows{?i}", "rows: /items", "columns: {id: /id}"),
+    extra = c("limits: [1000 per minute]", "at_once: 3")))
   archive <- new_archive()
-  collect_run(plan_calls(want_rows(source, "rows", i = as.character(1:12)), archive), archive, progress = FALSE)
-  taken <- vetusta:::archive_get(archive, "SELECT taken FROM tokens")$taken
+  collect_run(plan_calls(want_rows(source, "rows", i = as.character(1:12)), archive), archive,
+    progress = FALSE)
+  taken <- vetusta:::sqlite_get(archive, "SELECT taken FROM tokens")$taken
   expect_length(taken, 12)
   expect_true(all(taken <= as.numeric(Sys.time())))
   # the same where nothing is stored
@@ -305,7 +376,9 @@ test_that("a call that is answered counts from when it was made, and not from a 
   expect_lte(book$times(0), as.numeric(Sys.time()))
 })
 
-test_that("what the first answers took says nothing of how long calls travel, and a call without an answer counts too", {
+test_that(
+  paste0("what the first answers took says nothing of how long calls travel, and a call without ",
+    "an answer counts too"), {
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(list(list(count = 1000, seconds = 60)), book)
   made <- function(seconds) {
@@ -324,12 +397,18 @@ test_that("what the first answers took says nothing of how long calls travel, an
 })
 
 test_that("a call that failed counts within the limit of those that wait for it", {
-  address <- start_scripted(function(n, request) if (n == 1) list(status = 503L, headers = list(), body = "") else json_answer(list(items = list(list(id = n)))))
+  address <- start_scripted(function(n, request) {
+    if (n == 1) list(status = 503L, headers = list(),
+    body = "") else json_answer(list(items = list(list(id = n))))
+  })
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(list(list(count = 50, seconds = 60)), book)
   request <- function() list(address = paste0(address, "/x"), method = "GET", headers = list())
   before <- as.numeric(Sys.time())
-  expect_error_kind(vetusta:::fetch_patiently(function() list(address = "http://127.0.0.1:1/x", method = "GET", headers = list()), counter = counter, tries = 1), "network", "Nothing came")
+  expect_error_kind(vetusta:::fetch_patiently(function() {
+    list(address = "http://127.0.0.1:1/x",
+    method = "GET", headers = list())
+  }, counter = counter, tries = 1), "network", "Nothing came")
   answer <- vetusta:::fetch_patiently(request, counter = counter)
   expect_identical(answer$status, 200L)
   expect_length(book$times(before), 3)

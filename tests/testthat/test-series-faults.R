@@ -1,5 +1,8 @@
-test_that("a jump that came back, stale runs, doubled times and rows out of order are found, and honest moves are not", {
-  x <- data.frame(series = "a", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:99, value = 200 + cumsum(withr::with_seed(2, stats::rnorm(100))))
+test_that(
+  paste0("a jump that came back, stale runs, doubled times and rows out of order are found, and ",
+    "honest moves are not"), {
+  x <- data.frame(series = "a", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:99,
+    value = 200 + cumsum(withr::with_seed(2, stats::rnorm(100))))
   expect_identical(nrow(series_faults(x)), 0L)
   step <- x
   step$value[50:100] <- step$value[50:100] + 60
@@ -27,19 +30,24 @@ test_that("bars are judged by their prices too", {
   expect_identical(nrow(series_faults(calm)), 0L)
 })
 
-test_that("gaps say why: before listing, after the last day, withheld, not yet published", {
-  x <- data.frame(series = rep(c("a", "b"), c(10, 4)), period = as.Date("2026-03-01") + c(0:9, 3:6), value = 1)
-  listed <- data.frame(symbol = "b", listed = as.Date("2026-03-03"), delisted = as.Date("2026-03-08"))
+test_that("gaps say why: before listing, after the last day, delayed, not yet published", {
+  x <- data.frame(series = rep(c("a", "b"), c(10, 4)), period = as.Date("2026-03-01") + c(0:9, 3:6),
+    value = 1)
+  listed <- data.frame(symbol = "b", listed = as.Date("2026-03-03"),
+    delisted = as.Date("2026-03-08"))
   gaps <- series_gaps(x, listed = listed)
-  expect_identical(gaps$reason, c("before listing", "others have one", "others have one", "after the last day"))
+  expect_identical(gaps$reason,
+    c("before listing", "others have one", "others have one", "after the last day"))
   expect_identical(gaps$missing, c(2L, 1L, 1L, 2L))
   months <- data.frame(series = "m", period = c("2026-01", "2026-02", "2026-04"), value = 1)
-  late <- series_gaps(months, from = "2026-01-01", to = "2026-06-30", published = "45 days", now = as.POSIXct("2026-07-01", tz = "UTC"))
+  late <- series_gaps(months, from = "2026-01-01", to = "2026-06-30", published = "45 days",
+    now = as.POSIXct("2026-07-01", tz = "UTC"))
   expect_identical(late$reason, c("unknown", "not yet published"))
   expect_identical(late$missing, c(1L, 2L))
   expect_identical(attr(late, "summary")$expected, 6L)
   bars <- minute_bars(without = 380:389)
-  held <- series_gaps(bars, source_calendar("quay"), from = "2026-03-12", to = "2026-03-12", withheld = "2026-03-12T13:50:00Z")
-  expect_identical(held$reason, "withheld")
+  held <- series_gaps(bars, source_calendar("quay"), from = "2026-03-12", to = "2026-03-12",
+    delayed_from = "2026-03-12T13:50:00Z")
+  expect_identical(held$reason, "delayed")
   expect_error_kind(series_gaps(months, published = "45 days"), "want", "present")
 })

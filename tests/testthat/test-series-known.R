@@ -1,11 +1,14 @@
-# One rule for all functions: what is made from values counts no earlier than the latest of them. Random vintages are cut at a present, what
-# became known after it is changed, and what is made of either must be the same as far as it was known by then.
+# One rule for all functions: what is made from values counts no earlier than the latest of them.
+# Random vintages are cut at a present, what
+# became known after it is changed, and what is made of either must be the same as far as it was
+# known by then.
 vintage_table <- function(seed, n = 14, kind = "observations") {
   withr::with_seed(seed, {
     period <- seq(as.Date("2024-01-01"), by = "month", length.out = n)
     rows <- do.call(rbind, lapply(seq_len(n), function(i) {
       releases <- sort(sample(5:200, sample(1:3, 1)))
-      data.frame(series = "mill", period = period[i], frequency = "M", value = round(100 + stats::rnorm(length(releases)) * 9, 2), released = as.POSIXct(period[i],
+      data.frame(series = "mill", period = period[i], frequency = "M",
+        value = round(100 + stats::rnorm(length(releases)) * 9, 2), released = as.POSIXct(period[i],
         tz = "UTC") + 86400 * (30 + releases))
     }))
     rows <- rows[sample(nrow(rows), ceiling(nrow(rows) * 0.9)), ]
@@ -16,7 +19,8 @@ vintage_table <- function(seed, n = 14, kind = "observations") {
 # As of an instant: of each time the newest row known by then.
 known_by <- function(rows, now) {
   rows <- rows[!is.na(rows$released) & rows$released <= now, ]
-  rows$key <- paste(rows$series, as.numeric(if (is.null(rows[["period"]])) rows$time else rows$period))
+  rows$key <- paste(rows$series,
+    as.numeric(if (is.null(rows[["period"]])) rows$time else rows$period))
   rows <- rows[order(rows$key, rows$released), ]
   rows <- rows[!duplicated(rows$key, fromLast = TRUE) & !is.na(rows$value), ]
   data.frame(key = as.character(rows$key), value = rows$value)
@@ -33,13 +37,24 @@ past_of <- function(rows, now, seed) {
 }
 
 works <- list(
-  change = function(x) series_change(x), over = function(x) series_change(x, "difference", over = "3 months"), older = function(x) series_change(x, over = "1 year", or_before = "70 days"),
-  mean = function(x) series_change(x, "mean", window = "100 days"), sd = function(x) series_change(x, "sd", window = "4 months"), max = function(x) series_change(x, "max", window = "65 days"),
-  cumulative = function(x) series_change(x, "cumulative"), drawdown = function(x) series_change(x, "drawdown"), index = function(x) series_change(x, "index"),
+  change = function(x) series_change(x),
+  over = function(x) series_change(x, "difference", over = "3 months"),
+  older = function(x) series_change(x, over = "1 year", or_before = "70 days"),
+  mean = function(x) series_change(x, "mean", window = "100 days"),
+  sd = function(x) series_change(x, "sd", window = "4 months"),
+  max = function(x) series_change(x, "max", window = "65 days"),
+  cumulative = function(x) series_change(x, "cumulative"),
+  drawdown = function(x) series_change(x, "drawdown"),
+  index = function(x) series_change(x, "index"),
   base = function(x) series_change(x, "index", base = "2024-04-10"),
-  quarters = function(x) series_condense(x, "Q", "sum"), ends = function(x) series_condense(x, "Q", "end"), needed = function(x) series_condense(x, "Q", "mean", need = 1),
-  refined = function(x) series_refine(x, "W", "linear"), carried = function(x) series_refine(x, "D"), even = function(x) series_refine(x, "D", "even"),
-  filled = function(x) series_fill(x, rule = "last"), drawn = function(x) series_fill(x, rule = "linear"), back = function(x) series_fill(x, rule = "next"),
+  quarters = function(x) series_condense(x, "Q", "sum"),
+  ends = function(x) series_condense(x, "Q", "end"),
+  needed = function(x) series_condense(x, "Q", "mean", need = 1),
+  refined = function(x) series_refine(x, "W", "linear"),
+  carried = function(x) series_refine(x, "D"), even = function(x) series_refine(x, "D", "even"),
+  filled = function(x) series_fill(x, rule = "last"),
+  drawn = function(x) series_fill(x, rule = "linear"),
+  back = function(x) series_fill(x, rule = "next"),
   seasonal = function(x) series_fill(x, rule = c("monotone", "seasonal"))
 )
 
@@ -56,22 +71,29 @@ test_that("no function sees the future: with it changed, what was known by now s
 })
 
 test_that("a change is computed from what was known when it was published", {
-  rows <- data.frame(series = "mill", period = as.Date(c("2026-01-01", "2026-01-01", "2026-02-01")), value = c(100, 200, 110),
+  rows <- data.frame(series = "mill", period = as.Date(c("2026-01-01", "2026-01-01", "2026-02-01")),
+    value = c(100, 200, 110),
     released = as.POSIXct(c("2026-02-20", "2026-06-10", "2026-03-20"), tz = "UTC"))
   out <- series_change(rows)
   grid <- series_align(out, grid = as.POSIXct(c("2026-03-21", "2026-07-01"), tz = "UTC"))
   expect_equal(grid$mill, c(0.10, -0.45))
 })
 
-test_that("a carried value that came late is late; what is drawn from later values waits for them and for their lag", {
+test_that(
+  paste0("a carried value that came late is late; what is drawn from later values waits for them ",
+    "and for their lag"), {
   at <- as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:4
-  late <- data.frame(series = "mill", time = at[c(1, 2, 4, 5)], value = c(1, 2, 4, 5), released = at[c(1, 4, 4, 5)] + 3600)
+  late <- data.frame(series = "mill", time = at[c(1, 2, 4, 5)], value = c(1, 2, 4, 5),
+    released = at[c(1, 4, 4, 5)] + 3600)
   full <- series_fill(late, rule = "last")
   expect_identical(full$released[full$status == "filled"], at[4] + 3600)
-  months <- data.frame(series = "mill", period = as.Date(c("2026-01-01", "2026-03-01")), value = c(1, 3))
+  months <- data.frame(series = "mill", period = as.Date(c("2026-01-01", "2026-03-01")),
+    value = c(1, 3))
   for (rule in c("next", "linear", "monotone")) {
-    grid <- series_align(series_fill(months, rule = rule), grid = as.Date("2026-04-01") + 0:60, lag = "40 days")
-    expect_equal(unique(grid$mill[grid$time < as.POSIXct("2026-05-11", tz = "UTC")]), 1, label = rule)
+    grid <- series_align(series_fill(months, rule = rule), grid = as.Date("2026-04-01") + 0:60,
+      lag = "40 days")
+    expect_equal(unique(grid$mill[grid$time < as.POSIXct("2026-05-11", tz = "UTC")]), 1,
+      label = rule)
   }
   neighbour <- data.frame(series = "other", time = at, value = 11:15, released = at + 864000)
   holed <- data.frame(series = "mill", time = at[-3], value = c(1, 2, 4, 5))
@@ -80,23 +102,29 @@ test_that("a carried value that came late is late; what is drawn from later valu
 })
 
 test_that("two daily series that begin at different hours are daily, for knowing and for gaps", {
-  a <- data.frame(series = "a", time = as.POSIXct("2026-03-02 06:00", tz = "UTC") + 86400 * 0:13, value = 1:14)
-  b <- data.frame(series = "b", time = as.POSIXct("2026-03-02 18:00", tz = "UTC") + 86400 * 0:13, value = 1:14)
+  a <- data.frame(series = "a", time = as.POSIXct("2026-03-02 06:00", tz = "UTC") + 86400 * 0:13,
+    value = 1:14)
+  b <- data.frame(series = "b", time = as.POSIXct("2026-03-02 18:00", tz = "UTC") + 86400 * 0:13,
+    value = 1:14)
   gaps <- series_gaps(rbind(a, b))
   expect_identical(nrow(gaps), 0L)
   expect_identical(attr(gaps, "summary")$present, c(14L, 14L))
   expect_identical(attr(series_gaps(rbind(a[-5, ], b)), "summary")$missing, c(1L, 0L))
-  bars <- bars_frame(data.frame(symbol = rep(c("a", "b"), each = 14), time = c(a$time, b$time), close = 1))
+  bars <- bars_frame(data.frame(symbol = rep(c("a", "b"), each = 14), time = c(a$time, b$time),
+    close = 1))
   known <- series_align(bars, grid = "union", form = "tidy")
   expect_identical(min(known$known[known$series == "a"], na.rm = TRUE), a$time[1] + 86400)
 })
 
-test_that("a bar of a day is known from the end of its session, and a single one says nothing of its length", {
+test_that(
+  paste0("a bar of a day is known from the end of its session, and a single one says nothing of ",
+    "its length"), {
   quay <- source_calendar("quay")
   days <- calendar_times(quay, "1 day", "2026-03-12", "2026-03-17")
   bars <- bars_frame(data.frame(symbol = "KELD", time = days, close = seq_along(days)))
   friday <- which(format(days, "%u") == "5")
-  grid <- series_align(bars, grid = as.POSIXct("2026-03-13 14:00", tz = "UTC") + c(-1, 0, 86400), calendar = quay)
+  grid <- series_align(bars, grid = as.POSIXct("2026-03-13 14:00", tz = "UTC") + c(-1, 0, 86400),
+    calendar = quay)
   expect_identical(grid$KELD, c(friday - 1, friday, friday))
   expect_error_kind(series_align(bars[1, ]), "want", "interval")
   expect_identical(series_align(bars[1, ], interval = "1 day")$time, days[1] + 86400)

@@ -1,57 +1,100 @@
-# Every exported function, with each of its arguments spoilt in every simple way: what comes back is a result or an error of the
+# Every exported function, with each of its arguments spoilt in every simple way: what comes back
+# is a result or an error of the
 # product's own, which says what to do, and never one of R's.
 spoilt_values <- list(
-  nothing = NULL, absent = NA, word = "nonsense", words = c("a", "b"), blank = "", number = 7, negative = -1, endless = Inf, none = character(), truth = TRUE, list = list(), named = list(a = 1),
-  table = data.frame(), odd_table = data.frame(a = 1:3), work = function(x) x, day = as.Date("2026-03-12"), instant = as.POSIXct("2026-03-12", tz = "UTC")
+  nothing = NULL, absent = NA, word = "nonsense", words = c("a", "b"), blank = "", number = 7,
+  negative = -1, endless = Inf, none = character(), truth = TRUE, list = list(),
+  named = list(a = 1),
+  table = data.frame(), odd_table = data.frame(a = 1:3), work = function(x) x,
+  day = as.Date("2026-03-12"), instant = as.POSIXct("2026-03-12", tz = "UTC")
 )
 
 calls_for_spoiling <- function(archive, folder) {
   quay <- source_card("quay")
   calendar <- source_calendar("quay")
   bars <- minute_bars()
-  points <- data.frame(series = "mill", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:9, value = c(1, 2, NA, 4, 5, 6, 7, NA, 9, 10))
-  figures <- data.frame(series = "mill", period = as.Date("2026-01-01") + 0:89, value = as.double(1:90))
+  points <- data.frame(series = "mill", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:9,
+    value = c(1, 2, NA, 4, 5, 6, 7, NA, 9, 10))
+  figures <- data.frame(series = "mill", period = as.Date("2026-01-01") + 0:89,
+    value = as.double(1:90))
   csv <- file.path(folder, "rows.csv")
   writeLines(c("time,open,high,low,close,volume", "2026-03-12,1,2,1,2,5"), csv)
   sample <- file.path(folder, "sample.json")
   writeLines('{"items":[{"t":1773300600,"c":41.2},{"t":1773300660,"c":41.3}]}', sample)
   want <- want_bars(quay, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-12")
   list(
-    archive_bars = list(archive = archive, symbols = "KELD", interval = "1 day", from = "2026-03-01", to = "2026-03-20", source = "own", session = "regular", zone = "UTC"),
-    archive_rows = list(archive = archive, source = "own", offer = "rows"), archive_series = list(archive = archive), archive_journal = list(archive = archive),
-    archive_findings = list(archive = archive), archive_offers = list(archive = archive), archive_datasets = list(archive = archive),
-    archive_observations = list(archive = archive, source = "basin", dataset = "LOCK_TRAFFIC", as_of = "2026-01-01", from = "2020", to = "2021", labels = "codes", language = "en", columns = TRUE,
+    archive_bars = list(archive = archive, symbols = "KELD", interval = "1 day",
+      from = "2026-03-01", to = "2026-03-20", source = "own", session = "regular", zone = "UTC"),
+    archive_rows = list(archive = archive, source = "own", dataset = "rows"),
+    archive_series = list(archive = archive), archive_journal = list(archive = archive),
+    archive_faults = list(archive = archive), archive_datasets = list(archive = archive),
+    archive_observations = list(archive = archive, source = "basin", dataset = "LOCK_TRAFFIC",
+      as_of = "2026-01-01", from = "2020", to = "2021", labels = "codes", language = "en",
+      columns = TRUE,
       multiplier = "keep"),
-    archive_revisions = list(archive = archive, source = "basin", dataset = "LOCK_TRAFFIC", all = FALSE),
-    archive_import = list(archive = archive, file = csv, symbol = "KELD", interval = "1 day", source = "own", columns = c(time = "time"), time_as = "rfc3339", zone = "UTC", calendar = calendar),
-    bars_frame = list(rows = as.data.frame(bars)), bars_faults = list(bars = bars),
-    bars_regroup = list(bars = bars, interval = "1 hour", calendar = calendar, session = "regular", base = "1 minute", zone = "UTC", anchor = "opening", day_start = NULL, week_start = "monday",
-      label = "start", need = 1),
-    calendar_make = list(definition = list(calendar = "mill", zone = "UTC")), calendar_sessions = list(calendar = calendar, from = "2026-03-12", to = "2026-03-13", session = "regular"),
-    calendar_times = list(calendar = calendar, interval = "1 hour", from = "2026-03-12", to = "2026-03-13", session = "regular"),
-    plan_calls = list(want = want, archive = archive), want_bars = list(source = quay, symbols = "KELD", interval = "1 minute", span = NULL, from = "2026-03-12", to = "2026-03-13",
-      session = "regular", offer = "bars"),
-    want_rows = list(source = quay, offer = "directory", letters = "K"), source_card = list(file = "quay", address = "http://127.0.0.1:9", secrets = "none.env", account = NULL),
-    source_calendar = list("quay"), source_draft = list(files = sample, name = "new"),
-    series_frame = list(points), series_align = list(points, grid = "union", rule = "last", as_of = TRUE, lag = "1 day", oldest = "9 days", ages = FALSE, form = "wide", interval = "1 day",
+    archive_revisions = list(archive = archive, addresses = "KELD", all = FALSE, value = NULL),
+    archive_find = list(archive = archive, addresses = "KELD"),
+    archive_read = list(archive = archive, addresses = "KELD", from = NULL, to = NULL, as_of = NULL,
       zone = "UTC"),
-    series_change = list(x = points, change = "mean", over = NULL, window = "3 days", least = 1, base = NULL, value = NULL, interval = "1 day", zone = "UTC"),
-    series_condense = list(x = figures, to = "M", rule = "mean", need = 0), series_refine = list(x = figures, to = "D", rule = "last", known = "start", indicator = NULL),
-    series_convert = list(x = points, rates = points, value = NULL, interval = "1 day", lag = NULL, oldest = NULL, zone = "UTC"),
-    series_correlation = list(points, transform(points, series = "other"), change = "difference", interval = "1 day", zone = "UTC"),
-    series_faults = list(x = points, value = NULL, jump = 8, stale = 20, negative = NULL),
-    series_fill = list(x = points, calendar = NULL, rule = "linear", at_most = 3, across = NULL, ends = FALSE, neighbour = NULL, constant = NULL, interval = "1 day", from = NULL, to = NULL,
+    archive_import = list(archive = archive, file = csv, symbol = "KELD", interval = "1 day",
+      source = "own", columns = c(time = "time"), time_as = "rfc3339", zone = "UTC",
+      calendar = calendar),
+    bars_frame = list(rows = as.data.frame(bars)), bars_faults = list(bars = bars),
+    bars_regroup = list(bars = bars, interval = "1 hour", calendar = calendar, session = "regular",
+      base = "1 minute", zone = "UTC", anchor = "opening", day_start = NULL, week_start = "monday",
+      label = "start", need = 1),
+    calendar_make = list(definition = list(calendar = "mill", zone = "UTC")),
+    calendar_sessions = list(calendar = calendar, from = "2026-03-12", to = "2026-03-13",
       session = "regular"),
-    series_unfill = list(points), series_gaps = list(x = points, calendar = NULL, interval = "1 day", from = NULL, to = NULL, session = "regular", outage = 1, listed = NULL, withheld = NULL,
+    calendar_times = list(calendar = calendar, interval = "1 hour", from = "2026-03-12",
+      to = "2026-03-13", session = "regular"),
+    plan_calls = list(want = want, archive = archive),
+    want_bars = list(source = quay, symbols = "KELD", interval = "1 minute", span = NULL,
+      from = "2026-03-12", to = "2026-03-13",
+      session = "regular", dataset = "bars"),
+    want_rows = list(source = quay, dataset = "directory", letters = "K"),
+    source_card = list(file = "quay", address = "http://127.0.0.1:9", secrets = "none.env",
+      account = NULL),
+    source_calendar = list("quay"), source_draft = list(files = sample, name = "new"),
+    series_frame = list(points),
+    series_align = list(points, grid = "union", rule = "last", as_of = TRUE, lag = "1 day",
+      greatest_age = "9 days", ages = FALSE, form = "wide", interval = "1 day",
+      zone = "UTC"),
+    series_change = list(x = points, change = "mean", over = NULL, window = "3 days",
+      minimum_count = 1, base = NULL, value = NULL, interval = "1 day", zone = "UTC"),
+    series_condense = list(x = figures, to = "M", rule = "mean", need = 0),
+    series_refine = list(x = figures, to = "D", rule = "last", known = "start", indicator = NULL),
+    series_convert = list(x = points, rates = points, value = NULL, interval = "1 day", lag = NULL,
+      greatest_age = NULL, zone = "UTC"),
+    series_correlation = list(points, transform(points, series = "other"), change = "difference",
+      interval = "1 day", zone = "UTC"),
+    series_faults = list(x = points, value = NULL, jump = 8, stale = 20, negative = NULL),
+    series_fill = list(x = points, calendar = NULL, rule = "linear", at_most = 3, across = NULL,
+      ends = FALSE, neighbour = NULL, constant = NULL, interval = "1 day", from = NULL, to = NULL,
+      session = "regular"),
+    series_unfill = list(points),
+    series_gaps = list(x = points, calendar = NULL, interval = "1 day", from = NULL, to = NULL,
+      session = "regular", outage = 1, listed = NULL, delayed_from = NULL,
       published = NULL, now = NULL),
-    time_instant = list(x = "2026-03-12", zone = "UTC", end = FALSE), time_interval = list(x = "1 day"), time_local = list(day = as.Date("2026-03-12"), seconds = 0, zone = "UTC",
+    time_instant = list(x = "2026-03-12", zone = "UTC", end = FALSE),
+    time_interval = list(x = "1 day"),
+    time_local = list(day = as.Date("2026-03-12"), seconds = 0, zone = "UTC",
       skipped = "shift", twice = "first"),
-    time_periods = list("2026-Q1"), time_spelling = list(first = as.Date("2026-01-01"), frequency = "Q", form = "sdmx"), figure_candles = list(bars = bars, title = "t", subtitle = "s", zone = "UTC"),
-    figure_lines = list(bars = bars, value = "close", base = NULL, title = "t", subtitle = "s", zone = "UTC", bridge = 30),
-    export_csv = list(rows = bars, file = file.path(folder, "out.csv")), export_table = list(bars, file.path(folder, "out.parquet")),
-    datasets_find = list(source = quay, words = "lock"), datasets_describe = list(source = quay, dataset = "X"), want_observations = list(source = quay, dataset = "X"),
-    collect_run = list(plan = plan_calls(want, archive), into = archive, progress = FALSE, pages = 1, raw = FALSE, wait = 1), collect_pages = list(plan = plan_calls(want, archive)),
-    collect_reread = list(source = quay, offer = "bars", archive = archive), desk_open = list(folder = folder), desk_make = list(file.path(folder, "desk")), desk_secrets = list(folder)
+    time_periods = list("2026-Q1"),
+    time_spelling = list(first = as.Date("2026-01-01"), frequency = "Q", form = "sdmx"),
+    figure_candles = list(bars = bars, title = "t", subtitle = "s", zone = "UTC"),
+    figure_lines = list(bars = bars, value = "close", base = NULL, title = "t", subtitle = "s",
+      zone = "UTC", bridge = 30),
+    export_csv = list(rows = bars, file = file.path(folder, "out.csv")),
+    export_table = list(bars, file.path(folder, "out.parquet")),
+    datasets_find = list(source = quay, words = "lock"),
+    datasets_describe = list(source = quay, dataset = "X"),
+    want_observations = list(source = quay, dataset = "X"),
+    collect_run = list(plan = plan_calls(want, archive), into = archive, progress = FALSE,
+      pages = 1, raw = FALSE, wait = 1), collect_pages = list(plan = plan_calls(want, archive)),
+    collect_reread = list(source = quay, dataset = "bars", archive = archive),
+    desk_open = list(folder = folder), desk_make = list(file.path(folder, "desk")),
+    desk_secrets = list(folder)
   )
 }
 
@@ -61,8 +104,10 @@ test_that("no argument, however wrong, gets an error of R's own", {
   withr::local_dir(folder)
   archive <- new_archive()
   all <- calls_for_spoiling(archive, folder)
-  # the calls that all others are made from are known, and the product exports no function that is left out here without a word
-  left_out <- c("archive_open", "archive_close", "cli_main", "standin_serve", "desk_secret", "desk_source", "figure_save", "source_secret", "datasets_themes")
+  # the calls that all others are made from are known, and the product exports no function that is
+  # left out here without a word
+  left_out <- c("archive_open", "archive_close", "cli_main", "standin_serve", "desk_secret",
+    "desk_source", "figure_save", "source_secret", "datasets_themes")
   expect_setequal(c(names(all), left_out), getNamespaceExports("vetusta"))
   wrong <- character()
   for (name in names(all)) {
@@ -74,10 +119,18 @@ test_that("no argument, however wrong, gets an error of R's own", {
         # to write to standard output is right
         if (name == "export_csv" && i == 2 && kind == "blank") next
         found <- tryCatch({
-          withr::with_output_sink(tempfile(), suppressWarnings(suppressMessages(do.call(run, arguments))))
+          withr::with_output_sink(tempfile(),
+            suppressWarnings(suppressMessages(do.call(run, arguments))))
           NULL
-        }, vetusta_error = function(e) if (length(e$todo) == 1 && nzchar(e$todo) && nzchar(e$what)) NULL else "says nothing of what to do", error = conditionMessage)
-        if (!is.null(found)) wrong <- c(wrong, paste0(name, "(", names(all[[name]])[i] %||% i, " = ", kind, "): ", found))
+        },
+        vetusta_error = function(e) {
+          if (length(e$todo) == 1 && nzchar(e$todo) &&
+          nzchar(e$what)) NULL else "says nothing of what to do"
+        }, error = conditionMessage)
+        if (!is.null(found)) {
+          wrong <- c(wrong,
+            paste0(name, "(", names(all[[name]])[i] %||% i, " = ", kind, "): ", found))
+        }
       }
     }
   }
@@ -88,20 +141,35 @@ test_that("an argument that is not given, or misspelt among others, is told by i
   bars <- minute_bars()
   quay <- source_card("quay")
   archive <- new_archive()
-  kind <- function(work) tryCatch({
-    work()
-    "a result"
-  }, vetusta_error = function(e) if (nzchar(e$todo)) "told" else "without advice", error = function(e) paste("R's own:", conditionMessage(e)))
-  for (name in setdiff(getNamespaceExports("vetusta"), c("cli_main", "standin_serve", "desk_open"))) {
+  kind <- function(work) {
+    tryCatch({
+      work()
+      "a result"
+    }, vetusta_error = function(e) {
+      if (nzchar(e$todo)) "told"
+      else "without advice"
+    }, error = function(e) paste("R's own:", conditionMessage(e)))
+  }
+  for (name in setdiff(getNamespaceExports("vetusta"),
+    c("cli_main", "standin_serve", "desk_open"))) {
     run <- getExportedValue("vetusta", name)
     expect_identical(kind(function() run()), "told", label = paste0(name, "()"))
   }
-  given <- list(bars_regroup = list(bars), want_bars = list(quay), archive_import = list(archive), series_condense = list(bars), series_refine = list(bars), want_rows = list(quay),
-    collect_reread = list(quay), figure_save = list(figure_lines(bars)), time_local = list(as.Date("2026-01-01")), calendar_sessions = list(source_calendar("quay")),
-    calendar_times = list(source_calendar("quay")), time_spelling = list(as.Date("2026-01-01")), archive_rows = list(archive, "x"), archive_revisions = list(archive), series_convert = list(bars),
-    export_table = list(bars), datasets_describe = list(source_card("basin")), source_secret = list(quay))
-  for (name in names(given)) expect_identical(kind(function() do.call(name, given[[name]])), "told", label = name)
-  misspelt <- list(function() want_rows(quay, "directory", lettres = "K"), function() archive_observations(archive, "b", "c", as_off = "2026-01-01"), function() series_align(bars, grdi = "union"),
+  given <- list(bars_regroup = list(bars), want_bars = list(quay), archive_import = list(archive),
+    series_condense = list(bars), series_refine = list(bars), want_rows = list(quay),
+    collect_reread = list(quay), figure_save = list(figure_lines(bars)),
+    time_local = list(as.Date("2026-01-01")), calendar_sessions = list(source_calendar("quay")),
+    calendar_times = list(source_calendar("quay")), time_spelling = list(as.Date("2026-01-01")),
+    archive_rows = list(archive, "x"), archive_revisions = list(archive),
+    series_convert = list(bars),
+    export_table = list(bars), datasets_describe = list(source_card("basin")),
+    source_secret = list(quay))
+  for (name in names(given)) {
+    expect_identical(kind(function() do.call(name, given[[name]])), "told", label = name)
+  }
+  misspelt <- list(function() want_rows(quay, "directory", lettres = "K"),
+    function() archive_observations(archive, "b", "c", as_off = "2026-01-01"),
+    function() series_align(bars, grdi = "union"),
     function() series_correlation(bars, chnge = "log"))
   for (work in misspelt) expect_identical(kind(work), "told", label = deparse(body(work))[1])
 })

@@ -1,0 +1,219 @@
+# The address of a series: source/dataset/key@frequency. The shortest form that means one series is
+# enough, * and ? stand for
+# any letters of a part, and labels stand for codes.
+
+# Addresses of a table of series. The interval of bars is told in words.
+series_address <- function(series) {
+  if (!length(series$key)) {
+    return(character())
+  }
+  paste0(series$source, "/", series$dataset, "/", series$key,
+    ifelse(nzchar(series$frequency), paste0("@", frequency_text(series$frequency)), ""))
+}
+
+frequency_text <- function(frequency) {
+  known <- unique(frequency)
+  text <- vapply(known, function(one) if (grepl("^P", one)) format(time_interval(one)) else one, "")
+  unname(text[match(frequency, known)])
+}
+
+#' Find series by their addresses
+#'
+#' @param archive An archive, see [archive_open()].
+#' @param addresses Addresses, one or more: `source/dataset/key@frequency`, or as much of its end
+#'   as means one series
+#'   (`KELD@1 minute`, `kelder-lock`). `*` and `?` stand for any letters of a part (`quay/bars/*@1
+#'   day`,
+#'   `basin/LOCK_TRAFFIC/M.ORV.*`), labels for codes (`M.Orvane.*`, `Kelder Lock`), and
+#'   `source/dataset` for all series of a
+#'   dataset. `NULL` is every series.
+#' @return A table as of [archive_series()], a row a series, in the order of the addresses.
+#' @section Errors: `vetusta_error_want` for an address that means no series, with the nearest
+#'   ones; or that means several, which
+#'   are shown.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
+#' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
+#' archive_find(archive, "KELD")
+archive_find <- function(archive, addresses = NULL) {
+  check_archive(archive)
+  held <- archive_series(archive)
+  if (is.null(addresses)) {
+    return(held)
+  }
+  check_text(addresses, "addresses", several = TRUE)
+  held[unique(unlist(lapply(addresses, address_rows, held = held, archive = archive))), ]
+}
+
+address_rows <- function(address, held, archive) {
+  asked <- address_parts(address)
+  rows <- address_hits(asked, held)
+  if (!length(rows)) rows <- unlist(lapply(address_labels(asked$path, held, archive),
+    function(path) {
+    address_hits(list(path = path, frequency = asked$frequency), held)
+  }))
+  rows <- unique(rows)
+  if (!length(rows)) stop_no_address(address, asked, held)
+  whole <- asked$path %in% c(paste0(held$source, "/", held$dataset)[rows], held$dataset[rows])
+  if (length(rows) > 1 && !whole && !grepl("[*?]", asked$path)) stop_several(address, held[rows, ])
+  rows
+}
+
+# list(path, frequency): what stands behind the last @ is a frequency, if it can be one.
+address_parts <- function(address) {
+  at <- regexpr("@[^@/]*$", address)
+  if (at < 0) {
+    return(list(path = address, frequency = NULL))
+  }
+  list(path = substr(address, 1, at - 1), frequency = trimws(substring(address, at + 1)))
+}
+
+# Series whose address ends with the path; of several ways to read it the strictest that finds any
+# counts.
+address_hits <- function(asked, held) {
+  path <- asked$path
+  full <- paste(held$source, held$dataset, held$key, sep = "/")
+  fits <- if (is.null(asked$frequency)) rep(TRUE, nrow(held))
+  else frequency_fits(asked$frequency, held$frequency)
+  if (grepl("[*?]", path)) {
+    return(which(fits &
+      grepl(paste0("(^|/)", path_pattern(path), "$"), full, perl = TRUE, ignore.case = TRUE)))
+  }
+  ways <- list(
+    function() full == path,
+    function() held$key == path | endsWith(full, paste0("/", path)),
+    function() {
+      tolower(held$key) == tolower(path) |
+      endsWith(tolower(full), paste0("/", tolower(path)))
+    },
+    # the sides of a symbol
+    function() {
+      sub(":[^:]*$", "", held$key) == path |
+      endsWith(sub(":[^:]*$", "", full), paste0("/", path))
+    },
+    # all series of a dataset
+    function() paste0(held$source, "/", held$dataset) == path,
+    function() held$dataset == path & length(unique(held$source[held$dataset == path])) == 1
+  )
+  for (way in ways) {
+    rows <- which(fits & way())
+    if (length(rows)) {
+      return(rows)
+    }
+  }
+  integer()
+}
+
+# A pattern as a regular expression; a star does not cross from one part of the address into the
+# next.
+path_pattern <- function(path) {
+  signs <- strsplit(path, "")[[1]]
+  special <- !grepl("[[:alnum:] _-]", signs)
+  signs[special] <- paste0("\\", signs[special])
+  paste(ifelse(signs == "\\*", "[^/]*", ifelse(signs == "\\?", "[^/]", signs)), collapse = "")
+}
+
+# A frequency as it may be written: a length of time, a code, or its word.
+frequency_fits <- function(text, frequency) {
+  iso <- tryCatch(time_interval(text)$iso, vetusta_error = function(e) NA_character_)
+  word <- names(frequency_words)[match(tolower(text), frequency_words)]
+  frequency %in% c(iso, toupper(text), word)
+}
+
+# Paths that labels may stand for: codes of the dimensions of a dataset, symbols of names.
+address_labels <- function(path, held, archive) {
+  parts <- strsplit(path, "/", fixed = TRUE)[[1]]
+  last <- parts[length(parts)]
+  before <- if (length(parts) > 1) paste0(paste(parts[-length(parts)], collapse = "/"), "/") else ""
+  c(dimension_labels(before, last, held, archive), name_labels(last, held, archive))
+}
+
+dimension_labels <- function(before, key, held, archive) {
+  datasets <- unique(as.data.frame(held[c("source", "dataset")]))
+  datasets <- datasets[endsWith(paste0(datasets$source, "/", datasets$dataset, "/"), before), ]
+  texts <- strsplit(key, ".", fixed = TRUE)[[1]]
+  unlist(lapply(seq_len(nrow(datasets)), function(i) {
+    lists <- archive_labels(archive, datasets$source[i], datasets$dataset[i])
+    if (!length(lists) || length(lists) != length(texts)) {
+      return(NULL)
+    }
+    codes <- Map(function(text, list) code_of_label(text, list), texts, lists)
+    if (all(lengths(codes) == 1)) paste0(before, paste(unlist(codes), collapse = "."))
+  }))
+}
+
+# A part of a key: a code or a pattern as it stands, or the code of a label.
+code_of_label <- function(text, list) {
+  if (text %in% list$id || grepl("[*?]", text)) {
+    return(text)
+  }
+  hit <- rep(FALSE, length(list$id))
+  for (labels in list$labels) hit <- hit | tolower(labels) %in% tolower(text)
+  list$id[hit]
+}
+
+# The names of instruments and places that the archive holds.
+name_labels <- function(name, held, archive) {
+  known <- named_datasets(archive)
+  unlist(lapply(seq_len(nrow(known)), function(i) {
+    rows <- archive_rows(archive, known$source[i], known$dataset[i])
+    if (is.null(rows[["name"]])) {
+      return(NULL)
+    }
+    as.character(rows[[known$column[i]]])[tolower(rows$name) == tolower(name)]
+  }))
+}
+
+# The datasets whose rows have names, with the column that tells them apart.
+named_datasets <- function(archive) {
+  known <- store_datasets(archive)
+  known$column <- unname(name_columns[known$shape])
+  known[!is.na(known$column), ]
+}
+
+name_columns <- c(instruments = "symbol", places = "place")
+
+stop_no_address <- function(address, asked, held) {
+  if (!nrow(held)) {
+    vetusta_stop("want", "The archive holds no series yet.",
+      todo = "collect or import something first")
+  }
+  # the frequency may be what is wrong
+  others <- if (!is.null(asked$frequency)) address_hits(list(path = asked$path), held)
+  if (length(others)) {
+    vetusta_stop("want",
+      paste0("The archive holds no ", asked$path, " of \"", asked$frequency, "\"."),
+      todo = paste0("it has ",
+        paste(utils::head(series_address(held[others, ]), 5), collapse = ", "),
+        "; regroup those, or collect"))
+  }
+  near <- nearest_addresses(asked$path, held)
+  vetusta_stop("want", paste0("The archive holds no series of the address \"", address, "\"."),
+    todo = if (length(near)) paste0("did you mean ", paste0("\"", near, "\"", collapse = " or "),
+      "?")
+    else "`vetusta list` shows what is held; collect or import it first")
+}
+
+# The nearest right addresses, by the key or the whole.
+nearest_addresses <- function(path, held, most = 3) {
+  last <- sub(".*/", "", path)
+  full <- paste(held$source, held$dataset, held$key, sep = "/")
+  known <- utils::head(unique(held$key), 5000)
+  by_key <- utils::adist(tolower(last), tolower(known))[1, ]
+  near <- known[order(by_key)][sort(by_key) <= max(2, nchar(last) / 3)]
+  rows <- unlist(lapply(utils::head(near, most), function(key) which(held$key == key)))
+  if (!length(rows) && grepl("/", path)) {
+    distance <- utils::adist(tolower(path), tolower(utils::head(full, 5000)))[1, ]
+    rows <- which(distance == min(distance) & distance <= max(3, nchar(path) / 3))
+  }
+  utils::head(series_address(held[unique(rows), ]), most)
+}
+
+stop_several <- function(address, held) {
+  shown <- utils::head(series_address(held), 6)
+  vetusta_stop("want", paste0("The address \"", address, "\" means ", nrow(held), " series."),
+    todo = paste0("name one, or all of them by a pattern: ", paste(shown, collapse = ", "),
+      if (nrow(held) > 6) " and more"))
+}

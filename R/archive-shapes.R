@@ -1,0 +1,191 @@
+# How rows of each shape are kept: as series, as frames, or as records by key.
+
+# A parcel of tidy rows. `frequency` is the interval of bars; `at` and `place` are the instant of a
+# frame and which part of the
+# whole it is.
+archive_parcel <- function(shape, rows, frequency = "", at = NA_real_, place = "") {
+  make <- shape_parcels[[shape]] %||% parcel_of_records
+  make(rows, shape = shape, frequency = frequency, at = at, place = place)
+}
+
+# What tells rows of a shape apart, beside their source and dataset; a shape without one is told by
+# all of its columns.
+record_keys <- list(
+  instruments = "symbol", snapshot = c("symbol", "time"), documents = c("entity", "link"),
+  places = "place",
+  datasets = "dataset"
+)
+
+# Each row's series: columns that are the same for all of it make its key.
+rows_by_series <- function(rows, key, frequency, dimensions, columns) {
+  name <- paste(key, frequency, sep = "\r")
+  first <- which(!duplicated(name))
+  series <- data.frame(key = key[first], frequency = frequency[first],
+    dimensions = record_texts(lapply(dimensions, `[`, first)))
+  columns <- c(if (length(first) != 1) list(series = match(name, name[first])), columns)
+  parcel_series(series, columns)
+}
+
+parcel_of_bars <- function(rows, frequency, ...) {
+  n <- nrow(rows)
+  rows <- as.list(rows)
+  side <- rows$side %||% rep(NA_character_, n)
+  columns <- rows[setdiff(names(rows), c("symbol", "side"))]
+  if (n && all(is.na(side)) && all(rows$symbol == rows$symbol[1])) {
+    # the usual page, without a look at each row
+    symbol <- as.character(rows$symbol[1])
+    about <- list_frame(list(key = symbol, frequency = frequency,
+      dimensions = record_texts(list(symbol = symbol))))
+    return(parcel_series(about, columns))
+  }
+  key <- paste0(rows$symbol, ifelse(is.na(side), "", paste0(":", side)))
+  dimensions <- list(symbol = as.character(rows$symbol), side = side)
+  rows_by_series(rows, key, rep(frequency, n), dimensions, columns)
+}
+
+parcel_of_observations <- function(rows, ...) {
+  rows <- as.list(rows)
+  n <- length(rows$series)
+  read <- observation_times(rows$period)
+  series <- as.character(rows$series)
+  columns <- c(list(time = read$time, since = row_since(rows, "released")),
+    if (read$keep) list(period = rows$period),
+    rows[setdiff(names(rows), c("series", "period", "since", "frequency"))])
+  told <- as.character(rows[["frequency"]] %||% rep(NA_character_, n))
+  frequency <- ifelse(is.na(told), read$frequency, told)
+  rows_by_series(rows, series, frequency, list(series = series), columns)
+}
+
+# list(time, frequency, keep): where a period begins. Days say nothing of how long it is; text
+# does, and is kept.
+observation_times <- function(period) {
+  if (inherits(period, "POSIXct")) {
+    return(list(time = period, frequency = rep("I", length(period)), keep = FALSE))
+  }
+  if (inherits(period, "Date")) {
+    return(list(time = utc(as.numeric(period) * 86400), frequency = rep("", length(period)),
+      keep = FALSE))
+  }
+  read <- time_periods(as.character(period))
+  instant <- ifelse(read$frequency %in% "I", as.numeric(read_rfc3339(as.character(period))),
+    as.numeric(read$first) * 86400)
+  frequency <- ifelse(is.na(read$frequency), "", read$frequency)
+  list(time = utc(instant), frequency = frequency, keep = !all(frequency %in% "I"))
+}
+
+# From when rows are known, where the source says it.
+row_since <- function(rows, column) {
+  told <- rows[[column]] %||% rows[["since"]]
+  if (is.null(told)) {
+    return(rep(NA_real_, length(rows[[1]])))
+  }
+  if (inherits(told, "Date")) as.numeric(told) * 86400
+  else if (is.character(told)) released_instants(told) else as.numeric(told)
+}
+
+# A fact's series is a company's item in one basis, unit and segment; its values are told by the
+# end of their period.
+parcel_of_facts <- function(rows, ...) {
+  rows <- as.list(rows)
+  values <- c("value", "filed", "decimals", "period_start", "period_end", "since")
+  apart <- setdiff(names(rows), values)
+  dimensions <- lapply(rows[apart], as.character)
+  text <- lapply(dimensions, function(x) ifelse(is.na(x), "", x))
+  key <- sub("[.]+$", "", do.call(paste, c(unname(text), sep = ".")))
+  end <- as_days(rows$period_end)
+  start <- as_days(rows$period_start %||% rep(NA, length(end)))
+  columns <- c(list(time = utc(as.numeric(end) * 86400), since = row_since(rows, "filed")),
+    rows[intersect(c("period_start", "value", "filed", "decimals"), names(rows))])
+  rows_by_series(rows, key, fact_frequency(start, end), dimensions, columns)
+}
+
+as_days <- function(x) {
+  if (inherits(x, "Date")) x
+  else if (inherits(x, "POSIXct")) as.Date(x, tz = "UTC")
+  else read_day(as.character(x))
+}
+
+# The length of a fact's period; one that has no start speaks of a day.
+fact_frequency <- function(start, end) {
+  days <- as.numeric(end - start) + 1
+  out <- ifelse(is.na(days), "D", paste0(days, "D"))
+  lengths <- list(A = c(340, 390), S = c(170, 195), Q = c(80, 100), M = c(28, 31), D = c(1, 1))
+  for (name in names(lengths)) {
+    out[!is.na(days) & days >= lengths[[name]][1] & days <= lengths[[name]][2]] <- name
+  }
+  out
+}
+
+parcel_of_frame <- function(rows, shape, at, place, ...) {
+  parcel_frame(list_frame(as.list(rows)), at,
+  place, record_keys[[shape]])
+}
+
+parcel_of_records <- function(rows, shape, ...) {
+  rows <- as.list(rows)
+  key <- record_key_texts(shape, rows)
+  # of two rows with one key the later counts
+  last <- !duplicated(key, fromLast = TRUE)
+  types <- vapply(rows, column_type, "")
+  parcel_records(key[last], record_texts(lapply(rows, `[`, last)), types)
+}
+
+shape_parcels <- list(bars = parcel_of_bars, observations = parcel_of_observations,
+  facts = parcel_of_facts,
+  snapshot = parcel_of_frame)
+
+column_type <- function(column) {
+  if (inherits(column, "POSIXct")) "instant"
+  else if (inherits(column, "Date")) "day"
+  else if (is.logical(column) && !all(is.na(column))) "flag"
+  else if (is.numeric(column)) "number" else "text"
+}
+
+record_key_texts <- function(shape, rows) {
+  columns <- intersect(record_keys[[shape]] %||% names(rows), names(rows))
+  texts <- lapply(rows[columns], function(column) {
+    text <- if (inherits(column, "POSIXct")) format_instant(column) else as.character(column)
+    ifelse(is.na(text), "", text)
+  })
+  do.call(paste, c(unname(texts), sep = "\x1f"))
+}
+
+# Rows as JSON objects, one text a row; what is missing is left out.
+record_texts <- function(rows) {
+  fragments <- lapply(names(rows), function(name) {
+    column <- rows[[name]]
+    plain <- is.numeric(column) && !inherits(column, c("POSIXct", "Date"))
+    value <- if (plain) format_exact(column)
+    else if (is.logical(column)) tolower(as.character(column))
+    else json_text(if (inherits(column, "POSIXct")) format_instant(column)
+    else as.character(column))
+    # JSON has no word for what is not finite
+    absent <- if (is.numeric(column)) !is.finite(column) else is.na(column)
+    ifelse(absent, "", paste0(json_text(name), ":", value, ","))
+  })
+  sub(",$", "", do.call(paste0, fragments)) |> sub(pattern = "^(.*)$", replacement = "{\\1}")
+}
+
+json_text <- function(x) {
+  x <- gsub("\"", "\\\"", gsub("\\", "\\\\", enc2utf8(x), fixed = TRUE), fixed = TRUE)
+  odd <- grepl("[\001-\037]", x)
+  x[odd] <- vapply(x[odd], function(text) {
+    signs <- strsplit(text, "")[[1]]
+    control <- grepl("[\001-\037]", signs)
+    signs[control] <- sprintf("\\u%04x", vapply(signs[control], utf8ToInt, 1L))
+    paste(signs, collapse = "")
+  }, "")
+  paste0("\"", x, "\"")
+}
+
+# The stretch of a symbol's bars that is held is told by its interval and session.
+bars_cover_key <- function(symbol, interval, session) paste0(symbol, "@", interval, " ", session)
+
+# JSON objects of the archive's own: as lists, or as the columns of a table.
+json_objects <- function(texts, table = FALSE) {
+  if (!length(texts)) {
+    return(list())
+  }
+  text <- enc2utf8(paste0("[", paste(texts, collapse = ","), "]"))
+  json_read_cpp(charToRaw(text), "", if (table) 2L else 0L, FALSE)[[1]]
+}

@@ -1,0 +1,133 @@
+# Series of a file of the analyst's own: a table, wide or tidy.
+
+# A file of bars, observations or values: by its columns. One with a time and several numbers is
+# taken as a series a column.
+read_series_file <- function(file, options, zone, calendar) {
+  raw <- read_any_table(file)
+  raw <- rename_columns(raw, options$columns, file)
+  lower <- tolower(names(raw))
+  known <- c("symbol", "series", "time", "period", "open", "high", "low", "close", "volume",
+    "value", "frequency", "unit", "status", "released", "session", "side", "date")
+  names(raw) <- ifelse(lower %in% known & !lower %in% names(raw)[lower != names(raw)], lower,
+    names(raw))
+  if (!any(c("time", "period") %in% names(raw))) names(raw)[names(raw) == "date"] <- "time"
+  if (!is.null(options$symbol)) raw$symbol <- options$symbol
+  name <- if (file == "-") "series" else tools::file_path_sans_ext(basename(file))
+  if (all(c("time", "close") %in% names(raw))) {
+    raw$symbol <- raw[["symbol"]] %||% rep(name, nrow(raw))
+  } else {
+    if ("symbol" %in% names(raw) && !"series" %in% names(raw)) {
+      names(raw)[names(raw) == "symbol"] <- "series"
+    }
+    raw <- wide_to_tidy(raw, name)
+  }
+  raw <- numbers_of(raw, file)
+  if (!is.null(raw[["time"]])) {
+    raw$time <- read_file_times(raw$time, options$time_as, zone, calendar, file)
+  }
+  if (!is.null(raw[["released"]])) raw$released <- read_released(raw$released, nrow(raw))
+  raw <- tryCatch(as_series(raw), vetusta_error_shape = function(e) {
+    vetusta_stop("import", "The file is neither bars nor series.",
+      where = paste0(file, ": ", paste(names(raw), collapse = ", ")),
+      todo = "name its columns with --columns, as time=When,value=Level")
+  })
+  series_table(raw)
+}
+
+read_any_table <- function(file) {
+  if (file == "-") {
+    path <- tempfile()
+    on.exit(unlink(path))
+    input <- file("stdin", "rb")
+    writeBin(readBin(input, "raw", 2e9), path)
+    close(input)
+  } else {
+    if (!file.exists(file) || dir.exists(file)) {
+      vetusta_stop("import", "There is no such file.", where = file, todo = "look at the path")
+    }
+    path <- file
+  }
+  if (file.size(path) == 0) {
+    vetusta_stop("import", "The file is empty.", where = file, todo = "look at what wrote it")
+  }
+  if (identical(readBin(path, "raw", 4), charToRaw("PAR1"))) {
+    return(tryCatch(as.data.frame(nanoparquet::read_parquet(path)), error = function(e) {
+      vetusta_stop("import", "The Parquet file is damaged.", where = file,
+        todo = "look at what wrote it, or fetch it again")
+    }))
+  }
+  rows <- read_table_file(path, function(rows, line) rows, where = file)
+  rows <- list_frame(as.list(data.table::rbindlist(rows, use.names = TRUE)))
+  if (ncol(rows) < 2) {
+    vetusta_stop("import", "The file is no table.", where = file,
+      todo = "give a CSV with a line of names, or a Parquet file")
+  }
+  rows
+}
+
+rename_columns <- function(raw, columns, file) {
+  if (is.null(columns)) {
+    return(raw)
+  }
+  pairs <- strsplit(strsplit(columns, ",", fixed = TRUE)[[1]], "=", fixed = TRUE)
+  if (any(lengths(pairs) != 2)) cli_usage_error("--columns must look like time=When,value=Level")
+  for (pair in pairs) {
+    if (!pair[2] %in% names(raw)) {
+      vetusta_stop("import", paste0("The file has no column \"", pair[2], "\"."), where = file,
+        todo = suggest_word(pair[2], names(raw)))
+    }
+    names(raw)[names(raw) == pair[2]] <- pair[1]
+  }
+  raw
+}
+
+wide_to_tidy <- function(raw, name) {
+  clock <- intersect(c("time", "period"), names(raw))
+  if ("value" %in% names(raw) || length(clock) != 1) {
+    raw$series <- raw[["series"]] %||% rep(name, nrow(raw))
+    return(raw)
+  }
+  columns <- setdiff(names(raw), c(clock, "series"))
+  list_frame(stats::setNames(list(rep(columns, each = nrow(raw)),
+    rep(raw[[clock]], length(columns)), unlist(raw[columns], use.names = FALSE)),
+    c("series", clock, "value")))
+}
+
+numbers_of <- function(raw, file) {
+  for (column in intersect(c("open", "high", "low", "close", "volume", "value"), names(raw))) {
+    if (is.numeric(raw[[column]])) next
+    text <- as.character(raw[[column]])
+    number <- read_number(text)
+    bad <- which(is.na(number) & !is.na(text))
+    if (length(bad)) vetusta_stop("import", paste0("\"", text[bad[1]], "\" is no number."),
+      where = paste0(file, ", column ", column, ", row ", bad[1]),
+      todo = "mend the file, or leave the value out")
+    raw[[column]] <- number
+  }
+  # a further column is numbers where all of it is
+  words <- c("open", "high", "low", "close", "volume", "value", "symbol", "series", "time",
+    "period", "frequency", "unit", "status", "released", "session", "side", "rule")
+  raw <- as.list(raw)
+  for (i in which(vapply(raw, is.character, TRUE) & !names(raw) %in% words)) {
+    number <- read_number(raw[[i]])
+    if (any(!is.na(number)) && !any(is.na(number) & !is.na(raw[[i]]))) raw[[i]] <- number
+  }
+  list_frame(raw)
+}
+
+read_file_times <- function(time, as, zone, calendar, file) {
+  if (inherits(time, "POSIXct")) {
+    return(utc(time))
+  }
+  if (inherits(time, "Date")) {
+    return(day_times(time, zone, calendar))
+  }
+  check_choice(as, "time-as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"))
+  read <- if (as == "rfc3339") second_passes(text_times(as.character(time), zone, calendar), zone)
+  else read_column(time, as, zone)$value
+  bad <- which(is.na(read))
+  if (length(bad)) vetusta_stop("import", paste0("\"", time[bad[1]], "\" is no time."),
+    where = paste0(file, ", row ", bad[1]),
+    todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or say --time-as")
+  read
+}

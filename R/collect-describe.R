@@ -1,0 +1,98 @@
+# What a dataset of a card takes and gives, in words.
+
+card_dataset <- function(source, dataset, archive = NULL) {
+  held <- if (!is.null(archive)) archive_datasets(archive)
+  held <- held[held$source == source$source & held$dataset == dataset$name, ]
+  about <- list(source = source$source, id = dataset$name, title = dataset$title %||% NA_character_,
+    shape = dataset$shape,
+    keys = dataset_keys(dataset), intervals = dataset_intervals(dataset),
+    window = has_window(dataset),
+    columns = names(dataset$columns), limits = vapply(source$limits, format_limit, ""),
+    held = if (NROW(held)) as.data.frame(held[c("series", "rows", "first", "last")]))
+  about$example <- card_example(source, dataset, about)
+  structure(about, class = c("vetusta_card_dataset", "vetusta_dataset"))
+}
+
+# What is asked of a dataset by keys: which are needed, and the values that the card knows.
+dataset_keys <- function(dataset) {
+  given <- setdiff(dataset_gives(dataset), c(want_words[-1], dataset$next_page$send))
+  fixed <- vapply(given, function(name) !is.null(dataset$parameters[[name]]$value), TRUE)
+  given <- given[!fixed]
+  needed <- vapply(given,
+    function(name) grepl(paste0("\\{[^?&}]*\\b", name, "\\b"), dataset$request), TRUE)
+  values <- vapply(given, function(name) {
+    rule <- dataset$parameters[[name]]
+    known <- rule$each %||% names(rule$words)
+    if (length(known)) paste(known, collapse = ", ") else NA_character_
+  }, "")
+  each <- vapply(given, function(name) !is.null(dataset$parameters[[name]]$each), TRUE)
+  data.frame(key = as.character(given), needed = unname(needed & !each), values = unname(values))
+}
+
+# The intervals of bars that a dataset lists, ISO 8601; none where it takes any.
+dataset_intervals <- function(dataset) {
+  rules <- Filter(function(name) (dataset$parameters[[name]]$gives %||% name) == "interval",
+    names(dataset$parameters))
+  words <- unlist(lapply(rules, function(name) names(dataset$parameters[[name]]$words)))
+  vapply(as.character(words),
+    function(word) tryCatch(time_interval(word)$iso, vetusta_error = function(e) word), "",
+    USE.NAMES = FALSE)
+}
+
+card_example <- function(source, dataset, about) UseMethod("card_example", dataset)
+
+#' @export
+card_example.vetusta_dataset_bars <- function(source, dataset, about) {
+  interval <- utils::tail(about$intervals, 1)
+  words <- if (length(interval)) format(time_interval(interval)) else "1 day"
+  paste0("vetusta collect ", source$source, " ", dataset$name, " SYMBOL --interval \"", words,
+    "\" --span \"10 days\"")
+}
+
+#' @export
+card_example.vetusta_dataset_rows <- function(source, dataset, about) {
+  needed <- about$keys$key[about$keys$needed]
+  paste0("vetusta collect ", source$source, " ", dataset$name,
+    if (length(needed)) paste0(" ", needed, "=...", collapse = ""),
+    if (about$window) " --span \"30 days\"")
+}
+
+#' @export
+format.vetusta_card_dataset <- function(x, ...) {
+  line <- function(name, text) {
+    if (length(text) && !is.na(text[1])) paste0("  ",
+    formatC(name, width = -12), text)
+  }
+  keys <- x$keys
+  known <- ifelse(is.na(keys$values), "", paste0(": ", keys$values))
+  several <- function(what) if (length(what)) paste(what, collapse = ", ")
+  intervals <- vapply(x$intervals,
+    function(iso) tryCatch(format(time_interval(iso)), vetusta_error = function(e) iso), "")
+  c(
+    paste0(x$id, ": ", x$shape, " from ", x$source, if (!is.na(x$title)) paste0(", ", x$title)),
+    strwrap_line(line("keys",
+      several(paste0(keys$key, ifelse(keys$needed, "", " (may be left out)"),
+        known)[seq_len(nrow(keys))]))),
+    line("intervals", several(intervals)),
+    line("window", if (x$window) "--from and --to, or --span" else "none"),
+    strwrap_line(line("columns", several(x$columns))), line("limits", several(x$limits)),
+    if (NROW(x$held)) held_lines(x$held), "", paste0("example: ", x$example)
+  )
+}
+
+# A line that is too long goes on below its own text.
+strwrap_line <- function(text) {
+  if (!length(text)) {
+    return(NULL)
+  }
+  parts <- strwrap(substring(text, 15), 86)
+  paste0(c(substr(text, 1, 14), rep(strrep(" ", 14), length(parts) - 1)), parts)
+}
+
+held_lines <- function(held) {
+  series <- if (!is.na(held$series[1])) paste0(" in ", format(held$series[1], big.mark = ","),
+    " series")
+  dates <- if (!is.na(held$first[1])) paste0(", ", format(held$first[1], "%Y-%m-%d"), " to ",
+    format(held$last[1], "%Y-%m-%d"))
+  paste0("  ", formatC("held", width = -12), counted(held$rows[1], "row"), series, dates)
+}

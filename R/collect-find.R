@@ -1,0 +1,148 @@
+# Which datasets a source has: those of its card, and those that its structures tell.
+
+#' Find datasets
+#'
+#' @param source A source, see [source_card()].
+#' @param words What is looked for, in the identifier, title, description and theme, in any
+#'   language that the service has; `NULL` for all datasets.
+#' @param theme A theme, by its path or the beginning of it, see [datasets_themes()].
+#' @param language The language of what is shown.
+#' @param archive An archive that keeps the structures, so that they are not asked for again
+#'   while they are young.
+#' @return `datasets_find()`: the shape `datasets`: a tibble of `source`, `dataset`, `title`,
+#'   `shape`, `theme`, `description`,
+#'   `version`, `score`, best first: the datasets of the card, and of a statistics office its
+#'   dataflows.
+#' @section Errors: `vetusta_error_want` for themes of a source that does not speak SDMX, or a
+#'   theme that is not there; `vetusta_error_access`, `_network`, `_payload` as for collecting.
+#' @export
+#' @examples
+#' \dontrun{
+#' basin <- source_card("basin")
+#' datasets_find(basin, "lock traffic")
+#' datasets_themes(basin)
+#' datasets_describe(basin, "LOCK_TRAFFIC")
+#' }
+datasets_find <- function(source, words = NULL, theme = NULL, language = "en", archive = NULL) {
+  check_source_kind(source)
+  if (!is.null(words)) check_text(words, "words", several = TRUE)
+  found <- rbind(card_datasets(source, words, theme),
+    if (speaks_sdmx(source)) flows_found(source, words, theme, language, archive))
+  found <- found[found$score > 0, ]
+  as_rows(found[order(-found$score, found$dataset), ])
+}
+
+# The datasets of a card: by their names, titles and shapes. They have no themes.
+card_datasets <- function(source, words, theme) {
+  known <- source$datasets
+  n <- length(known)
+  title <- vapply(known, function(one) one$title %||% NA_character_, "")
+  shape <- vapply(known, function(one) one$shape, "")
+  texts <- lapply(seq_len(n), function(i) {
+    list(id = gsub("[_-]", " ", names(known)[i]),
+      title = list(en = title[[i]], source = source$title),
+      description = list(en = paste(shape[[i]], paste(names(known[[i]]$columns), collapse = " "))),
+      theme = NULL)
+  })
+  score <- rep(if (is.null(theme)) 1 else 0, n)
+  if (!is.null(words) && n) score <- score * vapply(texts, find_score, 1, words = find_words(words))
+  none <- rep(NA_character_, n)
+  data.frame(source = rep(source$source, n), dataset = as.character(names(known)),
+    title = unname(title), shape = unname(shape),
+    theme = none, description = none, version = none, score = score)
+}
+
+flows_found <- function(source, words, theme, language, archive) {
+  flows <- all_flows(source, archive)
+  tree <- theme_tree(source, archive)
+  id <- vapply(flows, `[[`, "", "id")
+  placed <- function(id) tree$placed$category[tree$placed$flow == id]
+  score <- rep(1, length(flows))
+  if (!is.null(words)) {
+    texts <- lapply(seq_along(flows), function(i) {
+      paths <- placed(id[i])
+      themes <- unlist(lapply(tree$categories,
+        function(one) if (any(startsWith(paths, one$path))) one$names))
+      list(id = gsub("_", " ", id[i]), title = flows[[i]]$names,
+        description = flows[[i]]$descriptions, theme = themes)
+    })
+    score <- vapply(texts, find_score, 1, words = find_words(words))
+  }
+  if (!is.null(theme)) {
+    paths <- vapply(tree$categories, `[[`, "", "path")
+    if (!any(startsWith(paths, theme))) check_choice(theme, "theme", paths)
+    score[!vapply(id, function(one) any(startsWith(placed(one), theme)), TRUE)] <- 0
+  }
+  data.frame(source = rep(source$source, length(flows)), dataset = id,
+    title = vapply(flows, function(flow) in_language(flow$names, language), ""),
+    shape = rep("observations", length(flows)),
+    theme = vapply(id, function(one) paste(placed(one), collapse = ", "), ""),
+    description = vapply(flows, function(flow) in_language(flow$descriptions, language), ""),
+    version = vapply(flows, function(flow) flow$version %||% NA_character_, ""), score = score,
+    row.names = NULL)
+}
+
+find_words <- function(words) {
+  words <- as.character(unlist(strsplit(tolower(paste(words, collapse = " ")), "[^[:alnum:]]+")))
+  words[nzchar(words)]
+}
+
+# A word in the title or identifier counts most; one that begins a word half of a whole one. Every
+# word must be somewhere.
+find_score <- function(text, words) {
+  weight <- c(id = 3, title = 3, theme = 1.5, description = 1)
+  each <- vapply(words, function(word) {
+    max(0, vapply(names(weight), function(place) {
+      tokens <- find_words(text[[place]])
+      if (!length(tokens)) return(0)
+      if (word %in% tokens) weight[[place]]
+      else if (any(startsWith(tokens, word))) weight[[place]] * 0.5
+      else if (nchar(word) > 3 && any(utils::adist(word,
+        tokens)[1, ] <= 1)) weight[[place]] * 0.25 else 0
+    }, 1))
+  }, 1)
+  if (any(each == 0)) 0 else sum(each)
+}
+
+in_language <- function(texts, language) label_in(as.list(texts), language)
+
+all_flows <- function(source, archive) {
+  found <- structure_get(source, sdmx_structure_address(source, "dataflow"), archive,
+    paste0("source ", source$source, ", its dataflows"))
+  if (is.null(found) || !length(found$flows)) vetusta_stop("want",
+    paste0("The source ", source$source, " lists no datasets of the agency ", source$sdmx$agency,
+    "."), where = source$file, todo = "correct agency: in the card")
+  found$flows
+}
+
+# Categories and what is placed in them; a service may have none.
+theme_tree <- function(source, archive) {
+  ask <- function(kind,
+    references) {
+    tryCatch(structure_get(source,
+      sdmx_structure_address(source, kind, references = references), archive, paste0("source ",
+    source$source, ", its themes")), vetusta_error_payload = function(e) NULL)
+  }
+  scheme <- ask("categoryscheme", "none")
+  placed <- ask("categorisation", "none")
+  list(categories = scheme$categories %||% list(),
+    placed = placed$categorisations %||% data.frame(flow = character(), category = character()))
+}
+
+#' @rdname datasets_find
+#' @return `datasets_themes()`: a tibble of `theme` (the path), `title`, `level`, `datasets` (how
+#'   many lie below it), in the order of the tree.
+#' @export
+datasets_themes <- function(source, language = "en", archive = NULL) {
+  check_sdmx(source)
+  tree <- theme_tree(source, archive)
+  paths <- vapply(tree$categories, `[[`, "", "path")
+  as_rows(data.frame(theme = paths,
+    title = vapply(tree$categories, function(one) in_language(one$names, language), ""),
+    level = lengths(strsplit(paths, ".", fixed = TRUE)),
+    datasets = vapply(paths,
+      function(path) {
+        length(unique(tree$placed$flow[tree$placed$category == path |
+        startsWith(tree$placed$category, paste0(path, "."))]))
+      }, 1L, USE.NAMES = FALSE)))
+}

@@ -1,0 +1,61 @@
+# What is shown while a run goes on: on a terminal one line for the source that changes, elsewhere
+# a plain line each minute. That
+# it cannot be drawn is no reason to stop.
+
+# A function of the tally and the queue that shows where they are; `total` pages were planned, of
+# which more may come.
+progress_make <- function(run, total, every = getOption("vetusta.progress_seconds", 60)) {
+  began <- now_seconds()
+  if (!is_terminal(stderr())) {
+    last <- began
+    return(function(tally, queue) {
+      if (now_seconds() < last + every) {
+        return(invisible())
+      }
+      last <<- now_seconds()
+      try(cat(progress_text(run, tally, queue, total, began), "\n", file = stderr(), sep = ""),
+        silent = TRUE)
+    })
+  }
+  # the environment keeps the line until the run that shows it has ended
+  id <- cli::cli_progress_bar(type = "custom", total = NA, format = "{cli::pb_extra$text}",
+    extra = list(text = ""),
+    clear = TRUE, .auto_close = TRUE, .envir = parent.frame())
+  function(tally, queue) {
+    text <- progress_text(run, tally, queue, total, began, width = cli::console_width() - 1)
+    try(cli::cli_progress_update(extra = list(text = text), id = id), silent = TRUE)
+  }
+}
+
+is_terminal <- function(connection) isTRUE(tryCatch(isatty(connection), error = function(e) FALSE))
+
+# "quay: 12 of 180 pages, 2,880 rows, 88 of 90 per minute, about 2 minutes left, waits for the
+# limit"
+progress_text <- function(run, tally, queue, total, began, width = Inf) {
+  spent <- now_seconds() - began
+  planned <- max(total, tally$pages + (queue_left(queue) > 0))
+  # no sooner than the limits allow
+  left <- max(spent / max(1, tally$pages) * (planned - tally$pages),
+    limit_least_seconds(planned, run$source$limits) - spent)
+  parts <- c(
+    paste0(run$source$source, ": ", thousands(tally$pages), " of ", thousands(planned), " pages"),
+    paste(thousands(tally$new + tally$changed + tally$unchanged), want_noun(run$want)),
+    progress_rate(run, tally, spent),
+    if (tally$pages > 0) paste("about", format_seconds(left), "left"),
+    if (nrow(tally$failed)) paste(thousands(nrow(tally$failed)), "failed"),
+    if (!is.null(queue$waits_for)) paste("waits for", queue$waits_for)
+  )
+  text <- paste(parts, collapse = ", ")
+  if (nchar(text) > width) paste0(substr(text, 1, width - 1), "\u2026") else text
+}
+
+# The rate of pages against the limit that they come nearest to.
+progress_rate <- function(run, tally, spent) {
+  limits <- Filter(function(limit) is.null(limit$quota), run$source$limits)
+  if (!length(limits) || spent < 1) {
+    return(NULL)
+  }
+  slowest <- limits[[which.min(vapply(limits, function(limit) limit$count / limit$seconds, 0))]]
+  rate <- min(slowest$count, tally$pages / max(spent, slowest$seconds) * slowest$seconds)
+  paste0(thousands(round(rate)), " of ", slowest$words)
+}

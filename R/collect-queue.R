@@ -1,0 +1,68 @@
+# The queue of a run: calls that are not begun yet, chains of pages that go on or wait to be asked
+# again, and what has come. Only
+# the functions here change it.
+
+queue_make <- function(calls) {
+  queue <- new.env(parent = emptyenv())
+  queue$calls <- calls
+  # the order in which calls are begun; one that another collector is at stands at its end once more
+  queue$order <- seq_len(NROW(calls))
+  queue$tried <- numeric(NROW(calls))
+  queue$begun <- 0
+  queue$waiting <- list()
+  queue$finished <- list()
+  # no call before this instant
+  queue$hold <- 0
+  queue$waits_for <- NULL
+  queue$stopped <- FALSE
+  queue$resume <- NULL
+  # calls that were begun and are not at their end, though the run ends
+  queue$unfinished <- 0
+  queue
+}
+
+queue_left <- function(queue) length(queue$waiting) + length(queue$order) - queue$begun
+
+# A chain goes on, or is asked again, before all others.
+queue_back <- function(queue, chain) queue$waiting <- c(list(chain), queue$waiting)
+
+queue_event <- function(queue, event) queue$finished[[length(queue$finished) + 1]] <- event
+
+# The event that came first; NULL where there is none. While one is looked at others may come.
+queue_event_next <- function(queue) {
+  if (!length(queue$finished)) {
+    return(NULL)
+  }
+  event <- queue$finished[[1]]
+  queue$finished <- queue$finished[-1]
+  event
+}
+
+queue_hold <- function(queue, seconds) queue$hold <- max(queue$hold, now_seconds() + seconds)
+
+# The wait is too long to stay for: the run ends and says when to go on.
+queue_stop <- function(queue, pause) {
+  queue$stopped <- TRUE
+  queue$resume <- utc(now_seconds() + pause)
+}
+
+# The number of the next call that is not begun yet.
+queue_begin <- function(queue) {
+  queue$begun <- queue$begun + 1
+  queue$order[queue$begun]
+}
+
+# Another collector is at it: its turn comes again after all others.
+queue_later <- function(queue, i) {
+  queue$order <- c(queue$order, i)
+  queue$tried[i] <- now_seconds()
+}
+
+# Seconds until the next call may be tried that is not begun yet: one that another collector is at
+# is looked at each second.
+queue_fresh_in <- function(queue) {
+  if (queue$begun >= length(queue$order)) {
+    return(Inf)
+  }
+  max(0, queue$tried[queue$order[queue$begun + 1]] + 1 - now_seconds())
+}

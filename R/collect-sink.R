@@ -1,0 +1,113 @@
+# A sink is where pages go, and who says whether a call may be made. The archive's sink claims
+# calls, counts them, writes the
+# journal and puts each page in one transaction; the memory's sink hands pages out. Nothing on the
+# way asks which one it is.
+#
+# counter          counts calls within the source's limits, see limit_counter()
+# claim, ending begins a claim: "ours", "taken", "done"; the name of a claim that ends with this
+# call, or nothing
+# noted, forget    what an earlier run noted of a call, by kind and key
+# covered          stretches of keys that are held whole
+# journal          a row of the journal without a page
+# put              a page, as keys and rows and as it came: gives c(new, changed, unchanged)
+# note             a note by itself
+# ended            the end of a call without a page: its claim, notes and what is covered
+# round_begin, round_end   a round of calls without a window
+# settle, release  the end of a run
+archive_sink <- function(archive, want, keep_raw = FALSE) {
+  source <- want$source$source
+  dataset <- want$dataset$name
+  claims <- new.env(parent = emptyenv())
+  ending <- function(name) {
+    if (is.null(name)) {
+      return(NULL)
+    }
+    claims[[name]] <- (claims[[name]] %||% 1) - 1
+    if (claims[[name]] <= 0) name
+  }
+  whole <- function(page) {
+    c(list(source = source, dataset = dataset, shape = want$dataset$shape),
+    page)
+  }
+  list(
+    counter = source_counter(want$source, archive), keep_raw = keep_raw,
+    folder = paste0(archive$path, ".parts"),
+    claim = function(name, since) {
+      verdict <- store_claim(archive, name, since)
+      if (verdict == "ours") claims[[name]] <- (claims[[name]] %||% 0) + 1
+      verdict
+    },
+    ending = ending,
+    noted = function(kind, key) {
+      found <- store_notes(archive, kind, source, dataset, key)
+      if (nrow(found)) list(at = found$at, value = found$value)
+    },
+    note = function(kind, key, value = NA_character_, at = now_seconds()) {
+      store_note(archive, kind, source, dataset, key, value, at)
+    },
+    forget = function(kind, key) store_forget(archive, kind, source, dataset, key),
+    covered = function(keys) store_covered(archive, source, dataset, keys),
+    journal = function(entry) {
+      store_journal_add(archive,
+      c(entry, list(source = source, dataset = dataset)))
+    },
+    put = function(page, came) {
+      page$journal[c("source", "dataset")] <- list(source, dataset)
+      store_put(archive, whole(page))
+    },
+    ended = function(page) store_put(archive, whole(page)),
+    has_bars = function(symbols, interval) {
+      held <- store_series(archive, source, dataset, sizes = TRUE)
+      symbols %in% held_dimensions(held[held$frequency == interval, ])[["symbol"]]
+    },
+    round_begin = function(round) {
+      begun <- !is.null(round) && nrow(store_notes(archive, "round", source, dataset, round))
+      if (!is.null(round) && !begun) store_note(archive, "round", source, dataset, round)
+    },
+    round_end = function(round) {
+      if (!is.null(round)) store_forget(archive, "round", source, dataset,
+      round)
+    },
+    settle = function() store_settle(archive, NULL),
+    release = function() store_claims_release(archive)
+  )
+}
+
+# Pages are handed out as they come, and nothing is known of what was before.
+memory_sink <- function(want) {
+  out <- list()
+  nothing <- function(...) NULL
+  list(
+    counter = source_counter(want$source), keep_raw = FALSE, folder = tempfile("parts"),
+    claim = function(...) "ours", ending = nothing, noted = nothing, note = nothing,
+    forget = nothing,
+    covered = function(keys) no_coverage, journal = nothing,
+    put = function(page, came) {
+      out[[length(out) + 1]] <<- came
+      no_counts
+    },
+    ended = nothing, has_bars = function(symbols, interval) rep(FALSE, length(symbols)),
+    round_begin = nothing, round_end = nothing, settle = nothing, release = nothing,
+    waiting = function() length(out),
+    take = function() {
+      page <- out[[1]]
+      out <<- out[-1]
+      page
+    }
+  )
+}
+
+no_coverage <- data.frame(key = character(), start = numeric(), end = numeric())
+
+# Calls are counted in the archive where there is one, for all processes on it.
+source_counter <- function(source, archive = NULL) {
+  limit_counter(source$limits, if (is.null(archive)) limit_memory() else list(
+    take = function(windows, under_way) {
+      store_token_take(archive, source$source, windows,
+      under_way)
+    },
+    made = function(id, at) store_token_made(archive, id, at),
+    times = function(since) store_tokens(archive, source$source, since),
+    forget = function(before) store_tokens_forget(archive, source$source, before)
+  ))
+}

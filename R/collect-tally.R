@@ -1,0 +1,50 @@
+# What a run came to so far: a plain value, which every step gives back changed.
+
+tally_make <- function() {
+  list(
+    pages = 0, new = 0, changed = 0, unchanged = 0, rejected = 0, retried = 0, cut = 0,
+    empty = character(),
+    # symbols for which rows came
+    came = character(), failed_keys = list(), largest = 0,
+    failed = data.frame(symbol = character(), what = character(), todo = character(),
+      outcome = character()),
+    # how often in a row: answers that were of no use, calls that failed, calls that nothing
+    # answered
+    in_a_row = list(vain = 0, stumbled = 0, unanswered = 0)
+  )
+}
+
+tally_counts <- function(tally, counts) {
+  for (name in names(counts)) tally[[name]] <- tally[[name]] + counts[[name]]
+  tally
+}
+
+# A page that was stored.
+tally_page <- function(tally, counts, page) {
+  tally <- tally_counts(tally, counts)
+  tally$rejected <- tally$rejected + length(unique(page$faults$row))
+  tally$largest <- max(tally$largest, page$items)
+  tally$pages <- tally$pages + 1
+  tally$in_a_row[c("vain", "stumbled")] <- 0
+  tally
+}
+
+tally_again <- function(tally) {
+  tally$retried <- tally$retried + 1
+  tally$in_a_row$vain <- tally$in_a_row$vain + 1
+  tally
+}
+
+tally_row <- function(tally, name, by = 1) {
+  tally$in_a_row[[name]] <- tally$in_a_row[[name]] + by
+  tally
+}
+
+tally_failed <- function(tally, names, what, todo, outcome, keys = NULL) {
+  n <- length(names)
+  tally$failed_keys <- c(tally$failed_keys, keys)
+  tally$failed <- rbind(tally$failed,
+    data.frame(symbol = names, what = rep(what, n), todo = rep(todo, n),
+    outcome = rep(outcome, n)))
+  tally
+}

@@ -1,0 +1,112 @@
+# Decoded rows tidied: bars get their times, sessions and all columns; what is wrong is told.
+
+# A decoded body as rows, before they are judged.
+decoded_rows <- function(want, symbols, decoded) {
+  dataset <- want$dataset
+  rows <- list_frame(decoded$columns)
+  if (is.null(rows$symbol) && length(symbols) == 1) rows$symbol <- rep(symbols, decoded$rows)
+  # where the clock of rows runs back, the second pass of an hour that comes twice is meant
+  if (inherits(rows$time, "POSIXct") && decoded$rows && clock_is_local(dataset)) {
+    series <- if (!is.null(rows$symbol)) paste(rows$symbol, rows[["side"]])
+    rows$time <- second_passes(rows$time, want$source$zone, series)
+  }
+  rows
+}
+
+clock_is_local <- function(dataset) {
+  rule <- column_rule(dataset$columns$time %||% list(need = "optional"))
+  identical(rule$as, "local") || !is.null(rule$written)
+}
+
+complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NULL) {
+  # as plain columns: a frame's own assignment takes longer than the work
+  n <- nrow(rows)
+  rows <- as.list(rows)
+  if (identical(bar_time, "end") && n && inherits(rows$time, "POSIXct")) {
+    rows$time <- bar_starts(rows$time, interval, zone)
+  }
+  # a bar of a day is told by its day, wherever in it the source stamps it: its time is the opening
+  # of its first regular session
+  if (!is_intraday(interval) &&
+    inherits(rows$time, "POSIXct")) rows$time <- if (is.null(calendar)) midnight_days(rows$time,
+    zone, calendar) else trading_days(rows$time, calendar)
+  if (inherits(rows$time, "Date")) rows$time <- bar_days(rows$time, zone, calendar)
+  for (name in c("open", "high", "low", "close", "volume")) {
+    rows[[name]] <- rows[[name]] %||% rep(NA_real_, n)
+  }
+  if (is.null(rows$session)) {
+    rows$session <- if (!is.null(calendar) && is_intraday(interval)) session_of(rows$time,
+      calendar) else rep(NA_character_, n)
+  }
+  rows$side <- rows$side %||% rep(NA_character_, n)
+  rows$status <- rows$status %||% rep("observed", n)
+  list_frame(rows)
+}
+
+# Where bars begin that are named by their ends. A day that ends at its session's close and not at
+# midnight is the day of its last second.
+bar_starts <- function(time, interval, zone) {
+  known <- as.numeric(time[is.finite(time)])
+  midnights <- all(known %% 86400 == 0) ||
+    all(known == as.numeric(time_local(local_day(utc(known), zone), 0, zone)))
+  if (identical(interval$iso, "P1D") && !midnights) time - 1
+  else shift_instant(time, interval, -1, zone)
+}
+
+# Bars of days and longer that are all told by an instant at midnight, local or of UTC, mean the
+# day; unless days open just then.
+midnight_days <- function(time, zone, calendar) {
+  known <- time[is.finite(time)]
+  if (!length(known) ||
+    (!is.null(calendar) &&
+    all(known %in% sessions_around(calendar, min(known), max(known))$open))) {
+    return(time)
+  }
+  if (all(as.numeric(known) %% 86400 == 0)) as.Date(time, tz = "UTC")
+  else if (all(as.numeric(known) ==
+    as.numeric(time_local(local_day(known, zone), 0, zone)))) local_day(time, zone)
+  else time
+}
+
+bar_days <- function(day, zone, calendar) {
+  time <- utc(rep(NA_real_, length(day)))
+  known <- !is.na(day)
+  time[known] <- day_times(day[known], zone, calendar)
+  time
+}
+
+# Faults of decoding and of the bars themselves; a row is set aside once, with its first fault.
+page_faults <- function(rows, decoded, dataset, judged) {
+  if (!nrow(judged) && !nrow(decoded)) {
+    return(no_page_faults)
+  }
+  judged <- judged[!judged$row %in% decoded$row & !duplicated(judged$row), ]
+  row <- c(decoded$row, judged$row)
+  data.frame(
+    row = row, symbol = rows$symbol[row] %||% rep(NA_character_, length(row)),
+    time = if (is.null(rows$time)) rep(NA_real_, length(row)) else as.numeric(rows$time)[row],
+    place = c(decoded$pointer, sprintf("%s/%d", dataset$rows %||% "", judged$row - 1L)),
+    fault = c(decoded$fault, judged$fault), detail = c(decoded$detail, judged$detail)
+  )
+}
+
+# Of two bars of one time that differ the later counts, and the earlier is set aside.
+doubled_bars <- function(rows) {
+  n <- nrow(rows)
+  if (n < 2 || !is.unsorted(as.numeric(rows$time), strictly = TRUE)) {
+    return(no_bars_faults)
+  }
+  key <- paste(rows$symbol, rows$side, as.numeric(rows$time), sep = "\r")
+  twice <- which(duplicated(key, fromLast = TRUE) & !is.na(rows$time))
+  if (!length(twice)) {
+    return(no_bars_faults)
+  }
+  last <- n + 1L - match(key[twice], rev(key))
+  values <- intersect(c("open", "high", "low", "close", "volume"), names(rows))
+  differ <- rows_apart(as.list(rows), twice, last, values)
+  row <- twice[differ]
+  data.frame(row = row, symbol = rows$symbol[row], time = rows$time[row],
+    fault = rep("another row of this time differs", length(row)),
+    detail = sprintf("close %s, and %s in a row after it", rows$close[row],
+      rows$close[last[differ]]))
+}

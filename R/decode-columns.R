@@ -1,0 +1,205 @@
+# One column of the rows: found by its pointer, and read as its type.
+
+# A column's values: a member of the row, the key or value of a map, or what the want knows.
+column_value <- function(rows, rule, known) {
+  if (!is.null(rule$body)) {
+    value <- known[[paste0("body ", rule$body)]]
+    return(if (length(value) == 1 && is.atomic(value)) rep(value, nrow(rows)))
+  }
+  if (!is.null(rule$outer)) {
+    return(rows[[paste("outer", rule$outer)]])
+  }
+  if (is.null(rule$of)) {
+    return(if (length(rule$at) > 1) members_joined(rows, rule$at) else member_at(rows, rule$at))
+  }
+  value <- if (rule$of %in% c("key", "value", "outer-key")) rows[[rule$of]] else known[[rule$of]]
+  if (is.null(value)) NULL else rep_len(value, nrow(rows))
+}
+
+# A day and an hour in two members, say: joined with a blank.
+members_joined <- function(rows, pointers) {
+  parts <- lapply(pointers, function(pointer) member_at(rows, pointer))
+  if (any(lengths(parts) == 0)) {
+    return(NULL)
+  }
+  absent <- Reduce(`|`, lapply(parts, is.na))
+  ifelse(absent, NA_character_, do.call(paste, parts))
+}
+
+column_words <- function(value, words) {
+  found <- unlist(words)[tolower(as.character(value))]
+  direct <- unlist(words)[as.character(value)]
+  unname(ifelse(!is.na(direct), direct, ifelse(is.na(found), as.character(value), found)))
+}
+
+no_faults <- data.frame(row = integer(), pointer = character(), fault = character(),
+  detail = character())
+
+column_rule <- function(rule, side = NULL) {
+  if (!is.list(rule)) rule <- list(at = rule)
+  rule$at <- unlist(rule$at)
+  if (!is.null(side) && !is.null(rule$at)) rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
+  rule$need <- rule$need %||% if (is.null(rule$default)) "required" else "optional"
+  rule
+}
+
+# A column that is called as a number is elsewhere: the last day of a station is none.
+text_columns <- c(places = "last", datasets = "last")
+
+default_type <- function(shape, name) {
+  numbers <- c("open", "high", "low", "close", "volume", "value", "last", "change", "latitude",
+    "longitude", "cells")
+  if (name %in% numbers && !identical(unname(text_columns[shape]), name)) "number"
+  else if (name == "change_percent") "percent" else "text"
+}
+
+column_faults <- function(bad, value, name, at, dataset) {
+  shown <- vapply(bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, "")
+  data.frame(
+    row = bad, pointer = paste0(dataset$rows, "/", bad - 1L, at[1] %||% ""),
+    fault = ifelse(is.na(shown), paste("no", name), paste(name, "cannot be read")),
+    detail = paste0("value ", shown)
+  )
+}
+
+empty_columns <- function(dataset) {
+  types <- vapply(names(dataset$columns),
+    function(name) column_rule(dataset$columns[[name]])$as %||% default_type(dataset$shape, name),
+    "")
+  columns <- lapply(stats::setNames(types, names(dataset$columns)),
+    function(type) read_column(character(), type, "UTC")$value)
+  if (length(dataset$sides)) columns$side <- character()
+  columns
+}
+
+pointer_keys <- function(pointer) {
+  gsub("~0", "~",
+  gsub("~1", "/", strsplit(substring(pointer, 2), "/", fixed = TRUE)[[1]], fixed = TRUE),
+  fixed = TRUE)
+}
+
+# The members of all rows at one pointer: "/a" is a column, "/a/b" a member of nested objects.
+member_at <- function(rows, pointer) {
+  # a column that was taken from deeper in the body bears its whole pointer
+  whole <- rows[[substring(pointer, 2)]]
+  if (!is.null(whole)) {
+    return(whole)
+  }
+  keys <- pointer_keys(pointer)
+  value <- rows
+  for (key in keys) {
+    value <- if (is.data.frame(value)) value[[key]] else nested_member(value, key)
+    if (is.null(value)) {
+      return(NULL)
+    }
+  }
+  value
+}
+
+nested_member <- function(values, key) {
+  if (!is.list(values)) {
+    return(NULL)
+  }
+  found <- lapply(values,
+    function(value) if (is.list(value) || !is.null(names(value))) as.list(value)[[key]])
+  if (all(lengths(found) == 0)) {
+    return(NULL)
+  }
+  found[lengths(found) == 0] <- NA
+  if (all(lengths(found) == 1 & !vapply(found, is.list, TRUE))) unlist(found) else found
+}
+
+# Instants on the local clock, a blank or a T between day and hour; a day alone is its local
+# midnight.
+read_local <- function(text, zone) {
+  time <- read_rfc3339(sub(" ", "T", text, fixed = TRUE), zone)
+  day <- read_day(text)
+  whole <- which(!is.na(day))
+  time[whole] <- time_local(day[whole], 0, zone)
+  time
+}
+
+# Numbers written as text: with a sign, blanks or commas between thousands; with a decimal comma
+# where the card says so. Words such as inf, and numbers of
+# other bases, are none.
+read_number <- function(text, decimal = ".") {
+  text <- as.character(text)
+  plain <- if (decimal == ".") plain_number(text) else rep(NA_real_, length(text))
+  if (!any(is.na(plain) & !is.na(text))) {
+    return(plain)
+  }
+  text <- gsub("\u2212", "-", trimws(text), fixed = TRUE)
+  if (decimal == ",") text <- chartr(".,", ",.", text)
+  plain <- plain_number(text)
+  grouped <- is.na(plain) & grepl("^[+-]?[0-9]{1,3}([, \u00a0][0-9]{3})+([.][0-9]+)?$", text)
+  if (any(grouped)) plain[grouped] <- as.double(gsub("[, \u00a0]", "", text[grouped]))
+  plain
+}
+
+# One column to its type; `bad` are the rows whose value is there and cannot be read.
+read_column <- function(value, type, zone, rule = list()) {
+  if (is.logical(value) && type != "flag" && all(is.na(value))) {
+    value <- NA_real_[rep(1L, length(value))]
+  }
+  if (is.list(value)) value <- vapply(value,
+    function(x) if (length(x) == 1 && is.atomic(x)) as.character(x) else NA_character_, "")
+  decimal <- rule$decimal %||% "."
+  read <- if (!is.null(rule$written)) read_written(value, type, zone, rule$written)
+  else switch(type,
+    text = if (is.numeric(value)) plain_numbers(value) else as.character(value),
+    number = if (is.numeric(value)) as.double(value) else read_number(value, decimal),
+    percent = if (is.numeric(value)) as.double(value)
+    else read_number(sub("%", "", as.character(value), fixed = TRUE), decimal),
+    flag = tolower(as.character(value)) %in% c("true", "1", "yes") |
+    ifelse(tolower(as.character(value)) %in% c("true", "1", "yes", "false", "0", "no"), FALSE, NA),
+    "epoch-s" = read_epoch(value, 1), "epoch-ms" = read_epoch(value, 1e3),
+    "epoch-us" = read_epoch(value, 1e6), "epoch-ns" = read_epoch(value, 1e9),
+    rfc3339 = if (inherits(value, "POSIXct")) value else read_rfc3339(as.character(value), zone),
+    local = read_local(as.character(value), zone),
+    day = read_day(sub("[T ]00:00(:00([.]0+)?)?(Z|[+-]00:?00)?$", "", as.character(value)))
+  )
+  if (!is.null(rule$scale) && is.numeric(read)) read <- read * rule$scale
+  list(value = read, bad = if (anyNA(read)) which(is.na(read) & !is.na(value)) else integer())
+}
+
+read_epoch <- function(value,
+  scale) {
+  utc(whole_micros((if (is.numeric(value)) as.double(value)
+  else plain_number(as.character(value))) / scale))
+}
+
+# Numbers as people write them: 100000 and not 1e+05.
+plain_numbers <- function(x) {
+  text <- as.character(x)
+  odd <- grep("e", text, fixed = TRUE)
+  if (length(odd)) text[odd] <- vapply(x[odd], number_text, "")
+  text
+}
+
+# Days and local instants in a form of their own, as strptime() patterns write it: "%d/%m/%Y",
+# "%Y%m%d %H:%M". All of the text must be of that form: what is
+# left over, as PM behind the hour or an offset, would be another time; and digits that stand
+# together must all be there, since 130 may be 01:30 or 13:00.
+read_written <- function(value, type, zone, written) {
+  text <- if (is.numeric(value)) plain_numbers(value) else as.character(value)
+  at <- strptime(paste0(text, "\u0001"), paste0(written, "\u0001"), tz = "UTC")
+  wrong <- !is.na(text) & !grepl(written_pattern(written), text, perl = TRUE)
+  if (any(wrong)) at[wrong] <- as.POSIXlt(NA)
+  if (type == "day") as.Date(at)
+  else time_local(as.Date(at), at$hour * 3600 + at$min * 60 + at$sec, if (type == "rfc3339") "UTC"
+  else zone)
+}
+
+# How a text of this form looks, with as many digits as fields have that touch each other.
+written_pattern <- function(written) {
+  digits <- c(Y = 4, m = 2, d = 2, H = 2, I = 2, M = 2, S = 2, y = 2, j = 3)
+  parts <- regmatches(written, gregexpr("%O?[A-Za-z]|[^%]", written))[[1]]
+  code <- ifelse(startsWith(parts, "%") & nchar(parts) == 2, substring(parts, 2), "")
+  number <- code %in% names(digits)
+  n <- length(parts)
+  touches <- number & (c(FALSE, number[-n]) | c(number[-1], FALSE))
+  shown <- ifelse(touches, paste0("[0-9]{", digits[code], "}"),
+    ifelse(number, "[ 0-9]?[0-9]+",
+      ifelse(startsWith(parts, "%"), ".+?", paste0("\\Q", parts, "\\E"))))
+  paste0("^\\s*", paste(shown, collapse = ""), "\\s*$")
+}

@@ -1,0 +1,186 @@
+# Tables in files, as people have them: read in pieces, so that memory does not grow with the texts
+# of a large file. No line is dropped without a word: one that is shorter than its columns lacks the
+# last of them, one that is longer is an error.
+
+piece_bytes <- 4e6
+
+# Calls `each` with the rows of one piece after another, and `line`, the number of each row's line;
+# gives a list of what it gave. `absent` are the words for nothing. All columns are texts; where
+# `kinds` tells of the columns' names which are numbers and instants (see table_columns_cpp()), a
+# piece of nothing but those may have them as such.
+read_table_file <- function(file, each, absent = table_absent, kinds = NULL, where = file,
+  size = piece_bytes) {
+  connection <- file(file, "rb")
+  on.exit(close(connection))
+  out <- list()
+  held <- raw()
+  names <- NULL
+  line <- 1L
+  repeat {
+    part <- readBin(connection, "raw", size)
+    last <- !length(part)
+    held <- c(held, part)
+    if (!length(out) && identical(held[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) held <- held[-(1:3)]
+    check_no_zero(held, line, where)
+    end <- if (last) length(held) else lines_end(held)
+    if (end > 0) {
+      piece <- held[seq_len(end)]
+      if (last) piece <- c(piece, as.raw(10))
+      rows <- usual_piece(piece, names, absent) %||%
+        plain_texts(read_piece(piece, names, line, absent, where), where, line)
+      at <- line + seq_len(nrow(rows)) - !is.null(names)
+      if (is.null(names)) {
+        rows <- own_columns(rows, piece, at, where)
+        names <- list(columns = names(rows), separator = piece_separator(piece, names(rows)),
+          kinds = if (!is.null(kinds)) kinds(names(rows)))
+        # where the first line does not tell what parts its columns, the file is read as one
+        if (is.na(names$separator) && !last && size < file.size(file)) {
+          return(read_table_file(file, each, absent, kinds, where, file.size(file)))
+        }
+      }
+      blank <- Reduce(`&`, lapply(rows, is.na))
+      if (any(blank)) {
+        rows <- rows[!blank, , drop = FALSE]
+        at <- at[!blank]
+      }
+      out[[length(out) + 1]] <- each(rows, at)
+      line <- line + count_lines(piece)
+      held <- if (end < length(held)) held[(end + 1):length(held)] else raw()
+    }
+    if (last) {
+      return(out)
+    }
+  }
+}
+
+stop_too_long <- function(where, line) {
+  vetusta_stop("import", "A line has more columns than the table's first line.",
+    where = paste0(where, ", line ", line),
+    todo = "put a value that holds the separator in quotation marks, or take the line out")
+}
+
+# The columns that the first line names; what stands in a line beyond them is an error.
+own_columns <- function(rows, piece, line, where) {
+  own <- length(first_names(piece))
+  for (more in seq_along(rows)[-seq_len(own)]) {
+    told <- which(!is.na(rows[[more]]))
+    if (length(told)) stop_too_long(where, line[told[1]])
+  }
+  rows[seq_len(min(own, ncol(rows)))]
+}
+
+first_names <- function(piece) {
+  first <- piece[seq_len(grepRaw("[\r\n]", piece))]
+  names(data.table::fread(text = rawToChar(first), header = TRUE, colClasses = "character",
+    showProgress = FALSE, encoding = "UTF-8"))
+}
+
+# A piece behind the first one whose lines all are as most are; NULL where one is not.
+usual_piece <- function(piece, names, absent) {
+  columns <- if (length(names$kinds)) {
+    table_columns_cpp(piece, names$separator, names$kinds, absent)
+  }
+  if (!is.null(columns)) list_frame(stats::setNames(columns, names$columns))
+}
+
+# The bytes up to the last end of a line that is not within quotation marks.
+lines_end <- function(bytes) {
+  ends <- grepRaw("\n", bytes, fixed = TRUE, all = TRUE)
+  if (!length(ends)) {
+    return(0)
+  }
+  quotes <- grepRaw("\"", bytes, fixed = TRUE, all = TRUE)
+  outside <- if (length(quotes)) findInterval(ends, quotes) %% 2 == 0 else TRUE
+  max(0, ends[outside])
+}
+
+count_lines <- function(bytes) length(grepRaw("\n", bytes, fixed = TRUE, all = TRUE))
+
+# The table reader drops bytes of zero, and joins what stood around them.
+check_no_zero <- function(bytes, line, where) {
+  zero <- grepRaw(as.raw(0), bytes, fixed = TRUE)
+  if (length(zero)) {
+    vetusta_stop("import", "The file holds a byte of zero, and is no plain text.",
+      where = paste0(where, ", line ", line + count_lines(bytes[seq_len(zero)])),
+      todo = paste0("write it as text in UTF-8; a spreadsheet program does so with \"save as ",
+        "CSV UTF-8\""))
+  }
+}
+
+# What parts the columns of the first line; NA where several signs may.
+piece_separator <- function(piece, columns) {
+  ends <- grepRaw("[\r\n]", piece)
+  first <- rawToChar(piece[seq_len(ends[1] - 1)])
+  if (length(columns) == 1) {
+    return("")
+  }
+  signs <- c(",", "\t", ";", "|", " ")
+  fits <- vapply(signs, function(sign) {
+    !grepl("\"", first, fixed = TRUE) &&
+      identical(strsplit(first, sign, fixed = TRUE)[[1]], columns)
+  }, TRUE)
+  if (any(fits)) signs[fits][1] else NA_character_
+}
+
+read_piece <- function(piece, names, line, absent, where) {
+  too_long <- function(w) {
+    message <- conditionMessage(w)
+    if (grepl("Stopped early|Discarded", message)) {
+      at <- as.numeric(regmatches(message, regexpr("(?<=line )[0-9]+", message, perl = TRUE)))
+      stop_too_long(where, if (length(at)) line + at[1] - 1 else paste(line, "or behind it"))
+    }
+    invokeRestart("muffleWarning")
+  }
+  text <- rawToChar(piece)
+  rows <- other_errors(
+    withCallingHandlers(
+      data.table::fread(text = text, colClasses = "character", na.strings = absent,
+        header = is.null(names), sep = if (is.null(names)) "auto" else names$separator, fill = TRUE,
+        data.table = FALSE, showProgress = FALSE, strip.white = TRUE, encoding = "UTF-8"),
+      warning = too_long),
+    function(e) {
+      vetusta_stop("import", "The file cannot be read as a table.", where = where,
+        todo = "give a CSV with a header line")
+    })
+  if (!is.null(names)) {
+    if (ncol(rows) > length(names$columns)) {
+      extra <- Reduce(`|`, lapply(rows[-seq_along(names$columns)], Negate(is.na)))
+      if (any(extra)) stop_too_long(where, line + which(extra)[1] - 1)
+      rows <- rows[seq_along(names$columns)]
+    }
+    lacking <- length(names$columns) - ncol(rows)
+    for (i in seq_len(lacking)) rows[[ncol(rows) + 1]] <- rep(NA_character_, nrow(rows))
+    names(rows) <- names$columns
+  }
+  rows
+}
+
+# Names and cells as they were meant: in UTF-8, with quotation marks once, and without the mark
+# that keeps a spreadsheet from running a text.
+plain_texts <- function(rows, file, line = 1) {
+  if (!all(validUTF8(names(rows))) || any(grepl("[\001-\010]", names(rows), useBytes = TRUE))) {
+    vetusta_stop("import", "The file is no table of text.", where = file,
+      todo = "give a CSV with a header line, in UTF-8")
+  }
+  rows <- as.list(rows)
+  for (i in seq_along(rows)) {
+    bad <- which(!validUTF8(rows[[i]]))
+    if (length(bad)) {
+      vetusta_stop("import", paste0("The column ", names(rows)[i], " is not written in UTF-8."),
+        where = paste0(file, ", line ", line + bad[1] - (line > 1)),
+        todo = "save the file in UTF-8, for example with: iconv -f latin1 -t utf-8")
+    }
+    rows[[i]] <- with_formula_undone(single_quotes(rows[[i]]))
+  }
+  names(rows) <- with_formula_undone(names(rows))
+  list_frame(rows)
+}
+
+with_formula_undone <- function(text) {
+  if (!any(startsWith(text, "'"), na.rm = TRUE)) {
+    return(text)
+  }
+  marked <- which(grepl("^'+[=@\t\r+-]", text))
+  text[marked] <- substring(text[marked], 2)
+  text
+}

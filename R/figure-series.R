@@ -1,0 +1,25 @@
+# Tables of values in time, drawn with what R people expect.
+
+#' @rdname vetusta_series
+#' @return `plot()` and `ggplot2::autoplot()` draw candles of bars and lines of all else.
+#' @param y Not used.
+#' @export
+plot.vetusta_series <- function(x, y, ...) print(series_figure(x, ...))
+
+#' @rawNamespace S3method(ggplot2::autoplot, vetusta_series)
+#' @noRd
+autoplot.vetusta_series <- function(object, ...) series_figure(object, ...)
+
+series_figure <- function(x, ...) UseMethod("series_figure")
+
+#' @export
+series_figure.vetusta_bars <- function(x, ...) figure_candles(x, ...)
+
+#' @export
+series_figure.default <- function(x, ...) figure_lines(figure_bars(x), ...)
+
+# Single values as what lines are drawn of; of several releases the newest is drawn.
+figure_bars <- function(x) {
+  points <- newest_points(as_series(x), series_points(x, own = TRUE))
+  bars_frame(data.frame(symbol = points$series, time = utc(points$time), close = points$value))
+}

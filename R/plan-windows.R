@@ -1,0 +1,139 @@
+# Windows cut into what one call takes, and what is left of them.
+
+# The widest window that one call takes, for all intervals or for each.
+widest_window <- function(want) {
+  widest <- want$dataset$widest
+  if (is.list(widest)) {
+    own <- vapply(names(widest),
+      function(name) time_interval(name)$iso == want$interval$iso %||% "", TRUE)
+    widest <- if (any(own)) widest[[which(own)[1]]]
+  }
+  widest %|else|% time_interval
+}
+
+# Where no page follows another, a call asks for no more bars than it can give: cut by the times
+# that the calendar expects.
+cut_rows <- function(piece, want, calendar) {
+  dataset <- want$dataset
+  if (is.null(dataset$largest_page) || !is.null(dataset$job) ||
+    (dataset$next_page$by %||% "none") != "none") {
+    return(piece)
+  }
+  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = want$source$zone))
+  times <- as.numeric(calendar_times(calendar, want$interval, utc(piece$from), utc(piece$to),
+    if (want$session != "all") main_session(calendar)))
+  # symbols that share a call share its rows
+  most <- max(1, dataset$largest_page %/% min(dataset$symbols_a_call %||% 1, length(want$symbols)))
+  cuts <- times[seq_along(times) > 1 & (seq_along(times) - 1) %% most == 0]
+  data.frame(symbol = piece$symbol, from = c(piece$from, cuts), to = c(cuts, piece$to))
+}
+
+cut_widest <- function(piece, want, calendar = NULL) {
+  length <- widest_window(want)
+  if (is.null(length)) {
+    return(piece)
+  }
+  whole <- asks_for_whole(want$dataset, length)
+  cuts <- piece$from
+  repeat {
+    last <- utc(cuts[length(cuts)])
+    after <- as.numeric(shift_instant(last, length, 1, want$source$zone))
+    if (whole) {
+      # a file of a month holds the month, wherever in it the window begins
+      after <-
+        as.numeric(time_local(bucket_start(bucket_of_day(local_day(last, want$source$zone),
+          length) + 1, length), 0, want$source$zone))
+    } else if (!is_intraday(length)) {
+      midnight <- as.numeric(time_local(local_day(utc(after), want$source$zone), 0,
+        want$source$zone))
+      if (midnight > cuts[length(cuts)]) after <- midnight
+    }
+    if (after >= piece$to) break
+    cuts <- c(cuts, after)
+  }
+  data.frame(symbol = piece$symbol, from = cuts, to = c(cuts[-1], piece$to))
+}
+
+# Whether a call asks for a whole month or year: what it says of the window's beginning names no
+# day.
+asks_for_whole <- function(dataset, length) {
+  rules <- Filter(function(name) (dataset$parameters[[name]]$gives %||% name) == "from",
+    unique(template_variables(paste0(dataset$request, dataset$body))))
+  written <- lapply(rules, function(name) dataset$parameters[[name]]$written)
+  length$unit %in% c("month", "year") && length(written) > 0 &&
+    !any(vapply(written, is.null, TRUE)) && !any(grepl("%[dejDFsxcU]", unlist(written)))
+}
+
+# For each symbol the want's window less what the archive covers, which is asked once for all: a
+# data frame of symbol, from, to.
+missing_bars <- function(want, archive) {
+  symbols <- want$symbols
+  window <- list(from = as.numeric(want$from), to = as.numeric(want$to))
+  whole <- function(symbols) {
+    data.frame(symbol = symbols, from = rep(window$from, length(symbols)),
+    to = rep(window$to, length(symbols)))
+  }
+  if (is.null(archive)) {
+    return(whole(symbols))
+  }
+  keys <- bars_cover_keys(symbols, want)
+  covered <- store_covered(archive, want$source$source, want$dataset$name, keys)
+  owner <- rep(symbols, length(keys) / length(symbols))[match(covered$key, keys)]
+  # what lies beside the window, and other sessions and intervals, says nothing
+  there <- !is.na(owner) & covered$end > window$from & covered$start < window$to
+  covered <- covered[there, ]
+  owner <- owner[there]
+  # most symbols have one stretch, or none
+  count <- tabulate(match(owner, symbols), length(symbols))
+  at <- match(symbols, owner)
+  one <- which(count == 1)
+  before <- data.frame(symbol = symbols[one], from = rep(window$from, length(one)),
+    to = covered$start[at[one]])
+  after <- data.frame(symbol = symbols[one], from = covered$end[at[one]],
+    to = rep(window$to, length(one)))
+  rest <- lapply(which(count > 1), function(i) {
+    left <- missing_of(window, NULL, covered[owner == symbols[i], ])
+    data.frame(symbol = rep(symbols[i], nrow(left)), from = left$start, to = left$end)
+  })
+  all <- do.call(rbind, c(list(whole(symbols[count == 0]), before, after), rest))
+  all <- all[all$from < all$to, ]
+  all[order(match(all$symbol, symbols), all$from), ]
+}
+
+# A window less the stretches that are held under some keys: a data frame of start, end.
+missing_of <- function(window, keys, held) {
+  left <- data.frame(start = as.numeric(window$from), end = as.numeric(window$to))
+  if (!is.null(keys)) held <- held[held$key %in% keys, ]
+  for (i in seq_len(nrow(held))) left <- cut_out(left, held$start[i], held$end[i])
+  left
+}
+
+cut_out <- function(ranges, start, end) {
+  before <- data.frame(start = ranges$start, end = pmin(ranges$end, start))
+  after <- data.frame(start = pmax(ranges$start, end), end = ranges$end)
+  both <- rbind(before, after)
+  both <- both[both$start < both$end, , drop = FALSE]
+  both[order(both$start), , drop = FALSE]
+}
+
+# At most as many rows as the calendar expects; a source without a calendar is open at all hours.
+expected_rows <- function(want, calls, calendar) {
+  if (!nrow(calls)) {
+    return(numeric())
+  }
+  seconds <- want$interval$seconds
+  windows <- unique(calls[c("from", "to")])
+  counts <- vapply(seq_len(nrow(windows)), function(i) {
+    from <- windows$from[i]
+    to <- windows$to[i]
+    if (!is.null(calendar)) {
+      session <- if (want$session == "all") NULL else "regular"
+      return(length(calendar_times(calendar, want$interval, from, to, session)))
+    }
+    length_of <- as.numeric(to) - as.numeric(from)
+    as.integer(ceiling(length_of /
+      if (is.na(seconds)) c(month = 28, year = 365)[[want$interval$unit]] * 86400 *
+      want$interval$count else seconds))
+  }, 0L)
+  counts[match(paste(calls$from, calls$to), paste(windows$from, windows$to))]
+}

@@ -1,0 +1,126 @@
+# Filled values as rows of the table that they belong to, and what was left.
+
+# The rows as they were, those with a hole in them filled in place, and new ones for times that had
+# none.
+fill_rows <- function(table, frame, how, parts, found) {
+  x <- as.list(table)
+  n <- length(x$status)
+  column <- how$column
+  if (is.null(x[[column]])) x[[column]] <- rep(NA_character_, n)
+  value <- value_column(table)
+  fresh <- Map(function(part, one, i) {
+    new <- fill_fresh(part, one, frame)
+    new$part <- rep(i, length(new$row))
+    new
+  }, parts, found, seq_along(parts))
+  all <- data.table::rbindlist(unname(fresh))
+  if (any(!is.na(all$told)) && is.null(x[["released"]])) x$released <- utc(rep(NA_real_, n))
+  if (any(!is.na(all$drawn)) && is.null(x[["drawn_from"]])) x$drawn_from <- utc(rep(NA_real_, n))
+  inside <- all[all$row > 0, ]
+  if (nrow(inside)) {
+    rows <- inside$row
+    x$was <- x[["was"]] %||% rep(NA_character_, n)
+    x$was[rows] <- x$status[rows]
+    x[[value]][rows] <- inside$value
+    prices <- price_columns(table)
+    if (length(prices)) {
+      # a bar that has nothing becomes flat; where it has something, that stays
+      empty <- Reduce(`&`, lapply(x[prices], function(column) is.na(column[rows])))
+      x$was[rows[empty]] <- "empty"
+      for (name in prices) x[[name]][rows[empty]] <- inside$value[empty]
+    }
+    x$status[rows] <- "filled"
+    x[[column]][rows] <- inside$rule
+    if (!is.null(x[["released"]])) {
+      if (any(!is.na(x$released[rows]))) {
+        x$released_before <- x[["released_before"]] %||% utc(rep(NA_real_, n))
+        x$released_before[rows] <- x$released[rows]
+      }
+      before <- if (has_releases(table)) as.numeric(x$released[rows])
+      x$released[rows] <- utc(pmax(inside$told, before, na.rm = TRUE))
+    }
+    if (!is.null(x[["drawn_from"]])) x$drawn_from[rows] <- utc(inside$drawn)
+  }
+  added <- all[all$row == 0, ]
+  if (!nrow(added)) {
+    return(as_series(as_rows(x)))
+  }
+  owner <- added$owner
+  m <- nrow(added)
+  fresh <- filled_rows(table, owner, added)
+  fresh$status <- rep("filled", m)
+  fresh[[column]] <- added$rule
+  if (!is.null(x[["released"]])) fresh$released <- utc(added$told)
+  if (!is.null(x[["drawn_from"]])) fresh$drawn_from <- utc(added$drawn)
+  whole <- as.data.frame(data.table::rbindlist(list(x, fresh), use.names = TRUE, fill = TRUE))
+  series <- c(rep(seq_along(parts), lengths(lapply(parts, `[[`, "rows"))), added$part)
+  own <- as.numeric(whole[["period"]] %||% whole$time)
+  release <- if (is.null(whole[["released"]])) rep(0, length(own))
+  else ifelse(is.na(whole$released), -Inf, as.numeric(whole$released))
+  as_series(as_rows(whole[order(series, own, release, method = "radix"), ]))
+}
+
+# How a row looks that is filled in: as the row that it follows, with its own time and value.
+filled_rows <- function(x, owner, added) UseMethod("filled_rows")
+
+#' @export
+filled_rows.vetusta_bars <- function(x, owner, added) {
+  value <- added$value
+  list(symbol = x$symbol[owner], time = utc(added$time), open = value, high = value, low = value,
+    close = value,
+    volume = rep(0, length(value)), session = x$session[owner], side = x$side[owner])
+}
+
+#' @export
+filled_rows.vetusta_observations <- function(x, owner, added) {
+  list(series = x$series[owner], period = as.Date(added$time / 86400, origin = "1970-01-01"),
+    frequency = x$frequency[owner], value = added$value, unit = x$unit[owner])
+}
+
+#' @export
+filled_rows.vetusta_points <- function(x, owner, added) {
+  list(series = x$series[owner], time = utc(added$time), value = added$value)
+}
+
+# The values filled of one series: their own times (as far from the expected ones as those of the
+# values before them), the row they stand in or 0, and the row that they follow.
+fill_fresh <- function(part, one, frame) {
+  if (!is.null(one$results)) {
+    k <- nrow(one$results)
+    return(list(row = integer(k), time = one$results$time, value = one$results$value,
+      rule = one$results$rule, told = one$results$known, drawn = rep(NA_real_, k),
+      owner = rep(part$rows[1], k)))
+  }
+  filled <- which(!is.na(one$new))
+  at <- one$at[filled]
+  off <- part$raw - part$time
+  away <- if (any(off != 0) && length(filled)) {
+    there <- carry_cpp(ifelse(one$at > 0, as.double(one$at), NA), integer(), Inf, TRUE)
+    ahead <- carry_cpp(ifelse(one$at > 0, as.double(one$at), NA), integer(), Inf, FALSE)
+    off[ifelse(is.na(there), ahead, there)[filled]]
+  } else {
+    0
+  }
+  list(row = ifelse(at > 0, part$rows[pmax(1, at)], 0L), time = frame$expected[filled] + away,
+    value = one$new[filled], rule = one$by[filled], told = one$told[filled],
+    drawn = one$drawn[filled], owner = rep(part$rows[1], length(filled)))
+}
+
+fill_left <- function(frame, how, parts, found) {
+  rows <- Map(function(part, one) {
+    if (!any(one$open)) {
+      return(NULL)
+    }
+    reason <- ifelse(!one$runs$inner & !how$ends, 2L, ifelse(one$runs$length > how$at_most, 1L, 3L))
+    run <- missing_runs_cpp(!one$open, reason)
+    list(series = rep(part$series, length(run$first)), first = frame$expected[run$first],
+      last = frame$expected[run$last], missing = run$last - run$first + 1L,
+      reason = c("too long", "at an end", "not enough values")[run$reason])
+  }, parts, found)
+  rows <- Filter(Negate(is.null), unname(rows))
+  all <-
+    as.data.frame(data.table::rbindlist(c(list(data.frame(series = character(), first = numeric(),
+      last = numeric(), missing = integer(), reason = character())), rows)))
+  for (bound in c("first", "last")) all[[bound]] <- utc(all[[bound]])
+  all
+}

@@ -1,0 +1,164 @@
+# What the rows of a sample show: members, their types, and how pages follow each other.
+
+draft_single <- function(x) {
+  only <- if (length(x) == 1 && is_object(x[[1]])) names(x) else NULL
+  data.frame(at = if (is.null(only)) ""
+  else paste0("/", only), rows = 1, form = "one", within = "", inner = "")
+}
+
+draft_at <- function(x, pointer) {
+  for (key in strsplit(substring(pointer, 2), "/", fixed = TRUE)[[1]]) {
+    x <- x[[gsub("~0", "~", gsub("~1", "/", key, fixed = TRUE), fixed = TRUE)]]
+  }
+  x
+}
+
+# Every member of the rows, also nested ones, with its values; absent from a row means optional.
+draft_members <- function(rows) {
+  flat <- lapply(rows, function(row) unlist(draft_flat(row, ""), recursive = FALSE))
+  names <- unique(unlist(lapply(flat, names)))
+  lapply(stats::setNames(names, names), function(name) {
+    values <- lapply(flat, `[[`, name)
+    there <- vapply(values, function(value) length(value) == 1 && !is.na(value), TRUE)
+    list(values = unlist(values[there]), optional = !all(there))
+  })
+}
+
+draft_flat <- function(row, at) {
+  parts <- lapply(names(row), function(name) {
+    here <- paste0(at, "/", name)
+    if (is.list(row[[name]]) && length(names(row[[name]]))) draft_flat(row[[name]], here)
+    else if (!is.list(row[[name]])) stats::setNames(list(stats::setNames(list(row[[name]]), here)),
+      NULL)
+  })
+  do.call(c, parts)
+}
+
+draft_type <- function(values) {
+  text <- as.character(values)
+  number <- suppressWarnings(as.numeric(text))
+  if (!length(text)) return("text")
+  if (is.logical(values) || all(tolower(text) %in% c("true", "false"))) return("flag")
+  if (!anyNA(number)) {
+    scale <- c("epoch-s" = 1, "epoch-ms" = 1e3, "epoch-us" = 1e6, "epoch-ns" = 1e9)
+    # instants of 1990 to 2100, whole and of one size
+    fits <- vapply(scale,
+      function(s) all(number / s > 6.3e8 & number / s < 4.1e9 & number == round(number)), TRUE)
+    return(if (any(fits)) names(scale)[fits][1] else "number")
+  }
+  if (all(grepl("^[+-]?[0-9.]+%$", text))) return("percent")
+  if (!anyNA(read_day(text))) return("day")
+  if (all(grepl("T", text)) &&
+    !anyNA(read_rfc3339(text))) return(if (all(grepl("(Z|[+-][0-9]{2}:?[0-9]{2})$",
+      text))) "rfc3339" else "local")
+  if (!anyNA(read_rfc3339(sub(" ", "T", text, fixed = TRUE)))) return("local")
+  "text"
+}
+
+# What a member is, by the words that many write; only a proposal.
+draft_columns <- list(
+  time = "^(t|at|time|date|day|timestamp|begins?|start|datetime|when)$",
+  open = "^(o|op|open|first|fst|opening)$", high = "^(h|hi|high|top|max)$",
+  low = "^(l|lo|low|min|bottom)$",
+  close = "^(c|cl|close|last|lst|closing|price)$", volume = "^(v|vol|volume|qty|quantity|lots)$",
+  symbol = "^(symbol|code|ticker|sym|key|s)$"
+)
+
+draft_paging <- function(samples) {
+  if (samples[[1]]$format != "json") {
+    return("    # next_page: {by: none}               # ? all in one answer")
+  }
+  tops <- lapply(samples,
+    function(sample) unlist(draft_tops(sample$content, ""), recursive = FALSE))
+  names <- unique(unlist(lapply(tops, names)))
+  value <- function(name) unlist(lapply(tops, `[[`, name))
+  absent <- function(name) {
+    any(vapply(tops,
+    function(top) is.null(top[[name]]) || identical(top[[name]], ""), TRUE))
+  }
+  word <- function(pattern) names[grepl(pattern, names, ignore.case = TRUE)]
+  addresses <- Filter(function(name) {
+    is.character(value(name)) &&
+    all(grepl("^(https?://|/|[?])", value(name)[nzchar(value(name))]))
+  },
+    word("next|more|following|continue"))
+  if (length(addresses)) {
+    return(paste0("    next_page: {by: address, at: ", addresses[1], "}",
+      if (absent(addresses[1])) "      # absent on the last page"))
+  }
+  cursors <- word("cursor|next|continuation|token|marker")
+  if (length(cursors)) {
+    return(paste0("    next_page: {by: cursor, at: ", cursors[1],
+      ", send: cursor}   # ? the parameter's name"))
+  }
+  pages <- word("^(.*/)?(pages|total_?pages|page_?count|last_?page)$")
+  if (length(pages)) {
+    return(paste0("    next_page: {by: page, send: page, pages: ", pages[1],
+      "}   # ? the parameter's name"))
+  }
+  total <- word("total|count$")
+  if (length(total)) {
+    return(paste0("    next_page: {by: offset, send: offset, total: ", total[1],
+      "}   # ? the parameter's name"))
+  }
+  "    # next_page: {by: none}               # ? nothing in the samples tells how pages follow"
+}
+
+draft_tops <- function(x, at) {
+  if (is.null(names(x))) {
+    return(NULL)
+  }
+  do.call(c, lapply(names(x), function(name) {
+    here <- paste0(at, "/", name)
+    if (is.list(x[[name]])) draft_tops(x[[name]], here)
+    else if (length(x[[name]]) == 1) list(stats::setNames(list(x[[name]]), here))
+  }))
+}
+
+draft_head <- function(name) {
+  c("# A draft: what is marked with \"# ?\" was guessed from the samples.",
+    paste0("source: ", name), "title: ", "address: https://data.example.org   # ? where the API is",
+    paste0("access: {by: none}                   # ? query, header, bearer, basic, pair or ",
+      "token; name the secret, never write it here"),
+    "limits: [60 per minute]              # ? what the API's terms say") |>
+    sub(pattern = "^title: $", replacement = paste0("title: ", name))
+}
+
+draft_dataset <- function(format, place, members, paging) {
+  taken <- character()
+  lines <- character()
+  outer <- rep(c(FALSE, TRUE), c(length(members), length(place$outer)))
+  members <- c(members, place$outer)
+  last_part <- sub(".*/", "", names(members))
+  types <- vapply(members, function(member) draft_type(member$values), "")
+  for (i in seq_along(members)) {
+    fits <- names(draft_columns)[vapply(draft_columns,
+      function(pattern) grepl(pattern, last_part[i], ignore.case = TRUE), TRUE)]
+    fits <- setdiff(fits, taken)
+    if (length(fits) && fits[1] == "time" && !types[i] %in% c(instant_types, "local")) {
+      fits <- character()
+    }
+    column <- if (length(fits)) fits[1]
+    else make.unique(c(taken,
+      sub("^([0-9])", "column_\\1", gsub("[^a-z0-9]+", "_", tolower(last_part[i])))),
+      sep = "_")[length(taken) + 1]
+    taken <- c(taken, column)
+    at <- if (place$form == "map" && names(members)[i] == "/key") "of: key"
+    else paste0(if (outer[i]) "outer" else "at", ": \"", names(members)[i], "\"")
+    lines <- c(lines,
+      paste0("      ", column, ": {", at, ", as: ", types[i],
+        if (members[[i]]$optional) ", need: optional", "}",
+        if (!length(fits)) "   # ? a column of its own"))
+  }
+  bars <- all(c("time", "close") %in% taken)
+  c("datasets:", paste0("  ", if (bars) "bars" else "rows", ":"),
+    paste0("    shape: ", if (bars) "bars" else "table",
+    if (!bars) "                      # ? see docs/source-cards.md for the shapes"),
+    paste0("    request: /", if (bars) "bars/{symbol}{?from,to}"
+    else "rows", "    # ? the path below the address"),
+    if (format != "json") paste0("    format: ", format),
+    if (!is.null(place$at)) paste0("    rows: \"", place$at, "\""),
+    if (place$form != "objects") paste0("    form: ", place$form),
+    if (nzchar(place$within %||% "")) paste0("    within: \"", place$within, "\""),
+    paging, "    columns:", lines)
+}

@@ -1,0 +1,133 @@
+# The tables of an archive in SQLite, and how archives of older forms are carried over when they
+# are opened.
+
+archive_form <- 5
+
+sqlite_tables <- c(
+  "CREATE TABLE IF NOT EXISTS meta (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
+  "CREATE TABLE series (id INTEGER PRIMARY KEY, source TEXT NOT NULL, dataset TEXT NOT NULL, shape
+    TEXT NOT NULL,
+     key TEXT NOT NULL, frequency TEXT NOT NULL, dimensions TEXT NOT NULL, UNIQUE (source,
+       dataset, key, frequency))",
+  "CREATE TABLE attributes (series INTEGER NOT NULL REFERENCES series (id), since REAL NOT NULL,
+    attributes TEXT NOT NULL,
+     PRIMARY KEY (series, since)) WITHOUT ROWID",
+  # rows are all releases, times are how many different times they have
+  "CREATE TABLE segments (id INTEGER PRIMARY KEY, series INTEGER NOT NULL REFERENCES series (id),
+    first REAL NOT NULL,
+     last REAL NOT NULL, rows INTEGER NOT NULL, times INTEGER NOT NULL, level INTEGER NOT NULL,
+       body BLOB NOT NULL)",
+  "CREATE INDEX segments_place ON segments (series, first, last)",
+  "CREATE TABLE frames (id INTEGER PRIMARY KEY, source TEXT NOT NULL, dataset TEXT NOT NULL, shape
+    TEXT NOT NULL,
+     place TEXT NOT NULL, at REAL NOT NULL, rows INTEGER NOT NULL, body BLOB NOT NULL)",
+  "CREATE INDEX frames_place ON frames (source, dataset, place, at)",
+  "CREATE TABLE records (id INTEGER PRIMARY KEY, source TEXT NOT NULL, dataset TEXT NOT NULL,
+    shape TEXT NOT NULL,
+     key TEXT NOT NULL, since REAL NOT NULL, body TEXT NOT NULL, UNIQUE (source, dataset, key,
+       since))",
+  "CREATE TABLE types (source TEXT NOT NULL, dataset TEXT NOT NULL, name TEXT NOT NULL, type TEXT
+    NOT NULL,
+     PRIMARY KEY (source, dataset, name)) WITHOUT ROWID",
+  paste0("CREATE TABLE coverage (source TEXT NOT NULL, dataset TEXT NOT NULL, key TEXT NOT NULL, ",
+    "start REAL NOT NULL, end REAL NOT NULL)"),
+  "CREATE INDEX coverage_place ON coverage (source, dataset, key, start)",
+  "CREATE TABLE journal (id INTEGER PRIMARY KEY, run TEXT NOT NULL, source TEXT NOT NULL, dataset
+    TEXT NOT NULL, symbol TEXT,
+     asked REAL NOT NULL, seconds REAL, status INTEGER, bytes INTEGER, rows INTEGER, outcome TEXT
+       NOT NULL, address TEXT,
+     message TEXT)",
+  "CREATE INDEX journal_place ON journal (source, dataset, id)",
+  "CREATE TABLE faults (id INTEGER PRIMARY KEY, journal INTEGER, symbol TEXT, time REAL, place
+    TEXT, fault TEXT NOT NULL,
+     detail TEXT, found REAL NOT NULL)",
+  "CREATE TABLE notes (kind TEXT NOT NULL, source TEXT NOT NULL, dataset TEXT NOT NULL, key TEXT
+    NOT NULL, at REAL NOT NULL,
+     value TEXT, PRIMARY KEY (kind, source, dataset, key)) WITHOUT ROWID",
+  "CREATE TABLE claims (call TEXT PRIMARY KEY, host TEXT NOT NULL, process INTEGER NOT NULL, began
+    REAL NOT NULL,
+     since REAL NOT NULL, done REAL)",
+  "CREATE TABLE tokens (source TEXT NOT NULL, taken REAL NOT NULL)",
+  "CREATE INDEX tokens_place ON tokens (source, taken)",
+  "CREATE TABLE raw (journal INTEGER PRIMARY KEY, source TEXT NOT NULL, dataset TEXT NOT NULL,
+    hash TEXT NOT NULL,
+     about TEXT NOT NULL, body BLOB NOT NULL)",
+  "CREATE INDEX raw_place ON raw (source, dataset)",
+  "CREATE TABLE structures (source TEXT NOT NULL, address TEXT NOT NULL, etag TEXT, modified TEXT,
+    fetched REAL NOT NULL,
+     body BLOB NOT NULL, PRIMARY KEY (source, address))",
+  # a stretch that is held, joined with those that it touches
+  "CREATE VIEW coverage_in AS SELECT source, dataset, key, start, end FROM coverage",
+  "CREATE TRIGGER coverage_in_put INSTEAD OF INSERT ON coverage_in BEGIN
+     INSERT INTO coverage SELECT NEW.source, NEW.dataset, NEW.key, min(NEW.start,
+       coalesce(min(start), NEW.start)),
+       max(NEW.end, coalesce(max(end), NEW.end)) FROM coverage WHERE source = NEW.source AND
+         dataset = NEW.dataset
+       AND key = NEW.key AND start <= NEW.end AND end >= NEW.start;
+     DELETE FROM coverage WHERE source = NEW.source AND dataset = NEW.dataset AND key = NEW.key
+       AND start <= NEW.end
+       AND end >= NEW.start AND rowid < (SELECT max(rowid) FROM coverage WHERE source = NEW.source
+         AND dataset = NEW.dataset AND key = NEW.key AND start <= NEW.end AND end >= NEW.start);
+   END",
+  # a page: its row in the journal, its segment, what it covers, the place reached, and the end of
+  # a claim
+  "CREATE VIEW page_in AS SELECT j.run, j.source, j.dataset, j.symbol, j.asked, j.seconds,
+    j.status, j.bytes, j.rows,
+     j.outcome, j.address, j.message, s.series, s.first, s.last, s.rows AS held, s.times, s.body,
+       c.key AS cover, c.start,
+     c.end, n.kind, n.key AS place, n.value, k.call, n.at AS now
+     FROM journal j, segments s, coverage c, notes n, claims k",
+  "CREATE TRIGGER page_in_put INSTEAD OF INSERT ON page_in BEGIN
+     SELECT RAISE(ABORT, 'times are held') WHERE NEW.body IS NOT NULL AND EXISTS (SELECT 1 FROM
+       segments
+       WHERE series = NEW.series AND first <= NEW.last AND last >= NEW.first);
+     INSERT INTO journal (run, source, dataset, symbol, asked, seconds, status, bytes, rows,
+       outcome, address, message)
+       VALUES (NEW.run, NEW.source, NEW.dataset, NEW.symbol, NEW.asked, NEW.seconds, NEW.status,
+         NEW.bytes, NEW.rows,
+         NEW.outcome, NEW.address, NEW.message);
+     INSERT INTO segments (series, first, last, rows, times, level, body)
+       SELECT NEW.series, NEW.first, NEW.last, NEW.held, NEW.times, 0, NEW.body WHERE NEW.body IS
+         NOT NULL;
+     INSERT INTO coverage_in SELECT NEW.source, NEW.dataset, NEW.cover, NEW.start, NEW.end WHERE
+       NEW.cover IS NOT NULL;
+     INSERT INTO notes SELECT NEW.kind, NEW.source, NEW.dataset, NEW.place, NEW.now, NEW.value
+       WHERE NEW.kind IS NOT NULL AND NEW.value IS NOT NULL
+       ON CONFLICT (kind, source, dataset, key) DO UPDATE SET at = excluded.at, value =
+         excluded.value;
+     DELETE FROM notes WHERE NEW.value IS NULL AND kind = NEW.kind AND source = NEW.source AND
+       dataset = NEW.dataset
+       AND key = NEW.place;
+     UPDATE claims SET done = NEW.now WHERE call = NEW.call;
+   END"
+)
+
+# Creates what is not there yet, in one transaction, so that two processes may open a new archive
+# at once.
+sqlite_prepare <- function(connection) {
+  ready <- tryCatch(isTRUE(sqlite_form(connection) == archive_form), error = function(e) FALSE)
+  if (ready) {
+    return(invisible())
+  }
+  DBI::dbExecute(connection, "BEGIN IMMEDIATE")
+  tryCatch(
+    {
+      there <- "meta" %in%
+        DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master WHERE type = 'table'")$name
+      # another process may have made or carried over the archive since
+      form <- if (there) sqlite_form(connection) else 0
+      if (form == 0) {
+        for (statement in sqlite_tables) DBI::dbExecute(connection, statement)
+        DBI::dbExecute(connection, "INSERT INTO meta VALUES ('form', ?)",
+          params = list(as.character(archive_form)))
+      } else if (form < archive_form) {
+        sqlite_carry_over(connection)
+      }
+      DBI::dbExecute(connection, "COMMIT")
+    },
+    error = function(e) {
+      DBI::dbExecute(connection, "ROLLBACK")
+      stop(e)
+    }
+  )
+}

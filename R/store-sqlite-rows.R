@@ -1,0 +1,123 @@
+# Rows without a series in SQLite: frames of one instant, and records by key, each with what it was
+# before.
+
+#' @export
+sqlite_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
+  n <- nrow(parcel$rows)
+  if (!n) {
+    return(no_counts)
+  }
+  held <- sqlite_get(store,
+    "SELECT id, body FROM frames WHERE source = ? AND dataset = ? AND place = ?
+    ORDER BY at DESC, id DESC LIMIT 1", list(page$source, page$dataset, parcel$place))
+  old <- if (nrow(held)) blocks_read(held$body)$columns
+  counts <- frame_counts(old, parcel$rows, parcel$key)
+  if (!identical(counts[["unchanged"]] + 0, length(old[[1]]) + 0) ||
+    counts[["new"]] + counts[["changed"]] > 0) {
+    sqlite_do(store,
+      paste0("INSERT INTO frames (source, dataset, shape, place, at, rows, body) VALUES (?, ?, ",
+        "?, ?, ?, ?, ?)"),
+      list(page$source, page$dataset, page$shape, parcel$place, parcel$at, n,
+        list(block_write(as.list(parcel$rows), TRUE))))
+  }
+  counts
+}
+
+# How many rows of a frame are new, changed and the same beside the one before it.
+frame_counts <- function(old, rows, key) {
+  n <- nrow(rows)
+  if (is.null(old)) {
+    return(c(new = n, changed = 0, unchanged = 0))
+  }
+  named <- function(x) {
+    do.call(paste,
+    c(lapply(unname(x[intersect(key, names(x))]), as.character), sep = "\r"))
+  }
+  both <- as.list(data.table::rbindlist(list(old, as.list(rows)), use.names = TRUE, fill = TRUE))
+  at <- match(named(rows), named(old))
+  known <- which(!is.na(at))
+  changed <- sum(rows_apart(both, length(old[[1]]) + known, at[known], names(rows)))
+  c(new = n - length(known), changed = changed, unchanged = length(known) - changed) + 0
+}
+
+#' @export
+store_frames.vetusta_store_sqlite <- function(store, source, dataset, at = Inf, all = FALSE) {
+  newest <-
+    "AND id IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY place ORDER BY at DESC,
+      id DESC) AS nth
+    FROM frames WHERE source = ? AND dataset = ? AND at <= ?) WHERE nth = 1)"
+  sqlite_get(store,
+    paste("SELECT at, body FROM frames WHERE source = ? AND dataset = ? AND at <= ?",
+      if (!all) newest,
+    "ORDER BY at, id"), c(list(source, dataset, at), if (!all) list(source, dataset, at)))
+}
+
+# The rows travel as one JSON text, which the database takes apart again: one statement, however
+# many they are.
+#' @export
+sqlite_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
+  n <- length(parcel$keys)
+  if (!n) {
+    return(no_counts)
+  }
+  place <- list(page$source, page$dataset)
+  sqlite_note_types(store, page, parcel$types)
+  incoming <- list(paste0("[",
+    paste0("[", json_text(parcel$keys), ",", json_text(parcel$bodies), "]", collapse = ","), "]"))
+  with <-
+    "WITH incoming AS MATERIALIZED (SELECT value ->> 0 AS key, value ->> 1 AS body FROM
+      json_each(?)),
+    latest AS MATERIALIZED (SELECT i.key, i.body, (SELECT r.body FROM records r WHERE r.source = ?
+      AND r.dataset = ?
+      AND r.key = i.key ORDER BY r.since DESC LIMIT 1) AS was FROM incoming i)"
+  held <- sqlite_get(store,
+    paste(with,
+      "SELECT count(was) AS known, coalesce(sum(was IS NOT NULL AND was <> body), 0) AS changed
+    FROM latest"), c(incoming, place))
+  if (held$known < n || held$changed > 0) {
+    sqlite_do(store,
+      paste(with, "INSERT OR REPLACE INTO records (source, dataset, shape, key, since, body)
+      SELECT ?, ?, ?, key, ?, body FROM latest WHERE was IS NOT body"),
+      c(incoming, place, place, list(page$shape, page$now)))
+  }
+  c(new = n - held$known, changed = held$changed, unchanged = held$known - held$changed) + 0
+}
+
+# The types of a dataset's columns, so that they come back as what they were.
+sqlite_note_types <- function(store, page, types) {
+  name <- paste(page$source, page$dataset, sep = "\r")
+  if (identical(store$types[[name]], types)) {
+    return(invisible())
+  }
+  n <- length(types)
+  sqlite_do(store,
+    paste0("INSERT INTO types VALUES (?, ?, ?, ?) ON CONFLICT (source, dataset, name) DO UPDATE ",
+      "SET type = excluded.type"),
+    list(rep(page$source, n), rep(page$dataset, n), names(types), unname(types)))
+  assign(name, types, envir = store$types)
+}
+
+#' @export
+store_records.vetusta_store_sqlite <- function(store, source, dataset, at = Inf) {
+  place <- list(source, dataset)
+  bodies <- sqlite_get(store,
+    "SELECT body FROM (SELECT key, body, min(id) OVER (PARTITION BY key) AS came,
+    row_number() OVER (PARTITION BY key ORDER BY since DESC) AS nth FROM records WHERE source = ?
+      AND dataset = ? AND since <= ?)
+    WHERE nth = 1 ORDER BY came", c(place, at))$body
+  types <- sqlite_get(store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?", place)
+  list(bodies = bodies, types = stats::setNames(types$type, types$name))
+}
+
+#' @export
+store_datasets.vetusta_store_sqlite <- function(store) {
+  sqlite_get(store,
+    "SELECT source, dataset, shape, count(DISTINCT key) AS rows, count(*) - count(DISTINCT key) AS
+      changed,
+      max(since) AS seen FROM records GROUP BY source, dataset, shape
+    UNION ALL SELECT source, dataset, shape, sum(CASE WHEN nth = 1 THEN rows ELSE 0 END), count(*)
+      - sum(nth = 1), max(at)
+      FROM (SELECT *, row_number() OVER (PARTITION BY source, dataset, place ORDER BY at DESC, id
+        DESC) AS nth FROM frames)
+      GROUP BY source, dataset, shape ORDER BY 1, 2")
+}

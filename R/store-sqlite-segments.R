@@ -1,0 +1,58 @@
+# Segments: the rows of a series in blocks, written, dropped and opened.
+
+# Pieces of at most a segment's rows; the releases of one time stay together.
+segment_pieces <- function(time) {
+  n <- length(time)
+  if (n <= segment_rows) {
+    return(list(seq_len(n)))
+  }
+  time <- as.numeric(time)
+  starts <- which(c(TRUE, time[-1] != time[-n]))
+  piece <- (starts - 1L) %/% segment_rows
+  split(seq_len(n), rep(piece, diff(c(starts, n + 1L))))
+}
+
+sqlite_insert_segment <- function(store, id, rows, level, thorough) {
+  time <- as.numeric(rows$time)
+  n <- length(time)
+  times <- 1L + sum(time[-1] != time[-n])
+  sqlite_do(store,
+    paste0("INSERT INTO segments (series, first, last, rows, times, level, body) VALUES (?, ?, ",
+      "?, ?, ?, ?, ?)"),
+    list(id, time[1], time[n], n, times, level, list(block_write(rows, thorough))))
+}
+
+sqlite_drop_segments <- function(store, ids) {
+  if (length(ids)) {
+    sqlite_do(store, "DELETE FROM segments WHERE id IN (SELECT value FROM json_each(?))",
+      list(json_numbers(ids)))
+  }
+}
+
+# The rows of segments by their numbers, in their order, with all releases.
+sqlite_segments <- function(store, ids) {
+  found <- sqlite_get(store,
+    "SELECT id, series, first, body FROM segments WHERE id IN (SELECT value FROM json_each(?))",
+    list(json_numbers(ids)))
+  sqlite_open_segments(store, found[match(ids, found$id), ], newest = FALSE)$columns
+}
+
+sqlite_open_segments <- function(store, segments, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
+  tryCatch(blocks_read(segments$body, from, to, at, newest),
+    error = function(e) sqlite_stop_damaged(store, segments))
+}
+
+# A segment whose bytes are not those that were written is found, and is not read as other values.
+sqlite_stop_damaged <- function(store, segments) {
+  whole <- vapply(segments$body,
+    function(body) !inherits(try(blocks_read(list(body)), silent = TRUE), "try-error"), TRUE)
+  bad <- which(!whole)[1]
+  series <- sqlite_get(store, "SELECT source, dataset, key, frequency FROM series WHERE id = ?",
+    list(segments$series[bad]))
+  what <- paste0("A segment of ", series_address(series),
+    " is damaged: its bytes are not those that were written.")
+  vetusta_stop("archive", what,
+    where = paste0(store$path, ", segment ", segments$id[bad], ", from ",
+    format_instant(segments$first[bad])),
+    todo = "bring back a copy of the archive, or collect the series into another one")
+}

@@ -1,0 +1,267 @@
+# Series in SQLite: segments of rows, each a block (docs/blocks.md). A page that is newer than all
+# that is held is a segment of
+# its own, written in one statement with everything else of the page; neighbours become larger ones
+# as they gather.
+
+segment_rows <- 60000L
+segment_fan <- 12L
+
+#' @export
+store_put.vetusta_store_sqlite <- function(store, page) {
+  page$now <- page$now %||% now_seconds()
+  put <- sqlite_put_quick(store, page)
+  if (!is.null(put)) {
+    return(put)
+  }
+  store_transaction(store, function() {
+    journal <- sqlite_page_in(store, page)
+    counts <- sqlite_put_rows(page$rows, store, page)
+    if (NROW(page$faults)) sqlite_put_faults(store, page$faults, journal, page$now)
+    if (!is.null(page$raw)) sqlite_put_raw(store, page, journal)
+    for (note in page$notes) sqlite_set_note(store, page, note)
+    for (claim in page$claims) store_claim_done(store, claim)
+    counts
+  })
+}
+
+sqlite_set_note <- function(store, page, note) {
+  if (is.null(note$value)) store_forget(store, note$kind, page$source, page$dataset, note$key)
+  else store_note(store, note$kind, page$source, page$dataset, note$key, note$value,
+    note$at %||% page$now)
+}
+
+# The usual page of a series: rows after all that is held, nothing set aside. One statement writes
+# them with the journal, the
+# stretch that is covered, the place and the claim. NULL where that cannot be.
+sqlite_put_quick <- function(store, page) {
+  parcel <- page$rows
+  if (!is_plain_page(page) || isTRUE(store$inside)) {
+    return(NULL)
+  }
+  rows <- sqlite_stamped(parcel$rows, page$now)
+  n <- length(rows$time)
+  time <- as.numeric(rows$time)
+  rising <- n > 0 && n <= segment_rows && (n == 1 || all(time[-1] > time[-n]))
+  if (!rising || "deleted" %in% rows$status) {
+    return(NULL)
+  }
+  id <- sqlite_series_ids(store, page, parcel$series)
+  segment <- list(id, time[1], time[n], n, n, list(block_write(rows, FALSE)))
+  held <- tryCatch({
+    sqlite_page_in(store, page, segment)
+    FALSE
+  }, vetusta_error_archive = function(e) {
+    if (grepl("times are held", e$what, fixed = TRUE)) TRUE
+    else stop(e)
+  })
+  if (held) {
+    return(NULL)
+  }
+  sqlite_gathered(store, id)
+  c(new = n, changed = 0, unchanged = 0)
+}
+
+# Rows of one series with their journal, and at most one of everything else.
+is_plain_page <- function(page) {
+  parcel <- page$rows
+  inherits(parcel, "vetusta_parcel_series") && nrow(parcel$series) == 1 &&
+    is.null(parcel$series$attributes) && !is.null(page$journal) && !NROW(page$faults) &&
+    is.null(page$raw) && max(NROW(page$covered), length(page$notes), length(page$claims)) < 2
+}
+
+no_segment <- list(NA_integer_, NA_real_, NA_real_, NA_integer_, NA_integer_, list(NULL))
+
+# All of a page but the rows that have to be looked up first. Gives the number of its row in the
+# journal.
+sqlite_page_in <- function(store, page, segment = no_segment) {
+  covered <- page$covered
+  first <- if (NROW(covered)) list(covered$key[1], covered$start[1], covered$end[1])
+  else list(NA_character_, NA_real_, NA_real_)
+  alone <- length(segment[[6]][[1]]) > 0
+  note <- if (alone && length(page$notes)) page$notes[[1]]
+  claim <- if (alone && length(page$claims)) page$claims[[1]] else NA_character_
+  entry <- page$journal
+  if (is.null(entry)) {
+    for (i in seq_len(NROW(covered))) sqlite_cover(store, page, covered[i, ])
+    return(NA_integer_)
+  }
+  sqlite_do(store, sqlite_page_statement, c(journal_values(entry), segment, first,
+    list(note$kind %||% NA_character_, note$key %||% NA_character_, note$value %||% NA_character_,
+      claim, page$now)))
+  for (i in seq_len(NROW(covered))[-1]) sqlite_cover(store, page, covered[i, ])
+  if (alone) NA_integer_ else sqlite_get(store, "SELECT max(id) AS id FROM journal")$id
+}
+
+sqlite_page_statement <- paste0("INSERT INTO page_in VALUES (",
+  paste(rep("?", 26), collapse = ", "), ")")
+
+# A stretch that is held whole, joined with those that it touches.
+sqlite_cover <- function(store, page, stretch) {
+  sqlite_do(store, "INSERT INTO coverage_in VALUES (?, ?, ?, ?, ?)",
+    list(page$source, page$dataset, stretch$key, stretch$start, stretch$end))
+}
+
+sqlite_put_rows <- function(parcel, store, page) UseMethod("sqlite_put_rows")
+
+#' @export
+sqlite_put_rows.NULL <- function(parcel, store, page) no_counts
+
+#' @export
+sqlite_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
+  series <- parcel$series
+  if (!nrow(series)) {
+    return(no_counts)
+  }
+  ids <- sqlite_series_ids(store, page, series)
+  sqlite_put_attributes(store, ids, series, page$now)
+  rows <- sqlite_stamped(parcel$rows, page$now)
+  of <- rows$series %||% rep(1L, length(rows$time))
+  rows$series <- NULL
+  rows <- sqlite_whole_series(store, rows, of, ids)
+  groups <- if (nrow(series) == 1) list(seq_along(rows$rows$time))
+  else split(seq_along(rows$of), factor(rows$of, seq_len(nrow(series))))
+  total <- no_counts
+  for (i in seq_along(groups)) {
+    at <- groups[[i]]
+    if (length(at)) {
+      total <- total + sqlite_put_one(store, ids[i], lapply(rows$rows, `[`, at), page$now)
+    }
+  }
+  total
+}
+
+# Instants are kept to the whole microsecond; what has no `since` of its own is known from its
+# coming.
+sqlite_stamped <- function(rows, now) {
+  n <- length(rows$time)
+  rows$time <- utc(whole_micros(as.numeric(rows$time)))
+  since <- as.numeric(rows$since %||% rep(NA_real_, n))
+  since[is.na(since)] <- now
+  rows$since <- utc(whole_micros(since))
+  rows
+}
+
+# A series that is deleted as a whole: a row for each of its times.
+sqlite_whole_series <- function(store, rows, of, ids) {
+  whole <- which(is.na(as.numeric(rows$time)))
+  if (!length(whole)) {
+    return(list(rows = rows, of = of))
+  }
+  held <- store_read(store, unique(ids[of[whole]]), newest = TRUE)
+  owner <- rep(unique(ids[of[whole]]), held$rows)
+  parts <- lapply(whole, function(i) {
+    time <- held$columns$time[owner == ids[of[i]]]
+    list(time = time, since = rep(rows$since[i], length(time)), value = rep(NA_real_, length(time)),
+      status = rep("deleted", length(time)))
+  })
+  count <- vapply(parts, function(part) length(part$time), 1L)
+  kept <- lapply(rows, `[`, -whole)
+  list(rows = as.list(data.table::rbindlist(c(list(kept), parts), use.names = TRUE, fill = TRUE)),
+    of = c(of[-whole], rep(of[whole], count)))
+}
+
+# Rows of one series, laid beside what is held.
+sqlite_put_one <- function(store, id, rows, now) {
+  rows <- unique_history(rows)
+  n <- length(rows$time)
+  time <- as.numeric(rows$time)
+  touched <- sqlite_get(store,
+    "SELECT id, level FROM segments WHERE series = ? AND first <= ? AND last >= ? ORDER BY first",
+    list(id, time[n], time[1]))
+  old <- if (nrow(touched)) sqlite_segments(store, touched$id)
+  merged <- merge_history(old, rows, now)
+  if (merged$counts[["new"]] + merged$counts[["changed"]] == 0) {
+    return(merged$counts)
+  }
+  sqlite_drop_segments(store, touched$id)
+  for (at in segment_pieces(merged$rows$time)) {
+    sqlite_insert_segment(store, id, lapply(merged$rows, `[`, at), max(0L, touched$level),
+      nrow(touched) > 0)
+  }
+  if (!nrow(touched)) sqlite_gathered(store, id)
+  merged$counts
+}
+
+#' @export
+store_read.vetusta_store_sqlite <- function(store, series, from = -Inf, to = Inf, at = Inf,
+  newest = TRUE) {
+  found <- sqlite_get(store, "SELECT s.id, s.series, s.first, s.body FROM segments s
+    WHERE s.series IN (SELECT value FROM json_each(?)) AND s.first < ? AND s.last >= ? ORDER BY
+      s.series, s.first",
+    list(json_numbers(series), to, from))
+  if (!nrow(found)) {
+    return(list(columns = list(time = utc(numeric()), since = utc(numeric())),
+      rows = integer(length(series))))
+  }
+  # in the order in which they were asked for
+  found <- found[order(match(found$series, series)), ]
+  read <- sqlite_open_segments(store, found, from, to, at, newest)
+  rows <- tabulate(rep(match(found$series, series), read$rows), length(series))
+  list(columns = read$columns, rows = rows)
+}
+
+# Numbers of series, made where they are not there yet.
+sqlite_series_ids <- function(store, page, series) {
+  name <- paste(page$source, page$dataset, series$key, series$frequency, sep = "\r")
+  id <- unlist(lapply(name, function(one) store$ids[[one]] %||% NA_real_))
+  away <- which(is.na(id))
+  if (!length(away)) {
+    return(id)
+  }
+  n <- length(away)
+  sqlite_do(store,
+    "INSERT INTO series (source, dataset, shape, key, frequency, dimensions) VALUES (?, ?, ?, ?,
+      ?, ?)
+    ON CONFLICT (source, dataset, key, frequency) DO NOTHING",
+    list(rep(page$source, n), rep(page$dataset, n), rep(page$shape, n), series$key[away],
+      series$frequency[away],
+      series$dimensions[away]))
+  held <- sqlite_get(store, "SELECT id, key, frequency FROM series WHERE source = ? AND dataset = ?
+    AND key IN (SELECT value FROM json_each(?))",
+      list(page$source, page$dataset, json_array(unique(series$key[away]))))
+  id[away] <- held$id[match(paste(series$key[away], series$frequency[away], sep = "\r"),
+    paste(held$key, held$frequency, sep = "\r"))]
+  for (i in away) assign(name[i], id[i], envir = store$ids)
+  id
+}
+
+# What is said of each series, with the instant from which it is said.
+sqlite_put_attributes <- function(store, ids, series, now) {
+  if (is.null(series$attributes)) {
+    return(invisible())
+  }
+  since <- series$attributes_since
+  since[is.na(since)] <- now
+  there <- which(!is.na(series$attributes))
+  sqlite_do(store,
+    "INSERT OR REPLACE INTO attributes SELECT ?, ?, ? WHERE ? IS NOT (SELECT attributes FROM
+      attributes
+    WHERE series = ? AND since <= ? ORDER BY since DESC LIMIT 1)",
+    list(ids[there], since[there], series$attributes[there], series$attributes[there], ids[there],
+      since[there]))
+}
+
+#' @export
+store_attributes.vetusta_store_sqlite <- function(store, series, at = Inf) {
+  told <- sqlite_get(store, "SELECT a.series, a.attributes FROM attributes a
+    WHERE a.series IN (SELECT value FROM json_each(?)) AND a.since = coalesce(
+      (SELECT max(since) FROM attributes b WHERE b.series = a.series AND b.since <= ?),
+      (SELECT min(since) FROM attributes b WHERE b.series = a.series))",
+        list(json_numbers(series), at))
+  told$attributes[match(series, told$series)]
+}
+
+#' @export
+store_series.vetusta_store_sqlite <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
+                                              shape = NULL) {
+  where <- c(if (!is.null(source)) "s.source = ?", if (!is.null(dataset)) "s.dataset = ?",
+    if (!is.null(shape)) "s.shape = ?")
+  sqlite_get(store,
+    paste("SELECT s.id, s.source, s.dataset, s.shape, s.key, s.frequency, s.dimensions",
+    if (sizes) ", total(g.times) AS rows, min(g.first) AS first, max(g.last) AS last,
+      total(length(g.body)) AS bytes",
+    "FROM series s", if (sizes) "JOIN segments g ON g.series = s.id",
+    if (length(where)) paste("WHERE", paste(where, collapse = " AND ")),
+    if (sizes) "GROUP BY s.id", "ORDER BY s.source, s.dataset, s.key, s.frequency"),
+    c(source, dataset, shape))
+}

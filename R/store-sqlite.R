@@ -1,0 +1,190 @@
+# The embedded store: one SQLite file in WAL mode. Its connection, its transactions, and what its
+# errors mean. What it holds
+# is in store-sqlite-forms.R, its series in store-sqlite-series.R, everything else in
+# store-sqlite-rows.R and -calls.R.
+
+sqlite_store <- function(path) {
+  store <- new.env(parent = emptyenv())
+  store$path <- path
+  store$connection <- sqlite_connect(path)
+  # numbers of series that were looked up, which never change
+  store$ids <- new.env(parent = emptyenv())
+  # types of columns that were noted, and segments written since the last look at what may be
+  # settled
+  store$types <- new.env(parent = emptyenv())
+  store$pages <- new.env(parent = emptyenv())
+  class(store) <- c("vetusta_store_sqlite", "vetusta_archive")
+  reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
+  tryCatch(sqlite_prepare(store$connection), error = function(e) {
+    store_close(store)
+    stop(archive_error(e, path))
+  })
+  store
+}
+
+#' @export
+store_close.vetusta_store_sqlite <- function(store) {
+  if (!is.null(store$connection) && DBI::dbIsValid(store$connection)) {
+    DBI::dbDisconnect(store$connection)
+  }
+  store$connection <- NULL
+  invisible(store)
+}
+
+sqlite_connect <- function(path) {
+  connect <- function() {
+    DBI::dbConnect(RSQLite::SQLite(), sqlite_name(path), loadable.extensions = FALSE,
+      synchronous = NULL)
+  }
+  connection <- tryCatch(connect(), error = function(e) stop(archive_error(e, path)))
+  tryCatch(
+    {
+      DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
+      # somebody else's database is left as it is: nothing has been written yet
+      sqlite_check_own(connection, path)
+      DBI::dbExecute(connection, "PRAGMA foreign_keys = ON")
+      DBI::dbGetQuery(connection, "PRAGMA journal_mode = WAL")
+      DBI::dbExecute(connection, "PRAGMA synchronous = NORMAL")
+    },
+    error = function(e) {
+      DBI::dbDisconnect(connection)
+      stop(archive_error(e, path))
+    }
+  )
+  connection
+}
+
+# A path as it is in bytes: where the locale does not know its letters, R would write others in
+# their place.
+sqlite_name <- function(path) {
+  bytes <- charToRaw(path.expand(path))
+  if (all(bytes < as.raw(128))) {
+    return(path)
+  }
+  letters <- charToRaw("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789/._-~")
+  plain <- bytes %in% letters
+  signs <- sprintf("%%%02X", as.integer(bytes))
+  signs[plain] <- rawToChar(bytes[plain], multiple = TRUE)
+  paste0("file:", paste(signs, collapse = ""))
+}
+
+# A file without tables becomes an archive; one with tables must be one, of a form that is known.
+sqlite_check_own <- function(connection, path) {
+  tables <- DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master WHERE type = 'table'")$name
+  if (!length(tables)) {
+    return(invisible())
+  }
+  own <- all(c("meta", "series", "segments") %in% tables)
+  form <- if (own) tryCatch(sqlite_form(connection), error = function(e) NULL)
+  if (length(form) != 1 || is.na(form)) {
+    vetusta_stop("archive", "The file is a database and no archive.", where = path,
+      todo = "give the path of an archive, or of a file that is not there yet")
+  }
+  if (form > archive_form) {
+    what <- paste0("The archive is of the form ", form, ", and this version knows forms up to ",
+      archive_form, ".")
+    vetusta_stop("archive", what, where = path, todo = "install a newer vetusta")
+  }
+}
+
+sqlite_form <- function(connection) {
+  suppressWarnings(as.numeric(DBI::dbGetQuery(connection,
+    "SELECT value FROM meta WHERE name = 'form'")$value))
+}
+
+sqlite_get <- function(store, statement, params = NULL) {
+  tryCatch(
+    if (is.null(params)) DBI::dbGetQuery(store$connection, statement)
+    else DBI::dbGetQuery(store$connection, statement, params = unname(params)),
+    error = function(e) stop(archive_error(e, store$path))
+  )
+}
+
+sqlite_do <- function(store, statement, params = NULL) {
+  tryCatch(
+    if (is.null(params)) DBI::dbExecute(store$connection, statement)
+    else DBI::dbExecute(store$connection, statement, params = unname(params)),
+    error = function(e) stop(archive_error(e, store$path))
+  )
+}
+
+# Several reads as of one moment, whoever writes meanwhile.
+#' @export
+store_snapshot.vetusta_store_sqlite <- function(store, work) {
+  if (isTRUE(store$inside)) {
+    return(work())
+  }
+  sqlite_do(store, "BEGIN")
+  store$inside <- TRUE
+  on.exit({
+    store$inside <- FALSE
+    try(DBI::dbExecute(store$connection, "COMMIT"), silent = TRUE)
+  })
+  work()
+}
+
+# A transaction that takes the writer's place at once: two collectors never fail each other
+# halfway. One within another is a
+# part of it.
+#' @export
+store_transaction.vetusta_store_sqlite <- function(store, work) {
+  if (isTRUE(store$inside)) {
+    return(work())
+  }
+  connection <- store$connection
+  sqlite_do(store, "BEGIN IMMEDIATE")
+  done <- FALSE
+  store$inside <- TRUE
+  on.exit({
+    store$inside <- FALSE
+    # what was noted of a transaction that is not to be is looked up again
+    if (!done) sqlite_forget_caches(store)
+    if (!done) try(DBI::dbExecute(connection, "ROLLBACK"), silent = TRUE)
+  })
+  result <- other_errors(work(), function(e) stop(archive_error(e, store$path)))
+  tryCatch(DBI::dbExecute(connection, "COMMIT"),
+    error = function(e) stop(archive_error(e, store$path)))
+  done <- TRUE
+  result
+}
+
+sqlite_forget_caches <- function(store) {
+  for (cache in c("ids", "types")) {
+    rm(list = ls(store[[cache]], all.names = TRUE), envir = store[[cache]])
+  }
+}
+
+json_numbers <- function(x) {
+  paste0("[",
+  paste(format(x, scientific = FALSE, trim = TRUE), collapse = ","), "]")
+}
+
+json_array <- function(x) paste0("[", paste(json_text(x), collapse = ","), "]")
+
+archive_error <- function(error, path) {
+  if (inherits(error, "vetusta_error")) {
+    return(error)
+  }
+  text <- conditionMessage(error)
+  for (entry in sqlite_errors) {
+    if (grepl(entry[1], text, ignore.case = TRUE)) {
+      return(vetusta_error("archive", entry[2], where = path, todo = entry[3]))
+    }
+  }
+  vetusta_error("archive", paste0("The archive failed: ", text), where = path,
+    todo = "run it again; if it stays so, look whether the file is whole")
+}
+
+# What the database's words mean, and what to do.
+sqlite_errors <- list(
+  c("locked|busy", "The archive is in use by another process for too long.",
+    "let the other one end, or stop it, and run it again: it goes on"),
+  c("full", "The disk is full.", "free some space and run it again: it goes on"),
+  c("readonly|read-only", "The archive cannot be written.",
+    "look at the rights of the file and of its folder"),
+  c("is a directory", "The archive is a folder.", "give the path of a file"),
+  c("not a database|malformed", "The file is no archive, or it is damaged.",
+    "give the path of an archive, or bring back a copy"),
+  c("unable to open", "The archive cannot be opened.",
+    "look whether its folder is there and yours to write")
+)

@@ -1,0 +1,110 @@
+# What a store of an archive can do. Each function here has a method for every kind of store, and
+# one specification of tests
+# (tests/testthat/test-store.R) that all of them pass. A store is handed keys and rows, and knows
+# of no source, want or call.
+#
+# Times are seconds since 1970. Rows of series are lists of columns with `time`, `since` and
+# values, in order of time and since.
+
+# A page: its rows, its row in the journal, the faults, and the place that was reached, all of it
+# or nothing. A page is a list of
+#   source, dataset, shape   where its rows belong
+#   rows                     a parcel of rows, see parcel_series(), parcel_frame(),
+#                            parcel_records(), or NULL
+#   journal                  the journal's row, or NULL
+#   faults                   a data frame of rows that were set aside, see no_page_faults
+#   covered                  a data frame of key, start, end: stretches that are held whole now
+#   notes                    a list of notes to set, each list(kind, key, value) with NULL as
+#                            value for one to forget
+#   raw                      list(hash, about, body), the page as it came
+#   claims                   names of claims that have come to their end
+#   now                      when it came
+# Gives c(new, changed, unchanged): how many rows.
+store_put <- function(store, page) UseMethod("store_put")
+
+# The rows of series by their numbers, within a window, as they were known at an instant; `newest`
+# leaves older releases out.
+# Gives list(columns, rows): the columns of all of them, and how many rows each series has.
+store_read <- function(store, series, from = -Inf, to = Inf, at = Inf,
+  newest = TRUE) {
+  UseMethod("store_read")
+}
+
+# The catalogue of series: id, source, dataset, shape, key, frequency, dimensions (JSON), and with
+# `sizes` also rows, first, last
+# (times), bytes.
+store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE, shape = NULL) {
+  UseMethod("store_series")
+}
+
+# What is said of series as known at an instant: a JSON object of texts each, or NA.
+store_attributes <- function(store, series, at = Inf) UseMethod("store_attributes")
+
+# Neighbouring segments of series become one, where there are many; of those that were written
+# since, where none are named.
+store_settle <- function(store, series = NULL) UseMethod("store_settle")
+
+# Rows without time: list of texts (JSON objects), in the order in which their keys first came, as
+# known at an instant; and the
+# types of their columns.
+store_records <- function(store, source, dataset, at = Inf) UseMethod("store_records")
+
+# The frames of a dataset as known at an instant: the newest of each place, or with `all` every
+# one: data frame of at, body.
+store_frames <- function(store, source, dataset, at = Inf, all = FALSE) UseMethod("store_frames")
+
+# Which datasets have rows without a series: source, dataset, shape, rows, changed, seen.
+store_datasets <- function(store) UseMethod("store_datasets")
+
+# Which stretches are held whole: key, start, end; of some keys or of all of a dataset.
+store_covered <- function(store, source, dataset, keys = NULL) UseMethod("store_covered")
+
+# Notes: what is known of calls by their kind ("reached", "job", "round", "asked", "refreshed") and
+# key: key, at, value.
+store_notes <- function(store, kind, source, dataset, key = NULL) UseMethod("store_notes")
+store_note <- function(store, kind, source, dataset, key, value = NA_character_,
+  at = now_seconds()) {
+  UseMethod("store_note")
+}
+store_forget <- function(store, kind, source, dataset, key) UseMethod("store_forget")
+
+# Who is at a call: "ours", "taken" by another process, or "done" by one since an instant.
+store_claim <- function(store, call, since) UseMethod("store_claim")
+store_claim_done <- function(store, call) UseMethod("store_claim_done")
+store_claims_release <- function(store) UseMethod("store_claims_release")
+
+# A token from limits, counted for all processes on the store by its own clock: list(id), or an
+# empty list where there is no
+# room; see limit_counter().
+store_token_take <- function(store, source, limits, under_way) UseMethod("store_token_take")
+store_token_made <- function(store, id, at) UseMethod("store_token_made")
+store_tokens <- function(store, source, since = -1e18) UseMethod("store_tokens")
+store_tokens_forget <- function(store, source, before) UseMethod("store_tokens_forget")
+
+# The journal and the faults, oldest first.
+store_journal <- function(store) UseMethod("store_journal")
+store_journal_add <- function(store, entry) UseMethod("store_journal_add")
+store_faults <- function(store) UseMethod("store_faults")
+# How many bytes the newest stored pages of a dataset had.
+store_page_bytes <- function(store, source, dataset) UseMethod("store_page_bytes")
+
+# Pages as they came: which there are, and one of them.
+store_raw <- function(store, source, dataset) UseMethod("store_raw")
+store_raw_body <- function(store, journal) UseMethod("store_raw_body")
+
+# Structures of statistics with their validators.
+store_structure <- function(store, source, address) UseMethod("store_structure")
+store_structure_put <- function(store, source, address, etag, modified,
+  body) {
+  UseMethod("store_structure_put")
+}
+store_structure_touch <- function(store, source, address) UseMethod("store_structure_touch")
+
+# Work as of one moment, and work that is done whole or not at all.
+store_snapshot <- function(store, work) UseMethod("store_snapshot")
+store_transaction <- function(store, work) UseMethod("store_transaction")
+store_close <- function(store) UseMethod("store_close")
+
+now_seconds <- function() as.numeric(Sys.time())
+
+no_counts <- c(new = 0, changed = 0, unchanged = 0)

@@ -1,0 +1,93 @@
+# A message of statistics as tidy rows.
+
+# Codes that the code lists do not have are kept, and told.
+unknown_codes <- function(series, about) {
+  unlist(lapply(intersect(names(about$codes), names(series)), function(id) {
+    odd <- setdiff(unique(series[[id]]), c(about$codes[[id]]$id, NA))
+    if (length(odd)) {
+      paste0("the code list of ", id, " does not have ",
+        paste(utils::head(odd, 5), collapse = ", "))
+    }
+  }))
+}
+
+# Observations with their periods read, statuses in words and other attributes as JSON; what cannot
+# be read is set aside. What the structure attaches to a series is said of the
+# series, in whatever form it came; `known` are the structure's attributes with their `level`. A
+# series whose periods are of several lengths is one series for each.
+tidy_message <- function(message, dimensions, known = NULL) {
+  if (is.null(message) || !length(message$obs$series)) {
+    return(list(rows = data.frame(series = integer(), period = numeric(), value = numeric(),
+      status = character(), words = character(), released = numeric()),
+      faults = no_page_faults, frequency = character(), series = message$series))
+  }
+  obs <- message$obs
+  attributes <- message$attributes
+  series <- message$series
+  set <- message$series_set
+  for (name in intersect(names(attributes), known$id[known$level == "series"])) {
+    there <- which(!is.na(attributes[[name]]))
+    if (is.null(series[[name]])) series[[name]] <- rep(NA_character_, nrow(series))
+    said <- attributes[[name]][there][match(seq_len(nrow(series)), obs$series[there])]
+    series[[name]] <- ifelse(is.na(series[[name]]), as.character(said), series[[name]])
+    attributes[[name]] <- NULL
+  }
+  year_start <- attributes[["REPORTING_YEAR_START_DAY"]] %||%
+    series[["REPORTING_YEAR_START_DAY"]][obs$series] %||% rep(NA_character_, length(obs$time))
+  year_start[is.na(year_start) | !grepl("^--[0-9]{2}-[0-9]{2}$", year_start)] <- "--01-01"
+  periods <- time_periods(obs$time, year_start)
+  instant <- ifelse(periods$frequency %in% "I", as.numeric(read_rfc3339(sub("/.*", "", obs$time))),
+    NA)
+  day <- as.numeric(periods$first)
+  code <- attributes[["OBS_STATUS"]] %||% rep(NA_character_, length(obs$value))
+  deleted <- obs$deleted %in% TRUE
+  status <- ifelse(deleted, "deleted",
+    ifelse(is.na(obs$value), "missing", ifelse(code %in% c("P", "F"), "provisional", "observed")))
+  others <- attributes[vapply(attributes, function(column) any(!is.na(column)), TRUE)]
+  words <- if (length(others)) record_texts(lapply(others[order(names(others))], as.character))
+  else rep(NA_character_, length(status))
+  words[words == "{}" | deleted] <- NA
+  valid <- message$sets$valid_from
+  since <- released_instants(valid)
+  notes <- if (any(is.na(since) & !is.na(valid))) paste0("the release \"",
+    valid[is.na(since) & !is.na(valid)][1], "\" cannot be read: the values count from their coming")
+  key <- if ("FREQ" %in% names(series)) series$FREQ[obs$series]
+  else rep(NA_character_, length(obs$series))
+  own <- ifelse(periods$frequency %in% "I" & as.numeric(periods$days) > 1, NA, periods$frequency)
+  # the key says it, unless the periods are of other lengths
+  usual <- ifelse(is.na(key) | !key %in% names(frequency_words), NA, key)
+  usual[!is.na(usual) & usual == "D" & own %in% "I" & !is.na(instant) &
+    instant %% 86400 != 0] <- "I"
+  ranges <- grepl("/P", obs$time, fixed = TRUE)
+  frequency <- ifelse(ranges | is.na(usual), ifelse(is.na(own), "D", own), usual)
+  if (any(deleted & is.na(obs$time))) {
+    frequency[deleted & is.na(obs$time)] <- ifelse(is.na(usual), "D",
+      usual)[deleted & is.na(obs$time)]
+  }
+  split <- split_series(obs$series, frequency)
+  period <- ifelse(split$frequency[split$owner] == "I" & !is.na(instant), instant / 86400, day)
+  rows <- data.frame(series = split$owner, period = period,
+    value = ifelse(deleted, NA_real_, obs$value), status = status, words = words,
+    released = since[set][obs$series])
+  bad <- unique(c(which(is.na(rows$period) & !(deleted & is.na(obs$time))), message$odd$row))
+  faults <- no_page_faults
+  if (length(bad)) {
+    names <- do.call(paste, c(unname(series[dimensions]), sep = "."))[obs$series[bad]]
+    faults <- data.frame(row = bad, symbol = names, time = NA_real_,
+      place = paste0("observation ", bad), fault = ifelse(is.na(rows$period[bad]),
+      "period cannot be read", "value cannot be read"),
+      detail = ifelse(is.na(rows$period[bad]), paste("value", obs$time[bad]),
+        paste("value", message$odd$text[match(bad, message$odd$row)])))
+  }
+  list(rows = rows, faults = faults, frequency = split$frequency,
+    series = series[split$of, , drop = FALSE], notes = notes)
+}
+
+# The series of observations, one for each frequency that occurs in it: `owner` of each
+# observation, and for each series that it is part `of` and its `frequency`.
+split_series <- function(series, frequency) {
+  key <- paste(series, frequency)
+  first <- which(!duplicated(key))
+  first <- first[order(series[first], method = "radix")]
+  list(owner = match(key, key[first]), of = series[first], frequency = frequency[first])
+}
