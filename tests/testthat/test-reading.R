@@ -8,7 +8,9 @@ plain_words <- function(lines) {
   lines <- gsub("(TEMP|/tmp)[^ ,;]*/", "FOLDER/", lines)
   lines <- gsub("file[0-9a-f]{8,}", "FILE", lines)
   lines <- gsub("\\b(and|in) [0-9.,]+ (s|seconds)\\b", "\\1 SOME \\2", lines)
-  lines <- gsub(paste0(format(Sys.time(), "%Y-%m-%d", tz = "UTC"), "[ T][0-9:]+"), "NOW", lines)
+  # a test may begin before midnight and end behind it
+  days <- format(Sys.time() - c(0, 3600), "%Y-%m-%d", tz = "UTC")
+  lines <- gsub(sprintf("(%s)[ T][0-9:.]+Z?", paste(days, collapse = "|")), "NOW", lines)
   gsub("\\b2[0-9]{3}-[0-9]{2}-[0-9]{2}T[0-9:]+[.][0-9]+Z", "WHEN", lines)
 }
 
@@ -57,8 +59,10 @@ test_that("what commands say on the demo's data", {
   # series of several sources are judged by the calendars of their own
   gaps <- function(...) {
     out <- run_vetusta("gaps", ..., "--json", folder = folder)$stdout
+    summary <- jsonlite::fromJSON(out)$summary
     # bars alone name their series symbols
-    stats::setNames(jsonlite::fromJSON(out)$summary, NULL)
+    names(summary)[names(summary) == "symbol"] <- "series"
+    summary
   }
   expect_identical(gaps("KELD@1 minute", "kelder-lock"),
     rbind(gaps("KELD@1 minute"), gaps("kelder-lock")))
@@ -92,8 +96,12 @@ test_that("what is printed in R", {
   expect_snapshot(print(archive_import(archive, file, interval = "1 day")),
     transform = plain_words)
   expect_snapshot(print(archive_read(archive, "KELD")))
-  expect_snapshot(archive_read(archive, "KELT"), error = TRUE, transform = plain_words)
-  expect_snapshot(want_bars(quay, "KELD", interval = "1 minit", span = "1 day"), error = TRUE,
-    transform = plain_words)
-  expect_snapshot(source_card("nowhere.yml"), error = TRUE, transform = plain_words)
+  # said, not snapped as conditions: releases of testthat write those differently
+  refused <- function(code) {
+    error <- tryCatch(code, error = identity)
+    cat(class(error)[1], conditionMessage(error), sep = "\n")
+  }
+  expect_snapshot(refused(archive_read(archive, "KELT")), transform = plain_words)
+  expect_snapshot(refused(want_bars(quay, "KELD", interval = "1 minit", span = "1 day")))
+  expect_snapshot(refused(source_card("nowhere.yml")), transform = plain_words)
 })
