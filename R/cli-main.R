@@ -5,6 +5,7 @@
 
 cli_commands <- c(
   demo = "make a desk, serve invented services, collect from them and draw",
+  new = "make a desk to begin with: a commented desk.yml that runs as it stands",
   services = "serve the invented services of the demo",
   sources = "list the desk's source cards, check one, or draft one from samples",
   secrets = "set, list or check the secrets of a desk, never showing one",
@@ -12,6 +13,8 @@ cli_commands <- c(
   describe = "show what a dataset takes and gives, and what it covers",
   plan = "say what a collection takes, before the first call",
   collect = "collect into the archive, within the source's limits",
+  keep = "put what collect would ask for into the desk, to be kept up to date",
+  refresh = "bring all that the desk keeps up to date, with the fewest calls",
   reread = "decode kept raw pages again with a corrected card, making no call",
   list = "show what the archive holds: series by address, datasets, journal, faults",
   revisions = "show how figures were revised, release by release",

@@ -42,27 +42,61 @@
 #' }
 collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw = FALSE,
   wait = 900) {
+  going <- collect_begin(plan, into, progress, pages, raw, wait)
+  on.exit(collect_release(going))
+  while (collect_goes_on(going)) collect_step(going)
+  invisible(collect_end(going))
+}
+
+# A run that has begun and is brought on step by step: what is the same throughout it, its queue,
+# and its tally.
+collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE, wait = 900,
+  pool = NULL) {
   check_plan(plan)
   archive <- check_archive(into)
   want <- plan$want
-  run <- run_make(want, archive_sink(archive, want, keep_raw = raw), most_pages = pages,
-    most_wait = wait,
-    planned = isTRUE(plan$with_archive))
-  queue <- queue_make(plan$calls)
-  tally <- tally_make()
-  on.exit({
-    line_close(run$line)
-    try(run$sink$release(), silent = TRUE)
-  })
-  round <- want_round(want)
-  run$sink$round_begin(round)
-  show <- if (progress && queue_left(queue)) progress_make(run, plan$pages) else function(...) NULL
-  tally <- if (is.null(want$dataset$job)) collect_calls(run, queue, tally, show)
-  else collect_jobs(run, queue, tally)
-  run$sink$settle()
+  going <- new.env(parent = emptyenv())
+  going$run <- run_make(want, archive_sink(archive, want, keep_raw = raw), most_pages = pages,
+    most_wait = wait, planned = isTRUE(plan$with_archive), pool = pool)
+  going$queue <- queue_make(plan$calls)
+  going$tally <- tally_make()
+  going$total <- plan$pages
+  going$began <- now_seconds()
+  going$round <- want_round(want)
+  going$run$sink$round_begin(going$round)
+  going$show <- if (progress && queue_left(going$queue)) progress_make(going$run, plan$pages)
+  else function(...) NULL
+  going
+}
+
+collect_goes_on <- function(going) {
+  (queue_left(going$queue) && !going$queue$stopped) || going$run$line$active > 0L
+}
+
+# Starts what may be started, and looks at what has come within `most` seconds.
+collect_step <- function(going, most = Inf) {
+  pause <- if (going$queue$stopped) 1 else collect_begun(going)
+  line_run(going$run$line, min(pause, most))
+  collect_came_in(going)
+}
+
+collect_came_in <- function(going) {
+  while (!is.null(event <- queue_event_next(going$queue))) {
+    going$tally <- collect_event(going$run, going$queue, going$tally, event)
+  }
+  going$show(going$tally, going$queue)
+}
+
+collect_end <- function(going) {
+  going$run$sink$settle()
   # where every call was made, the next run asks anew
-  if (queue_left(queue) + queue$unfinished == 0) run$sink$round_end(round)
-  invisible(collect_result(run, queue, tally))
+  if (queue_left(going$queue) + going$queue$unfinished == 0) going$run$sink$round_end(going$round)
+  collect_result(going$run, going$queue, going$tally)
+}
+
+collect_release <- function(going) {
+  line_close(going$run$line)
+  try(going$run$sink$release(), silent = TRUE)
 }
 
 check_plan <- function(plan) {
@@ -74,8 +108,7 @@ check_plan <- function(plan) {
 
 # What is the same throughout a run: what is wanted, where it goes, and how far.
 run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = want$source$at_once,
-  planned = FALSE,
-                     ahead = TRUE) {
+  planned = FALSE, ahead = TRUE, pool = NULL) {
   source <- want$source
   tokens <- new.env(parent = emptyenv())
   list(
@@ -83,24 +116,11 @@ run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = wa
     counter = sink$counter,
     # the token that was granted, and all that must not be seen
     tokens = tokens, secrets = function() c(source_secrets(source), tokens$value),
-    line = wire_line(source$at_once), name = format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC"),
+    line = wire_line(source$at_once, pool), name = format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC"),
     started = now_seconds(),
     most_pages = most_pages, most_wait = most_wait, at_once = at_once, planned = planned,
     ahead = ahead
   )
-}
-
-# Calls and their pages, until there are no more or the run has to end.
-collect_calls <- function(run, queue, tally, show) {
-  while ((queue_left(queue) && !queue$stopped) || run$line$active > 0L) {
-    pause <- if (queue$stopped) 1 else collect_start(run, queue, tally)
-    line_run(run$line, pause)
-    while (!is.null(event <- queue_event_next(queue))) {
-      tally <- collect_event(run, queue, tally, event)
-    }
-    show(tally, queue)
-  }
-  tally
 }
 
 # Starts every call that may be sent now; gives the seconds until the next one may.

@@ -1,13 +1,11 @@
 # A desk is a folder with desk.yml, its source cards and its archive.
 
-desk_words <- c("desk", "archive", "sources", "addresses")
-
 #' Open a desk
 #'
 #' @param folder A folder with a `desk.yml`, or one below it.
-#' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and `sources` (paths), and
-#'   `addresses` (where services run
-#'   that are not at their card's own address).
+#' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and `sources` (paths),
+#'   `addresses` (where services run that are not at their card's own address), `wants` and
+#'   `outputs` (as they are written, see [desk_wants()]).
 #' @section Errors: `vetusta_error_desk` when there is no `desk.yml` here or above, or when it is
 #'   wrong.
 #' @export
@@ -29,17 +27,19 @@ desk_open <- function(folder = ".") {
     }
     at <- dirname(at)
   }
-  content <- card_yaml(readLines(file, warn = FALSE), file, "desk")
-  wrong <- setdiff(names(content), desk_words)
-  if (length(wrong)) {
-    vetusta_stop("desk", paste0("The word \"", wrong[1], "\" is not known."), where = file,
-      todo = suggest_word(wrong[1], desk_words))
-  }
+  lines <- readLines(file, warn = FALSE, encoding = "UTF-8")
+  content <- card_yaml(lines, file, "desk")
+  content <- desk_plain(content)
+  place <- function(keys) card_place(lines, file, keys)
+  desk_check(content, place)
   within <- function(path) if (grepl("^/", path)) path else file.path(at, path)
   structure(
     list(folder = at, title = content$desk %||% basename(at),
       archive = within(content$archive %||% "archive.sqlite"),
-      sources = within(content$sources %||% "sources"), addresses = content$addresses %||% list()),
+      sources = within(content$sources %||% "sources"), addresses = content$addresses %||% list(),
+      wants = content$wants %||% list(), outputs = content$outputs %||% list(),
+      log = if (!is.null(content$log)) within(content$log), on_failure = content$on_failure,
+      file = file),
     class = "vetusta_desk"
   )
 }
@@ -66,9 +66,12 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", addresse
     to <- file.path(folder, "sources", basename(path))
     if (!file.exists(to)) file.copy(path, to)
   }
-  content <- list(desk = title, archive = "archive.sqlite", sources = "sources")
-  if (length(addresses)) content$addresses <- addresses
-  write_lines_whole(sub("\n$", "", yaml::as.yaml(content)), file.path(folder, "desk.yml"), "desk")
+  file <- file.path(folder, "desk.yml")
+  lines <- if (file.exists(file)) readLines(file, warn = FALSE, encoding = "UTF-8")
+  else sub("\n$", "", yaml::as.yaml(list(desk = title, archive = "archive.sqlite",
+    sources = "sources")))
+  if (length(addresses)) lines <- desk_text_set(lines, "addresses", addresses)
+  write_lines_whole(lines, file, "desk")
   keep_out <- file.path(folder, ".gitignore")
   if (!file.exists(keep_out)) writeLines(c("desk.env", "archive.sqlite*"), keep_out)
   env <- file.path(folder, "desk.env")

@@ -4,8 +4,9 @@
 # where the API takes several;
 # stretches are cut to the widest that it takes, along local midnights.
 plan_bars <- function(want, archive) {
-  pieces <- missing_bars(want, archive)
   calendar <- source_calendar(want$source)
+  want <- kept_window(want, calendar)
+  pieces <- missing_bars(want, archive, calendar)
   # a call that knows no window is one and the same for all that is missing
   if (!has_window(want$dataset)) pieces <- data.frame(symbol = unique(pieces$symbol),
     from = unname(tapply(pieces$from, pieces$symbol, min)[unique(pieces$symbol)]),

@@ -27,6 +27,7 @@ plan_calls <- function(want, archive = NULL) {
   }
   if (!is.null(archive)) check_archive(archive)
   calls <- still_to_ask(want, want_calls(want, archive), archive)
+  calls <- kept_calls(want, calls, archive)
   limits <- want$source$limits
   taken <- if (is.null(archive)) numeric() else store_tokens(archive, want$source$source)
   pages <- sum(calls$pages)
@@ -55,8 +56,10 @@ still_to_ask <- function(want, calls, archive) {
   }
   source <- want$source$source
   began <- store_notes(archive, "round", source, want$dataset$name, round)$at
-  keep <- want$dataset$keep
-  fresh <- c(began, if (!is.null(keep)) now_seconds() - time_interval(keep, "keep")$seconds)
+  keep <- want$every %||% if (!is.null(want$dataset$keep)) {
+    interval_seconds(time_interval(want$dataset$keep, "keep"))
+  }
+  fresh <- c(began, if (!is.null(keep)) now_seconds() - keep)
   if (!length(fresh)) {
     return(calls)
   }

@@ -53,6 +53,8 @@ row_windows <- function(want, keys, archive) {
     begun <- begun[begun$from < as.numeric(want$to) & begun$to > as.numeric(want$from),
       c("from", "to")]
     for (i in seq_len(NROW(begun))) left <- cut_out(left, begun$from[i], begun$to[i])
+    left$start <- kept_pieces(data.frame(from = left$start, to = left$end),
+      left$start > as.numeric(want$from), want, NULL)$from
     rest <- lapply(seq_len(nrow(left)),
       function(i) {
         cut_widest(data.frame(symbol = "", from = left$start[i], to = left$end[i]),

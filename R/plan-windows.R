@@ -66,7 +66,7 @@ asks_for_whole <- function(dataset, length) {
 
 # For each symbol the want's window less what the archive covers, which is asked once for all: a
 # data frame of symbol, from, to.
-missing_bars <- function(want, archive) {
+missing_bars <- function(want, archive, calendar = NULL) {
   symbols <- want$symbols
   window <- list(from = as.numeric(want$from), to = as.numeric(want$to))
   whole <- function(symbols) {
@@ -91,12 +91,14 @@ missing_bars <- function(want, archive) {
     to = covered$start[at[one]])
   after <- data.frame(symbol = symbols[one], from = covered$end[at[one]],
     to = rep(window$to, length(one)))
+  after <- after[after$from < after$to, ]
   rest <- lapply(which(count > 1), function(i) {
     left <- missing_of(window, NULL, covered[owner == symbols[i], ])
     data.frame(symbol = rep(symbols[i], nrow(left)), from = left$start, to = left$end)
   })
   all <- do.call(rbind, c(list(whole(symbols[count == 0]), before, after), rest))
   all <- all[all$from < all$to, ]
+  all <- kept_pieces(all, all$from > window$from, want, calendar)
   all[order(match(all$symbol, symbols), all$from), ]
 }
 

@@ -138,3 +138,9 @@ shift_instant <- function(instant, interval, times = 1, zone = "UTC") {
   seconds <- local$hour * 3600 + local$min * 60 + local$sec
   time_local(day, seconds, zone)
 }
+
+# A month is as long as the longest.
+interval_seconds <- function(interval) {
+  if (is.na(interval$seconds)) c(month = 31, quarter = 92, year = 366)[[interval$unit]] * 86400 *
+    interval$count else interval$seconds
+}

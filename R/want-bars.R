@@ -176,7 +176,7 @@ want_rest.vetusta_want_bars <- function(want, chain, covered) {
     left <- rbind(left,
       missing_of(list(from = chain$from, to = chain$to), bars_cover_keys(symbol, want), held))
   }
-  call_rest(chain$call, left)
+  call_rest(chain$call, kept_rest(left, want, chain))
 }
 
 # The keys under which a symbol's stretches are held: all sessions cover the regular one too.

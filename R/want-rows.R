@@ -98,8 +98,8 @@ want_claim.vetusta_want_rows <- function(want, chain) {
 
 #' @export
 want_rest.vetusta_want_rows <- function(want, chain, covered) {
-  call_rest(chain$call,
-    missing_of(list(from = chain$from, to = chain$to), chain$key, covered(chain$key)))
+  left <- missing_of(list(from = chain$from, to = chain$to), chain$key, covered(chain$key))
+  call_rest(chain$call, kept_rest(left, want, chain))
 }
 
 #' @export
@@ -162,10 +162,14 @@ want_covered.vetusta_want_rows <- function(want, chain, good, whole) {
 # For so long after its time a value that is missing may still be published.
 settled_days <- 14
 
-# Without a window it is done for this round.
+# Without a window it is done for this round; with one, up to where something has come.
 #' @export
 want_notes.vetusta_want_rows <- function(want, chain) {
-  if (is.null(chain$from)) list(list(kind = "asked", key = chain$start, value = ""))
+  if (is.null(chain$from)) {
+    return(list(list(kind = "asked", key = chain$start, value = "")))
+  }
+  newest <- max(chain$from, chain$newest %||% -Inf)
+  list(list(kind = "looked", key = chain$key, value = format_exact(min(newest, chain$to))))
 }
 
 #' @export

@@ -4,12 +4,17 @@
 
 wire_bounds <- list(connect = 10, stall = 30, total = 300, body = 256e6, redirects = 5)
 
-wire_line <- function(at_once = 1L) {
+wire_line <- function(at_once = 1L, pool = NULL) {
   line <- new.env(parent = emptyenv())
-  line$pool <- curl::new_pool(total_con = at_once, host_con = at_once)
+  # several lines may wait together on one pool
+  line$pool <- pool %||% wire_pool(at_once)
+  line$handles <- new.env(parent = emptyenv())
+  line$begun <- 0
   line$active <- 0L
   line
 }
+
+wire_pool <- function(at_once) curl::new_pool(total_con = at_once, host_con = at_once)
 
 # `done` is called with a response: status, headers (names in small letters), body (raw), address,
 # seconds, and how many of them were waited for the first byte.
@@ -32,6 +37,13 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
   curl::handle_setheaders(handle, .list = request$headers)
   started <- as.numeric(Sys.time())
   line$active <- line$active + 1L
+  line$begun <- line$begun + 1
+  name <- as.character(line$begun)
+  line$handles[[name]] <- handle
+  over <- function() {
+    line$active <- line$active - 1L
+    rm(list = name, envir = line$handles)
+  }
   # the body is gathered here, so that one that grows too large, also by unpacking, is cut off
   parts <- list()
   size <- 0
@@ -52,7 +64,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
       parts[[length(parts) + 1L]] <<- bytes
     },
     done = function(answer) {
-      line$active <- line$active - 1L
+      over()
       headers <- header_list(answer$headers)
       response <- list(
         status = answer$status_code, headers = headers, body = if (length(parts) == 1L) parts[[1]]
@@ -76,7 +88,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
       }
     },
     fail = function(reason) {
-      line$active <- line$active - 1L
+      over()
       options(shown)
       reason <- if (size > wire_bounds$body ||
         grepl("Maximum file size", reason)) paste("the answer is larger than",
@@ -100,7 +112,8 @@ line_run <- function(line, seconds) {
 }
 
 line_close <- function(line) {
-  for (handle in curl::multi_list(line$pool)) curl::multi_cancel(handle)
+  for (handle in as.list(line$handles)) curl::multi_cancel(handle)
+  line$handles <- new.env(parent = emptyenv())
   line$active <- 0L
 }
 

@@ -1,7 +1,7 @@
 # Rooms and what each may know; an arrow goes down this list only. The code is read, not run.
 rooms <- c(shell = "cli|desk", output = "figure|report|export", collection = "collect|plan|want",
   archive = "archive|store", wire = "wire|decode",
-  source = "source", core = "time|calendar|bars|series|gaps|rank|model|error")
+  source = "source", core = "time|calendar|bars|series|rows|gaps|rank|model|error")
 standin <- "standin"
 
 room_of <- function(file) {

@@ -1,0 +1,142 @@
+# What a desk keeps: a new desk, its wants, bringing them up to date.
+
+cli_new <- function(arguments) {
+  options <- cli_arguments(arguments, "new", "FOLDER",
+    list(cli_option("title", "the desk's title [the folder's name]", metavar = "TEXT")),
+    c("vetusta new my-desk", "vetusta new rivers --title \"Rivers of the basin\""), least = 1,
+    most = 1)
+  desk <- desk_new(options$words, options$title)
+  cat("a desk in ", options$words, ": desk.yml, sources/*.yml, desk.env, and a list in ",
+    "stations.txt\n", sep = "")
+  cli_say("\nnext:\n  cd ", options$words, "\n  vetusta services &     # the invented services that ",
+    "its cards describe\n  vetusta refresh --plan\n  vetusta refresh")
+}
+
+cli_keep <- function(arguments) {
+  options <- cli_arguments(arguments, "keep", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
+    c(cli_want_options(), list(
+      cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
+      cli_option("name", "the want's name [made from what is asked for]", metavar = "NAME"),
+      cli_option("title", "what it is, in words", metavar = "TEXT"),
+      cli_option("overlap", paste0("how far back it is asked again behind what is held, as ",
+        "\"3 days\""), metavar = "LENGTH"),
+      cli_option("every", "not asked more often than that, as \"6 hours\"", metavar = "LENGTH"),
+      cli_option("stale", "how old its newest value may be, as \"2 days\"", metavar = "LENGTH"),
+      cli_option("times", "when it is due, as \"at 18:30 Europe/Riga on trading days\"",
+        metavar = "TIMES"),
+      cli_option("list", "show what the desk keeps", flag = TRUE),
+      cli_option("drop", "take a want out of the desk; what was collected stays", metavar = "NAME"),
+      cli_option("desk", "the desk's folder; by default the one this is called in",
+        metavar = "FOLDER")), cli_json_option()),
+    c("vetusta keep quay KELD TAMX --interval \"1 day\" --span \"10 years\"",
+      "vetusta keep river levels station=kelder-lock --from 1981-01-01 --name lock",
+      "vetusta keep --list", "vetusta keep --drop lock"))
+  desk <- cli_desk(options)
+  if (options$list) {
+    return(cli_keep_list(desk, options))
+  }
+  if (!is.null(options$drop)) {
+    if (length(options$words)) cli_usage_error("--drop NAME takes no other words")
+    desk_drop(desk, options$drop)
+    return(cli_say("dropped ", options$drop, "; what was collected stays in the archive"))
+  }
+  if (!length(options$words)) cli_usage_error("it needs SOURCE DATASET ..., --list or --drop NAME")
+  cli_keep_add(desk, options)
+}
+
+cli_keep_list <- function(desk, options) {
+  rows <- desk_wants(desk)
+  if (options$json) {
+    return(cli_print_json(rows))
+  }
+  shown <- rows[c("want", "source", "dataset", "asked", "interval", "from", "times")]
+  empty <- vapply(shown, function(column) all(is.na(column)), TRUE)
+  cli_print_table(shown[!empty], "the desk keeps nothing yet; `vetusta keep SOURCE DATASET ...` adds")
+  told <- !is.na(rows$problem)
+  if (any(told)) cli_say("\n", paste0(rows$want[told], ": ", rows$problem[told], collapse = "\n"))
+}
+
+# The same words that collect takes. What is asked for is looked at before it is written.
+cli_keep_add <- function(desk, options) {
+  source <- desk_source(desk, options$words[1], options$account)
+  named <- cli_named_dataset(source, options$words[-1])
+  away <- tryCatch({
+    cli_ask(named$dataset, source, named$words, options)
+    NULL
+  }, vetusta_error_network = function(e) e$what)
+  asked <- cli_kept(named$dataset, named$words)
+  given <- options[c("interval", "span", "from", "to", "session", "account", "overlap", "every",
+    "stale", "times", "title")]
+  if (identical(given$session, "regular")) given$session <- NULL
+  if (options$history) given$history <- TRUE
+  name <- options$name %||% cli_kept_name(desk, source, named, asked)
+  entry <- c(list(source = options$words[1], dataset = named$dataset$name), asked,
+    given[lengths(given) > 0])
+  do.call(desk_keep, c(list(desk, name), entry))
+  cli_say("keeps ", name, " in ", desk$file, if (!is.null(away)) paste0("\n", away,
+    " So what is asked for was not looked at."), "\nnext: vetusta refresh ", name)
+}
+
+# What is asked for, as it stands in a desk.
+cli_kept <- function(dataset, words) UseMethod("cli_kept")
+
+#' @export
+cli_kept.vetusta_dataset_bars <- function(dataset, words) list(symbols = cli_symbols(words))
+
+#' @export
+cli_kept.vetusta_dataset_rows <- function(dataset, words) list(keys = cli_pairs(words))
+
+#' @export
+cli_kept.vetusta_dataflow <- function(dataset, words) list(keys = cli_pairs(words, split = FALSE))
+
+# A name that is free: the only symbol or station, else the dataset.
+cli_kept_name <- function(desk, source, named, asked) {
+  values <- unlist(asked)
+  word <- if (length(values) == 1) values else named$dataset$name
+  name <- gsub("^[^a-z]+|-+$", "", gsub("[^a-z0-9]+", "-", tolower(word)))
+  if (!nzchar(name)) name <- source$source
+  taken <- names(desk$wants)
+  if (name %in% taken) name <- paste0(source$source, "-", name)
+  for (i in 2:1000) {
+    if (!name %in% taken) break
+    name <- sub("(-[0-9]+)?$", paste0("-", i), name)
+  }
+  name
+}
+
+cli_refresh <- function(arguments) {
+  options <- cli_arguments(arguments, "refresh", "[NAME...]",
+    c(list(
+      cli_option("plan", "say what it takes, want by want, and make no call for values",
+        flag = TRUE),
+      cli_option("no-outputs", "write no outputs afterwards", flag = TRUE),
+      cli_option("wait",
+        paste0("the longest pause that is waited for, as \"2 hours\"; a want that needs a longer ",
+          "one is left for the next refresh [15 minutes]"), default = "15 minutes",
+        metavar = "SPAN"),
+      cli_option("quiet", "show no progress", flag = TRUE),
+      cli_option("desk", "the desk's folder; by default the one this is called in",
+        metavar = "FOLDER")), cli_json_option()),
+    c("vetusta refresh --plan", "vetusta refresh", "vetusta refresh shares levels"))
+  wait <- time_interval(options$wait, "--wait")$seconds
+  if (is.na(wait)) cli_usage_error("--wait must be a length of time, as in --wait \"2 hours\"")
+  desk <- cli_desk(options)
+  result <- desk_refresh(desk, if (length(options$words)) options$words, plan = options$plan,
+    progress = !options$quiet, wait = wait, outputs = !options$no_outputs)
+  if (options$json) cli_print_json(list(wants = as.data.frame(result),
+    outputs = as.data.frame(attr(result, "outputs"))))
+  else cli_refresh_told(result, options)
+  written <- attr(result, "outputs")
+  if (any(result$outcome %in% c("failed", "left")) || any(written$outcome == "failed")) 1L else 0L
+}
+
+cli_refresh_told <- function(result, options) {
+  cat(cli_words(format_refresh(result, if (isatty(stdout())) cli_width() else 80)), sep = "\n")
+  written <- attr(result, "outputs")
+  if (NROW(written)) {
+    cat("\n")
+    cli_print_table(written[c("output", "file", "rows", "outcome")])
+    told <- nzchar(written$said)
+    if (any(told)) cli_say(paste0(written$output[told], ": ", written$said[told], collapse = "\n"))
+  }
+}

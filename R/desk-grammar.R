@@ -1,0 +1,111 @@
+# The words of a desk.yml, checked as those of source cards are: word by word, with the line and the
+# nearest right word.
+
+desk_grammar <- function() {
+  list(
+    desk = "text", archive = "text", sources = "text", addresses = list(.each = "text"),
+    log = "text", on_failure = "text",
+    wants = list(.each = desk_want_grammar()), outputs = list(.each = desk_output_grammar())
+  )
+}
+
+desk_want_grammar <- function() {
+  list(
+    source = "!text", dataset = "text", title = "text", symbols = desk_list_grammar(),
+    keys = list(.each = desk_list_grammar()), interval = "duration",
+    session = c("word", "regular", "all"), account = "text", from = "text", to = "text",
+    span = "duration", history = "flag", overlap = "duration", every = "duration",
+    stale = "duration", times = "texts"
+  )
+}
+
+# Values in place, or where they come from.
+desk_list_grammar <- function() {
+  list(.short = "values", file = "text", column = "text", sheet = "text", rows = "text",
+    with = "text", series = "text", where = "texts")
+}
+
+desk_output_grammar <- function() {
+  list(
+    title = "text", series = "texts", rows = "text", where = "texts", columns = "texts",
+    from = "text", to = "text", span = "duration", session = "text", labels = c("word", "codes",
+      "labels", "both"),
+    fill = "texts", at_most = "count", regroup = "duration", rule = "text", change = "text",
+    window = "duration", over = "duration", align = "text", form = c("word", "long", "wide"),
+    file = "text", append = "text", table = "text", figure = c("word", "candles", "lines")
+  )
+}
+
+# What cannot stand beside each other in an entry, and why.
+desk_clashes <- list(
+  wants = list(c("span", "from", "a want has a span or a from"),
+    c("symbols", "keys", "bars are asked for by symbols, all other rows by keys")),
+  outputs = list(c("series", "rows", "an output is of series or of rows"),
+    c("file", "append", "an output is written whole, or appended"),
+    c("figure", "append", "a figure is a file of its own"),
+    c("span", "from", "an output has a span or a from"))
+)
+
+# Checks what was read from a desk's file. `place` gives file and line of a path of keys.
+desk_check <- function(content, place) {
+  as_desk_errors(card_check(content, desk_grammar(), character(), place))
+  for (part in names(desk_clashes)) {
+    for (name in names(content[[part]])) desk_check_entry(content, part, name, place)
+  }
+}
+
+desk_check_entry <- function(content, part, name, place) {
+  entry <- content[[part]][[name]]
+  stop_entry <- function(keys, what, todo) {
+    vetusta_stop("desk", what, where = place(c(part, name, keys)), todo = todo)
+  }
+  if (!grepl("^[a-z][a-z0-9-]*$", name)) {
+    stop_entry(character(), paste0("\"", name, "\" is no name of ", single_entry[[part]], "."),
+      "use small letters, digits and hyphens, beginning with a letter")
+  }
+  for (clash in desk_clashes[[part]]) {
+    if (all(clash[1:2] %in% names(entry))) {
+      stop_entry(clash[2], paste0("`", clash[1], "` and `", clash[2], "` stand in one entry: ",
+        clash[3], "."), paste("keep one of the two"))
+    }
+  }
+  for (key in intersect(c("from", "to"), names(entry))) desk_check_day(entry[[key]], stop_entry, key)
+  for (text in entry$times) {
+    tryCatch(desk_times(text), vetusta_error_desk = function(e) {
+      stop_entry("times", e$what, e$todo)
+    })
+  }
+}
+
+single_entry <- c(wants = "a want", outputs = "an output")
+
+# Days, periods or instants.
+desk_check_day <- function(value, stop_entry, key) {
+  text <- as.character(value)
+  good <- !is.na(read_day(text)) || !is.na(time_periods(text)$first) ||
+    !inherits(try(time_instant(text), silent = TRUE), "try-error")
+  if (!good) {
+    stop_entry(key, paste0("`", key, "` cannot be \"", text, "\"."),
+      "write it as a year, a day or an instant: 2015, 2026-03-12, 2026-03-12T09:30:00Z")
+  }
+}
+
+# What is wrong in a desk is an error of the desk, whoever finds it.
+as_desk_errors <- function(work) {
+  tryCatch(work, vetusta_error_card = function(e) {
+    vetusta_stop("desk", sub("^the card", "the desk", sub("^The card", "The desk", e$what)),
+      where = e$where, todo = e$todo)
+  })
+}
+
+# Lists of values are vectors, whatever their values are.
+desk_plain <- function(content) {
+  if (!is.list(content)) {
+    return(content)
+  }
+  if (length(content) && is.null(names(content)) &&
+    all(vapply(content, function(one) is.atomic(one) && length(one) == 1, TRUE))) {
+    return(vapply(content, as.character, ""))
+  }
+  lapply(content, desk_plain)
+}

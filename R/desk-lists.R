@@ -1,0 +1,102 @@
+# Where the values of a want's list come from: they stand in place, in a file, or are found among
+# what the archive holds.
+
+# The values of a list; `where` says file and line, `name` what they are values of.
+desk_list <- function(desk, list, name, archive, where) {
+  if (!is.list(list)) {
+    return(as.character(list))
+  }
+  kind <- intersect(names(desk_list_kinds), names(list))
+  if (length(kind) != 1) {
+    vetusta_stop("desk", paste0("The list of `", name, "` says ",
+      if (length(kind)) "two places" else "no place", " where its values come from."),
+      where = where, todo = paste0("write values, as in [KELD, TAMX], or one of file:, rows:, ",
+        "series:"))
+  }
+  rows <- desk_list_kinds[[kind]](desk, list, name, archive, where)
+  if (!is.data.frame(rows)) {
+    return(unique(rows))
+  }
+  column <- list$column %||% desk_list_column(rows, name)
+  rows <- at_place(rows_filter(rows, list$where), where)
+  if (!column %in% names(rows)) {
+    vetusta_stop("desk", paste0("The list of `", name, "` has no column \"", column, "\"."),
+      where = where, todo = suggest_word(column, names(rows)))
+  }
+  values <- unique(as.character(rows[[column]]))
+  values <- values[!is.na(values) & nzchar(values)]
+  if (!length(values)) {
+    vetusta_stop("desk", paste0("The list of `", name, "` is empty."), where = where,
+      todo = "look at its file and its conditions", none = TRUE)
+  }
+  values
+}
+
+# The column that is called like what is asked for, else the first.
+desk_list_column <- function(rows, name) {
+  known <- c(name, sub("s$", "", name), "symbol", "place", "key")
+  c(intersect(known, names(rows)), names(rows))[1]
+}
+
+desk_list_kinds <- list(
+  file = function(desk, list, name, archive, where) {
+    path <- if (grepl("^/", list$file)) list$file else file.path(desk$folder, list$file)
+    if (!file.exists(path) || dir.exists(path)) {
+      vetusta_stop("desk", paste0("The list of `", name, "` is in a file that is not there."),
+        where = paste0(path, "; ", where), todo = "look at the path, which begins in the desk's folder")
+    }
+    ending <- tolower(sub(".*[.]", "", path))
+    if (ending == "xlsx") return(at_place(read_sheet(path, list$sheet), where))
+    if (ending %in% c("csv", "tsv")) {
+      return(at_place(table_of_texts(path), where))
+    }
+    # a value a line, and remarks
+    lines <- trimws(sub("#.*", "", readLines(path, warn = FALSE, encoding = "UTF-8")))
+    data.frame(value = lines[nzchar(lines)])
+  },
+  rows = function(desk, list, name, archive, where) {
+    rows <- desk_rows(archive, list$rows, where)
+    if (is.null(list$with)) {
+      return(rows)
+    }
+    with <- desk_rows(archive, list$with, where)
+    by <- intersect(names(rows), names(with))
+    by <- c(intersect(c(name, sub("s$", "", name), "symbol", "place", "series", "entity"), by), by)[1]
+    if (is.na(by)) {
+      vetusta_stop("desk", paste0("The rows of ", list$rows, " and ", list$with,
+        " have no column in common."), where = where, todo = "leave out with:")
+    }
+    added <- with[match(rows[[by]], with[[by]]), setdiff(names(with), names(rows)), drop = FALSE]
+    list_frame(c(as.list(rows), as.list(added)))
+  },
+  series = function(desk, list, name, archive, where) {
+    found <- at_place(archive_find(archive, list$series), where)
+    found$years <- as.numeric(difftime(found$last, found$first, units = "days")) / 365.25
+    # the symbol of bars, or whatever tells the series of a dataset apart
+    found[[name]] <- found$key
+    found
+  }
+)
+
+# Rows of source/dataset that the archive holds.
+desk_rows <- function(archive, address, where) {
+  parts <- strsplit(address, "/", fixed = TRUE)[[1]]
+  if (length(parts) != 2) {
+    vetusta_stop("desk", paste0("\"", address, "\" names no dataset."), where = where,
+      todo = "write a source and a dataset, as in quay/directory")
+  }
+  at_place(archive_rows(archive, parts[1], parts[2]), where)
+}
+
+# An error of ours that does not say where is told of a place in the desk's file.
+at_place <- function(work, where) {
+  tryCatch(work, vetusta_error = function(e) {
+    vetusta_stop("desk", e$what, where = paste(c(e$where, where), collapse = "; "), todo = e$todo)
+  })
+}
+
+table_of_texts <- function(path) {
+  parts <- read_table_file(path, absent = "", kinds = function(names) rep(0L, length(names)),
+    each = function(rows, line) rows)
+  as.data.frame(data.table::rbindlist(parts, use.names = TRUE))
+}

@@ -1,0 +1,32 @@
+#' @rdname desk_open
+#' @return `desk_new()` makes a desk to begin with: a `desk.yml` with remarks, source cards of the
+#'   invented services and their keys, so that it can be refreshed as it stands while
+#'   `vetusta services` runs; and returns it. A folder that holds anything already is refused.
+#' @export
+desk_new <- function(folder, title = NULL) {
+  check_text(folder, "folder", "desk")
+  if (file.exists(folder) && (!dir.exists(folder) ||
+    length(list.files(folder, all.files = TRUE, no.. = TRUE)))) {
+    vetusta_stop("desk", "The folder is there and is not empty.", where = folder,
+      todo = "give the path of a folder that is not there yet")
+  }
+  dir.create(file.path(folder, "sources"), recursive = TRUE, showWarnings = FALSE)
+  if (!dir.exists(file.path(folder, "sources"))) {
+    vetusta_stop("desk", "The desk's folder cannot be made.", where = folder,
+      todo = "look at the rights of the folder above")
+  }
+  from <- system.file("desk", package = "vetusta")
+  for (card in c("quay", "river", "basin")) {
+    file.copy(card_path(card), file.path(folder, "sources"))
+  }
+  lines <- readLines(file.path(from, "desk.yml"), encoding = "UTF-8")
+  title <- title %||% basename(normalizePath(folder))
+  check_text(title, "title", "desk")
+  lines[startsWith(lines, "desk:")] <- paste0("desk: ", desk_text_scalar(title))
+  write_lines_whole(lines, file.path(folder, "desk.yml"), "desk")
+  file.copy(file.path(from, "stations.txt"), folder)
+  write_lines_whole(readLines(file.path(from, "keys.txt")), file.path(folder, "desk.env"), "secret",
+    "600")
+  writeLines(c("desk.env", "archive.sqlite*"), file.path(folder, ".gitignore"))
+  desk_open(folder)
+}

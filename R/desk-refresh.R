@@ -1,0 +1,254 @@
+# A refresh: every want of a desk brought up to date, with the fewest calls.
+
+#' Bring a desk up to date
+#'
+#' Asks for what is missing of every want since it was complete, and no more: nothing that is held,
+#' but for an overlap that catches late corrections; values that may still be published, ever more
+#' seldom. Sources are asked beside each other, each within its limits and quotas. One want that
+#' fails does not stop the others. Two refreshes at once share the work.
+#'
+#' @param desk A desk, see [desk_open()].
+#' @param wants Names of wants; by default all of them.
+#' @param plan Whether only to say what it would take, making no call for values.
+#' @param progress Whether to show what is being done, on standard error.
+#' @param wait The longest pause, in seconds, that is waited for; where a quota makes it longer, a
+#'   want is left for the next refresh.
+#' @param outputs Whether to write the desk's outputs afterwards, see [desk_write()].
+#' @return Invisibly a `vetusta_refresh`, a tibble with one row a want in the order in which they
+#'   were asked: `want`, `source`, `outcome` (`done`, `held`: nothing to ask for, `left`: not all of
+#'   it, `failed`), `calls` (of a plan: how many it takes), `new`, `changed`, `failed` (calls),
+#'   `complete_until` (`POSIXct`, UTC: up to where all of it is held), `said` (why, in words). The
+#'   attribute `outputs` is what was written.
+#' @section Errors: `vetusta_error_desk` for a name that is no want; what fails within a want is in
+#'   its row.
+#' @export
+#' @examples
+#' \dontrun{
+#' desk <- desk_open("my-desk")
+#' desk_refresh(desk, plan = TRUE)
+#' desk_refresh(desk)
+#' }
+desk_refresh <- function(desk, wants = NULL, plan = FALSE, progress = interactive(), wait = 900,
+  outputs = TRUE) {
+  check_desk(desk)
+  check_flag(plan, "plan")
+  check_flag(outputs, "outputs")
+  check_number(wait, "wait", 0)
+  names <- desk_names(desk, wants)
+  archive <- archive_open(desk$archive)
+  on.exit(archive_close(archive))
+  state <- refresh_make(desk, archive, names)
+  if (plan) {
+    for (name in state$order) refresh_plan(state, name)
+    return(refresh_result(state, NULL))
+  }
+  sources <- unique(refresh_sources(state))
+  lanes <- lapply(sources, function(source) refresh_lane(state, source, progress, wait))
+  collect_beside(lanes, function(going, result = NULL, error = NULL) {
+    if (is.null(error)) refresh_ended(state, going, result)
+    else refresh_failed(state, going$name, error)
+  })
+  written <- if (outputs && length(desk$outputs)) desk_write(desk)
+  refresh_result(state, written)
+}
+
+# The names that are asked for, in the order of the file.
+desk_names <- function(desk, wants) {
+  known <- names(desk$wants)
+  if (is.null(wants)) {
+    return(known)
+  }
+  check_text(wants, "wants", "desk", several = TRUE)
+  for (name in setdiff(wants, known)) {
+    vetusta_stop("desk", paste0("The desk has no want \"", name, "\"."), where = desk$file,
+      todo = suggest_word(name, known), usage = TRUE)
+  }
+  intersect(known, wants)
+}
+
+refresh_make <- function(desk, archive, names) {
+  state <- new.env(parent = emptyenv())
+  state$desk <- desk
+  state$archive <- archive
+  state$rows <- list()
+  state$away <- list()
+  state$order <- names[order(-vapply(names, function(name) want_urgency(desk, archive, name), 0))]
+  state
+}
+
+refresh_sources <- function(state) {
+  vapply(state$order, function(name) state$desk$wants[[name]]$source, "")
+}
+
+# How urgent a want is: what was brought up to date before comes first, what is the most behind of
+# it first; a history that is new comes after all of those. Others are in the order of the file.
+want_urgency <- function(desk, archive, name) {
+  last <- want_record(archive, desk$wants[[name]], name)
+  until <- last$complete_until %||% NA_real_
+  if (is.na(until)) 0 else max(1, now_seconds() - until)
+}
+
+# What is noted of a want's last refresh: a list, empty before the first.
+want_record <- function(archive, entry, name) {
+  found <- store_notes(archive, "want", entry$source, entry$dataset %||% "", name)
+  if (!nrow(found) || is.na(found$value)) {
+    return(list())
+  }
+  c(list(at = found$at), tryCatch(jsonlite::fromJSON(found$value), error = function(e) list()))
+}
+
+want_record_put <- function(archive, entry, name, record) {
+  record <- record[lengths(record) > 0 & !vapply(record, anyNA, TRUE)]
+  value <- as.character(jsonlite::toJSON(record, auto_unbox = TRUE, digits = NA))
+  store_note(archive, "want", entry$source, entry$dataset %||% "", name, value)
+}
+
+# One source's wants, one after the other: begins the next run, or gives NULL at the end.
+refresh_lane <- function(state, source, progress, wait) {
+  left <- state$order[refresh_sources(state) == source]
+  function(pool) {
+    while (length(left)) {
+      name <- left[1]
+      left <<- left[-1]
+      plan <- refresh_plan(state, name)
+      if (is.null(plan)) next
+      going <- tryCatch(
+        collect_begin(plan, state$archive, progress, wait = wait, pool = pool),
+        error = function(e) refresh_failed(state, name, e))
+      if (is.null(going)) next
+      going$name <- name
+      return(going)
+    }
+    NULL
+  }
+}
+
+# The plan of a want, or NULL where there is nothing to ask for or it cannot be planned; its row
+# says which.
+refresh_plan <- function(state, name) {
+  entry <- state$desk$wants[[name]]
+  away <- state$away[[entry$source]]
+  if (!is.null(away)) {
+    return(refresh_failed(state, name, away, noted = FALSE))
+  }
+  tryCatch({
+    want <- desk_want(state$desk, name, state$archive)
+    last <- want_record(state$archive, entry, name)
+    pause <- refresh_pause(want, last, entry)
+    plan <- if (is.null(pause)) plan_calls(want, state$archive)
+    state$rows[[name]] <- refresh_row(name, entry$source,
+      if (is.null(plan) || !nrow(plan$calls)) "held" else "planned", calls = plan$pages %||% 0,
+      until = want_complete(want, state$archive),
+      said = pause %||% refresh_takes(plan, want_complete(want, state$archive)))
+    if (!is.null(plan) && nrow(plan$calls)) plan else NULL
+  }, error = function(e) refresh_failed(state, name, e))
+}
+
+# Why a want is not asked for yet: `every` says so, and it was asked for in just these words.
+refresh_pause <- function(want, last, entry) {
+  since <- now_seconds() - (last$done %||% -Inf)
+  if (is.null(entry$every) || since >= want$every || !identical(last$words, entry_words(want))) {
+    return(NULL)
+  }
+  paste0("asked for ", format_seconds(max(1, since)), " ago, every ", entry$every)
+}
+
+# What was asked for, as a short text that changes with it.
+entry_words <- function(want) {
+  asked <- list(want$symbols, want$keys, want$selection, want$interval$iso, want$session,
+    as.numeric(want$from), want$window)
+  content_hash(charToRaw(as.character(jsonlite::toJSON(asked, auto_unbox = TRUE, digits = NA,
+    force = TRUE))))
+}
+
+refresh_takes <- function(plan, until) {
+  want <- plan$want
+  if (!nrow(plan$calls)) {
+    return(if (is.null(want$from) && want$every > 0) paste0("came whole ",
+      format_seconds(max(1, now_seconds() - until)), " ago, asked again after ",
+      format_seconds(want$every)) else "all of it is held")
+  }
+  quotas <- plan$quotas
+  paste(c(if (plan$seconds >= 1) paste("at least", format_seconds(plan$seconds)),
+    if (!is.null(quotas)) paste0(quotas$left, " of ", quotas$quota, " left")), collapse = "; ")
+}
+
+refresh_row <- function(name, source, outcome, calls = 0, new = 0, changed = 0, failed = 0,
+  until = NA_real_, said = "") {
+  list(want = name, source = source, outcome = outcome, calls = calls, new = new, changed = changed,
+    failed = failed, complete_until = as.numeric(until), said = said)
+}
+
+refresh_ended <- function(state, going, result) {
+  name <- going$name
+  entry <- state$desk$wants[[name]]
+  want <- going$run$want
+  failed <- nrow(result$failed)
+  until <- want_complete(want, state$archive)
+  whole <- !failed && result$left == 0
+  said <- if (failed) paste0(result$failed$symbol[1], ": ", result$failed$what[1])
+  else if (result$left > 0) paste0(counted(result$left, "call"), " left",
+    if (!is.null(result$resume)) paste0("; go on after ",
+      format_instant(floor(as.numeric(result$resume)))))
+  else if (length(result$empty)) paste("no data for", paste(utils::head(result$empty, 3),
+    collapse = ", ")) else ""
+  calls <- result$pages + result$retried + failed + result$cut
+  state$rows[[name]] <- refresh_row(name, entry$source,
+    if (failed) "failed" else if (whole) "done" else "left", calls, result$new, result$changed,
+    failed, until, said)
+  want_record_put(state$archive, entry, name, list(
+    outcome = if (failed) "failed" else if (whole) "done" else "left", said = said,
+    complete_until = until, words = entry_words(want),
+    done = if (whole) now_seconds() else want_record(state$archive, entry, name)$done))
+}
+
+# A want that failed as a whole; where its source is away, its other wants need not be tried.
+refresh_failed <- function(state, name, error, noted = TRUE) {
+  entry <- state$desk$wants[[name]]
+  ours <- inherits(error, "vetusta_error")
+  what <- if (ours) error$what else paste("an internal error:", conditionMessage(error))
+  if (ours && error$kind %in% c("network", "access", "secret")) state$away[[entry$source]] <- error
+  last <- want_record(state$archive, entry, name)
+  state$rows[[name]] <- refresh_row(name, entry$source, "failed", failed = 1,
+    until = last$complete_until %||% NA_real_, said = what)
+  if (noted) {
+    last[c("outcome", "said")] <- list("failed", what)
+    try(want_record_put(state$archive, entry, name, last[names(last) != "at"]), silent = TRUE)
+  }
+  NULL
+}
+
+refresh_result <- function(state, written) {
+  rows <- unname(state$rows[state$order])
+  columns <- lapply(names(refresh_row("", "", "")), function(name) {
+    sapply(rows, `[[`, name)
+  })
+  columns <- stats::setNames(columns, names(refresh_row("", "", "")))
+  if (!length(rows)) columns <- lapply(refresh_row("", "", ""), `[`, 0)
+  columns$complete_until <- utc(as.numeric(columns$complete_until))
+  result <- as_rows(columns)
+  class(result) <- c("vetusta_refresh", class(result))
+  attr(result, "outputs") <- written
+  invisible(result)
+}
+
+#' @export
+print.vetusta_refresh <- function(x, ...) {
+  cat(format_refresh(x), sep = "\n")
+  invisible(x)
+}
+
+# The table at the end, within 80 columns, and below it what is to be said of each want.
+format_refresh <- function(x, width = 80) {
+  rows <- as.data.frame(x)
+  if (!nrow(rows)) {
+    return("the desk has no wants; `vetusta keep` adds one")
+  }
+  shown <- rows[c("want", "calls", "new", "changed", "failed")]
+  shown$complete_until <- ifelse(is.na(rows$complete_until), "-",
+    substr(sub("T", " ", format_instant(rows$complete_until)), 1, 16))
+  shown$outcome <- rows$outcome
+  told <- nzchar(rows$said) & rows$outcome != "done"
+  lines <- text_table(shown, width)
+  c(lines, if (any(told)) c("", paste0(rows$want[told], ": ", rows$said[told])))
+}

@@ -1,0 +1,109 @@
+# A desk's file is edited as text, so that what somebody wrote into it stays as it is: comments,
+# order, and how values are written.
+
+# The lines of a part: its own, and those below it up to the next part; remarks and blank lines
+# before the next part belong to that one.
+desk_text_block <- function(lines, key) {
+  start <- grep(paste0("^", key, "[ \t]*:"), lines)
+  if (!length(start)) {
+    return(integer())
+  }
+  after <- grep("^[^ \t#]", lines)
+  after <- after[after > start[1]]
+  end <- if (length(after)) after[1] - 1L else length(lines)
+  while (end > start[1] && grepl("^[ \t]*(#.*)?$", lines[end])) end <- end - 1L
+  start[1]:end
+}
+
+# Lines in which a part has this value, and all else is as before.
+desk_text_set <- function(lines, key, value) {
+  block <- desk_text_block(lines, key)
+  fresh <- c(paste0(key, ":"), desk_text_lines(value, 2L))
+  if (!length(block)) {
+    return(c(lines, fresh))
+  }
+  append(lines[-block], fresh, block[1] - 1L)
+}
+
+# Lines with an entry more in a part, at its end.
+desk_text_add <- function(lines, key, name, entry) {
+  block <- desk_text_block(lines, key)
+  indent <- desk_text_indent(lines[block])
+  fresh <- desk_text_lines(stats::setNames(list(entry), name), indent)
+  if (!length(block)) {
+    return(c(lines, if (length(lines) && nzchar(lines[length(lines)])) "", paste0(key, ":"), fresh))
+  }
+  # a part that is there and empty
+  if (length(block) == 1) lines[block] <- paste0(key, ":")
+  append(lines, fresh, block[length(block)])
+}
+
+desk_text_indent <- function(block) {
+  below <- grep("^[ \t]+[^ \t#]", block[-1], value = TRUE)
+  if (length(below)) nchar(sub("[^ ].*", "", below[1])) else 2L
+}
+
+# Lines without an entry; remarks right above it go with it.
+desk_text_drop <- function(lines, key, name) {
+  block <- desk_text_block(lines, key)
+  indent <- desk_text_indent(lines[block])
+  names <- grep(paste0("^ {", indent, "}[^ #-]"), lines)
+  names <- names[names %in% block[-1]]
+  at <- names[grepl(paste0("^ +[\"']?", name, "[\"']?[ \t]*:"), lines[names])]
+  if (length(at) != 1) {
+    return(lines)
+  }
+  next_one <- names[names > at]
+  end <- if (length(next_one)) next_one[1] - 1L else block[length(block)]
+  remark <- paste0("^ {", indent, "}#")
+  # remarks before the next entry are that one's
+  while (end > at && grepl("^[ \t]*(#.*)?$", lines[end])) end <- end - 1L
+  start <- at
+  while (start > block[1] + 1L && grepl(remark, lines[start - 1L])) start <- start - 1L
+  lines[-(start:end)]
+}
+
+# A value as YAML in lines: short lists in one line, all else below each other.
+desk_text_lines <- function(value, indent) {
+  space <- strrep(" ", indent)
+  unlist(lapply(names(value), function(name) {
+    one <- value[[name]]
+    if (is.list(one)) {
+      return(c(paste0(space, name, ":"), desk_text_lines(one, indent + 2L)))
+    }
+    texts <- vapply(one, desk_text_scalar, "", USE.NAMES = FALSE)
+    line <- paste0(space, name, ": ", if (length(one) == 1) texts
+    else paste0("[", paste(texts, collapse = ", "), "]"))
+    if (nchar(line) <= 100) line
+    else c(paste0(space, name, ":"), paste0(space, "  - ", texts))
+  }))
+}
+
+desk_text_scalar <- function(value) {
+  if (is.character(value)) {
+    text <- sub("\n$", "", yaml::as.yaml(value))
+    # what has a sign of lists in it stands in quotes, wherever it stands
+    if (!grepl("^['\"]", text) && grepl("[][{},]", text)) paste0("\"", text, "\"") else text
+  } else {
+    sub("\n$", "", yaml::as.yaml(value, handlers = list(logical = yaml::verbatim_logical)))
+  }
+}
+
+# Writes the desk's file, once it says what it should say.
+desk_text_write <- function(desk, lines, expected, what) {
+  found <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")), vetusta_error = function(e) NULL)
+  if (!identical(lapply(found$wants, desk_sorted), lapply(expected, desk_sorted))) {
+    vetusta_stop("desk", paste0(what, " cannot be written: the desk's file is laid out in a way that ",
+      "is not edited."), where = desk$file,
+      todo = "write wants: with each want on lines of its own below it, or edit the file by hand")
+  }
+  write_lines_whole(lines, desk$file, "desk")
+}
+
+# Entries compared whatever the order of their words, and whether values are numbers or texts.
+desk_sorted <- function(entry) {
+  if (!is.list(entry)) {
+    return(as.character(entry))
+  }
+  lapply(entry[order(names(entry))], desk_sorted)
+}

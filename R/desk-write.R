@@ -1,0 +1,1 @@
+desk_write <- function(desk) NULL

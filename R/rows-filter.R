@@ -1,0 +1,120 @@
+# Conditions on rows: `column` `sign` `value`, as in type=share, volume>=10000, name~barge.
+
+#' Rows that fulfil conditions
+#'
+#' The one small language in which rows are chosen: in desks, in exports and at the command line.
+#'
+#' @param rows A data frame.
+#' @param conditions Texts, each a column, a sign and a value: `type=share`, `type!=warrant`,
+#'   `volume>=10000`, `first<2006-01-01`, `name~barge`. `=` and `!=` take several values with commas
+#'   between, of which one is enough (or none may be), and patterns with `*` and `?`; `~` means that
+#'   the value holds the text, whatever its case; `<`, `<=`, `>` and `>=` compare numbers, days,
+#'   instants or texts, as the column is.
+#'   All conditions have to be fulfilled. A value that is missing fulfils none but `column=` (nothing
+#'   behind the sign), which asks for just those; `column!=` asks for all others.
+#' @return The rows that fulfil all of them, in their order.
+#' @section Errors: `vetusta_error_want` for a condition without a sign, a column that the rows do
+#'   not have (with the nearest one), or a value that cannot be compared with the column's.
+#' @export
+#' @examples
+#' rows <- data.frame(symbol = c("KELD", "TAMX"), volume = c(12000, 800))
+#' rows_filter(rows, "volume>=10000")
+rows_filter <- function(rows, conditions) {
+  if (missing(rows) || !is.data.frame(rows)) {
+    vetusta_stop("want", "What is filtered is a table of rows.", todo = "give a data frame")
+  }
+  if (!length(conditions)) {
+    return(rows)
+  }
+  check_text(conditions, "conditions", several = TRUE)
+  keep <- rep(TRUE, nrow(rows))
+  for (condition in conditions) keep <- keep & condition_holds(condition, rows)
+  rows[keep, , drop = FALSE]
+}
+
+# list(column, sign, value)
+condition_parts <- function(condition) {
+  found <- regmatches(condition, regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition))[[1]]
+  if (!length(found)) {
+    vetusta_stop("want", paste0("The condition \"", condition, "\" has no sign in it."),
+      todo = "write it as a column, a sign and a value: type=share, volume>=10000, name~barge")
+  }
+  list(column = trimws(found[2]), sign = found[3], value = trimws(found[4]), text = condition)
+}
+
+condition_holds <- function(condition, rows) {
+  asked <- condition_parts(condition)
+  if (!asked$column %in% names(rows)) {
+    vetusta_stop("want", paste0("The rows have no column \"", asked$column, "\"."),
+      todo = suggest_word(asked$column, names(rows)))
+  }
+  column <- rows[[asked$column]]
+  if (is.factor(column)) column <- as.character(column)
+  if (is.list(column)) {
+    vetusta_stop("want", paste0("The column \"", asked$column, "\" holds lists, which no sign compares."),
+      todo = "choose another column")
+  }
+  hold <- switch(asked$sign,
+    "=" = equals_any(column, asked$value),
+    "!=" = !equals_any(column, asked$value),
+    "~" = holds_text(column, asked$value),
+    compares(column, asked))
+  # what is missing fulfils nothing, unless it is asked for
+  if (nzchar(asked$value)) hold & !is.na(column) else hold
+}
+
+equals_any <- function(column, value) {
+  if (!nzchar(value)) {
+    return(is.na(column) | !nzchar(as.character(column)))
+  }
+  values <- trimws(strsplit(value, ",", fixed = TRUE)[[1]])
+  hold <- rep(FALSE, length(column))
+  texts <- condition_texts(column)
+  for (one in values) {
+    hold <- hold | (if (grepl("[*?]", one)) grepl(utils::glob2rx(one), texts) else texts == one)
+    number <- if (is.numeric(column)) plain_number(one) else NA
+    if (!is.na(number)) hold <- hold | column == number
+  }
+  hold %in% TRUE
+}
+
+holds_text <- function(column, value) {
+  grepl(tolower(value), tolower(condition_texts(column)), fixed = TRUE)
+}
+
+# Values as they are written everywhere.
+condition_texts <- function(column) {
+  if (inherits(column, "POSIXt")) format_instant(as.POSIXct(column))
+  else if (inherits(column, "Date")) format(column)
+  else if (is.double(column) && !is.object(column)) format_exact(column)
+  else if (is.logical(column)) tolower(as.character(column))
+  else as.character(column)
+}
+
+compares <- function(column, asked) {
+  wrong <- function(kind) {
+    vetusta_stop("want", paste0("The condition \"", asked$text, "\" compares ", kind, " with \"",
+      asked$value, "\"."), todo = paste("give", sub("s$", "", kind), "behind the sign"))
+  }
+  column <- numbers_in_texts(column)
+  value <- if (inherits(column, "POSIXt")) as.numeric(condition_instant(asked$value, wrong))
+  else if (inherits(column, "Date")) as.numeric(read_day(asked$value))
+  else if (is.numeric(column)) plain_number(asked$value)
+  else asked$value
+  if (is.na(value)) wrong(if (inherits(column, "Date")) "days" else "numbers")
+  if (!is.character(column)) column <- as.numeric(column)
+  get(asked$sign, baseenv())(column, value) %in% TRUE
+}
+
+# A column of texts that all are numbers is compared as numbers.
+numbers_in_texts <- function(column) {
+  if (!is.character(column)) {
+    return(column)
+  }
+  numbers <- plain_number(column)
+  if (any(!is.na(numbers)) && all(is.na(column) | !is.na(numbers))) numbers else column
+}
+
+condition_instant <- function(text, wrong) {
+  tryCatch(time_instant(text), vetusta_error = function(e) wrong("instants"))
+}
