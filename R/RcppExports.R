@@ -69,8 +69,8 @@ format_exact_cpp <- function(x) {
     .Call(`_vetusta_format_exact_cpp`, x)
 }
 
-json_rows_cpp <- function(body, pointers, instants) {
-    .Call(`_vetusta_json_rows_cpp`, body, pointers, instants)
+json_rows_cpp <- function(body, pointers, instants, map) {
+    .Call(`_vetusta_json_rows_cpp`, body, pointers, instants, map)
 }
 
 json_read_cpp <- function(body, pointers, level, exact) {

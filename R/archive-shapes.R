@@ -151,7 +151,7 @@ record_key_texts <- function(shape, rows) {
 }
 
 # Rows as JSON objects, one text a row; what is missing is left out.
-record_texts <- function(rows) {
+record_texts <- function(rows, nulls = FALSE) {
   fragments <- lapply(names(rows), function(name) {
     column <- rows[[name]]
     plain <- is.numeric(column) && !inherits(column, c("POSIXct", "Date"))
@@ -161,7 +161,8 @@ record_texts <- function(rows) {
     else as.character(column))
     # JSON has no word for what is not finite
     absent <- if (is.numeric(column)) !is.finite(column) else is.na(column)
-    ifelse(absent, "", paste0(json_text(name), ":", value, ","))
+    if (nulls) value[absent] <- "null"
+    ifelse(absent & !nulls, "", paste0(json_text(name), ":", value, ","))
   })
   sub(",$", "", do.call(paste0, fragments)) |> sub(pattern = "^(.*)$", replacement = "{\\1}")
 }

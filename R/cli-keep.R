@@ -8,7 +8,8 @@ cli_new <- function(arguments) {
   desk <- desk_new(options$words, options$title)
   cat("a desk in ", options$words, ": desk.yml, sources/*.yml, desk.env, and a list in ",
     "stations.txt\n", sep = "")
-  cli_say("\nnext:\n  cd ", options$words, "\n  vetusta services &     # the invented services that ",
+  cli_say("\nnext:\n  cd ", options$words,
+    "\n  vetusta services &     # the invented services that ",
     "its cards describe\n  vetusta refresh --plan\n  vetusta refresh")
 }
 
@@ -51,7 +52,8 @@ cli_keep_list <- function(desk, options) {
   }
   shown <- rows[c("want", "source", "dataset", "asked", "interval", "from", "times")]
   empty <- vapply(shown, function(column) all(is.na(column)), TRUE)
-  cli_print_table(shown[!empty], "the desk keeps nothing yet; `vetusta keep SOURCE DATASET ...` adds")
+  cli_print_table(shown[!empty],
+    "the desk keeps nothing yet; `vetusta keep SOURCE DATASET ...` adds")
   told <- !is.na(rows$problem)
   if (any(told)) cli_say("\n", paste0(rows$want[told], ": ", rows$problem[told], collapse = "\n"))
 }

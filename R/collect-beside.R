@@ -1,8 +1,10 @@
 # Runs of several sources beside each other: each goes on as if it were alone, and all of them wait
 # together for whatever comes first.
 
-# `lanes` are functions, one a source, each of which begins the source's next run on the pool that it
-# is given, or gives NULL where there is none any more. `ended` is told of a run that has come to its
+# `lanes` are functions, one a source, each of which begins the source's next run on the pool that
+# it
+# is given, or gives NULL where there is none any more. `ended` is told of a run that has come to
+# its
 # end, with its result or with the error that ended it. What fails in one lane is no matter of the
 # others.
 collect_beside <- function(lanes, ended, most_pause = 1) {
@@ -43,7 +45,8 @@ collect_beside <- function(lanes, ended, most_pause = 1) {
     }
     pause <- most_pause
     for (i in active) {
-      attempt(i, function(run) pause <<- min(pause, if (run$queue$stopped) 1 else collect_begun(run)))
+      attempt(i,
+        function(run) pause <<- min(pause, if (run$queue$stopped) 1 else collect_begun(run)))
     }
     here <- active[!vapply(going[active], is.null, TRUE)]
     under_way <- sum(vapply(going[here], function(one) one$run$line$active, 0L))

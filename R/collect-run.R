@@ -116,7 +116,8 @@ run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = wa
     counter = sink$counter,
     # the token that was granted, and all that must not be seen
     tokens = tokens, secrets = function() c(source_secrets(source), tokens$value),
-    line = wire_line(source$at_once, pool), name = format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC"),
+    line = wire_line(source$at_once, pool),
+    name = format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC"),
     started = now_seconds(),
     most_pages = most_pages, most_wait = most_wait, at_once = at_once, planned = planned,
     ahead = ahead

@@ -184,3 +184,10 @@ with_formula_undone <- function(text) {
   text[marked] <- substring(text[marked], 2)
   text
 }
+
+# A file as one table of texts.
+table_of_texts <- function(path) {
+  parts <- read_table_file(path, absent = "", kinds = function(names) rep(0L, length(names)),
+    each = function(rows, line) rows)
+  as.data.frame(data.table::rbindlist(parts, use.names = TRUE))
+}

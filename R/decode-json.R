@@ -6,27 +6,28 @@
 # more than 15 digits, names and cursors, are text with `long` = "string", since a double would
 # change them. `instants` are members of rows that are times of RFC 3339.
 decode_json <- function(body, queries, where = "the body", long = "double",
-  instants = character()) {
+  instants = character(), map = FALSE) {
   if (!length(body)) {
     stop_payload("The answer is empty.", where,
       "try again later; if it stays so, look whether the card's request is right")
   }
-  found <- read_json(body, queries, where, exact = long == "string", instants = instants)
+  found <- read_json(body, queries, where, exact = long == "string", instants = instants,
+    map = map)
   exact <- names(found)[vapply(found, function(x) is.numeric(x) && length(x) == 1 && is_long(x),
     TRUE)]
   if (length(exact)) found[exact] <- read_json(body, queries[exact], where, exact = TRUE)
   found
 }
 
-json_levels <- c(list = 0L, vector = 1L, table = 2L)
+json_levels <- c(list = 0L, vector = 1L, table = 2L, observations = 3L)
 
 # Places of a JSON body as R's own: `level` says what arrays become, lists alone, vectors too, or
-# tables and matrices as well.
+# tables and matrices as well; with "observations" the usual ones of SDMX-JSON are two matrices.
 read_json <- function(body, queries = "", where = "the body", level = "table", exact = FALSE,
-  instants = character()) {
+  instants = character(), map = FALSE) {
   # the usual page, rows of single values, in one pass
   usual <- if (level == "table" && !exact &&
-    identical(names(queries)[1], "rows")) json_rows_cpp(body, queries, instants)
+    identical(names(queries)[1], "rows")) json_rows_cpp(body, queries, instants, map)
   if (!is.null(usual)) {
     return(usual)
   }
@@ -192,6 +193,10 @@ flat_map <- function(rows) {
 
 # A map from a name (a symbol, a day) to a row or to rows: the name becomes the member "key".
 map_frame <- function(rows) {
+  if (isTRUE(attr(rows, "of_map"))) {
+    attr(rows, "of_map") <- NULL
+    return(rows)
+  }
   if (is.data.frame(rows) || !is.list(rows) || is.null(names(rows))) {
     return(NULL)
   }

@@ -16,7 +16,8 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
     whole <- body_columns(dataset)
     problem <- problem_pointers(source$problem)
     found <- decode_json(body, c(rows = dataset$rows, problem, members, whole), where,
-      instants = instant_members(dataset))
+      instants = instant_members(dataset),
+      map = is.null(dataset$within) && identical(dataset[["form"]], "map"))
     stop_on_problem(found, source$problem, where)
     if (is.null(found$rows)) {
       stop_payload(paste0("The answer has no rows at ", dataset$rows, "."), where,

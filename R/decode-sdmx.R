@@ -35,7 +35,9 @@ utf8_body <- function(body, where) {
   encoding <- if (begins(0xff, 0xfe)) "UTF-16LE" else if (begins(0xfe, 0xff)) "UTF-16BE"
   else if (begins(0x3c, 0, 0x3f, 0)) "UTF-16LE" else if (begins(0, 0x3c, 0, 0x3f)) "UTF-16BE"
   if (is.null(encoding)) {
-    head <- rawToChar(utils::head(body[body != as.raw(0)], 200))
+    # of the first bytes alone: the message is as large as it is
+    head <- utils::head(body, 400)
+    head <- rawToChar(utils::head(head[head != as.raw(0)], 200))
     said <- regmatches(head,
       regexec("^\\s*<\\?xml[^>]*encoding\\s*=\\s*[\"']([A-Za-z0-9._-]+)[\"']", head,
         useBytes = TRUE))[[1]]
@@ -217,11 +219,12 @@ sdmx_from_csv <- function(body, dimensions, where) {
       "."), where,
       paste0("look whether the structure was changed; it begins: ", body_excerpt(body, 80)))
   }
-  for (name in names(rows)) {
-    if (is.character(rows[[name]])) rows[[name]] <- single_quotes(rows[[name]])
-  }
+  # quotation marks within quotation marks are rare
+  if (grepl("\"\"", text, fixed = TRUE, useBytes = TRUE)) rows[] <- lapply(rows, single_quotes)
   n <- nrow(rows)
-  action <- rows[["ACTION"]] %||% rep("I", n)
+  action <- rows[["ACTION"]]
+  deleted <- if (is.null(action)) rep(FALSE, n)
+  else toupper(substr(unique(action), 1, 1))[match(action, unique(action))] %in% "D"
   owner <- row_groups(as.list(rows[dimensions]))
   first <- which(!duplicated(owner))
   others <- setdiff(names(rows),
@@ -231,9 +234,9 @@ sdmx_from_csv <- function(body, dimensions, where) {
   odd <- which(is.na(value) & !is.na(rows$OBS_VALUE) & rows$OBS_VALUE != "NaN")
   # each row says for itself what is done with it
   obs <- list(series = owner, time = as.character(rows[["TIME_PERIOD"]] %||% rep(NA_character_, n)),
-    value = value, deleted = toupper(substr(action, 1, 1)) %in% "D")
+    value = value, deleted = deleted)
   sdmx_message(rows[first, dimensions, drop = FALSE], obs, as.list(rows[others]),
-    data.frame(action = if (n) action[1] else NA_character_, valid_from = NA_character_,
+    data.frame(action = if (n) action[1] %||% "I" else NA_character_, valid_from = NA_character_,
     valid_to = NA_character_), rep(1L, length(first)), where, dimensions,
     odd = list(row = odd, text = rows$OBS_VALUE[odd]))
 }

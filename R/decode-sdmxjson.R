@@ -2,10 +2,13 @@
 # them.
 
 sdmx_from_json <- function(body, dimensions, where) {
-  parsed <- parse_json(body, where, level = "vector")
-  # an array of numbers and texts would be read as texts, and its indices with them
-  if (has_text_cells(if (is.null(parsed[["data"]])) parsed else parsed[["data"]])) parsed <-
-    parse_json(body, where, level = "list")
+  inner <- function(parsed) if (is.null(parsed[["data"]])) parsed else parsed[["data"]]
+  parsed <- parse_json(body, where, level = "observations")
+  if (!all_usual(inner(parsed)$dataSets)) {
+    parsed <- parse_json(body, where, level = "vector")
+    # an array of numbers and texts would be read as texts, and its indices with them
+    if (has_text_cells(inner(parsed))) parsed <- parse_json(body, where, level = "list")
+  }
   problems <- c(parsed[["errors"]], parsed[["data"]][["errors"]])
   content <- if (is.null(parsed[["data"]])) parsed else parsed[["data"]]
   if (is.null(content$dataSets)) {
@@ -44,6 +47,35 @@ sdmx_from_json <- function(body, dimensions, where) {
     prepared = parsed[["meta"]][["prepared"]] %||% parsed[["header"]][["prepared"]] %||% "")
 }
 
+# Whether all observations are the usual ones: arrays of numbers, by keys of numbers.
+all_usual <- function(sets) {
+  usual <- function(one) !length(one) || is.matrix(one[["cells"]])
+  texts <- function(set) {
+    any(vapply(c(lapply(unname(set[["series"]]), `[[`, "attributes"), set["attributes"],
+      set[["dimensionGroupAttributes"]]), is.character, TRUE))
+  }
+  all(vapply(sets, function(set) {
+    usual(set[["observations"]]) && !texts(set) &&
+      all(vapply(set[["series"]], function(one) usual(one[["observations"]]), TRUE))
+  }, TRUE))
+}
+
+# The usual observations of one series or of several: list(counts, index, cells).
+usual_cells <- function(inner) {
+  inner <- lapply(inner, function(one) if (length(one)) one)
+  counts <- vapply(inner, function(one) NCOL(one$cells) * !is.null(one), 1L)
+  cells <- lapply(inner, `[[`, "cells")
+  width <- max(vapply(cells, NROW, 1L) * (counts > 0), 0L)
+  full <- lapply(cells[counts > 0], function(one) {
+    if (nrow(one) == width) one else rbind(one, matrix(NA_real_, width - nrow(one), ncol(one)))
+  })
+  parts <- unique(vapply(inner[counts > 0], function(one) nrow(one$index), 1L))
+  if (length(parts) > 1) return(NULL)
+  list(counts = counts, cells = matrix(unlist(full, use.names = FALSE), nrow = width),
+    index = matrix(unlist(lapply(inner[counts > 0], `[[`, "index"), use.names = FALSE),
+      nrow = max(parts, 0L)))
+}
+
 has_text_cells <- function(content) {
   any(vapply(content$dataSets, function(set) {
     cells <- c(set[["observations"]],
@@ -78,17 +110,24 @@ json_set <- function(set, structure, dimensions, where) {
     series <- c(series, json_set_dimensions(parts$dataSet, length(set$series), values),
       read_attributes(lapply(set$series, `[[`, "attributes"), attributes("series")))
     inner <- lapply(unname(set$series), `[[`, "observations")
-    counts <- lengths(inner)
-    flat <- unlist(inner, recursive = FALSE, use.names = FALSE)
-    place <- text_groups(as.character(unlist(lapply(inner, names), use.names = FALSE)))
-    at <- as.integer(place$levels)[place$id]
+    usual <- if (all_usual(list(set))) usual_cells(inner)
+    counts <- usual$counts %||% lengths(inner)
+    flat <- if (is.null(usual)) unlist(inner, recursive = FALSE, use.names = FALSE)
+    at <- if (is.null(usual)) {
+      place <- text_groups(as.character(unlist(lapply(inner, names), use.names = FALSE)))
+      as.integer(place$levels)[place$id]
+    } else if (nrow(usual$index)) usual$index[1, ] else integer()
     owner <- rep(seq_along(inner), counts)
     time <- values(parts$observation[[1]])[at + 1]
   } else {
     components <- parts$observation
-    names <- names(set$observations)
-    index <- json_index(names, length(components), where)
-    flat <- unname(set$observations)
+    usual <- if (all_usual(list(set)) && length(set$observations)) {
+      usual_cells(list(set$observations))
+    }
+    index <- if (is.null(usual)) json_index(names(set$observations), length(components), where)
+    else t(usual$index)
+    check_json_index(ncol(index), length(components), where)
+    flat <- if (is.null(usual)) unname(set$observations)
     all <- stats::setNames(lapply(seq_along(components),
       function(i) values(components[[i]])[index[, i] + 1]), ids(components))
     clock <- which(ids(components) == "TIME_PERIOD" |
@@ -111,7 +150,7 @@ json_set <- function(set, structure, dimensions, where) {
   series <- json_dimension_groups(series, set$dimensionGroupAttributes,
     attributes("dimensionGroup"), dimensions, c(parts$dataSet, parts$series, parts$observation),
     values)
-  cells <- json_cells(flat)
+  cells <- if (is.null(usual)) json_cells(flat) else usual$cells
   list(series = series,
     obs = list(series = owner, time = time, value = if (is.null(cells)) json_first(flat)
     else cells[1, ]),
@@ -123,12 +162,16 @@ json_set <- function(set, structure, dimensions, where) {
 json_index <- function(names, width, where) {
   parts <- strsplit(names, ":", fixed = TRUE)
   # nolint
-  if (length(parts) && any(lengths(parts) != width)) {
+  if (length(parts)) check_json_index(lengths(parts), width, where)
+  matrix(as.integer(unlist(parts)), ncol = width, byrow = TRUE)
+}
+
+check_json_index <- function(parts, width, where) {
+  if (any(parts != width)) {
     stop_payload(
       paste0("The data do not match the structure: a key has another number of parts than there ",
         "are dimensions."), where, "tell the service's makers")
   }
-  matrix(as.integer(unlist(parts)), ncol = width, byrow = TRUE)
 }
 
 json_set_dimensions <- function(components, n, values) {

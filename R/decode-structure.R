@@ -5,7 +5,8 @@ read_plain_xml <- function(body, where) {
   if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
   # what a message may hold is decided on what it says, in whatever encoding it came
   body <- utf8_body(body, where)
-  start <- rawToChar(utils::head(body[body != as.raw(0)], 300))
+  start <- utils::head(body, 600)
+  start <- rawToChar(utils::head(start[start != as.raw(0)], 300))
   if (grepl("<html|<!DOCTYPE html", start,
     ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where,
     paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))

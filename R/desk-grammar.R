@@ -69,7 +69,9 @@ desk_check_entry <- function(content, part, name, place) {
         clash[3], "."), paste("keep one of the two"))
     }
   }
-  for (key in intersect(c("from", "to"), names(entry))) desk_check_day(entry[[key]], stop_entry, key)
+  for (key in intersect(c("from", "to"), names(entry))) {
+    desk_check_day(entry[[key]], stop_entry, key)
+  }
   for (text in entry$times) {
     tryCatch(desk_times(text), vetusta_error_desk = function(e) {
       stop_entry("times", e$what, e$todo)

@@ -43,7 +43,8 @@ desk_list_kinds <- list(
     path <- if (grepl("^/", list$file)) list$file else file.path(desk$folder, list$file)
     if (!file.exists(path) || dir.exists(path)) {
       vetusta_stop("desk", paste0("The list of `", name, "` is in a file that is not there."),
-        where = paste0(path, "; ", where), todo = "look at the path, which begins in the desk's folder")
+        where = paste0(path, "; ", where),
+        todo = "look at the path, which begins in the desk's folder")
     }
     ending <- tolower(sub(".*[.]", "", path))
     if (ending == "xlsx") return(at_place(read_sheet(path, list$sheet), where))
@@ -61,7 +62,8 @@ desk_list_kinds <- list(
     }
     with <- desk_rows(archive, list$with, where)
     by <- intersect(names(rows), names(with))
-    by <- c(intersect(c(name, sub("s$", "", name), "symbol", "place", "series", "entity"), by), by)[1]
+    by <- c(intersect(c(name, sub("s$", "", name), "symbol", "place", "series", "entity"), by),
+      by)[1]
     if (is.na(by)) {
       vetusta_stop("desk", paste0("The rows of ", list$rows, " and ", list$with,
         " have no column in common."), where = where, todo = "leave out with:")
@@ -93,10 +95,4 @@ at_place <- function(work, where) {
   tryCatch(work, vetusta_error = function(e) {
     vetusta_stop("desk", e$what, where = paste(c(e$where, where), collapse = "; "), todo = e$todo)
   })
-}
-
-table_of_texts <- function(path) {
-  parts <- read_table_file(path, absent = "", kinds = function(names) rep(0L, length(names)),
-    each = function(rows, line) rows)
-  as.data.frame(data.table::rbindlist(parts, use.names = TRUE))
 }

@@ -202,12 +202,15 @@ refresh_ended <- function(state, going, result) {
     done = if (whole) now_seconds() else want_record(state$archive, entry, name)$done))
 }
 
+# What is wrong with a source as a whole.
+source_errors <- paste0("vetusta_error_", c("network", "access", "secret"))
+
 # A want that failed as a whole; where its source is away, its other wants need not be tried.
 refresh_failed <- function(state, name, error, noted = TRUE) {
   entry <- state$desk$wants[[name]]
   ours <- inherits(error, "vetusta_error")
   what <- if (ours) error$what else paste("an internal error:", conditionMessage(error))
-  if (ours && error$kind %in% c("network", "access", "secret")) state$away[[entry$source]] <- error
+  if (inherits(error, source_errors)) state$away[[entry$source]] <- error
   last <- want_record(state$archive, entry, name)
   state$rows[[name]] <- refresh_row(name, entry$source, "failed", failed = 1,
     until = last$complete_until %||% NA_real_, said = what)

@@ -91,9 +91,11 @@ desk_text_scalar <- function(value) {
 
 # Writes the desk's file, once it says what it should say.
 desk_text_write <- function(desk, lines, expected, what) {
-  found <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")), vetusta_error = function(e) NULL)
+  found <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),
+    vetusta_error = function(e) NULL)
   if (!identical(lapply(found$wants, desk_sorted), lapply(expected, desk_sorted))) {
-    vetusta_stop("desk", paste0(what, " cannot be written: the desk's file is laid out in a way that ",
+    vetusta_stop("desk",
+      paste0(what, " cannot be written: the desk's file is laid out in a way that ",
       "is not edited."), where = desk$file,
       todo = "write wants: with each want on lines of its own below it, or edit the file by hand")
   }

@@ -7,9 +7,11 @@
 #' them up to date.
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param archive An archive; by default the desk's own where it is there. Lists that are found among
+#' @param archive An archive; by default the desk's own where it is there. Lists that are found
+#'   among
 #'   what is held are read from it.
-#' @return `desk_wants()`: a tibble with one row a want, in the order of the file: `want` (its name),
+#' @return `desk_wants()`: a tibble with one row a want, in the order of the file: `want` (its
+#'   name),
 #'   `source`, `dataset`, `asked` (how many symbols, or keys, in words), `interval`, `from`,
 #'   `every`, `times` (texts, as they are written), `title`, and `problem`: why it cannot be asked
 #'   for now, or `NA`.
@@ -95,7 +97,7 @@ desk_want <- function(desk, name, archive = NULL, now = Sys.time()) {
     })
   asked$window <- lapply(asked$window, as.character)
   want <- tryCatch(desk_ask(dataset, source, entry, asked), vetusta_error = function(e) {
-    if (inherits(e, "vetusta_error_desk") || isTRUE(e$kind %in% c("network", "access"))) stop(e)
+    if (inherits(e, c("vetusta_error_desk", source_errors))) stop(e)
     vetusta_stop("desk", e$what, where = paste(c(e$where, place()), collapse = "; "), todo = e$todo)
   })
   desk_manner(want, entry)

@@ -2,7 +2,9 @@
 #'
 #' @param rows A data frame, such as bars.
 #' @param file Path of the file; `""` writes to standard output.
-#' @return The path, invisibly. Instants are written in RFC 3339 (UTC), numbers in the shortest
+#' @param zone The IANA zone in whose local time instants are written in text, with its offset
+#'   (`2026-03-12T09:30:00+02:00`); in UTC they end in `Z`.
+#' @return The path, invisibly. Instants are written in RFC 3339, numbers in the shortest
 #'   form that reads back the same, missing values as nothing. A text or a
 #'   column's name that a spreadsheet would run as a formula (one that begins with `=`, `@`, a tab
 #'   or a carriage return, or with a sign and is no number) gets an
@@ -13,28 +15,30 @@
 #' @export
 #' @examples
 #' export_csv(data.frame(symbol = "KELD", close = 41.2), tempfile(fileext = ".csv"))
-export_csv <- function(rows, file = "") {
-  if (missing(rows) || !is.data.frame(rows) || !length(rows)) {
-    vetusta_stop("export", "What is written is a table with columns.", todo = "give a data frame")
-  }
-  rows <- csv_cells(rows)
+export_csv <- function(rows, file = "", zone = "UTC") {
+  check_exported(if (missing(rows)) NULL else rows)
+  check_zone(zone, "export")
+  rows <- csv_cells(rows, zone)
   if (identical(file, "")) {
-    data.table::fwrite(rows, "", dateTimeAs = "ISO", na = "", showProgress = FALSE)
+    data.table::fwrite(rows, "", na = "", showProgress = FALSE)
     return(invisible(file))
   }
   check_text(file, "file", "export")
-  write_whole(file,
-    function(path) {
-      data.table::fwrite(rows, path, dateTimeAs = "ISO", na = "",
-      showProgress = FALSE)
-    })
+  write_whole(file, function(path) data.table::fwrite(rows, path, na = "", showProgress = FALSE))
+}
+
+check_exported <- function(rows) {
+  if (!is.data.frame(rows) || !length(rows)) {
+    vetusta_stop("export", "What is written is a table with columns.", todo = "give a data frame")
+  }
+  rows
 }
 
 # Cells as text: instants in RFC 3339, numbers in the shortest form that reads back the same, texts
 # that no spreadsheet runs.
-csv_cells <- function(rows) {
+csv_cells <- function(rows, zone = "UTC") {
   columns <- lapply(as.list(rows), function(column) {
-    if (inherits(column, "POSIXt")) format_instant(as.POSIXct(column))
+    if (inherits(column, "POSIXt")) format_in_zone(as.POSIXct(column), zone)
     else if (inherits(column, "Date")) format(column)
     else if (is.double(column) && !is.object(column)) format_exact(column)
     else if (is.factor(column) || is.character(column)) without_formula(as.character(column))
@@ -53,28 +57,4 @@ without_formula <- function(text) {
     !grepl("^[+-]([0-9]+[.,]?[0-9]*|[.,][0-9]+)([eE][+-]?[0-9]+)?%?$", text))
   # what bears the mark already gets another, so that one is taken off when it is read
   ifelse(runs | grepl("^'+[=@\t\r+-]", text), paste0("'", text), text)
-}
-
-#' @rdname export_csv
-#' @return `export_table()` writes CSV, or to a file that ends in `.parquet` Parquet: instants
-#'   and days keep their types there, and nothing is changed in texts. Any other
-#'   ending is refused.
-#' @export
-export_table <- function(rows, file) {
-  check_text(file, "file", "export")
-  ending <- tolower(sub(".*[.]", "", basename(file)))
-  if (!grepl(".", basename(file), fixed = TRUE) || !ending %in% c("csv", "parquet")) {
-    vetusta_stop("export",
-      paste0("A table is not written to a file of the ending \"",
-        if (grepl(".", basename(file), fixed = TRUE)) paste0(".", ending)
-        else basename(file), "\"."),
-      where = file, todo = "end the file's name in .csv or .parquet")
-  }
-  if (ending == "csv") {
-    return(export_csv(rows, file))
-  }
-  if (missing(rows) || !is.data.frame(rows) || !length(rows)) {
-    vetusta_stop("export", "What is written is a table with columns.", todo = "give a data frame")
-  }
-  write_whole(file, function(path) nanoparquet::write_parquet(list_frame(as.list(rows)), path))
 }

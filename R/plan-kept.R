@@ -1,4 +1,5 @@
-# Wants that are kept up to date, see desk_refresh(): how far a window goes, how far back it is asked
+# Wants that are kept up to date, see desk_refresh(): how far a window goes, how far back it is
+# asked
 # again, and what is not asked again yet. A want is kept where it says by how much it overlaps what
 # is held.
 

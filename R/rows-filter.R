@@ -10,7 +10,8 @@
 #'   between, of which one is enough (or none may be), and patterns with `*` and `?`; `~` means that
 #'   the value holds the text, whatever its case; `<`, `<=`, `>` and `>=` compare numbers, days,
 #'   instants or texts, as the column is.
-#'   All conditions have to be fulfilled. A value that is missing fulfils none but `column=` (nothing
+#'   All conditions have to be fulfilled. A value that is missing fulfils none but `column=`
+#'   (nothing
 #'   behind the sign), which asks for just those; `column!=` asks for all others.
 #' @return The rows that fulfil all of them, in their order.
 #' @section Errors: `vetusta_error_want` for a condition without a sign, a column that the rows do
@@ -34,7 +35,8 @@ rows_filter <- function(rows, conditions) {
 
 # list(column, sign, value)
 condition_parts <- function(condition) {
-  found <- regmatches(condition, regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition))[[1]]
+  found <- regmatches(condition,
+    regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition))[[1]]
   if (!length(found)) {
     vetusta_stop("want", paste0("The condition \"", condition, "\" has no sign in it."),
       todo = "write it as a column, a sign and a value: type=share, volume>=10000, name~barge")
@@ -51,7 +53,8 @@ condition_holds <- function(condition, rows) {
   column <- rows[[asked$column]]
   if (is.factor(column)) column <- as.character(column)
   if (is.list(column)) {
-    vetusta_stop("want", paste0("The column \"", asked$column, "\" holds lists, which no sign compares."),
+    vetusta_stop("want",
+      paste0("The column \"", asked$column, "\" holds lists, which no sign compares."),
       todo = "choose another column")
   }
   hold <- switch(asked$sign,

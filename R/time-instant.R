@@ -287,3 +287,19 @@ format_instant <- function(x) {
       sprintf(".%06d", as.integer(micros))))
   ifelse(is.na(x), NA_character_, paste0(format(utc(second), "%Y-%m-%dT%H:%M:%S"), part, "Z"))
 }
+
+# The same in a zone's local time, with its offset.
+format_in_zone <- function(x, zone) {
+  if (zone == "UTC") {
+    return(format_instant(x))
+  }
+  seconds <- as.numeric(x)
+  offset <- rep(0, length(seconds))
+  known <- is.finite(seconds)
+  offset[known] <- zone_offset(seconds[known], zone)
+  minutes <- abs(round(offset / 60))
+  told <- sprintf("%s%02d:%02d", ifelse(offset < 0, "-", "+"), as.integer(minutes %/% 60),
+    as.integer(minutes %% 60))
+  text <- format_instant(seconds + offset)
+  ifelse(is.na(text), NA_character_, paste0(sub("Z$", "", text), told))
+}

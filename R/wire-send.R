@@ -169,6 +169,7 @@ retry_pause <- function(attempt) min(60, 0.5 * 2^(attempt - 1)) * stats::runif(1
 
 # A few words of an answer that is no data, for an error or the journal.
 body_excerpt <- function(body, limit = 160) {
+  body <- utils::head(body, 8000)
   text <- tryCatch(rawToChar(utils::head(body[body != as.raw(0)], 2000)), error = function(e) "")
   text <- iconv(text, "UTF-8", "UTF-8", sub = "?")
   text <- gsub("[[:space:]]+", " ", gsub("<[^>]*>", " ", text))

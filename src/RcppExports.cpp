@@ -234,15 +234,16 @@ BEGIN_RCPP
 END_RCPP
 }
 // json_rows_cpp
-SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector instants);
-RcppExport SEXP _vetusta_json_rows_cpp(SEXP bodySEXP, SEXP pointersSEXP, SEXP instantsSEXP) {
+SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector instants, bool map);
+RcppExport SEXP _vetusta_json_rows_cpp(SEXP bodySEXP, SEXP pointersSEXP, SEXP instantsSEXP, SEXP mapSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< RawVector >::type body(bodySEXP);
     Rcpp::traits::input_parameter< CharacterVector >::type pointers(pointersSEXP);
     Rcpp::traits::input_parameter< CharacterVector >::type instants(instantsSEXP);
-    rcpp_result_gen = Rcpp::wrap(json_rows_cpp(body, pointers, instants));
+    Rcpp::traits::input_parameter< bool >::type map(mapSEXP);
+    rcpp_result_gen = Rcpp::wrap(json_rows_cpp(body, pointers, instants, map));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -507,7 +508,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_descriptor_is_cpp", (DL_FUNC) &_vetusta_descriptor_is_cpp, 2},
     {"_vetusta_descriptor_write_cpp", (DL_FUNC) &_vetusta_descriptor_write_cpp, 2},
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
-    {"_vetusta_json_rows_cpp", (DL_FUNC) &_vetusta_json_rows_cpp, 3},
+    {"_vetusta_json_rows_cpp", (DL_FUNC) &_vetusta_json_rows_cpp, 4},
     {"_vetusta_json_read_cpp", (DL_FUNC) &_vetusta_json_read_cpp, 4},
     {"_vetusta_plain_number_cpp", (DL_FUNC) &_vetusta_plain_number_cpp, 1},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},

@@ -66,6 +66,9 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
   bool found_rows = false;
   bool unusual = false;
   bool deep = false;
+  // whether rows stand in an object, each below its name, and those names
+  bool map = false;
+  std::vector<std::string> keys;
 
   bool Null() { return single(nothing, NA_REAL, nullptr, 0); }
   bool Bool(bool x) { return single(flags, x, nullptr, 0); }
@@ -82,6 +85,7 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
       current_ = column(text, n);
       return true;
     }
+    if (map && inside_rows()) keys.emplace_back(text, n);
     if (!inside_rows()) path_.back().assign(text, n);
     return true;
   }
@@ -122,7 +126,7 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
       return true;
     }
     if (at_rows()) {
-      if (!array) return give_up();
+      if (array == map) return give_up();
       found_rows = true;
       rows_depth_ = depth_;
       return true;
@@ -280,10 +284,13 @@ SEXP value_of(const Asked& one) {
 
 // Rows at the first pointer and single values at the others, or NULL where the body is not of the
 // usual kind, or is no JSON at all: json_read_cpp() says what is wrong with it. Members of the
-// names `instants` are read as such where all are RFC 3339, and stay texts otherwise.
+// names `instants` are read as such where all are RFC 3339, and stay texts otherwise. With `map`
+// the rows are members of an object, and their names a column `key`.
 // [[Rcpp::export]]
-SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector instants) {
+SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector instants,
+                   bool map) {
   Handler handler;
+  handler.map = map;
   handler.rows_path = tokens_of(CHAR(pointers[0]));
   for (R_xlen_t i = 1; i < pointers.size(); i++) {
     handler.asked.emplace_back();
@@ -323,6 +330,14 @@ SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector ins
   if (handler.rows == 0) {
     out[0] = List(0);
   } else {
+    if (map) {
+      CharacterVector keys(handler.keys.size());
+      for (size_t i = 0; i < handler.keys.size(); i++)
+        keys[i] = Rf_mkCharLenCE(handler.keys[i].data(), handler.keys[i].size(), CE_UTF8);
+      table.push_front(keys);
+      names.push_front("key");
+      table.attr("of_map") = true;
+    }
     table.attr("names") = names;
     table.attr("class") = "data.frame";
     table.attr("row.names") = IntegerVector::create(NA_INTEGER, -static_cast<int>(handler.rows));

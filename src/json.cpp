@@ -5,7 +5,9 @@
 #endif
 #include <Rcpp.h>
 
+#include <algorithm>
 #include <cmath>
+#include <cstring>
 #include <unordered_map>
 
 #include <rapidjson/document.h>
@@ -19,8 +21,8 @@ using Value = rapidjson::Value;
 namespace {
 
 // What arrays become: lists only; vectors, where all values are single ones; tables, where all are
-// objects, and matrices.
-enum Level { lists = 0, vectors = 1, tables = 2 };
+// objects, and matrices. The last is as the second, but for observations by keys of numbers.
+enum Level { lists = 0, vectors = 1, tables = 2, observations = 3 };
 
 const double largest = 9007199254740992.0;
 
@@ -153,14 +155,79 @@ SEXP single(const Value& x, const Reader& how) {
   return one.vector();
 }
 
+// The numbers of a key such as 0:1:5; false where it is anything else.
+bool key_numbers(const char* text, size_t length, std::vector<int>* out) {
+  int number = 0;
+  bool any = false;
+  for (size_t i = 0; i <= length; i++) {
+    if (i == length || text[i] == ':') {
+      if (!any) return false;
+      out->push_back(number);
+      number = 0;
+      any = false;
+    } else if (text[i] < '0' || text[i] > '9' || number > 100000000) {
+      return false;
+    } else {
+      number = number * 10 + (text[i] - '0');
+      any = true;
+    }
+  }
+  return true;
+}
+
+// The usual observations of SDMX-JSON, arrays of numbers by keys of numbers: list(index, cells),
+// two matrices with a column for each, what is left out at an array's end missing; NULL for any
+// other.
+SEXP observation_cells(const Value& x) {
+  size_t n = x.MemberCount();
+  std::vector<int> index;
+  size_t parts = 0;
+  size_t width = 0;
+  for (auto member = x.MemberBegin(); member != x.MemberEnd(); ++member) {
+    if (!member->value.IsArray()) return R_NilValue;
+    for (auto& one : member->value.GetArray()) {
+      if (!one.IsNumber() && !one.IsNull()) return R_NilValue;
+    }
+    width = std::max(width, static_cast<size_t>(member->value.Size()));
+    size_t before = index.size();
+    if (!key_numbers(member->name.GetString(), member->name.GetStringLength(), &index)) {
+      return R_NilValue;
+    }
+    if (before == 0) parts = index.size();
+    if (index.size() - before != parts) return R_NilValue;
+  }
+  if (!width || width > 64) return R_NilValue;
+  Shield<SEXP> keys(Rf_allocMatrix(INTSXP, parts, n));
+  std::copy(index.begin(), index.end(), INTEGER(keys));
+  Shield<SEXP> cells(Rf_allocMatrix(REALSXP, width, n));
+  double* to = REAL(cells);
+  for (auto member = x.MemberBegin(); member != x.MemberEnd(); ++member) {
+    size_t k = 0;
+    for (auto& one : member->value.GetArray()) {
+      to[k++] = is_nothing(one) ? NA_REAL : one.GetDouble();
+    }
+    for (; k < width; k++) to[k] = NA_REAL;
+    to += width;
+  }
+  return List::create(_["index"] = SEXP(keys), _["cells"] = SEXP(cells));
+}
+
 SEXP named_list(const Value& x, const Reader& how) {
   R_xlen_t n = x.MemberCount();
   Shield<SEXP> out(Rf_allocVector(VECSXP, n));
   Shield<SEXP> names(Rf_allocVector(STRSXP, n));
   R_xlen_t i = 0;
   for (auto member = x.MemberBegin(); member != x.MemberEnd(); ++member, ++i) {
-    SET_VECTOR_ELT(out, i, to_r(member->value, how));
     SET_STRING_ELT(names, i, text_of(member->name));
+    if (how.level == observations && member->value.IsObject() && member->value.MemberCount() &&
+        std::strcmp(member->name.GetString(), "observations") == 0) {
+      SEXP cells = observation_cells(member->value);
+      if (cells != R_NilValue) {
+        SET_VECTOR_ELT(out, i, cells);
+        continue;
+      }
+    }
+    SET_VECTOR_ELT(out, i, to_r(member->value, how));
   }
   if (n) Rf_setAttrib(out, R_NamesSymbol, names);
   return out;

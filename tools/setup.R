@@ -194,7 +194,8 @@ if (length(from_debian)) {
 todo <- missing_from(wanted, installed(), offered)
 system_libraries <- list(curl = c("libcurl4-openssl-dev", "libcurl"),
   openssl = c("libssl-dev", "libssl"),
-                         xml2 = c("libxml2-dev", "libxml-2.0"), httpuv = c("zlib1g-dev", "zlib"))
+                         xml2 = c("libxml2-dev", "libxml-2.0"), httpuv = c("zlib1g-dev", "zlib"),
+                         RPostgres = c("libpq-dev", "libpq"))
 system_libraries <- system_libraries[names(system_libraries) %in% names(todo)]
 known_to_compiler <- function(entry) {
   has("pkg-config") && run("pkg-config", c("--exists", entry[2]), file.path(logs, "pkg-config"))
@@ -227,7 +228,8 @@ if (length(absent) && may_install) {
   log <- file.path(logs, "apt-download")
   if (!run("apt-get", c(own, "update"), log)) stop_with_log("apt-get update", log)
   runtime <- c("libcurl4-openssl-dev" = "libcurl4", "libssl-dev" = "libssl3",
-    "libxml2-dev" = "libxml2", "zlib1g-dev" = "zlib1g")
+    "libxml2-dev" = "libxml2", "zlib1g-dev" = "zlib1g",
+    "libpq-dev" = "libpq5")
   tools_too <- if (!has("pkg-config")) c("pkgconf", "pkgconf-bin", "libpkgconf3", "pkg-config")
   here <- setwd(file.path(state, "debs"))
   got <- run("apt-get", c(own, "download", debian_names, runtime[debian_names], tools_too), log)

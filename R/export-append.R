@@ -1,0 +1,199 @@
+# Rows put into a table that is there: in a CSV file, or in a named table of a workbook.
+
+#' Keep a table in a file current
+#'
+#' New times become rows of the table that is there; columns are matched by their heads, and all
+#' that stands around the table stays as it is.
+#'
+#' @param rows A data frame with a `time` or `period`, and where it is long with `symbol` or
+#'   `series`.
+#' @param file A `.csv`, `.tsv` or `.xlsx` file that is there. A CSV file that is not there is
+#'   begun.
+#' @param table Of a workbook: the name of the table in it.
+#' @param update Whether values of a time that is there are replaced where they differ; otherwise
+#'   they are left as they stand. No time is doubled in either case.
+#' @param zone The IANA zone of local times in the table without an offset, and of those that are
+#'   written into a workbook, which knows no zones.
+#' @return Invisibly a list of class `vetusta_append`: `file`, `table`, `new` (rows), `changed`
+#'   (rows), `unchanged`, `left_out` (columns of the data that the table lacks).
+#' @section Errors: `vetusta_error_export` for a file or table that is not there, a column of the
+#'   table that the data lack (but for those with formulas), times that cannot be read, or a file
+#'   that is open elsewhere; the file is then as before.
+#' @export
+#' @examples
+#' file <- tempfile(fileext = ".csv")
+#' days <- data.frame(period = as.Date("2026-03-12") + 0:1, level = c(250.1, 251))
+#' export_append(days, file)
+#' export_append(rbind(days, data.frame(period = as.Date("2026-03-14"), level = 249)), file)
+export_append <- function(rows, file, table = NULL, update = TRUE, zone = "UTC") {
+  check_exported(if (missing(rows)) NULL else rows)
+  check_text(file, "file", "export")
+  check_flag(update, "update")
+  check_zone(zone, "export")
+  ending <- export_ending(file, c("csv", "tsv", "xlsx"))
+  if (ending == "xlsx" && is.null(table)) {
+    vetusta_stop("export", "A workbook has several tables.", where = file,
+      todo = "name one: table = \"Rates\", or --table Rates")
+  }
+  if (ending != "xlsx" && !is.null(table)) {
+    vetusta_stop("export", "A file of this kind is one table, and has none by a name.",
+      where = file, todo = "leave out the table's name")
+  }
+  keys <- append_keys(rows)
+  done <- if (ending == "xlsx") append_sheet(rows, file, table, keys, update, zone)
+  else append_text(rows, file, if (ending == "csv") "," else "\t", keys, update, zone)
+  invisible(structure(c(list(file = file, table = table), done), class = "vetusta_append"))
+}
+
+# The columns that tell rows apart: the time, and the series of a long table.
+append_keys <- function(rows) {
+  time <- intersect(c("time", "period"), names(rows))
+  if (length(time) != 1) {
+    vetusta_stop("export", "The rows have no time by which they are told apart.",
+      where = paste("their columns:", paste(names(rows), collapse = ", ")),
+      todo = "give rows with one column time or period")
+  }
+  c(time, intersect(c("symbol", "series", "side"), names(rows)))
+}
+
+# Which rows of a table that is there the new ones are: list(at, columns, left_out), where `at` is
+# NA for a row that is new. `held` are the table's columns, times as numbers.
+append_places <- function(rows, held, keys, file, formulas = character()) {
+  heads <- names(held)
+  lower <- function(x) tolower(trimws(x))
+  place <- match(lower(heads), lower(names(rows)))
+  lacking <- heads[is.na(place) & !heads %in% formulas]
+  if (length(lacking)) {
+    vetusta_stop("export", paste0("The table has a column \"", lacking[1],
+      "\", which the data lack."), where = file,
+      todo = paste0("take it out of the table, or give the data such a column; they have: ",
+        paste(names(rows), collapse = ", ")))
+  }
+  for (key in keys) {
+    if (!lower(key) %in% lower(heads)) {
+      # a long table of one series need not name it
+      if (key %in% c("series", "symbol", "side") && length(unique(rows[[key]])) == 1) next
+      vetusta_stop("export", paste0("The table has no column \"", key, "\"."), where = file,
+        todo = paste0("add it, so that rows can be told apart; it has: ",
+          paste(heads, collapse = ", ")))
+    }
+  }
+  used <- keys[lower(keys) %in% lower(heads)]
+  text <- function(frame, names) {
+    do.call(paste, c(lapply(names, function(name) {
+      column <- frame[[name]]
+      if (inherits(column, c("POSIXct", "Date"))) format_exact(as.numeric(column))
+      else if (is.numeric(column)) format_exact(column) else as.character(column)
+    }), sep = "\r"))
+  }
+  ours <- text(rows, used)
+  if (anyDuplicated(ours)) {
+    vetusta_stop("export", "The rows have one time twice.", where = file,
+      todo = "give one row a time and series")
+  }
+  theirs <- text(held, heads[match(lower(used), lower(heads))])
+  columns <- heads[!is.na(place) & !heads %in% formulas]
+  list(at = match(ours, theirs), columns = columns, from = names(rows)[match(lower(columns),
+    lower(names(rows)))], left_out = setdiff(names(rows), names(rows)[place]))
+}
+
+append_text <- function(rows, file, separator, keys, update, zone) {
+  write <- function(cells, path, head) {
+    data.table::fwrite(cells, path, sep = separator, na = "", col.names = head,
+      showProgress = FALSE)
+  }
+  if (!file.exists(file)) {
+    write_whole(file, function(path) write(csv_cells(rows, zone), path, TRUE))
+    return(list(new = nrow(rows), changed = 0, unchanged = 0, left_out = character()))
+  }
+  texts <- append_errors(table_of_texts(file), file)
+  held <- append_held(texts, keys, rows, zone, file)
+  places <- append_places(rows, held, keys, file)
+  cells <- as.list(csv_cells(rows[places$from], zone))
+  names(cells) <- places$columns
+  there <- which(!is.na(places$at))
+  values <- places$columns[!places$from %in% keys]
+  differ <- append_differ(rows[places$from[!places$from %in% keys]], texts[values], there,
+    places$at[there])
+  fresh <- which(is.na(places$at))
+  if (update && any(differ)) {
+    texts[] <- lapply(texts, without_formula)
+    for (name in places$columns) {
+      texts[[name]][places$at[there[differ]]] <- cells[[name]][there[differ]]
+    }
+    all <- lapply(stats::setNames(nm = names(texts)), function(name) {
+      c(texts[[name]], (cells[[name]] %||% rep("", nrow(rows)))[fresh])
+    })
+    write_whole(file, function(path) write(list_frame(all), path, TRUE))
+  } else if (length(fresh)) {
+    # what is there stays byte for byte
+    added <- lapply(stats::setNames(nm = names(texts)),
+      function(name) (cells[[name]] %||% rep("", nrow(rows)))[fresh])
+    write_whole(file, function(path) {
+      bytes <- readBin(file, "raw", file.size(file))
+      if (length(bytes) && bytes[length(bytes)] != as.raw(10)) bytes <- c(bytes, as.raw(10))
+      beside <- paste0(path, ".rows")
+      on.exit(unlink(beside))
+      write(list_frame(added), beside, FALSE)
+      writeBin(c(bytes, readBin(beside, "raw", file.size(beside))), path)
+    })
+  }
+  list(new = length(fresh), changed = if (update) sum(differ) else 0,
+    unchanged = length(there) - if (update) sum(differ) else 0, left_out = places$left_out)
+}
+
+# A table of texts with its times as instants or days, as those of the rows are.
+append_held <- function(texts, keys, rows, zone, file) {
+  held <- as.list(texts)
+  time <- keys[1]
+  at <- match(time, tolower(trimws(names(texts))))
+  if (!is.na(at)) {
+    read <- if (inherits(rows[[time]], "Date")) read_day(held[[at]])
+    else text_times(held[[at]], zone, NULL)
+    bad <- which(is.na(read) & !is.na(held[[at]]))
+    if (length(bad)) {
+      vetusta_stop("export", paste0("The table's ", time, " \"", held[[at]][bad[1]],
+        "\" cannot be read."), where = paste0(file, ", line ", bad[1] + 1),
+        todo = if (inherits(rows[[time]], "Date")) "write days as 2026-03-12"
+        else "write instants as 2026-03-12T09:30:00Z")
+    }
+    held[[at]] <- read
+  }
+  held
+}
+
+# Whether rows say something else than those that are there: numbers by value, all else as text.
+append_differ <- function(rows, texts, there, at) {
+  differ <- rep(FALSE, length(there))
+  for (i in seq_along(rows)) {
+    column <- rows[[i]][there]
+    held <- texts[[i]][at]
+    if (is.numeric(column) && !is.object(column)) {
+      old <- if (is.numeric(held)) held else plain_number(held)
+      differ <- differ | !(column == old | (is.na(column) & is.na(old))) %in% TRUE
+    } else if (is.character(column) || is.factor(column)) {
+      differ <- differ | as.character(column) != ifelse(is.na(held), "", as.character(held)) &
+        !(is.na(column) & is.na(held))
+    }
+  }
+  differ %in% TRUE
+}
+
+append_errors <- function(work, file) {
+  tryCatch(work, vetusta_error_import = function(e) {
+    vetusta_stop("export", e$what, where = e$where %||% file, todo = e$todo)
+  })
+}
+
+#' @export
+print.vetusta_append <- function(x, ...) {
+  cat(format_append(x), "\n", sep = "")
+  invisible(x)
+}
+
+format_append <- function(x) {
+  paste0(basename(x$file), if (!is.null(x$table)) paste0(", table ", x$table), ": ",
+    counted(x$new, "new row"), ", ", thousands(x$changed), " changed, ", thousands(x$unchanged),
+    " as before", if (length(x$left_out)) paste0("; left out, as the table has no such column: ",
+      paste(x$left_out, collapse = ", ")))
+}

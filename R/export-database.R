@@ -1,0 +1,239 @@
+# Plain tables of rows in a database that anyone can query: an SQLite file, or PostgreSQL by its
+# connection URI.
+
+#' Keep plain tables in a database current
+#'
+#' Writes what an archive holds as plain tables with keys and types: `bars`, `observations`, `facts`
+#' of series, and a table named after its shape for all other rows (`instruments`, `places`,
+#' `snapshot`, ...). A table that is there is refreshed in place by the rows that changed.
+#'
+#' @param archive An archive.
+#' @param database Path of an SQLite file (made where it is not there), or a connection URI as
+#'   `postgresql://user@host/name`. A password does not belong into it: PostgreSQL's own
+#'   `PGPASSWORD`
+#'   or `~/.pgpass` hold it.
+#' @param addresses What is written: addresses of series, see [archive_find()], or `source/dataset`
+#'   of rows without series; `NULL` is all of it.
+#' @param from,to,as_of The window, and the instant as of which the rows are known, as in
+#'   [archive_read()].
+#' @return Invisibly a tibble with one row a table: `table`, `new`, `changed`, `unchanged`,
+#'   `deleted`
+#'   (rows that stood in the window and are held no more).
+#' @section Errors: `vetusta_error_export` for a database that cannot be reached or written, or a
+#'   table of one of these names that is not ours; nothing in it is changed then.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
+#' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
+#' export_database(archive, tempfile(fileext = ".sqlite"))
+export_database <- function(archive, database, addresses = NULL, from = NULL, to = NULL,
+  as_of = NULL) {
+  check_archive(archive)
+  check_text(database, "database", "export")
+  parts <- database_parts(archive, addresses, from, to, as_of)
+  connection <- database_open(database, archive)
+  on.exit(DBI::dbDisconnect(connection))
+  done <- database_work(connection, database, function() {
+    lapply(split(parts, factor(vapply(parts, `[[`, "", "table"),
+      unique(vapply(parts, `[[`, "", "table")))), database_table, connection = connection,
+      database = database)
+  })
+  count <- function(name) vapply(done, function(one) as.numeric(one[[name]]), 0, USE.NAMES = FALSE)
+  invisible(as_rows(list(table = as.character(names(done)), new = count("new"),
+    changed = count("changed"), unchanged = count("unchanged"), deleted = count("deleted"))))
+}
+
+# What goes into which table: list(table, rows, key, within), where `within` are the columns whose
+# values tell which rows of the table are spoken of.
+database_parts <- function(archive, addresses, from, to, as_of) {
+  held <- store_datasets(archive)
+  known <- paste0(held$source, "/", held$dataset)
+  plain <- if (is.null(addresses)) known else intersect(addresses, known)
+  wanted <- if (is.null(addresses)) NULL else setdiff(addresses, known)
+  tables <- if (is.null(wanted) || length(wanted)) archive_read(archive, wanted, from, to, as_of)
+  window <- list(from = from, to = to)
+  of_series <- Map(database_series, tables, names(tables), MoreArgs = list(window = window))
+  of_rows <- lapply(plain, function(address) {
+    at <- match(address, known)
+    rows <- archive_rows(archive, held$source[at], held$dataset[at], as_of = as_of)
+    key <- intersect(record_keys[[held$shape[at]]], names(rows))
+    list(table = held$shape[at], key = c("source", "dataset", key),
+      rows = database_rows(rows, held$source[at], held$dataset[at]), whole = TRUE)
+  })
+  Filter(function(part) length(part$rows[[1]]) > 0, c(unname(of_series), of_rows))
+}
+
+database_rows <- function(rows, source, dataset, first = list()) {
+  n <- nrow(rows)
+  rows <- as.list(export_columns(rows))
+  c(list(source = rep(source, n), dataset = rep(dataset, n)), first,
+    rows[!names(rows) %in% c("source", "dataset", names(first))])
+}
+
+database_series <- function(table, place, window) {
+  parts <- strsplit(place, "/", fixed = TRUE)[[1]]
+  bars <- is_bars(table)
+  interval <- attr(table, "interval")
+  first <- if (bars) list(interval = rep(interval$iso %||% interval %||% "", nrow(table)))
+  else list()
+  shape <- database_shapes[[class(as_series_or_facts(table))[1]]]
+  time <- intersect(c("time", "period", "period_end"), names(table))[1]
+  names <- intersect(c("symbol", "series", "entity", "item", "side"), names(table))
+  rows <- database_rows(table, parts[1], parts[2], first)
+  if (bars && is.null(rows$side)) rows$side <- rep(NA_character_, nrow(table))
+  # a key has no missing parts
+  if (bars) rows$side[is.na(rows$side)] <- ""
+  list(table = shape, rows = rows, key = unique(c("source", "dataset", names(first), names,
+    if (bars) "side", time)), whole = is.null(window$from) && is.null(window$to))
+}
+
+database_shapes <- c(vetusta_bars = "bars", vetusta_observations = "observations",
+  vetusta_points = "observations", data.frame = "facts", tbl_df = "facts")
+
+as_series_or_facts <- function(table) {
+  tryCatch(as_series(table), vetusta_error_shape = function(e) without_shape(table))
+}
+
+database_open <- function(database, archive) {
+  if (grepl("^postgres(ql)?://", database)) {
+    if (!requireNamespace("RPostgres", quietly = TRUE)) {
+      vetusta_stop("export", "PostgreSQL needs the package RPostgres, which is not installed.",
+        todo = "install it: install.packages(\"RPostgres\"); or give an SQLite file")
+    }
+    return(database_errors(DBI::dbConnect(RPostgres::Postgres(), dbname = database,
+      timezone = "UTC"), database))
+  }
+  if (grepl("^[a-z0-9+]+://", database)) {
+    vetusta_stop("export", "This kind of database is not known.",
+      where = sub("//.*", "//", database),
+      todo = "give a path of an SQLite file, or postgresql://user@host/name")
+  }
+  if (!dir.exists(dirname(database))) {
+    vetusta_stop("export", "The folder for the database is not there.", where = dirname(database),
+      todo = "make it, or give another path")
+  }
+  if (file.exists(database) && normalizePath(database) == normalizePath(archive$path)) {
+    vetusta_stop("export", "This is the archive itself.", where = database,
+      todo = "give the path of another file")
+  }
+  connection <- database_errors(DBI::dbConnect(RSQLite::SQLite(), sqlite_name(database),
+    loadable.extensions = FALSE, extended_types = FALSE), database)
+  database_errors(DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000"), database)
+  connection
+}
+
+# A URI without what may be secret in it.
+database_named <- function(database) {
+  sub("^([a-z]+://[^:@/]*):[^@/]*@", "\\1:...@", sub("[?].*$", "", database))
+}
+
+database_errors <- function(work, database) {
+  other_errors(work, function(e) {
+    text <- gsub(database, database_named(database), conditionMessage(e), fixed = TRUE)
+    vetusta_stop("export", paste0("The database failed: ", sub("\n.*", "", trimws(text))),
+      where = database_named(database),
+      todo = "look whether it runs, and whether it is yours to write; what was in it is as before")
+  })
+}
+
+# All of it or nothing.
+database_work <- function(connection, database, work) {
+  database_errors({
+    DBI::dbBegin(connection)
+    done <- FALSE
+    on.exit(if (!done) try(DBI::dbRollback(connection), silent = TRUE))
+    result <- work()
+    DBI::dbCommit(connection)
+    done <- TRUE
+    result
+  }, database)
+}
+
+# One table: made where it is not there, widened by new columns, and laid beside the rows.
+database_table <- function(parts, connection, database) {
+  name <- parts[[1]]$table
+  key <- parts[[1]]$key
+  all <- data.table::rbindlist(lapply(parts, `[[`, "rows"), use.names = TRUE, fill = TRUE)
+  rows <- list_frame(as.list(all))
+  names(rows) <- make.unique(names(rows), sep = "_")
+  for (column in key) {
+    if (anyNA(rows[[column]])) rows <- rows[!is.na(rows[[column]]), , drop = FALSE]
+  }
+  rows <- rows[!duplicated(rows[key], fromLast = TRUE), , drop = FALSE]
+  types <- vapply(as.list(rows), database_type, "", connection = connection)
+  database_prepare(connection, name, key, types, database)
+  beside <- paste0("vetusta_new_", name)
+  quote <- function(x) as.character(DBI::dbQuoteIdentifier(connection, x))
+  DBI::dbExecute(connection, paste0("CREATE TEMPORARY TABLE ", quote(beside), " (",
+    paste(quote(names(types)), types, collapse = ", "), ")"))
+  DBI::dbAppendTable(connection, beside, database_values(rows, connection))
+  run <- function(...) DBI::dbExecute(connection, paste0(...))
+  join <- paste0("t.", quote(key), " = n.", quote(key), collapse = " AND ")
+  others <- setdiff(names(types), key)
+  differ <- paste0("t.", quote(others), database_distinct(connection), "n.", quote(others),
+    collapse = " OR ")
+  changed <- if (length(others)) run("UPDATE ", quote(name), " AS t SET ",
+    paste0(quote(others), " = n.", quote(others), collapse = ", "), " FROM ", quote(beside),
+    " AS n WHERE ", join, " AND (", differ, ")") else 0
+  new <- run("INSERT INTO ", quote(name), " (", paste(quote(names(types)), collapse = ", "),
+    ") SELECT ", paste0("n.", quote(names(types)), collapse = ", "), " FROM ", quote(beside),
+    " AS n WHERE NOT EXISTS (SELECT 1 FROM ", quote(name), " AS t WHERE ", join, ")")
+  # of what was written whole, rows that are held no more go
+  deleted <- if (all(vapply(parts, function(part) isTRUE(part$whole), TRUE))) {
+    group <- intersect(c("source", "dataset", "interval", "symbol", "series", "entity"), key)
+    same <- paste0("t.", quote(group), " = n.", quote(group), collapse = " AND ")
+    run("DELETE FROM ", quote(name), " AS t WHERE EXISTS (SELECT 1 FROM ", quote(beside),
+      " AS n WHERE ", same, ") AND NOT EXISTS (SELECT 1 FROM ", quote(beside), " AS n WHERE ", join,
+      ")")
+  } else 0
+  DBI::dbExecute(connection, paste0("DROP TABLE ", quote(beside)))
+  list(new = new, changed = changed, unchanged = nrow(rows) - new - changed, deleted = deleted)
+}
+
+database_distinct <- function(connection) {
+  if (inherits(connection, "PqConnection")) " IS DISTINCT FROM " else " IS NOT "
+}
+
+database_type <- function(column, connection) {
+  postgres <- inherits(connection, "PqConnection")
+  if (inherits(column, "POSIXct")) if (postgres) "timestamptz" else "TEXT"
+  else if (inherits(column, "Date")) if (postgres) "date" else "TEXT"
+  else if (is.logical(column)) if (postgres) "boolean" else "INTEGER"
+  else if (is.integer(column)) if (postgres) "bigint" else "INTEGER"
+  else if (is.numeric(column)) if (postgres) "double precision" else "REAL"
+  else if (postgres) "text" else "TEXT"
+}
+
+# SQLite has no type for instants and days: they are texts that sort as they follow each other.
+database_values <- function(rows, connection) {
+  if (inherits(connection, "PqConnection")) {
+    return(rows)
+  }
+  list_frame(lapply(as.list(rows), function(column) {
+    if (inherits(column, "POSIXct")) format_instant(column)
+    else if (inherits(column, "Date")) format(column)
+    else if (is.logical(column)) as.integer(column) else column
+  }))
+}
+
+# A table of that name that is there must have our key; columns that are new are added to it.
+database_prepare <- function(connection, name, key, types, database) {
+  quote <- function(x) as.character(DBI::dbQuoteIdentifier(connection, x))
+  if (!DBI::dbExistsTable(connection, name)) {
+    DBI::dbExecute(connection, paste0("CREATE TABLE ", quote(name), " (",
+      paste(quote(names(types)), types, collapse = ", "), ", PRIMARY KEY (",
+      paste(quote(key), collapse = ", "), "))"))
+    return(invisible())
+  }
+  held <- DBI::dbListFields(connection, name)
+  if (!all(key %in% held)) {
+    vetusta_stop("export", paste0("The database has a table ", name, " that is not ours: it lacks ",
+      paste(setdiff(key, held), collapse = ", "), "."), where = database_named(database),
+      todo = "give another database, or rename that table")
+  }
+  for (column in setdiff(names(types), held)) {
+    DBI::dbExecute(connection, paste0("ALTER TABLE ", quote(name), " ADD COLUMN ", quote(column),
+      " ", types[[column]]))
+  }
+}

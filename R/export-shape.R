@@ -1,0 +1,93 @@
+# Series of any kind as one table: long, wide, or as SDMX-CSV says.
+
+#' Series as one table
+#'
+#' @param tables Tables of series, as [archive_read()] gives them: a list of bars, observations or
+#'   points, of any kinds together.
+#' @param form `"long"`: one row a value, with the columns of their kind; where kinds are mixed with
+#'   `series`, `time`, `value`, `status` and `released`. `"wide"`: one row a time and one column a
+#'   series, under its name.
+#' @param value Of bars the column that is meant where one is (`"close"`).
+#' @param zone The IANA zone of days, where days stand beside instants.
+#' @return A tibble. Where all are told by days or periods, so is the table (`period`); else by
+#'   instants (`time`), a day standing at its first.
+#' @section Errors: `vetusta_error_want` for something that is no series, a form that is not known,
+#'   or two series of one name in a wide table.
+#' @export
+#' @examples
+#' days <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:1, value = c(250.1, 251))
+#' export_rows(list(days), form = "wide")
+export_rows <- function(tables, form = "long", value = "close", zone = "UTC") {
+  if (is.data.frame(tables)) tables <- list(tables)
+  if (!is.list(tables) || !length(tables)) {
+    vetusta_stop("want", "What is put together are tables of series.",
+      todo = "give a list of them, as archive_read() does")
+  }
+  check_choice(form, "form", c("long", "wide"))
+  check_zone(zone)
+  if (form == "long" && length(tables) == 1) {
+    return(as_rows(as.list(tables[[1]])))
+  }
+  tables <- lapply(tables, as_series)
+  alike <- length(unique(vapply(tables, function(x) class(x)[1], ""))) == 1
+  if (form == "long" && alike) {
+    plain <- lapply(tables, function(x) as.list(without_shape(x)))
+    return(as_rows(as.list(data.table::rbindlist(unname(plain), use.names = TRUE, fill = TRUE))))
+  }
+  dated <- all(vapply(tables, function(x) !is.null(x[["period"]]), TRUE))
+  points <- lapply(tables, long_points, value = value, dated = dated, zone = zone)
+  all <- data.table::rbindlist(unname(points), use.names = TRUE, fill = TRUE)
+  if (form == "long") {
+    return(as_rows(as.list(all)))
+  }
+  wide_rows(all, if (dated) "period" else "time")
+}
+
+# Values of one table, whatever its kind.
+long_points <- function(x, value, dated, zone) {
+  value <- if (is_bars(x)) value else "value"
+  if (!value %in% names(x) || !is.numeric(x[[value]])) {
+    vetusta_stop("want", paste0("These bars have no numbers called \"", value, "\"."),
+      todo = suggest_word(value, names(x)[vapply(as.list(x), is.numeric, TRUE)]))
+  }
+  time <- if (dated) list(period = x$period)
+  else list(time = if (!is.null(x[["period"]])) time_local(as.Date(x$period), 0, zone) else x$time)
+  c(list(series = series_names_of(x)), time,
+    list(value = x[[value]], status = x[["status"]] %||% rep("observed", nrow(x)),
+      released = x[["released"]] %||% utc(rep(NA_real_, nrow(x)))))
+}
+
+wide_rows <- function(points, time) {
+  names <- unique(points$series)
+  key <- paste(points$series, as.numeric(points[[time]]))
+  if (anyDuplicated(key)) {
+    twice <- points$series[duplicated(key)][1]
+    vetusta_stop("want", paste0("The series ", twice, " has two values of one time."),
+      todo = "ask for one release of it, or write the table long")
+  }
+  at <- sort(unique(points[[time]]))
+  row <- match(as.numeric(points[[time]]), as.numeric(at))
+  columns <- lapply(stats::setNames(nm = names), function(name) {
+    column <- rep(NA_real_, length(at))
+    own <- points$series == name
+    column[row[own]] <- points$value[own]
+    column
+  })
+  as_rows(c(stats::setNames(list(at), time), columns))
+}
+
+# Observations as SDMX-CSV 1.0 lays them out: DATAFLOW, the dimensions, TIME_PERIOD, OBS_VALUE, the
+# attributes.
+sdmx_rows <- function(rows, dataflow, dimensions) {
+  own <- c("series", "period", "time", "frequency", "value", "unit", "status", "released")
+  dimensions <- intersect(dimensions, names(rows))
+  if (!length(dimensions)) dimensions <- c(SERIES = "series")
+  attributes <- setdiff(names(rows), c(own, dimensions))
+  attributes <- attributes[vapply(rows[attributes], is.atomic, TRUE)]
+  period <- if (is.null(rows[["period"]])) format_instant(rows$time)
+  else time_spelling(rows$period, rows$frequency)
+  columns <- c(list(DATAFLOW = rep(dataflow, nrow(rows))),
+    stats::setNames(as.list(rows)[dimensions], names(dimensions) %||% dimensions),
+    list(TIME_PERIOD = period, OBS_VALUE = rows$value), as.list(rows)[attributes])
+  as_rows(columns)
+}

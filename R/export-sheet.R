@@ -1,0 +1,267 @@
+# Workbooks of spreadsheet programs, by the package openxlsx2: a table written, one read, and one
+# that
+# grows while all around it stays.
+
+needs_sheets <- function() {
+  if (!requireNamespace("openxlsx2", quietly = TRUE)) {
+    vetusta_stop("export", "Workbooks need the package openxlsx2, which is not installed.",
+      todo = "install it: install.packages(\"openxlsx2\"); or write .csv")
+  }
+}
+
+# Rows that a sheet can hold, its head among them.
+sheet_rows <- 1048576
+
+write_sheet <- function(rows, path) {
+  needs_sheets()
+  if (nrow(rows) >= sheet_rows) {
+    vetusta_stop("export",
+      paste0("A sheet holds ", thousands(sheet_rows - 1), " rows at most, and ",
+      "these are ", thousands(nrow(rows)), "."),
+      todo = "write fewer rows, or a .csv or .parquet file")
+  }
+  rows <- sheet_columns(rows)
+  book <- openxlsx2::wb_workbook(creator = "vetusta")
+  book$add_worksheet("rows")
+  if (nrow(rows)) {
+    book$add_data_table(x = rows, table_name = "rows", na = NULL)
+  } else {
+    book$add_data(x = rows)
+  }
+  book$freeze_pane(first_row = TRUE)
+  book$save(path)
+}
+
+# Columns as a sheet knows them: instants without a zone, in UTC.
+sheet_columns <- function(rows) {
+  rows <- export_columns(rows)
+  long <- vapply(as.list(rows), function(column) {
+    is.character(column) && any(nchar(column) > 32767, na.rm = TRUE)
+  }, TRUE)
+  if (any(long)) {
+    vetusta_stop("export", paste0("A text of the column ", names(rows)[long][1],
+      " is longer than a cell can hold."), todo = "leave the column out, or write a .csv file")
+  }
+  rows
+}
+
+# The named table of a workbook, or the first sheet as one.
+read_sheet <- function(file, sheet = NULL) {
+  needs_sheets()
+  read <- other_errors({
+    book <- openxlsx2::wb_load(file)
+    known <- unname(book$get_sheet_names())
+    if (!is.null(sheet) && !sheet %in% known) {
+      vetusta_stop("import", paste0("The workbook has no sheet \"", sheet, "\"."), where = file,
+        todo = suggest_word(sheet, known))
+    }
+    openxlsx2::wb_to_df(book, sheet = sheet %||% known[1])
+  }, function(e) {
+    vetusta_stop("import", "The file is no workbook, or it is damaged.", where = file,
+      todo = "save it again as .xlsx")
+  })
+  list_frame(lapply(as.list(read), function(column) {
+    if (inherits(column, "POSIXct")) utc(as.numeric(column)) else column
+  }))
+}
+
+append_sheet <- function(rows, file, table, keys, update, zone) {
+  needs_sheets()
+  check_text(table, "table", "export")
+  if (!file.exists(file)) {
+    vetusta_stop("export", "There is no such workbook.", where = file,
+      todo = "make it with a table in it, or write one with export_table()")
+  }
+  check_not_open(file)
+  before <- file.info(file)[c("size", "mtime")]
+  book <- other_errors(openxlsx2::wb_load(file), function(e) {
+    vetusta_stop("export", "The file is no workbook, or it is damaged.", where = file,
+      todo = "save it again as .xlsx")
+  })
+  at <- sheet_table(book, table, file)
+  held <- sheet_held(book, at, keys, rows, zone, file)
+  places <- append_places(rows, held$columns, keys, file, held$formulas)
+  values <- sheet_values(rows[places$from], zone, held$epoch)
+  there <- which(!is.na(places$at))
+  own <- !places$from %in% keys
+  differ <- append_differ(list_frame(values[own]), held$columns[places$columns[own]], there,
+    places$at[there])
+  fresh <- which(is.na(places$at))
+  fresh <- fresh[order(as.numeric(rows[[keys[1]]])[fresh])]
+  changed <- if (update) there[differ] else integer()
+  if (length(fresh) || length(changed)) {
+    sheet_put(book, at, held, places, values, fresh, changed)
+    write_whole(file, function(path) {
+      book$save(path)
+      if (!identical(before, file.info(file)[c("size", "mtime")])) {
+        stop("somebody else has written it meanwhile")
+      }
+    })
+  }
+  list(new = length(fresh), changed = length(changed), unchanged = length(there) - length(changed),
+    left_out = places$left_out)
+}
+
+# Programs that have a workbook open lay a file beside it.
+check_not_open <- function(file) {
+  beside <- file.path(dirname(file), c(paste0("~$", basename(file)),
+    paste0(".~lock.", basename(file), "#")))
+  if (any(file.exists(beside))) {
+    vetusta_stop("export", "The workbook is open in another program.", where = file,
+      todo = paste0("close it there and run it again; where no program has it open, take away ",
+        beside[file.exists(beside)][1]))
+  }
+}
+
+# Where a table stands: list(sheet, name, first row, last row, columns as letters).
+sheet_table <- function(book, table, file) {
+  tables <- book$tables
+  known <- if (is.data.frame(tables)) tables[tables$tab_act == 1, ] else NULL
+  row <- which(tolower(known$tab_name) == tolower(table))
+  if (!length(row)) {
+    vetusta_stop("export", paste0("The workbook has no table \"", table, "\"."), where = file,
+      todo = if (NROW(known)) suggest_word(table, known$tab_name)
+      else "make a table of the cells in the spreadsheet program, and give it that name")
+  }
+  parts <- regmatches(known$tab_ref[row], regexec("^([A-Z]+)([0-9]+):([A-Z]+)([0-9]+)$",
+    known$tab_ref[row]))[[1]]
+  if (grepl("totalsRowCount=\"[1-9]", known$tab_xml[row])) {
+    vetusta_stop("export", paste0("The table ", known$tab_name[row], " ends with a row of totals, ",
+      "behind which no rows can be put."), where = file,
+      todo = "switch the row of totals off, and count above the table or beside it")
+  }
+  letters <- openxlsx2::int2col(seq(openxlsx2::col2int(parts[2]), openxlsx2::col2int(parts[4])))
+  list(sheet = known$tab_sheet[row], name = known$tab_name[row], head = as.numeric(parts[3]),
+    last = as.numeric(parts[5]), letters = letters)
+}
+
+# What stands in the table: its columns, times as those of the rows; which columns are formulas;
+# and from which day the workbook counts.
+sheet_held <- function(book, at, keys, rows, zone, file) {
+  # by its number, since a sheet may be called like one
+  dims <- paste0(at$letters[1], at$head, ":", at$letters[length(at$letters)], at$last)
+  read <- openxlsx2::wb_to_df(book, sheet = at$sheet, dims = dims, detect_dates = FALSE,
+    skip_empty_rows = FALSE, skip_empty_cols = FALSE)
+  columns <- lapply(as.list(read), function(column) {
+    if (is.factor(column)) as.character(column)
+    else column
+  })
+  cells <- book$worksheets[[at$sheet]]$sheet_data$cc
+  last <- cells[cells$row_r == as.character(at$last) & cells$c_r %in% at$letters, ]
+  formulas <- last[nzchar(last$f), ]
+  epoch <- if (grepl("date1904=\"(1|true)", book$workbook$workbookPr %||% "")) 24107 else 25569
+  time <- match(keys[1], tolower(trimws(names(columns))))
+  if (!is.na(time)) {
+    columns[[time]] <- sheet_times(columns[[time]], inherits(rows[[keys[1]]], "Date"), epoch, zone,
+      file, keys[1])
+  }
+  # a table that was made without any rows has one that is empty
+  empty <- nrow(read) == 1 && all(vapply(columns, function(column) all(is.na(column)), TRUE))
+  list(columns = columns, epoch = epoch, empty = empty,
+    formulas = names(columns)[match(formulas$c_r, at$letters)],
+    formula = stats::setNames(formulas$f, formulas$c_r))
+}
+
+# Times of a sheet: days counted from its epoch, local where they have hours; or texts.
+sheet_times <- function(column, days, epoch, zone, file, name) {
+  if (is.numeric(column)) {
+    if (days) {
+      return(as.Date(floor(column - epoch), origin = "1970-01-01"))
+    }
+    seconds <- round((column - epoch) * 86400, 3)
+    known <- is.finite(seconds)
+    time <- rep(NA_real_, length(seconds))
+    time[known] <- as.numeric(time_local(as.Date(floor(seconds[known] / 86400),
+      origin = "1970-01-01"), seconds[known] %% 86400, zone))
+    return(utc(time))
+  }
+  text <- as.character(column)
+  read <- if (days) read_day(text) else text_times(text, zone, NULL)
+  bad <- which(is.na(read) & !is.na(text))
+  if (length(bad)) {
+    vetusta_stop("export", paste0("The table's ", name, " \"", text[bad[1]], "\" cannot be read."),
+      where = file, todo = "give the cells of that column a date")
+  }
+  read
+}
+
+# Values as a sheet's cells have them: days as numbers, so that the format of the cells stays.
+sheet_values <- function(rows, zone, epoch) {
+  lapply(as.list(export_columns(rows)), function(column) {
+    if (inherits(column, "Date")) as.numeric(column) + epoch
+    else if (inherits(column, "POSIXct")) {
+      seconds <- as.numeric(column)
+      known <- is.finite(seconds)
+      seconds[known] <- seconds[known] + zone_offset(seconds[known], zone)
+      seconds / 86400 + epoch
+    } else column
+  })
+}
+
+sheet_put <- function(book, at, held, places, values, fresh, changed) {
+  letter <- stats::setNames(at$letters, names(held$columns))
+  put <- function(name, row, value) {
+    book$add_data(sheet = at$sheet, x = value, dims = paste0(letter[[name]], row),
+      col_names = FALSE, na = NULL, apply_cell_style = FALSE)
+  }
+  for (i in seq_along(places$columns)) {
+    name <- places$columns[i]
+    for (row in changed) put(name, at$head + places$at[row], values[[i]][row])
+  }
+  if (!length(fresh)) {
+    return(invisible())
+  }
+  first <- if (held$empty) at$last else at$last + 1
+  last <- first + length(fresh) - 1
+  check_room_below(book, at, first, last)
+  for (i in seq_along(places$columns)) put(places$columns[i], first, values[[i]][fresh])
+  for (one in names(held$formula)) {
+    text <- vapply(seq(first, last) - at$last, shifted_formula, "", text = held$formula[[one]])
+    book$add_formula(sheet = at$sheet, x = text, dims = paste0(one, first, ":", one, last))
+  }
+  # new rows look like the last one
+  for (one in at$letters) {
+    style <- book$get_cell_style(sheet = at$sheet, dims = paste0(one, at$last))
+    if (length(style) && !is.na(style) && nzchar(style)) {
+      book$set_cell_style(sheet = at$sheet, dims = paste0(one, first, ":", one, last),
+        style = unname(style))
+    }
+  }
+  book$update_table(sheet = at$sheet, tabname = at$name,
+    dims = paste0(at$letters[1], at$head, ":", at$letters[length(at$letters)], last))
+}
+
+# What stands below a table would be written over.
+check_room_below <- function(book, at, first, last) {
+  if (last > sheet_rows) {
+    vetusta_stop("export", "The sheet has no room for the new rows.", todo = "begin another table")
+  }
+  cells <- book$worksheets[[at$sheet]]$sheet_data$cc
+  row <- as.numeric(cells$row_r)
+  filled <- nzchar(cells$v) | nzchar(cells$f) | nzchar(cells$is)
+  taken <- which(row >= max(first, at$last + 1) & row <= last & cells$c_r %in% at$letters & filled)
+  if (length(taken)) {
+    vetusta_stop("export", paste0("Below the table ", at$name, " something stands in the cell ",
+      cells$r[taken[1]], ", which new rows would need."),
+      todo = "move it beside the table, or to another sheet")
+  }
+}
+
+# A formula some rows further down: what it says of rows moves with it, but for what is fixed by $.
+shifted_formula <- function(text, by) {
+  text <- gsub("&lt;", "<", gsub("&gt;", ">", gsub("&quot;", "\"", text)))
+  text <- gsub("&amp;", "&", text)
+  # texts within quotation marks, and names of tables and columns within brackets, stay
+  parts <- regmatches(text, gregexpr("\"[^\"]*\"|'[^']*'|\\[[^]]*\\]|[^\"'\\[]+", text))[[1]]
+  plain <- !grepl("^[\"'\\[]", parts)
+  pattern <- "(?<![A-Za-z0-9_.$])(\\$?[A-Z]{1,3})([0-9]+)(?![A-Za-z0-9_.(])"
+  parts[plain] <- vapply(parts[plain], function(part) {
+    hits <- gregexpr(pattern, part, perl = TRUE)
+    regmatches(part, hits) <- lapply(regmatches(part, hits), function(found) {
+      letters <- sub("[0-9]+$", "", found)
+      paste0(letters, as.numeric(substring(found, nchar(letters) + 1)) + by)
+    })
+    part
+  }, "")
+  paste(parts, collapse = "")
+}

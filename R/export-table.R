@@ -1,0 +1,188 @@
+# Tables written to files: what the file's ending says.
+
+export_endings <- list(
+  csv = function(rows, path, zone) write_separated(rows, path, zone, ","),
+  tsv = function(rows, path, zone) write_separated(rows, path, zone, "\t"),
+  parquet = function(rows, path, zone) nanoparquet::write_parquet(export_columns(rows), path),
+  jsonl = function(rows, path, zone) {
+    writeLines(record_texts(jsonl_cells(rows, zone), nulls = TRUE), path, useBytes = TRUE)
+  },
+  xlsx = function(rows, path, zone) write_sheet(rows, path),
+  rds = function(rows, path, zone) saveRDS(tibble::as_tibble(rows), path)
+)
+
+#' @rdname export_csv
+#' @param by Of a folder of Parquet (`file` ends in `/`): the column whose values part the rows into
+#'   folders named `column=value`, as other engines read them in place; of a time or period the
+#'   year.
+#' @param dictionary Whether to write a dictionary of the columns beside it, see
+#'   [export_dictionary()].
+#' @return `export_table()` writes what the file's ending says: `.csv`, `.tsv` (both as
+#'   `export_csv()`), `.jsonl` (a JSON object a line; missing values are `null`), `.parquet`,
+#'   `.xlsx`
+#'   (a sheet with a table; needs the package openxlsx2), `.rds` (a tibble), or a folder of Parquet.
+#'   Parquet, XLSX and RDS keep the types of instants, days and numbers, and change no text. Any
+#'   other ending is refused.
+#' @export
+export_table <- function(rows, file, zone = "UTC", by = NULL, dictionary = FALSE) {
+  check_text(file, "file", "export")
+  check_zone(zone, "export")
+  check_flag(dictionary, "dictionary")
+  if (grepl("/$", file)) {
+    export_folder(check_exported(if (missing(rows)) NULL else rows), file, by)
+  } else {
+    if (!is.null(by)) {
+      vetusta_stop("export", "`by` parts the rows of a folder, and this is a file.", where = file,
+        todo = "end the name in /, or leave out `by`")
+    }
+    write <- export_endings[[export_ending(file)]]
+    check_exported(if (missing(rows)) NULL else rows)
+    write_whole(file, function(path) write(rows, path, zone))
+  }
+  if (dictionary) {
+    beside <- sub("/$", "", sub("[.][a-z]+$", "", file))
+    export_csv(export_dictionary(rows), paste0(beside, ".columns.csv"))
+  }
+  invisible(file)
+}
+
+# The ending of a file that is one we write.
+export_ending <- function(file, known = names(export_endings)) {
+  name <- basename(file)
+  ending <- tolower(sub(".*[.]", "", name))
+  if (!grepl(".", name, fixed = TRUE) || !ending %in% known) {
+    vetusta_stop("export",
+      paste0("A table is not written to a file of the ending \"",
+        if (grepl(".", name, fixed = TRUE)) paste0(".", ending) else name, "\"."), where = file,
+      todo = paste0("end the file's name in one of ", paste0(".", known, collapse = ", "),
+        if (length(known) > 3) ", or in / for a folder of Parquet"))
+  }
+  ending
+}
+
+write_separated <- function(rows, path, zone, separator) {
+  data.table::fwrite(csv_cells(rows, zone), path, sep = separator, na = "", showProgress = FALSE)
+}
+
+# Columns as plain vectors: factors as texts, lists as texts with commas between.
+export_columns <- function(rows) {
+  list_frame(lapply(as.list(rows), function(column) {
+    if (is.list(column)) vapply(column, function(value) paste(value, collapse = ", "), "")
+    else if (is.factor(column)) as.character(column)
+    else if (inherits(column, "POSIXlt")) as.POSIXct(column) else column
+  }))
+}
+
+jsonl_cells <- function(rows, zone) {
+  lapply(as.list(export_columns(rows)), function(column) {
+    if (inherits(column, "POSIXct")) format_in_zone(column, zone) else column
+  })
+}
+
+# A folder of Parquet in folders by a column's values. It is written beside and takes the place of
+# the one that is there, which must be such a folder.
+export_folder <- function(rows, folder, by) {
+  folder <- sub("/+$", "", folder)
+  if (is.null(by)) by <- intersect(c("series", "symbol"), names(rows))[1]
+  if (!by %in% names(rows)) {
+    vetusta_stop("export", paste0("The rows have no column \"", by, "\" to part them by."),
+      todo = suggest_word(by, names(rows)))
+  }
+  rows <- export_columns(rows)
+  column <- rows[[by]]
+  dated <- inherits(column, c("POSIXct", "Date"))
+  value <- if (dated) format(column, "%Y") else as.character(column)
+  value[is.na(value)] <- "none"
+  name <- if (dated) "year" else by
+  # the column is told by the folder; a time stays
+  kept <- if (dated) rows else rows[names(rows) != by]
+  if (!dir.exists(dirname(folder))) {
+    vetusta_stop("export", "The folder for the folder is not there.", where = dirname(folder),
+      todo = "make it, or give another path")
+  }
+  check_replaced_folder(folder)
+  beside <- tempfile(paste0(".", basename(folder), "."), dirname(folder))
+  on.exit(unlink(beside, recursive = TRUE))
+  reason <- other_errors({
+    for (one in unique(value)) {
+      part <- file.path(beside, paste0(name, "=", path_part(one)))
+      dir.create(part, recursive = TRUE, showWarnings = FALSE)
+      nanoparquet::write_parquet(kept[value == one, , drop = FALSE],
+        file.path(part, "rows.parquet"))
+    }
+    ""
+  }, function(e) plain_reason(conditionMessage(e)))
+  old <- paste0(beside, ".old")
+  if (!nzchar(reason)) {
+    if (dir.exists(folder)) file.rename(folder, old)
+    if (!suppressWarnings(file.rename(beside, folder))) {
+      reason <- "it cannot be renamed"
+      if (dir.exists(old)) file.rename(old, folder)
+    }
+    unlink(old, recursive = TRUE)
+  }
+  if (nzchar(reason)) {
+    vetusta_stop("export", paste0("The folder cannot be written: ", reason, "."), where = folder,
+      todo = paste0("look at the rights of its folder and the room on the disk; what was there ",
+        "is as before"))
+  }
+}
+
+# Only a folder that holds nothing but parts of Parquet is replaced.
+check_replaced_folder <- function(folder) {
+  if (!file.exists(folder)) {
+    return(invisible())
+  }
+  within <- list.files(folder, recursive = TRUE, all.files = TRUE)
+  if (!dir.exists(folder) || !all(grepl("^[^/=]+=[^/]*/[^/]+[.]parquet$", within))) {
+    vetusta_stop("export", "What is there is no folder of Parquet, and is not replaced.",
+      where = folder, todo = "give another path, or look at what is in it")
+  }
+}
+
+# A value as the name of a folder: what could be read as something else is written as %XX.
+path_part <- function(value) {
+  utils::URLencode(value, reserved = TRUE)
+}
+
+#' What the columns of a table are
+#'
+#' @param rows A data frame.
+#' @return A tibble with one row a column: `column`, `type` (`text`, `number`, `day`, `instant`,
+#'   `flag`), `unit` (where the column or the rows tell one for all), `meaning` (of columns that
+#'   bear
+#'   names of our own), `missing` (how many values are).
+#' @section Errors: `vetusta_error_export` for something that is no table.
+#' @export
+#' @examples
+#' export_dictionary(data.frame(symbol = "KELD", close = 41.2))
+export_dictionary <- function(rows) {
+  check_exported(if (missing(rows)) NULL else rows)
+  type <- function(column) {
+    if (inherits(column, "POSIXt")) "instant" else if (inherits(column, "Date")) "day"
+    else if (is.logical(column)) "flag" else if (is.numeric(column)) "number" else "text"
+  }
+  unit <- function(name) {
+    own <- attr(rows[[name]], "unit")
+    told <- if (name %in% c("value", "close", "open", "high", "low")) unique(rows[["unit"]])
+    if (length(own)) own else if (length(told) == 1) as.character(told) else NA_character_
+  }
+  as_rows(list(column = names(rows), type = vapply(as.list(rows), type, "", USE.NAMES = FALSE),
+    unit = vapply(names(rows), unit, "", USE.NAMES = FALSE),
+    meaning = unname(column_meanings[names(rows)]),
+    missing = vapply(as.list(rows), function(column) sum(is.na(column)), 1L, USE.NAMES = FALSE)))
+}
+
+column_meanings <- c(
+  symbol = "the instrument's symbol at its source", series = "the series within its dataset",
+  time = "the instant; of a bar its start", period = "the first day of the period",
+  frequency = "the length of the period: A, S, T, Q, M, W, D", open = "the first price",
+  high = "the highest price", low = "the lowest price", close = "the last price",
+  volume = "how much was traded", vwap = "the average price weighted by volume",
+  count = "how many bars it was made from", expected = "how many bars there should have been",
+  session = "the part of the trading day",
+  side = "bid, ask or mid, where a source tells them apart",
+  value = "the value", unit = "the unit of the value",
+  status = "observed, provisional, missing, deleted or filled",
+  released = "the instant from which the value was known", since = "from when it was known",
+  rule = "the rule by which a value was filled", address = "the address of the series")
