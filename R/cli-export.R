@@ -1,34 +1,105 @@
 cli_export <- function(arguments) {
-  options <- cli_arguments(arguments, "export", "ADDRESS...|SOURCE/DATASET [COLUMN=VALUE...]",
+  options <- cli_arguments(arguments, "export", "ADDRESS...|SOURCE/DATASET [CONDITION...]",
     c(cli_read_options(), list(
+      cli_option("form", paste0("long, wide (a column a series), or sdmx (statistics, as SDMX-CSV ",
+        "lays them out) [long]"), default = "long", metavar = "WORD"),
+      cli_option("value", "the number of bars that is meant where one is [close]",
+        metavar = "COLUMN"),
+      cli_option("zone", "the zone in whose local time instants are written [UTC]",
+        metavar = "ZONE"),
       cli_option("labels", "statistics: codes, labels or both [codes]", default = "codes",
         metavar = "WORD"),
       cli_option("language", "statistics: the language of labels [en]", default = "en",
         metavar = "TAG"),
       cli_option("multiplier", "statistics: keep the unit's power of ten, or apply it [keep]",
         default = "keep", metavar = "WORD"),
-      cli_option("file", "where to write: .csv or .parquet; by default CSV on standard output",
-        metavar = "FILE")
+      cli_option("file", paste0("where to write: .csv, .tsv, .jsonl, .parquet, .xlsx, .rds, or a ",
+        "folder of Parquet that ends in /; by default CSV on standard output"), metavar = "FILE"),
+      cli_option("by", "a folder: the column by whose values it is parted [series or symbol]",
+        metavar = "COLUMN"),
+      cli_option("dictionary", "write beside the file what its columns are", flag = TRUE),
+      cli_option("append", "a .csv, .tsv or .xlsx file whose table gets the new times",
+        metavar = "FILE"),
+      cli_option("table", "--append: the name of the table in a workbook", metavar = "NAME"),
+      cli_option("new-only", "--append: leave values of times that are there as they stand",
+        flag = TRUE),
+      cli_option("into", paste0("a database that gets plain tables: an SQLite file, or ",
+        "postgresql://user@host/name"), metavar = "DATABASE")
     ), cli_json_option()),
     c("vetusta export \"KELD@1 minute\" --regroup \"1 day\" --file keld.csv",
-      "vetusta export river/levels",
+      "vetusta export \"KELD@1 minute\" kelder-lock --form wide --file both.xlsx",
       "vetusta export \"basin/LOCK_TRAFFIC/M.ORV.*\" --labels both",
-      "vetusta export quay/directory type=share"), least = 1)
-  if (!is.null(options$file)) whole_target(options$file, "export")
+      "vetusta export quay/directory type=share", "vetusta export --into desk.sqlite"))
+  targets <- intersect(c("file", "append", "into"), names(options)[lengths(options) > 0])
+  if (length(targets) > 1) {
+    cli_usage_error("--", targets[1], " and --", targets[2], " are two places to write to")
+  }
+  if (!is.null(options$into)) {
+    return(cli_export_into(options))
+  }
+  if (!length(options$words)) cli_usage_error("it needs ADDRESS...|SOURCE/DATASET [CONDITION...]")
+  cli_export_alone(options)
+  if (!is.null(options$file) && !grepl("/$", options$file)) whole_target(options$file, "export")
+  rows <- cli_export_wanted(options)
+  zone <- options$zone %||% "UTC"
+  what <- counted(nrow(rows), cli_unit(rows))
+  if (!is.null(options$append)) {
+    done <- export_append(rows, options$append, options$table, !options$new_only, zone)
+    return(if (options$json) cli_print_json(unclass(done)) else cli_say(format_append(done)))
+  }
+  if (!is.null(options$file)) {
+    export_table(rows, options$file, zone, options$by, options$dictionary)
+    return(cli_say("wrote ", options$file, ": ", what))
+  }
+  if (options$json) cli_print_json(rows) else export_csv(rows, "", zone)
+  cli_say("wrote ", what)
+}
+
+# Options that would say nothing are refused.
+cli_export_alone <- function(options) {
+  refuse <- function(names, without, why) {
+    for (name in names) {
+      given <- options[[gsub("-", "_", name)]]
+      if (length(given) && !isFALSE(given) && is.null(options[[without]])) {
+        cli_usage_error("--", name, " is for ", why)
+      }
+    }
+  }
+  refuse(c("table", "new-only"), "append", "--append")
+  refuse(c("by", "dictionary"), "file", "--file")
+  if (!is.null(options$by) && !grepl("/$", options$file)) {
+    cli_usage_error("--by is for a folder, whose name ends in /")
+  }
+}
+
+# Rows of a dataset without series, or series as one table.
+cli_export_wanted <- function(options) {
   archive <- cli_archive(options)
-  pairs <- grepl("=", options$words, fixed = TRUE)
-  filter <- cli_pairs(options$words[pairs])
-  words <- cli_addresses(options$words[!pairs])
+  conditions <- grepl("[=<>~]", options$words)
+  words <- cli_addresses(options$words[!conditions])
+  check <- options$words[conditions]
   options$words <- words
   held <- store_datasets(archive)
   plain <- length(words) == 1 && words %in% paste0(held$source, "/", held$dataset)
   rows <- if (plain) cli_export_rows(archive, words, options)
   else cli_export_series(archive, options)
-  rows <- cli_filtered(rows, filter)
-  if (!is.null(options$file)) export_table(rows, options$file)
-  else if (options$json) cli_print_json(rows) else export_csv(rows, "")
-  cli_say(if (is.null(options$file)) "wrote "
-  else paste0("wrote ", options$file, ": "), counted(nrow(rows), cli_unit(rows)))
+  rows_filter(rows, check)
+}
+
+cli_export_into <- function(options) {
+  for (name in c("regroup", "value", "zone", "by", "table", "calendar", "dictionary", "new_only")) {
+    if (length(options[[name]]) && !isFALSE(options[[name]])) {
+      cli_usage_error("--", gsub("_", "-", name), " says nothing of a database's tables")
+    }
+  }
+  if (options$form != "long") cli_usage_error("--form says nothing of a database's tables")
+  if (any(grepl("[=<>~]", options$words))) {
+    cli_usage_error("conditions say nothing of a database's tables; its own language has them")
+  }
+  done <- export_database(cli_archive(options), options$into,
+    if (length(options$words)) cli_addresses(options$words), options$from, options$to,
+    options$as_of)
+  if (options$json) cli_print_json(done) else cli_print_table(done, "nothing is held")
 }
 
 cli_unit <- function(rows) {
@@ -38,8 +109,14 @@ cli_unit <- function(rows) {
 # Rows of a dataset without series.
 cli_export_rows <- function(archive, address, options) {
   parts <- strsplit(address, "/", fixed = TRUE)[[1]]
-  if (!is.null(options$from) || !is.null(options$to)) {
-    cli_usage_error("these rows have no time, so that --from and --to say nothing of them")
+  given <- names(options)[lengths(options) > 0]
+  for (name in intersect(c("from", "to", "regroup", "value", "calendar"), given)) {
+    cli_usage_error("these rows have no time, so that --", name, " says nothing of them")
+  }
+  for (name in c("form", "labels", "multiplier")) {
+    if (!options[[name]] %in% c("long", "codes", "keep")) {
+      cli_usage_error("these rows are no series, so that --", name, " says nothing of them")
+    }
   }
   archive_rows(archive, parts[1], parts[2], as_of = options$as_of)
 }
@@ -53,25 +130,22 @@ cli_export_series <- function(archive, options) {
     language = options$language, multiplier = options$multiplier)
   read <- list(tables = lapply(tables, cli_session, session = options$session),
     calendars = unname(known$calendars[sub("/.*", "", names(tables))]))
-  tables <- cli_regrouped(read, options)
-  if (length(tables) == 1) {
-    return(tables[[1]])
+  tables <- cli_distinct(cli_regrouped(read, options), found)
+  if (options$form == "sdmx") {
+    return(cli_export_sdmx(archive, tables, options))
   }
-  if (length(unique(vapply(tables, is_bars, TRUE))) > 1) {
-    cli_usage_error(
-      paste0("these series are of several kinds: export each kind by itself, or put them onto ",
-        "one grid with align"))
-  }
-  as_rows(data.table::rbindlist(unname(tables), use.names = TRUE, fill = TRUE))
+  check_choice(options$form, "--form", c("long", "wide", "sdmx"))
+  export_rows(tables, options$form, options$value %||% "close", zone)
 }
 
-# Rows in whose columns the values stand that the words ask for.
-cli_filtered <- function(rows, pairs) {
-  for (name in names(pairs)) {
-    if (!name %in% names(rows)) {
-      cli_usage_error("the rows have no column \"", name, "\"; ", suggest_word(name, names(rows)))
-    }
-    rows <- rows[as.character(rows[[name]]) %in% pairs[[name]], ]
+# Statistics as SDMX-CSV: the dataflow is told as its office calls it.
+cli_export_sdmx <- function(archive, tables, options) {
+  if (length(tables) != 1 || is_bars(tables[[1]])) {
+    cli_usage_error("--form sdmx is for series of one dataset that are no bars")
   }
-  rows
+  parts <- strsplit(names(tables), "/", fixed = TRUE)[[1]]
+  source <- cli_desk_source(options, parts[1])
+  dimensions <- names(held_dimensions(store_series(archive, parts[1], parts[2])))
+  sdmx_rows(tables[[1]], paste0(source$sdmx$agency %||% toupper(parts[1]), ":", parts[2], "(1.0)"),
+    dimensions)
 }

@@ -15,6 +15,7 @@ cli_commands <- c(
   collect = "collect into the archive, within the source's limits",
   keep = "put what collect would ask for into the desk, to be kept up to date",
   refresh = "bring all that the desk keeps up to date, with the fewest calls",
+  status = "show how complete and how fresh all is that the desk keeps",
   reread = "decode kept raw pages again with a corrected card, making no call",
   list = "show what the archive holds: series by address, datasets, journal, faults",
   revisions = "show how figures were revised, release by release",

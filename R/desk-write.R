@@ -1,1 +1,161 @@
-desk_write <- function(desk) NULL
+# What a desk writes when its wants are up to date: tables, figures, and tables that grow.
+
+#' Write a desk's outputs
+#'
+#' A desk's `outputs:` are written from what the archive holds, see the article docs/desk.md: series
+#' are filled, regrouped, changed and put onto one grid, in this order, and become a table or a
+#' figure.
+#'
+#' @param desk A desk, see [desk_open()].
+#' @param outputs Names of outputs; by default all of them.
+#' @return Invisibly a tibble with one row an output: `output`, `file`, `rows`, `outcome` (`written`
+#'   or `failed`), `said` (why).
+#' @section Errors: `vetusta_error_desk` for a name that is no output; what fails within an
+#'   output is
+#'   in its row.
+#' @export
+#' @examples
+#' \dontrun{
+#' desk_write(desk_open("my-desk"))
+#' }
+desk_write <- function(desk, outputs = NULL) {
+  check_desk(desk)
+  names <- names(desk$outputs)
+  if (!is.null(outputs)) {
+    check_text(outputs, "outputs", "desk", several = TRUE)
+    for (name in setdiff(outputs, names)) {
+      vetusta_stop("desk", paste0("The desk has no output \"", name, "\"."), where = desk$file,
+        todo = suggest_word(name, names), usage = TRUE)
+    }
+    names <- intersect(names, outputs)
+  }
+  rows <- lapply(names, function(name) {
+    entry <- desk$outputs[[name]]
+    file <- entry$file %||% entry$append %||% ""
+    done <- tryCatch(list(rows = output_write(desk, name, entry), outcome = "written", said = ""),
+      error = function(e) {
+        ours <- inherits(e, "vetusta_error")
+        list(rows = 0, outcome = "failed",
+          said = if (ours) paste(c(sub("[.]$", "", e$what), e$todo),
+          collapse = "; ") else paste("an internal error:", conditionMessage(e)))
+      })
+    c(list(output = name, file = file), done)
+  })
+  pick <- function(part, empty) {
+    if (length(rows)) sapply(rows, `[[`, part) else empty
+  }
+  invisible(as_rows(list(output = pick("output", character()), file = pick("file", character()),
+    rows = as.numeric(pick("rows", numeric())), outcome = pick("outcome", character()),
+    said = pick("said", character()))))
+}
+
+# Writes one output; gives how many rows it has.
+output_write <- function(desk, name, entry) {
+  within <- function(path) if (grepl("^/", path)) path else file.path(desk$folder, path)
+  if (is.null(entry$file) && is.null(entry$append)) {
+    vetusta_stop("desk", paste0("The output ", name, " does not say where it is written."),
+      where = desk_place(desk, "outputs", name), todo = "add file: or append:")
+  }
+  options <- output_options(desk, entry)
+  if (!is.null(entry$rows)) {
+    rows <- rows_filter(cli_export_rows(cli_archive(options), entry$rows, options), entry$where)
+  } else {
+    if (is.null(entry$series)) {
+      vetusta_stop("desk", paste0("The output ", name, " names no series and no rows."),
+        where = desk_place(desk, "outputs", name), todo = "add series: or rows:")
+    }
+    read <- output_read(options, entry)
+    if (!is.null(entry$figure)) {
+      return(output_figure(read, entry, within(entry$file)))
+    }
+    rows <- output_table(read, options, entry)
+    rows <- rows_filter(rows, entry$where)
+  }
+  if (!is.null(entry$columns)) {
+    for (column in entry$columns) check_choice(column, "columns", names(rows), "desk")
+    rows <- rows[entry$columns]
+  }
+  if (is.null(entry$append)) export_table(rows, within(entry$file))
+  else export_append(rows, within(entry$append), entry$table)
+  nrow(rows)
+}
+
+# The options that the commands on series know, as an output says them.
+output_options <- function(desk, entry) {
+  list(words = entry$series, desk = desk$folder, from = output_from(entry), to = entry$to,
+    session = entry$session %||% "regular", labels = entry$labels %||% "codes", language = "en",
+    multiplier = "keep", form = "long", value = "close", regroup = NULL, need = "0",
+    json = FALSE)
+}
+
+output_from <- function(entry) {
+  if (is.null(entry$span)) {
+    return(entry$from)
+  }
+  format_instant(floor(as.numeric(shift_instant(Sys.time(), time_interval(entry$span), -1, "UTC"))))
+}
+
+# Series with what is done to each of them.
+output_read <- function(options, entry) {
+  if (!is.null(entry$align)) options["from"] <- list(NULL)
+  read <- cli_series(options)
+  steps <- output_steps[intersect(names(output_steps), names(entry))]
+  read$tables <- lapply(seq_along(read$tables), function(i) {
+    own <- cli_own(read, options, i)
+    x <- read$tables[[i]]
+    for (step in steps) x <- step(x, entry, own, attr(x, "interval"), options)
+    x
+  })
+  read
+}
+
+# In this order, whatever the order in the file.
+output_steps <- list(
+  fill = function(x, entry, own, interval, options) {
+    full <- series_fill(x, own$calendar, rule = entry$fill, at_most = entry$at_most %||% Inf,
+      interval = interval, session = cli_sessions(own, options))
+    with_interval(full, interval)
+  },
+  regroup = function(x, entry, own, interval, options) {
+    to <- if (is_bars(x)) entry$regroup else time_interval(entry$regroup)$iso
+    options$rule <- entry$rule
+    done <- cli_regroup_one(as_series(x), if (is_bars(x)) to else output_frequency(entry$regroup),
+      c(options, list(anchor = "opening", week_start = "monday", label = "start")), own, interval)
+    if (is_bars(x)) with_interval(done, time_interval(entry$regroup)) else done
+  },
+  change = function(x, entry, own, interval, options) {
+    series_change(x, entry$change, over = entry$over, window = entry$window,
+      value = if (is_bars(x)) "close", interval = interval, zone = own$zone,
+      calendar = own$calendar)
+  }
+)
+
+# The frequency of values that a length means: M for 1 month.
+output_frequency <- function(length) {
+  iso <- time_interval(length)$iso
+  code <- c(P1D = "D", P7D = "W", P1W = "W", P1M = "M", P3M = "Q", P6M = "S", P1Y = "A")[iso]
+  if (is.na(code)) {
+    vetusta_stop("desk", paste0("Values that are no bars are not regrouped to ", length, "."),
+      todo = "choose 1 day, 1 week, 1 month, 3 months, 6 months or 1 year")
+  }
+  code[[1]]
+}
+
+output_table <- function(read, options, entry) {
+  if (is.null(entry$align)) {
+    return(export_rows(read$tables, entry$form %||% "long", zone = read$zone))
+  }
+  options$grid <- entry$align
+  options["from"] <- list(output_from(entry))
+  names <- unique(unlist(lapply(read$tables, series_names_of)))
+  grid <- cli_grid(options, read, names, read$tables, read$calendars)
+  rows <- do.call(series_align, c(unname(read$tables), list(grid = grid, zone = read$zone,
+    calendar = read$calendars)))
+  cli_window(rows, options, read$zone)
+}
+
+output_figure <- function(read, entry, file) {
+  figure <- cli_figures[[entry$figure]](read$tables, read$zone, NULL)
+  figure_save(figure, file)
+  sum(vapply(read$tables, nrow, 1L))
+}

@@ -77,23 +77,19 @@ database_series <- function(table, place, window) {
   interval <- attr(table, "interval")
   first <- if (bars) list(interval = rep(interval$iso %||% interval %||% "", nrow(table)))
   else list()
-  shape <- database_shapes[[class(as_series_or_facts(table))[1]]]
   time <- intersect(c("time", "period", "period_end"), names(table))[1]
   names <- intersect(c("symbol", "series", "entity", "item", "side"), names(table))
   rows <- database_rows(table, parts[1], parts[2], first)
   if (bars && is.null(rows$side)) rows$side <- rep(NA_character_, nrow(table))
+  shape <- if (bars) "bars" else database_tables[[time]]
   # a key has no missing parts
   if (bars) rows$side[is.na(rows$side)] <- ""
   list(table = shape, rows = rows, key = unique(c("source", "dataset", names(first), names,
     if (bars) "side", time)), whole = is.null(window$from) && is.null(window$to))
 }
 
-database_shapes <- c(vetusta_bars = "bars", vetusta_observations = "observations",
-  vetusta_points = "observations", data.frame = "facts", tbl_df = "facts")
-
-as_series_or_facts <- function(table) {
-  tryCatch(as_series(table), vetusta_error_shape = function(e) without_shape(table))
-}
+# Which table series stand in that are no bars, by what their times are.
+database_tables <- c(period = "observations", time = "points", period_end = "facts")
 
 database_open <- function(database, archive) {
   if (grepl("^postgres(ql)?://", database)) {
@@ -156,7 +152,7 @@ database_table <- function(parts, connection, database) {
   key <- parts[[1]]$key
   all <- data.table::rbindlist(lapply(parts, `[[`, "rows"), use.names = TRUE, fill = TRUE)
   rows <- list_frame(as.list(all))
-  names(rows) <- make.unique(names(rows), sep = "_")
+  names(rows) <- database_names(names(rows))
   for (column in key) {
     if (anyNA(rows[[column]])) rows <- rows[!is.na(rows[[column]]), , drop = FALSE]
   }
@@ -189,6 +185,14 @@ database_table <- function(parts, connection, database) {
   } else 0
   DBI::dbExecute(connection, paste0("DROP TABLE ", quote(beside)))
   list(new = new, changed = changed, unchanged = nrow(rows) - new - changed, deleted = deleted)
+}
+
+# Databases do not tell great letters from small ones: a dimension UNIT beside our column unit is
+# unit_code.
+database_names <- function(names) {
+  again <- duplicated(tolower(names))
+  names[again] <- paste0(names[again], "_code")
+  make.unique(names, sep = "_")
 }
 
 database_distinct <- function(connection) {

@@ -79,7 +79,7 @@ wide_rows <- function(points, time) {
 # Observations as SDMX-CSV 1.0 lays them out: DATAFLOW, the dimensions, TIME_PERIOD, OBS_VALUE, the
 # attributes.
 sdmx_rows <- function(rows, dataflow, dimensions) {
-  own <- c("series", "period", "time", "frequency", "value", "unit", "status", "released")
+  own <- c("name", "series", "period", "time", "frequency", "value", "unit", "status", "released")
   dimensions <- intersect(dimensions, names(rows))
   if (!length(dimensions)) dimensions <- c(SERIES = "series")
   attributes <- setdiff(names(rows), c(own, dimensions))

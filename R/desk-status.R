@@ -1,0 +1,141 @@
+# How a desk stands: what is held of each want, how complete it is, and how far it is behind.
+
+#' How a desk stands
+#'
+#' Looks at what is held and makes no call.
+#'
+#' @param desk A desk, see [desk_open()].
+#' @param series Whether a row a series is given, instead of one a want.
+#' @return A `vetusta_status`, a tibble with one row a want: `want`, `source`, `series` (how many
+#'   are
+#'   held), `asked` (how many were asked for, where that is known), `from`, `complete_until`,
+#'   `last` (the time of the newest value) and `known` (from when it is known), all `POSIXct` in
+#'   UTC,
+#'   `coverage` (the part of the expected values that is held), `behind` (seconds from the newest
+#'   value's end to that of the newest one that its calendar or frequency lets expect), `stale`,
+#'   `refreshed`, `outcome` and `said` (of the last refresh). With `series = TRUE` one row a series:
+#'   `want`, `address`, `rows`, `first`, `last`, `behind`, `stale`. The attribute `quotas` is a data
+#'   frame of `source`, `quota`, `used`, `left`.
+#'
+#'   A want is stale where it was never collected, or where it is further behind than its `stale:`
+#'   says: a day for bars within a day and three for longer ones, three periods for values by days
+#'   and weeks, two for longer ones, and twice its `every:` for rows without a time.
+#' @section Errors: `vetusta_error_desk` for something that is no desk.
+#' @export
+#' @examples
+#' desk <- desk_make(file.path(tempdir(), "status-desk"))
+#' desk_status(desk)
+desk_status <- function(desk, series = FALSE) {
+  check_desk(desk)
+  check_flag(series, "series")
+  archive <- desk_archive(desk)
+  on.exit(if (!is.null(archive)) archive_close(archive))
+  held <- if (!is.null(archive)) store_series(archive, sizes = TRUE)
+  rows <- lapply(names(desk$wants), function(name) status_want(desk, name, archive, held))
+  columns <- if (series) status_series_columns else status_columns
+  parts <- lapply(rows, `[[`, if (series) "each" else "whole")
+  all <- as.list(data.table::rbindlist(c(list(columns), parts), use.names = TRUE))
+  all[status_times[status_times %in% names(all)]] <-
+    lapply(all[status_times[status_times %in% names(all)]], utc)
+  result <- as_rows(all)
+  class(result) <- c(if (series) "vetusta_status_series", "vetusta_status", class(result))
+  attr(result, "quotas") <- status_quotas(desk, archive)
+  result
+}
+
+status_times <- c("from", "complete_until", "last", "known", "refreshed", "first")
+
+status_columns <- data.frame(want = character(), source = character(), series = numeric(),
+  asked = numeric(), from = numeric(), complete_until = numeric(), last = numeric(),
+  known = numeric(), coverage = numeric(), behind = numeric(), stale = logical(),
+  refreshed = numeric(), outcome = character(), said = character())
+
+status_series_columns <- data.frame(want = character(), address = character(), rows = numeric(),
+  first = numeric(), last = numeric(), behind = numeric(), stale = logical())
+
+status_want <- function(desk, name, archive, held) {
+  entry <- desk$wants[[name]]
+  last <- if (!is.null(archive)) want_record(archive, entry, name) else list()
+  made <- tryCatch(list(want = desk_want(desk, name, archive)), error = function(e) {
+    list(said = if (inherits(e, "vetusta_error")) e$what else conditionMessage(e))
+  })
+  want <- made$want
+  own <- if (!is.null(held) && !is.null(want)) held[want_series(want, held), ]
+  due <- if (!is.null(want)) want_due(want, own)
+  allowed <- if (!is.null(entry$stale)) interval_seconds(time_interval(entry$stale))
+  else due$allowed %||% 0
+  until <- if (!is.null(want) && !is.null(archive)) want_complete(want, archive) else NA_real_
+  ends <- if (NROW(own)) due$end_of(own$last) else numeric()
+  behind <- if (length(ends)) max(0, due$expected - max(ends))
+  else if (is.null(due$expected) && !is.na(until)) max(0, now_seconds() - until) else NA_real_
+  whole <- list(want = name, source = entry$source, series = as.numeric(NROW(own)),
+    asked = as.numeric(max(length(want$symbols), 0L)), from = as.numeric(want$from %||% NA_real_),
+    complete_until = until, last = if (NROW(own)) max(own$last) else NA_real_,
+    known = if (NROW(own)) status_known(archive, own) else NA_real_,
+    coverage = if (NROW(own)) due$coverage(own, until) else NA_real_, behind = behind,
+    stale = is.na(behind) || behind > allowed, refreshed = as.numeric(last$at %||% NA_real_),
+    outcome = last$outcome %||% NA_character_, said = made$said %||% last$said %||% "")
+  list(whole = whole, each = list(want = rep(name, NROW(own)),
+    address = if (NROW(own)) series_address(own) else character(), rows = as.numeric(own$rows),
+    first = as.numeric(own$first), last = as.numeric(own$last),
+    behind = if (length(ends)) pmax(0, due$expected - ends) else numeric(),
+    stale = if (length(ends)) due$expected - ends > allowed else logical()))
+}
+
+# From when the newest of all values is known: what is said of it, else when it came.
+status_known <- function(archive, own) {
+  newest <- own[which.max(own$last), ]
+  found <- store_read(archive, newest$id, from = newest$last, to = Inf)
+  since <- as.numeric(found$columns$since)
+  if (length(since)) max(c(since[is.finite(since)], -Inf)) else NA_real_
+}
+
+status_quotas <- function(desk, archive) {
+  sources <- unique(vapply(desk$wants, `[[`, "", "source"))
+  rows <- lapply(sources, function(name) {
+    source <- tryCatch(desk_source(desk, name), vetusta_error = function(e) NULL)
+    taken <- if (is.null(archive)) numeric() else store_tokens(archive, name)
+    quotas <- if (!is.null(source)) limit_quotas(0, source$limits, taken, now_seconds())
+    if (!is.null(quotas)) data.frame(source = name, quotas[c("quota", "used", "left")])
+  })
+  do.call(rbind, c(list(data.frame(source = character(), quota = character(), used = numeric(),
+    left = numeric())), rows))
+}
+
+#' @export
+print.vetusta_status <- function(x, ...) {
+  cat(format_status(x), sep = "\n")
+  invisible(x)
+}
+
+# One screen of 80 columns.
+format_status <- function(x, width = 80) {
+  if (!nrow(x)) {
+    return("the desk has no wants; `vetusta keep` adds one")
+  }
+  each <- inherits(x, "vetusta_status_series")
+  # a value by days is told by its day
+  at <- function(time, day = FALSE) {
+    text <- sub("T", " ", format_instant(time))
+    ifelse(is.na(time), "-", substr(text, 1, if (day) 10 else 16))
+  }
+  behind <- ifelse(is.na(x$behind), "-", ifelse(x$behind == 0, "",
+    vapply(ifelse(is.na(x$behind), 0, x$behind), format_seconds, "")))
+  state <- ifelse(x$stale, "stale", "")
+  if (each) {
+    shown <- data.frame(address = x$address, rows = x$rows, first = at(x$first, TRUE),
+      last = at(x$last), behind = behind, state = state)
+    return(text_table(shown, width))
+  }
+  shown <- data.frame(want = x$want,
+    series = ifelse(x$asked > 0, paste(x$series, "of", x$asked), paste(x$series)),
+    complete_until = at(x$complete_until),
+    held = ifelse(is.na(x$coverage), "", sprintf("%.1f%%", 100 * x$coverage)),
+    last_value = at(x$last), behind = behind, state = state)
+  told <- nzchar(x$said) & !x$outcome %in% "done"
+  quotas <- attr(x, "quotas")
+  c(text_table(shown, width),
+    if (NROW(quotas)) c("", paste0("quota: ", quotas$source, ", ", thousands(quotas$left), " of ",
+      quotas$quota, " left")),
+    if (any(told)) c("", paste0(x$want[told], ": ", x$said[told])))
+}
