@@ -6,6 +6,8 @@
 #'
 #' @param path Path of the file.
 #' @param create Whether to make the file when it is not there.
+#' @param read_only Whether it is opened for reading alone: nothing in it can change then, and a
+#'   file that is not yours to write can be read.
 #' @return A `vetusta_archive`. It closes itself when it is no longer used, or with
 #'   `archive_close()`.
 #' @section Errors: `vetusta_error_archive` for a file that is not there (with `create = FALSE`),
@@ -16,9 +18,11 @@
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
 #' archive_series(archive)
 #' archive_close(archive)
-archive_open <- function(path, create = TRUE) {
+archive_open <- function(path, create = TRUE, read_only = FALSE) {
   check_text(path, "path", "archive")
   check_flag(create, "create")
+  check_flag(read_only, "read_only")
+  if (read_only) create <- FALSE
   if (!create && !file.exists(path)) {
     vetusta_stop("archive", "There is no archive yet.", where = path,
       todo = "collect or import something first, or give the path of an archive")
@@ -35,7 +39,7 @@ archive_open <- function(path, create = TRUE) {
     vetusta_stop("archive", "The archive cannot be read.", where = path,
       todo = "look at the rights of the file")
   }
-  sqlite_store(path)
+  sqlite_store(path, read_only)
 }
 
 #' @rdname archive_open

@@ -111,6 +111,12 @@ cli_refresh <- function(arguments) {
     c(list(
       cli_option("plan", "say what it takes, want by want, and make no call for values",
         flag = TRUE),
+      cli_option("due", "only wants whose times have come, as timers do", flag = TRUE),
+      cli_option("busy",
+        paste0("while another refresh of this desk runs: share the work, wait for ",
+        "its end, or skip [share; with --due skip]"), metavar = "WORD"),
+      cli_option("log", paste0("write what happens into the desk's log instead of showing it, and ",
+        "run its on_failure: when something fails"), flag = TRUE),
       cli_option("no-outputs", "write no outputs afterwards", flag = TRUE),
       cli_option("wait",
         paste0("the longest pause that is waited for, as \"2 hours\"; a want that needs a longer ",
@@ -122,9 +128,28 @@ cli_refresh <- function(arguments) {
     c("vetusta refresh --plan", "vetusta refresh", "vetusta refresh shares levels"))
   wait <- time_interval(options$wait, "--wait")$seconds
   if (is.na(wait)) cli_usage_error("--wait must be a length of time, as in --wait \"2 hours\"")
+  busy <- options$busy %||% if (options$due) "skip" else "share"
+  check_choice(busy, "--busy", c("share", "wait", "skip"))
   desk <- cli_desk(options)
-  result <- desk_refresh(desk, if (length(options$words)) options$words, plan = options$plan,
-    progress = !options$quiet, wait = wait, outputs = !options$no_outputs)
+  if (options$log) {
+    return(refresh_logged(desk, function() cli_refresh_run(desk, options, wait, busy)))
+  }
+  cli_refresh_run(desk, options, wait, busy)
+}
+
+cli_refresh_run <- function(desk, options, wait, busy) {
+  names <- if (length(options$words)) desk_names(desk, options$words)
+  if (options$due) names <- intersect(desk_due(desk), names %||% names(desk$wants))
+  if (options$due && !length(names)) {
+    cli_say("nothing is due")
+    return(0L)
+  }
+  if (!options$plan && !refresh_turn(desk, busy)) {
+    cli_say("another refresh of this desk runs: skipped")
+    return(0L)
+  }
+  result <- desk_refresh(desk, names, plan = options$plan,
+    progress = !options$quiet && !options$log, wait = wait, outputs = !options$no_outputs)
   if (options$json) cli_print_json(list(wants = as.data.frame(result),
     outputs = as.data.frame(attr(result, "outputs"))))
   else cli_refresh_told(result, options)

@@ -15,6 +15,7 @@ cli_commands <- c(
   collect = "collect into the archive, within the source's limits",
   keep = "put what collect would ask for into the desk, to be kept up to date",
   refresh = "bring all that the desk keeps up to date, with the fewest calls",
+  schedule = "show when the desk's wants are due, and set timers for them",
   status = "show how complete and how fresh all is that the desk keeps",
   reread = "decode kept raw pages again with a corrected card, making no call",
   list = "show what the archive holds: series by address, datasets, journal, faults",
@@ -27,6 +28,7 @@ cli_commands <- c(
   change = "changes, indices, windows, conversion, correlation",
   figure = "draw candles or lines of archived series",
   export = "write archived series or rows as CSV",
+  archive = "check an archive, compact it, back it up, restore it, rescue what can be read",
   import = "put bars from a CSV file into the archive",
   help = "show how a command is used",
   version = "print the version"
@@ -260,7 +262,9 @@ cli_help <- function(arguments) {
 }
 
 cli_command <- function(name) {
-  if (name == "calendar") cli_calendar_command else get(paste0("cli_", name), mode = "function")
+  # these names are functions of another kind already
+  if (name %in% c("calendar", "archive")) get(paste0("cli_", name, "_command"))
+  else get(paste0("cli_", name), mode = "function")
 }
 
 cli_version <- function(arguments) {

@@ -42,6 +42,10 @@ desk_refresh <- function(desk, wants = NULL, plan = FALSE, progress = interactiv
     for (name in state$order) refresh_plan(state, name)
     return(refresh_result(state, NULL))
   }
+  own <- refresh_claim(desk)
+  verdict <- store_claim(archive, own, Inf)
+  on.exit(if (verdict == "ours") try(store_claim_done(archive, own), silent = TRUE), add = TRUE,
+    after = FALSE)
   sources <- unique(refresh_sources(state))
   lanes <- lapply(sources, function(source) refresh_lane(state, source, progress, wait))
   collect_beside(lanes, function(going, result = NULL, error = NULL) {
@@ -111,6 +115,7 @@ refresh_lane <- function(state, source, progress, wait) {
       name <- left[1]
       left <<- left[-1]
       plan <- refresh_plan(state, name)
+      if (is.null(state$away[[source]])) refresh_begun(state, name)
       if (is.null(plan)) next
       going <- tryCatch(
         collect_begin(plan, state$archive, progress, wait = wait, pool = pool),
@@ -120,6 +125,36 @@ refresh_lane <- function(state, source, progress, wait) {
       return(going)
     }
     NULL
+  }
+}
+
+# A timer's run is due again only behind this instant.
+refresh_begun <- function(state, name) {
+  entry <- state$desk$wants[[name]]
+  store_note(state$archive, "begun", entry$source, entry$dataset %||% "", name, "")
+}
+
+refresh_claim <- function(desk) paste("refresh", desk$folder)
+
+# Whether it is this process's turn, where another refresh of the desk may run: "wait" waits for its
+# end, "skip" gives way, "share" does not mind.
+refresh_turn <- function(desk, busy, most = 6 * 3600) {
+  if (busy == "share" || !file.exists(desk$archive)) {
+    return(TRUE)
+  }
+  archive <- archive_open(desk$archive)
+  on.exit(archive_close(archive))
+  until <- now_seconds() + most
+  repeat {
+    # the claim is left to the refresh itself
+    verdict <- store_claim(archive, refresh_claim(desk), Inf)
+    if (verdict != "taken") {
+      return(TRUE)
+    }
+    if (busy == "skip" || now_seconds() > until) {
+      return(FALSE)
+    }
+    Sys.sleep(1)
   }
 }
 

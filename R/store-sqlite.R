@@ -3,10 +3,10 @@
 # is in store-sqlite-forms.R, its series in store-sqlite-series.R, everything else in
 # store-sqlite-rows.R and -calls.R.
 
-sqlite_store <- function(path) {
+sqlite_store <- function(path, read_only = FALSE) {
   store <- new.env(parent = emptyenv())
   store$path <- path
-  store$connection <- sqlite_connect(path)
+  store$connection <- sqlite_connect(path, read_only)
   # numbers of series that were looked up, which never change
   store$ids <- new.env(parent = emptyenv())
   # types of columns that were noted, and segments written since the last look at what may be
@@ -15,7 +15,8 @@ sqlite_store <- function(path) {
   store$pages <- new.env(parent = emptyenv())
   class(store) <- c("vetusta_store_sqlite", "vetusta_archive")
   reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
-  tryCatch(sqlite_prepare(store$connection), error = function(e) {
+  tryCatch(if (read_only) sqlite_check_form(store$connection, path)
+  else sqlite_prepare(store$connection), error = function(e) {
     store_close(store)
     stop(archive_error(e, path))
   })
@@ -31,10 +32,13 @@ store_close.vetusta_store_sqlite <- function(store) {
   invisible(store)
 }
 
-sqlite_connect <- function(path) {
-  connect <- function() {
-    DBI::dbConnect(RSQLite::SQLite(), sqlite_name(path), loadable.extensions = FALSE,
-      synchronous = NULL)
+sqlite_connect <- function(path, read_only = FALSE) {
+  connect <- function(name = sqlite_name(path)) {
+    DBI::dbConnect(RSQLite::SQLite(), name, loadable.extensions = FALSE, synchronous = NULL,
+      flags = if (read_only) RSQLite::SQLITE_RO else RSQLite::SQLITE_RWC)
+  }
+  if (read_only) {
+    return(sqlite_connect_read(connect, path))
   }
   connection <- tryCatch(connect(), error = function(e) stop(archive_error(e, path)))
   tryCatch(
@@ -52,6 +56,30 @@ sqlite_connect <- function(path) {
     }
   )
   connection
+}
+
+# For reading alone. In a folder that is not ours to write the file is taken as it stands, since
+# nothing can be noted beside it.
+sqlite_connect_read <- function(connect, path) {
+  ready <- function(connection) {
+    DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
+    sqlite_check_own(connection, path)
+    connection
+  }
+  name <- sqlite_name(path)
+  fixed <- paste0(if (!startsWith(name, "file:")) "file:", gsub("?", "%3f", gsub("#", "%23", name,
+    fixed = TRUE), fixed = TRUE), "?immutable=1")
+  tryCatch(other_errors(ready(connect()), function(e) ready(connect(fixed))),
+    error = function(e) stop(archive_error(e, path)))
+}
+
+# An archive of an older form is carried over by who may write it.
+sqlite_check_form <- function(connection, path) {
+  if (!isTRUE(sqlite_form(connection) == archive_form)) {
+    vetusta_stop("archive",
+      "The archive is of an older form, and cannot be carried over read-only.",
+      where = path, todo = "open it once for writing: vetusta list --archive FILE")
+  }
 }
 
 # A path as it is in bytes: where the locale does not know its letters, R would write others in

@@ -108,3 +108,10 @@ store_close <- function(store) UseMethod("store_close")
 now_seconds <- function() as.numeric(Sys.time())
 
 no_counts <- c(new = 0, changed = 0, unchanged = 0)
+
+# The store's own care: findings (a data frame of what, where, finding, lost); small segments joined
+# and room given back; a copy as of one moment; whether a collector is at it.
+store_check <- function(store) UseMethod("store_check")
+store_compact <- function(store) UseMethod("store_compact")
+store_copy <- function(store, file) UseMethod("store_copy")
+store_in_use <- function(store) UseMethod("store_in_use")

@@ -1,0 +1,150 @@
+# The archive's own care: whether all in it is whole, what can be saved of one that is damaged, and
+# copies of it.
+
+#' Look after an archive
+#'
+#' @param archive An archive, see [archive_open()].
+#' @return `archive_check()`: a tibble with one row a finding: `what` (the database's own check,
+#'   `segment`, `coverage`, `series`, `frame`, `record`, `note`), `where` (an address or a place),
+#'   `finding` (in words), `lost` (whether rows cannot be read). No row says that all is whole.
+#' @section Errors: `vetusta_error_archive` for a file that is no archive, is damaged as a whole,
+#'   is of
+#'   a newer form, or cannot be written.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' archive_check(archive)
+#' copy <- tempfile(fileext = ".sqlite")
+#' archive_backup(archive, copy)
+archive_check <- function(archive) {
+  check_archive(archive)
+  found <- store_check(archive)
+  as_rows(found[order(match(found$what, unique(found$what))), ])
+}
+
+#' @rdname archive_check
+#' @return `archive_compact()` joins small segments, forgets what is of no use any more (claims and
+#'   calls that no limit counts), and gives unused room back to the disk; it returns the bytes of
+#'   the
+#'   file before and after, invisibly.
+#' @export
+archive_compact <- function(archive) {
+  check_archive(archive)
+  before <- file.size(archive$path)
+  store_compact(archive)
+  invisible(c(before = before, after = file.size(archive$path)))
+}
+
+#' @rdname archive_check
+#' @param file Path of the copy; nothing may be there.
+#' @return `archive_backup()` writes a copy as of one moment, also while a collector writes, looks
+#'   whether it is whole, and returns its path, invisibly.
+#' @export
+archive_backup <- function(archive, file) {
+  check_archive(archive)
+  check_text(file, "file", "archive")
+  check_new_file(file, archive$path)
+  beside <- tempfile(paste0(".", basename(file), "."), dirname(file))
+  on.exit(unlink(paste0(beside, c("", "-wal", "-shm", "-journal"))))
+  store_copy(archive, beside)
+  place_archive(beside, file)
+}
+
+#' @rdname archive_check
+#' @param from Path of a copy, or of a damaged archive.
+#' @return `archive_restore()` puts a copy in the place of an archive, once it is found whole; the
+#'   archive that was there is kept beside it under a name that ends in `.before`. It returns the
+#'   path, invisibly.
+#' @export
+archive_restore <- function(from, file) {
+  check_text(from, "from", "archive")
+  check_text(file, "file", "archive")
+  if (!file.exists(from)) {
+    vetusta_stop("archive", "There is no such copy.", where = from, todo = "look at the path")
+  }
+  if (same_file(from, file)) {
+    vetusta_stop("archive", "The copy is the archive itself.", where = from,
+      todo = "give the path of the copy, and of the archive whose place it takes")
+  }
+  beside <- tempfile(paste0(".", basename(file), "."), dirname(file))
+  on.exit(unlink(paste0(beside, c("", "-wal", "-shm", "-journal"))))
+  copy <- archive_open(from, create = FALSE, read_only = TRUE)
+  tryCatch(store_copy(copy, beside), finally = archive_close(copy))
+  check_not_in_use(file)
+  if (file.exists(file)) {
+    for (end in c("", "-wal")) {
+      if (file.exists(paste0(file, end))) {
+        file.rename(paste0(file, end), paste0(file, ".before", end))
+      }
+    }
+    unlink(paste0(file, "-shm"))
+  }
+  place_archive(beside, file)
+}
+
+#' @rdname archive_check
+#' @return `archive_rescue()` writes every segment, frame and record of a damaged archive that
+#'   can be
+#'   read into a new one, and returns a tibble of what was saved and lost: `what`, `saved`, `lost`.
+#' @export
+archive_rescue <- function(from, file) {
+  check_text(from, "from", "archive")
+  check_text(file, "file", "archive")
+  if (!file.exists(from) || dir.exists(from)) {
+    vetusta_stop("archive", "There is no such file.", where = from, todo = "look at the path")
+  }
+  check_new_file(file, from)
+  beside <- tempfile(paste0(".", basename(file), "."), dirname(file))
+  on.exit(unlink(paste0(beside, c("", "-wal", "-shm", "-journal"))))
+  done <- sqlite_rescue(from, beside)
+  place_archive(beside, file)
+  as_rows(done)
+}
+
+check_new_file <- function(file, archive) {
+  if (same_file(file, archive)) {
+    vetusta_stop("archive", "This is the archive itself.", where = file,
+      todo = "give the path of a file that is not there yet")
+  }
+  if (file.exists(file)) {
+    vetusta_stop("archive", "The file is there already, and is not written over.", where = file,
+      todo = "give the path of a file that is not there yet")
+  }
+  if (!dir.exists(dirname(file))) {
+    vetusta_stop("archive", "The folder for the file is not there.", where = dirname(file),
+      todo = "make it, or give another path")
+  }
+}
+
+same_file <- function(a, b) {
+  normalizePath(a, mustWork = FALSE) == normalizePath(b, mustWork = FALSE)
+}
+
+# A copy that is whole gets its name, once the disk has it.
+place_archive <- function(beside, file) {
+  reason <- file_sync_cpp(beside)
+  if (nzchar(reason) || !file.rename(beside, file)) {
+    vetusta_stop("archive", paste0("The copy cannot be written", if (nzchar(reason)) paste0(": ",
+      reason), "."), where = file,
+      todo = "look at the rights of its folder and the room on the disk")
+  }
+  invisible(file)
+}
+
+# An archive that somebody has open is not replaced under them.
+check_not_in_use <- function(file) {
+  if (!file.exists(file)) {
+    return(invisible())
+  }
+  # a file that is damaged as a whole can be replaced
+  archive <- tryCatch(archive_open(file, create = FALSE, read_only = TRUE),
+    vetusta_error = function(e) NULL)
+  if (is.null(archive)) {
+    return(invisible())
+  }
+  busy <- tryCatch(store_in_use(archive), finally = archive_close(archive))
+  if (busy) {
+    vetusta_stop("archive", "A collector is at the archive.", where = file,
+      todo = "let it end, or stop it, and restore then")
+  }
+}

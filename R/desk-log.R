@@ -1,0 +1,56 @@
+# A log of runs that nobody watches: lines with the instant before them, in a few files that are not
+# kept for ever. No secret stands in it, since none stands in what is said.
+
+log_bytes <- 1e6
+log_files <- 5
+
+log_write <- function(file, lines) {
+  if (file.exists(file) && file.size(file) > log_bytes) log_rotate(file)
+  stamp <- format_instant(floor(now_seconds()))
+  # one write, so that lines of two processes do not mix
+  cat(paste0(stamp, " ", unlist(strsplit(lines, "\n", fixed = TRUE)), "\n", collapse = ""),
+    file = file, append = TRUE)
+}
+
+# desk.log becomes desk.log.1, that desk.log.2, and so on; the last one goes.
+log_rotate <- function(file) {
+  unlink(paste0(file, ".", log_files - 1))
+  for (i in rev(seq_len(log_files - 2))) {
+    old <- paste0(file, ".", i)
+    if (file.exists(old)) file.rename(old, paste0(file, ".", i + 1))
+  }
+  file.rename(file, paste0(file, ".1"))
+}
+
+# A run whose words go into the desk's log; where it fails, the desk's command is run.
+refresh_logged <- function(desk, work) {
+  file <- desk$log %||% file.path(desk$folder, "refresh.log")
+  status <- 1L
+  told <- tempfile("told")
+  output <- file(told, "w+")
+  sink(output)
+  sink(output, type = "message")
+  tryCatch(status <- work(), vetusta_usage = function(e) cli_say(conditionMessage(e)),
+    error = function(e) cli_say(conditionMessage(e)), finally = {
+      sink(type = "message")
+      sink()
+      close(output)
+    })
+  lines <- readLines(told, warn = FALSE)
+  unlink(told)
+  lines <- lines[nzchar(lines)]
+  log_write(file, c(if (length(lines)) lines, paste("ended with status", status)))
+  if (status != 0L && !is.null(desk$on_failure)) refresh_alarm(desk, lines, file)
+  status
+}
+
+# The command of the user's choice, with what happened in its environment.
+refresh_alarm <- function(desk, lines, file) {
+  said <- tryCatch({
+    run <- processx::run("/bin/sh", c("-c", desk$on_failure), wd = desk$folder,
+      error_on_status = FALSE, timeout = 120, env = c("current", VETUSTA_DESK = desk$folder,
+        VETUSTA_LOG = file, VETUSTA_SAID = paste(utils::tail(lines, 40), collapse = "\n")))
+    if (run$status != 0) paste("on_failure ended with status", run$status)
+  }, error = function(e) paste("on_failure could not be run:", conditionMessage(e)))
+  if (length(said)) log_write(file, said)
+}

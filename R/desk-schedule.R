@@ -1,0 +1,244 @@
+# A desk's times as lines of a crontab or as units of systemd, its own among those of others.
+
+#' When a desk's wants are due
+#'
+#' @param desk A desk, see [desk_open()].
+#' @param now The present.
+#' @return `desk_schedule()`: a `vetusta_schedule`, a tibble with one row a time of a want: `want`,
+#'   `times` (as written), `last` and `next_due` (`POSIXct`, UTC; `NA` where none comes within a
+#'   year), `due` (whether it was due and not yet refreshed since).
+#' @section Errors: `vetusta_error_desk` for times on trading days of a source without a
+#'   calendar, or
+#'   in a session that it does not have.
+#' @export
+#' @examples
+#' desk <- desk_make(file.path(tempdir(), "timed-desk"))
+#' desk <- desk_keep(desk, "shares", "quay", symbols = "KELD", interval = "1 day", span = "1 year",
+#'   times = "at 18:30 Europe/Riga on trading days")
+#' desk_schedule(desk)
+desk_schedule <- function(desk, now = Sys.time()) {
+  check_desk(desk)
+  archive <- desk_archive(desk)
+  on.exit(if (!is.null(archive)) archive_close(archive))
+  rows <- unlist(lapply(names(desk$wants), function(name) {
+    begun <- if (!is.null(archive)) want_begun(archive, desk$wants[[name]], name) else NA_real_
+    lapply(desk$wants[[name]]$times, function(text) {
+      found <- due_around(desk, name, text, as.numeric(now))
+      c(list(want = name, times = text), found,
+        list(due = !is.na(found$last) && (is.na(begun) || begun < found$last)))
+    })
+  }), recursive = FALSE)
+  pick <- function(part, empty) if (length(rows)) sapply(rows, `[[`, part) else empty
+  result <- as_rows(list(want = pick("want", character()), times = pick("times", character()),
+    last = utc(pick("last", numeric())), next_due = utc(pick("next_due", numeric())),
+    due = pick("due", logical())))
+  class(result) <- c("vetusta_schedule", class(result))
+  result
+}
+
+# The latest instant up to now and the first behind it; what was due more than a month ago is past.
+due_around <- function(desk, name, text, now) {
+  calendar <- times_calendar(desk, name, text)
+  times <- desk_times(text)
+  at <- function(from, to) {
+    as.numeric(at_place(desk_instants(times, from, to, calendar),
+      desk_place(desk, "wants", name, "times")))
+  }
+  before <- at(now - 31 * 86400, now)
+  after <- at(now, now + 8 * 86400)
+  if (!length(after)) after <- at(now, now + 366 * 86400)
+  list(last = if (length(before)) max(before) else NA_real_,
+    next_due = if (length(after)) min(after) else NA_real_)
+}
+
+times_calendar <- function(desk, name, text) {
+  source <- desk_source(desk, desk$wants[[name]]$source)
+  if (is.null(source$calendar)) NULL else source_calendar(source)
+}
+
+# When a refresh of a want was begun last.
+want_begun <- function(archive, entry, name) {
+  found <- store_notes(archive, "begun", entry$source, entry$dataset %||% "", name)
+  if (nrow(found)) found$at else NA_real_
+}
+
+# The wants that are due: those whose latest time has passed since they were begun last.
+desk_due <- function(desk, now = Sys.time()) {
+  found <- desk_schedule(desk, now)
+  unique(found$want[found$due])
+}
+
+#' @rdname desk_schedule
+#' @param zone The zone of the machine's clock, by which a crontab goes.
+#' @return `desk_crontab()`: lines of a crontab. They are the times of all wants in the machine's
+#'   zone throughout the year, summer and winter, and each run of them refreshes what is due and
+#'   nothing else; so what was missed while the machine was off is caught up at the next.
+#'   `desk_units()`: a named list of the texts of systemd's units, by the names of their files.
+#' @export
+desk_crontab <- function(desk, zone = machine_zone()) {
+  check_desk(desk)
+  check_zone(zone, "desk")
+  instants <- desk_all_instants(desk)
+  if (!length(instants)) {
+    return(character())
+  }
+  command <- desk_command(desk)
+  local <- as.POSIXlt(utc(instants), tz = zone)
+  minute <- tapply(local$min, local$hour, function(x) paste(sort(unique(x)), collapse = ","))
+  # hours with the same minutes share a line, on the days on which any of them comes
+  lines <- vapply(unique(minute), function(minutes) {
+    hours <- as.integer(names(minute)[minute == minutes])
+    days <- sort(unique(local$wday[local$hour %in% hours]))
+    paste(minutes, cron_list(hours), "* *", if (length(days) == 7) "*"
+    else cron_list(days), command)
+  }, "")
+  unname(lines)
+}
+
+# The zone of the machine's clock, by its own settings.
+machine_zone <- function() {
+  link <- Sys.readlink("/etc/localtime")
+  told <- c(Sys.getenv("TZ"), sub("^.*zoneinfo/", "", link),
+    if (file.exists("/etc/timezone")) readLines("/etc/timezone", n = 1, warn = FALSE))
+  known <- told[nzchar(told) & vapply(told, is_zone, TRUE)]
+  if (length(known)) known[1] else "UTC"
+}
+
+# Whole runs as 9-17, single numbers with commas between.
+cron_list <- function(x) {
+  x <- sort(unique(x))
+  group <- cumsum(c(1, diff(x) != 1))
+  paste(tapply(x, group, function(run) {
+    if (length(run) > 2) paste0(run[1], "-", run[length(run)]) else paste(run, collapse = ",")
+  }), collapse = ",")
+}
+
+# All instants of the coming year at which a want is due.
+desk_all_instants <- function(desk) {
+  now <- now_seconds()
+  sort(unique(unlist(lapply(names(desk$wants), function(name) {
+    lapply(desk$wants[[name]]$times, function(text) {
+      as.numeric(at_place(desk_instants(desk_times(text), now, now + 366 * 86400,
+        times_calendar(desk, name, text)), desk_place(desk, "wants", name, "times")))
+    })
+  }))))
+}
+
+# What a timer runs. A per cent sign would end a crontab's line.
+desk_command <- function(desk) {
+  libraries <- paste(.libPaths(), collapse = .Platform$path.sep)
+  command <- paste0("R_LIBS=", shQuote(libraries), " ",
+    shQuote(file.path(R.home("bin"), "Rscript")),
+    " --no-init-file -e 'vetusta::cli_main()' refresh --due --quiet --log --desk ",
+    shQuote(desk$folder))
+  gsub("%", "\\%", command, fixed = TRUE)
+}
+
+#' @rdname desk_schedule
+#' @export
+desk_units <- function(desk) {
+  check_desk(desk)
+  name <- desk_timer_name(desk)
+  texts <- unlist(lapply(desk$wants, function(entry) entry$times))
+  if (!length(texts)) {
+    return(list())
+  }
+  wanted <- unlist(lapply(names(desk$wants), function(want) {
+    lapply(desk$wants[[want]]$times, function(text) {
+      times <- desk_times(text)
+      zone <- times$zone %||% times_calendar(desk, want, text)$zone %||% "UTC"
+      unit_times(times, zone)
+    })
+  }))
+  folder <- gsub("%", "%%", desk$folder, fixed = TRUE)
+  service <- c("[Unit]", paste0("Description=Refresh the desk ", folder), "", "[Service]",
+    "Type=oneshot", paste0("WorkingDirectory=", folder),
+    paste0("ExecStart=/bin/sh -c ", unit_quote(gsub("\\%", "%", desk_command(desk), fixed = TRUE))))
+  timer <- c("[Unit]", paste0("Description=When the desk ", folder, " is due"), "", "[Timer]",
+    paste0("OnCalendar=", unique(wanted)), "Persistent=true", "", "[Install]",
+    "WantedBy=timers.target")
+  stats::setNames(list(service, timer), paste0(name, c(".service", ".timer")))
+}
+
+unit_quote <- function(text) {
+  paste0("\"", gsub("%", "%%", gsub("\"", "\\\"", gsub("\\", "\\\\", text, fixed = TRUE),
+    fixed = TRUE), fixed = TRUE), "\"")
+}
+
+# systemd knows zones and weekdays; which days are trading days the refresh itself knows.
+unit_times <- function(times, zone) {
+  days <- if (identical(times$days, "every day")) "" else if (is.numeric(times$days)) {
+    paste0(paste(c("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")[times$days], collapse = ","),
+      " ")
+  } else ""
+  hours <- times$seconds %/% 3600
+  minutes <- tapply(times$seconds %% 3600 / 60, hours, function(x) {
+    paste(sprintf("%02d", as.integer(x)), collapse = ",")
+  })
+  vapply(unique(minutes), function(one) {
+    paste0(days, "*-*-* ", paste(sprintf("%02d", as.integer(names(minutes)[minutes == one])),
+      collapse = ","), ":", one, ":00 ", zone)
+  }, "", USE.NAMES = FALSE)
+}
+
+# A name that is the desk's own, whatever other desks are called.
+desk_timer_name <- function(desk) {
+  paste0("vetusta-", substr(content_hash(charToRaw(desk$folder)), 1, 12))
+}
+
+# Lines of a crontab between marks that name the desk; all other lines stay as they are.
+crontab_with <- function(lines, desk, own) {
+  marks <- paste0("# ", c("begin ", "end "), desk_timer_name(desk), " ", desk$folder)
+  begin <- which(lines == marks[1])
+  end <- which(lines == marks[2])
+  if (length(begin) != length(end) || any(begin > end)) {
+    vetusta_stop("desk", "The crontab has been changed between the desk's own marks.",
+      where = paste(marks, collapse = " ... "), todo = "take those lines out with crontab -e")
+  }
+  for (i in rev(seq_along(begin))) lines <- lines[-(begin[i]:end[i])]
+  c(lines, if (length(own)) c(marks[1], own, marks[2]))
+}
+
+crontab_read <- function() {
+  crontab_needed()
+  found <- processx::run("crontab", "-l", error_on_status = FALSE)
+  if (found$status != 0 && !grepl("no crontab", found$stderr)) crontab_failed(found)
+  if (found$status == 0) strsplit(found$stdout, "\n", fixed = TRUE)[[1]] else character()
+}
+
+crontab_write <- function(lines) {
+  file <- tempfile("crontab")
+  on.exit(unlink(file))
+  writeLines(lines, file)
+  found <- processx::run("crontab", file, error_on_status = FALSE)
+  if (found$status != 0) crontab_failed(found)
+}
+
+crontab_needed <- function() {
+  if (!nzchar(Sys.which("crontab"))) {
+    vetusta_stop("desk", "There is no cron on this machine.",
+      todo = "install it (Debian: cron), or use --systemd")
+  }
+}
+
+crontab_failed <- function(found) {
+  vetusta_stop("desk", paste0("The crontab cannot be read or written: ",
+    sub("\n.*", "", trimws(found$stderr))), todo = "look whether this user may use cron")
+}
+
+#' @export
+print.vetusta_schedule <- function(x, ...) {
+  cat(format_schedule(x), sep = "\n")
+  invisible(x)
+}
+
+format_schedule <- function(x, width = 80) {
+  if (!nrow(x)) {
+    return("no want of the desk has times; `times:` or `vetusta keep --times` give them")
+  }
+  at <- function(time) {
+    ifelse(is.na(time), "never", substr(sub("T", " ", format_instant(time)), 1, 16))
+  }
+  text_table(data.frame(want = x$want, next_due = at(x$next_due), now = ifelse(x$due, "due", ""),
+    times = x$times), width)
+}
