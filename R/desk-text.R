@@ -93,7 +93,8 @@ desk_text_scalar <- function(value) {
 desk_text_write <- function(desk, lines, expected, what) {
   found <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),
     vetusta_error = function(e) NULL)
-  if (!identical(lapply(found$wants, desk_sorted), lapply(expected, desk_sorted))) {
+  same <- identical(lapply(found$wants, desk_sorted), lapply(expected, desk_sorted))
+  if (!same && length(found$wants) + length(expected) > 0) {
     vetusta_stop("desk",
       paste0(what, " cannot be written: the desk's file is laid out in a way that ",
       "is not edited."), where = desk$file,

@@ -71,6 +71,13 @@ card_yaml <- function(text, path, what = "card") {
       handlers = list("bool#yes" = as_written, "bool#no" = as_written)),
     error = function(e) {
       line <- sub(".*line ([0-9]+).*", "\\1", conditionMessage(e))
+      twice <- regmatches(conditionMessage(e), regexec("Duplicate map key: '(.*)'",
+        conditionMessage(e)))[[1]]
+      if (length(twice)) {
+        at <- grep(paste0("(^|[{,\\s-])[\"']?\\Q", twice[2], "\\E[\"']?\\s*:(\\s|$)"), text, perl = TRUE)
+        vetusta_stop(what, paste0("The name \"", twice[2], "\" stands twice."),
+          where = paste0(path, ", line ", at[length(at)]), todo = "keep one of the two")
+      }
       vetusta_stop(what, paste0("The ", what, "'s file is no YAML."),
         where = paste0(path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)),
         todo = paste0("mend it: ", sub("^.*\\) *", "", sub("\n.*", "", conditionMessage(e)))))

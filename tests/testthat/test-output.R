@@ -65,7 +65,7 @@ test_that("a file is replaced whole or not at all, and never a device, a pipe or
   export_csv(rows, file.path(folder, "link.csv"))
   expect_identical(readLines(file.path(folder, "target.csv")), c("a", "1", "2", "3"))
   expect_true(nzchar(Sys.readlink(file.path(folder, "link.csv"))))
-  expect_error_kind(export_table(rows, file.path(folder, "x.xlsx")), "export", "xlsx")
+  expect_error_kind(export_table(rows, file.path(folder, "x.xls")), "export", "xls")
   expect_error_kind(export_table(rows, file.path(folder, "nothing")), "export", "ending")
   expect_identical(list.files(folder, all.files = TRUE, pattern = "^[.].*csv"), character())
   skip_if_not(nzchar(Sys.which("unshare")) && Sys.info()[["user"]] == "root",

@@ -1,0 +1,129 @@
+# A desk's file: how it is read, checked and edited, and where lists come from.
+desk_of <- function(lines, cards = c("quay", "river"), env = parent.frame()) {
+  folder <- withr::local_tempdir(.local_envir = env)
+  desk_make(folder, cards = cards)
+  writeLines(c("desk: A desk", lines), file.path(folder, "desk.yml"))
+  folder
+}
+shares <- c("wants:", "  # two of them", "  shares:", "    source: quay    # the exchange",
+  "    symbols: [KELD, TAMX]", "    interval: 1 minute", "    from: 2026-03-12", "",
+  "# what is written", "outputs:", "  days: {series: KELD, file: days.csv}")
+
+test_that("every word of a desk is checked, with its line and the nearest right one", {
+  wrong <- function(lines, pattern, place = "line [0-9]+") {
+    error <- expect_error_kind(desk_open(desk_of(lines)), "desk", pattern)
+    expect_match(error$where, place)
+  }
+  wrong("wnats: {}", "wnats", "line 2")
+  wrong(c("wants:", "  a:", "    sorce: quay"), "sorce", "line 4")
+  wrong(c("wants:", "  a:", "    source: quay", "    interval: 1 minit"), "minit", "line 5")
+  wrong(c("wants:", "  a: {source: quay, span: 1 day, from: 2020}"), "span")
+  wrong(c("wants:", "  a: {source: quay, symbols: [K], keys: {a: b}}"), "symbols")
+  wrong(c("wants:", "  a: {source: quay, from: soon}"), "soon")
+  wrong(c("wants:", "  a: {source: quay, times: at 25:00}"), "never comes")
+  wrong(c("wants:", "  a: {source: quay, times: at 9:00 Europe/Rigga}"), "Europe/Rigga")
+  wrong(c("wants:", "  a: {source: quay, times: at 9:00 on mondai}"), "never comes")
+  wrong(c("wants:", "  A b: {source: quay}"), "A b")
+  wrong(c("wants:", "  a: {source: quay}", "  a: {source: river}"), "stands twice", "line 4")
+  wrong(c("outputs:", "  a: {series: x, rows: y, file: z.csv}"), "series")
+  wrong(c("outputs:", "  a: {series: x, file: z.csv, append: b.csv, table: t}"), "append")
+  expect_error_kind(desk_open(withr::local_tempdir()), "desk", "no desk")
+})
+
+test_that("what a want names and is not there is told with file and line", {
+  wrong <- function(lines, pattern) {
+    desk <- desk_open(desk_of(c("wants:", "  a:", paste0("    ", lines))))
+    error <- expect_error_kind(vetusta:::desk_want(desk, "a", NULL), "desk", pattern)
+    expect_match(paste(error$where, collapse = " "), "desk[.]yml, line [0-9]+")
+    # in the table it is a problem, and no error
+    expect_match(desk_wants(desk)$problem, pattern)
+  }
+  wrong("source: quai", "quai")
+  wrong(c("source: quay", "dataset: bras"), "bras")
+  wrong(c("source: quay", "dataset: bars"), "symbols")
+  wrong(c("source: quay", "symbols: [K]", "from: 2026-03-01"), "interval")
+  wrong(c("source: quay", "symbols: {file: none.txt}", "interval: 1 day", "span: 1 year"), "file")
+  wrong(c("source: quay", "symbols: {rows: quay}", "interval: 1 day", "span: 1 year"), "dataset")
+  wrong(c("source: river", "dataset: levels", "symbols: [a]", "from: 2020"), "symbols")
+  wrong(c("source: river", "dataset: levels", "keys: {statio: a}", "from: 2020"), "statio")
+})
+
+test_that("lists come from the place, a file, a table's column, and from what is held", {
+  folder <- desk_of(c("wants:", "  a: {source: quay, symbols: {file: s.txt}, interval: 1 day,",
+    "      span: 1 year}"))
+  writeLines(c("KELD   # first", "", "# none", "TAMX", "KELD"), file.path(folder, "s.txt"))
+  writeLines(c("code,kind,volume", "KELD,share,12000", "TAMX,share,9", "WARR,warrant,50000"),
+    file.path(folder, "s.csv"))
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  withr::defer(archive_close(archive))
+  put_rows(archive, "quay", "directory", "instruments", data.frame(symbol = c("A", "B", "C"),
+    type = c("share", "share", "fund")))
+  put_rows(archive, "quay", "market", "snapshot", data.frame(symbol = c("A", "B"),
+    volume = c(5, 20000)))
+  put_rows(archive, "river", "levels", "observations", data.frame(series = rep(c("old", "young"),
+    c(3, 2)), period = as.Date(c("1990-01-01", "2000-01-01", "2020-01-01", "2019-01-01",
+      "2020-01-01")), value = 1:5), frequency = "D")
+  desk <- desk_open(folder)
+  list_of <- function(...) vetusta:::desk_list(desk, list(...), "symbols", archive, "here")
+  expect_identical(vetusta:::desk_list(desk, c("a", "b"), "symbols", archive, ""), c("a", "b"))
+  expect_identical(list_of(file = "s.txt"), c("KELD", "TAMX"))
+  expect_identical(list_of(file = "s.csv", column = "code", where = "kind=share"),
+    c("KELD", "TAMX"))
+  expect_identical(list_of(file = "s.csv", column = "code", where = c("kind=share", "volume>100")),
+    "KELD")
+  expect_identical(list_of(rows = "quay/directory", where = "type=share"), c("A", "B"))
+  expect_identical(list_of(rows = "quay/directory", with = "quay/market",
+    where = c("type=share", "volume>=10000")), "B")
+  expect_identical(list_of(series = "river/levels/*", where = "years>=20"), "old")
+  expect_error_kind(list_of(file = "s.csv", column = "cod"), "desk", "cod")
+  expect_error_kind(list_of(file = "s.txt", rows = "quay/directory"), "desk", "two places")
+  expect_error_kind(list_of(rows = "quay/directory", where = "type=none"), "desk", "empty")
+  expect_error_kind(list_of(rows = "quay/nothing"), "desk", "nothing")
+  expect_error_kind(list_of(rows = "quay/directory", where = "typ=share"), "desk", "typ")
+  # three lists are every combination of their values
+  want <- vetusta:::desk_want(desk, "a", archive)
+  expect_identical(want$symbols, c("KELD", "TAMX"))
+})
+
+test_that("a want is put into the file and taken out, and all else stays as it was written", {
+  folder <- desk_of(shares)
+  file <- file.path(folder, "desk.yml")
+  before <- readLines(file)
+  desk <- desk_keep(desk_open(folder), "lock", "river", "levels",
+    keys = list(station = c("kelder-lock", "tamm-weir")), from = "1981-01-01", every = "6 hours")
+  lines <- readLines(file)
+  expect_identical(lines[!lines %in% setdiff(lines, before)], before)
+  expect_identical(names(desk$wants), c("shares", "lock"))
+  expect_identical(desk$wants$lock, list(source = "river", dataset = "levels",
+    keys = list(station = c("kelder-lock", "tamm-weir")), from = "1981-01-01", every = "6 hours"))
+  expect_identical(desk_wants(desk)$asked, c("2 symbols", "station kelder-lock, tamm-weir"))
+  expect_error_kind(desk_keep(desk, "lock", "river", "levels"), "desk", "lock")
+  expect_error_kind(desk_keep(desk, "x", "river", "levels", evry = "1 day"), "desk", "evry")
+  expect_error_kind(desk_keep(desk, "x", "river", "levels", every = "often"), "desk", "often")
+  expect_identical(readLines(file), lines)
+  desk_drop(desk, "lock")
+  expect_identical(readLines(file), before)
+  desk_drop(desk, "shares")
+  expect_identical(desk_open(folder)$wants, list())
+  expect_true(all(c("# what is written", "outputs:") %in% readLines(file)))
+  expect_error_kind(desk_drop(desk, "shares"), "desk", "shares")
+  # values that YAML would read as something else come back as they were
+  odd <- list(symbols = c("NO", "1E5", "007", "a: b", "x#y", "[z]", "K,L"), interval = "1 day",
+    span = "1 year", title = "it's \"quoted\": yes")
+  desk <- do.call(desk_keep, c(list(desk_open(folder), "odd", "quay"), odd))
+  expect_identical(desk$wants$odd[names(odd)], odd)
+  # a file that is laid out in another way is left alone
+  writeLines("wants: {a: {source: quay}}", file)
+  expect_error_kind(desk_keep(desk_open(folder), "b", "quay", symbols = "K", interval = "1 day",
+    span = "1 year"), "desk", "laid out")
+  expect_identical(readLines(file), "wants: {a: {source: quay}}")
+})
+
+test_that("services that tell a desk where they are leave its wants alone", {
+  folder <- desk_of(shares)
+  desk_make(folder, cards = character(), addresses = list(quay = "http://127.0.0.1:9/quay"))
+  desk <- desk_open(folder)
+  expect_identical(names(desk$wants), "shares")
+  expect_identical(desk$addresses$quay, "http://127.0.0.1:9/quay")
+  expect_true("  # two of them" %in% readLines(file.path(folder, "desk.yml")))
+})

@@ -1,0 +1,279 @@
+# Bringing a desk up to date, against a service whose truth is known and which counts its calls.
+
+# A service of minute bars of days that never close, of daily levels, and of a list. It says what it
+# has in `folder`: `until`, the instant up to which there are bars; `holes`, bars that are left out;
+# `changed`, what is added to prices; `away`, a path that is refused.
+kept_service <- function(folder, env = parent.frame()) {
+  answer <- function(n, request) {
+    path <- request$PATH_INFO
+    state <- dget(file.path(folder, "state"))
+    cat(path, request$QUERY_STRING, "\n", file = file.path(folder, "calls"), append = TRUE)
+    if (nzchar(state$away) && grepl(state$away, path)) {
+      return(json_answer(list(), status = 400L))
+    }
+    if (grepl("^/bars/", path)) {
+      from <- as.numeric(asked(request, "from"))
+      to <- min(as.numeric(asked(request, "to")), state$until)
+      at <- if (to > from) seq(ceiling(from / 60) * 60, to - 1, by = 60) else numeric()
+      at <- utils::head(setdiff(at[at < to], state$holes), 500)
+      price <- 40 + at %% 1000 / 100 + state$changed
+      return(json_answer(list(items = lapply(seq_along(at), function(i) {
+        list(t = at[i], c = price[i])
+      }))))
+    }
+    if (grepl("^/levels/", path)) {
+      days <- seq(as.Date(asked(request, "from")), as.Date(asked(request, "to")), by = 1)
+      days <- days[days <= as.Date(state$day)]
+      return(json_answer(list(items = lapply(seq_along(days), function(i) {
+        list(d = format(days[i]), v = as.numeric(days[i]) %% 100)
+      }))))
+    }
+    json_answer(list(items = lapply(c("K", "T"), function(s) list(s = s))))
+  }
+  environment(answer) <- list2env(list(folder = folder), parent = globalenv())
+  start_scripted(answer, env = env)
+}
+
+kept_state <- function(folder, ..., until = kept_now(), holes = numeric(), changed = 0, away = "",
+  day = format(Sys.Date() - 1)) {
+  dput(list(until = until, holes = holes, changed = changed, away = away, day = day),
+    file.path(folder, "state"))
+}
+kept_ago <- function(seconds) vetusta:::format_instant(kept_now() - seconds)
+kept_now <- function() floor(as.numeric(Sys.time()) / 60) * 60
+
+kept_calls <- function(folder) {
+  file <- file.path(folder, "calls")
+  found <- if (file.exists(file)) readLines(file) else character()
+  unlink(file)
+  found
+}
+
+kept_desk <- function(env = parent.frame(), limits = "[100 per second]", wants = kept_wants()) {
+  folder <- withr::local_tempdir(.local_envir = env)
+  kept_state(folder)
+  address <- kept_service(folder, env)
+  desk_make(folder, cards = character())
+  card <- function(name) {
+    writeLines(c(paste0("source: ", name), paste0("address: ", address), paste0("limits: ", limits),
+      "datasets:", "  bars:", "    shape: bars", "    request: /bars/{symbol}{?from,to}",
+      "    largest_page: 500", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
+      "    rows: /items", "    columns: {time: {at: /t, as: epoch-s}, close: /c}",
+      "  levels:", "    shape: observations", "    request: /levels/{station}{?from,to}",
+      "    parameters: {from: {as: day}, to: {as: day}}", "    rows: /items",
+      "    columns: {series: {of: station}, period: {at: /d, as: day}, value: /v}",
+      "  list:", "    shape: instruments", "    request: /list", "    rows: /items",
+      "    columns: {symbol: /s}"), file.path(folder, "sources", paste0(name, ".yml")))
+  }
+  card("one")
+  card("two")
+  writeLines(c("desk: kept", "wants:", wants), file.path(folder, "desk.yml"))
+  folder
+}
+kept_wants <- function(from = kept_ago(3 * 3600)) {
+  c(paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute, from: \"", from,
+    "\", overlap: 1 hour}"),
+    paste0("  levels: {source: two, dataset: levels, keys: {station: [a, b]}, from: ",
+      Sys.Date() - 60, "}"), "  list: {source: two, dataset: list}")
+}
+refreshed <- function(folder, ...) desk_refresh(desk_open(folder), ..., progress = FALSE)
+outcome_of <- function(result) stats::setNames(result$outcome, result$want)
+
+test_that("all of it comes, a second refresh makes no call, and a third only what is new", {
+  folder <- kept_desk()
+  plan <- refreshed(folder, plan = TRUE)
+  expect_identical(kept_calls(folder), character())
+  expect_identical(outcome_of(plan), c(prices = "planned", levels = "planned", list = "planned"))
+  first <- refreshed(folder)
+  expect_identical(sum(plan$calls), sum(first$calls))
+  expect_identical(length(kept_calls(folder)), as.integer(sum(first$calls)))
+  expect_true(all(first$outcome == "done"))
+  expect_gte(first$new[first$want == "prices"], 2 * 179)
+  expect_identical(first$new[first$want != "prices"], c(120, 2))
+  # the minute that may have ended meanwhile is all that can be asked for
+  again <- refreshed(folder)
+  expect_lte(length(grep("/bars", kept_calls(folder))), 2)
+  expect_identical(again$outcome[again$want != "prices"], c("held", "held"))
+  expect_lte(sum(again$new), 2)
+  status <- desk_status(desk_open(folder))
+  expect_false(any(status$stale))
+  expect_identical(status$series, c(2, 2, 0))
+})
+
+test_that("what is behind is asked with its overlap, and a late correction is found", {
+  folder <- kept_desk()
+  kept_state(folder)
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  # the archive holds what was there an hour and a half ago
+  desk <- desk_open(folder)
+  want <- vetusta:::desk_want(desk, "prices", archive, now = Sys.time() - 5400)
+  collect_run(plan_calls(want, archive), archive, progress = FALSE)
+  held <- archive_bars(archive, "K", "1 minute")
+  kept_calls(folder)
+  kept_state(folder, changed = 1)
+  before <- Sys.time()
+  result <- refreshed(folder, "prices")
+  calls <- grep("/bars/K", kept_calls(folder), value = TRUE)
+  expect_length(calls, 1)
+  # it goes back an hour behind what was held, and no further
+  from <- as.numeric(sub(".*from=([0-9]+).*", "\\1", calls))
+  expect_lte(abs(from - (as.numeric(max(held$time)) + 60 - 3600)), 60)
+  bars <- archive_bars(archive, "K", "1 minute")
+  at <- as.numeric(bars$time)
+  truth <- 40 + at %% 1000 / 100 + (at >= from)
+  expect_equal(bars$close, truth)
+  expect_gte(result$changed, 2 * 58)
+  # as it was known before
+  expect_identical(archive_bars(archive, "K", "1 minute",
+    as_of = before)$close[seq_len(nrow(held))], held$close)
+  archive_close(archive)
+})
+
+test_that("a list or a beginning that is edited asks only for what is new", {
+  folder <- kept_desk()
+  refreshed(folder)
+  kept_calls(folder)
+  lines <- sub("[a, b]", "[a, b, c]", readLines(file.path(folder, "desk.yml")), fixed = TRUE)
+  writeLines(lines, file.path(folder, "desk.yml"))
+  result <- refreshed(folder, "levels")
+  calls <- kept_calls(folder)
+  expect_match(calls, "/levels/c")
+  expect_identical(result$new, 60)
+  writeLines(sub(format(Sys.Date() - 60), format(Sys.Date() - 100), lines, fixed = TRUE),
+    file.path(folder, "desk.yml"))
+  result <- refreshed(folder, "levels")
+  calls <- kept_calls(folder)
+  expect_length(calls, 3)
+  expect_identical(result$new, 120)
+})
+
+test_that("a value that is late is asked for ever more seldom", {
+  wait <- vetusta:::kept_wait
+  want <- list(every = 0)
+  expect_identical(wait(0, want), 60)
+  expect_identical(wait(8 * 3600, want), 3600)
+  expect_identical(wait(40 * 86400, want), 86400)
+  folder <- kept_desk()
+  kept_state(folder, day = format(Sys.Date() - 5))
+  refreshed(folder, "levels")
+  expect_length(kept_calls(folder), 2)
+  refreshed(folder, "levels")
+  expect_length(kept_calls(folder), 0)
+  # once an eighth of its age has passed it is asked for again
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  vetusta:::sqlite_do(archive, "UPDATE notes SET at = at - 86400 WHERE kind = 'looked'")
+  archive_close(archive)
+  kept_state(folder)
+  result <- refreshed(folder, "levels")
+  expect_length(kept_calls(folder), 2)
+  expect_identical(result$new, 8)
+})
+
+test_that("one want that fails stops no other, and what is asked seldom is not asked more often", {
+  folder <- kept_desk()
+  kept_state(folder, away = "/levels/b")
+  result <- refreshed(folder)
+  expect_identical(outcome_of(result)[["levels"]], "failed")
+  expect_identical(outcome_of(result)[["prices"]], "done")
+  expect_identical(outcome_of(result)[["list"]], "done")
+  expect_match(result$said[result$want == "levels"], "b")
+  expect_identical(result$new[result$want == "levels"], 60)
+  kept_state(folder)
+  expect_identical(refreshed(folder, "levels")$new, 60)
+  kept_calls(folder)
+  # the list came whole: an hour or a day must pass
+  expect_match(refreshed(folder, "list")$said, "came whole")
+  expect_length(kept_calls(folder), 0)
+  expect_error_kind(refreshed(folder, "lists"), "desk", "lists")
+})
+
+test_that("a quota goes first to what is held and behind, and the rest waits", {
+  from <- kept_ago(3 * 3600)
+  want <- function(name, symbols, from) {
+    paste0("  ", name, ": {source: one, symbols: [", symbols, "], interval: 1 minute, from: \"",
+      from, "\"}")
+  }
+  folder <- kept_desk(limits = "[6 per day]", wants = c(want("fresh", "A, B, C, D, E, F, G", from),
+    want("held", "K, T", from)))
+  expect_identical(outcome_of(refreshed(folder, "held"))[["held"]], "done")
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  vetusta:::sqlite_do(archive, "UPDATE coverage SET end = end - 7200")
+  archive_close(archive)
+  result <- refreshed(folder, wait = 5)
+  # two calls for what is behind, two for the first of what is new, and then there are none left
+  expect_identical(result$want, c("held", "fresh"))
+  expect_identical(result$outcome, c("done", "left"))
+  expect_match(result$said[2], "go on after")
+  expect_length(kept_calls(folder), 6)
+})
+
+test_that("two refreshes at once share the work", {
+  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [",
+    paste0("S", 1:40, collapse = ", "), "], interval: 1 minute, from: \"",
+    kept_ago(3600), "\"}"),
+    limits = "[20 per second]")
+  code <- sprintf("library(vetusta); r <- desk_refresh(desk_open('%s'), progress = FALSE);
+    cat(sum(r$new), r$outcome)", folder)
+  running <- lapply(1:2, function(i) {
+    processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|",
+      env = c("current", R_LIBS = r_libs()))
+  })
+  new <- vapply(running, function(process) {
+    process$wait(120000)
+    expect_identical(process$get_exit_status(), 0L, info = process$read_all_error())
+    said <- strsplit(process$read_all_output(), " ")[[1]]
+    expect_true(said[2] %in% c("done", "held"))
+    as.numeric(said[1])
+  }, 0)
+  calls <- kept_calls(folder)
+  # each symbol once, but for a minute that may have ended between the two
+  expect_lte(length(calls), 80)
+  expect_gte(sum(table(sub(" .*", "", calls)) == 1), 20)
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  held <- archive_series(archive)
+  expect_identical(nrow(held), 40L)
+  expect_identical(sum(held$rows), sum(new))
+  expect_identical(nrow(archive_check(archive)), 0L)
+  archive_close(archive)
+})
+
+test_that("killed at random moments the archive is whole, and the next refresh ends as one alone", {
+  from <- kept_ago(40 * 3600)
+  to <- kept_ago(3600)
+  wants <- c(paste0("  prices: {source: one, symbols: [K, T, U], interval: 1 minute, from: \"", from,
+    "\", to: \"", to, "\"}"),
+    paste0("  levels: {source: two, dataset: levels, keys: {station: [a, b, c, d]}, from: 1990, to: ",
+      Sys.Date() - 30, "}"), "  list: {source: two, dataset: list}")
+  folder <- kept_desk(wants = wants, limits = "[12 per second]")
+  rows <- function(file) {
+    archive <- archive_open(file)
+    on.exit(archive_close(archive))
+    expect_identical(as.data.frame(archive_check(archive)), as.data.frame(archive_check(archive))[0, ])
+    tables <- archive_read(archive)
+    lapply(tables, function(x) as.data.frame(x)[setdiff(names(x), "released")])
+  }
+  refreshed(folder)
+  alone <- rows(file.path(folder, "archive.sqlite"))
+  code <- sprintf("library(vetusta); desk_refresh(desk_open('%s'), progress = FALSE)", folder)
+  set.seed(3)
+  for (trial in 1:6) {
+    unlink(file.path(folder, paste0("archive.sqlite", c("", "-wal", "-shm"))))
+    kills <- 0
+    repeat {
+      process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stderr = "|",
+        env = c("current", R_LIBS = r_libs()))
+      # from before its first call to after its last
+      process$wait(if (kills < 2) round(stats::runif(1, 500, 3500)) else 60000)
+      if (!process$is_alive()) break
+      process$kill()
+      kills <- kills + 1
+      if (file.exists(file.path(folder, "archive.sqlite"))) {
+        archive <- archive_open(file.path(folder, "archive.sqlite"))
+        expect_identical(nrow(archive_check(archive)), 0L)
+        archive_close(archive)
+      }
+    }
+    expect_identical(process$get_exit_status(), 0L)
+    expect_equal(rows(file.path(folder, "archive.sqlite")), alone)
+  }
+})
