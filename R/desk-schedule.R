@@ -100,7 +100,7 @@ machine_zone <- function() {
   link <- Sys.readlink("/etc/localtime")
   told <- c(Sys.getenv("TZ"), sub("^.*zoneinfo/", "", link),
     if (file.exists("/etc/timezone")) readLines("/etc/timezone", n = 1, warn = FALSE))
-  known <- told[nzchar(told) & vapply(told, is_zone, TRUE)]
+  known <- Filter(is_zone, told[nzchar(told)])
   if (length(known)) known[1] else "UTC"
 }
 
