@@ -48,7 +48,7 @@ export_database <- function(archive, database, addresses = NULL, from = NULL, to
 # values tell which rows of the table are spoken of.
 database_parts <- function(archive, addresses, from, to, as_of) {
   held <- store_datasets(archive)
-  known <- paste0(held$source, "/", held$dataset)
+  known <- sprintf("%s/%s", held$source, held$dataset)
   plain <- if (is.null(addresses)) known else intersect(addresses, known)
   wanted <- if (is.null(addresses)) NULL else setdiff(addresses, known)
   tables <- if (is.null(wanted) || length(wanted)) archive_read(archive, wanted, from, to, as_of)
@@ -97,8 +97,8 @@ database_open <- function(database, archive) {
       vetusta_stop("export", "PostgreSQL needs the package RPostgres, which is not installed.",
         todo = "install it: install.packages(\"RPostgres\"); or give an SQLite file")
     }
-    return(database_errors(DBI::dbConnect(RPostgres::Postgres(), dbname = database,
-      timezone = "UTC"), database))
+    return(database_errors(do.call(DBI::dbConnect, c(list(RPostgres::Postgres(),
+      timezone = "UTC"), database_uri(database))), database))
   }
   if (grepl("^[a-z0-9+]+://", database)) {
     vetusta_stop("export", "This kind of database is not known.",
@@ -117,6 +117,19 @@ database_open <- function(database, archive) {
     loadable.extensions = FALSE, extended_types = FALSE), database)
   database_errors(DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000"), database)
   connection
+}
+
+# The parts of a connection URI (PostgreSQL, 34.1.1.2), as the driver takes them.
+database_uri <- function(uri) {
+  parts <- tryCatch(curl::curl_parse_url(sub("^postgres(ql)?:", "http:", uri)),
+    error = function(e) {
+      vetusta_stop("export", "The connection URI cannot be read.", where = database_named(uri),
+        todo = "write it as postgresql://user@host:5432/name")
+    })
+  text <- function(x) if (length(x) && nzchar(x)) utils::URLdecode(x)
+  given <- list(host = text(parts$host), port = text(parts$port), user = text(parts$user),
+    password = text(parts$password), dbname = text(sub("^/", "", parts$path %||% "")))
+  c(given[lengths(given) > 0], as.list(parts$params))
 }
 
 # A URI without what may be secret in it.

@@ -28,8 +28,25 @@ write_sheet <- function(rows, path) {
   } else {
     book$add_data(x = rows)
   }
+  for (i in seq_along(rows)) {
+    sheet_exact(book, 1, openxlsx2::int2col(i), seq_len(nrow(rows)) + 1, rows[[i]])
+  }
   book$freeze_pane(first_row = TRUE)
   book$save(path)
+}
+
+# The package writes 15 digits; numbers that need more of them get all.
+sheet_exact <- function(book, sheet, letter, row, values) {
+  if (!is.double(values) || is.object(values)) {
+    return(invisible())
+  }
+  more <- which(is.finite(values) & values != as.numeric(sprintf("%.15g", values)))
+  if (!length(more)) {
+    return(invisible())
+  }
+  cells <- book$worksheets[[sheet]]$sheet_data$cc
+  at <- match(paste0(letter, row[more]), cells$r)
+  book$worksheets[[sheet]]$sheet_data$cc$v[at] <- format_exact(values[more])
 }
 
 # Columns as a sheet knows them: instants without a zone, in UTC.
@@ -203,6 +220,7 @@ sheet_put <- function(book, at, held, places, values, fresh, changed) {
   put <- function(name, row, value) {
     book$add_data(sheet = at$sheet, x = value, dims = paste0(letter[[name]], row),
       col_names = FALSE, na = NULL, apply_cell_style = FALSE)
+    sheet_exact(book, at$sheet, letter[[name]], row + seq_along(value) - 1, value)
   }
   for (i in seq_along(places$columns)) {
     name <- places$columns[i]

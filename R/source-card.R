@@ -74,7 +74,8 @@ card_yaml <- function(text, path, what = "card") {
       twice <- regmatches(conditionMessage(e), regexec("Duplicate map key: '(.*)'",
         conditionMessage(e)))[[1]]
       if (length(twice)) {
-        at <- grep(paste0("(^|[{,\\s-])[\"']?\\Q", twice[2], "\\E[\"']?\\s*:(\\s|$)"), text, perl = TRUE)
+        at <- grep(paste0("(^|[{,\\s-])[\"']?\\Q", twice[2], "\\E[\"']?\\s*:(\\s|$)"), text,
+          perl = TRUE)
         vetusta_stop(what, paste0("The name \"", twice[2], "\" stands twice."),
           where = paste0(path, ", line ", at[length(at)]), todo = "keep one of the two")
       }

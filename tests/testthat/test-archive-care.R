@@ -42,11 +42,14 @@ test_that("a whole archive has no findings, and each kind of damage has its own"
 
 test_that("a copy is of one moment while another process writes, and is restored as it was", {
   archive <- filled_archive()
-  code <- sprintf(paste("library(vetusta); a <- archive_open('%s'); end <- Sys.time() + 60; i <- 0;",
+  code <-
+    sprintf(paste("library(vetusta); a <- archive_open('%s'); end <- Sys.time() + 60; i <- 0;",
     "while (Sys.time() < end) { i <- i + 1; b <- data.frame(symbol = c('X', 'Y'), time =",
-    "as.POSIXct(60 * i, origin = '1970-01-01', tz = 'UTC'), open = NA_real_, high = NA_real_, low =",
+    paste0("as.POSIXct(60 * i, origin = '1970-01-01', tz = 'UTC'), open = NA_real_, high = ",
+      "NA_real_, low ="),
     "NA_real_, close = i, volume = NA_real_, session = NA_character_, side = NA_character_,",
-    "status = 'observed'); vetusta:::store_put(a, list(source = 's', dataset = 'd', shape = 'bars',",
+    paste0("status = 'observed'); vetusta:::store_put(a, list(source = 's', dataset = 'd', shape ",
+      "= 'bars',"),
     "rows = vetusta:::archive_parcel('bars', b, frequency = 'PT1M'))) }"), archive$path)
   writer <- processx::process$new("Rscript", c("--no-init-file", "-e", code),
     env = c("current", R_LIBS = r_libs()))
@@ -86,7 +89,8 @@ test_that("an archive that a collector is at is not replaced, nor a file that is
   archive_backup(archive, file)
   expect_error_kind(archive_backup(archive, file), "archive", "there already")
   expect_error_kind(archive_backup(archive, archive$path), "archive", "itself")
-  expect_error_kind(archive_backup(archive, file.path(folder, "no", "x.sqlite")), "archive", "folder")
+  expect_error_kind(archive_backup(archive, file.path(folder, "no", "x.sqlite")), "archive",
+    "folder")
   expect_error_kind(archive_restore(file, file), "archive", "itself")
   expect_error_kind(archive_restore(file.path(folder, "none"), archive$path), "archive", "copy")
   writeLines("no archive", file.path(folder, "text"))
@@ -155,7 +159,8 @@ test_that("reading alone changes nothing, needs no right to write, and says what
 test_that("compacting joins segments, forgets old calls, and changes no value", {
   archive <- new_archive()
   for (i in 1:30) {
-    put_rows(archive, "quay", "bars", "bars", minute_bars("KELD", format(as.Date("2026-01-01") + i)),
+    put_rows(archive, "quay", "bars", "bars",
+      minute_bars("KELD", format(as.Date("2026-01-01") + i)),
       frequency = "PT1M")
   }
   before <- archive_bars(archive, "KELD", "1 minute")

@@ -240,15 +240,18 @@ test_that("two refreshes at once share the work", {
 test_that("killed at random moments the archive is whole, and the next refresh ends as one alone", {
   from <- kept_ago(40 * 3600)
   to <- kept_ago(3600)
-  wants <- c(paste0("  prices: {source: one, symbols: [K, T, U], interval: 1 minute, from: \"", from,
+  wants <- c(paste0("  prices: {source: one, symbols: [K, T, U], interval: 1 minute, from: \"",
+    from,
     "\", to: \"", to, "\"}"),
-    paste0("  levels: {source: two, dataset: levels, keys: {station: [a, b, c, d]}, from: 1990, to: ",
+    paste0(paste0("  levels: {source: two, dataset: levels, keys: {station: [a, b, c, d]}, from: ",
+      "1990, to: "),
       Sys.Date() - 30, "}"), "  list: {source: two, dataset: list}")
   folder <- kept_desk(wants = wants, limits = "[12 per second]")
   rows <- function(file) {
     archive <- archive_open(file)
     on.exit(archive_close(archive))
-    expect_identical(as.data.frame(archive_check(archive)), as.data.frame(archive_check(archive))[0, ])
+    expect_identical(as.data.frame(archive_check(archive)),
+      as.data.frame(archive_check(archive))[0, ])
     tables <- archive_read(archive)
     lapply(tables, function(x) as.data.frame(x)[setdiff(names(x), "released")])
   }

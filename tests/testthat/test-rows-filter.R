@@ -2,7 +2,8 @@
 rows_asked <- data.frame(
   symbol = c("KELD", "TAMX", "BROM", NA, "K*"), volume = c(12000, 800, NA, 10000, 0),
   first = as.Date(c("1999-01-01", "2006-01-01", NA, "2010-05-05", "2020-02-02")),
-  seen = as.POSIXct(c("2026-03-12 10:00", "2026-03-13", NA, "2026-03-14", "2026-03-15"), tz = "UTC"),
+  seen = as.POSIXct(c("2026-03-12 10:00", "2026-03-13", NA, "2026-03-14", "2026-03-15"),
+    tz = "UTC"),
   name = c("Kelder Barges", "Tamm Navigation", "", "barge co", NA), flag = c(TRUE, FALSE, NA, TRUE,
     FALSE), texts = c("9", "10", "11", NA, "100"))
 

@@ -107,8 +107,10 @@ test_that("what was due is due until it was refreshed, also when that was missed
   expect_identical(found$next_due, as.POSIXct("2026-03-13 07:00", tz = "UTC"))
   expect_true(found$due)
   archive <- archive_open(desk$archive)
-  begun <- function(at) vetusta:::store_note(archive, "begun", "quay", "", "shares", "",
+  begun <- function(at) {
+    vetusta:::store_note(archive, "begun", "quay", "", "shares", "",
     as.numeric(at))
+  }
   begun(now - 3600)
   expect_false(desk_schedule(desk, now)$due)
   # the machine was off for two days
