@@ -1,9 +1,11 @@
-#' Import bars from a CSV file
+#' Import bars from a file
 #'
 #' For bars that the analyst already has: the archive is of use with no API at all.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param file Path of a CSV or TSV file with a header.
+#' @param file Path of a file with a table: CSV or TSV with a header, Parquet (`.parquet`), a
+#'   workbook
+#'   (`.xlsx`, its first sheet), or JSON lines (`.jsonl`).
 #' @param symbol The symbol of all rows, for a file without a column of that name.
 #' @param interval The bars' interval, see [time_interval()].
 #' @param source The name under which the rows are kept.
@@ -44,8 +46,7 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
     table <- list_frame(stats::setNames(rep(list(character()), length(names)), names))
     import_kinds(names(named_for_bars(table, columns, symbol, file))[seq_along(names)], time_as)
   }
-  parts <- read_table_file(file, absent = import_absent, kinds = kinds,
-    each = function(rows, line) {
+  parts <- import_parts(file, kinds = kinds, each = function(rows, line) {
     read <- bars_from_text(named_for_bars(rows, columns, symbol, file), time_as, zone, calendar)
     c(read, list(line = line))
   })

@@ -1,32 +1,85 @@
 cli_import <- function(arguments) {
   options <- cli_arguments(arguments, "import", "FILE",
     c(list(
-      cli_option("symbol", "the symbol, for a file without a column of that name",
+      cli_option("shape", paste0("what the rows are: bars, observations, facts, instruments, ",
+        "places, documents, snapshot, table; without it and --interval it is guessed, and nothing ",
+        "stored"), metavar = "SHAPE"),
+      cli_option("symbol", "bars: the symbol, for a file without a column of that name",
         metavar = "SYMBOL"),
-      cli_option("interval", "length of the bars, as \"1 day\"", metavar = "LENGTH"),
+      cli_option("interval", "bars: their length, as \"1 day\"", metavar = "LENGTH"),
       cli_option("source", "the name to keep them under [own]", default = "own", metavar = "NAME"),
+      cli_option("dataset", "rows that are no bars: the dataset's name [the file's]",
+        metavar = "NAME"),
       cli_option("columns", "the file's names for columns, as time=When,close=Last",
         metavar = "PAIRS"),
+      cli_option("wide", "observations: each column of numbers is a series", flag = TRUE),
       cli_option("time-as",
         paste0("how times are written: rfc3339 (days too), epoch-s, epoch-ms, epoch-us, epoch-ns ",
           "[rfc3339]"), default = "rfc3339", metavar = "FORM"),
       cli_option("zone", "zone of days and local times [UTC]", default = "UTC", metavar = "ZONE"),
       cli_option("calendar", "a calendar: days then stand for its opening", metavar = "NAME")
     ), cli_place_options(), cli_json_option()),
-    "vetusta import keld.csv --symbol KELD --interval \"1 day\" --archive my.sqlite", least = 1,
-    most = 1)
-  columns <- NULL
-  if (!is.null(options$columns)) {
-    pairs <- strsplit(strsplit(options$columns, ",", fixed = TRUE)[[1]], "=", fixed = TRUE)
-    if (any(lengths(pairs) != 2)) cli_usage_error("--columns must look like time=When,close=Last")
-    columns <- stats::setNames(vapply(pairs, `[`, "", 2), vapply(pairs, `[`, "", 1))
+    c("vetusta import keld.csv --symbol KELD --interval \"1 day\" --archive my.sqlite",
+      "vetusta import levels.xlsx", paste0("vetusta import levels.xlsx --shape observations ",
+        "--columns period=Day,value=Level --dataset levels")), least = 1, most = 1)
+  columns <- cli_import_columns(options)
+  shape <- options$shape %||% if (!is.null(options$interval)) "bars"
+  if (is.null(shape)) {
+    return(cli_import_guessed(options))
   }
-  cli_needs(options, "interval")
-  calendar <- if (!is.null(options$calendar)) source_calendar(options$calendar)
-  archive <- cli_archive(options, create = TRUE)
-  result <- archive_import(archive, options$words, symbol = options$symbol,
-    interval = options$interval, source = options$source, columns = columns,
-    time_as = options$time_as, zone = options$zone, calendar = calendar)
+  check_choice(shape, "--shape", setdiff(names(shape_columns), "datasets"))
+  result <- if (gives_bars_shape(shape)) cli_import_bars(options, columns)
+  else {
+    for (name in c("symbol", "interval", "calendar")) {
+      if (!is.null(options[[name]])) cli_usage_error("--", name, " is for bars")
+    }
+    archive_import_rows(cli_archive(options, create = TRUE), options$words, shape, options$dataset,
+      options$source, columns, options$wide)
+  }
   if (options$json) cli_print_json(unclass(result)) else print(result)
   if (nrow(result$rejected)) 1L else 0L
+}
+
+gives_bars_shape <- function(shape) identical(shape_columns[[shape]], shape_columns$bars)
+
+cli_import_columns <- function(options) {
+  if (is.null(options$columns)) {
+    return(NULL)
+  }
+  pairs <- strsplit(strsplit(options$columns, ",", fixed = TRUE)[[1]], "=", fixed = TRUE)
+  if (any(lengths(pairs) != 2)) cli_usage_error("--columns must look like time=When,close=Last")
+  stats::setNames(vapply(pairs, `[`, "", 2), vapply(pairs, `[`, "", 1))
+}
+
+cli_import_bars <- function(options, columns) {
+  cli_needs(options, "interval")
+  if (options$wide || !is.null(options$dataset)) {
+    cli_usage_error("--wide and --dataset are for rows that are no bars")
+  }
+  calendar <- if (!is.null(options$calendar)) source_calendar(options$calendar)
+  archive_import(cli_archive(options, create = TRUE), options$words, symbol = options$symbol,
+    interval = options$interval, source = options$source, columns = columns,
+    time_as = options$time_as, zone = options$zone, calendar = calendar)
+}
+
+# What the file seems to be, and the command that would store it so.
+cli_import_guessed <- function(options) {
+  guess <- archive_import_guess(options$words)
+  if (options$json) {
+    return(cli_print_json(list(shape = guess$shape, columns = as.list(guess$columns),
+      interval = guess$interval, wide = guess$wide, rows = guess$rows)))
+  }
+  cat(format_guess(guess), sep = "\n")
+  bars <- gives_bars_shape(guess$shape)
+  columns <- guess$columns
+  words <- c(if (bars) c("--interval", shQuote(guess$interval %||% "LENGTH"))
+  else c("--shape", guess$shape), if (guess$wide) "--wide",
+    if (length(columns)) c("--columns", shQuote(paste0(names(columns), "=", columns,
+      collapse = ","))),
+      if (bars && !any(c("symbol") %in% c(names(columns), tolower(names(guess$kinds)))))
+      "--symbol SYMBOL",
+    if (!is.null(options$archive)) c("--archive", shQuote(options$archive)))
+  cli_say("\nnothing is stored yet; if that is right:\n  vetusta import ", shQuote(options$words),
+    " ",
+    paste(words, collapse = " "))
 }

@@ -27,9 +27,10 @@ cli_commands <- c(
   fill = "fill what is missing by a named rule, and mark it",
   change = "changes, indices, windows, conversion, correlation",
   figure = "draw candles or lines of archived series",
-  export = "write archived series or rows as CSV",
+  export = "write series or rows as CSV, Parquet, XLSX and more, or into a database",
   archive = "check an archive, compact it, back it up, restore it, rescue what can be read",
-  import = "put bars from a CSV file into the archive",
+  import = "put what you have in a file into the archive",
+  completion = "completion of commands, options and addresses for bash and zsh",
   help = "show how a command is used",
   version = "print the version"
 )

@@ -1,0 +1,316 @@
+# Files of the analyst's own, of any kind of table and any shape of rows.
+
+# The rows of a file, in pieces where it is a table of text: calls `each` with rows and their lines.
+import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
+  ending <- tolower(sub(".*[.]", "", file))
+  read <- import_readers[[ending]]
+  if (is.null(read)) {
+    return(read_table_file(file, absent = absent, kinds = kinds, each = each))
+  }
+  rows <- read(file)
+  if (!nrow(rows) || ncol(rows) < 1) {
+    vetusta_stop("import", "The file has no rows.", where = file, todo = "look at what wrote it")
+  }
+  # texts for nothing are nothing here too
+  rows <- list_frame(lapply(as.list(rows), function(column) {
+    if (is.factor(column)) column <- as.character(column)
+    if (is.character(column)) column[column %in% absent] <- NA
+    column
+  }))
+  list(each(rows, seq_len(nrow(rows)) + (ending == "xlsx")))
+}
+
+import_readers <- list(
+  parquet = function(file) {
+    tryCatch(as.data.frame(nanoparquet::read_parquet(file)), error = function(e) {
+      vetusta_stop("import", "The Parquet file is damaged, or is none.", where = file,
+        todo = "look at what wrote it, or fetch it again")
+    })
+  },
+  xlsx = function(file) read_sheet(file),
+  jsonl = function(file) {
+    body <- readBin(file, "raw", file.size(file))
+    read <- tryCatch(parse_json(json_lines(body), file), vetusta_error_payload = function(e) {
+      vetusta_stop("import", "A line of the file is no JSON.", where = file,
+        todo = "write one object a line")
+    })
+    if (!is.data.frame(read)) {
+      vetusta_stop("import", "The lines of the file are no objects.", where = file,
+        todo = "write one object a line")
+    }
+    read
+  }
+)
+
+#' Import rows of any shape from a file
+#'
+#' For what the analyst already has and is no bars: levels, statistics, lists of instruments,
+#' places,
+#' facts. [archive_import()] is for bars.
+#'
+#' @param archive An archive, see [archive_open()].
+#' @param file Path of a file with a table, as of [archive_import()].
+#' @param shape What its rows are: `observations`, `facts`, `instruments`, `places`, `documents`,
+#'   `snapshot` or `table`.
+#' @param dataset The name under which they are kept; by default the file's.
+#' @param source The name of the source under which they are kept.
+#' @param columns Names of the file's columns for those of the shape, as in `c(period = "Month",
+#'   value = "Level")`.
+#' @param wide Whether each column of numbers is a series of its own, under its name (observations).
+#' @return `archive_import_rows()`: invisibly a list of class `vetusta_import`, as
+#'   [archive_import()]. Importing the same file twice changes nothing.
+#' @section Errors: `vetusta_error_import` for a file that is not there, is damaged, or lacks a
+#'   column
+#'   that the shape cannot be without; nothing is stored then.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' file <- tempfile(fileext = ".csv")
+#' writeLines(c("day,level", "2026-03-12,250.1", "2026-03-13,251"), file)
+#' archive_import_guess(file)
+#' archive_import_rows(archive, file, columns = c(period = "day", value = "level"),
+#'   dataset = "levels")
+archive_import_rows <- function(archive, file, shape = "observations", dataset = NULL,
+  source = "own", columns = NULL, wide = FALSE) {
+  check_archive(archive)
+  check_import_file(file)
+  check_text(source, "source", "import")
+  check_choice(shape, "shape", setdiff(names(shape_columns), c("bars", "datasets")), "import")
+  check_flag(wide, "wide")
+  dataset <- dataset %||% import_name(file)
+  check_text(dataset, "dataset", "import")
+  parts <- import_parts(file, function(rows, line) {
+    rows <- import_shaped(rows, shape, columns, wide, file)
+    rows$.line <- line[attr(rows, "from") %||% seq_len(nrow(rows))]
+    rows
+  })
+  rows <- list_frame(as.list(data.table::rbindlist(lapply(parts, as.list), use.names = TRUE,
+    fill = TRUE)))
+  lines <- rows$.line
+  rows <- import_typed(rows[names(rows) != ".line"], shape)
+  faults <- import_faults(rows, shape)
+  good <- if (nrow(faults)) rows[-faults$row, , drop = FALSE] else rows
+  told <- data.frame(symbol = rep(NA_character_, nrow(faults)), time = rep(NA_real_, nrow(faults)),
+    place = sprintf("%s, line %d", basename(file), as.integer(lines[faults$row])),
+    fault = faults$fault, detail = faults$detail)
+  counts <- store_put(archive, list(source = source, dataset = dataset, shape = shape,
+    faults = told, rows = if (nrow(good)) archive_parcel(shape, good, at = now_seconds(),
+      place = basename(file)),
+    journal = list(run = "import", source = source, dataset = dataset, asked = now_seconds(),
+      rows = nrow(good), outcome = "stored", address = basename(file))))
+  store_settle(archive)
+  invisible(structure(list(file = file, source = source, interval = "", read = nrow(rows),
+    new = counts[["new"]], changed = counts[["changed"]], unchanged = counts[["unchanged"]],
+    rejected = data.frame(line = lines[faults$row], fault = faults$fault, detail = faults$detail)),
+    class = "vetusta_import"))
+}
+
+check_import_file <- function(file) {
+  check_text(file, "file", "import")
+  if (!file.exists(file) || dir.exists(file)) {
+    vetusta_stop("import", "There is no such file.", where = file, todo = "look at the path")
+  }
+}
+
+import_name <- function(file) {
+  name <- gsub("[^A-Za-z0-9._-]+", "-", sub("[.][^.]*$", "", basename(file)))
+  if (nzchar(name)) name else "import"
+}
+
+# Columns under the names of the shape.
+import_shaped <- function(rows, shape, columns, wide, file) {
+  for (name in names(columns)) {
+    if (!columns[[name]] %in% names(rows)) {
+      vetusta_stop("import", paste0("The file has no column \"", columns[[name]], "\"."),
+        where = file, todo = suggest_word(columns[[name]], names(rows)))
+    }
+    names(rows)[match(columns[[name]], names(rows))] <- name
+  }
+  known <- unique(c(shape_columns[[shape]], "frequency", "unit", "status", "released", "name"))
+  lower <- match(tolower(names(rows)), known)
+  free <- !is.na(lower) & !known[lower] %in% names(rows)
+  names(rows)[free] <- known[lower[free]]
+  if (shape_is_series(shape)) {
+    time <- intersect(c("time", "date", "day"), tolower(names(rows)))
+    if (!"period" %in% names(rows) && length(time)) {
+      names(rows)[match(time[1], tolower(names(rows)))] <- "period"
+    }
+    if (wide) rows <- import_long(rows, file)
+    if (is.null(rows$series)) rows$series <- rep(import_name(file), nrow(rows))
+  }
+  for (name in setdiff(shape_columns[[shape]], names(rows))) {
+    vetusta_stop("import", paste0("The file has no column for `", name, "`."), where = file,
+      todo = paste0("say which column it is; the file has: ", paste(names(rows), collapse = ", ")))
+  }
+  rows
+}
+
+shape_is_series <- function(shape) "period" %in% shape_columns[[shape]]
+
+# A column a series: each number becomes a row of its own.
+import_long <- function(rows, file) {
+  if (!"period" %in% names(rows)) {
+    vetusta_stop("import", "A wide table has a column of times.", where = file,
+      todo = "say which column it is: columns = c(period = \"Month\")")
+  }
+  values <- setdiff(names(rows), c("period", "series", "frequency", "unit", "status", "released"))
+  texts <- lapply(rows[values], function(x) {
+    if (is.numeric(x)) format_exact(x) else as.character(x)
+  })
+  all <- unlist(texts, use.names = FALSE)
+  period <- if (inherits(rows$period, c("Date", "POSIXct"))) rows$period
+  else as.character(rows$period)
+  long <- list_frame(list(series = rep(values, each = nrow(rows)), period = rep(period,
+    length(values)), value = all))
+  # a cell that is empty is no value
+  keep <- which(!is.na(all))
+  from <- rep(seq_len(nrow(rows)), length(values))[keep]
+  long <- long[keep, , drop = FALSE]
+  attr(long, "from") <- from
+  long
+}
+
+# Texts as numbers, days and instants, where all of a column are.
+import_typed <- function(rows, shape) {
+  numbers <- intersect("value", names(rows))
+  list_frame(Map(function(column, name) {
+    if (!is.character(column)) {
+      return(column)
+    }
+    number <- plain_number(column)
+    if (name %in% numbers) {
+      attr(number, "text") <- column
+      return(number)
+    }
+    if (name %in% c(shape_columns[[shape]], "name", "unit", "status", "released", "frequency")) {
+      return(column)
+    }
+    day <- read_day(column)
+    all_of <- function(x) any(!is.na(x)) && !any(is.na(x) & !is.na(column))
+    if (all_of(number)) number else if (all_of(day)) day else column
+  }, as.list(rows), names(rows)))
+}
+
+# What rows cannot be without: keys, times that can be read, numbers.
+import_faults <- function(rows, shape) {
+  judge <- function(bad, fault, shown) {
+    row <- which(bad)
+    data.frame(row = row, fault = rep(fault, length(row)),
+      detail = sprintf("value %s", as.character(shown)[row]))
+  }
+  text <- attr(rows$value, "text")
+  found <- c(
+    list(if (length(text)) judge(is.na(rows$value) & !is.na(text), "value cannot be read", text)),
+    lapply(setdiff(shape_columns[[shape]], "value"), function(name) {
+      judge(is.na(rows[[name]]), paste("no", name), rows[[name]])
+    }),
+    if (shape_is_series(shape)) list(judge(is.na(observation_times(rows$period)$time) &
+      !is.na(rows$period), "period cannot be read", rows$period)))
+  all <- do.call(rbind, c(list(data.frame(row = integer(), fault = character(),
+    detail = character())), found))
+  all[!duplicated(all$row), ][order(all$row[!duplicated(all$row)]), ]
+}
+
+#' @rdname archive_import_rows
+#' @return `archive_import_guess()`: a `vetusta_import_guess`, a list of `file`, `shape` (`bars`
+#'   too),
+#'   `columns` (a named vector: ours by the file's names), `interval` (of bars), `wide`, `rows` (the
+#'   first of them). Nothing is stored.
+#' @export
+archive_import_guess <- function(file) {
+  check_import_file(file)
+  parts <- import_parts(file, function(rows, line) rows)
+  rows <- list_frame(as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE)))
+  some <- utils::head(rows, 2000)
+  looks <- vapply(as.list(some), import_kind, "")
+  lower <- tolower(names(rows))
+  pick <- function(words, kinds) {
+    at <- c(match(words, lower), which(looks %in% kinds))
+    at <- at[!is.na(at) & looks[at] %in% kinds]
+    if (length(at)) names(rows)[at[1]]
+  }
+  named <- function(words) {
+    at <- stats::na.omit(match(words, lower))
+    if (length(at)) names(rows)[at[1]]
+  }
+  time <- pick(c("time", "period", "date", "day", "month", "when", "timestamp", "year"),
+    c("day", "instant", "period"))
+  series <- named(c("series", "station", "key", "id"))
+  symbol <- named(c("symbol", "ticker", "instrument", "code"))
+  close <- named(c("close", "last", "price", "settle"))
+  numbers <- setdiff(names(rows)[looks == "number"], time)
+  columns <- character()
+  interval <- NULL
+  wide <- FALSE
+  if (!is.null(time) && !is.null(close)) {
+    shape <- "bars"
+    columns <- c(time = time, close = close, symbol = symbol)
+    interval <- import_step(some[[time]], if (!is.null(symbol)) some[[symbol]])
+  } else if (all(c("entity", "item", "period_end", "value") %in% lower)) {
+    shape <- "facts"
+  } else if (!is.null(time) && length(numbers)) {
+    shape <- "observations"
+    value <- named("value")
+    wide <- is.null(value) && length(numbers) > 1 && is.null(series)
+    columns <- c(period = time, series = series, value = if (!wide) value %||% numbers[1])
+  } else if (!is.null(symbol)) {
+    shape <- "instruments"
+    columns <- c(symbol = symbol)
+  } else if (!is.null(named(c("place", "station", "latitude")))) {
+    shape <- "places"
+    columns <- c(place = named(c("place", "station", "id")) %||% names(rows)[1])
+  } else {
+    shape <- "table"
+  }
+  columns <- columns[columns != names(columns)]
+  structure(list(file = file, shape = shape, columns = columns, interval = interval, wide = wide,
+    kinds = stats::setNames(looks, names(rows)), rows = as_rows(as.list(utils::head(rows, 5)))),
+    class = "vetusta_import_guess")
+}
+
+# What nearly all of a column are: number, day, instant, period, text.
+import_kind <- function(column) {
+  if (inherits(column, "POSIXct")) return("instant")
+  if (inherits(column, "Date")) return("day")
+  if (is.numeric(column)) return("number")
+  text <- as.character(column)
+  text <- text[!is.na(text)]
+  if (!length(text)) return("text")
+  most <- function(good) mean(good) >= 0.6
+  if (most(!is.na(read_day(text)))) "day"
+  else if (most(!is.na(read_rfc3339(sub(" ", "T", text, fixed = TRUE))))) "instant"
+  else if (most(!is.na(plain_number(text)))) "number"
+  else if (most(!is.na(time_periods(text)$first))) "period" else "text"
+}
+
+# The commonest step between times of one symbol.
+import_step <- function(time, symbol) {
+  at <- if (inherits(time, "Date")) as.numeric(time) * 86400
+  else if (inherits(time, "POSIXct")) as.numeric(time)
+  else as.numeric(text_times(as.character(time), "UTC", NULL))
+  symbol <- if (is.null(symbol)) rep("", length(at)) else as.character(symbol)
+  order <- order(symbol, at)
+  steps <- diff(at[order])[symbol[order][-1] == symbol[order][-length(order)]]
+  steps <- steps[is.finite(steps) & steps > 0]
+  if (!length(steps)) {
+    return(NULL)
+  }
+  step <- as.numeric(names(which.max(table(steps))))
+  known <- c("1 minute" = 60, "5 minutes" = 300, "15 minutes" = 900, "30 minutes" = 1800,
+    "1 hour" = 3600, "1 day" = 86400, "1 week" = 604800)
+  hit <- names(known)[known == step]
+  if (length(hit)) hit else if (step > 27 * 86400 && step < 32 * 86400) "1 month"
+}
+
+#' @export
+print.vetusta_import_guess <- function(x, ...) {
+  cat(format_guess(x), sep = "\n")
+  invisible(x)
+}
+
+format_guess <- function(x) {
+  c(paste0(basename(x$file), " looks like ", x$shape,
+    if (!is.null(x$interval)) paste(" of", x$interval), if (x$wide) ", a column a series"),
+    paste0("  ", names(x$columns), " is the column ", x$columns)[seq_along(x$columns)], "",
+    paste0("  ", text_table(as.data.frame(x$rows))))
+}
