@@ -26,6 +26,7 @@ $(LIB)/installed: $(SOURCES) $(LIB)/library
 
 test: $(LIB)/installed
 	@Rscript tools/setup.R test
+	@Rscript tools/programs.R
 	@$(WITH_LIBRARY) Rscript tools/test.R
 
 docs:

@@ -119,6 +119,10 @@ import_name <- function(file) {
 
 # Columns under the names of the shape.
 import_shaped <- function(rows, shape, columns, wide, file) {
+  if (length(columns) && (!is.character(columns) || is.null(names(columns)))) {
+    vetusta_stop("import", "`columns` are names of the file's columns by those of the shape.",
+      todo = "write them as c(period = \"Month\", value = \"Level\")")
+  }
   for (name in names(columns)) {
     if (!columns[[name]] %in% names(rows)) {
       vetusta_stop("import", paste0("The file has no column \"", columns[[name]], "\"."),

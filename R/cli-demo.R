@@ -21,6 +21,7 @@ cli_demo <- function(arguments) {
   demo_others(desk, archive)
   demo_statistics(desk, archive)
   demo_align(desk, archive)
+  demo_keep(desk)
   demo_end(folder, services)
 }
 
@@ -179,6 +180,25 @@ demo_align <- function(desk, archive) {
   cat(text_table(as.data.frame(grid)), sep = "\n")
 }
 
+# Written down once, it stays current.
+demo_keep <- function(desk) {
+  demo_step("9  kept up to date",
+    paste0("desk.yml says once what is kept; a refresh asks for what is missing, and the next one ",
+      "for nothing."))
+  desk <- desk_open(desk$folder)
+  if (!"candles" %in% names(desk$wants)) {
+    desk <- desk_keep(desk, "candles", "quay", "bars", symbols = c("KELD", "SALT"),
+      interval = "5 minutes", from = "2026-03-24", to = "2026-03-26",
+      times = "at 18:30 Europe/Riga on trading days")
+    desk <- desk_keep(desk, "stations", "river", "stations", every = "7 days")
+  }
+  for (turn in 1:2) {
+    print(desk_refresh(desk, progress = FALSE))
+    cat("\n")
+  }
+  print(desk_status(desk))
+}
+
 demo_end <- function(folder, services) {
   demo_step("done")
   cat("in ", folder, ": candles.png, lines.png, days.csv, level.csv and archive.sqlite\n\nnext:\n",
@@ -188,6 +208,7 @@ demo_end <- function(folder, services) {
     "\"KELD@1 minute\" --regroup \"1 hour\" --file hours.png\n"))
   cat(paste0("  vetusta gaps kelder-lock; vetusta revisions \"basin/FREIGHT_PRICES/*\"\n ",
     " vetusta align \"KELD@1 minute\" kelder-lock --grid \"1 day\" --ages\n"))
+  cat("  vetusta keep --list; vetusta status; vetusta schedule\n")
   cat("  vetusta services --desk .      # in another window: serves the exchange again\n")
   cat("  vetusta collect quay SALT GRAV --interval \"5 minutes\" --span \"3 days\"\n")
 }

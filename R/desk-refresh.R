@@ -285,6 +285,7 @@ format_refresh <- function(x, width = 80) {
   shown <- rows[c("want", "calls", "new", "changed", "failed")]
   shown$complete_until <- ifelse(is.na(rows$complete_until), "-",
     substr(sub("T", " ", format_instant(rows$complete_until)), 1, 16))
+  names(shown)[names(shown) == "complete_until"] <- "complete until (UTC)"
   shown$outcome <- rows$outcome
   told <- nzchar(rows$said) & rows$outcome != "done"
   lines <- text_table(shown, width)

@@ -124,14 +124,14 @@ format_status <- function(x, width = 80) {
   state <- ifelse(x$stale, "stale", "")
   if (each) {
     shown <- data.frame(address = x$address, rows = x$rows, first = at(x$first, TRUE),
-      last = at(x$last), behind = behind, state = state)
+      "last (UTC)" = at(x$last), behind = behind, state = state, check.names = FALSE)
     return(text_table(shown, width))
   }
   shown <- data.frame(want = x$want,
     series = ifelse(x$asked > 0, paste(x$series, "of", x$asked), paste(x$series)),
-    complete_until = at(x$complete_until),
+    "until (UTC)" = at(x$complete_until),
     held = ifelse(is.na(x$coverage), "", sprintf("%.1f%%", 100 * x$coverage)),
-    last_value = at(x$last), behind = behind, state = state)
+    "last (UTC)" = at(x$last), behind = behind, state = state, check.names = FALSE)
   told <- nzchar(x$said) & !x$outcome %in% "done"
   quotas <- attr(x, "quotas")
   c(text_table(shown, width),

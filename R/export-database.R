@@ -31,6 +31,7 @@ export_database <- function(archive, database, addresses = NULL, from = NULL, to
   as_of = NULL) {
   check_archive(archive)
   check_text(database, "database", "export")
+  if (!is.null(addresses)) check_text(addresses, "addresses", "export", several = TRUE)
   parts <- database_parts(archive, addresses, from, to, as_of)
   connection <- database_open(database, archive)
   on.exit(DBI::dbDisconnect(connection))

@@ -18,8 +18,10 @@
 #' days <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:1, value = c(250.1, 251))
 #' export_rows(list(days), form = "wide")
 export_rows <- function(tables, form = "long", value = "close", zone = "UTC") {
+  tables <- given(tables, "tables")
   if (is.data.frame(tables)) tables <- list(tables)
-  if (!is.list(tables) || !length(tables)) {
+  if (!is.list(tables) || !length(tables) ||
+    !all(vapply(tables, function(x) is.data.frame(x) && length(x) > 0, TRUE))) {
     vetusta_stop("want", "What is put together are tables of series.",
       todo = "give a list of them, as archive_read() does")
   }

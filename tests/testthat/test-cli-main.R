@@ -114,7 +114,7 @@ test_that("export hears every word and option, and refuses what it would ignore"
   expect_identical(export("c")$status, 1L + 1L)
   expect_identical(export("test/rows", "colour=red")$status, 2L)
   expect_identical(export()$status, 2L)
-  expect_identical(export("a", "--file", "x.xlsx")$status, 1L)
+  expect_identical(export("a", "--file", "x.xls")$status, 1L)
 })
 
 test_that("what is not there is not offered to be tried again, and plurals are right", {

@@ -98,8 +98,14 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
       "2026-03-12"), c("gaps"), c("gaps", "KELLD"), c("gaps", "KELD@1 hour"),
     c("figure", "candles"), c("figure", "pie", "KELD"),
     c("figure", "lines", "KELD", "--base", "none"),
-    c("export"), c("export", "KELD@1 year"), c("import"), c("import", "x.csv"),
-    c("services", "--port", "many"), c("demo", "a", "b"), c("help", "demmo"), c("version", "please")
+    c("export"), c("export", "KELD@1 year"), c("import"), c("import", "x.csv", "--shape", "bars"),
+    c("services", "--port", "many"), c("demo", "a", "b"), c("help", "demmo"), c("version", "please"),
+    c("new"), c("keep"), c("keep", "--drop", "none"), c("keep", "kway", "x"), c("refresh", "none"),
+    c("refresh", "--wait", "soon"), c("refresh", "--busy", "never"), c("status", "none"),
+    c("schedule", "--install", "--remove"), c("schedule", "--install"), c("archive"),
+    c("archive", "chek"), c("archive", "backup"), c("archive", "check", "x"), c("completion"),
+    c("completion", "fish"), c("import", "x.csv", "--shape", "bar"), c("export", "--into", "a",
+      "--file", "b.csv")
   )
   for (words in wrong) {
     out <- vetusta(words)
@@ -111,7 +117,8 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
     "1 day"))$status, 2L)
   failing <- list(c("figure", "candles", "KELD", "--file", "x.gif"),
     c("import", "none.csv", "--interval", "1 day", "--symbol", "KELD"),
-    c("list", "--archive", "none.sqlite"), c("gaps", "KELD", "--calendar", "none"))
+    c("list", "--archive", "none.sqlite"), c("gaps", "KELD", "--calendar", "none"),
+    c("new", "."), c("archive", "restore", "none.sqlite"), c("import", "none.csv"))
   for (words in failing) {
     out <- vetusta(words)
     expect_identical(out$status, 1L, label = paste(words, collapse = " "))

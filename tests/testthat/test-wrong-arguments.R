@@ -22,6 +22,7 @@ calls_for_spoiling <- function(archive, folder) {
   sample <- file.path(folder, "sample.json")
   writeLines('{"items":[{"t":1773300600,"c":41.2},{"t":1773300660,"c":41.3}]}', sample)
   want <- want_bars(quay, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-12")
+  desk <- desk_make(file.path(folder, "kept"))
   list(
     archive_bars = list(archive = archive, symbols = "KELD", interval = "1 day",
       from = "2026-03-01", to = "2026-03-20", source = "own", session = "regular", zone = "UTC"),
@@ -85,8 +86,26 @@ calls_for_spoiling <- function(archive, folder) {
     figure_candles = list(bars = bars, title = "t", subtitle = "s", zone = "UTC"),
     figure_lines = list(bars = bars, value = "close", base = NULL, title = "t", subtitle = "s",
       zone = "UTC", bridge = 30),
-    export_csv = list(rows = bars, file = file.path(folder, "out.csv")),
-    export_table = list(bars, file.path(folder, "out.parquet")),
+    export_csv = list(rows = bars, file = file.path(folder, "out.csv"), zone = "UTC"),
+    export_table = list(bars, file.path(folder, "out.parquet"), zone = "UTC", by = NULL,
+      dictionary = FALSE),
+    export_append = list(rows = figures, file = file.path(folder, "grow.csv"), table = NULL,
+      update = TRUE, zone = "UTC"),
+    export_database = list(archive = archive, database = file.path(folder, "out.sqlite"),
+      addresses = NULL, from = NULL, to = NULL, as_of = NULL),
+    export_dictionary = list(rows = bars),
+    export_rows = list(tables = list(bars), form = "long", value = "close", zone = "UTC"),
+    rows_filter = list(rows = as.data.frame(bars), conditions = "close>40"),
+    archive_check = list(archive = archive), archive_compact = list(archive = archive),
+    archive_backup = list(archive = archive, file = file.path(folder, "copy.sqlite")),
+    archive_restore = list(from = file.path(folder, "none.sqlite"),
+      file = file.path(folder, "restored.sqlite")),
+    archive_rescue = list(from = file.path(folder, "none.sqlite"),
+      file = file.path(folder, "rescued.sqlite")),
+    archive_import_rows = list(archive = archive, file = csv, shape = "observations",
+      dataset = "levels", source = "own", columns = c(period = "time", value = "close"),
+      wide = FALSE),
+    archive_import_guess = list(file = csv),
     datasets_find = list(source = quay, words = "lock"),
     datasets_describe = list(source = quay, dataset = "X"),
     want_observations = list(source = quay, dataset = "X"),
@@ -94,7 +113,16 @@ calls_for_spoiling <- function(archive, folder) {
       pages = 1, raw = FALSE, wait = 1), collect_pages = list(plan = plan_calls(want, archive)),
     collect_reread = list(source = quay, dataset = "bars", archive = archive),
     desk_open = list(folder = folder), desk_make = list(file.path(folder, "desk")),
-    desk_secrets = list(folder)
+    desk_secrets = list(folder), desk_new = list(folder = file.path(folder, "new"), title = "t"),
+    desk_wants = list(desk = desk, archive = archive),
+    desk_keep = list(desk = desk, name = "shares", source = "quay", dataset = "bars",
+      symbols = "KELD", keys = list(), interval = "1 day", span = "1 year"),
+    desk_drop = list(desk = desk, name = "none"), desk_status = list(desk = desk, series = FALSE),
+    desk_refresh = list(desk = desk, wants = NULL, plan = TRUE, progress = FALSE, wait = 1,
+      outputs = FALSE), desk_write = list(desk = desk, outputs = NULL),
+    desk_schedule = list(desk = desk, now = Sys.time()),
+    desk_crontab = list(desk = desk, zone = "UTC"),
+    desk_units = list(desk = desk)
   )
 }
 
