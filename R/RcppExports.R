@@ -69,6 +69,14 @@ format_exact_cpp <- function(x) {
     .Call(`_vetusta_format_exact_cpp`, x)
 }
 
+is_plain_cpp <- function(x) {
+    .Call(`_vetusta_is_plain_cpp`, x)
+}
+
+format_instants_cpp <- function(x) {
+    .Call(`_vetusta_format_instants_cpp`, x)
+}
+
 json_rows_cpp <- function(body, pointers, instants, map) {
     .Call(`_vetusta_json_rows_cpp`, body, pointers, instants, map)
 }

@@ -115,6 +115,7 @@ collect_store <- function(run, chain, response, page) {
   last <- is.null(page$following)
   run$sink$put(list(
     rows = want_parcel(run$want, chain, page, good), journal = entry, now = now_seconds(),
+    again = chain$page == 1 && is_kept(run$want) && isTRUE(chain$from > as.numeric(run$want$from)),
     faults = page_told(page, chain, run),
     covered = want_covered(run$want, chain, good, whole = last && !isTRUE(page$full)),
     notes = c(page_notes(chain, page), if (last && !isTRUE(page$full)) want_notes(run$want, chain)),

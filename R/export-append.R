@@ -99,8 +99,7 @@ append_places <- function(rows, held, keys, file, formulas = character()) {
 
 append_text <- function(rows, file, separator, keys, update, zone) {
   write <- function(cells, path, head) {
-    data.table::fwrite(cells, path, sep = separator, na = "", col.names = head,
-      showProgress = FALSE)
+    csv_write(cells, path, separator, head)
   }
   if (!file.exists(file)) {
     write_whole(file, function(path) write(csv_cells(rows, zone), path, TRUE))
@@ -109,7 +108,7 @@ append_text <- function(rows, file, separator, keys, update, zone) {
   texts <- append_errors(table_of_texts(file), file)
   held <- append_held(texts, keys, rows, zone, file)
   places <- append_places(rows, held, keys, file)
-  cells <- as.list(csv_cells(rows[places$from], zone))
+  cells <- as.list(csv_texts(rows[places$from], zone))
   names(cells) <- places$columns
   there <- which(!is.na(places$at))
   values <- places$columns[!places$from %in% keys]

@@ -20,11 +20,11 @@ export_csv <- function(rows, file = "", zone = "UTC") {
   check_zone(zone, "export")
   rows <- csv_cells(rows, zone)
   if (identical(file, "")) {
-    data.table::fwrite(rows, "", na = "", showProgress = FALSE)
+    csv_write(rows, "")
     return(invisible(file))
   }
   check_text(file, "file", "export")
-  write_whole(file, function(path) data.table::fwrite(rows, path, na = "", showProgress = FALSE))
+  write_whole(file, function(path) csv_write(rows, path))
 }
 
 check_exported <- function(rows) {
@@ -38,9 +38,11 @@ check_exported <- function(rows) {
 # that no spreadsheet runs.
 csv_cells <- function(rows, zone = "UTC") {
   columns <- lapply(as.list(rows), function(column) {
-    if (inherits(column, "POSIXt")) format_in_zone(as.POSIXct(column), zone)
+    if (inherits(column, "POSIXt")) csv_instants(as.POSIXct(column), zone)
     else if (inherits(column, "Date")) format(column)
-    else if (is.double(column) && !is.object(column)) format_exact(column)
+    # what 15 digits give back the writer itself writes, without an exponent
+    else if (is.double(column) && !is.object(column)) if (is_plain_cpp(column)) column
+    else format_exact(column)
     else if (is.factor(column) || is.character(column)) without_formula(as.character(column))
     else if (is.list(column)) vapply(column, function(value) paste(value, collapse = ", "), "")
     else column
@@ -49,9 +51,35 @@ csv_cells <- function(rows, zone = "UTC") {
   list_frame(columns)
 }
 
+# Whole seconds in UTC are left to the writer.
+csv_instants <- function(column, zone) {
+  seconds <- as.numeric(column)
+  plain <- zone == "UTC" && all(is.na(seconds) | (seconds == floor(seconds) &
+    abs(seconds) < 6e10))
+  if (plain) utc(seconds) else format_in_zone(column, zone)
+}
+
+# Cells as texts, all of them.
+csv_texts <- function(rows, zone) {
+  list_frame(lapply(as.list(csv_cells(rows, zone)), function(column) {
+    if (inherits(column, "POSIXct")) format_instant(column)
+    else if (is.double(column)) format_exact(column) else column
+  }))
+}
+
+csv_write <- function(cells, path, separator = ",", head = TRUE) {
+  data.table::fwrite(cells, path, sep = separator, na = "", dateTimeAs = "ISO", scipen = 999,
+    col.names = head, showProgress = FALSE)
+}
+
 # A spreadsheet runs a text that begins with =, @, a tab or a carriage return, or with a sign
 # before anything but a number.
 without_formula <- function(text) {
+  # the same few texts stand in most rows
+  known <- unique(text)
+  if (length(known) < length(text) / 2) {
+    return(without_formula(known)[match(text, known)])
+  }
   runs <- grepl("^[=@\t\r]", text) |
     (grepl("^[+-].", text) &
     !grepl("^[+-]([0-9]+[.,]?[0-9]*|[.,][0-9]+)([eE][+-]?[0-9]+)?%?$", text))

@@ -33,6 +33,9 @@ sheet_exact <- function(book, sheet, letter, row, values) {
   if (!is.double(values) || is.object(values)) {
     return(invisible())
   }
+  if (is_plain_cpp(values)) {
+    return(invisible())
+  }
   more <- which(is.finite(values) & values != as.numeric(sprintf("%.15g", values)))
   if (!length(more)) {
     return(invisible())

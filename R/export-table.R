@@ -61,7 +61,7 @@ export_ending <- function(file, known = names(export_endings)) {
 }
 
 write_separated <- function(rows, path, zone, separator) {
-  data.table::fwrite(csv_cells(rows, zone), path, sep = separator, na = "", showProgress = FALSE)
+  csv_write(csv_cells(rows, zone), path, separator)
 }
 
 # Columns as plain vectors: factors as texts, lists as texts with commas between.

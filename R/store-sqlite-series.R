@@ -9,7 +9,8 @@ segment_fan <- 12L
 #' @export
 store_put.vetusta_store_sqlite <- function(store, page) {
   page$now <- page$now %||% now_seconds()
-  put <- sqlite_put_quick(store, page)
+  put <- (if (isTRUE(page$again)) sqlite_put_behind(store, page)) %||%
+    sqlite_put_quick(store, page)
   if (!is.null(put)) {
     return(put)
   }
@@ -59,6 +60,44 @@ sqlite_put_quick <- function(store, page) {
   }
   sqlite_gathered(store, id)
   c(new = n, changed = 0, unchanged = 0)
+}
+
+# A page that begins with what is held, as a refresh asks for it: where all of that is as it was, only
+# what lies behind it is written, in one statement. NULL where anything is otherwise.
+sqlite_put_behind <- function(store, page) {
+  parcel <- page$rows
+  if (!is_plain_page(page) || isTRUE(store$inside)) {
+    return(NULL)
+  }
+  rows <- unique_history(sqlite_stamped(parcel$rows, page$now))
+  time <- as.numeric(rows$time)
+  id <- sqlite_series_ids(store, page, parcel$series)
+  held <- sqlite_get(store, "SELECT id, series, first, body FROM segments WHERE series = ? AND
+    first <= ? AND last >= ? ORDER BY first", list(id, time[length(time)], time[1]))
+  if (!nrow(held)) {
+    return(NULL)
+  }
+  old <- sqlite_open_segments(store, held, newest = FALSE)$columns
+  counts <- merge_history(old, rows, page$now)$counts
+  fresh <- time > max(as.numeric(old$time))
+  if (counts[["changed"]] > 0 || counts[["new"]] != sum(fresh) || !any(fresh)) {
+    return(NULL)
+  }
+  fresh <- which(fresh)
+  n <- length(fresh)
+  segment <- list(id, time[fresh[1]], time[fresh[n]], n, n, list(block_write(lapply(rows, `[`,
+    fresh), FALSE)))
+  # another process may have written behind it meanwhile
+  written <- tryCatch({
+    sqlite_page_in(store, page, segment)
+    TRUE
+  }, vetusta_error_archive = function(e) {
+    if (grepl("times are held", e$what, fixed = TRUE)) FALSE else stop(e)
+  })
+  if (written) {
+    sqlite_gathered(store, id)
+    counts
+  }
 }
 
 # Rows of one series with their journal, and at most one of everything else.

@@ -17,6 +17,7 @@
 #   notes                    a list of notes to set, each list(kind, key, value) with NULL as
 #                            value for one to forget
 #   raw                      list(hash, about, body), the page as it came
+#   again                    whether it begins with what is held, and most of it is as it was
 #   claims                   names of claims that have come to their end
 #   now                      when it came
 # Gives c(new, changed, unchanged): how many rows.

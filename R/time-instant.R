@@ -279,13 +279,11 @@ second_passes <- function(time, zone, group = NULL) {
 # RFC 3339 text of an instant, in UTC, with milliseconds or microseconds only where there are any.
 format_instant <- function(x) {
   x <- as.numeric(x)
-  micros <- round((x - floor(x)) * 1e6)
-  second <- floor(x) + (micros == 1e6)
-  micros[micros %in% c(1e6, NA)] <- 0
-  part <- ifelse(micros == 0, "",
-    ifelse(micros %% 1000 == 0, sprintf(".%03d", as.integer(micros / 1000)),
-      sprintf(".%06d", as.integer(micros))))
-  ifelse(is.na(x), NA_character_, paste0(format(utc(second), "%Y-%m-%dT%H:%M:%S"), part, "Z"))
+  if (all(is.na(x) | (x > -62167219200 & x < 253402300799))) {
+    return(format_instants_cpp(x))
+  }
+  # years beyond four digits
+  ifelse(is.finite(x), paste0(format(utc(floor(x)), "%Y-%m-%dT%H:%M:%S"), "Z"), NA_character_)
 }
 
 # The same in a zone's local time, with its offset.

@@ -233,6 +233,28 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// is_plain_cpp
+bool is_plain_cpp(NumericVector x);
+RcppExport SEXP _vetusta_is_plain_cpp(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(is_plain_cpp(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// format_instants_cpp
+CharacterVector format_instants_cpp(NumericVector x);
+RcppExport SEXP _vetusta_format_instants_cpp(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(format_instants_cpp(x));
+    return rcpp_result_gen;
+END_RCPP
+}
 // json_rows_cpp
 SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector instants, bool map);
 RcppExport SEXP _vetusta_json_rows_cpp(SEXP bodySEXP, SEXP pointersSEXP, SEXP instantsSEXP, SEXP mapSEXP) {
@@ -508,6 +530,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_descriptor_is_cpp", (DL_FUNC) &_vetusta_descriptor_is_cpp, 2},
     {"_vetusta_descriptor_write_cpp", (DL_FUNC) &_vetusta_descriptor_write_cpp, 2},
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
+    {"_vetusta_is_plain_cpp", (DL_FUNC) &_vetusta_is_plain_cpp, 1},
+    {"_vetusta_format_instants_cpp", (DL_FUNC) &_vetusta_format_instants_cpp, 1},
     {"_vetusta_json_rows_cpp", (DL_FUNC) &_vetusta_json_rows_cpp, 4},
     {"_vetusta_json_read_cpp", (DL_FUNC) &_vetusta_json_read_cpp, 4},
     {"_vetusta_plain_number_cpp", (DL_FUNC) &_vetusta_plain_number_cpp, 1},
