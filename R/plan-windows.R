@@ -104,10 +104,29 @@ missing_bars <- function(want, archive, calendar = NULL) {
 
 # A window less the stretches that are held under some keys: a data frame of start, end.
 missing_of <- function(window, keys, held) {
-  left <- data.frame(start = as.numeric(window$from), end = as.numeric(window$to))
-  if (!is.null(keys)) held <- held[held$key %in% keys, ]
-  for (i in seq_len(nrow(held))) left <- cut_out(left, held$start[i], held$end[i])
-  left
+  start <- held$start
+  end <- held$end
+  if (!is.null(keys)) {
+    own <- held$key %in% keys
+    start <- start[own]
+    end <- end[own]
+  }
+  at <- as.numeric(window$from)
+  to <- as.numeric(window$to)
+  from <- until <- numeric()
+  for (i in order(start)) {
+    if (end[i] <= at || start[i] >= to) next
+    if (start[i] > at) {
+      from <- c(from, at)
+      until <- c(until, start[i])
+    }
+    at <- end[i]
+  }
+  if (at < to) {
+    from <- c(from, at)
+    until <- c(until, to)
+  }
+  list_frame(list(start = from, end = until))
 }
 
 cut_out <- function(ranges, start, end) {

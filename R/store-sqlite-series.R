@@ -247,6 +247,21 @@ sqlite_series_ids <- function(store, page, series) {
   if (!length(away)) {
     return(id)
   }
+  # most are there already
+  looked_up <- function() {
+    held <- sqlite_get(store, "SELECT id, key, frequency FROM series WHERE source = ? AND dataset = ?
+      AND key IN (SELECT value FROM json_each(?))",
+      list(page$source, page$dataset, json_array(unique(series$key[away]))))
+    held$id[match(paste(series$key[away], series$frequency[away], sep = "\r"),
+      paste(held$key, held$frequency, sep = "\r"))]
+  }
+  id[away] <- looked_up()
+  known <- away[!is.na(id[away])]
+  for (i in known) assign(name[i], id[i], envir = store$ids)
+  away <- which(is.na(id))
+  if (!length(away)) {
+    return(id)
+  }
   n <- length(away)
   sqlite_do(store,
     "INSERT INTO series (source, dataset, shape, key, frequency, dimensions) VALUES (?, ?, ?, ?,
@@ -255,11 +270,7 @@ sqlite_series_ids <- function(store, page, series) {
     list(rep(page$source, n), rep(page$dataset, n), rep(page$shape, n), series$key[away],
       series$frequency[away],
       series$dimensions[away]))
-  held <- sqlite_get(store, "SELECT id, key, frequency FROM series WHERE source = ? AND dataset = ?
-    AND key IN (SELECT value FROM json_each(?))",
-      list(page$source, page$dataset, json_array(unique(series$key[away]))))
-  id[away] <- held$id[match(paste(series$key[away], series$frequency[away], sep = "\r"),
-    paste(held$key, held$frequency, sep = "\r"))]
+  id[away] <- looked_up()
   for (i in away) assign(name[i], id[i], envir = store$ids)
   id
 }
