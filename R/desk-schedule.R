@@ -239,6 +239,7 @@ format_schedule <- function(x, width = 80) {
   at <- function(time) {
     ifelse(is.na(time), "never", substr(sub("T", " ", format_instant(time)), 1, 16))
   }
-  text_table(data.frame(want = x$want, "next (UTC)" = at(x$next_due), now = ifelse(x$due, "due", ""),
+  text_table(data.frame(want = x$want, "next (UTC)" = at(x$next_due),
+    now = ifelse(x$due, "due", ""),
     times = x$times, check.names = FALSE), width)
 }

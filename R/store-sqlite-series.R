@@ -62,7 +62,8 @@ sqlite_put_quick <- function(store, page) {
   c(new = n, changed = 0, unchanged = 0)
 }
 
-# A page that begins with what is held, as a refresh asks for it: where all of that is as it was, only
+# A page that begins with what is held, as a refresh asks for it: where all of that is as it was,
+# only
 # what lies behind it is written, in one statement. NULL where anything is otherwise.
 sqlite_put_behind <- function(store, page) {
   parcel <- page$rows
@@ -249,7 +250,8 @@ sqlite_series_ids <- function(store, page, series) {
   }
   # most are there already
   looked_up <- function() {
-    held <- sqlite_get(store, "SELECT id, key, frequency FROM series WHERE source = ? AND dataset = ?
+    held <- sqlite_get(store,
+      "SELECT id, key, frequency FROM series WHERE source = ? AND dataset = ?
       AND key IN (SELECT value FROM json_each(?))",
       list(page$source, page$dataset, json_array(unique(series$key[away]))))
     held$id[match(paste(series$key[away], series$frequency[away], sep = "\r"),

@@ -15,7 +15,8 @@ say <- function(what, value, ...) cat(sprintf("%-64s %s\n", what, sprintf(value,
 port <- httpuv::randomPort(host = "127.0.0.1")
 code <- sprintf(paste0("app <- list(call = function(request) { q <- request$QUERY_STRING; v <- ",
   "function(n) as.numeric(sub(paste0('.*', n, '=([0-9]+).*'), '\\\\1', q)); at <- seq(ceiling(v(",
-  "'from') / 86400) * 86400, max(v('to') - 1, v('from')), by = 86400); list(status = 200L, headers ",
+  paste0("'from') / 86400) * 86400, max(v('to') - 1, v('from')), by = 86400); list(status = 200L,",
+    " headers "),
   "= list('Content-Type' = 'application/json'), body = paste0('{\"items\":[', paste0('{\"t\":', ",
   "format(at, scientific = FALSE), ',\"c\":40.5}', collapse = ','), ']}')) }); s <- ",
   "httpuv::startServer('127.0.0.1', %d, app); cat('ready\\n'); flush(stdout()); while (TRUE) ",
@@ -28,7 +29,8 @@ writeLines(c("source: bench", paste0("address: http://127.0.0.1:", port),
   "limits: [50 per second]", "at_once: 4", "datasets:", "  bars:", "    shape: bars",
   "    request: /bars/{symbol}{?from,to}",
   "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    rows: /items",
-  "    columns: {time: {at: /t, as: epoch-s}, close: /c}"), file.path(folder, "sources", "bench.yml"))
+  "    columns: {time: {at: /t, as: epoch-s}, close: /c}"),
+  file.path(folder, "sources", "bench.yml"))
 today <- as.numeric(Sys.Date()) * 86400
 # what is held: a year of days of so many symbols, up to yesterday or the day before
 hold <- function(archive, symbols, until, days = 30) {
@@ -56,8 +58,11 @@ archive <- archive_open(desk$archive)
 hold(archive, readLines(file.path(folder, "s.txt")), today)
 want <- inside$desk_want(desk, "all", archive)
 decide <- middle(function() stopifnot(nrow(plan_calls(want, archive)$calls) == 0))
-bare <- middle(function() DBI::dbGetQuery(archive$connection, paste0("SELECT s.key, max(g.last) FROM ",
-  "series s JOIN segments g ON g.series = s.id WHERE s.source = 'bench' GROUP BY s.id")))
+bare <- middle(function() {
+  DBI::dbGetQuery(archive$connection,
+  paste0("SELECT s.key, max(g.last) FROM ",
+  "series s JOIN segments g ON g.series = s.id WHERE s.source = 'bench' GROUP BY s.id"))
+})
 say("deciding for 12,000 series up to date, to a SELECT of their last times",
   "%.2f    (%.3f s, %.3f s)   aim: at most 5", decide / bare, decide, bare)
 archive_close(archive)
@@ -79,12 +84,15 @@ archive <- archive_open(desk$archive)
 hold(archive, readLines(file.path(folder, "s.txt")), today, 2)
 archive_close(archive)
 code <- sprintf("setwd('%s'); vetusta::cli_main('status')", folder)
-status <- stats::median(vapply(1:3, function(i) system.time(system2("Rscript",
-  c("--no-init-file", "-e", shQuote(code)), stdout = FALSE))[[3]], 0))
+status <- stats::median(vapply(1:3, function(i) {
+  system.time(system2("Rscript",
+  c("--no-init-file", "-e", shQuote(code)), stdout = FALSE))[[3]]
+}, 0))
 parts <- c(list = system.time(inside$desk_want(desk, "all", NULL))[[3]],
   all = system.time(desk_status(desk))[[3]])
 say("opening a desk with 50,000 series and printing its status, as a process",
-  "%.2f s, of which its list %.2f s, all of status %.2f s   aim: under 3 s", status, parts[["list"]],
+  "%.2f s, of which its list %.2f s, all of status %.2f s   aim: under 3 s", status,
+  parts[["list"]],
   parts[["all"]])
 process$kill()
 
@@ -100,18 +108,23 @@ writers <- list(
   xlsx = function(path) {
     book <- openxlsx2::wb_workbook()
     book$add_worksheet("rows")
-    book$add_data_table(x = bars[1:2e5, ], na = NULL)
+    book$add_data_table(x = bars[1:1e5, ], na = NULL)
     book$save(path)
   })
 aims <- c(csv = 1.5, parquet = 1.5, xlsx = 1.2)
 for (ending in names(writers)) {
   if (ending == "xlsx" && !requireNamespace("openxlsx2", quietly = TRUE)) next
-  rows <- if (ending == "xlsx") bars[1:2e5, ] else bars
-  times <- if (ending == "xlsx") 1 else 3
-  ours <- middle(function() export_table(rows, file(ending)), times)
-  bare <- middle(function() writers[[ending]](file(ending)), times)
+  rows <- if (ending == "xlsx") bars[1:1e5, ] else bars
+  # the first of each is not counted
+  both <- vapply(1:4, function(i) {
+    c(middle(function() export_table(rows, file(ending)), 1),
+    middle(function() writers[[ending]](file(ending)), 1))
+  }, c(0, 0))
+  ours <- stats::median(both[1, -1])
+  bare <- stats::median(both[2, -1])
   say(paste0("export of ", format(nrow(rows), big.mark = ","), " bars to .", ending,
-    ", to the bare writer"), "%.2f    (%.2f s, %.2f s)   aim: at most %.1f", ours / bare, ours, bare,
+    ", to the bare writer"), "%.2f    (%.2f s, %.2f s)   aim: at most %.1f", ours / bare, ours,
+    bare,
     aims[[ending]])
 }
 
@@ -120,7 +133,8 @@ if (requireNamespace("openxlsx2", quietly = TRUE)) {
   book <- openxlsx2::wb_workbook()
   for (i in 1:50) {
     book$add_worksheet(paste0("S", i))
-    book$add_data_table(x = data.frame(period = as.Date("2000-01-01") + 1:2000, value = rnorm(2000)),
+    book$add_data_table(x = data.frame(period = as.Date("2000-01-01") + 1:2000,
+      value = rnorm(2000)),
       table_name = paste0("Table_", i), na = NULL)
   }
   book$save(path)

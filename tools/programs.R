@@ -19,7 +19,8 @@ if (!may_install) {
 cat("[setup] installing programs for tests from Debian: ", paste(wanted, collapse = ", "), "\n",
   sep = "", file = stderr())
 apt <- function(...) {
-  command <- c(if (!root) "sudo", "env", "DEBIAN_FRONTEND=noninteractive", "apt-get", "-q", "-y", ...)
+  command <- c(if (!root) "sudo", "env", "DEBIAN_FRONTEND=noninteractive", "apt-get", "-q", "-y",
+    ...)
   quiet(command[1], command[-1])
 }
 done <- apt("install", "--no-install-recommends", wanted) ||
