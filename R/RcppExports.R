@@ -129,6 +129,10 @@ roll_extremes_cpp <- function(group, time_, value_, edge_, largest, least) {
     .Call(`_vetusta_roll_extremes_cpp`, group, time_, value_, edge_, largest, least)
 }
 
+end_as_interrupt_cpp <- function() {
+    invisible(.Call(`_vetusta_end_as_interrupt_cpp`))
+}
+
 front_open <- function(port, service_port, kind, every, away) {
     .Call(`_vetusta_front_open`, port, service_port, kind, every, away)
 }

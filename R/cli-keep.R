@@ -164,6 +164,7 @@ cli_refresh_told <- function(result, options) {
     cat("\n")
     cli_print_table(written[c("output", "file", "rows", "outcome")])
     told <- nzchar(written$said)
-    if (any(told)) cli_say(paste0(written$output[told], ": ", written$said[told], collapse = "\n"))
+    if (any(told)) cli_say(paste(told_lines(paste0(written$output[told], ": ", written$said[told]),
+      80), collapse = "\n"))
   }
 }

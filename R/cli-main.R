@@ -68,6 +68,7 @@ cli_run <- function(arguments) {
 
 cli_work <- function(command, arguments) {
   work <- cli_command(command)
+  if (command %in% c("collect", "refresh")) end_as_interrupt_cpp()
   withCallingHandlers(
     tryCatch(
       {

@@ -31,7 +31,9 @@ refresh_logged <- function(desk, work) {
   sink(output)
   sink(output, type = "message")
   tryCatch(status <- work(), vetusta_usage = function(e) cli_say(conditionMessage(e)),
-    error = function(e) cli_say(conditionMessage(e)), finally = {
+    error = function(e) cli_say(conditionMessage(e)),
+    interrupt = function(e) cli_say("stopped; what came is stored, and the next run goes on"),
+    finally = {
       sink(type = "message")
       sink()
       close(output)

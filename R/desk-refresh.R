@@ -245,7 +245,12 @@ refresh_failed <- function(state, name, error, noted = TRUE) {
   entry <- state$desk$wants[[name]]
   ours <- inherits(error, "vetusta_error")
   what <- if (ours) error$what else paste("an internal error:", conditionMessage(error))
-  if (inherits(error, source_errors)) state$away[[entry$source]] <- error
+  if (inherits(error, source_errors)) {
+    state$away[[entry$source]] <- error
+    # a timer's run that found nobody is due again
+    try(store_forget(state$archive, "begun", entry$source, entry$dataset %||% "", name),
+      silent = TRUE)
+  }
   last <- want_record(state$archive, entry, name)
   state$rows[[name]] <- refresh_row(name, entry$source, "failed", failed = 1,
     until = last$complete_until %||% NA_real_, said = what)
@@ -285,9 +290,16 @@ format_refresh <- function(x, width = 80) {
   shown <- rows[c("want", "calls", "new", "changed", "failed")]
   shown$complete_until <- ifelse(is.na(rows$complete_until), "-",
     substr(sub("T", " ", format_instant(rows$complete_until)), 1, 16))
+  # a plan has not done anything yet
+  if (any(rows$outcome == "planned")) shown <- shown[c("want", "calls", "complete_until")]
   names(shown)[names(shown) == "complete_until"] <- "complete until (UTC)"
   shown$outcome <- rows$outcome
   told <- nzchar(rows$said) & rows$outcome != "done"
   lines <- text_table(shown, width)
-  c(lines, if (any(told)) c("", paste0(rows$want[told], ": ", rows$said[told])))
+  c(lines, if (any(told)) c("", told_lines(paste0(rows$want[told], ": ", rows$said[told]), width)))
+}
+
+# Sentences within a width; what goes on stands further in.
+told_lines <- function(text, width) {
+  if (is.finite(width)) strwrap(text, width = width, exdent = 2) else text
 }

@@ -67,7 +67,8 @@ status_want <- function(desk, name, archive, held) {
   until <- if (!is.null(want) && !is.null(archive)) want_complete(want, archive) else NA_real_
   ends <- if (NROW(own)) due$end_of(own$last) else numeric()
   behind <- if (length(ends)) max(0, due$expected - max(ends))
-  else if (is.null(due$expected) && !is.na(until)) max(0, now_seconds() - until) else NA_real_
+  else if (is.null(due$expected) && !is.na(until)) max(0, now_seconds() - until - want$every)
+  else NA_real_
   whole <- list(want = name, source = entry$source, series = as.numeric(NROW(own)),
     asked = as.numeric(max(length(want$symbols), 0L)), from = as.numeric(want$from %||% NA_real_),
     complete_until = until, last = if (NROW(own)) max(own$last) else NA_real_,
@@ -137,5 +138,5 @@ format_status <- function(x, width = 80) {
   c(text_table(shown, width),
     if (NROW(quotas)) c("", paste0("quota: ", quotas$source, ", ", thousands(quotas$left), " of ",
       quotas$quota, " left")),
-    if (any(told)) c("", paste0(x$want[told], ": ", x$said[told])))
+    if (any(told)) c("", told_lines(paste0(x$want[told], ": ", x$said[told]), width)))
 }

@@ -427,6 +427,15 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// end_as_interrupt_cpp
+void end_as_interrupt_cpp();
+RcppExport SEXP _vetusta_end_as_interrupt_cpp() {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    end_as_interrupt_cpp();
+    return R_NilValue;
+END_RCPP
+}
 // front_open
 SEXP front_open(int port, int service_port, std::string kind, int every, double away);
 RcppExport SEXP _vetusta_front_open(SEXP portSEXP, SEXP service_portSEXP, SEXP kindSEXP, SEXP everySEXP, SEXP awaySEXP) {
@@ -545,6 +554,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_missing_runs_cpp", (DL_FUNC) &_vetusta_missing_runs_cpp, 2},
     {"_vetusta_roll_sums_cpp", (DL_FUNC) &_vetusta_roll_sums_cpp, 6},
     {"_vetusta_roll_extremes_cpp", (DL_FUNC) &_vetusta_roll_extremes_cpp, 6},
+    {"_vetusta_end_as_interrupt_cpp", (DL_FUNC) &_vetusta_end_as_interrupt_cpp, 0},
     {"_vetusta_front_open", (DL_FUNC) &_vetusta_front_open, 5},
     {"_vetusta_front_turn", (DL_FUNC) &_vetusta_front_turn, 2},
     {"_vetusta_front_close", (DL_FUNC) &_vetusta_front_close, 1},

@@ -280,3 +280,62 @@ test_that("killed at random moments the archive is whole, and the next refresh e
     expect_equal(rows(file.path(folder, "archive.sqlite")), alone)
   }
 })
+
+test_that("asked to end it ends between two pages, with a word, and the next run goes on", {
+  skip_on_os("windows")
+  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [",
+    paste0("S", 1:60, collapse = ", "), "], interval: 1 minute, from: \"", kept_ago(3600), "\"}"),
+    limits = "[10 per second]")
+  for (signal in c(2L, 15L)) {
+    process <- processx::process$new("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()",
+      "refresh", "--desk", folder, "--quiet"), stdout = "|", stderr = "|",
+      env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL"))
+    end <- Sys.time() + 60
+    kept_calls(folder)
+    calls <- file.path(folder, "calls")
+    while (Sys.time() < end && (!file.exists(calls) || length(readLines(calls)) < 6)) Sys.sleep(0.1)
+    process$signal(signal)
+    process$wait(20000)
+    expect_false(process$is_alive())
+    expect_identical(process$get_exit_status(), 1L)
+    expect_match(process$read_all_error(), "what came is stored")
+    process$kill()
+    archive <- archive_open(file.path(folder, "archive.sqlite"))
+    expect_identical(nrow(archive_check(archive)), 0L)
+    expect_gt(nrow(archive_series(archive)), 0)
+    archive_close(archive)
+  }
+  expect_identical(refreshed(folder)$outcome, "done")
+})
+
+test_that("on a disk that is full the archive and the workbook stay as they were, and it is said", {
+  skip_if_not(nzchar(Sys.which("unshare")) && Sys.info()[["user"]] == "root",
+    "no small disk can be made here")
+  skip_if_not_installed("openxlsx2")
+  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [",
+    paste0("S", 1:80, collapse = ", "), "], interval: 1 minute, from: \"", kept_ago(86400), "\"}"))
+  disk <- withr::local_tempdir()
+  script <- file.path(folder, "full.R")
+  writeLines(c("library(vetusta)", sprintf("folder <- '%s'; disk <- '%s'", folder, disk),
+    "invisible(file.copy(list.files(folder, full.names = TRUE), disk, recursive = TRUE))",
+    "book <- file.path(disk, 'b.xlsx'); days <- as.Date('2026-03-12') + 0:5000",
+    "wb <- openxlsx2::wb_workbook(); wb$add_worksheet('S')",
+    "wb$add_data_table(x = data.frame(period = days[1:9], value = 1:9), table_name = 'Tab')",
+    "wb$save(book); sum <- unname(tools::md5sum(book))",
+    "said <- tryCatch({ r <- desk_refresh(desk_open(disk), progress = FALSE); r$said },",
+    "  error = conditionMessage)",
+    "archive <- archive_open(file.path(disk, 'archive.sqlite'), read_only = TRUE)",
+    "cat('said:', said, '\\nfindings:', nrow(archive_check(archive)), '\\n')",
+    "filler <- try(writeBin(raw(4e5), file.path(disk, 'filler')), silent = TRUE)",
+    "full <- tryCatch({ export_append(data.frame(period = days, value = 0.5), book, 'Tab'); 'none' },",
+    "  vetusta_error_export = conditionMessage)",
+    "cat('append:', full, '\\nwhole:', identical(sum, unname(tools::md5sum(book))), '\\n')"), script)
+  run <- processx::run("unshare", c("-m", "sh", "-c", sprintf(
+    "mount -t tmpfs -o size=400k none '%s' && Rscript --no-init-file '%s'", disk, script)),
+    env = c("current", R_LIBS = r_libs()), error_on_status = FALSE, timeout = 200)
+  skip_if(grepl("unshare failed|permission denied|not permitted", run$stderr), "no small disk here")
+  expect_match(run$stdout, "said:.*(disk is full|no space)", ignore.case = TRUE, info = run$stderr)
+  expect_match(run$stdout, "findings: 0")
+  expect_match(run$stdout, "append: The file cannot be written")
+  expect_match(run$stdout, "whole: TRUE")
+})
