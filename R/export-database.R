@@ -59,6 +59,11 @@ database_parts <- function(archive, addresses, from, to, as_of) {
     at <- match(address, known)
     rows <- archive_rows(archive, held$source[at], held$dataset[at], as_of = as_of)
     key <- intersect(record_keys[[held$shape[at]]], names(rows))
+    # rows without a key are told apart by their order
+    if (!length(key)) {
+      rows <- list_frame(c(list(row = seq_len(nrow(rows))), as.list(rows)))
+      key <- "row"
+    }
     list(table = held$shape[at], key = c("source", "dataset", key),
       rows = database_rows(rows, held$source[at], held$dataset[at]), whole = TRUE)
   })
@@ -176,7 +181,8 @@ database_table <- function(parts, connection, database) {
   beside <- paste0("vetusta_new_", name)
   quote <- function(x) as.character(DBI::dbQuoteIdentifier(connection, x))
   DBI::dbExecute(connection, paste0("CREATE TEMPORARY TABLE ", quote(beside), " (",
-    paste(quote(names(types)), types, collapse = ", "), ")"))
+    paste(quote(names(types)), types, collapse = ", "), ", PRIMARY KEY (",
+    paste(quote(key), collapse = ", "), "))"))
   DBI::dbAppendTable(connection, beside, database_values(rows, connection))
   run <- function(...) DBI::dbExecute(connection, paste0(...))
   join <- paste0("t.", quote(key), " = n.", quote(key), collapse = " AND ")
