@@ -114,13 +114,16 @@ complete_sources <- function(desk, plain) {
     return(c(names(source$datasets), complete_flows(desk, source)))
   }
   dataset <- source$datasets[[plain[2]]]
-  if (is.null(dataset)) character() else if (gives_bars(dataset)) complete_symbols(desk, source)
-  else {
-    fixed <- Filter(function(name) !is.null(dataset$parameters[[name]]$value),
-      names(dataset$parameters))
-    paste0(setdiff(dataset_gives(dataset), c("from", "to", "largest_page", fixed,
-      dataset$next_page$send)), "=")
+  if (is.null(dataset)) {
+    return(character())
   }
+  if (gives_bars(dataset)) {
+    return(complete_symbols(desk, source))
+  }
+  fixed <- Filter(function(name) !is.null(dataset$parameters[[name]]$value),
+    names(dataset$parameters))
+  paste0(setdiff(dataset_gives(dataset), c("from", "to", "largest_page", fixed,
+    dataset$next_page$send)), "=")
 }
 
 # Datasets of a statistics office, as far as the archive holds series of them.

@@ -28,8 +28,9 @@ cli_import <- function(arguments) {
     return(cli_import_guessed(options))
   }
   check_choice(shape, "--shape", setdiff(names(shape_columns), "datasets"))
-  result <- if (gives_bars_shape(shape)) cli_import_bars(options, columns)
-  else {
+  result <- if (gives_bars_shape(shape)) {
+    cli_import_bars(options, columns)
+  } else {
     for (name in c("symbol", "interval", "calendar")) {
       if (!is.null(options[[name]])) cli_usage_error("--", name, " is for bars")
     }

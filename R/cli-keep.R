@@ -5,7 +5,7 @@ cli_new <- function(arguments) {
     list(cli_option("title", "the desk's title [the folder's name]", metavar = "TEXT")),
     c("vetusta new my-desk", "vetusta new rivers --title \"Rivers of the basin\""), least = 1,
     most = 1)
-  desk <- desk_new(options$words, options$title)
+  desk_new(options$words, options$title)
   cat("a desk in ", options$words, ": desk.yml, sources/*.yml, desk.env, and a list in ",
     "stations.txt\n", sep = "")
   cli_say("\nnext:\n  cd ", options$words,

@@ -116,7 +116,11 @@ json_set <- function(set, structure, dimensions, where) {
     at <- if (is.null(usual)) {
       place <- text_groups(as.character(unlist(lapply(inner, names), use.names = FALSE)))
       as.integer(place$levels)[place$id]
-    } else if (nrow(usual$index)) usual$index[1, ] else integer()
+    } else if (nrow(usual$index)) {
+      usual$index[1, ]
+    } else {
+      integer()
+    }
     owner <- rep(seq_along(inner), counts)
     time <- values(parts$observation[[1]])[at + 1]
   } else {

@@ -167,10 +167,10 @@ unit_quote <- function(text) {
 
 # systemd knows zones and weekdays; which days are trading days the refresh itself knows.
 unit_times <- function(times, zone) {
-  days <- if (identical(times$days, "every day")) "" else if (is.numeric(times$days)) {
+  days <- if (is.numeric(times$days)) {
     paste0(paste(c("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")[times$days], collapse = ","),
       " ")
-  } else ""
+  }
   hours <- times$seconds %/% 3600
   minutes <- tapply(times$seconds %% 3600 / 60, hours, function(x) {
     paste(sprintf("%02d", as.integer(x)), collapse = ",")

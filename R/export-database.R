@@ -202,7 +202,9 @@ database_table <- function(parts, connection, database) {
     run("DELETE FROM ", quote(name), " AS t WHERE EXISTS (SELECT 1 FROM ", quote(beside),
       " AS n WHERE ", same, ") AND NOT EXISTS (SELECT 1 FROM ", quote(beside), " AS n WHERE ", join,
       ")")
-  } else 0
+  } else {
+    0
+  }
   DBI::dbExecute(connection, paste0("DROP TABLE ", quote(beside)))
   list(new = new, changed = changed, unchanged = nrow(rows) - new - changed, deleted = deleted)
 }

@@ -181,13 +181,16 @@ sheet_times <- function(column, days, epoch, zone, file, name) {
 # Values as a sheet's cells have them: days as numbers, so that the format of the cells stays.
 sheet_values <- function(rows, zone, epoch) {
   lapply(as.list(export_columns(rows)), function(column) {
-    if (inherits(column, "Date")) as.numeric(column) + epoch
-    else if (inherits(column, "POSIXct")) {
-      seconds <- as.numeric(column)
-      known <- is.finite(seconds)
-      seconds[known] <- seconds[known] + zone_offset(seconds[known], zone)
-      seconds / 86400 + epoch
-    } else column
+    if (inherits(column, "Date")) {
+      return(as.numeric(column) + epoch)
+    }
+    if (!inherits(column, "POSIXct")) {
+      return(column)
+    }
+    seconds <- as.numeric(column)
+    known <- is.finite(seconds)
+    seconds[known] <- seconds[known] + zone_offset(seconds[known], zone)
+    seconds / 86400 + epoch
   })
 }
 

@@ -33,7 +33,7 @@ rows_filter <- function(rows, conditions) {
   rows[keep, , drop = FALSE]
 }
 
-# list(column, sign, value)
+# The column, the sign and the value of a condition.
 condition_parts <- function(condition) {
   found <- regmatches(condition,
     regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition))[[1]]

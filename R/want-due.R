@@ -50,7 +50,9 @@ want_due.vetusta_want_bars <- function(want, own) {
     time <- utc(as.numeric(time))
     if (is.null(calendar) || is_intraday(interval)) {
       as.numeric(shift_instant(time, interval, 1, want$source$zone))
-    } else trading_ends(time, interval, calendar)
+    } else {
+      trading_ends(time, interval, calendar)
+    }
   }
   to <- as.numeric(kept_window(want, calendar)$to)
   expected <- to

@@ -8,7 +8,9 @@ found <- parallel::mclapply(files, lintr::lint, cache = ".lint",
   mc.cores = max(1L, parallel::detectCores()), mc.preschedule = FALSE)
 for (one in found) if (length(one)) print(one)
 usage <- character()
-codetools::checkUsageNamespace("vetusta", suppressLocalUnused = FALSE, suppressParamUnused = TRUE,
+# exported in some releases of codetools, and in others not
+check_usage <- utils::getFromNamespace("checkUsageNamespace", "codetools")
+check_usage("vetusta", suppressLocalUnused = FALSE, suppressParamUnused = TRUE,
   report = function(text) usage <<- c(usage, text))
 if (length(usage)) cat(usage, sep = "")
 quit(status = as.integer(any(lengths(found) > 0) || length(usage) > 0))

@@ -20,7 +20,10 @@ if (!purpose %in% purposes) {
 }
 
 say <- function(...) cat("[setup] ", ..., "\n", sep = "", file = stderr())
-fail <- function(...) { say(...); quit(status = 1, save = "no") }
+fail <- function(...) {
+  say(...)
+  quit(status = 1, save = "no")
+}
 is_yes <- function(name, default) identical(tolower(Sys.getenv(name, default)), "yes")
 
 library_path <- Sys.getenv("VETUSTA_LIBRARY")

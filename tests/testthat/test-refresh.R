@@ -327,9 +327,11 @@ test_that("on a disk that is full the archive and the workbook stay as they were
     "archive <- archive_open(file.path(disk, 'archive.sqlite'), read_only = TRUE)",
     "cat('said:', said, '\\nfindings:', nrow(archive_check(archive)), '\\n')",
     "filler <- try(writeBin(raw(4e5), file.path(disk, 'filler')), silent = TRUE)",
-    "full <- tryCatch({ export_append(data.frame(period = days, value = 0.5), book, 'Tab'); 'none' },",
+    "rows <- data.frame(period = days, value = 0.5)",
+    "full <- tryCatch({ export_append(rows, book, 'Tab'); 'none' },",
     "  vetusta_error_export = conditionMessage)",
-    "cat('append:', full, '\\nwhole:', identical(sum, unname(tools::md5sum(book))), '\\n')"), script)
+    "cat('append:', full, '\\nwhole:', identical(sum, unname(tools::md5sum(book))), '\\n')"),
+    script)
   run <- processx::run("unshare", c("-m", "sh", "-c", sprintf(
     "mount -t tmpfs -o size=400k none '%s' && Rscript --no-init-file '%s'", disk, script)),
     env = c("current", R_LIBS = r_libs()), error_on_status = FALSE, timeout = 200)
