@@ -1,4 +1,5 @@
-// A process that is asked to end does so as one that is interrupted: between two pages, with a word.
+// A process that is asked to end does so as one that is interrupted: between two pages, with a
+// word.
 #include <Rcpp.h>
 #include <csignal>
 
