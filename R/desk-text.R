@@ -84,8 +84,10 @@ desk_text_scalar <- function(value) {
     text <- sub("\n$", "", yaml::as.yaml(value))
     # what has a sign of lists in it stands in quotes, wherever it stands
     if (!grepl("^['\"]", text) && grepl("[][{},]", text)) paste0("\"", text, "\"") else text
+  } else if (is.logical(value)) {
+    tolower(as.character(value))
   } else {
-    sub("\n$", "", yaml::as.yaml(value, handlers = list(logical = yaml::verbatim_logical)))
+    format_exact(value)
   }
 }
 

@@ -103,6 +103,12 @@ test_that("a want is put into the file and taken out, and all else stays as it w
   expect_identical(readLines(file), lines)
   desk_drop(desk, "lock")
   expect_identical(readLines(file), before)
+  # truth values and numbers are written as such
+  desk <- desk_keep(desk, "prices", "quay", "bars", symbols = "K", interval = "1 day", from = 2020,
+    history = TRUE)
+  expect_identical(desk$wants$prices$history, TRUE)
+  expect_true("    history: true" %in% readLines(file))
+  desk_drop(desk, "prices")
   desk_drop(desk, "shares")
   expect_identical(desk_open(folder)$wants, list())
   expect_true(all(c("# what is written", "outputs:") %in% readLines(file)))
