@@ -62,7 +62,8 @@ cli_series <- function(options) {
   found <- archive_find(archive, addresses)
   known <- cli_calendars(options, found)
   zone <- options$zone %||% known$calendar$zone %||% "UTC"
-  tables <- archive_read(archive, addresses, options$from, options$to, options$as_of, zone)
+  tables <- archive_read(archive, addresses, options$from, options$to, options$as_of, zone,
+    labels = options$labels %||% "codes")
   tables <- lapply(tables, cli_session, session = options$session)
   sources <- sub("/.*", "", names(tables))
   list(tables = cli_distinct(tables, found), calendars = unname(known$calendars[sources]),

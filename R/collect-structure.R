@@ -24,8 +24,14 @@ structure_get <- function(source, address, archive = NULL, where = "structure") 
   held <- if (!is.null(archive)) store_structure(archive, source$source, address)
   else structures_seen[[address]]
   now <- as.numeric(Sys.time())
-  if (!is.null(held) && now - held$fetched < keep) {
+  # where no call is to be made, what is held counts however old it is
+  only_held <- isTRUE(source$only_held)
+  if (!is.null(held) && (only_held || now - held$fetched < keep)) {
     return(decoded_structure(held$body, where))
+  }
+  if (only_held) {
+    vetusta_stop("payload", "What the dataset is made of is not known yet.", where = where,
+      todo = "run `vetusta refresh`, which asks its source")
   }
   headers <- list(Accept = sdmx_structure_accept(source),
     "Accept-Language" = paste(source$sdmx$languages %||% "en", collapse = ", "))

@@ -43,7 +43,17 @@ desk_clashes <- list(
   outputs = list(c("series", "rows", "an output is of series or of rows"),
     c("file", "append", "an output is written whole, or appended"),
     c("figure", "append", "a figure is a file of its own"),
+    c("figure", "columns", "a figure has no columns"), c("figure", "where", "a figure has no rows"),
+    c("figure", "form", "a figure is no table"), c("align", "form", "what is aligned is wide"),
     c("span", "from", "an output has a span or a from"))
+)
+
+# Words that say something beside others only.
+desk_beside <- list(
+  outputs = list(rule = "regroup", at_most = "fill", over = "change", window = "change",
+    table = "append", fill = "series", regroup = "series", change = "series", align = "series",
+    figure = "series", labels = "series", session = "series", from = "series", to = "series",
+    span = "series", form = "series")
 )
 
 # Checks what was read from a desk's file. `place` gives file and line of a path of keys.
@@ -67,6 +77,13 @@ desk_check_entry <- function(content, part, name, place) {
     if (all(clash[1:2] %in% names(entry))) {
       stop_entry(clash[2], paste0("`", clash[1], "` and `", clash[2], "` stand in one entry: ",
         clash[3], "."), paste("keep one of the two"))
+    }
+  }
+  for (word in intersect(names(desk_beside[[part]]), names(entry))) {
+    needed <- desk_beside[[part]][[word]]
+    if (!needed %in% names(entry)) {
+      stop_entry(word, paste0("`", word, "` says nothing without `", needed, "`."),
+        paste0("add ", needed, ":, or leave ", word, " out"))
     }
   }
   for (key in intersect(c("from", "to"), names(entry))) {

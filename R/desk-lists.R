@@ -13,6 +13,11 @@ desk_list <- function(desk, list, name, archive, where) {
       where = where, todo = paste0("write values, as in [KELD, TAMX], or one of file:, rows:, ",
         "series:"))
   }
+  odd <- setdiff(names(list), c(kind, desk_list_words[[kind]]))
+  if (length(odd)) {
+    vetusta_stop("desk", paste0("`", odd[1], "` says nothing of a list by `", kind, "`."),
+      where = where, todo = paste0("leave ", odd[1], " out"))
+  }
   rows <- desk_list_kinds[[kind]](desk, list, name, archive, where)
   if (!is.data.frame(rows)) {
     return(unique(rows))
@@ -31,6 +36,9 @@ desk_list <- function(desk, list, name, archive, where) {
   }
   values
 }
+
+desk_list_words <- list(file = c("column", "sheet", "where"), rows = c("with", "column", "where"),
+  series = c("column", "where"))
 
 # The column that is called like what is asked for, else the first.
 desk_list_column <- function(rows, name) {

@@ -288,8 +288,7 @@ format_refresh <- function(x, width = 80) {
     return("the desk has no wants; `vetusta keep` adds one")
   }
   shown <- rows[c("want", "calls", "new", "changed", "failed")]
-  shown$complete_until <- ifelse(is.na(rows$complete_until), "-",
-    substr(sub("T", " ", format_instant(rows$complete_until)), 1, 16))
+  shown$complete_until <- to_minute(rows$complete_until)
   # a plan has not done anything yet
   if (any(rows$outcome == "planned")) shown <- shown[c("want", "calls", "complete_until")]
   names(shown)[names(shown) == "complete_until"] <- "complete until (UTC)"

@@ -236,10 +236,7 @@ format_schedule <- function(x, width = 80) {
   if (!nrow(x)) {
     return("no want of the desk has times; `times:` or `vetusta keep --times` give them")
   }
-  at <- function(time) {
-    ifelse(is.na(time), "never", substr(sub("T", " ", format_instant(time)), 1, 16))
-  }
-  text_table(data.frame(want = x$want, "next (UTC)" = at(x$next_due),
+  text_table(data.frame(want = x$want, "next (UTC)" = to_minute(x$next_due, "never"),
     now = ifelse(x$due, "due", ""),
     times = x$times, check.names = FALSE), width)
 }

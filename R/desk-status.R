@@ -56,7 +56,8 @@ status_series_columns <- data.frame(want = character(), address = character(), r
 status_want <- function(desk, name, archive, held) {
   entry <- desk$wants[[name]]
   last <- if (!is.null(archive)) want_record(archive, entry, name) else list()
-  made <- tryCatch(list(want = desk_want(desk, name, archive)), error = function(e) {
+  made <- tryCatch(list(want = desk_want(desk, name, archive, only_held = TRUE)),
+    error = function(e) {
     list(said = if (inherits(e, "vetusta_error")) e$what else conditionMessage(e))
   })
   want <- made$want
@@ -115,24 +116,20 @@ format_status <- function(x, width = 80) {
     return("the desk has no wants; `vetusta keep` adds one")
   }
   each <- inherits(x, "vetusta_status_series")
-  # a value by days is told by its day
-  at <- function(time, day = FALSE) {
-    text <- sub("T", " ", format_instant(time))
-    ifelse(is.na(time), "-", substr(text, 1, if (day) 10 else 16))
-  }
   behind <- ifelse(is.na(x$behind), "-", ifelse(x$behind == 0, "",
     vapply(ifelse(is.na(x$behind), 0, x$behind), format_seconds, "")))
   state <- ifelse(x$stale, "stale", "")
   if (each) {
-    shown <- data.frame(address = x$address, rows = x$rows, first = at(x$first, TRUE),
-      "last (UTC)" = at(x$last), behind = behind, state = state, check.names = FALSE)
+    shown <- data.frame(address = x$address, rows = x$rows,
+      first = substr(to_minute(x$first), 1, 10),
+      "last (UTC)" = to_minute(x$last), behind = behind, state = state, check.names = FALSE)
     return(text_table(shown, width))
   }
   shown <- data.frame(want = x$want,
     series = ifelse(x$asked > 0, paste(x$series, "of", x$asked), paste(x$series)),
-    "until (UTC)" = at(x$complete_until),
+    "until (UTC)" = to_minute(x$complete_until),
     held = ifelse(is.na(x$coverage), "", sprintf("%.1f%%", 100 * x$coverage)),
-    "last (UTC)" = at(x$last), behind = behind, state = state, check.names = FALSE)
+    "last (UTC)" = to_minute(x$last), behind = behind, state = state, check.names = FALSE)
   told <- nzchar(x$said) & !x$outcome %in% "done"
   quotas <- attr(x, "quotas")
   c(text_table(shown, width),

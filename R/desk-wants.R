@@ -28,7 +28,8 @@ desk_wants <- function(desk, archive = NULL) {
   names <- names(desk$wants)
   made <- lapply(names, function(name) {
     other_errors(
-      tryCatch(list(want = desk_want(desk, name, archive)), vetusta_error = function(e) {
+      tryCatch(list(want = desk_want(desk, name, archive, only_held = TRUE)),
+        vetusta_error = function(e) {
         list(problem = sub("[.]$", "", e$what))
       }), function(e) list(problem = conditionMessage(e)))
   })
@@ -83,11 +84,13 @@ desk_place <- function(desk, part, name, keys = character()) {
   card_place(lines, desk$file, c(part, name, keys))
 }
 
-# A want of the desk as one that can be planned. What is wrong is told with file and line.
-desk_want <- function(desk, name, archive = NULL, now = Sys.time()) {
+# A want of the desk as one that can be planned. What is wrong is told with file and line. With
+# `only_held` no call is made: what its source said of itself counts however old it is.
+desk_want <- function(desk, name, archive = NULL, now = Sys.time(), only_held = FALSE) {
   entry <- desk$wants[[name]]
   place <- function(keys = character()) desk_place(desk, "wants", name, keys)
   source <- at_place(desk_source(desk, entry$source, entry$account), place("source"))
+  source$only_held <- only_held
   dataset <- at_place(desk_dataset(source, entry$dataset, names(entry)), place("dataset"))
   asked <- list(archive = archive, now = now,
     window = entry[intersect(c("span", "from", "to"), names(entry))],

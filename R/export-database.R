@@ -64,7 +64,7 @@ database_parts <- function(archive, addresses, from, to, as_of) {
       rows <- list_frame(c(list(row = seq_len(nrow(rows))), as.list(rows)))
       key <- "row"
     }
-    list(table = held$shape[at], key = c("source", "dataset", key),
+    list(table = held$shape[at], key = c("source", "dataset", key), of = c("source", "dataset"),
       rows = database_rows(rows, held$source[at], held$dataset[at]), whole = TRUE)
   })
   Filter(function(part) length(part$rows[[1]]) > 0, c(unname(of_series), of_rows))
@@ -90,8 +90,9 @@ database_series <- function(table, place, window) {
   shape <- if (bars) "bars" else database_tables[[time]]
   # a key has no missing parts
   if (bars) rows$side[is.na(rows$side)] <- ""
-  list(table = shape, rows = rows, key = unique(c("source", "dataset", names(first), names,
-    if (bars) "side", time)), whole = is.null(window$from) && is.null(window$to))
+  of <- c("source", "dataset", names(first), names, if (bars) "side")
+  list(table = shape, rows = rows, key = unique(c(of, time)), of = unique(of),
+    whole = is.null(window$from) && is.null(window$to))
 }
 
 # Which table series stand in that are no bars, by what their times are.
@@ -197,7 +198,7 @@ database_table <- function(parts, connection, database) {
     " AS n WHERE NOT EXISTS (SELECT 1 FROM ", quote(name), " AS t WHERE ", join, ")")
   # of what was written whole, rows that are held no more go
   deleted <- if (all(vapply(parts, function(part) isTRUE(part$whole), TRUE))) {
-    group <- intersect(c("source", "dataset", "interval", "symbol", "series", "entity"), key)
+    group <- parts[[1]]$of
     same <- paste0("t.", quote(group), " = n.", quote(group), collapse = " AND ")
     run("DELETE FROM ", quote(name), " AS t WHERE EXISTS (SELECT 1 FROM ", quote(beside),
       " AS n WHERE ", same, ") AND NOT EXISTS (SELECT 1 FROM ", quote(beside), " AS n WHERE ", join,

@@ -64,7 +64,6 @@ whole_selection <- function(want, available) {
       }, 1L)
     mean(each)
   }
-  count <- prod(pmax(1, lengths(codes))) * counted(first, last)
   # a cube is seldom full: what is available says how full it is
   fill <- if (!is.null(available$cells) && !is.na(available$cells) &&
     !is.na(available$start %||% NA)) {

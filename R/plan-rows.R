@@ -46,13 +46,12 @@ row_windows <- function(want, keys, archive) {
   reached <- split(reached, reached$key)
   lapply(keys, function(key) {
     name <- key_text(key)
-    left <- data.frame(start = as.numeric(want$from), end = as.numeric(want$to))
     held <- covered[[name]]
-    for (i in seq_len(NROW(held))) left <- cut_out(left, held$start[i], held$end[i])
     begun <- reached[[name]]
     begun <- begun[begun$from < as.numeric(want$to) & begun$to > as.numeric(want$from),
       c("from", "to")]
-    for (i in seq_len(NROW(begun))) left <- cut_out(left, begun$from[i], begun$to[i])
+    left <- missing_of(want, NULL, list(start = c(held$start, begun$from),
+      end = c(held$end, begun$to)))
     left$start <- kept_pieces(data.frame(from = left$start, to = left$end),
       left$start > as.numeric(want$from), want, NULL)$from
     rest <- lapply(seq_len(nrow(left)),

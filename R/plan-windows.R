@@ -104,8 +104,9 @@ missing_bars <- function(want, archive, calendar = NULL) {
 
 # A window less the stretches that are held under some keys: a data frame of start, end.
 missing_of <- function(window, keys, held) {
-  start <- held$start
-  end <- held$end
+  # nothing is held where there are none
+  start <- as.numeric(held$start)
+  end <- as.numeric(held$end)
   if (!is.null(keys)) {
     own <- held$key %in% keys
     start <- start[own]
@@ -115,7 +116,7 @@ missing_of <- function(window, keys, held) {
   to <- as.numeric(window$to)
   from <- until <- numeric()
   for (i in order(start)) {
-    if (end[i] <= at || start[i] >= to) next
+    if (end[i] <= max(at, start[i]) || start[i] >= to) next
     if (start[i] > at) {
       from <- c(from, at)
       until <- c(until, start[i])
@@ -127,14 +128,6 @@ missing_of <- function(window, keys, held) {
     until <- c(until, to)
   }
   list_frame(list(start = from, end = until))
-}
-
-cut_out <- function(ranges, start, end) {
-  before <- data.frame(start = ranges$start, end = pmin(ranges$end, start))
-  after <- data.frame(start = pmax(ranges$start, end), end = ranges$end)
-  both <- rbind(before, after)
-  both <- both[both$start < both$end, , drop = FALSE]
-  both[order(both$start), , drop = FALSE]
 }
 
 # At most as many rows as the calendar expects; a source without a calendar is open at all hours.

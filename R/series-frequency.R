@@ -129,7 +129,6 @@ condensed <- function(x, to, rule, need, calendar) {
     told = as.numeric(x$released), unit = x$unit, provisional = x$status == "provisional",
     ends = as.numeric(x$period) + x$weight > as.numeric(last) |
     (x$weight == 7 & as.numeric(x$period) + x$weight + 3 > as.numeric(last)))
-  .N <- NULL
   part <- function(value, weight, ends, fun) {
     there <- !is.na(value)
     if (fun == "end") {

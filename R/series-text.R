@@ -65,6 +65,11 @@ single_quotes <- function(text) {
   fixed = TRUE) else text
 }
 
+# An instant to the minute, for a table whose head tells the zone; of what is missing the word.
+to_minute <- function(time, missing = "-") {
+  ifelse(is.na(time), missing, substr(sub("T", " ", format_instant(time)), 1, 16))
+}
+
 # "1 symbol", "1,200 symbols"
 counted <- function(n, what) {
   paste0(format(n, big.mark = ",", scientific = FALSE), " ", what,

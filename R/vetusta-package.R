@@ -32,4 +32,4 @@
 }
 
 # data.table's own way of reading brackets
-utils::globalVariables(".SD")
+utils::globalVariables(c(".SD", ".N"))

@@ -44,7 +44,7 @@ libraries <- unique(c(library_path, if (only_own) .Library else .libPaths()))
 # --- what is needed
 # ------------------------------------------------------------------------------------------------
 
-# "a (>= 1.0), b" -> c(a = "1.0", b = "0")
+# Names and least versions of what such fields name, as in: a (>= 1.0), b
 requirements <- function(fields) {
   items <- trimws(unlist(strsplit(fields[!is.na(fields)], ",")))
   items <- items[nzchar(items)]

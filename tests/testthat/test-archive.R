@@ -56,10 +56,25 @@ test_that("coverage joins what touches, and what is held is cut out of a want", 
   held <- vetusta:::store_covered(archive, "test", "bars", "KELD")
   expect_equal(held, data.frame(key = "KELD", start = c(10, 50), end = c(40, 60)))
   expect_identical(nrow(vetusta:::store_covered(archive, "test", "bars", "TAMX")), 0L)
-  left <- data.frame(start = 0, end = 55)
-  for (i in 1:2) left <- vetusta:::cut_out(left, held$start[i], held$end[i])
+  left <- vetusta:::missing_of(list(from = 0, to = 55), "KELD", held)
   expect_equal(left$start, c(0, 40))
   expect_equal(left$end, c(10, 50))
+})
+
+test_that("what is left of a window is what no stretch holds, whatever stretches there are", {
+  set.seed(11)
+  for (trial in 1:200) {
+    n <- sample(0:6, 1)
+    start <- sample(-5:25, n, TRUE)
+    held <- data.frame(key = sample(c("a", "b"), n, TRUE), start = start,
+      end = start + sample(0:9, n, TRUE))
+    own <- held[held$key == "a", ]
+    # each unit of the window by itself
+    bare <- Filter(function(x) !any(own$start <= x & own$end >= x + 1), 0:19)
+    left <- vetusta:::missing_of(list(from = 0, to = 20), "a", held)
+    expect_equal(unlist(Map(seq, left$start, left$end - 1)), if (length(bare)) bare)
+    expect_true(all(diff(c(rbind(left$start, left$end))) > 0))
+  }
 })
 
 test_that("a failure in the middle of a transaction leaves nothing of it", {

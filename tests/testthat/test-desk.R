@@ -27,6 +27,9 @@ test_that("every word of a desk is checked, with its line and the nearest right 
   wrong(c("wants:", "  a: {source: quay}", "  a: {source: river}"), "stands twice", "line 4")
   wrong(c("outputs:", "  a: {series: x, rows: y, file: z.csv}"), "series")
   wrong(c("outputs:", "  a: {series: x, file: z.csv, append: b.csv, table: t}"), "append")
+  wrong(c("outputs:", "  a: {series: x, file: z.csv, rule: mean}"), "rule")
+  wrong(c("outputs:", "  a: {rows: x/y, file: z.csv, fill: last}"), "fill")
+  wrong(c("outputs:", "  a: {series: x, file: z.png, figure: lines, columns: [time]}"), "columns")
   expect_error_kind(desk_open(withr::local_tempdir()), "desk", "no desk")
 })
 
@@ -79,6 +82,7 @@ test_that("lists come from the place, a file, a table's column, and from what is
   expect_error_kind(list_of(file = "s.txt", rows = "quay/directory"), "desk", "two places")
   expect_error_kind(list_of(rows = "quay/directory", where = "type=none"), "desk", "empty")
   expect_error_kind(list_of(rows = "quay/nothing"), "desk", "nothing")
+  expect_error_kind(list_of(file = "s.csv", with = "quay/market"), "desk", "says nothing")
   expect_error_kind(list_of(rows = "quay/directory", where = "typ=share"), "desk", "typ")
   # three lists are every combination of their values
   want <- vetusta:::desk_want(desk, "a", archive)

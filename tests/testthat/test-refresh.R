@@ -341,3 +341,25 @@ test_that("on a disk that is full the archive and the workbook stay as they were
   expect_match(run$stdout, "append: The file cannot be written")
   expect_match(run$stdout, "whole: TRUE")
 })
+
+test_that("how a desk stands is told without a call, also of statistics, and long afterwards", {
+  services <- start_services()
+  folder <- withr::local_tempdir()
+  desk <- desk_make(folder, cards = "basin", addresses = list(basin = paste0(services$root,
+    "/basin")))
+  desk <- desk_keep(desk, "prices", "basin", "FREIGHT_PRICES", keys = list(STATE = "ORV"),
+    from = "2020", stale = "3 years")
+  # nothing is known of it yet
+  expect_match(desk_status(desk)$said, "not known yet")
+  expect_identical(desk_refresh(desk, progress = FALSE)$outcome, "done")
+  services$process$kill()
+  archive <- archive_open(desk$archive)
+  vetusta:::sqlite_do(archive, "UPDATE structures SET fetched = fetched - 40 * 86400")
+  before <- nrow(archive_journal(archive))
+  status <- desk_status(desk)
+  expect_gt(status$series, 5)
+  expect_false(status$stale)
+  expect_identical(desk_wants(desk)$problem, NA_character_)
+  expect_identical(nrow(archive_journal(archive)), before)
+  archive_close(archive)
+})
