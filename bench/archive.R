@@ -5,14 +5,6 @@
 source("bench/parts.R")
 inside <- asNamespace("vetusta")
 
-cpu <- function(work, times = 3) {
-  stats::median(vapply(seq_len(times), function(i) {
-    gc(FALSE)
-    sum(system.time(work(), gcFirst = FALSE)[1:2])
-  }, 0))
-}
-say <- function(what, value, ...) cat(sprintf("%-56s %s\n", what, sprintf(value, ...)))
-
 minutes <- function(n, from = 1.6e9) {
   close <- round(40 * exp(cumsum(rnorm(n, sd = 2e-4))), 3)
   open <- c(40, close[-n])

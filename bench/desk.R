@@ -3,14 +3,6 @@
 # exports beside the bare writers of the same table. Run with `make bench`.
 source("bench/parts.R")
 inside <- asNamespace("vetusta")
-middle <- function(work, times = 5) {
-  stats::median(vapply(seq_len(times), function(i) {
-    gc(FALSE)
-    sum(system.time(work(), gcFirst = FALSE)[1:2])
-  }, 0))
-}
-say <- function(what, value, ...) cat(sprintf("%-64s %s\n", what, sprintf(value, ...)))
-
 # a service of bars of a day, any number of symbols, one call a symbol
 port <- httpuv::randomPort(host = "127.0.0.1")
 code <- sprintf(paste0("app <- list(call = function(request) { q <- request$QUERY_STRING; v <- ",
@@ -57,8 +49,8 @@ desk <- desk_of(sprintf("S%05d", 1:12000))
 archive <- archive_open(desk$archive)
 hold(archive, readLines(file.path(folder, "s.txt")), today)
 want <- inside$desk_want(desk, "all", archive)
-decide <- middle(function() stopifnot(nrow(plan_calls(want, archive)$calls) == 0))
-bare <- middle(function() {
+decide <- cpu(function() stopifnot(nrow(plan_calls(want, archive)$calls) == 0))
+bare <- cpu(function() {
   DBI::dbGetQuery(archive$connection,
   paste0("SELECT s.key, max(g.last) FROM ",
   "series s JOIN segments g ON g.series = s.id WHERE s.source = 'bench' GROUP BY s.id"))
@@ -117,8 +109,8 @@ for (ending in names(writers)) {
   rows <- if (ending == "xlsx") bars[1:1e5, ] else bars
   # the first of each is not counted
   both <- vapply(1:4, function(i) {
-    c(middle(function() export_table(rows, file(ending)), 1),
-    middle(function() writers[[ending]](file(ending)), 1))
+    c(cpu(function() export_table(rows, file(ending)), 1),
+    cpu(function() writers[[ending]](file(ending)), 1))
   }, c(0, 0))
   ours <- stats::median(both[1, -1])
   bare <- stats::median(both[2, -1])
@@ -139,11 +131,11 @@ if (requireNamespace("openxlsx2", quietly = TRUE)) {
   }
   book$save(path)
   day <- 0
-  ours <- middle(function() {
+  ours <- cpu(function() {
     day <<- day + 1
     export_append(data.frame(period = as.Date("2020-01-01") + day, value = 1), path, "Table_7")
   }, 3)
-  bare <- middle(function() openxlsx2::wb_load(path)$save(file("xlsx")), 3)
+  bare <- cpu(function() openxlsx2::wb_load(path)$save(file("xlsx")), 3)
   say("a row appended in a workbook of 50 sheets, 100,000 rows, to loading and saving it",
     "%.2f    (%.2f s, %.2f s)   aim: at most 1.3", ours / bare, ours, bare)
 }

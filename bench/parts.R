@@ -99,3 +99,12 @@ measure <- function(expression, arguments = character()) {
     env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
   as.numeric(strsplit(trimws(sub(".*\n", "", out$stdout)), " ")[[1]])
 }
+
+# Processor seconds of this process, the middle of several runs.
+cpu <- function(work, times = 3) {
+  stats::median(vapply(seq_len(times), function(i) {
+    gc(FALSE)
+    sum(system.time(work(), gcFirst = FALSE)[1:2])
+  }, 0))
+}
+say <- function(what, value, ...) cat(sprintf("%-64s %s\n", what, sprintf(value, ...)))

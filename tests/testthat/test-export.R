@@ -291,6 +291,27 @@ test_that("the same tables stand in PostgreSQL, with its own types", {
   expect_no_match(conditionMessage(error), "pass-word-1")
 })
 
+test_that("what is held no more goes from a table, and what was not spoken of stays", {
+  archive <- new_archive()
+  market <- function(symbols) {
+    put_rows(archive, "quay", "market", "snapshot", data.frame(symbol = symbols, last = 1))
+  }
+  market(c("A", "B"))
+  for (symbol in c("KELD", "TAMX")) {
+    put_rows(archive, "quay", "bars", "bars", minute_bars(symbol)[1:3, ], frequency = "PT1M")
+  }
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  export_database(archive, file)
+  market("A")
+  again <- export_database(archive, file, c("quay/market", "KELD@1 minute"))
+  expect_identical(again$deleted[again$table == "snapshot"], 1)
+  expect_identical(again$deleted[again$table == "bars"], 0)
+  connection <- DBI::dbConnect(RSQLite::SQLite(), file)
+  withr::defer(DBI::dbDisconnect(connection))
+  expect_identical(DBI::dbGetQuery(connection, "SELECT symbol FROM snapshot")$symbol, "A")
+  expect_identical(DBI::dbGetQuery(connection, "SELECT count(*) AS n FROM bars")$n, 6L)
+})
+
 test_that("laying many rows beside many is no loop within a loop", {
   archive <- new_archive()
   days <- data.frame(series = "lock", period = as.Date("1900-01-01") + 0:39999, value = 1)
