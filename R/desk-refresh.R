@@ -274,31 +274,3 @@ refresh_result <- function(state, written) {
   attr(result, "outputs") <- written
   invisible(result)
 }
-
-#' @export
-print.vetusta_refresh <- function(x, ...) {
-  cat(format_refresh(x), sep = "\n")
-  invisible(x)
-}
-
-# The table at the end, within 80 columns, and below it what is to be said of each want.
-format_refresh <- function(x, width = 80) {
-  rows <- as.data.frame(x)
-  if (!nrow(rows)) {
-    return("the desk has no wants; `vetusta keep` adds one")
-  }
-  shown <- rows[c("want", "calls", "new", "changed", "failed")]
-  shown$complete_until <- to_minute(rows$complete_until)
-  # a plan has not done anything yet
-  if (any(rows$outcome == "planned")) shown <- shown[c("want", "calls", "complete_until")]
-  names(shown)[names(shown) == "complete_until"] <- "complete until (UTC)"
-  shown$outcome <- rows$outcome
-  told <- nzchar(rows$said) & rows$outcome != "done"
-  lines <- text_table(shown, width)
-  c(lines, if (any(told)) c("", told_lines(paste0(rows$want[told], ": ", rows$said[told]), width)))
-}
-
-# Sentences within a width; what goes on stands further in.
-told_lines <- function(text, width) {
-  if (is.finite(width)) strwrap(text, width = width, exdent = 2) else text
-}
