@@ -16,7 +16,7 @@ job_download <- function(job, link, file) {
         job_later(job, pause)
         return(FALSE)
       }
-      Sys.sleep(pause)
+      rest_for(pause, run$rest)
     }
     job$chain$asked <- now_seconds()
     job$chain$request$address <- link
@@ -30,7 +30,7 @@ job_download <- function(job, link, file) {
     if (is_for_good(reason)) break
     job$tally <- tally_again(job$tally)
     journal_alone(run, job$chain, list(), "retried", redact(reason, run$secrets()))
-    Sys.sleep(retry_pause(attempt))
+    rest_for(retry_pause(attempt), run$rest)
   }
   # a link that leads nowhere is looked for anew the next time
   if (is_for_good(reason)) job_forget(job)
@@ -61,7 +61,7 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
       list(if (file.exists(tag)) readLines(tag, 1)))
   }
   curl::handle_setheaders(handle, .list = request$headers[lengths(request$headers) > 0])
-  answer <- job_stream(request$address, handle, file, tag)
+  answer <- job_stream(run, request$address, handle, file, tag)
   status <- answer$status
   headers <- answer$headers
   if (!is.null(answer$reason)) {
@@ -88,7 +88,7 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
 # What comes is written as it comes, so that nothing of it comes twice, however the run ends: after
 # what is here, if it is the rest of the same
 # file (HTTP 206), and else in its place.
-job_stream <- function(address, handle, file, tag) {
+job_stream <- function(run, address, handle, file, tag) {
   curl::handle_setopt(handle, url = address)
   sink <- NULL
   size <- 0
@@ -120,16 +120,24 @@ job_stream <- function(address, handle, file, tag) {
     writeBin(bytes, sink)
     flush(sink)
   }
-  pool <- curl::new_pool()
-  curl::multi_add(handle, pool = pool, data = write, done = function(answer) NULL,
-    fail = function(why) reason <<- reason %||% why)
+  over <- line_add(run$line, handle)
+  ended <- FALSE
+  curl::multi_add(handle, pool = run$line$pool, data = write,
+    done = function(answer) {
+      over()
+      ended <<- TRUE
+    }, fail = function(why) {
+      over()
+      reason <<- reason %||% why
+      ended <<- TRUE
+    })
   # a stop within `write` ends the transfer and is its reason; it is not to be printed on the way
   shown <- options(show.error.messages = FALSE)
   on.exit({
     options(shown)
     if (!is.null(sink)) close(sink)
   })
-  curl::multi_run(pool = pool)
+  while (!ended) run$rest(1)
   answer <- curl::handle_data(handle)
   # a file that is empty brings no bytes
   if (is.null(reason) && answer$status_code == 200 && is.null(sink)) close(file(file, "wb"))

@@ -8,7 +8,7 @@ collect_jobs <- function(run, queue, tally) {
   while (queue_left(queue) && !queue$stopped) {
     chain <- next_chain(run, queue)
     if (is.null(chain)) {
-      Sys.sleep(0.2)
+      rest_for(0.2, run$rest)
       next
     }
     job <- list2env(list(run = run, queue = queue, tally = tally, chain = chain),
@@ -118,7 +118,7 @@ job_look <- function(job, note) {
     if (now_seconds() + wait > until) {
       return(job_later(job, wait))
     }
-    Sys.sleep(wait)
+    rest_for(wait, job$run$rest)
     pause <- min(60, pause * 1.5)
   }
   # without a link of its own, the file is where one looked
@@ -163,8 +163,8 @@ job_fetch <- function(job, request, what, outcome = "asked") {
   }
   fetch <- function() {
     fetch_patiently(function() wire_signed(request, run$source, run$tokens), run$source$patience,
-      run$counter,
-      most_wait = run$most_wait, secrets = run$secrets, stumbled = stumbled)
+      run$counter, most_wait = run$most_wait, secrets = run$secrets, stumbled = stumbled,
+      line = run$line, rest = run$rest)
   }
   job$chain$asked <- now_seconds()
   answer <- tryCatch({

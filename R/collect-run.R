@@ -51,13 +51,13 @@ collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw =
 # A run that has begun and is brought on step by step: what is the same throughout it, its queue,
 # and its tally.
 collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE, wait = 900,
-  pool = NULL) {
+  pool = NULL, rest = NULL) {
   check_plan(plan)
   archive <- check_archive(into)
   want <- plan$want
   going <- new.env(parent = emptyenv())
   going$run <- run_make(want, archive_sink(archive, want, keep_raw = raw), most_pages = pages,
-    most_wait = wait, planned = isTRUE(plan$with_archive), pool = pool)
+    most_wait = wait, planned = isTRUE(plan$with_archive), pool = pool, rest = rest)
   going$queue <- queue_make(plan$calls)
   going$tally <- tally_make()
   going$total <- plan$pages
@@ -69,8 +69,10 @@ collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE
   going
 }
 
+# What has come and was not looked at yet counts: it may come while another run is looked at.
 collect_goes_on <- function(going) {
-  (queue_left(going$queue) && !going$queue$stopped) || going$run$line$active > 0L
+  queue <- going$queue
+  length(queue$finished) > 0 || (queue_left(queue) && !queue$stopped) || going$run$line$active > 0L
 }
 
 # Starts what may be started, and looks at what has come within `most` seconds.
@@ -108,15 +110,18 @@ check_plan <- function(plan) {
 
 # What is the same throughout a run: what is wanted, where it goes, and how far.
 run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = want$source$at_once,
-  planned = FALSE, ahead = TRUE, pool = NULL) {
+  planned = FALSE, ahead = TRUE, pool = NULL, rest = NULL) {
   source <- want$source
   tokens <- new.env(parent = emptyenv())
+  line <- wire_line(source$at_once, pool)
   list(
     want = want, source = source, sink = sink, calendar = source_calendar(source),
     counter = sink$counter,
     # the token that was granted, and all that must not be seen
     tokens = tokens, secrets = function() c(source_secrets(source), tokens$value),
-    line = wire_line(source$at_once, pool),
+    line = line,
+    # how a wait within a call is spent, in seconds at most; other runs may go on meanwhile
+    rest = rest %||% function(seconds) line_run(line, seconds),
     name = format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC"),
     started = now_seconds(),
     most_pages = most_pages, most_wait = most_wait, at_once = at_once, planned = planned,

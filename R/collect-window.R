@@ -94,6 +94,18 @@ window_full <- function(chain, page, run) {
   if (chain$direction %in% "backward") idle_between(chain$from, min(time), run) else before && after
 }
 
+# Whether bars of one length stand from the window's beginning to its end.
+window_dense <- function(chain, page, run) {
+  time <- page_times(page)
+  seconds <- run$want$interval$seconds %||% NA_real_
+  if (is.na(seconds) || length(chain$symbols) != 1 || !length(time) ||
+    any(!is.na(page$rows$side))) {
+    return(FALSE)
+  }
+  length(unique(time)) >= (chain$to - chain$from) / seconds &&
+    min(time) < chain$from + seconds && max(time) + seconds >= chain$to
+}
+
 # The stretch that has come with this page, and all of the window with the last one.
 page_place <- function(chain, page, run) {
   chain$newest <- max(chain$newest %||% -Inf, page_newest(page, run$want$source$zone))
@@ -102,7 +114,9 @@ page_place <- function(chain, page, run) {
   if (is.null(chain$from)) {
     return(chain)
   }
-  if (chain$last && !isTRUE(page$full)) {
+  # a page as large as pages can be is all of the window where no other bar can be in it
+  if (chain$last && (!isTRUE(page$full) || window_full(chain, page, run) ||
+    window_dense(chain, page, run))) {
     chain$cover <- c(chain$from, chain$to)
     return(chain)
   }

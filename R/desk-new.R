@@ -1,7 +1,8 @@
 #' @rdname desk_open
 #' @return `desk_new()` makes a desk to begin with: a `desk.yml` with remarks, source cards of the
-#'   invented services and their keys, so that it can be refreshed as it stands while
-#'   `vetusta services` runs; and returns it. A folder that holds anything already is refused.
+#'   invented services, their keys and a workbook that grows, so that it can be refreshed as it
+#'   stands while `vetusta services` runs; and returns it. A folder that holds anything already is
+#'   refused.
 #' @export
 desk_new <- function(folder, title = NULL) {
   check_text(folder, "folder", "desk")
@@ -16,15 +17,21 @@ desk_new <- function(folder, title = NULL) {
       todo = "look at the rights of the folder above")
   }
   from <- system.file("desk", package = "vetusta")
-  for (card in c("quay", "river", "basin")) {
+  for (card in c("quay", "river", "basin", "fixing")) {
     file.copy(card_path(card), file.path(folder, "sources"))
   }
   lines <- readLines(file.path(from, "desk.yml"), encoding = "UTF-8")
   title <- title %||% basename(normalizePath(folder))
   check_text(title, "title", "desk")
   lines[startsWith(lines, "desk:")] <- paste0("desk: ", desk_text_scalar(title))
+  # without the package for workbooks the table that grows is a CSV file
+  book <- requireNamespace("openxlsx2", quietly = TRUE)
+  if (!book) {
+    lines <- sub("append: rates.xlsx", "append: rates.csv", lines, fixed = TRUE)
+    lines <- lines[!grepl("^ *table: Daily$", lines)]
+  }
   write_lines_whole(lines, file.path(folder, "desk.yml"), "desk")
-  file.copy(file.path(from, "stations.txt"), folder)
+  file.copy(file.path(from, c("stations.txt", if (book) "rates.xlsx")), folder)
   write_lines_whole(readLines(file.path(from, "keys.txt")), file.path(folder, "desk.env"), "secret",
     "600")
   writeLines(c("desk.env", "archive.sqlite*"), file.path(folder, ".gitignore"))

@@ -37,7 +37,7 @@ desk_refresh <- function(desk, wants = NULL, plan = FALSE, progress = interactiv
   names <- desk_names(desk, wants)
   archive <- archive_open(desk$archive)
   on.exit(archive_close(archive))
-  state <- refresh_make(desk, archive, names)
+  state <- refresh_make(desk, archive, names, asks = !plan)
   if (plan) {
     for (name in state$order) refresh_plan(state, name)
     return(refresh_result(state, NULL))
@@ -70,10 +70,12 @@ desk_names <- function(desk, wants) {
   intersect(known, wants)
 }
 
-refresh_make <- function(desk, archive, names) {
+refresh_make <- function(desk, archive, names, asks) {
   state <- new.env(parent = emptyenv())
   state$desk <- desk
   state$archive <- archive
+  # whether calls follow, or only a plan is wanted
+  state$asks <- asks
   state$rows <- list()
   state$away <- list()
   state$order <- names[order(-vapply(names, function(name) want_urgency(desk, archive, name), 0))]
@@ -110,7 +112,7 @@ want_record_put <- function(archive, entry, name, record) {
 # One source's wants, one after the other: begins the next run, or gives NULL at the end.
 refresh_lane <- function(state, source, progress, wait) {
   left <- state$order[refresh_sources(state) == source]
-  function(pool) {
+  function(pool, rest) {
     while (length(left)) {
       name <- left[1]
       left <<- left[-1]
@@ -118,7 +120,7 @@ refresh_lane <- function(state, source, progress, wait) {
       if (is.null(state$away[[source]])) refresh_begun(state, name)
       if (is.null(plan)) next
       going <- tryCatch(
-        collect_begin(plan, state$archive, progress, wait = wait, pool = pool),
+        collect_begin(plan, state$archive, progress, wait = wait, pool = pool, rest = rest),
         error = function(e) refresh_failed(state, name, e))
       if (is.null(going)) next
       going$name <- name
@@ -171,6 +173,7 @@ refresh_plan <- function(state, name) {
     last <- want_record(state$archive, entry, name)
     pause <- refresh_pause(want, last, entry)
     plan <- if (is.null(pause)) plan_calls(want, state$archive)
+    if (NROW(plan$calls) == 0 && is.null(pause) && state$asks) holes_seen(want, state$archive)
     state$rows[[name]] <- refresh_row(name, entry$source,
       if (is.null(plan) || !nrow(plan$calls)) "held" else "planned", calls = plan$pages %||% 0,
       until = want_complete(want, state$archive),
@@ -221,6 +224,7 @@ refresh_ended <- function(state, going, result) {
   failed <- nrow(result$failed)
   until <- want_complete(want, state$archive)
   whole <- !failed && result$left == 0
+  if (whole) holes_seen(want, state$archive)
   said <- if (failed) paste0(result$failed$symbol[1], ": ", result$failed$what[1])
   else if (result$left > 0) paste0(counted(result$left, "call"), " left",
     if (!is.null(result$resume)) paste0("; go on after ",

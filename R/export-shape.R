@@ -6,7 +6,7 @@
 #'   points, of any kinds together.
 #' @param form `"long"`: one row a value, with the columns of their kind; where kinds are mixed with
 #'   `series`, `time`, `value`, `status` and `released`. `"wide"`: one row a time and one column a
-#'   series, under its name.
+#'   series, under its name; of bars by side under both (`ORV-TSK mid`).
 #' @param value Of bars the column that is meant where one is (`"close"`).
 #' @param zone The IANA zone of days, where days stand beside instants.
 #' @return A tibble. Where all are told by days or periods, so is the table (`period`); else by
@@ -54,7 +54,10 @@ long_points <- function(x, value, dated, zone) {
   }
   time <- if (dated) list(period = x$period)
   else list(time = if (!is.null(x[["period"]])) time_local(as.Date(x$period), 0, zone) else x$time)
-  c(list(series = series_names_of(x)), time,
+  # the sides of a price are series of their own
+  side <- x[["side"]] %||% rep(NA_character_, nrow(x))
+  names <- ifelse(is.na(side), series_names_of(x), paste(series_names_of(x), side))
+  c(list(series = names), time,
     list(value = x[[value]], status = x[["status"]] %||% rep("observed", nrow(x)),
       released = x[["released"]] %||% utc(rep(NA_real_, nrow(x)))))
 }

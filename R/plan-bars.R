@@ -13,6 +13,7 @@ plan_bars <- function(want, archive) {
     to = unname(tapply(pieces$to, pieces$symbol, max)[unique(pieces$symbol)]))
   else for (cut in list(cut_widest, cut_rows)) pieces <- cut_pieces(pieces, cut, want, calendar)
   pieces <- pieces[longest_first(pieces$symbol, pieces$from), ]
+  pieces <- with_holes(pieces, want, archive, calendar)
   size <- if (any(c("symbols") %in% dataset_gives(want$dataset))) want$dataset$symbols_a_call %||%
     Inf else 1
   groups <- group_symbols(pieces, size)
@@ -25,8 +26,10 @@ plan_bars <- function(want, archive) {
       " more") else paste(pieces$symbol[group], collapse = ",")
     }, "")
   calls$symbols <- lapply(groups, function(group) pieces$symbol[group])
-  calls$from <- utc(pieces$from[vapply(groups, `[`, 0L, 1)])
-  calls$to <- utc(pieces$to[vapply(groups, `[`, 0L, 1)])
+  first <- vapply(groups, `[`, 0L, 1)
+  calls$from <- utc(pieces$from[first])
+  calls$to <- utc(pieces$to[first])
+  calls$again <- pieces$again[first]
   asked <- expected_rows(want, calls, calendar) * lengths(calls$symbols)
   calls$rows <- asked * max(1, length(want$dataset$sides))
   calls$pages <- pmax(1, ceiling(asked / (want$dataset$largest_page %||% Inf)))
@@ -39,6 +42,21 @@ plan_bars <- function(want, archive) {
 longest_first <- function(name, from) {
   since <- tapply(from, name, min)
   order(since[name], seq_along(name))
+}
+
+# Behind what is missing come holes that are asked for again, but those that are asked with it.
+with_holes <- function(pieces, want, archive, calendar) {
+  pieces$again <- rep(FALSE, nrow(pieces))
+  holes <- hole_pieces(want, archive, calendar)
+  since <- tapply(c(pieces$from, Inf), c(pieces$symbol, "none at all"), min)
+  covered <- since[holes$symbol] <= holes$from
+  holes <- holes[!covered %in% TRUE, , drop = FALSE]
+  if (!nrow(holes)) {
+    return(pieces)
+  }
+  for (cut in list(cut_widest, cut_rows)) holes <- cut_pieces(holes, cut, want, calendar)
+  holes$again <- rep(TRUE, nrow(holes))
+  rbind(pieces, holes)
 }
 
 # Pieces of one window are cut alike: each window once.
@@ -63,7 +81,7 @@ group_symbols <- function(pieces, size) {
   if (size == 1) {
     return(as.list(seq_len(nrow(pieces))))
   }
-  same <- split(seq_len(nrow(pieces)), paste(pieces$from, pieces$to))
+  same <- split(seq_len(nrow(pieces)), paste(pieces$from, pieces$to, pieces$again))
   same <- same[order(vapply(same, min, 0L))]
   unlist(lapply(unname(same),
     function(rows) unname(split(rows, (seq_along(rows) - 1) %/% min(size, length(rows))))),

@@ -161,6 +161,10 @@ want_chain.vetusta_want_bars <- function(want, call, noted = function(kind, key)
 #' @export
 want_claim.vetusta_want_bars <- function(want, chain) {
   source <- want$source$source
+  # a hole that is asked for again does not shrink: who asked since has seen what is there
+  if (isTRUE(chain$call$again)) {
+    return(list(name = claim_name(source, want$dataset$name, "again", chain$start), shows = FALSE))
+  }
   name <- if (chain$windowed) claim_name(source, want$dataset$name, want$interval$iso,
     chain$symbols)
   else claim_name(source, want$dataset$name, chain$start)

@@ -4,19 +4,21 @@
 # then. `counter` counts calls within the source's limits, see limit_counter(),
 # `secrets` gives what must not be seen of answers, and `stumbled` is told what went wrong before a
 # try is repeated. The answer is one that asking again will not
-# change; nothing at all, or a wait longer than `most_wait`, is an error.
+# change; nothing at all, or a wait longer than `most_wait`, is an error. `line` and `rest` are what
+# it is sent on and how time is let pass meanwhile, where others run beside it.
 fetch_patiently <- function(request, patience = wire_bounds$stall, counter = limit_counter(list()),
   stumbled = function(what, answer) NULL, most_wait = 900, tries = 5,
-                            secrets = function() character()) {
+  secrets = function() character(), line = NULL, rest = NULL) {
   for (attempt in seq_len(tries)) {
-    while ((pause <- counter$take()) > 0) wait_within(pause, most_wait)
+    while ((pause <- counter$take()) > 0) wait_within(pause, most_wait, rest)
     sent <- request()
-    answer <- fetch_once(sent, patience, secrets)
+    answer <- fetch_once(sent, patience, secrets, line, rest)
     counter$answered(attr(pause, "token"), answer$waited)
     again <- !is.null(answer$reason) || judge_status(answer$status) == "again"
     if (!again || attempt == tries || is_for_good(answer$reason)) break
     stumbled(answer$reason %||% paste("HTTP", answer$status), answer)
-    wait_within(retry_after(answer$headers %||% list()) %|na|% retry_pause(attempt), most_wait)
+    wait_within(retry_after(answer$headers %||% list()) %|na|% retry_pause(attempt), most_wait,
+      rest)
   }
   if (!is.null(answer$reason)) {
     vetusta_stop("network",
@@ -28,24 +30,37 @@ fetch_patiently <- function(request, patience = wire_bounds$stall, counter = lim
   answer
 }
 
-wait_within <- function(seconds, most) {
+wait_within <- function(seconds, most, rest = NULL) {
   if (seconds > most) {
     vetusta_stop("limit",
       paste0("The next call may be sent only in ", format_seconds(seconds), "."),
       todo = paste0("run it again after ",
       format_instant(ceiling(as.numeric(Sys.time()) + seconds))), seconds = seconds)
   }
-  Sys.sleep(seconds)
+  rest_for(seconds, rest)
+}
+
+# Lets so many seconds pass; `rest(seconds)` may come back sooner.
+rest_for <- function(seconds, rest = NULL) {
+  if (is.null(rest)) {
+    return(Sys.sleep(seconds))
+  }
+  until <- as.numeric(Sys.time()) + seconds
+  while ((left <- until - as.numeric(Sys.time())) > 0) rest(left)
 }
 
 # A response, or a list of the `reason` why there is none.
-fetch_once <- function(request, patience = wire_bounds$stall, secrets = function() character()) {
-  line <- wire_line()
-  on.exit(line_close(line))
+fetch_once <- function(request, patience = wire_bounds$stall, secrets = function() character(),
+  line = NULL, rest = NULL) {
+  if (is.null(line)) {
+    line <- wire_line()
+    on.exit(line_close(line))
+  }
+  if (is.null(rest)) rest <- function(seconds) line_run(line, seconds)
   result <- NULL
   line_start(line, request, done = function(response) result <<- response,
     failed = function(reason) result <<- list(reason = reason), patience = patience,
     secrets = secrets)
-  while (is.null(result)) line_run(line, 1)
+  while (is.null(result)) rest(1)
   result
 }

@@ -36,14 +36,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
   }
   curl::handle_setheaders(handle, .list = request$headers)
   started <- as.numeric(Sys.time())
-  line$active <- line$active + 1L
-  line$begun <- line$begun + 1
-  name <- as.character(line$begun)
-  line$handles[[name]] <- handle
-  over <- function() {
-    line$active <- line$active - 1L
-    rm(list = name, envir = line$handles)
-  }
+  over <- line_add(line, handle)
   # the body is gathered here, so that one that grows too large, also by unpacking, is cut off
   parts <- list()
   size <- 0
@@ -98,6 +91,18 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
     }
   )
   invisible(line)
+}
+
+# Counts a transfer as under way on a line; what is given back is called at its end.
+line_add <- function(line, handle) {
+  line$active <- line$active + 1L
+  line$begun <- line$begun + 1
+  name <- as.character(line$begun)
+  line$handles[[name]] <- handle
+  function() {
+    line$active <- line$active - 1L
+    rm(list = name, envir = line$handles)
+  }
 }
 
 # A failure that asking again will not mend.

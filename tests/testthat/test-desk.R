@@ -137,3 +137,30 @@ test_that("services that tell a desk where they are leave its wants alone", {
   expect_identical(desk$addresses$quay, "http://127.0.0.1:9/quay")
   expect_true("  # two of them" %in% readLines(file.path(folder, "desk.yml")))
 })
+
+test_that("the daily rates of a new desk go into its workbook, whose formulas go on", {
+  services <- start_services()
+  folder <- file.path(withr::local_tempdir(), "new")
+  desk <- desk_new(folder)
+  lines <- sub("^archive:", paste0("addresses: {fixing: \"", services$root, "/fixing\"}\narchive:"),
+    readLines(desk$file))
+  writeLines(lines, desk$file)
+  done <- desk_refresh(desk_open(folder), "rates", progress = FALSE, outputs = FALSE)
+  expect_identical(done$outcome, "done")
+  skip_if_not_installed("openxlsx2")
+  for (turn in 1:2) {
+    written <- desk_write(desk_open(folder), "daily-rates")
+    expect_identical(written$outcome, "written")
+    book <- openxlsx2::wb_load(file.path(folder, "rates.xlsx"))
+    expect_identical(openxlsx2::wb_get_tables(book, "Rates")$tab_ref, "A1:E26")
+  }
+  archive <- archive_open(desk$archive)
+  mid <- archive_read(archive, "ORV-TSK:mid")[[1]]
+  archive_close(archive)
+  mid <- mid[mid$side == "mid", ]
+  sheet <- openxlsx2::wb_to_df(book, sheet = "Rates")
+  expect_equal(sheet[["ORV-TSK mid"]], mid$close)
+  expect_equal(as.numeric(sheet$time), as.numeric(mid$time))
+  formulas <- openxlsx2::wb_to_df(book, sheet = "Rates", show_formula = TRUE)[[5]]
+  expect_identical(formulas[25], "IF(ISNUMBER(B25),B26/B25-1,0)")
+})

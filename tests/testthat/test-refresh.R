@@ -100,6 +100,16 @@ test_that("all of it comes, a second refresh makes no call, and a third only wha
   expect_identical(status$series, c(2, 2, 0))
 })
 
+test_that("calls cut to what one answer holds leave nothing between them that is asked again", {
+  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [K], interval: 1 minute, ",
+    "from: \"", kept_ago(30 * 3600), "\"}"))
+  first <- refreshed(folder)
+  expect_gte(length(kept_calls(folder)), 4)
+  expect_gte(as.numeric(first$complete_until), kept_now() - 120)
+  refreshed(folder)
+  expect_lte(length(kept_calls(folder)), 1)
+})
+
 test_that("what is behind is asked with its overlap, and a late correction is found", {
   folder <- kept_desk()
   kept_state(folder)
@@ -167,6 +177,97 @@ test_that("a value that is late is asked for ever more seldom", {
   result <- refreshed(folder, "levels")
   expect_length(kept_calls(folder), 2)
   expect_identical(result$new, 8)
+})
+
+test_that("a trading day without bars is asked for again when its age has doubled", {
+  doubled <- vetusta:::doubled_age
+  ages <- 86400 * c(0.5, 1, 1.9, 2, 3.9, 4, 20, 33, 70, 200)
+  # looked at an hour before: only those that have just come to a power of two
+  expect_identical(doubled(ages, ages - 3600),
+    c(FALSE, TRUE, FALSE, TRUE, FALSE, TRUE, FALSE, FALSE, FALSE, FALSE))
+  # asked for at most six times, however often it is looked
+  age <- seq(0, 100, by = 0.3) * 86400
+  expect_identical(sum(doubled(age[-1], age[-length(age)])), 6L)
+  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute,",
+    " from: \"", kept_ago(6 * 86400), "\", overlap: 1 hour}"))
+  card <- file.path(folder, "sources", "one.yml")
+  write(c("calendar: every-day", "zone: UTC"), card, append = TRUE)
+  day <- as.numeric(as.POSIXct(Sys.Date() - 3, tz = "UTC"))
+  gone <- day + 60 * (0:1439)
+  kept_state(folder, holes = gone)
+  refreshed(folder)
+  kept_calls(folder)
+  refreshed(folder)
+  expect_identical(grep(day, kept_calls(folder), value = TRUE), character())
+  later <- function() {
+    archive <- archive_open(file.path(folder, "archive.sqlite"))
+    on.exit(archive_close(archive))
+    vetusta:::sqlite_do(archive, "UPDATE notes SET at = at - 129600 WHERE kind = 'holes'")
+  }
+  # its age went from a day and a half or less to two or more
+  later()
+  plan <- refreshed(folder, plan = TRUE)
+  expect_gte(plan$calls, 2)
+  expect_identical(kept_calls(folder), character())
+  refreshed(folder)
+  asked <- grep(paste0("from=", day, "&"), kept_calls(folder), value = TRUE)
+  expect_identical(sub(" .*", "", asked), c("/bars/K", "/bars/T"))
+  # it was looked at just now
+  refreshed(folder)
+  expect_identical(grep(day, kept_calls(folder), value = TRUE), character())
+  # what has been published meanwhile comes, with no more calls than it needs
+  later()
+  kept_state(folder)
+  result <- refreshed(folder)
+  expect_gte(result$new, 2880)
+  expect_lte(result$new, 2890)
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  expect_true(all(gone %in% as.numeric(archive_bars(archive, "K", "1 minute")$time)))
+  archive_close(archive)
+  later()
+  kept_calls(folder)
+  refreshed(folder)
+  expect_identical(grep(day, kept_calls(folder), value = TRUE), character())
+})
+
+test_that("an export that is waited for does not hold up the other sources", {
+  folder <- kept_desk(wants = c(
+    "  all: {source: exports, symbols: [K], interval: 1 minute, from: 2026-03-02, to: 2026-03-08}",
+    paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute, from: \"",
+      kept_ago(86400), "\"}")))
+  # it is ready once a page of the other source was asked for, and its file comes whole only when
+  # all of its pages were
+  answer <- function(n, request) {
+    asked <- function() {
+      file <- file.path(folder, "calls")
+      if (file.exists(file)) sum(grepl("^/bars", readLines(file))) else 0
+    }
+    if (request$REQUEST_METHOD == "POST") return(json_answer(list(ticket = "7")))
+    if (grepl("/jobs/", request$PATH_INFO)) {
+      return(json_answer(list(state = if (asked() > 0) "done" else "working", link = "/file.csv")))
+    }
+    table <- charToRaw("t,c\n2026-03-02T07:30:00Z,1\n2026-03-02T07:31:00Z,2\n")
+    from <- as.numeric(sub("bytes=([0-9]+)-", "\\1", request$HTTP_RANGE %||% "bytes=0-"))
+    if (asked() < 6) {
+      return(list(status = 200L, headers = list("Content-Length" = "1000", ETag = "\"a\""),
+        body = rawToChar(table[1:10])))
+    }
+    list(status = if (from > 0) 206L else 200L, headers = list(ETag = "\"a\"",
+      "Content-Range" = sprintf("bytes %d-%d/%d", from, length(table) - 1, length(table))),
+      body = rawToChar(if (from > 0) table[-seq_len(from)] else table))
+  }
+  environment(answer) <- list2env(list(folder = folder), parent = globalenv())
+  address <- start_scripted(answer)
+  writeLines(c("source: exports", paste0("address: ", address), "datasets:", "  bars:",
+    "    shape: bars", "    method: POST", "    request: /exports/{symbol}{?from,to}",
+    "    format: csv",
+    paste0("    job: {ticket: /ticket, look: \"/jobs/{ticket}\", state: /state, ",
+      "ready: done, link: /link, pause: PT1S}"),
+    "    columns: {time: {at: /t, as: rfc3339}, close: /c}"),
+    file.path(folder, "sources", "exports.yml"))
+  result <- refreshed(folder, wait = 60)
+  expect_identical(outcome_of(result), c(all = "done", prices = "done"))
+  expect_identical(result$new[1], 2)
 })
 
 test_that("one want that fails stops no other, and what is asked seldom is not asked more often", {

@@ -1,0 +1,104 @@
+# Holes in bars that are kept up to date: what a service did not have when it was asked may have
+# been published since. Once a day it is looked which trading days lack bars, and each of those is
+# asked for again when its age has doubled: after a day, two, four, and so on, up to 32 days.
+
+hole_every <- 86400
+hole_oldest <- 64 * 86400
+
+# A note is made once all of a want is there; nothing is looked for before a first one, since a
+# history that has only just come would come just so again.
+hole_note <- function(want) {
+  words <- as.character(jsonlite::toJSON(list(want$symbols, want$interval$iso, want$session)))
+  content_hash(charToRaw(words))
+}
+
+hole_looked <- function(want, archive) {
+  store_notes(archive, "holes", want$source$source, want$dataset$name, hole_note(want))$at
+}
+
+# All of a kept want is there: from here on ages count.
+holes_seen <- function(want, archive) UseMethod("holes_seen")
+
+#' @export
+holes_seen.default <- function(want, archive) invisible()
+
+#' @export
+holes_seen.vetusta_want_bars <- function(want, archive) {
+  looked <- hole_looked(want, archive)
+  if (!length(looked) || now_seconds() - looked >= hole_every) {
+    store_note(archive, "holes", want$source$source, want$dataset$name, hole_note(want), "")
+  }
+}
+
+# Stretches of bars to be asked for again: a data frame of symbol, from, to.
+hole_pieces <- function(want, archive, calendar) {
+  none <- data.frame(symbol = character(), from = numeric(), to = numeric())
+  if (!is_kept(want) || is.null(archive) || is.null(calendar) || !has_window(want$dataset)) {
+    return(none)
+  }
+  looked <- hole_looked(want, archive)
+  now <- as.numeric(want$to)
+  if (!length(looked) || now_seconds() - looked < hole_every) {
+    return(none)
+  }
+  from <- max(as.numeric(want$from), now - hole_oldest)
+  due <- hole_times(want, calendar, from, now)
+  held <- store_series(archive, shape = "bars")
+  held <- held[want_series(want, held), , drop = FALSE]
+  if (!nrow(due) || !nrow(held)) {
+    return(none)
+  }
+  read <- read_rows(archive, held, from, now, Inf)
+  symbol <- as.character(held_dimensions(held)[["symbol"]])
+  pieces <- lapply(intersect(want$symbols, symbol), function(name) {
+    own <- which(symbol == name)
+    times <- unique(read$columns$time[read$owner %in% own])
+    stretch <- hole_stretches(due, times)
+    age <- now_seconds() - stretch$to
+    again <- doubled_age(age, looked - stretch$to)
+    data.frame(symbol = rep(name, sum(again)), from = stretch$from[again], to = stretch$to[again])
+  })
+  do.call(rbind, c(list(none), pieces))
+}
+
+# Whether an age has passed a day, two, four ... since it was looked at last, when it was `before`.
+doubled_age <- function(age, before, base = 86400, most = 33 * 86400) {
+  passed <- function(age) ifelse(age < base, -1, floor(log2(pmax(age, base) / base)))
+  age < most + hole_every * 7 & passed(age) > passed(before) & passed(age) <= log2(most / base)
+}
+
+# What the calendar lets expect: one row a bar, or a trading day of bars within days.
+hole_times <- function(want, calendar, from, to) {
+  interval <- want$interval
+  session <- if (want$session != "all") main_session(calendar)
+  times <- calendar_times(calendar, interval, utc(from), utc(to), session)
+  at <- as.numeric(times)
+  if (!is_intraday(interval)) {
+    return(data.frame(time = at, end = as.numeric(trading_ends(times, interval, calendar)),
+      day = seq_along(at)))
+  }
+  day <- local_day(times, calendar$zone)
+  data.frame(time = at, end = at + interval$seconds, day = match(day, unique(day)))
+}
+
+# Days that lack bars, those beside each other as one: no bar at all, or of bars within days less
+# than half of what the symbol's median day has of those that are expected. Nothing is a hole before
+# the first bar or behind the last one.
+hole_stretches <- function(due, times) {
+  due <- due[due$time >= min(times, Inf), , drop = FALSE]
+  days <- unique(due$day)
+  day <- factor(due$day, days)
+  there <- as.numeric(tapply(due$time %in% times, day, mean))
+  some <- there > 0
+  if (!any(some)) {
+    return(data.frame(from = numeric(), to = numeric()))
+  }
+  lacks <- there < stats::median(there[some]) / 2
+  lacks[seq_along(lacks) > max(which(some))] <- FALSE
+  runs <- rle(lacks)
+  ends <- cumsum(runs$lengths)
+  begins <- ends - runs$lengths + 1
+  from <- as.numeric(tapply(due$time, day, min))
+  to <- as.numeric(tapply(due$end, day, max))
+  data.frame(from = from[begins[runs$values]], to = to[ends[runs$values]])
+}
