@@ -163,3 +163,20 @@ points_of.vetusta_points <- function(x, value, interval, lag, zone, calendar,
   own) {
   points_of_points(x, value, lag, zone)
 }
+
+# Values of one table, whatever its kind.
+long_points <- function(x, value, dated, zone) {
+  value <- if (is_bars(x)) value else "value"
+  if (!value %in% names(x) || !is.numeric(x[[value]])) {
+    vetusta_stop("want", paste0("These bars have no numbers called \"", value, "\"."),
+      todo = suggest_word(value, names(x)[vapply(as.list(x), is.numeric, TRUE)]))
+  }
+  time <- if (dated) list(period = x$period)
+  else list(time = if (!is.null(x[["period"]])) time_local(as.Date(x$period), 0, zone) else x$time)
+  # the sides of a price are series of their own
+  side <- x[["side"]] %||% rep(NA_character_, nrow(x))
+  names <- ifelse(is.na(side), series_names_of(x), paste(series_names_of(x), side))
+  c(list(series = names), time,
+    list(value = x[[value]], status = x[["status"]] %||% rep("observed", nrow(x)),
+      released = x[["released"]] %||% utc(rep(NA_real_, nrow(x)))))
+}

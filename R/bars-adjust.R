@@ -1,0 +1,297 @@
+# Prices adjusted for splits, dividends and the like; raw prices are never overwritten.
+
+# What the kinds of action do: what tells their size, what that may be, whether they change the
+# number of shares and by how much, and the map of prices before them. `before` and `behind` are the
+# closes around the ex-day.
+share_action <- function(shares) {
+  list(size = "ratio", good = function(x) x > 0, shares = shares,
+    todo = "give new shares for one old share: 2 for a split of 2 for 1",
+    map = function(size, before, behind, method) c(1 / shares(size), 0))
+}
+one_share <- function(ratio) 1
+
+action_rules <- list(
+  split = share_action(function(ratio) ratio),
+  consolidation = share_action(function(ratio) ratio),
+  "stock-dividend" = share_action(function(ratio) 1 + ratio),
+  "cash-dividend" = list(size = "amount", good = function(x) x > 0, shares = one_share,
+    todo = "give the cash for one share",
+    map = function(size, before, behind, method) cash_maps[[method]](size, before, behind)),
+  "spin-off" = list(size = "ratio", good = function(x) x > 0 & x < 1, shares = one_share,
+    todo = "give the part of the price that leaves, between 0 and 1",
+    map = function(size, before, behind, method) c(1 - size, 0))
+)
+changes_shares <- c(split = TRUE, consolidation = TRUE, "stock-dividend" = TRUE,
+  "cash-dividend" = FALSE, "spin-off" = FALSE)
+
+cash_maps <- list(
+  ratio = function(amount, before, behind) c(1 - amount / before, 0),
+  difference = function(amount, before, behind) c(1, -amount),
+  "total-return" = function(amount, before, behind) {
+    if (is.na(behind)) c(1 - amount / before, 0) else c(behind / (behind + amount), 0)
+  }
+)
+
+#' Adjust bars for splits and dividends
+#'
+#' An action changes what one share is, and not what its holder has: bars before and behind it are
+#' brought onto one footing. What is told is told of the newest bars (`anchor = "last"`: history
+#' moves, today's prices are as traded) or of the oldest (`"first"`: history stays, new prices
+#' move).
+#'
+#' @param bars A table of bars, see [bars_frame()], of any interval.
+#' @param actions A data frame with one row an action: `symbol`, `ex_day` (`Date`, the first day on
+#'   which the share trades without it), `kind` (`split`, `consolidation`, `stock-dividend`,
+#'   `cash-dividend`, `spin-off`), `ratio` and `amount`. The ratio is new shares for one old one of
+#'   a
+#'   split (2) or consolidation (0.1), shares given for each one held of a stock dividend (0.05),
+#'   and
+#'   the part of the price that leaves with a spin-off (0.2). The amount is cash for a share, in the
+#'   currency of the prices. `announced` (`Date` or `POSIXct`), where it is there, says from when an
+#'   action was known; without it, from its ex-day on.
+#' @param of What is adjusted for: `"splits"` (all that changes how many shares there are), or
+#'   `"all"`, dividends in cash and spin-offs too.
+#' @param method How cash is taken out: `"ratio"` multiplies earlier prices by `1 - D / P`, where
+#'   `P` is the last close before the ex-day; `"difference"` subtracts `D`; `"total-return"`
+#'   multiplies by `P / (P + D)` with `P` the first close from the ex-day on, so that the change
+#'   over the ex-day is `(P + D) / P0 - 1`, the return of who puts the cash back (Campbell, Lo and
+#'   MacKinlay, The Econometrics of Financial Markets, 1997, section 1.4).
+#' @param anchor `"last"` or `"first"`, see above.
+#' @param as_of An instant or day: actions that were announced or took place later are not known.
+#'   `NULL` for all that are given.
+#' @param zone The IANA zone in whose days ex-days are told.
+#' @return The bars with `open`, `high`, `low`, `close` and `vwap` adjusted, volumes for what
+#'   changes
+#'   the number of shares, and the columns `factor` and `offset` (adjusted price = raw price x
+#'   factor
+#'   + offset) and `drawn_from` (`POSIXct`: when the latest action in it was known and had taken
+#'   place, so that [series_align()] does not use it before). The attribute `applied` are the
+#'   actions
+#'   that were used.
+#' @section Errors: `vetusta_error_shape` for actions without a column or with a kind, a ratio or an
+#'   amount that cannot be (a ratio of zero); `vetusta_error_want` for a cash dividend that is as
+#'   large as the price before it.
+#' @export
+#' @examples
+#' days <- bars_frame(data.frame(symbol = "KELD", close = c(82, 84, 42.5, 43), time =
+#'   as.POSIXct(c("2025-09-11", "2025-09-12", "2025-09-15", "2025-09-16"), tz = "UTC")))
+#' split <- data.frame(symbol = "KELD", ex_day = as.Date("2025-09-15"), kind = "split", ratio = 2)
+#' bars_adjust(days, split)
+bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor = "last",
+  as_of = NULL, zone = "UTC") {
+  bars <- bars_frame(given(bars, "bars"))
+  check_choice(of, "of", c("splits", "all"))
+  check_choice(method, "method", c("ratio", "difference", "total-return"))
+  check_choice(anchor, "anchor", c("last", "first"))
+  check_zone(zone)
+  actions <- actions_frame(given(actions, "actions"), zone)
+  at <- if (is.null(as_of)) Inf
+  else as.numeric(time_instant(as_of, zone, end = TRUE, name = "as_of"))
+  known <- actions$known < at & actions$ex < at
+  share <- changes_shares[actions$kind]
+  actions <- actions[known & (share | of == "all"), , drop = FALSE]
+  n <- nrow(bars)
+  factor <- shares <- rep(1, n)
+  offset <- numeric(n)
+  drawn <- rep(-Inf, n)
+  applied <- rep(FALSE, nrow(actions))
+  for (own in symbol_runs(bars$symbol)) {
+    mine <- which(actions$symbol == bars$symbol[own[1]])
+    if (!length(mine)) next
+    rows <- own[1]:own[2]
+    done <- adjust_one(as.numeric(bars$time[rows]), bars$close[rows], actions[mine, ], method,
+      anchor)
+    factor[rows] <- done$factor
+    offset[rows] <- done$offset
+    shares[rows] <- done$shares
+    drawn[rows] <- done$drawn
+    applied[mine] <- done$applied
+  }
+  adjusted <- factor != 1 | offset != 0
+  if (any(adjusted)) {
+    for (name in intersect(c("open", "high", "low", "close", "vwap"), names(bars))) {
+      bars[[name]] <- bars[[name]] * factor + offset
+    }
+    bars$volume <- bars$volume * shares
+  }
+  bars$factor <- factor
+  bars$offset <- offset
+  bars$drawn_from <- utc(ifelse(is.finite(drawn), drawn, NA_real_))
+  attr(bars, "applied") <- actions[applied, setdiff(names(actions), c("ex", "known"))]
+  bars
+}
+
+# The first and last row of each symbol, whose rows stand together.
+symbol_runs <- function(symbol) {
+  n <- length(symbol)
+  if (!n) {
+    return(list())
+  }
+  first <- which(c(TRUE, symbol[-1] != symbol[-n]))
+  Map(c, first, c(first[-1] - 1L, n))
+}
+
+# Each action is a map of prices before it, p -> a p + b; what lies before several goes through all
+# of them, the oldest first. Anchored at the first bars, what lies behind goes back through them.
+adjust_one <- function(time, close, actions, method, anchor) {
+  actions <- actions[order(actions$ex), ]
+  k <- nrow(actions)
+  a <- shares <- rep(1, k)
+  b <- numeric(k)
+  before <- findInterval(actions$ex, time, left.open = TRUE)
+  for (i in seq_len(k)) {
+    step <- action_map(actions[i, ], close, before[i], method)
+    a[i] <- step$a
+    b[i] <- step$b
+    shares[i] <- step$shares
+  }
+  # what no bar stands before changes nothing; of the oldest footing, nor what none stands behind
+  used <- before > 0 & (anchor == "last" | before < length(time))
+  maps <- matrix(0, k + 1, 3)
+  maps[k + 1, ] <- c(1, 0, 1)
+  for (i in rev(seq_len(k))) {
+    onward <- maps[i + 1, ]
+    maps[i, ] <- if (used[i]) c(onward[1] * a[i], onward[1] * b[i] + onward[2],
+      onward[3] * shares[i]) else onward
+  }
+  seen <- c(actions$ex, -Inf)
+  known <- pmax(actions$ex, actions$known)
+  latest <- rev(cummax(c(-Inf, rev(ifelse(used, known, -Inf)))))
+  if (anchor == "first") {
+    # p = (p' - b) / a undoes what lies between the first bars and these
+    first <- maps[1, ]
+    undo <- function(row) {
+      from <- maps[row, ]
+      c(from[1] / first[1], (from[2] - first[2]) / first[1], from[3] / first[3])
+    }
+    maps <- t(vapply(seq_len(k + 1), undo, numeric(3)))
+    latest <- c(-Inf, cummax(ifelse(used, known, -Inf)))
+  }
+  # how many actions lie at or before each bar
+  place <- findInterval(time, seen[seq_len(k)]) + 1
+  list(factor = maps[place, 1], offset = maps[place, 2], shares = maps[place, 3],
+    drawn = latest[place], applied = used)
+}
+
+# What an action does to prices before it, and by how much the number of shares grows.
+action_map <- function(action, close, before, method) {
+  rule <- action_rules[[action$kind]]
+  seen <- !is.na(close)
+  last <- utils::tail(which(seen[seq_len(before)]), 1)
+  next_one <- utils::head(which(seen & seq_along(close) > before), 1)
+  if (!length(last)) {
+    return(list(a = 1, b = 0, shares = 1))
+  }
+  price <- close[last]
+  if (is.na(action$ratio) && action$amount >= price) {
+    vetusta_stop("want", paste0("The dividend of ", action$symbol, " on ", action$ex_day, ", ",
+      format_exact(action$amount), ", is as large as the price before it, ", format_exact(price),
+      "."), todo = "look at its amount and its currency")
+  }
+  size <- action[[rule$size]]
+  map <- rule$map(size, price, if (length(next_one)) close[next_one] else NA_real_, method)
+  list(a = map[1], b = map[2], shares = rule$shares(size))
+}
+
+# Actions, checked: with `ex`, when the ex-day begins, and `known`, from when they are known, both
+# in seconds.
+actions_frame <- function(actions, zone) {
+  wrong <- function(what, todo, row = NULL) {
+    vetusta_stop("shape", what, where = if (!is.null(row)) paste("action", row), todo = todo)
+  }
+  if (!is.data.frame(actions)) {
+    wrong("Actions are a data frame.", "give a data frame with symbol, ex_day, kind, ratio, amount")
+  }
+  for (name in c("symbol", "ex_day", "kind")) {
+    if (is.null(actions[[name]])) {
+      wrong(paste0("Actions need the column `", name, "`."),
+        paste("add or rename a column to", name))
+    }
+  }
+  n <- nrow(actions)
+  day <- as_action_day(actions$ex_day, zone)
+  kind <- as.character(actions$kind)
+  rules <- action_rules[kind]
+  bad <- which(vapply(rules, is.null, TRUE))
+  if (length(bad)) {
+    wrong(paste0("An action cannot be of the kind \"", kind[bad[1]], "\"."),
+      suggest_word(kind[bad[1]], names(action_rules)), bad[1])
+  }
+  if (anyNA(day)) wrong("An action has no ex-day.", "give it as a day", which(is.na(day))[1])
+  sizes <- lapply(c(ratio = "ratio", amount = "amount"), function(name) {
+    if (is.null(actions[[name]])) rep(NA_real_, n) else check_numbers(actions[[name]], name)
+  })
+  for (i in seq_len(n)) {
+    size <- sizes[[rules[[i]]$size]][i]
+    if (!rules[[i]]$good(size) %in% TRUE) {
+      wrong(paste0("The ", kind[i], " of ", actions$symbol[i], " on ", day[i],
+        " cannot have the ", rules[[i]]$size, " ", format_exact(size), "."), rules[[i]]$todo, i)
+    }
+    # what does not tell its size is nothing to it
+    sizes[[setdiff(names(sizes), rules[[i]]$size)]][i] <- NA_real_
+  }
+  ex <- as.numeric(time_local(day, 0, zone))
+  told <- actions[["announced"]]
+  known <- if (inherits(told, "POSIXct")) as.numeric(told)
+  else if (!is.null(told)) as.numeric(time_local(as_action_day(told, zone), 0, zone))
+  else rep(NA_real_, n)
+  out <- list_frame(list(symbol = as.character(actions$symbol), ex_day = day, kind = kind,
+    ratio = sizes$ratio, amount = sizes$amount, ex = ex, known = ifelse(is.na(known), ex, known)))
+  # one told twice counts once
+  out[!duplicated(out[c("symbol", "ex_day", "kind", "ratio", "amount")]), , drop = FALSE]
+}
+
+as_action_day <- function(x, zone) {
+  if (inherits(x, "Date")) x
+  else if (inherits(x, "POSIXct")) local_day(x, zone)
+  else read_day(as.character(x))
+}
+
+#' Jumps in raw prices that look like an action nobody told
+#'
+#' @param bars A table of bars of one day or longer.
+#' @param actions Actions that are known, see [bars_adjust()]; `NULL` for none.
+#' @param tolerance How far the price may be from a simple ratio, as a part of it.
+#' @param zone The IANA zone in whose days ex-days are told.
+#' @return A tibble with one row a jump: `symbol`, `time`, `before` (the close), `after` (the open,
+#'   or the close), `ratio` (shares for one that would explain it: 2, 3, 1.5, 0.1 ...). A jump is a
+#'   change of more than a quarter, ten times as large as the symbol's median change, to within
+#'   `tolerance` of a simple ratio, on a day of which no action of the number of shares is told.
+#' @section Errors: as of [bars_adjust()].
+#' @export
+#' @examples
+#' days <- bars_frame(data.frame(symbol = "KELD", close = c(80, 82, 81, 40.4, 41), time =
+#'   as.POSIXct("2025-09-11", tz = "UTC") + 86400 * 0:4))
+#' bars_jumps(days)
+bars_jumps <- function(bars, actions = NULL, tolerance = 0.06, zone = "UTC") {
+  bars <- bars_frame(given(bars, "bars"))
+  check_number(tolerance, "tolerance", 0)
+  check_zone(zone)
+  told <- if (!is.null(actions)) actions_frame(actions, zone)
+  told <- told[is.na(told$amount), ]
+  ratios <- c(2, 3, 4, 5, 6, 8, 10, 15, 20, 25, 50, 100, 1.5, 1.25)
+  ratios <- c(ratios, 1 / ratios)
+  found <- lapply(symbol_runs(bars$symbol), function(own) {
+    rows <- own[1]:own[2]
+    close <- bars$close[rows]
+    first <- ifelse(is.na(bars$open[rows]), close, bars$open[rows])
+    n <- length(rows)
+    if (n < 3) return(NULL)
+    change <- c(NA, log(first[-1] / close[-n]))
+    usual <- stats::median(abs(change), na.rm = TRUE)
+    large <- which(abs(change) > pmax(log(1.25), 10 * usual))
+    near <- vapply(large, function(i) ratios[which.min(abs(log(ratios) + change[i]))], 0)
+    keep <- abs(log(near) + change[large]) <= log(1 + tolerance)
+    day <- local_day(bars$time[rows], zone)
+    before <- c(day[1], day[-n])
+    keep <- keep & !vapply(large, function(i) {
+      any(told$symbol == bars$symbol[own[1]] & told$ex_day > before[i] & told$ex_day <= day[i])
+    }, TRUE)
+    at <- large[keep]
+    list_frame(list(symbol = bars$symbol[rows][at], time = bars$time[rows][at],
+      before = close[at - 1], after = first[at], ratio = near[keep]))
+  })
+  none <- list_frame(list(symbol = character(), time = utc(numeric()), before = numeric(),
+    after = numeric(), ratio = numeric()))
+  as_rows(as.list(do.call(rbind, c(list(none), found))))
+}

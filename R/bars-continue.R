@@ -1,0 +1,242 @@
+# Contracts with an end, put behind one another into one series.
+
+#' One series from contracts that end
+#'
+#' On each trading day one contract counts. Which one is decided from what was known before that
+#' day began, and never from its own volume.
+#'
+#' @param bars A table of bars of the contracts, see [bars_frame()], each under its own symbol.
+#' @param contracts A data frame with one row a contract: `symbol`, `last_day` (`Date`, the last one
+#'   on which it trades), and where there are several `underlying`; `first_day` is optional.
+#' @param roll When the next contract takes over: `"expiry"`, so many `days` before the end;
+#'   `"volume"` or `"open-interest"`, on the day after the next one had more of it (at the latest at
+#'   the last day); `"day"`, on the `days`-th day of the month in which the contract ends.
+#' @param days Of `"expiry"`, how many trading days before its last day a contract counts for the
+#'   last time (0: to its end). Of `"day"`, the day of the month.
+#' @param nth Which contract: 1 for the one that ends next, 2 for the one behind it.
+#' @param adjust How the step between two contracts is taken out: `"none"`, `"difference"` (added),
+#'   or `"ratio"` (multiplied), both measured at the last closes that the two have together before
+#'   the day of the roll.
+#' @param anchor `"last"`: the newest prices are as traded; `"first"`: the oldest are.
+#' @param calendar A calendar, see [calendar_make()], whose trading days are counted; `NULL` for
+#'   weekdays.
+#' @param zone The IANA zone in whose days contracts end; by default the calendar's.
+#' @return Bars of the symbol `underlying` (without that column, of `"continuous"`), with
+#'   `contract`,
+#'   `rolled` (whether a bar is the first of its contract), `factor` and `offset` (price = traded
+#'   price x factor + offset), and `drawn_from` (`POSIXct`: of adjusted prices, when the latest roll
+#'   in them had taken place). The attribute `rolls` has one row a roll: `day`, `from`, `to`,
+#'   `measured` (the day at which the step was measured, `NA` where the two have none in common),
+#'   `difference`, `ratio`.
+#' @section Errors: `vetusta_error_shape` for contracts without a column; `vetusta_error_want` for
+#'   bars of no contract, a roll by volume of bars that have none, or a ratio of prices at or below
+#'   zero.
+#' @export
+#' @examples
+#' at <- as.POSIXct("2026-01-05", tz = "UTC") + 86400 * 0:3
+#' bars <- data.frame(symbol = rep(c("GRN-2601", "GRN-2602"), each = 4), time = rep(at, 2),
+#'   close = c(200, 201, 202, 203, 205, 206, 207, 208))
+#' ends <- data.frame(symbol = c("GRN-2601", "GRN-2602"), last_day = as.Date(c("2026-01-06",
+#'   "2026-02-10")))
+#' bars_continue(bars, ends, adjust = "difference")
+bars_continue <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, adjust = "none",
+  anchor = "last", calendar = NULL, zone = NULL) {
+  bars <- bars_frame(given(bars, "bars"))
+  check_choice(roll, "roll", c("expiry", "volume", "open-interest", "day"))
+  check_choice(adjust, "adjust", c("none", "difference", "ratio"))
+  check_choice(anchor, "anchor", c("last", "first"))
+  days <- check_count(days, "days", least = if (roll == "day") 1 else 0)
+  nth <- check_count(nth, "nth")
+  zone <- zone %||% calendar$zone %||% "UTC"
+  check_zone(zone)
+  contracts <- contracts_frame(given(contracts, "contracts"), zone)
+  known <- bars$symbol %in% contracts$symbol
+  if (!any(known)) {
+    vetusta_stop("want", "None of the bars is of one of the contracts.",
+      where = paste0("bars of ", paste(utils::head(unique(bars$symbol), 3), collapse = ", ")),
+      todo = paste0("give bars of ", paste(utils::head(contracts$symbol, 3), collapse = ", ")))
+  }
+  bars <- bars[known, ]
+  day <- as.numeric(local_day(bars$time, zone))
+  groups <- split(seq_len(nrow(bars)),
+    contracts$underlying[match(bars$symbol, contracts$symbol)])
+  parts <- lapply(names(groups), function(name) {
+    rows <- groups[[name]]
+    own <- contracts[contracts$underlying == name & contracts$symbol %in% bars$symbol[rows], ]
+    continue_one(bars[rows, ], day[rows], own, name, list(roll = roll, days = days, nth = nth,
+      adjust = adjust, anchor = anchor, calendar = calendar, zone = zone))
+  })
+  done <- bars_frame(data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE))
+  attr(done, "rolls") <- as_rows(as.list(do.call(rbind, lapply(parts, `[[`, "rolls"))))
+  done
+}
+
+continue_one <- function(bars, day, contracts, name, rule) {
+  contracts <- contracts[order(contracts$last_day, contracts$symbol), ]
+  days <- sort(unique(day))
+  which <- continue_which(bars, day, days, contracts, rule)
+  place <- match(bars$symbol, contracts$symbol)
+  counts <- which[match(day, days)]
+  kept <- which(place == counts)
+  chosen <- counts[kept]
+  own <- bars[kept, ]
+  rolls <- continue_rolls(bars, day, place, days, which, contracts, rule)
+  maps <- continue_maps(rolls, rule)
+  at <- findInterval(day[kept], as.numeric(rolls$day)) + 1
+  order <- order(as.numeric(own$time), method = "radix")
+  own <- own[order, ]
+  at <- at[order]
+  own$contract <- contracts$symbol[chosen[order]]
+  own$rolled <- c(FALSE, own$contract[-1] != own$contract[-nrow(own)])
+  own$symbol <- rep(name, nrow(own))
+  own$factor <- maps$factor[at]
+  own$offset <- maps$offset[at]
+  for (column in intersect(c("open", "high", "low", "close", "vwap"), names(own))) {
+    own[[column]] <- own[[column]] * own$factor + own$offset
+  }
+  own$drawn_from <- utc(maps$drawn[at])
+  rolls$underlying <- rep(name, nrow(rolls))
+  list(bars = own, rolls = rolls)
+}
+
+# The place among the contracts, in order of their ends, of the one that counts on each day; NA
+# where none is left.
+continue_which <- function(bars, day, days, contracts, rule) {
+  n <- nrow(contracts)
+  if (rule$roll %in% c("expiry", "day")) {
+    # from this day on the contract does not count any more
+    over <- if (rule$roll == "expiry") continue_over(contracts$last_day, rule)
+    else month_day(contracts$last_day, rule$days)
+    first <- findInterval(days, sort(over)) + rule$nth
+    return(ifelse(first <= n, first, NA_integer_))
+  }
+  weight <- continue_weights(bars, rule$roll)
+  held <- matrix(0, length(days), n)
+  sums <- rowsum(ifelse(is.na(weight), 0, weight), paste(match(day, days),
+    match(bars$symbol, contracts$symbol)))
+  parts <- do.call(rbind, strsplit(rownames(sums), " ", fixed = TRUE))
+  held[cbind(as.integer(parts[, 1]), as.integer(parts[, 2]))] <- sums[, 1]
+  last <- as.numeric(contracts$last_day)
+  now <- 1L
+  out <- integer(length(days))
+  for (i in seq_along(days)) {
+    while (now < n && last[now] < days[i]) now <- now + 1L
+    # what the day before had; never back
+    if (i > 1 && now < n) {
+      ahead <- now + which.max(held[i - 1, (now + 1):n])
+      if (held[i - 1, ahead] > held[i - 1, now] && last[ahead] >= days[i]) now <- ahead
+    }
+    out[i] <- now + as.integer(rule$nth) - 1L
+  }
+  out[out > n | last[pmin(out, n)] < days] <- NA
+  out
+}
+
+continue_weights <- function(bars, roll) {
+  column <- c(volume = "volume", "open-interest" = "open_interest")[[roll]]
+  weight <- bars[[column]]
+  if (is.null(weight) || all(is.na(weight))) {
+    vetusta_stop("want", paste0("These bars have no ", if (roll == "volume") "volume"
+      else "column open_interest", ", by which contracts could roll."),
+      todo = "roll by expiry, or collect it")
+  }
+  weight
+}
+
+# The first day on which a contract does not count, so many trading days before its last one.
+continue_over <- function(last, rule) {
+  over <- as.numeric(last) + 1
+  if (!rule$days) {
+    return(over)
+  }
+  span <- c(min(last) - 3 * rule$days - 30, max(last))
+  trading <- if (is.null(rule$calendar)) seq(span[1], span[2], by = 1)
+  else calendar_days(rule$calendar, span[1], span[2])
+  if (is.null(rule$calendar)) trading <- trading[!as.POSIXlt(trading)$wday %in% c(0, 6)]
+  trading <- as.numeric(trading)
+  # the place of the last day, or of the trading day before it
+  place <- findInterval(as.numeric(last), trading) - rule$days + 1
+  trading[pmax(1, place)]
+}
+
+month_day <- function(last, day) {
+  first <- as.Date(format(last, "%Y-%m-01"))
+  as.numeric(pmin(first + day - 1, last + 1))
+}
+
+# Where one contract takes over from another, and by how much their prices differ before that day.
+continue_rolls <- function(bars, day, place, days, which, contracts, rule) {
+  there <- which(!is.na(which))
+  seen <- which[there]
+  at <- there[which(c(FALSE, seen[-1] != seen[-length(seen)]))]
+  before <- seen[match(at, there) - 1]
+  closes <- function(contract) {
+    rows <- place == contract & !is.na(bars$close)
+    last <- !duplicated(day[rows], fromLast = TRUE)
+    list(day = day[rows][last], close = bars$close[rows][last])
+  }
+  steps <- lapply(seq_along(at), function(i) {
+    old <- closes(before[i])
+    new <- closes(which[at[i]])
+    both <- intersect(old$day, new$day)
+    both <- both[both < days[at[i]]]
+    if (!length(both)) return(c(NA_real_, NA_real_, NA_real_))
+    c(max(both), old$close[match(max(both), old$day)], new$close[match(max(both), new$day)])
+  })
+  part <- function(i) vapply(steps, `[`, 0, i)
+  rolls <- list_frame(list(day = as.Date(days[at], origin = "1970-01-01"),
+    from = contracts$symbol[before], to = contracts$symbol[which[at]],
+    measured = as.Date(part(1), origin = "1970-01-01"), difference = part(3) - part(2),
+    ratio = part(3) / part(2)))
+  bad <- which(rule$adjust == "ratio" & !(part(2) > 0 & part(3) > 0) %in% c(TRUE, NA))
+  if (length(bad)) {
+    vetusta_stop("want", paste0("Prices at or below zero have no ratio: ", rolls$from[bad[1]],
+      " and ", rolls$to[bad[1]], " on ", rolls$measured[bad[1]], "."),
+      todo = "adjust by difference")
+  }
+  rolls
+}
+
+# list(factor, offset, drawn), one more than there are rolls: what prices of each stretch go
+# through.
+continue_maps <- function(rolls, rule) {
+  k <- nrow(rolls)
+  factor <- rep(1, k + 1)
+  offset <- numeric(k + 1)
+  drawn <- rep(NA_real_, k + 1)
+  if (rule$adjust == "none" || !k) {
+    return(list(factor = factor, offset = offset, drawn = drawn))
+  }
+  ratio <- ifelse(is.na(rolls$ratio), 1, rolls$ratio)
+  step <- ifelse(is.na(rolls$difference), 0, rolls$difference)
+  last <- rule$anchor == "last"
+  if (rule$adjust == "ratio") {
+    factor <- if (last) rev(cumprod(c(1, rev(ratio)))) else 1 / cumprod(c(1, ratio))
+  } else {
+    offset <- if (last) rev(cumsum(c(0, rev(step)))) else -cumsum(c(0, step))
+  }
+  time <- as.numeric(time_local(rolls$day, 0, rule$zone))
+  drawn <- if (last) c(rep(time[k], k), NA) else c(NA, time)
+  list(factor = factor, offset = offset, drawn = drawn)
+}
+
+contracts_frame <- function(contracts, zone) {
+  if (!is.data.frame(contracts)) {
+    vetusta_stop("shape", "Contracts are a data frame.",
+      todo = "give a data frame with symbol and last_day")
+  }
+  for (name in c("symbol", "last_day")) {
+    if (is.null(contracts[[name]])) {
+      vetusta_stop("shape", paste0("Contracts need the column `", name, "`."),
+        todo = paste("add or rename a column to", name))
+    }
+  }
+  last <- as_action_day(contracts$last_day, zone)
+  if (anyNA(last)) {
+    vetusta_stop("shape", "A contract has no last day.",
+      where = as.character(contracts$symbol)[is.na(last)][1], todo = "give it as a day")
+  }
+  out <- list_frame(list(symbol = as.character(contracts$symbol), last_day = last,
+    underlying = as.character(contracts[["underlying"]] %||% rep("continuous", length(last)))))
+  out[!duplicated(out$symbol, fromLast = TRUE), , drop = FALSE]
+}

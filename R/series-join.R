@@ -1,0 +1,140 @@
+# Several sources of one thing, put together into one history.
+
+#' One history from several sources
+#'
+#' Where the preferred source has a value it is taken; what it lacks comes from the ones behind it.
+#'
+#' @param ... Two or more tables of series, the preferred one first, each of one series: bars,
+#'   observations or points. Named tables give their names to `origin`.
+#' @param level How the level of the ones behind is brought to that of those before: `"none"`, by
+#'   the median `"ratio"` or `"difference"` of the values that they have in common.
+#' @param overlap How much of what they have in common is looked at: a duration before the end of
+#'   it, as `"1 year"`; `NULL` for all.
+#' @param tolerance How far two values of one time may be from each other, as a part of the larger,
+#'   before it is a finding; after levels were brought together.
+#' @param value Of bars the column that is meant.
+#' @param name The name of the joined series; by default that of the preferred one.
+#' @param zone The IANA zone of days, where days stand beside instants.
+#' @return A `vetusta_points` tibble: `series`, `time` (`POSIXct`, the time of each value as it is;
+#'   of periods `period`), `value`, `status`, `released`, `origin` (the source of each value). The
+#'   attribute `factors` has one row a table: `origin`, `factor`, `offset` (value = own value x
+#'   factor + offset), `overlap` (how many values in common it was measured at); the attribute
+#'   `findings` one row a time at which two sources disagree: `time` or `period`, `origin`, `value`,
+#'   `other`, `other_value`, `part`. A value that was brought to another level counts no earlier
+#'   than the values at which the level was measured (`released`).
+#' @section Errors: `vetusta_error_shape` for what is no series, or is several;
+#'   `vetusta_error_want` where levels are to be brought together and there is nothing in common, or
+#'   a ratio of values at or below zero.
+#' @export
+#' @examples
+#' a <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:2, value = c(250, 251, 249))
+#' b <- data.frame(series = "level", period = as.Date("2026-03-10") + 0:3,
+#'   value = c(260, 262, 260, 261))
+#' series_join(survey = a, old = b, level = "difference")
+series_join <- function(..., level = "none", overlap = NULL, tolerance = 0.02, value = "close",
+  name = NULL, zone = "UTC") {
+  tables <- list(...)
+  check_choice(level, "level", c("none", "ratio", "difference"))
+  check_number(tolerance, "tolerance", 0)
+  check_zone(zone)
+  if (length(tables) < 2) {
+    vetusta_stop("want", "Two or more tables are joined.", todo = "give a table for each source")
+  }
+  length_of <- if (!is.null(overlap)) interval_seconds(time_interval(overlap, "overlap")) else Inf
+  tables <- lapply(tables, as_series)
+  names <- names(tables) %||% rep("", length(tables))
+  dated <- all(vapply(tables, function(x) !is.null(x[["period"]]), TRUE))
+  parts <- lapply(seq_along(tables), function(i) join_part(tables[[i]], value, dated, zone))
+  own <- vapply(parts, `[[`, "", "name")
+  origins <- ifelse(nzchar(names), names, make.unique(own, sep = " "))
+  all <- parts[[1]]$rows
+  all$origin <- rep(origins[1], length(all$at))
+  factors <- list(list(origin = origins[1], factor = 1, offset = 0, overlap = NA_real_))
+  findings <- list()
+  for (i in seq_along(parts)[-1]) {
+    done <- join_behind(all, parts[[i]]$rows, level, length_of, origins[i])
+    findings[[i]] <- join_findings(all, done$rows, tolerance, origins[i])
+    factors[[i]] <- done$factor
+    fresh <- !done$rows$at %in% all$at[!is.na(all$value)]
+    kept <- !(all$at %in% done$rows$at[fresh])
+    all <- Map(c, lapply(all, `[`, kept), lapply(done$rows, `[`, fresh)[names(all)])
+  }
+  order <- order(all$at, method = "radix")
+  all <- lapply(all, `[`, order)
+  time <- if (dated) list(period = all$period) else list(time = utc(all$at))
+  n <- length(all$at)
+  result <- as_rows(c(list(series = rep(name %||% own[1], n)), time, list(value = all$value,
+    status = all$status, released = utc(all$released), origin = all$origin)))
+  attr(result, "factors") <- as_rows(as.list(data.table::rbindlist(factors)))
+  found <- data.table::rbindlist(findings)
+  if (!dated && nrow(found)) names(found)[1] <- "time"
+  attr(result, "findings") <- as_rows(as.list(found))
+  if (dated) with_shape(result, "vetusta_observations") else with_shape(result, "vetusta_points")
+}
+
+# list(name, rows): one series as plain columns, `at` in seconds.
+join_part <- function(x, value, dated, zone) {
+  points <- as.list(long_points(x, value, dated, zone))
+  series <- unique(points$series)
+  if (length(series) != 1) {
+    vetusta_stop("shape", paste0("A table to be joined is of one series, and this one is of ",
+      length(series), "."), where = paste(utils::head(series, 3), collapse = ", "),
+      todo = "choose one of them")
+  }
+  at <- if (dated) as.numeric(read_periods(points$period, length(points$value))$first) * 86400
+  else as.numeric(points$time)
+  if (anyDuplicated(at)) {
+    vetusta_stop("shape", paste0("The series ", series, " has two values of one time."),
+      todo = "ask for one release of it")
+  }
+  rows <- c(list(at = at, value = points$value, status = as.character(points$status),
+    released = as.numeric(points$released)), if (dated) list(period = points$period))
+  list(name = series, rows = rows)
+}
+
+# The rows of a source behind, on the level of those before it.
+join_behind <- function(all, rows, level, length_of, origin) {
+  factor <- list(origin = origin, factor = 1, offset = 0, overlap = NA_real_)
+  if (level == "none") {
+    rows$origin <- rep(origin, length(rows$at))
+    return(list(rows = rows, factor = factor))
+  }
+  common <- join_common(all, rows)
+  common <- lapply(common, `[`, common$at > max(common$at, -Inf) - length_of)
+  if (!length(common$at)) {
+    vetusta_stop("want", paste0("The source ", origin, " has no value in common with those ",
+      "before it, by which its level could be known."), todo = "join them as they are: level none")
+  }
+  if (level == "ratio") {
+    if (any(common$a <= 0 | common$b <= 0)) {
+      vetusta_stop("want", "Values at or below zero have no ratio.",
+        todo = "bring them together by difference")
+    }
+    factor$factor <- stats::median(common$a / common$b)
+  } else {
+    factor$offset <- stats::median(common$a - common$b)
+  }
+  factor$overlap <- length(common$at)
+  rows$value <- rows$value * factor$factor + factor$offset
+  # its level is known only once both of what it was measured at are
+  measured <- max(common$at, all$released[all$at %in% common$at],
+    rows$released[rows$at %in% common$at], na.rm = TRUE)
+  rows$released <- pmax(rows$released, measured, na.rm = TRUE)
+  rows$origin <- rep(origin, length(rows$at))
+  list(rows = rows, factor = factor)
+}
+
+join_common <- function(all, rows) {
+  at <- intersect(all$at[!is.na(all$value)], rows$at[!is.na(rows$value)])
+  list(at = at, a = all$value[match(at, all$at)], b = rows$value[match(at, rows$at)])
+}
+
+join_findings <- function(all, rows, tolerance, origin) {
+  common <- join_common(all, rows)
+  part <- abs(common$a - common$b) / pmax(abs(common$a), abs(common$b))
+  bad <- which(part > tolerance)
+  place <- match(common$at[bad], all$at)
+  list(period = if (is.null(all[["period"]])) utc(common$at[bad]) else all$period[place],
+    origin = all$origin[place], value = common$a[bad], other = rep(origin, length(bad)),
+    other_value = common$b[bad], part = part[bad])
+}
