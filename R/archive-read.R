@@ -214,9 +214,9 @@ period_bound <- function(x, name) {
 }
 
 # Facts: the columns that make their series, then those of each value.
-table_of_facts <- function(archive, held, from, to, at, ...) {
+table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
   window <- period_window(from, to)
-  read <- read_rows(archive, held, window[1], window[2], at)
+  read <- read_rows(archive, held, window[1], window[2], at, newest)
   columns <- read$columns
   dimensions <- lapply(held_dimensions(held), `[`, read$owner)
   day <- as.Date(as.numeric(columns$time) / 86400, origin = "1970-01-01")

@@ -12,7 +12,7 @@ archive_parcel <- function(shape, rows, frequency = "", at = NA_real_, place = "
 # all of its columns.
 record_keys <- list(
   instruments = "symbol", snapshot = c("symbol", "time"), documents = c("entity", "link"),
-  places = "place",
+  places = "place", actions = c("symbol", "ex_day", "kind"), contracts = "symbol",
   datasets = "dataset"
 )
 

@@ -39,7 +39,8 @@ cash_maps <- list(
 #' moves, today's prices are as traded) or of the oldest (`"first"`: history stays, new prices
 #' move).
 #'
-#' @param bars A table of bars, see [bars_frame()], of any interval.
+#' @param bars A table of bars, see [bars_frame()], of any interval. Cash is taken out where there are
+#'   bars on both sides of its ex-day, so give them up to the newest.
 #' @param actions A data frame with one row an action: `symbol`, `ex_day` (`Date`, the first day on
 #'   which the share trades without it), `kind` (`split`, `consolidation`, `stock-dividend`,
 #'   `cash-dividend`, `spin-off`), `ratio` and `amount`. The ratio is new shares for one old one of
@@ -139,14 +140,16 @@ adjust_one <- function(time, close, actions, method, anchor) {
   a <- shares <- rep(1, k)
   b <- numeric(k)
   before <- findInterval(actions$ex, time, left.open = TRUE)
-  for (i in seq_len(k)) {
+  # what no bar stands before changes nothing; cash needs the price on its ex-day, and of the oldest
+  # footing nothing counts that lies behind all bars
+  used <- before > 0 &
+    (before < length(time) | (anchor == "last" & is.na(actions$amount)))
+  for (i in which(used)) {
     step <- action_map(actions[i, ], close, before[i], method)
     a[i] <- step$a
     b[i] <- step$b
     shares[i] <- step$shares
   }
-  # what no bar stands before changes nothing; of the oldest footing, nor what none stands behind
-  used <- before > 0 & (anchor == "last" | before < length(time))
   maps <- matrix(0, k + 1, 3)
   maps[k + 1, ] <- c(1, 0, 1)
   for (i in rev(seq_len(k))) {

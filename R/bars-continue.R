@@ -47,6 +47,8 @@ bars_continue <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, a
   check_choice(anchor, "anchor", c("last", "first"))
   days <- check_count(days, "days", least = if (roll == "day") 1 else 0)
   nth <- check_count(nth, "nth")
+  check_finite(days, "days")
+  check_finite(nth, "nth")
   zone <- zone %||% calendar$zone %||% "UTC"
   check_zone(zone)
   contracts <- contracts_frame(given(contracts, "contracts"), zone)
@@ -239,4 +241,11 @@ contracts_frame <- function(contracts, zone) {
   out <- list_frame(list(symbol = as.character(contracts$symbol), last_day = last,
     underlying = as.character(contracts[["underlying"]] %||% rep("continuous", length(last)))))
   out[!duplicated(out$symbol, fromLast = TRUE), , drop = FALSE]
+}
+
+check_finite <- function(x, name) {
+  if (!is.finite(x)) {
+    vetusta_stop("want", paste0("`", name, "` must be a whole number, and not endless."),
+      todo = paste("correct", name))
+  }
 }

@@ -19,6 +19,10 @@ cli_commands <- c(
   status = "show how complete and how fresh all is that the desk keeps",
   reread = "decode kept raw pages again with a corrected card, making no call",
   list = "show what the archive holds: series by address, datasets, journal, faults",
+  rows = "rows of a dataset: chosen, joined, sorted, counted, or as a desk's list",
+  rank = "the largest moves of a market, without what nobody trades",
+  near = "places near a point, and what is held of each",
+  statement = "a company's facts as a table of items and periods",
   revisions = "show how figures were revised, release by release",
   calendar = "show a calendar, its closed days, or the times it expects",
   regroup = "make longer bars, or change the frequency of values",
@@ -26,6 +30,9 @@ cli_commands <- c(
   gaps = "find what is missing, and why, or what is wrong",
   fill = "fill what is missing by a named rule, and mark it",
   change = "changes, indices, windows, conversion, correlation",
+  adjust = "prices adjusted for splits and dividends, or jumps nobody told",
+  continue = "one series from contracts that end",
+  join = "one history from several sources",
   figure = "draw candles or lines of archived series",
   export = "write series or rows as CSV, Parquet, XLSX and more, or into a database",
   archive = "check an archive, compact it, back it up, restore it, rescue what can be read",
@@ -212,7 +219,7 @@ cli_arguments <- function(arguments, command, words, options, example, least = 0
   if (length(read$args) > most) {
     cli_usage_error("\"", read$args[most + 1], "\" is one word too many")
   }
-  c(list(words = read$args), read$options)
+  structure(c(list(words = read$args), read$options), class = "vetusta_options")
 }
 
 cli_option <- function(name, help, default = NULL, flag = FALSE, metavar = toupper(name),
@@ -289,3 +296,7 @@ cli_joined <- function(arguments, flag) {
   arguments[at[1] + 1] <- paste(arguments[at + 1], collapse = ",")
   arguments[-c(at[-1], at[-1] + 1)]
 }
+
+# An option that was not given is no other one whose name begins like it.
+#' @export
+`$.vetusta_options` <- function(x, name) unclass(x)[[name]]

@@ -48,7 +48,7 @@ text_columns <- c(places = "last", datasets = "last")
 
 default_type <- function(shape, name) {
   numbers <- c("open", "high", "low", "close", "volume", "value", "last", "change", "latitude",
-    "longitude", "cells")
+    "longitude", "cells", "ratio", "amount")
   if (name %in% numbers && !identical(unname(text_columns[shape]), name)) "number"
   else if (name == "change_percent") "percent" else "text"
 }

@@ -30,7 +30,7 @@ desk_output_grammar <- function() {
     title = "text", series = "texts", rows = "text", where = "texts", columns = "texts",
     from = "text", to = "text", span = "duration", session = "text", labels = c("word", "codes",
       "labels", "both"),
-    fill = "texts", at_most = "count", regroup = "duration", rule = "text", change = "text",
+    fill = "texts", at_most = "count", adjust = c("word", "splits", "all"), regroup = "duration", rule = "text", change = "text",
     window = "duration", over = "duration", align = "text", form = c("word", "long", "wide"),
     file = "text", append = "text", table = "text", figure = c("word", "candles", "lines")
   )
@@ -53,7 +53,7 @@ desk_beside <- list(
   outputs = list(rule = "regroup", at_most = "fill", over = "change", window = "change",
     table = "append", fill = "series", regroup = "series", change = "series", align = "series",
     figure = "series", labels = "series", session = "series", from = "series", to = "series",
-    span = "series", form = "series")
+    span = "series", form = "series", adjust = "series")
 )
 
 # Checks what was read from a desk's file. `place` gives file and line of a path of keys.

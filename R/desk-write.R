@@ -98,13 +98,17 @@ output_from <- function(entry) {
 # Series with what is done to each of them.
 output_read <- function(options, entry) {
   if (!is.null(entry$align)) options["from"] <- list(NULL)
+  # dividends are measured at the prices around them, also where those lie behind the window
+  wanted <- options[c("from", "to")]
+  if (!is.null(entry$adjust)) options[c("from", "to")] <- list(NULL)
   read <- cli_series(options)
   steps <- output_steps[intersect(names(output_steps), names(entry))]
   read$tables <- lapply(seq_along(read$tables), function(i) {
     own <- cli_own(read, options, i)
     x <- read$tables[[i]]
     for (step in steps) x <- step(x, entry, own, attr(x, "interval"), options)
-    x
+    if (is.null(entry$adjust)) return(x)
+    with_interval(cli_window(x, wanted, own$zone), attr(x, "interval"))
   })
   read
 }
@@ -115,6 +119,15 @@ output_steps <- list(
     full <- series_fill(x, own$calendar, rule = entry$fill, at_most = entry$at_most %||% Inf,
       interval = interval, session = cli_sessions(own, options))
     with_interval(full, interval)
+  },
+  adjust = function(x, entry, own, interval, options) {
+    if (!is_bars(x)) {
+      vetusta_stop("desk", "Prices of bars are adjusted, and this output has other values.",
+        todo = "take out adjust:, or put them into an output of their own")
+    }
+    actions <- cli_actions(cli_archive(options), list(), own$sources)
+    with_interval(bars_adjust(x, actions, entry$adjust, as_of = format_instant(Sys.time()),
+      zone = own$zone), interval)
   },
   regroup = function(x, entry, own, interval, options) {
     to <- if (is_bars(x)) entry$regroup else time_interval(entry$regroup)$iso

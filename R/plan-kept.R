@@ -35,7 +35,8 @@ want_every.vetusta_want_rows <- function(want) {
 }
 
 # What changes seldom is asked once a day, everything else once an hour.
-seldom_shapes <- c(instruments = 86400, places = 86400, documents = 86400, datasets = 86400)
+seldom_shapes <- c(instruments = 86400, places = 86400, documents = 86400, datasets = 86400,
+  actions = 86400, contracts = 86400)
 
 # A kept want goes as far as bars are complete: one that has not ended yet comes with the next
 # refresh.

@@ -36,6 +36,8 @@ series_join <- function(..., level = "none", overlap = NULL, tolerance = 0.02, v
   tables <- list(...)
   check_choice(level, "level", c("none", "ratio", "difference"))
   check_number(tolerance, "tolerance", 0)
+  check_text(value, "value")
+  if (!is.null(name)) check_text(name, "name")
   check_zone(zone)
   if (length(tables) < 2) {
     vetusta_stop("want", "Two or more tables are joined.", todo = "give a table for each source")

@@ -87,7 +87,8 @@ shape_columns <- list(
   bars = c("time", "close"), observations = c("series", "period", "value"), instruments = "symbol",
   snapshot = "symbol",
   facts = c("entity", "item", "period_end", "value"), documents = c("entity", "link"),
-  places = "place", datasets = "dataset", table = character()
+  places = "place", actions = c("symbol", "ex_day", "kind"), contracts = c("symbol", "last_day"),
+  datasets = "dataset", table = character()
 )
 
 # What a want knows, by the word that a card calls it; a want's keys are known by their own names

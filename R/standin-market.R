@@ -6,6 +6,9 @@ market_syllables <- c("kel", "tam", "bro", "ysel", "sarn", "orv", "mir", "lud", 
 
 market_directory <- function() {
   known <- quay_instruments()
+  later <- known$code == "MIRT"
+  added <- known[later, ]
+  known <- known[!later, ]
   n <- 1200 - nrow(known)
   pick <- function(key, from) from[1 + floor(seeded_uniform(key, n) * length(from))]
   kinds <- rep(c("share", "warrant", "contract", "fund", "index"), c(386, 700, 40, 50, 10))
@@ -22,7 +25,8 @@ market_directory <- function() {
     fund = "Fund", index = "Index")[kinds])
   rows <- data.frame(code = c(known$code, code), title = c(known$name, name),
     kind = c(rep("share", nrow(known)), kinds), money = "ORV")
-  rows[!duplicated(rows$code), ]
+  rows <- rows[!duplicated(rows$code) & !rows$code %in% added$code, ]
+  rbind(rows, data.frame(code = added$code, title = added$name, kind = "share", money = "ORV"))
 }
 
 # Found by first letters of the code or of the name: the same instrument stands under two letters.

@@ -194,19 +194,23 @@ register_facts <- function(code) {
   value <- round(c(900, 120, 80, 4200, 1700)[match(rows$item, items)] *
     exp(0.02 * (as.POSIXlt(rows$start)$year - 119) +
     0.1 * seeded_normal(paste0("facts", code), nrow(rows))) * 1e4)
-  data.frame(item = rows$item, start = format(rows$start), end = format(ends), basis = "quarterly",
+  # what a company has is told of a day, what it earns of a time
+  start <- ifelse(rows$item %in% c("total_assets", "equity"), NA, format(rows$start))
+  data.frame(item = rows$item, start = start, end = format(ends), basis = "quarterly",
     amount = value, money = "ORV", filed = format(ends + 40))
 }
 
 # The newest year as xBRL-JSON: the whole company and its two segments.
 register_report <- function(code) {
   rows <- register_facts(code)
-  rows <- rows[rows$start >= "2025-01-01", ]
+  rows <- rows[rows$end >= "2025-01-01", ]
+  # an instant is told by the moment at which its day is over
+  begins <- ifelse(is.na(rows$start), "", paste0(rows$start, "T00:00:00/"))
   fact <- function(i, segment = NULL, share = 1) {
     list(value = format(round(rows$amount[i] * share), scientific = FALSE), decimals = -4,
       dimensions = c(list(concept = paste0("inv:", rows$item[i]),
       entity = paste0("reg:", code), unit = "iso4217:ORV",
-      period = paste0(rows$start[i], "T00:00:00/", as.Date(rows$end[i]) + 1, "T00:00:00")),
+      period = paste0(begins[i], as.Date(rows$end[i]) + 1, "T00:00:00")),
       if (!is.null(segment)) list("inv:segment" = segment)))
   }
   facts <- c(lapply(seq_len(nrow(rows)), fact),

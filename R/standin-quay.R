@@ -4,15 +4,16 @@
 quay_instruments <- function() {
   data.frame(
     code = c("KELD", "TAMX", "BROM", "YSLT", "ORVB", "SALT", "GRAV", "TIMB", "LOCK", "MIRQ", "LUDX",
-      "TESK", "BARGE", "WATR"),
+      "TESK", "BARGE", "WATR", "MIRT"),
     name = c("Kelder Lines", "Tamm Navigation", "Bromebridge Mills", "Ysel Terminals",
       "Orvane Barge Union", "Sarn Salt Works", "Mirholt Gravel",
       "Mirholt Timber Floats", "Lock Keepers' Trust", "Mirquay Ports", "Ludmark Exchange Fund",
-      "Teskland Grain", "Basin Barge Index", "Low-Water Cover Fund"),
-    start = c(41.2, 18.6, 112.4, 63.9, 27.1, 9.85, 14.3, 33.7, 77.5, 21.4, 240.5, 54.2, 1000, 12.6),
+      "Teskland Grain", "Basin Barge Index", "Low-Water Cover Fund", "Mirholt Tugs"),
+    start = c(41.2, 18.6, 112.4, 63.9, 27.1, 9.85, 14.3, 33.7, 77.5, 21.4, 240.5, 54.2, 1000, 12.6,
+      24.8),
     swing = c(0.016, 0.019, 0.013, 0.014, 0.017, 0.022, 0.021, 0.018, 0.010, 0.020, 0.030, 0.015,
-      0.009, 0.024),
-    busy = c(0.985, 0.97, 0.96, 0.99, 0.93, 0.88, 0.85, 0.90, 0.94, 0.86, 0.97, 0.95, 1, 0.70)
+      0.009, 0.024, 0.02),
+    busy = c(0.985, 0.97, 0.96, 0.99, 0.93, 0.88, 0.85, 0.90, 0.94, 0.86, 0.97, 0.95, 1, 0.70, 0.82)
   )
 }
 
@@ -31,8 +32,8 @@ quay_closes <- function(instrument, calendar, last) {
   days <- calendar_days(calendar, quay_first_day, last)
   walk <- cumsum(0.0002 +
     instrument$swing * seeded_normal(paste0("close", instrument$code), length(days)))
-  data.frame(day = days, close = instrument$start * exp(walk),
-    before = instrument$start * exp(c(0, walk[-length(walk)])))
+  raw <- instrument$start * quay_raw_factor(instrument$code, days)
+  data.frame(day = days, close = raw * exp(walk), before = raw * exp(c(0, walk[-length(walk)])))
 }
 
 # Tamm Navigation is halted on two days of each month: the first Tuesday after the 14th and the day
@@ -86,6 +87,9 @@ quay_minutes <- function(instrument, day, sessions) {
 # Bars of one instrument in [from, until), newest first cut away by the caller; longer intervals
 # are regrouped from minutes.
 quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.env()) {
+  if (is_contract(code)) {
+    return(quay_contract_days(code, from, until, calendar))
+  }
   instrument <- quay_instruments()[match(code, quay_instruments()$code), ]
   last <- local_day(utc(until), calendar$zone)
   known <- paste("closes", code, last)

@@ -77,6 +77,8 @@ quay_route <- function(path, query, request, state, settings) {
     settings)
   else if (length(path) == 3 && path[2] == "directory") directory_page(path[3], state$directory)
   else if (length(path) == 2 && path[2] == "market") market_snapshot(state$directory)
+  else if (length(path) == 2 && path[2] == "actions") quay_actions_page(query, settings)
+  else if (length(path) == 2 && path[2] == "contracts") quay_contracts_page(query, settings)
   else standin_problem(404L, "path", "There is nothing at this address.")
 }
 
@@ -86,7 +88,10 @@ quay_answer <- function(code, word, query, request, state, settings) {
     return(standin_problem(400L, "interval",
       paste0("The interval must be one of ", paste(names(intervals), collapse = ", "), ".")))
   }
-  if (!code %in% quay_instruments()$code) {
+  if (is_contract(code) && word != "d1") {
+    return(standin_problem(400L, "interval", "Contracts have days alone: d1."))
+  }
+  if (!code %in% quay_instruments()$code && !is_contract(code)) {
     return(standin_problem(404L, "code", "No instrument has this code."))
   }
   from <- suppressWarnings(as.numeric(query$from %||% NA)) / 1000

@@ -1,0 +1,132 @@
+cli_adjust <- function(arguments) {
+  options <- cli_arguments(arguments, "adjust", "ADDRESS...",
+    c(list(
+      cli_option("of", "splits, or all for dividends too [splits]", default = "splits",
+        metavar = "WORD"),
+      cli_option("method", "cash: ratio, difference or total-return [ratio]", default = "ratio",
+        metavar = "WORD"),
+      cli_option("anchor", "last: the newest prices stay as traded; first: the oldest do [last]",
+        default = "last", metavar = "WORD"),
+      cli_option("actions", "where the actions are held; by default in the bars' own source",
+        metavar = "SOURCE/DATASET"),
+      cli_option("jumps", "show jumps that look like an action nobody told, instead", flag = TRUE),
+      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
+        metavar = "NAME")
+    ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
+    c("vetusta adjust \"KELD@1 day\"", "vetusta adjust \"YSLT@1 day\" --of all --as-of 2025-12-31",
+      "vetusta adjust \"quay/bars/*@1 day\" --jumps"))
+  # dividends are measured at the prices around them, also where those lie behind the window
+  wanted <- options[c("from", "to")]
+  options[c("from", "to")] <- list(NULL)
+  read <- cli_series(options)
+  archive <- cli_archive(options)
+  rows <- cli_each(read, options, function(x, interval, read) {
+    if (!is_bars(x)) cli_usage_error("prices are adjusted, and these are no bars")
+    actions <- cli_actions(archive, options, read$sources)
+    if (options$jumps) {
+      return(bars_jumps(x, actions, zone = read$zone))
+    }
+    done <- bars_adjust(x, actions, options$of, options$method, options$anchor,
+      options$as_of %||% format_instant(Sys.time()), read$zone)
+    cli_say_applied(attr(done, "applied"))
+    cli_window(done, wanted, read$zone)
+  })
+  cli_put(rows, options, if (options$jumps) "jump" else "bar")
+}
+
+cli_actions <- function(archive, options, source = NULL) {
+  address <- cli_held(archive, "actions", options$actions, source)
+  cli_rows_of(archive, address, options$as_of)
+}
+
+cli_say_applied <- function(applied) {
+  if (!nrow(applied)) {
+    return(cli_say("no action changes these prices"))
+  }
+  size <- ifelse(is.na(applied$ratio), applied$amount, applied$ratio)
+  told <- paste0(applied$symbol, " ", applied$ex_day, " ", applied$kind, " ", format_exact(size))
+  cli_say("adjusted for ", counted(nrow(applied), "action"), ": ", paste(utils::head(told, 4),
+    collapse = "; "), if (length(told) > 4) " and more")
+}
+
+cli_continue <- function(arguments) {
+  options <- cli_arguments(arguments, "continue", "ADDRESS...",
+    c(list(
+      cli_option("roll", paste0("when the next contract takes over: expiry, volume, ",
+        "open-interest, or day (of the month) [expiry]"), default = "expiry", metavar = "WORD"),
+      cli_option("days", paste0("expiry: so many trading days before its end a contract counts ",
+        "last [0]; day: the day of the month"), metavar = "N"),
+      cli_option("nth", "the contract that ends n-th from now [1]", default = "1", metavar = "N"),
+      cli_option("adjust", "how the step at a roll is taken out: none, difference, ratio [none]",
+        default = "none", metavar = "WORD"),
+      cli_option("anchor", "last: the newest prices stay as traded; first: the oldest do [last]",
+        default = "last", metavar = "WORD"),
+      cli_option("contracts", "where the contracts are held; by default in the bars' own source",
+        metavar = "SOURCE/DATASET"),
+      cli_option("rolls", "show where one contract takes over from another, instead", flag = TRUE),
+      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
+        metavar = "NAME")
+    ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
+    c("vetusta continue \"quay/bars/GRN-*@1 day\" --roll volume --adjust ratio",
+      "vetusta continue \"quay/bars/GRN-*@1 day\" --days 5 --rolls"))
+  read <- cli_series(options)
+  archive <- cli_archive(options)
+  rows <- cli_each(read, options, function(x, interval, read) {
+    if (!is_bars(x)) cli_usage_error("contracts are bars, and these are none")
+    address <- cli_held(archive, "contracts", options$contracts, read$sources)
+    done <- bars_continue(x, cli_rows_of(archive, address, options$as_of), options$roll,
+      cli_number(options, "days", 0) %||% if (options$roll == "day") 1 else 0,
+      cli_number(options, "nth", 1), options$adjust, options$anchor, read$calendar, read$zone)
+    if (options$rolls) attr(done, "rolls") else done
+  })
+  cli_put(rows, options, if (options$rolls) "roll" else "bar")
+}
+
+cli_join <- function(arguments) {
+  options <- cli_arguments(arguments, "join", "ADDRESS ADDRESS...",
+    c(list(
+      cli_option("level", paste0("how the level of the later ones is brought to the first: none, ",
+        "ratio, difference [none]"), default = "none", metavar = "WORD"),
+      cli_option("overlap", "the time at the end of what they have in common that is looked at",
+        metavar = "LENGTH"),
+      cli_option("tolerance", "how far two values of one time may be apart, as a part [0.02]",
+        default = "0.02", metavar = "PART"),
+      cli_option("findings", "show where the sources disagree, instead", flag = TRUE),
+      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
+        metavar = "NAME")
+    ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
+    c("vetusta join \"quay/bars/KELD@1 day\" \"mine/bars/KELD@1 day\" --level ratio",
+      "vetusta join kelder-lock tamm-weir --level difference --findings"))
+  if (is.null(options$input) && length(options$words) < 2) {
+    cli_usage_error("name two series or more, the preferred one first")
+  }
+  # each by itself, in the order in which they are named
+  parts <- if (!is.null(options$input)) cli_series(options)$tables
+  else unlist(lapply(cli_addresses(options$words), function(word) {
+    options$words <- word
+    cli_series(options)$tables
+  }), recursive = FALSE)
+  names(parts) <- if (is.null(options$input)) cli_addresses(options$words)
+  else strsplit(options$input, ",", fixed = TRUE)[[1]]
+  done <- do.call(series_join, c(parts, list(level = options$level, overlap = options$overlap,
+    tolerance = cli_number(options, "tolerance", 0), value = options$value %||% "close",
+    zone = options$zone %||% "UTC")))
+  findings <- attr(done, "findings")
+  cli_put(if (options$findings) findings else done, options, if (options$findings) "finding"
+    else "value")
+  cli_join_said(attr(done, "factors"), findings, options)
+}
+
+cli_join_said <- function(factors, findings, options) {
+  moved <- factors[factors$factor != 1 | factors$offset != 0, ]
+  for (i in seq_len(nrow(moved))) {
+    cli_say(moved$origin[i], ": brought to the level before it ", if (moved$offset[i] != 0) paste0(
+      "by adding ", format(signif(moved$offset[i], 6))) else paste0("by the factor ",
+        format(signif(moved$factor[i], 6))), ", measured at ", thousands(moved$overlap[i]),
+      " values in common")
+  }
+  if (nrow(findings) && !options$findings) {
+    cli_say(counted(nrow(findings), "time"), " at which the sources disagree; --findings shows ",
+      "them")
+  }
+}

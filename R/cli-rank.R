@@ -1,0 +1,109 @@
+cli_rank <- function(arguments) {
+  options <- cli_arguments(arguments, "rank", "SOURCE/DATASET|ADDRESS... [CONDITION...]",
+    c(list(
+      cli_option("by", paste0("up, down, traded (volume), range (high less low), high, low (new ",
+        "ones) [up]"), default = "up", metavar = "WORD"),
+      cli_option("most", "how many [20]", default = "20", metavar = "N"),
+      cli_option("volume", "what an instrument must have traded [1000]", default = "1000",
+        metavar = "N"),
+      cli_option("price", "what it must cost [1]", default = "1", metavar = "N"),
+      cli_option("type", "the type of instrument, where a directory tells it, or any [share]",
+        default = "share", metavar = "WORD"),
+      cli_option("on", "the day; by default the newest one", metavar = "DAY"),
+      cli_option("window", "the time in which earlier highs and lows are looked for [1 year]",
+        default = "1 year", metavar = "LENGTH"),
+      cli_option("as-of", "as it was known on this day or at this instant", metavar = "DAY")
+    ), cli_place_options(), cli_result_options()),
+    c("vetusta rank quay/market --most 10", "vetusta rank quay/market --by traded name~barge",
+      "vetusta rank \"quay/bars/*@1 day\" --by high --on 2026-03-20"), least = 1)
+  archive <- cli_archive(options)
+  sign <- grepl("[=<>~]", options$words)
+  words <- options$words[!sign]
+  if (!length(words)) cli_usage_error("name a snapshot, as quay/market, or addresses of days")
+  held <- archive_datasets(archive)
+  plain <- length(words) == 1 && words %in% paste0(held$source, "/", held$dataset)[
+    held$shape %in% "snapshot"]
+  rows <- if (plain) cli_rank_snapshot(archive, words, options)
+  else cli_rank_days(archive, words, options)
+  source <- unique(sub("/.*", "", if (plain) words else archive_find(archive, words)$address))
+  rows <- cli_rank_directory(archive, rows, source)
+  where <- c(options$words[sign], if (options$type != "any" && !is.null(rows[["type"]])) paste0(
+    "type=", options$type))
+  done <- rank_moves(rows, options$by, cli_number(options, "most", 1),
+    cli_number(options, "volume", 0), cli_number(options, "price", 0), where)
+  shown <- c("rank", "symbol", "name", "type", "last", "before", "change", "percent", "volume",
+    if (options$by %in% c("range", "high", "low")) "score", "tied")
+  cli_put(done[intersect(shown, names(done))], options)
+  cli_rank_said(done, attr(rows, "how"))
+}
+
+cli_rank_said <- function(done, how) {
+  left <- attr(done, "left_out")
+  words <- c(volume = "below the volume", price = "below the price", where = "of another type",
+    unknown = "without a price before or a new peak")
+  told <- names(left)[left > 0]
+  count <- vapply(left[told], thousands, "")
+  if (length(told)) cli_say("left out: ", paste0(count, " ", words[told], collapse = ", "))
+  out <- attr(done, "tied_out")
+  if (length(out)) cli_say("tied with the last one and not shown: ", paste(utils::head(out, 8),
+    collapse = ", "), if (length(out) > 8) " and more")
+  for (line in how) cli_say(line)
+}
+
+# Names and types of the source's own directory, where it is held.
+cli_rank_directory <- function(archive, rows, source) {
+  held <- archive_datasets(archive)
+  held <- held[held$shape == "instruments" & held$source %in% source, ]
+  if (nrow(held) != 1) {
+    return(rows)
+  }
+  directory <- archive_rows(archive, held$source, held$dataset)
+  at <- match(rows$symbol, directory$symbol)
+  for (name in setdiff(intersect(c("name", "type"), names(directory)), names(rows))) {
+    rows[[name]] <- directory[[name]][at]
+  }
+  rows
+}
+
+cli_rank_days <- function(archive, words, options) {
+  found <- archive_find(archive, words)
+  calendar <- cli_calendar(options, found$source[1])
+  zone <- calendar$zone %||% "UTC"
+  to <- options$on
+  tables <- archive_read(archive, words, to = to, as_of = options$as_of, zone = zone)
+  bars <- tables[vapply(tables, is_bars, TRUE)]
+  if (length(bars) != 1) {
+    cli_usage_error("name bars of one interval, as \"quay/bars/*@1 day\"")
+  }
+  rows <- rank_days(bars[[1]], to, options$window, zone)
+  without <- attr(rows, "without")
+  attr(rows, "how") <- c(paste0("of ", local_day(rows$time[1], zone),
+    ", against the close before"), if (length(without)) paste0("without a bar on it: ",
+      paste(utils::head(without, 5), collapse = ", "), if (length(without) > 5) " and more"))
+  rows
+}
+
+# A snapshot against what is held of the time before it: days of bars, else an earlier snapshot,
+# else what it says itself.
+cli_rank_snapshot <- function(archive, address, options) {
+  parts <- strsplit(address, "/", fixed = TRUE)[[1]]
+  at <- options$on %||% options$as_of
+  rows <- archive_rows(archive, parts[1], parts[2], as_of = at)
+  frames <- archive_rows(archive, parts[1], parts[2], as_of = at, all = TRUE)
+  newest <- max(frames$at)
+  earlier <- frames[frames$at < newest - 12 * 3600, ]
+  if (nrow(earlier)) {
+    earlier <- earlier[earlier$at == max(earlier$at), ]
+    rows$before <- earlier$last[match(rows$symbol, earlier$symbol)]
+    attr(rows, "how") <- paste0("of ", format_instant(newest), ", against the snapshot of ",
+      format_instant(earlier$at[1]))
+  } else if (is.numeric(rows[["previous"]])) {
+    rows$before <- rows$previous
+    attr(rows, "how") <- "against the price before, as the snapshot tells it"
+  } else if (is.numeric(rows[["change"]])) {
+    rows$before <- signif(rows$last - rows$change, 12)
+    attr(rows, "how") <- paste0("computed from the change in price that the snapshot tells, as no ",
+      "earlier one is held")
+  }
+  rows
+}

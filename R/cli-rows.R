@@ -1,0 +1,117 @@
+cli_rows <- function(arguments) {
+  options <- cli_arguments(arguments, "rows", "SOURCE/DATASET [CONDITION...]",
+    c(list(
+      cli_option("with", "another dataset whose columns are put beside, by what both have",
+        metavar = "SOURCE/DATASET"),
+      cli_option("sort", "columns to sort by, with commas; a hyphen behind one: largest first",
+        metavar = "COLUMNS"),
+      cli_option("most", "so many rows at most", metavar = "N"),
+      cli_option("columns", "only these columns", metavar = "COLUMNS"),
+      cli_option("distinct", "the first row of each combination of these", metavar = "COLUMNS"),
+      cli_option("count", "how many rows there are of each combination of these",
+        metavar = "COLUMNS"),
+      cli_option("list", "write the first column shown as a desk's list, a value a line",
+        metavar = "FILE"),
+      cli_option("as-of", "the rows as they were known on this day or at this instant",
+        metavar = "DAY")
+    ), cli_place_options(), cli_result_options()),
+    c("vetusta rows quay/directory type=share name~barge --sort symbol",
+      "vetusta rows quay/market \"volume>=10000\" --with quay/directory --sort volume- --most 10",
+      "vetusta rows quay/directory --count type",
+      "vetusta rows river/stations --columns place --list stations.txt"), least = 1)
+  archive <- cli_archive(options)
+  rows <- cli_rows_of(archive, options$words[1], options$as_of)
+  if (!is.null(options$with)) rows <- rows_join(rows, cli_rows_of(archive, options$with,
+    options$as_of))
+  rows <- rows_filter(rows, options$words[-1])
+  if (!is.null(options$sort)) rows <- rows_sort(rows, cli_list_of(options$sort))
+  if (!is.null(options$distinct)) rows <- rows_distinct(rows, cli_list_of(options$distinct))
+  if (!is.null(options$count)) rows <- rows_count(rows, cli_list_of(options$count))
+  most <- cli_number(options, "most", 1)
+  if (!is.null(most)) rows <- utils::head(rows, most)
+  for (name in cli_list_of(options$columns)) check_column(rows, name)
+  if (!is.null(options$columns)) rows <- rows[cli_list_of(options$columns)]
+  if (!is.null(options$list)) {
+    values <- unique(condition_texts(rows[[1]]))
+    write_lines_whole(values[!is.na(values)], options$list, "export")
+    return(cli_say("wrote ", options$list, ": ", counted(length(values), "value"),
+      "; in a desk: {file: ", basename(options$list), "}"))
+  }
+  cli_put(rows, options)
+}
+
+# Rows of any dataset that is held, series and their values too.
+cli_rows_of <- function(archive, address, as_of = NULL) {
+  parts <- strsplit(address, "/", fixed = TRUE)[[1]]
+  if (length(parts) != 2) {
+    cli_usage_error("\"", address,
+      "\" must be a source and a dataset, as quay/directory; `vetusta ",
+      "list datasets` shows what is held")
+  }
+  archive_rows(archive, parts[1], parts[2], as_of = as_of)
+}
+
+# The address of what is held of a shape: the one that is named, else the only one, of a source
+# where it matters.
+cli_held <- function(archive, shape, named = NULL, source = NULL, why = "") {
+  if (!is.null(named)) {
+    return(named)
+  }
+  held <- archive_datasets(archive)
+  held <- held[held$shape == shape & (is.null(source) | held$source %in% source), ]
+  if (nrow(held) == 1) {
+    return(paste0(held$source, "/", held$dataset))
+  }
+  vetusta_stop("want", paste0("The archive holds ", if (nrow(held)) "several datasets of "
+    else "no ", shape, if (!is.null(source)) paste0(" of ", paste(source, collapse = ", ")), why,
+    "."), todo = if (nrow(held)) paste0("name one: ", paste0(held$source, "/", held$dataset,
+      collapse = ", ")) else "collect them first; `vetusta find` shows which datasets there are")
+}
+
+cli_near <- function(arguments) {
+  options <- cli_arguments(arguments, "near", "LATITUDE,LONGITUDE [SOURCE/DATASET]",
+    c(list(
+      cli_option("within", "the greatest distance, along the great circle [50 km]",
+        default = "50 km", metavar = "LENGTH"),
+      cli_option("most", "so many places at most", metavar = "N")
+    ), cli_place_options(), cli_result_options()),
+    c("vetusta near 57.1,24.3 --within \"30 km\"",
+      "vetusta near 57.1,24.3 river/stations --most 3"),
+    least = 1, most = 2)
+  point <- suppressWarnings(as.numeric(strsplit(options$words[1], ",", fixed = TRUE)[[1]]))
+  if (length(point) != 2 || anyNA(point)) {
+    cli_usage_error("\"", options$words[1], "\" must be a latitude and a longitude in degrees, ",
+      "as 57.1,24.3")
+  }
+  archive <- cli_archive(options)
+  address <- cli_held(archive, "places", if (length(options$words) > 1) options$words[2])
+  places <- cli_records(archive, cli_rows_of(archive, address), sub("/.*", "", address))
+  near <- places_near(places, point[1], point[2], options$within,
+    cli_number(options, "most", 1) %||% Inf)
+  cli_put(near, options, "place")
+  if (!nrow(near)) return(cli_say("no place is so near; a larger --within may find one"))
+  cli_near_next(archive, address, near)
+}
+
+# What is held of each place: first and last value, how many, what part of the days.
+cli_records <- function(archive, places, source) {
+  series <- archive_series(archive)
+  series <- series[series$source == source & series$key %in% places$place, ]
+  first <- match(places$place, series$key)
+  if (all(is.na(first))) {
+    return(places)
+  }
+  days <- as.numeric(difftime(series$last, series$first, units = "days")) + 1
+  places$held_first <- as.Date(series$first)[first]
+  places$held_last <- as.Date(series$last)[first]
+  places$rows <- series$rows[first]
+  places$coverage <- round(pmin(1, series$rows / days), 4)[first]
+  places$rows[is.na(places$rows)] <- 0
+  places
+}
+
+cli_near_next <- function(archive, address, near) {
+  source <- sub("/.*", "", address)
+  cli_say("\nnext: vetusta describe ", source, "; then collect the series of ",
+    paste(utils::head(near$place, 3), collapse = ","))
+}

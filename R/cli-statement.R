@@ -1,0 +1,86 @@
+cli_statement <- function(arguments) {
+  options <- cli_arguments(arguments, "statement", "COMPANY...",
+    c(list(
+      cli_option("annual", "years [this is so without another word]", flag = TRUE),
+      cli_option("quarterly", "quarters, also those that were told only as sums of a year so far",
+        flag = TRUE),
+      cli_option("trailing", "the sum of four quarters at each quarter's end", flag = TRUE),
+      cli_option("items", "a file with an item a line, in this order; or NAME = A + B - C",
+        metavar = "FILE"),
+      cli_option("item", "items, with commas between, instead of a file", metavar = "ITEMS"),
+      cli_option("filed", "of what was filed several times: first or last [last]",
+        default = "last", metavar = "WORD"),
+      cli_option("most", "so many periods, the newest ones [5]", default = "5", metavar = "N"),
+      cli_option("long", "a row a value, with how it was made and when it was filed", flag = TRUE),
+      cli_option("from", "where the facts are held, where that is not one place",
+        metavar = "SOURCE/DATASET"),
+      cli_option("as-of", "figures filed later are not known", metavar = "DAY")
+    ), cli_place_options(), cli_result_options()),
+    c("vetusta statement KELD", "vetusta statement KELD --quarterly --most 8",
+      "vetusta statement KELD BROM TAMX --item revenue",
+      "vetusta statement KELD --as-of 2025-03-01"),
+    least = 1)
+  kinds <- c("annual", "quarterly", "trailing")
+  asked <- kinds[unlist(options[kinds])]
+  if (length(asked) > 1) cli_usage_error("--", asked[1], " and --", asked[2], " are two statements")
+  archive <- cli_archive(options)
+  address <- cli_held(archive, "facts", options$from)
+  facts <- cli_facts(archive, address, options)
+  items <- if (!is.null(options$items)) cli_item_file(options$items)
+  else cli_list_of(options$item)
+  done <- facts_statement(facts, options$words, if (length(asked)) asked else "annual", items,
+    options$filed, options$as_of, if (options$long) "long" else "wide",
+    cli_number(options, "most", 1))
+  cli_put(cli_marked(done, options), options, "row")
+  found <- attr(done, "findings")
+  if (nrow(found)) {
+    cli_say(counted(nrow(found), "year"), " whose quarters, as filed, do not add up: ",
+      paste(utils::head(paste(found$entity, found$item, found$period_end), 3), collapse = "; "))
+  }
+  if (any(attr(done, "computed")) && is.null(options$file) && !options$json) {
+    cli_say("* computed from what was filed")
+  }
+}
+
+# Every figure that was filed, also those that were restated later.
+cli_facts <- function(archive, address, options) {
+  parts <- strsplit(address, "/", fixed = TRUE)[[1]]
+  held <- store_series(archive, parts[1], parts[length(parts)])
+  held <- held[held$shape == "facts", ]
+  if (!nrow(held)) {
+    vetusta_stop("want", paste0("The archive holds no facts at \"", address, "\"."),
+      todo = "`vetusta list datasets` shows what is held")
+  }
+  entity <- held_dimensions(held)[["entity"]]
+  for (name in options$words) {
+    if (!name %in% entity) {
+      vetusta_stop("want", paste0("There are no facts of \"", name, "\"."),
+        todo = suggest_word(name, unique(entity)))
+    }
+  }
+  table_of_facts(archive, held[entity %in% options$words, ], NULL, NULL, known_at(options$as_of),
+    newest = FALSE)
+}
+
+cli_item_file <- function(file) {
+  if (!file.exists(file) || dir.exists(file)) {
+    vetusta_stop("want", "The file of items is not there.", where = file,
+      todo = "give a text file with an item a line")
+  }
+  lines <- trimws(sub("#.*", "", readLines(file, warn = FALSE, encoding = "UTF-8")))
+  lines[nzchar(lines)]
+}
+
+# What was computed bears a star where people read it.
+cli_marked <- function(done, options) {
+  computed <- attr(done, "computed")
+  if (is.null(computed) || !is.null(options$file) || options$json || !isatty(stdout())) {
+    return(done)
+  }
+  for (name in colnames(computed)) {
+    text <- format_exact(done[[name]])
+    text[is.na(done[[name]])] <- ""
+    done[[name]] <- paste0(text, ifelse(computed[, name], "*", ""))
+  }
+  done
+}

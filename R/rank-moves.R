@@ -1,0 +1,152 @@
+# The largest moves of a market, without what nobody trades.
+
+#' The largest moves
+#'
+#' Exactly as many rows as asked for, of what trades at all. The change is computed from prices, and
+#' not taken from what a service says of it.
+#'
+#' @param rows A data frame with one row an instrument: `symbol`, `last` (its price), `before` (the
+#'   price it is compared with), `volume`; and for the rankings that need them `high`, `low`,
+#'   `highest` and `lowest` (of the time before). [rank_days()] makes it from bars.
+#' @param by What is ranked: `"up"`, `"down"` (change in percent), `"traded"` (volume), `"range"`
+#'   (high less low, as a part of the price before), `"high"`, `"low"` (new highs and lows, by how
+#'   far they are beyond those before).
+#' @param most How many rows.
+#' @param least_volume,least_price What an instrument must have traded, and cost, to be ranked.
+#' @param where Further conditions, see [rows_filter()]: `type=share`.
+#' @return A tibble with `rank`, the columns of `rows`, `change`, `percent`, and `score` (what is
+#'   ranked); `tied` says that another row has the same score (equal scores have one rank, and are
+#'   in
+#'   the order of their symbols). The attribute `left_out` counts what fell under the floors
+#'   (`volume`, `price`), what the conditions left out (`where`), and what had no price to be
+#'   compared with (`unknown`); `tied_out` are symbols that tie with the last row and did not fit.
+#' @section Errors: `vetusta_error_want` for a ranking that the columns do not allow.
+#' @export
+#' @examples
+#' rows <- data.frame(symbol = c("KELD", "TAMX", "WQRT"), last = c(42, 18, 0.4),
+#'   before = c(41, 18.6, 0.2), volume = c(12000, 8000, 4))
+#' rank_moves(rows, "up")
+rank_moves <- function(rows, by = "up", most = 20, least_volume = 1000, least_price = 1,
+  where = NULL) {
+  check_rows(rows)
+  check_choice(by, "by", names(rank_scores))
+  most <- check_count(most, "most")
+  check_number(least_volume, "least_volume", 0)
+  check_number(least_price, "least_price", 0)
+  rule <- rank_scores[[by]]
+  for (name in c("symbol", "last", rule$needs)) {
+    if (is.null(rows[[name]])) {
+      vetusta_stop("want", paste0("A ranking by \"", by, "\" needs the column `", name, "`."),
+        where = paste("the rows have:", paste(names(rows), collapse = ", ")),
+        todo = "choose another ranking, or give such a column")
+    }
+  }
+  chosen <- rows_filter(rows, where)
+  left <- c(where = nrow(rows) - nrow(chosen))
+  drop <- function(rows, keep, name) {
+    left[[name]] <<- sum(!keep)
+    rows[keep, , drop = FALSE]
+  }
+  if (!is.null(chosen[["volume"]])) {
+    chosen <- drop(chosen, (chosen$volume >= least_volume) %in% TRUE, "volume")
+  }
+  chosen <- drop(chosen, (chosen$last >= least_price) %in% TRUE, "price")
+  if (!is.null(chosen[["before"]])) {
+    chosen$change <- signif(chosen$last - chosen$before, 12)
+    chosen$percent <- signif(100 * (chosen$last / chosen$before - 1), 12)
+  }
+  score <- rule$score(chosen)
+  chosen$score <- score
+  known <- is.finite(score) & rule$counts(score)
+  chosen <- drop(chosen, known, "unknown")
+  key <- rule$sign * chosen$score
+  chosen <- chosen[order(-key, as.character(chosen$symbol), method = "radix"), , drop = FALSE]
+  rank <- match(chosen$score, chosen$score)
+  tied <- chosen$score %in% chosen$score[duplicated(chosen$score)]
+  kept <- seq_len(min(most, nrow(chosen)))
+  out <- setdiff(which(chosen$score %in% utils::tail(chosen$score[kept], 1)), kept)
+  result <- as_rows(c(list(rank = rank[kept]), as.list(chosen[kept, , drop = FALSE]),
+    list(tied = tied[kept])))
+  attr(result, "left_out") <- left
+  attr(result, "tied_out") <- as.character(chosen$symbol[out])
+  result
+}
+
+# What is ranked, which columns it needs, which way, and what counts at all.
+rank_any <- function(score) rep(TRUE, length(score))
+rank_scores <- list(
+  up = list(needs = "before", sign = 1, counts = rank_any,
+    score = function(x) 100 * (x$last / x$before - 1)),
+  down = list(needs = "before", sign = -1, counts = rank_any,
+    score = function(x) 100 * (x$last / x$before - 1)),
+  traded = list(needs = "volume", sign = 1, counts = rank_any, score = function(x) x$volume),
+  range = list(needs = c("high", "low", "before"), sign = 1, counts = rank_any,
+    score = function(x) 100 * (x$high - x$low) / x$before),
+  high = list(needs = c("high", "highest"), sign = 1, counts = function(score) score > 0,
+    score = function(x) 100 * (x$high / x$highest - 1)),
+  low = list(needs = c("low", "lowest"), sign = -1, counts = function(score) score < 0,
+    score = function(x) 100 * (x$low / x$lowest - 1))
+)
+
+#' @rdname rank_moves
+#' @param bars Bars of one day, see [bars_frame()].
+#' @param on The day; by default the newest one in the bars. Later bars are not looked at.
+#' @param window The time before the day in which `highest` and `lowest` are looked for.
+#' @param zone The IANA zone of days.
+#' @return `rank_days()`: a tibble with a row a symbol that has a bar on the day: `symbol`, `time`,
+#'   `open`, `high`, `low`, `last`, `volume`, `before` (the close of its bar before), `highest` and
+#'   `lowest` (of the window before the day). The attribute `without` are symbols that have no bar
+#'   on
+#'   the day.
+#' @export
+rank_days <- function(bars, on = NULL, window = "1 year", zone = "UTC") {
+  bars <- bars_frame(given(bars, "bars"))
+  check_zone(zone)
+  length_of <- interval_seconds(time_interval(window, "window"))
+  if (!nrow(bars)) {
+    vetusta_stop("want", "There are no bars to be ranked.", todo = "collect days first")
+  }
+  time <- as.numeric(bars$time)
+  newest <- local_day(utc(max(time)), zone)
+  day <- if (is.null(on)) newest else local_day(time_instant(on, zone, name = "on"), zone)
+  from <- as.numeric(time_local(day, 0, zone))
+  to <- as.numeric(time_local(day + 1, 0, zone))
+  last <- which(time >= from & time < to)
+  if (!length(last)) {
+    vetusta_stop("want", paste0("No bar is of ", day, "."),
+      todo = paste0("choose a trading day; the newest one is ", newest))
+  }
+  last <- last[!duplicated(bars$symbol[last], fromLast = TRUE)]
+  own <- bars$symbol[last]
+  here <- time >= from - length_of & time < from
+  parts <- list_frame(list(symbol = bars$symbol[here], close = bars$close[here],
+    high = ifelse(is.na(bars$high[here]), bars$close[here], bars$high[here]),
+    low = ifelse(is.na(bars$low[here]), bars$close[here], bars$low[here])))
+  found <- rank_before(parts, own)
+  bar <- bars[last, ]
+  result <- as_rows(list(symbol = own, time = bar$time, open = bar$open,
+    high = ifelse(is.na(bar$high), bar$close, bar$high),
+    low = ifelse(is.na(bar$low), bar$close, bar$low), last = bar$close, volume = bar$volume,
+    before = found$before, highest = found$highest, lowest = found$lowest))
+  attr(result, "without") <- setdiff(unique(bars$symbol), own)
+  result
+}
+
+# The last close, the highest and the lowest of each symbol in the time before.
+rank_before <- function(parts, own) {
+  none <- rep(NA_real_, length(own))
+  if (!nrow(parts)) {
+    return(list(before = none, highest = none, lowest = none))
+  }
+  ends <- which(!duplicated(parts$symbol, fromLast = TRUE))
+  symbols <- parts$symbol[ends]
+  group <- match(parts$symbol, symbols)
+  # in order, the last of each group is its peak
+  peak <- function(x, sign) {
+    order <- order(group, sign * x, na.last = FALSE, method = "radix")
+    x[order][!duplicated(group[order], fromLast = TRUE)]
+  }
+  at <- match(own, symbols)
+  list(before = parts$close[ends][at], highest = peak(parts$high, 1)[at],
+    lowest = peak(parts$low, -1)[at])
+}

@@ -1,0 +1,119 @@
+# Rows that are asked: put in order, joined, made distinct, counted.
+
+#' Put rows in order, join them, make them distinct, count them
+#'
+#' @param rows A data frame.
+#' @param by Of `rows_sort()`: names of columns, the first one first; a hyphen behind a name puts
+#'   the largest first, and what is missing comes last in either case. Of `rows_join()`: the columns
+#'   by which rows of both belong together; by default those that both have, of which there must be
+#'   one.
+#' @return `rows_sort()`: the rows in that order; of equal rows the order stays.
+#' @section Errors: `vetusta_error_want` for a column that the rows do not have, with the nearest
+#'   one.
+#' @export
+#' @examples
+#' rows <- data.frame(symbol = c("KELD", "TAMX", "SALT"), type = c("share", "share", "contract"),
+#'   volume = c(12000, 800, 5100))
+#' rows_sort(rows, "volume-")
+#' rows_count(rows, "type")
+rows_sort <- function(rows, by) {
+  check_rows(rows)
+  check_text(by, "by", several = TRUE)
+  keys <- lapply(by, function(word) {
+    name <- sub("-$", "", word)
+    column <- rows[[check_column(rows, name)]]
+    rank <- if (is.character(column)) match(column, sort(unique(column), method = "radix"))
+    else as.numeric(column)
+    if (endsWith(word, "-")) -rank else rank
+  })
+  rows[do.call(order, c(keys, list(na.last = TRUE, method = "radix"))), , drop = FALSE]
+}
+
+#' @rdname rows_sort
+#' @param other A data frame, whose columns are put beside those of `rows`.
+#' @return `rows_join()`: each of the rows with the columns of the row of `other` that belongs to
+#'   it;
+#'   missing where there is none. A row to which several belong is refused, so that no row is
+#'   doubled.
+#' @export
+rows_join <- function(rows, other, by = NULL) {
+  check_rows(rows)
+  check_rows(other, "other")
+  by <- by %||% join_columns(rows, other)
+  check_text(by, "by", several = TRUE)
+  for (name in by) {
+    check_column(rows, name)
+    check_column(other, name)
+  }
+  key <- function(x) do.call(paste, c(lapply(unclass(x)[by], as.character), sep = "\r"))
+  theirs <- key(other)
+  at <- match(key(rows), theirs)
+  several <- intersect(theirs[duplicated(theirs)], theirs[at[!is.na(at)]])
+  if (length(several)) {
+    vetusta_stop("want", paste0("To ", gsub("\r", ", ", several[1], fixed = TRUE),
+      " belong several rows of the other table."),
+      todo = paste0("choose among them first, or name more columns in `by`"))
+  }
+  extra <- setdiff(names(other), by)
+  added <- lapply(unclass(other)[extra], `[`, at)
+  names(added) <- ifelse(extra %in% names(rows), paste0(extra, "_other"), extra)
+  as_rows(c(as.list(rows), added))
+}
+
+# What both tables are told apart by: the one column that both have and whose values are their own.
+join_columns <- function(rows, other) {
+  common <- intersect(names(rows), names(other))
+  own <- common[vapply(common, function(name) !anyDuplicated(other[[name]]), TRUE)]
+  if (!length(own)) {
+    vetusta_stop("want", "The tables have no column by which their rows belong together.",
+      where = paste0("one has ", paste(names(rows), collapse = ", "), "; the other ",
+        paste(names(other), collapse = ", ")), todo = "name the column, or rename one")
+  }
+  own[1]
+}
+
+#' @rdname rows_sort
+#' @param columns Names of columns.
+#' @return `rows_distinct()`: the first row of each combination of values of `columns` (of all of
+#'   them by default).
+#' @export
+rows_distinct <- function(rows, columns = names(rows)) {
+  check_rows(rows)
+  check_text(columns, "columns", several = TRUE)
+  for (name in columns) check_column(rows, name)
+  rows[!duplicated(list_frame(unclass(rows)[columns])), , drop = FALSE]
+}
+
+#' @rdname rows_sort
+#' @return `rows_count()`: a tibble with the combinations of values of `columns`, the most frequent
+#'   first, and `count`.
+#' @export
+rows_count <- function(rows, columns) {
+  check_rows(rows)
+  check_text(columns, "columns", several = TRUE)
+  for (name in columns) check_column(rows, name)
+  parts <- unclass(rows)[columns]
+  key <- do.call(paste, c(lapply(parts, as.character), sep = "\r"))
+  first <- which(!duplicated(key))
+  count <- tabulate(match(key, key[first]), length(first))
+  order <- order(-count, method = "radix")
+  as_rows(c(lapply(parts, `[`, first[order]), list(count = as.numeric(count[order]))))
+}
+
+check_rows <- function(rows, name = "rows") {
+  rows <- given(rows, name)
+  if (!is.data.frame(rows)) {
+    vetusta_stop("want", paste0("`", name, "` is a table of rows, and cannot be ",
+      shown_value(rows), "."), todo = "give a data frame")
+  }
+  invisible(rows)
+}
+
+check_column <- function(rows, name) {
+  check_text(name, "column")
+  if (!name %in% names(rows)) {
+    vetusta_stop("want", paste0("The rows have no column \"", name, "\"."),
+      todo = suggest_word(name, names(rows)))
+  }
+  name
+}

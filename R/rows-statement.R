@@ -1,0 +1,295 @@
+# Statements: facts of companies as a table, items in rows and periods in columns.
+
+#' A statement from facts
+#'
+#' Facts are put into a table by what they are called and by the ends of their periods, and never by
+#' where they stand. Quarters that a company told only as sums since the beginning of its year are
+#' computed from those, and marked.
+#'
+#' @param facts A data frame of facts: `entity`, `item`, `period_end` (`Date`), `value`; and where
+#'   they are there `period_start` (missing for items of a day, as total assets), `basis`, `unit`,
+#'   `filed` (`Date`), and any further columns, of which the first value counts (a fact of a segment
+#'   is left out).
+#' @param entity The companies; all of them by default.
+#' @param period `"annual"`, `"quarterly"`, or `"trailing"` (the sum of four quarters, or the newest
+#'   value of items of a day).
+#' @param items Items and their order: names, or sums of others as `"margin = operating_profit -
+#'   interest"`; by default all, in the order in which they first appear.
+#' @param filed Of a figure that was filed several times, `"last"` or `"first"`.
+#' @param as_of A day: figures filed later are not known.
+#' @param form `"wide"`: a row an item and a column a period, the newest first (or, of one item of
+#'   several companies, a row a period and a column a company). `"long"`: a row a value.
+#' @param most How many periods, the newest ones.
+#' @return A tibble. Long: `entity`, `item`, `period_end`, `value`, `unit`, `made` (`filed`, or
+#'   `computed`), `filed` (`Date`, when the latest figure in it was filed). Wide: `entity` where
+#'   there
+#'   are several, `item`, `unit`, and the ends of periods as columns. The attribute `computed` of a
+#'   wide one is a matrix of what was computed; the attribute `findings` has one row a year whose
+#'   quarters do not add up: `entity`, `item`, `period_end`, `year`, `quarters`.
+#' @section Errors: `vetusta_error_want` for an item or a company that the facts do not have, with
+#'   the nearest one.
+#' @export
+#' @examples
+#' facts <- data.frame(entity = "KELD", item = "revenue", value = c(10, 24, 39, 55),
+#'   period_start = as.Date("2025-01-01"),
+#'   period_end = as.Date(c("2025-03-31", "2025-06-30", "2025-09-30", "2025-12-31")))
+#' facts_statement(facts, period = "quarterly")
+facts_statement <- function(facts, entity = NULL, period = "annual", items = NULL, filed = "last",
+  as_of = NULL, form = "wide", most = Inf) {
+  facts <- statement_facts(facts, entity, filed, as_of)
+  check_choice(period, "period", names(statement_periods))
+  check_choice(form, "form", c("wide", "long"))
+  check_number(most, "most", 1)
+  wanted <- statement_items(items, facts$item)
+  known <- facts[facts$item %in% wanted$used, , drop = FALSE]
+  quarters <- statement_quarters(known)
+  all <- statement_periods[[period]](known, quarters)
+  all <- all[order(match(all$entity, unique(facts$entity)), match(all$item, wanted$used),
+    -as.numeric(all$period_end)), , drop = FALSE]
+  all <- statement_sums(all, wanted)
+  ends <- utils::head(sort(unique(all$period_end), decreasing = TRUE), most)
+  all <- as_rows(as.list(all[all$period_end %in% ends, , drop = FALSE]))
+  result <- if (form == "long") all else statement_wide(all, wanted$shown)
+  attr(result, "findings") <- statement_findings(known, quarters)
+  result
+}
+
+# Facts, checked: those of companies as a whole, known at a day, one for each period.
+statement_facts <- function(facts, entity, filed, as_of) {
+  check_rows(facts, "facts")
+  check_choice(filed, "filed", c("last", "first"))
+  for (name in c("entity", "item", "period_end", "value")) check_column(facts, name)
+  n <- nrow(facts)
+  day <- function(name) {
+    if (is.null(facts[[name]])) as.Date(rep(NA_real_, n), origin = "1970-01-01")
+    else as_action_day(facts[[name]], "UTC")
+  }
+  all <- list_frame(list(entity = as.character(facts$entity), item = as.character(facts$item),
+    start = day("period_start"), period_end = day("period_end"),
+    value = check_numbers(facts$value, "value"),
+    unit = as.character(facts[["unit"]] %||% rep(NA_character_, n)), filed = day("filed")))
+  keep <- !is.na(all$value) & !is.na(all$period_end)
+  if (!is.null(facts[["segment"]])) keep <- keep & is.na(facts$segment)
+  if (!is.null(as_of)) {
+    known <- local_day(time_instant(as_of, name = "as_of"), "UTC")
+    keep <- keep & (is.na(all$filed) | all$filed <= known)
+  }
+  all <- all[keep, , drop = FALSE]
+  if (!is.null(entity)) check_text(entity, "entity", several = TRUE)
+  for (name in entity) {
+    if (!name %in% all$entity) {
+      vetusta_stop("want", paste0("There are no facts of \"", name, "\"."),
+        todo = suggest_word(name, unique(all$entity)))
+    }
+  }
+  if (!is.null(entity)) all <- all[all$entity %in% entity, , drop = FALSE]
+  order <- order(all$filed, na.last = FALSE, method = "radix")
+  all <- all[if (filed == "last") rev(order) else order, , drop = FALSE]
+  key <- paste(all$entity, all$item, all$start, all$period_end, sep = "\r")
+  kept <- all[!duplicated(key), , drop = FALSE]
+  # in the order in which companies and items came
+  kept <- kept[order(match(kept$entity, unique(as.character(facts$entity))),
+    match(kept$item, unique(as.character(facts$item)))), , drop = FALSE]
+  kept$days <- as.numeric(kept$period_end - kept$start) + 1
+  kept$made <- rep("filed", nrow(kept))
+  kept
+}
+
+# list(shown, used, sums): items as they are listed, those that are needed, and sums of others.
+statement_items <- function(items, known) {
+  known <- unique(known)
+  if (is.null(items)) {
+    return(list(shown = known, used = known, sums = list()))
+  }
+  check_text(items, "items", several = TRUE)
+  shown <- trimws(sub("=.*", "", items))
+  sums <- list()
+  for (i in grep("=", items, fixed = TRUE)) {
+    parts <- trimws(sub("^[^=]*=", "", items[i]))
+    words <- regmatches(parts, gregexpr("[+-]? *[^+ -][^+-]*", parts))[[1]]
+    sums[[shown[i]]] <- list(item = trimws(sub("^[+-]", "", trimws(words))),
+      sign = ifelse(startsWith(trimws(words), "-"), -1, 1))
+  }
+  plain <- setdiff(shown, names(sums))
+  used <- unique(c(plain, setdiff(unlist(lapply(sums, `[[`, "item")), names(sums))))
+  for (name in used) {
+    if (!name %in% known) {
+      vetusta_stop("want", paste0("No company has the item \"", name, "\"."),
+        todo = suggest_word(name, known))
+    }
+  }
+  list(shown = shown, used = used, sums = sums)
+}
+
+# How long a year and its quarters are, in days.
+is_year <- function(days) days >= 340 & days <= 390
+is_quarter <- function(days) days >= 80 & days <= 100
+
+# Quarters of items that are sums over time: those that were filed, and those that two sums from one
+# beginning leave between them, or a year less its other three.
+statement_quarters <- function(facts) {
+  flows <- facts[!is.na(facts$start), , drop = FALSE]
+  filed <- flows[is_quarter(flows$days), , drop = FALSE]
+  made <- lapply(split(seq_len(nrow(flows)), paste(flows$entity, flows$item, flows$start)),
+    function(rows) {
+      one <- flows[rows[order(flows$period_end[rows])], , drop = FALSE]
+      k <- nrow(one)
+      if (k < 2) return(NULL)
+      gap <- as.numeric(diff(one$period_end))
+      i <- which(is_quarter(gap))
+      statement_made(one[i + 1, ], one$period_end[i] + 1, one$value[i + 1] - one$value[i],
+        pmax(one$filed[i + 1], one$filed[i]))
+    })
+  all <- do.call(rbind, c(list(filed), unname(made)))
+  all <- all[!duplicated(paste(all$entity, all$item, all$period_end, sep = "\r")), , drop = FALSE]
+  rest <- statement_fourths(flows[is_year(flows$days), , drop = FALSE], all)
+  rbind(all, rest)
+}
+
+statement_made <- function(like, start, value, filed) {
+  like$start <- start
+  like$value <- value
+  like$days <- as.numeric(like$period_end - start) + 1
+  like$filed <- filed
+  like$made <- rep("computed", nrow(like))
+  like
+}
+
+# The quarter that a year lacks, where it lacks one.
+statement_fourths <- function(years, quarters) {
+  made <- lapply(seq_len(nrow(years)), function(i) {
+    year <- years[i, ]
+    own <- statement_within(year, quarters)
+    if (nrow(own) != 3) return(NULL)
+    # the last one, as it is where companies tell no fourth quarter
+    if (any(abs(own$period_end - year$period_end) < 10)) return(NULL)
+    statement_made(year, max(own$period_end) + 1, year$value - sum(own$value),
+      max(c(year$filed, own$filed)))
+  })
+  do.call(rbind, made)
+}
+
+statement_within <- function(year, quarters) {
+  quarters[quarters$entity == year$entity & quarters$item == year$item &
+    quarters$start >= year$start - 10 & quarters$period_end <= year$period_end + 10, ,
+    drop = FALSE]
+}
+
+statement_periods <- list(
+  annual = function(facts, quarters) {
+    flow <- facts[is_year(facts$days) %in% TRUE, , drop = FALSE]
+    # what is of a day stands at the ends of years
+    stock <- facts[is.na(facts$days), , drop = FALSE]
+    flow <- rbind(flow, statement_years(flow, quarters))
+    ends <- unique(paste(flow$entity, flow$period_end))
+    rbind(flow, stock[paste(stock$entity, stock$period_end) %in% ends | !nrow(flow), ,
+      drop = FALSE])
+  },
+  quarterly = function(facts, quarters) {
+    rbind(quarters, facts[is.na(facts$days), , drop = FALSE])
+  },
+  trailing = function(facts, quarters) {
+    stock <- facts[is.na(facts$days), , drop = FALSE]
+    rbind(statement_trailing(quarters), stock)
+  }
+)
+
+# Years that were told only as quarters: they end in the month in which the company's other years
+# do, else in December.
+statement_years <- function(flow, quarters) {
+  sums <- statement_trailing(quarters)
+  month <- function(day) format(day, "%m")
+  own <- vapply(sums$entity, function(name) {
+    told <- month(flow$period_end[flow$entity == name])
+    if (length(told)) names(sort(-table(told)))[1] else "12"
+  }, "")
+  key <- function(x) paste(x$entity, x$item, x$period_end, sep = "\r")
+  sums[month(sums$period_end) == own & !key(sums) %in% key(flow), , drop = FALSE]
+}
+
+# Four quarters that follow each other, as one.
+statement_trailing <- function(quarters) {
+  groups <- split(seq_len(nrow(quarters)), paste(quarters$entity, quarters$item, sep = "\r"))
+  made <- lapply(groups, function(rows) {
+    one <- quarters[rows[order(quarters$period_end[rows])], , drop = FALSE]
+    k <- nrow(one)
+    if (k < 4) return(NULL)
+    follows <- c(FALSE, is_quarter(as.numeric(diff(one$period_end))))
+    last <- which(seq_len(k) >= 4)
+    last <- last[vapply(last, function(i) all(follows[(i - 2):i]), TRUE)]
+    sums <- vapply(last, function(i) sum(one$value[(i - 3):i]), 0)
+    filed <- as.Date(vapply(last, function(i) max(as.numeric(one$filed[(i - 3):i])), 0),
+      origin = "1970-01-01")
+    statement_made(one[last, ], one$start[pmax(1, last - 3)], sums, filed)
+  })
+  do.call(rbind, c(list(quarters[0, , drop = FALSE]), unname(made)))
+}
+
+# Sums of items, where all of their parts are there.
+statement_sums <- function(all, wanted) {
+  columns <- c("entity", "item", "period_end", "value", "unit", "made", "filed")
+  all <- all[columns]
+  for (name in names(wanted$sums)) {
+    rule <- wanted$sums[[name]]
+    period <- unique(all[all$item %in% rule$item, c("entity", "period_end"), drop = FALSE])
+    at <- lapply(rule$item, function(item) {
+      match(paste(period$entity, period$period_end, item),
+        paste(all$entity, all$period_end, all$item))
+    })
+    values <- vapply(seq_along(at), function(i) rule$sign[i] * all$value[at[[i]]],
+      numeric(nrow(period)))
+    total <- rowSums(matrix(values, nrow(period)))
+    first <- at[[1]]
+    sums <- list_frame(list(entity = period$entity, item = rep(name, nrow(period)),
+      period_end = period$period_end, value = total, unit = all$unit[first],
+      made = rep("computed", nrow(period)), filed = all$filed[first]))
+    all <- rbind(all, sums[!is.na(total), , drop = FALSE])
+  }
+  all[all$item %in% wanted$shown, , drop = FALSE]
+}
+
+statement_wide <- function(all, shown) {
+  ends <- sort(unique(all$period_end), decreasing = TRUE)
+  entities <- unique(all$entity)
+  # one item of several companies stands side by side
+  beside <- length(entities) > 1 && length(unique(all$item)) == 1
+  rows <- if (beside) list_frame(list(period_end = ends))
+  else unique(all[c("entity", "item")])
+  if (!beside) {
+    rows <- rows[order(match(rows$entity, entities), match(rows$item, shown)), , drop = FALSE]
+  }
+  heads <- if (beside) entities else format(ends)
+  row <- if (beside) match(all$period_end, ends)
+  else match(paste(all$entity, all$item), paste(rows$entity, rows$item))
+  column <- if (beside) match(all$entity, entities) else match(all$period_end, ends)
+  values <- matrix(NA_real_, nrow(rows), length(heads), dimnames = list(NULL, heads))
+  computed <- matrix(FALSE, nrow(rows), length(heads), dimnames = list(NULL, heads))
+  values[cbind(row, column)] <- all$value
+  computed[cbind(row, column)] <- all$made != "filed"
+  lead <- if (beside) list(period_end = ends, unit = all$unit[match(ends, all$period_end)])
+  else c(if (length(entities) > 1) list(entity = rows$entity), list(item = rows$item,
+    unit = all$unit[match(paste(rows$entity, rows$item), paste(all$entity, all$item))]))
+  columns <- lapply(seq_along(heads), function(j) as.vector(values[, j]))
+  result <- as_rows(c(lead, stats::setNames(columns, heads)))
+  attr(result, "computed") <- computed
+  result
+}
+
+# Years whose four quarters, as they were filed, give another sum.
+statement_findings <- function(facts, quarters) {
+  years <- facts[is_year(facts$days) %in% TRUE, , drop = FALSE]
+  told <- quarters[quarters$made == "filed", , drop = FALSE]
+  found <- lapply(seq_len(nrow(years)), function(i) {
+    own <- statement_within(years[i, ], told)
+    total <- sum(own$value)
+    if (nrow(own) != 4 || abs(total - years$value[i]) <= 1e-6 * max(1, abs(years$value[i]))) {
+      return(NULL)
+    }
+    list_frame(list(entity = years$entity[i], item = years$item[i],
+      period_end = years$period_end[i], year = years$value[i], quarters = total))
+  })
+  none <- list_frame(list(entity = character(), item = character(),
+    period_end = as.Date(numeric(), origin = "1970-01-01"), year = numeric(),
+    quarters = numeric()))
+  as_rows(as.list(do.call(rbind, c(list(none), found))))
+}
