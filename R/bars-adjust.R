@@ -39,7 +39,8 @@ cash_maps <- list(
 #' moves, today's prices are as traded) or of the oldest (`"first"`: history stays, new prices
 #' move).
 #'
-#' @param bars A table of bars, see [bars_frame()], of any interval. Cash is taken out where there are
+#' @param bars A table of bars, see [bars_frame()], of any interval. Cash is taken out where
+#'   there are
 #'   bars on both sides of its ex-day, so give them up to the newest.
 #' @param actions A data frame with one row an action: `symbol`, `ex_day` (`Date`, the first day on
 #'   which the share trades without it), `kind` (`split`, `consolidation`, `stock-dividend`,

@@ -9,11 +9,13 @@ cli_adjust <- function(arguments) {
         default = "last", metavar = "WORD"),
       cli_option("actions", "where the actions are held; by default in the bars' own source",
         metavar = "SOURCE/DATASET"),
+      cli_option("known", paste0("only actions that were announced and took place by this day; by ",
+        "default now"), metavar = "DAY"),
       cli_option("jumps", "show jumps that look like an action nobody told, instead", flag = TRUE),
       cli_option("session", "regular, early, late, or all [regular]", default = "regular",
         metavar = "NAME")
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta adjust \"KELD@1 day\"", "vetusta adjust \"YSLT@1 day\" --of all --as-of 2025-12-31",
+    c("vetusta adjust \"KELD@1 day\"", "vetusta adjust \"YSLT@1 day\" --of all --known 2025-12-31",
       "vetusta adjust \"quay/bars/*@1 day\" --jumps"))
   # dividends are measured at the prices around them, also where those lie behind the window
   wanted <- options[c("from", "to")]
@@ -27,7 +29,7 @@ cli_adjust <- function(arguments) {
       return(bars_jumps(x, actions, zone = read$zone))
     }
     done <- bars_adjust(x, actions, options$of, options$method, options$anchor,
-      options$as_of %||% format_instant(Sys.time()), read$zone)
+      options$known %||% options$as_of %||% format_instant(Sys.time()), read$zone)
     cli_say_applied(attr(done, "applied"))
     cli_window(done, wanted, read$zone)
   })

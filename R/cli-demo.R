@@ -21,6 +21,7 @@ cli_demo <- function(arguments) {
   demo_others(desk, archive)
   demo_statistics(desk, archive)
   demo_align(desk, archive)
+  demo_which(desk, archive)
   demo_keep(desk)
   demo_end(folder, services)
 }
@@ -182,7 +183,7 @@ demo_align <- function(desk, archive) {
 
 # Written down once, it stays current.
 demo_keep <- function(desk) {
-  demo_step("9  kept up to date",
+  demo_step("10  kept up to date",
     paste0("desk.yml says once what is kept; a refresh asks for what is missing, and the next one ",
       "for nothing."))
   desk <- desk_open(desk$folder)
@@ -208,6 +209,7 @@ demo_end <- function(folder, services) {
     "\"KELD@1 minute\" --regroup \"1 hour\" --file hours.png\n"))
   cat(paste0("  vetusta gaps kelder-lock; vetusta revisions \"basin/FREIGHT_PRICES/*\"\n ",
     " vetusta align \"KELD@1 minute\" kelder-lock --grid \"1 day\" --ages\n"))
+  cat("  vetusta rank quay/market; vetusta statement KELD --quarterly; vetusta near 57.1,24.3\n")
   cat("  vetusta keep --list; vetusta status; vetusta schedule\n")
   cat("  vetusta services --desk .      # in another window: serves the exchange again\n")
   cat("  vetusta collect quay SALT GRAV --interval \"5 minutes\" --span \"3 days\"\n")

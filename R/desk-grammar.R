@@ -30,7 +30,8 @@ desk_output_grammar <- function() {
     title = "text", series = "texts", rows = "text", where = "texts", columns = "texts",
     from = "text", to = "text", span = "duration", session = "text", labels = c("word", "codes",
       "labels", "both"),
-    fill = "texts", at_most = "count", adjust = c("word", "splits", "all"), regroup = "duration", rule = "text", change = "text",
+    fill = "texts", at_most = "count", adjust = c("word", "splits", "all"), regroup = "duration",
+    rule = "text", change = "text",
     window = "duration", over = "duration", align = "text", form = c("word", "long", "wide"),
     file = "text", append = "text", table = "text", figure = c("word", "candles", "lines")
   )

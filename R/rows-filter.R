@@ -8,8 +8,8 @@
 #' @param conditions Texts, each a column, a sign and a value: `type=share`, `type!=warrant`,
 #'   `volume>=10000`, `first<2006-01-01`, `name~barge`. `=` and `!=` take several values with commas
 #'   between, of which one is enough (or none may be), and patterns with `*` and `?`; `~` means that
-#'   the value holds the text, whatever its case; `<`, `<=`, `>` and `>=` compare numbers, days,
-#'   instants or texts, as the column is.
+#'   the value holds the text, whatever its case; `<`, `<=`, `>` and `>=` compare numbers, days
+#'   and instants, also where these stand as text.
 #'   All conditions have to be fulfilled. A value that is missing fulfils none but `column=`
 #'   (nothing
 #'   behind the sign), which asks for just those; `column!=` asks for all others.
@@ -99,23 +99,31 @@ compares <- function(column, asked) {
     vetusta_stop("want", paste0("The condition \"", asked$text, "\" compares ", kind, " with \"",
       asked$value, "\"."), todo = paste("give", sub("s$", "", kind), "behind the sign"))
   }
-  column <- numbers_in_texts(column)
+  column <- compared_texts(column)
+  if (is.character(column)) {
+    vetusta_stop("want", paste0("The column \"", asked$column, "\" is text, which ", asked$sign,
+      " does not compare."), todo = paste0("ask for a part of it, as ", asked$column, "~",
+        asked$value, ", or for a pattern, as ", asked$column, "=", asked$value, "*"))
+  }
   value <- if (inherits(column, "POSIXt")) as.numeric(condition_instant(asked$value, wrong))
   else if (inherits(column, "Date")) as.numeric(read_day(asked$value))
-  else if (is.numeric(column)) plain_number(asked$value)
-  else asked$value
+  else plain_number(asked$value)
   if (is.na(value)) wrong(if (inherits(column, "Date")) "days" else "numbers")
-  if (!is.character(column)) column <- as.numeric(column)
-  get(asked$sign, baseenv())(column, value) %in% TRUE
+  get(asked$sign, baseenv())(as.numeric(column), value) %in% TRUE
 }
 
-# A column of texts that all are numbers is compared as numbers.
-numbers_in_texts <- function(column) {
+# A column of texts that all are numbers, or days, is compared as those.
+compared_texts <- function(column) {
   if (!is.character(column)) {
     return(column)
   }
+  there <- !is.na(column) & nzchar(column)
   numbers <- plain_number(column)
-  if (any(!is.na(numbers)) && all(is.na(column) | !is.na(numbers))) numbers else column
+  if (all(!is.na(numbers[there]))) {
+    return(numbers)
+  }
+  days <- read_day(column)
+  if (all(!is.na(days[there]))) days else column
 }
 
 condition_instant <- function(text, wrong) {

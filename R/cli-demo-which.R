@@ -1,0 +1,54 @@
+# The demo's part on which instruments, stations and companies there are, and on what changes a
+# price.
+demo_which <- function(desk, archive) {
+  demo_step("9  which ones, and what changes a price",
+    "The largest moves are those of warrants that nobody trades, unless a floor keeps them out.")
+  quay <- desk_source(desk, "quay")
+  collect <- function(want) collect_run(plan_calls(want, archive), archive, progress = FALSE)
+  market <- archive_rows(archive, "quay", "market")
+  market$before <- signif(market$last - market$change, 12)
+  shown <- c("rank", "symbol", "last", "percent", "volume")
+  table <- function(rows) {
+    if (!is.null(rows[["percent"]])) rows$percent <- round(rows$percent, 2)
+    cat(text_table(as.data.frame(rows)), "", sep = "\n")
+  }
+  cat("without a floor:\n")
+  table(rank_moves(market, "up", 3, least_volume = 0, least_price = 0)[shown])
+  cat("with one:\n")
+  table(rank_moves(market, "up", 3)[shown])
+  demo_companies(desk, archive, collect, table)
+  demo_prices(quay, archive, collect, table)
+}
+
+demo_companies <- function(desk, archive, collect, table) {
+  facts <- archive_read(archive, "register/facts/KELD.*")[[1]]
+  cat("a statement from quarterly facts; years that nobody filed are sums of their quarters:\n")
+  table(facts_statement(facts, "KELD", most = 3))
+  collect(want_rows(desk_source(desk, "register"), "filings", company = "KELD"))
+  cat("the newest filings, with their links:\n")
+  filings <- rows_sort(archive_rows(archive, "register", "filings"), "filed-")
+  table(utils::head(filings[c("entity", "kind", "filed", "link")], 2))
+  cat("stations within 40 km of 57.1 north, 24.3 east:\n")
+  near <- places_near(archive_rows(archive, "river", "stations"), 57.1, 24.3, "40 km")
+  table(near[c("place", "name", "first", "distance_km")])
+}
+
+demo_prices <- function(quay, archive, collect, table) {
+  for (dataset in c("actions", "contracts")) collect(want_rows(quay, dataset))
+  collect(want_bars(quay, "KELD", interval = "1 day", from = "2025-09-08", to = "2025-09-19"))
+  days <- archive_bars(archive, "KELD", "1 day", source = "quay")
+  adjusted <- bars_adjust(days, archive_rows(archive, "quay", "actions"), zone = quay$zone)
+  cat("KELD was split 2 for 1 on 15 September 2025; the days around it, as traded and adjusted:\n")
+  around <- days$time >= "2025-09-11" & days$time < "2025-09-17"
+  table(data.frame(day = local_day(days$time, quay$zone), traded = days$close,
+    adjusted = adjusted$close, factor = adjusted$factor)[around, ])
+  ends <- paste0("GRN-26", c("01", "02", "03", "04"))
+  collect(want_bars(quay, ends, interval = "1 day", from = "2025-12-01", to = "2026-03-26"))
+  bars <- archive_read(archive, "quay/bars/GRN-*@1 day")[[1]]
+  grain <- bars_continue(bars, archive_rows(archive, "quay", "contracts"), roll = "volume",
+    adjust = "ratio", calendar = source_calendar(quay))
+  cat("grain, as one series of the contracts that trade most, and where one takes over:\n")
+  rolls <- attr(grain, "rolls")[c("day", "from", "to", "ratio")]
+  rolls$ratio <- round(rolls$ratio, 4)
+  table(rolls)
+}
