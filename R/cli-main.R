@@ -11,6 +11,7 @@ cli_commands <- c(
   secrets = "set, list or check the secrets of a desk, never showing one",
   find = "find datasets by words or theme",
   describe = "show what a dataset takes and gives, and what it covers",
+  try = "one call or two, nothing stored: what is sent, what comes, how it is read",
   plan = "say what a collection takes, before the first call",
   collect = "collect into the archive, within the source's limits",
   keep = "put what collect would ask for into the desk, to be kept up to date",

@@ -1,20 +1,28 @@
 cli_sources <- function(arguments) {
-  options <- cli_arguments(arguments, "sources", "[list|check CARD|draft]",
+  options <- cli_arguments(arguments, "sources", "[list|check CARD|draft|test [CARD]]",
     c(list(
       cli_option("sample",
         paste0("draft: a sample of an answer, JSON or CSV; give it several times, the first and ",
           "the last page above all"), metavar = "FILES"),
       cli_option("name", "draft: the source's name [new]", default = "new", metavar = "NAME"),
+      cli_option("samples", "test: the folder of samples; by default samples beside the cards",
+        metavar = "FOLDER"),
+      cli_option("live", "test: make the calls again, to see whether the service has changed",
+        flag = TRUE),
       cli_option("file", "draft: where to write the card; by default standard output",
         metavar = "FILE")
     ), cli_place_options()[1], cli_json_option()),
     c("vetusta sources", "vetusta sources check sources/quay.yml",
+      "vetusta sources test river",
       "vetusta sources draft --sample first.json --sample last.json --name quay --file quay.yml"),
       most = 2)
   task <- if (length(options$words)) options$words[1] else "list"
-  if (!task %in% c("list", "check", "draft")) {
-    cli_usage_error("\"", task, "\" cannot be done with sources; ",
-      suggest_word(task, c("list", "check", "draft")))
+  tasks <- c("list", "check", "draft", "test")
+  if (!task %in% tasks) {
+    cli_usage_error("\"", task, "\" cannot be done with sources; ", suggest_word(task, tasks))
+  }
+  if (task == "test") {
+    return(cli_sources_test(options))
   }
   if (task == "check") {
     if (length(options$words) != 2) cli_usage_error("check needs a card")

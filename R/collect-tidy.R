@@ -93,7 +93,8 @@ page_faults <- function(rows, decoded, dataset, judged) {
 # Of two bars of one time that differ the later counts, and the earlier is set aside.
 doubled_bars <- function(rows) {
   n <- nrow(rows)
-  if (n < 2 || !is.unsorted(as.numeric(rows$time), strictly = TRUE)) {
+  # with a time missing nobody can tell
+  if (n < 2 || isFALSE(is.unsorted(as.numeric(rows$time), strictly = TRUE))) {
     return(no_bars_faults)
   }
   key <- paste(rows$symbol, rows$side, as.numeric(rows$time), sep = "\r")

@@ -277,3 +277,17 @@ test_that("a daily bar belongs to its trading day, however the source stamps it"
   expect_identical(collect_bars(source, "KELD", "1 day", "2026-03-11", "2026-03-13")$bars$close,
     c(11, 12, 13))
 })
+
+test_that("a bar without a time is set aside, and the bars beside it are stored", {
+  address <- start_scripted(function(n, request) {
+    json_answer(list(items = list(list(t = 1773300600, c = 1), list(t = NULL, c = 2),
+      list(t = 1773300720, c = 3))))
+  })
+  card <- bars_card(address, c("datasets:", "  bars:", "    shape: bars",
+    "    request: /bars/{symbol}{?from,to}", "    rows: /items",
+    "    columns: {time: {at: /t, as: epoch-s}, close: /c}"))
+  got <- collect_bars(card, "KELD", "1 minute", "2026-03-12", "2026-03-13")
+  expect_identical(got$bars$close, c(1, 3))
+  expect_identical(got$run$rejected, 1)
+  expect_identical(archive_faults(got$archive)$place, "/items/1/t")
+})

@@ -1,0 +1,42 @@
+cli_try <- function(arguments) {
+  options <- cli_arguments(arguments, "try", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
+    c(cli_want_options(), cli_place_options(), list(
+      cli_option("calls", "so many calls at most, where pages follow [2]", default = "2",
+        metavar = "N"),
+      cli_option("save", "keep first, middle and last answer as samples, without secrets",
+        metavar = "FOLDER"),
+      cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE)
+    )),
+    c("vetusta try quay KELD --interval \"1 minute\" --from 2026-03-12 --to 2026-03-13",
+      "vetusta try river levels station=kelder-lock --from 2026-01-01 --save sources/samples"),
+    least = 1)
+  tried <- collect_try(cli_want(options), cli_number(options, "calls", 1))
+  cat(format_try(tried, if (isatty(stdout())) cli::console_width() else Inf), sep = "\n")
+  if (!is.null(options$save)) {
+    paths <- samples_keep(tried, options$save)
+    cli_say("kept ", counted(length(paths) / 2, "sample"), " in ", options$save,
+      "; `vetusta sources test ", tried$source, "` reads them")
+  }
+  if (all(vapply(tried$calls, function(one) is.null(one$error), TRUE))) 0L else 1L
+}
+
+# Every sample of a card, or of all cards of the desk.
+cli_sources_test <- function(options) {
+  desk <- cli_desk(options, needed = FALSE)
+  folder <- options$samples %||% file.path(if (is.null(desk)) "." else desk$sources, "samples")
+  names <- if (length(options$words) > 1) options$words[-1] else {
+    files <- list.files(folder, "[.]sample[.]json$")
+    intersect(if (!is.null(desk)) desk_cards(desk), sub("-.*", "", files))
+  }
+  if (!length(names)) {
+    vetusta_stop("want", "There are no samples to be tested.", where = folder,
+      todo = "keep some, with vetusta try --save")
+  }
+  rows <- do.call(rbind, lapply(names, function(name) {
+    source <- cli_source(options, name)
+    cbind(source = source$source, as.data.frame(samples_test(source, folder, options$live)))
+  }))
+  if (options$json) cli_print_json(rows)
+  else cli_print_table(rows[c(names(rows) != "said" | any(nzchar(rows$said)))])
+  if (all(rows$outcome %in% "same")) 0L else 1L
+}

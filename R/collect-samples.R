@@ -1,0 +1,101 @@
+# Samples of answers, read again: they show that a card reads what it read, and whether a service
+# has changed. samples_keep() writes them.
+
+#' @rdname samples_keep
+#' @param source A source, see [source_card()].
+#' @param live Whether the calls are made again, to see whether the service still answers in the
+#'   same columns; otherwise no call is made.
+#' @return `samples_test()`: a tibble with one row a sample: `sample`, `dataset`, `rows` (how many
+#'   are read now), `outcome` (`same`, `changed`, `failed`) and `said` (what is different).
+#' @export
+samples_test <- function(source, folder, live = FALSE) {
+  check_source(source)
+  check_text(folder, "folder")
+  check_flag(live, "live")
+  files <- list.files(folder, "[.]sample[.]json$", full.names = TRUE)
+  all <- lapply(files, function(file) {
+    tryCatch(jsonlite::fromJSON(file, simplifyVector = TRUE), error = function(e) {
+      vetusta_stop("want", "A sample cannot be read.", where = file,
+        todo = "keep it again, with vetusta try --save")
+    })
+  })
+  own <- vapply(all, function(one) identical(one$source, source$source), TRUE)
+  if (!any(own)) {
+    vetusta_stop("want", paste0("There are no samples of ", source$source, "."), where = folder,
+      todo = "keep some, with vetusta try --save")
+  }
+  rows <- Map(function(file, one) sample_test(source, one, file, live), files[own], all[own])
+  as_rows(as.list(data.table::rbindlist(rows)))
+}
+
+sample_test <- function(source, sample, file, live) {
+  told <- function(rows, outcome, said = "") {
+    list(sample = basename(file), dataset = sample$dataset, rows = rows, outcome = outcome,
+      said = said)
+  }
+  dataset <- source$datasets[[sample$dataset]]
+  if (is.null(dataset)) {
+    return(told(NA_real_, "failed", paste0("the card has no dataset ", sample$dataset)))
+  }
+  about <- jsonlite::fromJSON(sample$asked)
+  body <- tryCatch(if (live) sample_live(source, dataset, about)
+    else readBin(file.path(dirname(file), sample$body), "raw",
+      file.size(file.path(dirname(file), sample$body))), vetusta_error = identity)
+  if (inherits(body, "vetusta_error")) {
+    return(told(NA_real_, "failed", sub("[.]$", "", body$what)))
+  }
+  texts <- tryCatch(sample_rows(source, dataset, about, body), vetusta_error = identity)
+  if (inherits(texts, "vetusta_error")) {
+    # the service answers, and no more as the card says
+    return(told(NA_real_, if (live) "changed" else "failed", texts$what))
+  }
+  kept <- as.character(unlist(sample$rows))
+  differs <- if (live) sample_columns(kept, texts) else sample_differs(kept, texts)
+  told(as.numeric(length(texts)), if (nzchar(differs)) "changed" else "same", differs)
+}
+
+# Rows of an answer as texts, as a card reads it.
+sample_rows <- function(source, dataset, about, body) {
+  want <- reread_want(source, dataset, about)
+  decoded <- decode_body(dataset, body, source, about$known, where = dataset$name)
+  tidy <- want_tidy(want, source_calendar(source), about$symbols, decoded)
+  page <- page_make(tidy$rows, tidy$faults)
+  record_texts(as.list(page_good(page)))
+}
+
+sample_live <- function(source, dataset, about) {
+  known <- about$known
+  for (name in intersect(c("from", "to"), names(known))) known[[name]] <- utc(known[[name]])
+  request <- wire_request(source, dataset, dataset_values(dataset, known, source$zone))
+  tokens <- new.env(parent = emptyenv())
+  answer <- fetch_patiently(function() wire_signed(request, source, tokens), source$patience,
+    limit_counter(source$limits, limit_memory()), most_wait = 60, tries = 2,
+    secrets = function() c(source_secrets(source), tokens$value))
+  if (judge_status(answer$status) != "good") {
+    vetusta_stop("network", paste0("HTTP ", answer$status, ": ", body_excerpt(answer$body)))
+  }
+  answer$body
+}
+
+sample_differs <- function(kept, now) {
+  if (identical(kept, now)) {
+    return("")
+  }
+  at <- which(utils::head(kept, length(now)) != utils::head(now, length(kept)))
+  if (length(at)) paste0("row ", at[1], " was ", substr(kept[at[1]], 1, 60), " and is ",
+    substr(now[at[1]], 1, 60))
+  else paste0(length(kept), " rows were kept and ", length(now), " are read")
+}
+
+# Which columns there were and are: values change, and columns do not.
+sample_columns <- function(kept, now) {
+  names <-
+    function(texts) unique(unlist(lapply(json_objects(utils::head(texts, 200)), base::names)))
+  if (!length(now)) {
+    return(if (length(kept)) "no row comes any more" else "")
+  }
+  gone <- setdiff(names(kept), names(now))
+  new <- setdiff(names(now), names(kept))
+  paste(c(if (length(gone)) paste("without", paste(gone, collapse = ", ")),
+    if (length(new)) paste("new:", paste(new, collapse = ", "))), collapse = "; ")
+}

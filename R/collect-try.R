@@ -1,0 +1,180 @@
+# A card is tried before it is trusted: a call or two, nothing stored, and everything shown.
+
+#' Try a dataset
+#'
+#' Makes one call of a want, and a second one where a page follows; stores nothing; and shows the
+#' request as it went, what came, how it was read, what was set aside and why, how the next page is
+#' asked for, and whether times look right.
+#'
+#' @param want A want, see [want_bars()] and [want_rows()].
+#' @param calls How many calls at most.
+#' @return A `vetusta_try`: a list with `source`, `dataset`, `calls` (a list for each call, with
+#'   `method`, `address`, `headers`, `body` of the request without any secret, `status`, `answer`
+#'   (headers that tell of kind, limits and paging), `bytes`, `seconds`, `error` (why it could not
+#'   be
+#'   read), `following` (where the next page is)), `rows` (what was read of all of them, tidy),
+#'   `rejected` (a data frame of `place`, a JSON Pointer, `fault`, `detail`) and `looks` (texts:
+#'   what
+#'   does not look right).
+#' @section Errors: as of [collect_run()], where nothing answers or a secret is not set.
+#' @export
+#' @examples
+#' \dontrun{
+#' quay <- source_card("quay") # `vetusta services` serves it on this machine
+#' collect_try(want_bars(quay, "KELD", interval = "1 minute", from = "2026-03-12",
+#'   to = "2026-03-13"))
+#' }
+collect_try <- function(want, calls = 2) {
+  check_count(calls, "calls")
+  plan <- plan_calls(want)
+  check_plan(plan)
+  run <- run_make(want, memory_sink(want), most_wait = 60)
+  on.exit(line_close(run$line))
+  chain <- want_chain(want, plan$calls[1, ])
+  made <- list()
+  repeat {
+    one <- try_call(run, chain)
+    made[[length(made) + 1]] <- one
+    if (is.null(one$page$following) || length(made) >= calls) break
+    chain <- try_next(chain, one$page)
+  }
+  pages <- Filter(length, lapply(made, `[[`, "page"))
+  tables <- lapply(pages, function(page) want_table(want, page, page_good(page)))
+  rows <- if (length(tables)) {
+    as_rows(as.list(data.table::rbindlist(lapply(tables, function(x) list_frame(unclass(x))),
+      use.names = TRUE, fill = TRUE)))
+  }
+  rejected <- do.call(rbind, lapply(made, `[[`, "rejected"))
+  structure(list(source = want$source$source, dataset = want$dataset$name,
+    read = try_reading(want$dataset, made[[1]]$answer["content-type"]),
+    calls = lapply(made, function(one) one[names(one) != "page"]),
+    rows = rows, rejected = rejected,
+    looks = if (length(pages)) try_looks(want, pages, rows, run$calendar)),
+    class = "vetusta_try")
+}
+
+try_call <- function(run, chain) {
+  source <- run$source
+  sent <- NULL
+  began <- now_seconds()
+  answer <- fetch_patiently(function() sent <<- wire_signed(chain$request, source, run$tokens),
+    source$patience, run$counter, most_wait = 60, tries = 2, secrets = run$secrets)
+  hide <- function(text) redact(text, run$secrets())
+  headers <- vapply(sent$headers, function(x) hide(as.character(x)), "")
+  one <- list(method = sent$method %||% "GET", address = hide(sent$address), headers = headers,
+    body = if (length(sent$body)) hide(as.character(sent$body)), status = answer$status,
+    answer = try_headers(answer$headers, hide), bytes = length(answer$body),
+    seconds = now_seconds() - began, sample = raw_page(run, chain, answer$body))
+  if (judge_status(answer$status) != "good") {
+    one$error <- paste0("HTTP ", answer$status, ": ", hide(body_excerpt(answer$body)))
+    return(one)
+  }
+  where <- paste0("dataset ", run$want$dataset$name)
+  page <- tryCatch(want_page(run$want, chain, answer, where, run$calendar, 0),
+    vetusta_error_payload = identity)
+  if (inherits(page, "vetusta_error_payload")) {
+    one$error <- hide(paste0(page$what, if (length(page$where)) paste0(" (", page$where, ")"),
+      if (length(page$todo)) paste0("; to do: ", page$todo)))
+    return(one)
+  }
+  one$page <- page
+  one$texts <- tryCatch(sample_rows(source, run$want$dataset, jsonlite::fromJSON(one$sample$about),
+    one$sample$body), vetusta_error = function(e) character())
+  one$read <- nrow(page_good(page))
+  one$following <- if (!is.null(page$following)) hide(page$following)
+  told <- page_told(page, chain, run)
+  one$rejected <- told[c("place", "fault", "detail")]
+  one
+}
+
+try_next <- function(chain, page) {
+  chain$seen <- c(chain$seen, chain$request$address)
+  chain$request$address <- page$following
+  chain$hashes <- c(chain$hashes, page$hash)
+  chain$before <- chain$before + page$count
+  chain$page <- chain$page + 1
+  chain
+}
+
+# Headers of an answer that tell of its kind, of limits and of paging.
+try_headers <- function(headers, hide) {
+  kept <- grepl(paste0("^content-type$|^link$|^retry-after$|rate-?limit|remaining|quota|^etag$|",
+    "^last-modified$|next|total|page|^location$"), names(headers))
+  vapply(headers[kept], function(x) hide(as.character(x)), "")
+}
+
+try_reading <- function(dataset, type) {
+  form <- dataset$format %||% (if (is.null(dataset$rows)) sub(";.*", "", type)) %||% "json"
+  paste0("as ", form, if (!is.null(dataset$rows)) paste0(", rows at ",
+    if (nzchar(dataset$rows)) dataset$rows else "the top"),
+  if (!is.null(dataset$form)) paste0(", in the form ", dataset$form))
+}
+
+# What does not look right of the times and the order of what came.
+try_looks <- function(want, pages, rows, calendar) {
+  time <- rows[["time"]]
+  if (!inherits(time, "POSIXct") || !length(time)) {
+    return(if (!length(rows[[1]])) "no row came; another window or key may have some")
+  }
+  at <- as.numeric(time)
+  late <- sum(at > now_seconds() + 60, na.rm = TRUE)
+  short <- !is.null(want$interval) && is_intraday(want$interval)
+  outside <- if (short && !is.null(calendar)) sum(is.na(rows$session))
+  c(if (late) paste0(counted(late, "time"), " in the future: is the zone right?"),
+    if (isTRUE(outside > 0)) paste0(counted(outside, "bar"), " outside all sessions of the ",
+      "calendar: is the zone right, and the calendar?"),
+    if (short) try_grid(at, want$interval$seconds),
+    if (!all(vapply(pages, function(page) runs_one_way(page_times(page)), TRUE))) {
+      "rows of a page are in no order of time: nothing is held before the last page came"
+    },
+    if (!is.null(want$from) && !is.null(want$interval)) try_window(at, want))
+}
+
+try_grid <- function(at, seconds) {
+  off <- sum(at %% seconds != 0, na.rm = TRUE)
+  if (off) paste0(counted(off, "bar"), " not on the grid of its length: is the time a bar's start?")
+}
+
+try_window <- function(at, want) {
+  slack <- 86400
+  beside <- sum(at < as.numeric(want$from) - slack | at > as.numeric(want$to) + slack,
+    na.rm = TRUE)
+  if (beside) paste0(counted(beside, "bar"), " far from the window asked for: are the words of ",
+    "the request right?")
+}
+
+#' @export
+print.vetusta_try <- function(x, ...) {
+  cat(format_try(x), sep = "\n")
+  invisible(x)
+}
+
+format_try <- function(x, width = 100, most = 6) {
+  lines <- unlist(lapply(seq_along(x$calls), function(i) {
+    one <- x$calls[[i]]
+    pairs <- function(values) {
+      if (length(values)) paste0("            ", names(values), ": ",
+      values)
+    }
+    c(paste0("call ", i, "      ", one$method, " ", one$address), pairs(one$headers),
+      if (!is.null(one$body)) paste0("            body ", one$body),
+      paste0("  answer    HTTP ", one$status, ", ", format_bytes(one$bytes)), pairs(one$answer),
+      if (!is.null(one$error)) paste0("  not read  ", one$error)
+      else paste0("  read      ", x$read, ": ", counted(one$read, "row")),
+      if (is.null(one$error)) paste0("  next      ", one$following %||% "no page follows"))
+  }))
+  if (NROW(x$rows)) {
+    types <- vapply(as.list(x$rows), function(column) {
+      if (is.list(column)) "list" else column_type(column)
+    }, "")
+    lines <- c(lines, "", paste0("columns     ", paste0(names(types), " (", types, ")",
+      collapse = ", ")), "", text_table(utils::head(as.data.frame(x$rows), most), width))
+    if (nrow(x$rows) > most) lines <- c(lines, paste0("and ", thousands(nrow(x$rows) - most),
+      " more"))
+  }
+  if (NROW(x$rejected)) {
+    lines <- c(lines, "", paste0("set aside   ", counted(nrow(x$rejected), "row"), ":"),
+      text_table(utils::head(as.data.frame(x$rejected), most), width))
+  }
+  c(lines, if (length(x$looks)) c("", paste0("look at     ", x$looks)))
+}

@@ -1,0 +1,46 @@
+# Samples: answers that travel with a card, without secrets, and the rows that they gave.
+
+#' Keep samples of a dataset's answers, and test a card by them
+#'
+#' @param tried What [collect_try()] gave.
+#' @param folder The folder in which samples stand; made where it is not there.
+#' @return `samples_keep()`: invisibly the paths written: for the first answer, the one in the
+#'   middle
+#'   and the last one a file `SOURCE-DATASET-N.sample.json` (what was asked, and the rows) and the
+#'   body beside it. Secrets are taken out of both.
+#' @section Errors: `vetusta_error_want` where nothing was read, `vetusta_error_export` where the
+#'   folder cannot be written.
+#' @export
+#' @examples
+#' \dontrun{
+#' tried <- collect_try(want_rows(source_card("quay"), "market"))
+#' samples_keep(tried, "sources/samples")
+#' samples_test(source_card("quay"), "sources/samples")
+#' }
+samples_keep <- function(tried, folder) {
+  if (missing(tried) || !inherits(tried, "vetusta_try")) {
+    vetusta_stop("want", "Samples are kept of what was tried.", todo = "make it with collect_try()")
+  }
+  check_text(folder, "folder")
+  good <- Filter(function(one) is.null(one$error), tried$calls)
+  if (!length(good)) {
+    vetusta_stop("want", "Nothing was read, so there is nothing to keep.",
+      todo = "correct the card, and try again")
+  }
+  n <- length(good)
+  chosen <- unique(c(1, ceiling(n / 2), n))
+  dir.create(folder, recursive = TRUE, showWarnings = FALSE)
+  paths <- lapply(seq_along(chosen), function(i) {
+    one <- good[[chosen[i]]]
+    name <- paste0(tried$source, "-", tried$dataset, "-", i)
+    body <- paste0(name, ".body")
+    write_whole(file.path(folder, body), function(path) writeBin(one$sample$body, path))
+    about <- list(source = tried$source, dataset = tried$dataset, body = body,
+      asked = one$sample$about, rows = I(one$texts))
+    text <- jsonlite::toJSON(about, auto_unbox = TRUE, pretty = TRUE)
+    file <- file.path(folder, paste0(name, ".sample.json"))
+    write_lines_whole(as.character(text), file, "export")
+    c(file, file.path(folder, body))
+  })
+  invisible(unlist(paths))
+}
