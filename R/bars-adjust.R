@@ -92,33 +92,35 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
   known <- actions$known < at & actions$ex < at
   share <- changes_shares[actions$kind]
   actions <- actions[known & (share | of == "all"), , drop = FALSE]
-  n <- nrow(bars)
-  factor <- shares <- rep(1, n)
-  offset <- numeric(n)
-  drawn <- rep(-Inf, n)
+  # what is the same for whole stretches is made for each stretch, and laid out once
   applied <- rep(FALSE, nrow(actions))
-  for (own in symbol_runs(bars$symbol)) {
-    mine <- which(actions$symbol == bars$symbol[own[1]])
-    if (!length(mine)) next
-    rows <- own[1]:own[2]
-    done <- adjust_one(as.numeric(bars$time[rows]), bars$close[rows], actions[mine, ], method,
-      anchor)
-    factor[rows] <- done$factor
-    offset[rows] <- done$offset
-    shares[rows] <- done$shares
-    drawn[rows] <- done$drawn
-    applied[mine] <- done$applied
-  }
-  adjusted <- factor != 1 | offset != 0
-  if (any(adjusted)) {
-    for (name in intersect(c("open", "high", "low", "close", "vwap"), names(bars))) {
-      bars[[name]] <- bars[[name]] * factor + offset
+  time <- as.numeric(bars$time)
+  own <- split(seq_len(nrow(actions)), factor(actions$symbol, unique(bars$symbol)))
+  parts <- lapply(symbol_runs(bars$symbol), function(run) {
+    mine <- own[[bars$symbol[run[1]]]]
+    if (!length(mine)) {
+      return(list(rows = run[2] - run[1] + 1, factor = 1, offset = 0, shares = 1, drawn = NA_real_))
     }
-    bars$volume <- bars$volume * shares
+    rows <- run[1]:run[2]
+    done <- adjust_one(time[rows], bars$close[rows], actions[mine, ], method, anchor)
+    applied[mine] <<- done$applied
+    done
+  })
+  lay <- function(name) {
+    rep(unlist(lapply(parts, `[[`, name)), unlist(lapply(parts, `[[`, "rows")))
+  }
+  factor <- lay("factor")
+  offset <- lay("offset")
+  if (any(applied)) {
+    added <- any(offset != 0)
+    for (name in intersect(c("open", "high", "low", "close", "vwap"), names(bars))) {
+      bars[[name]] <- if (added) bars[[name]] * factor + offset else bars[[name]] * factor
+    }
+    bars$volume <- bars$volume * lay("shares")
   }
   bars$factor <- factor
   bars$offset <- offset
-  bars$drawn_from <- utc(ifelse(is.finite(drawn), drawn, NA_real_))
+  bars$drawn_from <- utc(lay("drawn"))
   attr(bars, "applied") <- actions[applied, setdiff(names(actions), c("ex", "known"))]
   bars
 }
@@ -158,7 +160,6 @@ adjust_one <- function(time, close, actions, method, anchor) {
     maps[i, ] <- if (used[i]) c(onward[1] * a[i], onward[1] * b[i] + onward[2],
       onward[3] * shares[i]) else onward
   }
-  seen <- c(actions$ex, -Inf)
   known <- pmax(actions$ex, actions$known)
   latest <- rev(cummax(c(-Inf, rev(ifelse(used, known, -Inf)))))
   if (anchor == "first") {
@@ -171,10 +172,10 @@ adjust_one <- function(time, close, actions, method, anchor) {
     maps <- t(vapply(seq_len(k + 1), undo, numeric(3)))
     latest <- c(-Inf, cummax(ifelse(used, known, -Inf)))
   }
-  # how many actions lie at or before each bar
-  place <- findInterval(time, seen[seq_len(k)]) + 1
-  list(factor = maps[place, 1], offset = maps[place, 2], shares = maps[place, 3],
-    drawn = latest[place], applied = used)
+  # the stretches between actions, in the order of time
+  ends <- c(findInterval(actions$ex, time, left.open = TRUE), length(time))
+  list(rows = diff(c(0, ends)), factor = maps[, 1], offset = maps[, 2], shares = maps[, 3],
+    drawn = ifelse(is.finite(latest), latest, NA_real_), applied = used)
 }
 
 # What an action does to prices before it, and by how much the number of shares grows.

@@ -51,6 +51,11 @@ cli_facts <- function(archive, address, options) {
     vetusta_stop("want", paste0("The archive holds no facts at \"", address, "\"."),
       todo = "`vetusta list datasets` shows what is held")
   }
+  # what a key begins with is the company: few of many are looked at
+  near <- Reduce(`|`, lapply(options$words, function(name) startsWith(held$key, name)))
+  if (all(vapply(options$words, function(name) any(startsWith(held$key, name)), TRUE))) {
+    held <- held[near, ]
+  }
   entity <- held_dimensions(held)[["entity"]]
   for (name in options$words) {
     if (!name %in% entity) {

@@ -130,11 +130,12 @@ is_quarter <- function(days) days >= 80 & days <= 100
 statement_quarters <- function(facts) {
   flows <- facts[!is.na(facts$start), , drop = FALSE]
   filed <- flows[is_quarter(flows$days), , drop = FALSE]
-  made <- lapply(split(seq_len(nrow(flows)), paste(flows$entity, flows$item, flows$start)),
+  # sums from one beginning
+  key <- paste(flows$entity, flows$item, flows$start)
+  several <- which(key %in% key[duplicated(key)])
+  made <- lapply(split(several, key[several]),
     function(rows) {
       one <- flows[rows[order(flows$period_end[rows])], , drop = FALSE]
-      k <- nrow(one)
-      if (k < 2) return(NULL)
       gap <- as.numeric(diff(one$period_end))
       i <- which(is_quarter(gap))
       statement_made(one[i + 1, ], one$period_end[i] + 1, one$value[i + 1] - one$value[i],

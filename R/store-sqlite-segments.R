@@ -13,13 +13,23 @@ segment_pieces <- function(time) {
 }
 
 sqlite_insert_segment <- function(store, id, rows, level, thorough) {
-  time <- as.numeric(rows$time)
-  n <- length(time)
-  times <- 1L + sum(time[-1] != time[-n])
+  sqlite_insert_segments(store, id, list(rows), level, thorough)
+}
+
+# A segment of each of several series.
+sqlite_insert_segments <- function(store, ids, rows, level = 0L, thorough = FALSE) {
+  if (!length(ids)) {
+    return(invisible())
+  }
+  times <- lapply(rows, function(one) as.numeric(one$time))
+  part <- function(f) vapply(times, f, 0)
   sqlite_do(store,
     paste0("INSERT INTO segments (series, first, last, rows, times, level, body) VALUES (?, ?, ",
       "?, ?, ?, ?, ?)"),
-    list(id, time[1], time[n], n, times, level, list(block_write(rows, thorough))))
+    list(ids, part(function(t) t[1]), part(function(t) t[length(t)]),
+      part(function(t) as.numeric(length(t))),
+      part(function(t) 1 + sum(t[-1] != t[-length(t)])), rep(level, length(ids)),
+      lapply(rows, block_write, thorough)))
 }
 
 sqlite_drop_segments <- function(store, ids) {

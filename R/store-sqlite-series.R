@@ -81,6 +81,11 @@ sqlite_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   groups <- if (nrow(series) == 1) list(seq_along(rows$rows$time))
   else split(seq_along(rows$of), factor(rows$of, seq_len(nrow(series))))
   total <- no_counts
+  if (length(groups) > 1) {
+    done <- sqlite_put_fresh(store, ids, rows$rows, groups, page$now)
+    total <- done$counts
+    groups[done$groups] <- list(integer())
+  }
   for (i in seq_along(groups)) {
     at <- groups[[i]]
     if (length(at)) {
@@ -118,6 +123,23 @@ sqlite_whole_series <- function(store, rows, of, ids) {
   kept <- lapply(rows, `[`, -whole)
   list(rows = as.list(data.table::rbindlist(c(list(kept), parts), use.names = TRUE, fill = TRUE)),
     of = c(of[-whole], rep(of[whole], count)))
+}
+
+# The first rows of many series, in one statement: list(groups, counts), which of them are written.
+# Nothing is held of them that rows could be laid beside.
+sqlite_put_fresh <- function(store, ids, rows, groups, now) {
+  held <- sqlite_get(store, "SELECT DISTINCT series FROM segments WHERE series IN
+    (SELECT value FROM json_each(?))", list(json_numbers(unique(ids))))$series
+  sizes <- lengths(groups)
+  fresh <- which(!ids %in% held & !duplicated(ids) & sizes > 0 & sizes <= segment_rows)
+  merged <- lapply(groups[fresh], function(at) {
+    merge_history(NULL, unique_history(lapply(rows, `[`, at)), now)
+  })
+  counts <- Reduce(`+`, lapply(merged, `[[`, "counts"), no_counts)
+  kept <- vapply(merged, function(one) length(one$rows$time) > 0, TRUE)
+  sqlite_insert_segments(store, ids[fresh][kept], lapply(merged[kept], `[[`, "rows"))
+  for (id in ids[fresh][kept]) sqlite_gathered(store, id)
+  list(groups = fresh, counts = counts)
 }
 
 # Rows of one series, laid beside what is held.
