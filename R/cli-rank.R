@@ -27,14 +27,18 @@ cli_rank <- function(arguments) {
   else cli_rank_days(archive, words, options)
   source <- unique(sub("/.*", "", if (plain) words else archive_find(archive, words)$address))
   rows <- cli_rank_directory(archive, rows, source)
-  where <- c(options$words[sign], if (options$type != "any" && !is.null(rows[["type"]])) paste0(
-    "type=", options$type))
+  typed <- mean(!is.na(rows[["type"]] %||% NA))
+  # a directory that is held in part tells nothing of most
+  of_type <- options$type != "any" && typed > 0.9
+  where <- c(options$words[sign], if (of_type) paste0("type=", options$type))
   done <- rank_moves(rows, options$by, cli_number(options, "most", 1),
     cli_number(options, "volume", 0), cli_number(options, "price", 0), where)
   shown <- c("rank", "symbol", "name", "type", "last", "before", "change", "percent", "volume",
     if (options$by %in% c("range", "high", "low")) "score", "tied")
   cli_put(done[intersect(shown, names(done))], options)
-  cli_rank_said(done, attr(rows, "how"))
+  cli_rank_said(done, c(attr(rows, "how"), if (options$type != "any" && !of_type) paste0(
+    "of all types, as the directory that is held tells the type of ", round(100 * typed),
+    " % of them")))
 }
 
 cli_rank_said <- function(done, how) {

@@ -79,13 +79,14 @@ cli_item_file <- function(file) {
 # What was computed bears a star where people read it.
 cli_marked <- function(done, options) {
   computed <- attr(done, "computed")
-  if (is.null(computed) || !is.null(options$file) || options$json || !isatty(stdout())) {
+  read <- is.null(options$file) && !options$json && isatty(stdout())
+  if (is.null(computed) || !any(computed) || !read) {
     return(done)
   }
   for (name in colnames(computed)) {
-    text <- format_exact(done[[name]])
-    text[is.na(done[[name]])] <- ""
-    done[[name]] <- paste0(text, ifelse(computed[, name], "*", ""))
+    text <- ifelse(is.na(done[[name]]), "", vapply(done[[name]], thousands, ""))
+    text <- paste0(trimws(text), ifelse(computed[, name], "*", " "))
+    done[[name]] <- formatC(text, width = max(nchar(text)))
   }
   done
 }

@@ -12,7 +12,7 @@ which_desk <- function(env = parent.frame()) {
   get <- function(want) collect_run(plan_calls(want, archive), archive, progress = FALSE)
   quay <- desk_source(desk, "quay")
   for (name in c("actions", "contracts", "market")) get(want_rows(quay, name))
-  get(want_rows(quay, "directory", letters = c("K", "S")))
+  get(want_rows(quay, "directory"))
   get(want_bars(quay, c("KELD", "YSLT"), interval = "1 day", from = "2025-09-08",
     to = "2025-11-28"))
   get(want_bars(quay, c("GRN-2602", "GRN-2603", "GRN-2604"), interval = "1 day",
