@@ -126,7 +126,8 @@ format_status <- function(x, width = 80) {
     return(text_table(shown, width))
   }
   shown <- data.frame(want = x$want,
-    series = ifelse(x$asked > 0, paste(x$series, "of", x$asked), paste(x$series)),
+    series = ifelse(x$asked > 0 & x$series <= x$asked, paste(x$series, "of", x$asked),
+      paste(x$series)),
     "until (UTC)" = to_minute(x$complete_until),
     held = ifelse(is.na(x$coverage), "", sprintf("%.1f%%", 100 * x$coverage)),
     "last (UTC)" = to_minute(x$last), behind = behind, state = state, check.names = FALSE)

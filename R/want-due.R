@@ -65,7 +65,9 @@ want_due.vetusta_want_bars <- function(want, own) {
     end_of = ends, coverage = function(own, until) {
       if (is.na(until)) until <- max(ends(max(own$last)))
       window <- data.frame(from = want$from, to = utc(until))
-      count <- expected_rows(want, window, calendar) * length(want$symbols)
+      # each side of a price is a series of its own
+      sides <- max(1, nrow(own) / length(unique(sub(":[^:]*$", "", own$key))), na.rm = TRUE)
+      count <- expected_rows(want, window, calendar) * length(want$symbols) * sides
       if (!length(count) || count == 0) NA_real_ else min(1, sum(own$rows) / count)
     })
 }
