@@ -12,8 +12,7 @@ cli_adjust <- function(arguments) {
       cli_option("known", paste0("only actions that were announced and took place by this day; by ",
         "default now"), metavar = "DAY"),
       cli_option("jumps", "show jumps that look like an action nobody told, instead", flag = TRUE),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME")
+      cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta adjust \"KELD@1 day\"", "vetusta adjust \"YSLT@1 day\" --of all --known 2025-12-31",
       "vetusta adjust \"quay/bars/*@1 day\" --jumps"))
@@ -66,8 +65,7 @@ cli_continue <- function(arguments) {
       cli_option("contracts", "where the contracts are held; by default in the bars' own source",
         metavar = "SOURCE/DATASET"),
       cli_option("rolls", "show where one contract takes over from another, instead", flag = TRUE),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME")
+      cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta continue \"quay/bars/GRN-*@1 day\" --roll volume --adjust ratio",
       "vetusta continue \"quay/bars/GRN-*@1 day\" --days 5 --rolls"))
@@ -94,8 +92,7 @@ cli_join <- function(arguments) {
       cli_option("tolerance", "how far two values of one time may be apart, as a part [0.02]",
         default = "0.02", metavar = "PART"),
       cli_option("findings", "show where the sources disagree, instead", flag = TRUE),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME")
+      cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta join \"quay/bars/KELD@1 day\" \"mine/bars/KELD@1 day\" --level ratio",
       "vetusta join kelder-lock tamm-weir --level difference --findings"))

@@ -20,8 +20,7 @@ cli_align <- function(arguments) {
       cli_option("tidy", "a row a time and series, instead of a column a series", flag = TRUE),
       cli_option("own-time", "let values count from their own time, which looks ahead",
         flag = TRUE),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME")
+      cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c(paste0("vetusta align \"KELD@1 day\" kelder-lock ",
       "basin/FREIGHT_PRICES/Q.Orvane.LOWER.N.ORV_T --grid KELD --ages"),

@@ -5,8 +5,7 @@ cli_calendar_command <- function(arguments) {
         metavar = "YEAR"),
       cli_option("interval", "times: the interval, as \"1 hour\" [1 day]", default = "1 day",
         metavar = "LENGTH"),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME")
+      cli_session_option()
     ), cli_window_options(), cli_result_options()),
     c("vetusta calendar show quay --year 2026",
       "vetusta calendar times quay --interval \"1 hour\" --from 2026-03-19 --to 2026-03-23"),

@@ -19,8 +19,7 @@ cli_change <- function(arguments) {
         metavar = "FILE"),
       cli_option("correlation", "the correlation of the changes, for every pair of series",
         flag = TRUE),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME")
+      cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta change \"KELD@1 day\" \"TAMX@1 day\" --change log",
       "vetusta change --input level.csv --change mean --window \"30 days\"",

@@ -10,8 +10,7 @@ cli_fill <- function(arguments) {
       cli_option("neighbour", "for the rule neighbour: a CSV or Parquet file of one series",
         metavar = "FILE"),
       cli_option("constant", "for the rule constant: the value", metavar = "NUMBER"),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME")
+      cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta fill \"KELD@1 minute\" --rule last --at-most 5",
       "vetusta fill kelder-lock --rule linear,seasonal --at-most 30 --file level.csv"))

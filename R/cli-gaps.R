@@ -9,8 +9,7 @@ cli_gaps <- function(arguments) {
       cli_option("published",
         "how long after its end a value is published, as \"45 days\": what is younger is told so",
         metavar = "LENGTH"),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME")
+      cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta gaps \"KELD@1 minute\" \"TAMX@1 minute\" --from 2026-03-12 --to 2026-03-26",
       "vetusta gaps kelder-lock",

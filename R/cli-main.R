@@ -297,7 +297,3 @@ cli_joined <- function(arguments, flag) {
   arguments[at[1] + 1] <- paste(arguments[at + 1], collapse = ",")
   arguments[-c(at[-1], at[-1] + 1)]
 }
-
-# An option that was not given is no other one whose name begins like it.
-#' @export
-`$.vetusta_options` <- function(x, name) unclass(x)[[name]]

@@ -13,6 +13,11 @@ cli_json_option <- function() {
   flag = TRUE))
 }
 
+cli_session_option <- function() {
+  cli_option("session", "regular, early, late, or all [regular]", default = "regular",
+    metavar = "NAME")
+}
+
 cli_window_options <- function() {
   list(
     cli_option("from", "first day or instant, as 2026-03-12", metavar = "DAY"),
@@ -178,8 +183,7 @@ cli_read_options <- function() {
     list(
       cli_option("as-of", "the series as they were known on this day or at this instant",
         metavar = "DAY"),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME"),
+      cli_session_option(),
       cli_option("calendar", "a calendar's name or file; by default that of the series' source",
         metavar = "NAME")
     ),
@@ -218,3 +222,7 @@ cli_print_json <- function(x) {
     null = "null", na = "null", pretty = TRUE)
   cat(gsub("\"\\\\u0002([^\"]*)\"", "\\1", text), "\n", sep = "")
 }
+
+# An option that was not given is no other one whose name begins like it.
+#' @export
+`$.vetusta_options` <- function(x, name) unclass(x)[[name]]

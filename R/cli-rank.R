@@ -87,8 +87,7 @@ cli_rank_days <- function(archive, words, options) {
   rows
 }
 
-# A snapshot against what is held of the time before it: days of bars, else an earlier snapshot,
-# else what it says itself.
+# A snapshot against an earlier one, where one is held, else against what it says itself.
 cli_rank_snapshot <- function(archive, address, options) {
   parts <- strsplit(address, "/", fixed = TRUE)[[1]]
   at <- options$on %||% options$as_of

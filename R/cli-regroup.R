@@ -18,8 +18,7 @@ cli_regroup <- function(arguments) {
       cli_option("need",
         paste0("the part of expected bars, or of a period's days, below which a result is ",
           "provisional, or missing [1, 0]"), metavar = "PART"),
-      cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-        metavar = "NAME")
+      cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta regroup \"KELD@1 minute\" --into \"1 day\"",
       "vetusta regroup kelder-lock --into M --rule mean",

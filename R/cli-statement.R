@@ -10,6 +10,7 @@ cli_statement <- function(arguments) {
       cli_option("item", "items, with commas between, instead of a file", metavar = "ITEMS"),
       cli_option("filed", "of what was filed several times: first or last [last]",
         default = "last", metavar = "WORD"),
+      cli_option("unit", "figures in this unit, where they are told in several", metavar = "UNIT"),
       cli_option("most", "so many periods, the newest ones [5]", default = "5", metavar = "N"),
       cli_option("long", "a row a value, with how it was made and when it was filed", flag = TRUE),
       cli_option("from", "where the facts are held, where that is not one place",
@@ -26,6 +27,7 @@ cli_statement <- function(arguments) {
   archive <- cli_archive(options)
   address <- cli_held(archive, "facts", options$from)
   facts <- cli_facts(archive, address, options)
+  if (!is.null(options$unit)) facts <- rows_filter(facts, paste0("unit=", options$unit))
   items <- if (!is.null(options$items)) cli_item_file(options$items)
   else cli_list_of(options$item)
   done <- facts_statement(facts, options$words, if (length(asked)) asked else "annual", items,
@@ -72,8 +74,7 @@ cli_item_file <- function(file) {
     vetusta_stop("want", "The file of items is not there.", where = file,
       todo = "give a text file with an item a line")
   }
-  lines <- trimws(sub("#.*", "", readLines(file, warn = FALSE, encoding = "UTF-8")))
-  lines[nzchar(lines)]
+  list_lines(file)
 }
 
 # What was computed bears a star where people read it.

@@ -10,7 +10,11 @@ cli_try <- function(arguments) {
     c("vetusta try quay KELD --interval \"1 minute\" --from 2026-03-12 --to 2026-03-13",
       "vetusta try river levels station=kelder-lock --from 2026-01-01 --save sources/samples"),
     least = 1)
-  tried <- collect_try(cli_want(options), cli_number(options, "calls", 1))
+  # a card may be tried before there is a desk
+  counted_in <- if (!is.null(options$archive) || !is.null(cli_desk(options, needed = FALSE))) {
+    cli_want_archive(options, create = TRUE)
+  }
+  tried <- collect_try(cli_want(options), cli_number(options, "calls", 1), counted_in)
   cat(format_try(tried, if (isatty(stdout())) cli::console_width() else Inf), sep = "\n")
   if (!is.null(options$save)) {
     paths <- samples_keep(tried, options$save)

@@ -75,15 +75,19 @@ collect_came <- function(run, tally, chain, page) {
 
 # The next page is asked for before this one is stored: it travels while the archive works.
 ask_following <- function(run, queue, tally, chain, page) {
+  queue_back(queue, chain_following(chain, page))
+  if (run$ahead) collect_start(run, queue, tally)
+  if (run$line$active > 0L) line_run(run$line, 0)
+}
+
+chain_following <- function(chain, page) {
   chain$seen <- c(chain$seen, chain$request$address)
   chain$request$address <- page$following
   chain$hashes <- c(chain$hashes, page$hash)
   chain$before <- chain$before + page$count
   chain$page <- chain$page + 1
   chain$attempt <- 1
-  queue_back(queue, chain)
-  if (run$ahead) collect_start(run, queue, tally)
-  if (run$line$active > 0L) line_run(run$line, 0)
+  chain
 }
 
 # A body that cannot be read may be whole the next time; after three tries it is this symbol's

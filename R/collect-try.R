@@ -8,6 +8,8 @@
 #'
 #' @param want A want, see [want_bars()] and [want_rows()].
 #' @param calls How many calls at most.
+#' @param archive An archive in which calls are counted against limits and quotas; nothing else is
+#'   written to it.
 #' @return A `vetusta_try`: a list with `source`, `dataset`, `calls` (a list for each call, with
 #'   `method`, `address`, `headers`, `body` of the request without any secret, `status`, `answer`
 #'   (headers that tell of kind, limits and paging), `bytes`, `seconds`, `error` (why it could not
@@ -24,11 +26,13 @@
 #' collect_try(want_bars(quay, "KELD", interval = "1 minute", from = "2026-03-12",
 #'   to = "2026-03-13"))
 #' }
-collect_try <- function(want, calls = 2) {
+collect_try <- function(want, calls = 2, archive = NULL) {
   check_count(calls, "calls")
+  if (!is.null(archive)) check_archive(archive)
   plan <- plan_calls(want)
   check_plan(plan)
   run <- run_make(want, memory_sink(want), most_wait = 60)
+  run$counter <- source_counter(want$source, archive)
   on.exit(line_close(run$line))
   chain <- want_chain(want, plan$calls[1, ])
   made <- list()
@@ -36,7 +40,7 @@ collect_try <- function(want, calls = 2) {
     one <- try_call(run, chain)
     made[[length(made) + 1]] <- one
     if (is.null(one$page$following) || length(made) >= calls) break
-    chain <- try_next(chain, one$page)
+    chain <- chain_following(chain, one$page)
   }
   pages <- Filter(length, lapply(made, `[[`, "page"))
   tables <- lapply(pages, function(page) want_table(want, page, page_good(page)))
@@ -69,6 +73,10 @@ try_call <- function(run, chain) {
     one$error <- paste0("HTTP ", answer$status, ": ", hide(body_excerpt(answer$body)))
     return(one)
   }
+  if (!is.null(run$want$dataset$job)) {
+    one$ticket <- hide(body_excerpt(answer$body))
+    return(one)
+  }
   where <- paste0("dataset ", run$want$dataset$name)
   page <- tryCatch(want_page(run$want, chain, answer, where, run$calendar, 0),
     vetusta_error_payload = identity)
@@ -78,22 +86,16 @@ try_call <- function(run, chain) {
     return(one)
   }
   one$page <- page
-  one$texts <- tryCatch(sample_rows(source, run$want$dataset, jsonlite::fromJSON(one$sample$about),
-    one$sample$body), vetusta_error = function(e) character())
+  # what a standard lays out needs no sample of how a card reads it
+  if (!is.null(source$datasets[[run$want$dataset$name]])) {
+    one$texts <- sample_rows(source, run$want$dataset, jsonlite::fromJSON(one$sample$about),
+      one$sample$body)
+  }
   one$read <- nrow(page_good(page))
   one$following <- if (!is.null(page$following)) hide(page$following)
   told <- page_told(page, chain, run)
   one$rejected <- told[c("place", "fault", "detail")]
   one
-}
-
-try_next <- function(chain, page) {
-  chain$seen <- c(chain$seen, chain$request$address)
-  chain$request$address <- page$following
-  chain$hashes <- c(chain$hashes, page$hash)
-  chain$before <- chain$before + page$count
-  chain$page <- chain$page + 1
-  chain
 }
 
 # Headers of an answer that tell of its kind, of limits and of paging.
@@ -159,9 +161,11 @@ format_try <- function(x, width = 100, most = 6) {
     c(paste0("call ", i, "      ", one$method, " ", one$address), pairs(one$headers),
       if (!is.null(one$body)) paste0("            body ", one$body),
       paste0("  answer    HTTP ", one$status, ", ", format_bytes(one$bytes)), pairs(one$answer),
-      if (!is.null(one$error)) paste0("  not read  ", one$error)
+      if (!is.null(one$ticket)) c(paste0("  ticket    ", one$ticket),
+        "  next      the export is looked at until it is ready; `vetusta collect` does")
+      else if (!is.null(one$error)) paste0("  not read  ", one$error)
       else paste0("  read      ", x$read, ": ", counted(one$read, "row")),
-      if (is.null(one$error)) paste0("  next      ", one$following %||% "no page follows"))
+      if (!is.null(one$read)) paste0("  next      ", one$following %||% "no page follows"))
   }))
   if (NROW(x$rows)) {
     types <- vapply(as.list(x$rows), function(column) {

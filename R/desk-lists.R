@@ -59,9 +59,7 @@ desk_list_kinds <- list(
     if (ending %in% c("csv", "tsv")) {
       return(at_place(table_of_texts(path), where))
     }
-    # a value a line, and remarks
-    lines <- trimws(sub("#.*", "", readLines(path, warn = FALSE, encoding = "UTF-8")))
-    data.frame(value = lines[nzchar(lines)])
+    data.frame(value = list_lines(path))
   },
   rows = function(desk, list, name, archive, where) {
     rows <- desk_rows(archive, list$rows, where)
@@ -76,8 +74,7 @@ desk_list_kinds <- list(
       vetusta_stop("desk", paste0("The rows of ", list$rows, " and ", list$with,
         " have no column in common."), where = where, todo = "leave out with:")
     }
-    added <- with[match(rows[[by]], with[[by]]), setdiff(names(with), names(rows)), drop = FALSE]
-    list_frame(c(as.list(rows), as.list(added)))
+    at_place(rows_join(rows, with, by), where)
   },
   series = function(desk, list, name, archive, where) {
     found <- at_place(archive_find(archive, list$series), where)
@@ -103,4 +100,10 @@ at_place <- function(work, where) {
   tryCatch(work, vetusta_error = function(e) {
     vetusta_stop("desk", e$what, where = paste(c(e$where, where), collapse = "; "), todo = e$todo)
   })
+}
+
+# A value a line; remarks and blank lines are none.
+list_lines <- function(path) {
+  lines <- trimws(sub("#.*", "", readLines(path, warn = FALSE, encoding = "UTF-8")))
+  lines[nzchar(lines)]
 }

@@ -27,6 +27,11 @@ samples_keep <- function(tried, folder) {
     vetusta_stop("want", "Nothing was read, so there is nothing to keep.",
       todo = "correct the card, and try again")
   }
+  if (any(vapply(good, function(one) is.null(one$texts), TRUE))) {
+    vetusta_stop("want",
+      paste0("Of ", tried$dataset, " no sample is kept: its rows are not read by ",
+      "the card alone."), todo = "keep samples of datasets that a card describes")
+  }
   n <- length(good)
   chosen <- unique(c(1, ceiling(n / 2), n))
   dir.create(folder, recursive = TRUE, showWarnings = FALSE)

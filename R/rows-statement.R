@@ -27,7 +27,7 @@
 #'   wide one is a matrix of what was computed; the attribute `findings` has one row a year whose
 #'   quarters do not add up: `entity`, `item`, `period_end`, `year`, `quarters`.
 #' @section Errors: `vetusta_error_want` for an item or a company that the facts do not have, with
-#'   the nearest one.
+#'   the nearest one, or an item that is told in several units.
 #' @export
 #' @examples
 #' facts <- data.frame(entity = "KELD", item = "revenue", value = c(10, 24, 39, 55),
@@ -83,6 +83,7 @@ statement_facts <- function(facts, entity, filed, as_of) {
     }
   }
   if (!is.null(entity)) all <- all[all$entity %in% entity, , drop = FALSE]
+  statement_units(all)
   order <- order(all$filed, na.last = FALSE, method = "radix")
   all <- all[if (filed == "last") rev(order) else order, , drop = FALSE]
   key <- paste(all$entity, all$item, all$start, all$period_end, sep = "\r")
@@ -93,6 +94,19 @@ statement_facts <- function(facts, entity, filed, as_of) {
   kept$days <- as.numeric(kept$period_end - kept$start) + 1
   kept$made <- rep("filed", nrow(kept))
   kept
+}
+
+# One period of an item is one figure: in two units it is two.
+statement_units <- function(facts) {
+  key <- paste(facts$entity, facts$item, facts$start, facts$period_end, sep = "\r")
+  units <- unique(list_frame(list(key = key, unit = facts$unit)))
+  twice <- units$key[duplicated(units$key)]
+  if (length(twice)) {
+    parts <- strsplit(twice[1], "\r", fixed = TRUE)[[1]]
+    vetusta_stop("want", paste0("The item ", parts[2], " of ", parts[1], " is told in several ",
+      "units: ", paste(units$unit[units$key == twice[1]], collapse = ", "), "."),
+      todo = "choose one: --unit, or rows_filter(facts, \"unit=...\")")
+  }
 }
 
 # list(shown, used, sums): items as they are listed, those that are needed, and sums of others.
@@ -119,61 +133,6 @@ statement_items <- function(items, known) {
     }
   }
   list(shown = shown, used = used, sums = sums)
-}
-
-# How long a year and its quarters are, in days.
-is_year <- function(days) days >= 340 & days <= 390
-is_quarter <- function(days) days >= 80 & days <= 100
-
-# Quarters of items that are sums over time: those that were filed, and those that two sums from one
-# beginning leave between them, or a year less its other three.
-statement_quarters <- function(facts) {
-  flows <- facts[!is.na(facts$start), , drop = FALSE]
-  filed <- flows[is_quarter(flows$days), , drop = FALSE]
-  # sums from one beginning
-  key <- paste(flows$entity, flows$item, flows$start)
-  several <- which(key %in% key[duplicated(key)])
-  made <- lapply(split(several, key[several]),
-    function(rows) {
-      one <- flows[rows[order(flows$period_end[rows])], , drop = FALSE]
-      gap <- as.numeric(diff(one$period_end))
-      i <- which(is_quarter(gap))
-      statement_made(one[i + 1, ], one$period_end[i] + 1, one$value[i + 1] - one$value[i],
-        pmax(one$filed[i + 1], one$filed[i]))
-    })
-  all <- do.call(rbind, c(list(filed), unname(made)))
-  all <- all[!duplicated(paste(all$entity, all$item, all$period_end, sep = "\r")), , drop = FALSE]
-  rest <- statement_fourths(flows[is_year(flows$days), , drop = FALSE], all)
-  rbind(all, rest)
-}
-
-statement_made <- function(like, start, value, filed) {
-  like$start <- start
-  like$value <- value
-  like$days <- as.numeric(like$period_end - start) + 1
-  like$filed <- filed
-  like$made <- rep("computed", nrow(like))
-  like
-}
-
-# The quarter that a year lacks, where it lacks one.
-statement_fourths <- function(years, quarters) {
-  made <- lapply(seq_len(nrow(years)), function(i) {
-    year <- years[i, ]
-    own <- statement_within(year, quarters)
-    if (nrow(own) != 3) return(NULL)
-    # the last one, as it is where companies tell no fourth quarter
-    if (any(abs(own$period_end - year$period_end) < 10)) return(NULL)
-    statement_made(year, max(own$period_end) + 1, year$value - sum(own$value),
-      max(c(year$filed, own$filed)))
-  })
-  do.call(rbind, made)
-}
-
-statement_within <- function(year, quarters) {
-  quarters[quarters$entity == year$entity & quarters$item == year$item &
-    quarters$start >= year$start - 10 & quarters$period_end <= year$period_end + 10, ,
-    drop = FALSE]
 }
 
 statement_periods <- list(

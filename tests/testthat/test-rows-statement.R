@@ -114,4 +114,8 @@ test_that("items are in the order asked for, with sums of others, and companies 
   expect_error_kind(facts_statement(made, items = "revenu"), "want", "did you mean \"revenue\"")
   expect_error_kind(facts_statement(made, "KELT"), "want", "did you mean \"KELD\"")
   expect_error_kind(facts_statement(made["entity"]), "want", "item")
+  money <- rbind(made, transform(made, unit = "TSK"))
+  expect_error_kind(facts_statement(money), "want",
+    "several units: ORV, TSK|several units: TSK, ORV")
+  expect_equal(facts_statement(rows_filter(money, "unit=ORV"))$item, facts_statement(made)$item)
 })

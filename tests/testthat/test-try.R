@@ -24,7 +24,9 @@ try_state <- function(folder, shift = 0, note = "a", close = "c", refuse = "") {
 }
 
 try_card <- function(address, env = parent.frame()) {
-  bars_card(address, c("access: {by: header, name: X-Key, secret: TRY_KEY}", "calendar: quay",
+  bars_card(address,
+    c("limits: [100 per second]", "access: {by: header, name: X-Key, secret: TRY_KEY}",
+      "calendar: quay",
     "zone: Europe/Riga", "datasets:", "  bars:", "    shape: bars",
     "    request: /bars/{symbol}{?from,to}",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    rows: /items",
@@ -33,13 +35,21 @@ try_card <- function(address, env = parent.frame()) {
     env)
 }
 
-test_that("what is sent, what comes and how it is read are shown, without the secret", {
-  withr::local_envvar(TRY_KEY = "try-secret-1")
-  folder <- withr::local_tempdir()
+# A folder that says what the service does, its card, and a want.
+try_made <- function(env = parent.frame()) {
+  withr::local_envvar(TRY_KEY = "try-secret-1", .local_envir = env)
+  folder <- withr::local_tempdir(.local_envir = env)
   try_state(folder)
-  source <- try_card(try_service(folder))
-  want <- want_bars(source, "KELD", interval = "1 minute", from = "2026-03-12",
-    to = "2026-03-13")
+  source <- try_card(try_service(folder, env), env)
+  list(folder = folder, source = source, want = want_bars(source, "KELD", interval = "1 minute",
+    from = "2026-03-12", to = "2026-03-13"))
+}
+
+test_that("what is sent, what comes and how it is read are shown, without the secret", {
+  made <- try_made()
+  folder <- made$folder
+  source <- made$source
+  want <- made$want
   tried <- collect_try(want)
   expect_identical(length(tried$calls), 2L)
   expect_identical(nrow(tried$rows), 5L)
@@ -52,6 +62,11 @@ test_that("what is sent, what comes and how it is read are shown, without the se
   expect_false(grepl("try-secret-1|x-other", text))
   expect_null(tried$looks)
   expect_identical(length(collect_try(want, calls = 1)$calls), 1L)
+  # calls are counted, and nothing is stored
+  archive <- new_archive()
+  collect_try(want, archive = archive)
+  expect_identical(length(vetusta:::store_tokens(archive, source$source)), 2L)
+  expect_identical(nrow(archive_series(archive)), 0L)
   # three hours later on the clock the bars lie outside the sessions, and years later in the future
   try_state(folder, shift = 12 * 3600)
   expect_match(collect_try(want)$looks, "outside all sessions", all = FALSE)
@@ -66,12 +81,10 @@ test_that("what is sent, what comes and how it is read are shown, without the se
 })
 
 test_that("samples travel with a card, show what it reads, and whether the service has changed", {
-  withr::local_envvar(TRY_KEY = "try-secret-1")
-  folder <- withr::local_tempdir()
-  try_state(folder)
-  source <- try_card(try_service(folder))
-  want <- want_bars(source, "KELD", interval = "1 minute", from = "2026-03-12",
-    to = "2026-03-13")
+  made <- try_made()
+  folder <- made$folder
+  source <- made$source
+  want <- made$want
   samples <- file.path(folder, "samples")
   paths <- samples_keep(collect_try(want), samples)
   expect_true(all(file.exists(paths)))
@@ -105,7 +118,7 @@ test_that("samples travel with a card, show what it reads, and whether the servi
 test_that("every ready card is tried at its service, from the command line", {
   services <- start_services()
   folder <- withr::local_tempdir()
-  names <- c("quay", "fixing", "river", "register", "basin")
+  names <- c("quay", "fixing", "river", "register", "hall", "basin")
   desk <- desk_make(folder, cards = names,
     addresses = stats::setNames(as.list(paste0(services$root, "/", names)), names),
     secrets = as.list(vetusta:::standin_keys))
@@ -121,9 +134,22 @@ test_that("every ready card is tried at its service, from the command line", {
       collapse = " "))
     expect_match(out$stdout, "read ", fixed = TRUE)
   }
+  # an export gives a ticket, and an office's message needs no sample
+  ticket <- said("try", "hall", "SALT", "--interval", "1 day", "--from", "2020-01-01", "--to",
+    "2020-12-31")
+  expect_match(ticket$stdout, "ticket .*salt")
+  expect_match(said("try", "basin", "HARVEST", "STATE=ORV", "--from", "2020", "--save",
+    "sources/samples")$stderr, "no sample is kept")
   out <- said("sources", "test")
   expect_identical(out$status, 0L, label = out$stdout)
   expect_identical(said("sources", "test", "quay", "--live")$status, 0L)
+  # without a desk too
+  card <- file.path(desk$sources, "river.yml")
+  writeLines(sub("^address:.*", paste0("address: ", services$root, "/river"), readLines(card)),
+    file.path(folder, "alone.yml"))
+  alone <- run_vetusta("try", file.path(folder, "alone.yml"), "stations",
+    folder = withr::local_tempdir(), env = c(SURVEY_TOKEN = "survey-demo-88ab"))
+  expect_identical(alone$status, 0L, label = alone$stderr)
   # nothing was stored
   expect_false(file.exists(desk$archive) &&
     nrow(archive_series(archive_open(desk$archive))) > 0)

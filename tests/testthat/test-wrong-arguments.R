@@ -96,7 +96,7 @@ calls_for_spoiling <- function(archive, folder) {
     export_dictionary = list(rows = bars),
     export_rows = list(tables = list(bars), form = "long", value = "close", zone = "UTC"),
     rows_filter = list(rows = as.data.frame(bars), conditions = "close>40"),
-    collect_try = list(want = want, calls = 1),
+    collect_try = list(want = want, calls = 1, archive = archive),
     samples_keep = list(tried = structure(list(source = "a", dataset = "b", calls = list()),
       class = "vetusta_try"), folder = file.path(folder, "samples")),
     samples_test = list(source = quay, folder = folder, live = FALSE),

@@ -1,0 +1,56 @@
+# Quarters of statements: those that were filed, and those that follow from sums.
+
+# How long a year and its quarters are, in days.
+is_year <- function(days) days >= 340 & days <= 390
+is_quarter <- function(days) days >= 80 & days <= 100
+
+# Quarters of items that are sums over time: those that were filed, and those that two sums from one
+# beginning leave between them, or a year less its other three.
+statement_quarters <- function(facts) {
+  flows <- facts[!is.na(facts$start), , drop = FALSE]
+  filed <- flows[is_quarter(flows$days), , drop = FALSE]
+  # sums from one beginning
+  key <- paste(flows$entity, flows$item, flows$start)
+  several <- which(key %in% key[duplicated(key)])
+  made <- lapply(split(several, key[several]),
+    function(rows) {
+      one <- flows[rows[order(flows$period_end[rows])], , drop = FALSE]
+      gap <- as.numeric(diff(one$period_end))
+      i <- which(is_quarter(gap))
+      statement_made(one[i + 1, ], one$period_end[i] + 1, one$value[i + 1] - one$value[i],
+        pmax(one$filed[i + 1], one$filed[i]))
+    })
+  all <- do.call(rbind, c(list(filed), unname(made)))
+  all <- all[!duplicated(paste(all$entity, all$item, all$period_end, sep = "\r")), , drop = FALSE]
+  rest <- statement_fourths(flows[is_year(flows$days), , drop = FALSE], all)
+  rbind(all, rest)
+}
+
+statement_made <- function(like, start, value, filed) {
+  like$start <- start
+  like$value <- value
+  like$days <- as.numeric(like$period_end - start) + 1
+  like$filed <- filed
+  like$made <- rep("computed", nrow(like))
+  like
+}
+
+# The quarter that a year lacks, where it lacks one.
+statement_fourths <- function(years, quarters) {
+  made <- lapply(seq_len(nrow(years)), function(i) {
+    year <- years[i, ]
+    own <- statement_within(year, quarters)
+    if (nrow(own) != 3) return(NULL)
+    # the last one, as it is where companies tell no fourth quarter
+    if (any(abs(own$period_end - year$period_end) < 10)) return(NULL)
+    statement_made(year, max(own$period_end) + 1, year$value - sum(own$value),
+      max(c(year$filed, own$filed)))
+  })
+  do.call(rbind, made)
+}
+
+statement_within <- function(year, quarters) {
+  quarters[quarters$entity == year$entity & quarters$item == year$item &
+    quarters$start >= year$start - 10 & quarters$period_end <= year$period_end + 10, ,
+    drop = FALSE]
+}
