@@ -4,6 +4,11 @@ cli_sources <- function(arguments) {
       cli_option("sample",
         paste0("draft: a sample of an answer, JSON or CSV; give it several times, the first and ",
           "the last page above all"), metavar = "FILES"),
+      cli_option("url",
+        paste0("draft: the whole address of one call to make; {NAME} in capitals stands for a ",
+          "secret"), metavar = "URL"),
+      cli_option("header", "draft: a header of that call, as \"X-Token: {SURVEY_TOKEN}\"",
+        metavar = "NAME:VALUE"),
       cli_option("name", "draft: the source's name [new]", default = "new", metavar = "NAME"),
       cli_option("samples", "test: the folder of samples; by default samples beside the cards",
         metavar = "FOLDER"),
@@ -14,7 +19,8 @@ cli_sources <- function(arguments) {
     ), cli_place_options()[1], cli_json_option()),
     c("vetusta sources", "vetusta sources check sources/quay.yml",
       "vetusta sources test river",
-      "vetusta sources draft --sample first.json --sample last.json --name quay --file quay.yml"),
+      "vetusta sources draft --sample first.json --sample last.json --name quay --file quay.yml",
+      "vetusta sources draft --url 'https://data.example.org/v1/levels?key={SURVEY_KEY}'"),
       most = 2)
   task <- if (length(options$words)) options$words[1] else "list"
   tasks <- c("list", "check", "draft", "test")
@@ -39,8 +45,7 @@ cli_sources <- function(arguments) {
     return(cli_say("the card is right"))
   }
   if (task == "draft") {
-    if (is.null(options$sample)) cli_usage_error("draft needs --sample")
-    text <- source_draft(strsplit(options$sample, ",", fixed = TRUE)[[1]], options$name)
+    text <- cli_sources_draft(options)
     if (is.null(options$file)) cat(text, sep = "\n")
     else write_lines_whole(text, options$file, "draft")
     return(cli_say("edit what is marked, then: vetusta sources check ", options$file %||% "CARD"))
@@ -64,4 +69,23 @@ cli_sources <- function(arguments) {
   } else {
     cli_print_table(rows)
   }
+}
+
+# From samples, or from one live call.
+cli_sources_draft <- function(options) {
+  if (is.null(options$sample) == is.null(options$url)) {
+    cli_usage_error("draft needs --sample or --url, and not both")
+  }
+  if (is.null(options$url)) {
+    return(source_draft(strsplit(options$sample, ",", fixed = TRUE)[[1]], options$name))
+  }
+  headers <- character()
+  if (!is.null(options$header)) {
+    if (!grepl("^[A-Za-z0-9-]+ *:", options$header)) {
+      cli_usage_error("a header is written as \"NAME: value\"")
+    }
+    headers <- stats::setNames(trimws(sub("^[^:]*:", "", options$header)),
+      sub(" *:.*", "", options$header))
+  }
+  collect_draft(options$url, headers, options$name, options$desk %||% ".")
 }

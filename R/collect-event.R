@@ -13,6 +13,9 @@ collect_event <- function(run, queue, tally, event) {
   if (!is.null(own)) {
     return(collect_own(run, queue, tally, chain, response, own))
   }
+  if (says_nothing(run$want$dataset, chain, response)) {
+    return(collect_empty(run, tally, chain, response))
+  }
   spent <- rate_limit_wait(response$headers)
   if (!is.na(spent)) queue_hold(queue, spent)
   switch(judge_status(response$status),
@@ -62,12 +65,32 @@ chain_beyond <- function(run, queue, tally, chain, response) {
   if (chain$page < 2 || (chain$resumed && !counted)) {
     return(NULL)
   }
+  pages <- tally$pages
+  tally <- collect_empty(run, tally, chain, response)
+  tally$pages <- pages
+  tally
+}
+
+# An answer that says, in one way or another, that there is nothing: a page without rows.
+collect_empty <- function(run, tally, chain, response) {
   page <- want_empty_page(run$want, chain, run$calendar)
   chain <- page_place(chain, page, run)
-  pages <- tally$pages
   tally <- tally_page(tally, collect_store(run, chain, response, page), page)
-  tally$pages <- pages
   collect_came(run, tally, chain, page)
+}
+
+# Whether the card calls this answer nothing, by its status or because it has no body. One for
+# several symbols may mean but one of them.
+says_nothing <- function(dataset, chain, response) {
+  nothing <- dataset$nothing
+  if (is.null(nothing)) {
+    return(FALSE)
+  }
+  by_status <- response$status >= 400 && length(chain$symbols) < 2 &&
+    as.character(response$status) %in% as.character(unlist(nothing))
+  bare <- response$status < 300 && length(response$body) < 16 &&
+    !nzchar(trimws(rawToChar(response$body[response$body != as.raw(0)])))
+  by_status || (bare && "empty" %in% nothing)
 }
 
 chain_otherwise <- function(run, queue, tally, chain, response) {
@@ -189,7 +212,7 @@ stop_network <- function(run, what, tries = 5) {
 }
 
 collect_refused <- function(run, queue, tally, chain, response) {
-  if (run$source$access$by == "token" && response$status == 401 && !chain$renewed) {
+  if (is_token_access(run$source$access) && response$status == 401 && !chain$renewed) {
     # the token ran out before its time: a new one is asked for, once, also where several calls
     # bore the old one
     if (identical(run$tokens$value, chain$token)) run$tokens$value <- NULL

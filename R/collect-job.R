@@ -169,7 +169,7 @@ job_fetch <- function(job, request, what, outcome = "asked") {
   job$chain$asked <- now_seconds()
   answer <- tryCatch({
     answer <- fetch()
-    if (answer$status == 401 && run$source$access$by == "token") {
+    if (answer$status == 401 && is_token_access(run$source$access)) {
       run$tokens$value <- NULL
       answer <- fetch()
     }

@@ -36,7 +36,7 @@ progress_text <- function(run, tally, queue, total, began, width = Inf) {
   planned <- max(total, tally$pages + (queue_left(queue) > 0))
   # no sooner than the limits allow
   left <- max(spent / max(1, tally$pages) * (planned - tally$pages),
-    limit_least_seconds(planned, run$source$limits) - spent)
+    limit_least_seconds(planned, run$source$limits, call_weight(run$want$dataset)) - spent)
   parts <- c(
     paste0(run$source$source, ": ", thousands(tally$pages), " of ", thousands(planned), " pages"),
     paste(thousands(tally$new + tally$changed + tally$unchanged), want_noun(run$want)),

@@ -30,7 +30,8 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
     page)
   }
   list(
-    counter = source_counter(want$source, archive), keep_raw = keep_raw,
+    counter = source_counter(want$source, archive, call_weight(want$dataset)),
+    keep_raw = keep_raw,
     folder = paste0(archive$path, ".parts"),
     claim = function(name, since) {
       verdict <- store_claim(archive, name, since)
@@ -78,7 +79,8 @@ memory_sink <- function(want) {
   out <- list()
   nothing <- function(...) NULL
   list(
-    counter = source_counter(want$source), keep_raw = FALSE, folder = tempfile("parts"),
+    counter = source_counter(want$source, weight = call_weight(want$dataset)),
+    keep_raw = FALSE, folder = tempfile("parts"),
     claim = function(...) "ours", ending = nothing, noted = nothing, note = nothing,
     forget = nothing,
     covered = function(keys) no_coverage, journal = nothing,
@@ -100,14 +102,13 @@ memory_sink <- function(want) {
 no_coverage <- data.frame(key = character(), start = numeric(), end = numeric())
 
 # Calls are counted in the archive where there is one, for all processes on it.
-source_counter <- function(source, archive = NULL) {
+source_counter <- function(source, archive = NULL, weight = 1) {
   limit_counter(source$limits, if (is.null(archive)) limit_memory() else list(
-    take = function(windows, under_way) {
-      store_token_take(archive, source$source, windows,
-      under_way)
+    take = function(windows, under_way, weight) {
+      store_token_take(archive, source$source, windows, under_way, weight)
     },
     made = function(id, at) store_token_made(archive, id, at),
-    times = function(since) store_tokens(archive, source$source, since),
+    calls = function(since) store_tokens(archive, source$source, since),
     forget = function(before) store_tokens_forget(archive, source$source, before)
-  ))
+  ), weight)
 }

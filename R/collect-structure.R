@@ -75,7 +75,7 @@ structure_fetch <- function(source, request, archive) {
     source$patience, counter, secrets = function() c(source_secrets(source), tokens$value))
   }
   answer <- fetch()
-  if (answer$status != 401 || source$access$by != "token") {
+  if (answer$status != 401 || !is_token_access(source$access)) {
     return(answer)
   }
   tokens$value <- NULL

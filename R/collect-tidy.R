@@ -76,16 +76,18 @@ bar_days <- function(day, zone, calendar) {
 }
 
 # Faults of decoding and of the bars themselves; a row is set aside once, with its first fault.
-page_faults <- function(rows, decoded, dataset, judged) {
+page_faults <- function(rows, body, dataset, judged) {
+  decoded <- body$faults
   if (!nrow(judged) && !nrow(decoded)) {
     return(no_page_faults)
   }
   judged <- judged[!judged$row %in% decoded$row & !duplicated(judged$row), ]
   row <- c(decoded$row, judged$row)
+  at <- if (is.null(body$at)) judged$row else body$at[judged$row]
   data.frame(
     row = row, symbol = rows$symbol[row] %||% rep(NA_character_, length(row)),
     time = if (is.null(rows$time)) rep(NA_real_, length(row)) else as.numeric(rows$time)[row],
-    place = c(decoded$pointer, sprintf("%s/%d", dataset$rows %||% "", judged$row - 1L)),
+    place = c(decoded$pointer, sprintf("%s/%d", dataset$rows %||% "", as.integer(at) - 1L)),
     fault = c(decoded$fault, judged$fault), detail = c(decoded$detail, judged$detail)
   )
 }

@@ -32,7 +32,7 @@ collect_try <- function(want, calls = 2, archive = NULL) {
   plan <- plan_calls(want)
   check_plan(plan)
   run <- run_make(want, memory_sink(want), most_wait = 60)
-  run$counter <- source_counter(want$source, archive)
+  run$counter <- source_counter(want$source, archive, call_weight(want$dataset))
   on.exit(line_close(run$line))
   chain <- want_chain(want, plan$calls[1, ])
   made <- list()

@@ -9,21 +9,39 @@ column_value <- function(rows, rule, known) {
   if (!is.null(rule$outer)) {
     return(rows[[paste("outer", rule$outer)]])
   }
+  if (!is.null(rule$lookup)) {
+    return(rows[[paste("lookup", rule$lookup)]])
+  }
   if (is.null(rule$of)) {
-    return(if (length(rule$at) > 1) members_joined(rows, rule$at) else member_at(rows, rule$at))
+    return(members_of(rows, rule))
   }
   value <- if (rule$of %in% c("key", "value", "outer-key")) rows[[rule$of]] else known[[rule$of]]
   if (is.null(value)) NULL else rep_len(value, nrow(rows))
 }
 
-# A day and an hour in two members, say: joined with a blank.
-members_joined <- function(rows, pointers) {
-  parts <- lapply(pointers, function(pointer) member_at(rows, pointer))
+# One member, or several that are joined: a day and an hour, a year and a quarter.
+members_of <- function(rows, rule) {
+  parts <- lapply(rule$at, function(pointer) member_at(rows, pointer))
   if (any(lengths(parts) == 0)) {
     return(NULL)
   }
+  if (!is.null(rule$digits)) {
+    parts <- Map(with_zeros, parts, rep_len(as.numeric(unlist(rule$digits)), length(parts)))
+  }
+  if (length(parts) == 1) {
+    return(parts[[1]])
+  }
   absent <- Reduce(`|`, lapply(parts, is.na))
-  ifelse(absent, NA_character_, do.call(paste, parts))
+  parts <- lapply(parts, function(part) if (is.numeric(part)) plain_numbers(part) else part)
+  ifelse(absent, NA_character_, do.call(paste, c(parts, list(sep = rule$joined %||% " "))))
+}
+
+# Whole numbers with the zeros in front that were left out: 930 is 0930.
+with_zeros <- function(value, digits) {
+  text <- if (is.numeric(value)) plain_numbers(value) else as.character(value)
+  short <- which(grepl("^[0-9]+$", text) & nchar(text) < digits)
+  text[short] <- paste0(strrep("0", digits - nchar(text[short])), text[short])
+  text
 }
 
 column_words <- function(value, words) {
@@ -53,10 +71,11 @@ default_type <- function(shape, name) {
   else if (name == "change_percent") "percent" else "text"
 }
 
-column_faults <- function(bad, value, name, at, dataset) {
+column_faults <- function(bad, value, name, at, dataset, numbers = NULL) {
   shown <- vapply(bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, "")
+  told <- if (is.null(numbers)) bad else numbers[bad]
   data.frame(
-    row = bad, pointer = paste0(dataset$rows, "/", bad - 1L, at[1] %||% ""),
+    row = bad, pointer = paste0(dataset$rows, "/", told - 1L, at[1] %||% ""),
     fault = ifelse(is.na(shown), paste("no", name), paste(name, "cannot be read")),
     detail = paste0("value ", shown)
   )
@@ -117,23 +136,6 @@ read_local <- function(text, zone) {
   whole <- which(!is.na(day))
   time[whole] <- time_local(day[whole], 0, zone)
   time
-}
-
-# Numbers written as text: with a sign, blanks or commas between thousands; with a decimal comma
-# where the card says so. Words such as inf, and numbers of
-# other bases, are none.
-read_number <- function(text, decimal = ".") {
-  text <- as.character(text)
-  plain <- if (decimal == ".") plain_number(text) else rep(NA_real_, length(text))
-  if (!any(is.na(plain) & !is.na(text))) {
-    return(plain)
-  }
-  text <- gsub("\u2212", "-", trimws(text), fixed = TRUE)
-  if (decimal == ",") text <- chartr(".,", ",.", text)
-  plain <- plain_number(text)
-  grouped <- is.na(plain) & grepl("^[+-]?[0-9]{1,3}([, \u00a0][0-9]{3})+([.][0-9]+)?$", text)
-  if (any(grouped)) plain[grouped] <- as.double(gsub("[, \u00a0]", "", text[grouped]))
-  plain
 }
 
 # One column to its type; `bad` are the rows whose value is there and cannot be read.

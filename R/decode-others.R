@@ -165,6 +165,9 @@ turned_rows <- function(rows, rule, where) {
   if (is.null(rows)) {
     return(NULL)
   }
+  if (!is.null(rule$keep)) {
+    return(rows_long(rows, rule$keep, where))
+  }
   by <- rule$by %||% ","
   packed <- names(rows)[1]
   into <- rule$into %||% strsplit(sub("\\\\.*$", "", packed), by, fixed = TRUE)[[1]]
@@ -190,4 +193,21 @@ turned_rows <- function(rows, rule, where) {
     flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))))
   # an empty cell says nothing; one with a flag and no number is a value that is missing
   frame[!(is.na(frame$value) & is.na(frame$flag)), , drop = FALSE]
+}
+
+# A table with a column a series, as rows of `/name` and `/value`; `keep` are the columns that are
+# none. An empty cell is no row.
+rows_long <- function(rows, keep, where) {
+  keep <- sub("^/", "", keep)
+  lacks <- setdiff(keep, names(rows))
+  if (length(lacks)) {
+    stop_payload(paste0("There is no column ", lacks[1], " to keep."), where,
+      paste0("correct keep: of unpack: in the card; there are: ",
+        paste(utils::head(names(rows), 8), collapse = ", ")))
+  }
+  names <- setdiff(names(rows), keep)
+  kept <- lapply(rows[keep], function(column) rep(column, length(names)))
+  value <- unlist(lapply(rows[names], as.character), use.names = FALSE)
+  long <- list_frame(c(kept, list(name = rep(names, each = nrow(rows)), value = value)))
+  long[!is.na(long$value), , drop = FALSE]
 }

@@ -8,6 +8,7 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
   where = "the body") {
   format <- dataset$format %||% "json"
   body <- unpacked_body(body, where)
+  if (isTRUE(dataset$wrapped)) body <- json_within(body)
   if (format == "json-lines") {
     if (length(body)) body <- json_lines(body)
     dataset$rows <- ""
@@ -15,16 +16,18 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
   if (format %in% c("json", "json-lines")) {
     whole <- body_columns(dataset)
     problem <- problem_pointers(source$problem)
-    found <- decode_json(body, c(rows = dataset$rows, problem, members, whole), where,
+    found <- decode_json(body,
+      c(rows = dataset$rows, problem, members, whole, lookup = dataset$lookup$rows), where,
       instants = instant_members(dataset),
       map = is.null(dataset$within) && identical(dataset[["form"]], "map"))
     stop_on_problem(found, source$problem, where)
-    if (is.null(found$rows)) {
+    if (is.null(found$rows) && !"absent" %in% dataset$nothing) {
       stop_payload(paste0("The answer has no rows at ", dataset$rows, "."), where,
         "look whether the service changed its answer, and correct rows: in the card")
     }
     read <- function(part) {
-      if (is.null(dataset$within)) json_rows(part,
+      if (is.null(part)) NULL
+      else if (is.null(dataset$within)) json_rows(part,
       dataset[["form"]] %||% "objects", where, dataset$rows, column_pointers(dataset))
       else rows_within(part, dataset, where)
     }
@@ -32,13 +35,13 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
     if (has_long_names(rows, dataset)) {
       rows <- read(decode_json(body, c(rows = dataset$rows), where, "string")$rows)
     }
+    rows <- rows_looked_up(rows, found$lookup, dataset, where)
     known <- c(known, found[names(whole)])
   } else {
     found <- list()
     rows <- switch(dataset$format, "json-stat" = jsonstat_rows(body, where),
       "xbrl-json" = xbrl_rows(body, where),
       decode_table(body, dataset$format, where, dataset$table))
-    if (!is.null(dataset$unpack)) rows <- turned_rows(rows, dataset$unpack, where)
   }
   decoded <- decode_rows(dataset, rows, source$zone, where, known)
   if (identical(dataset$next_page$by, "last") && decoded$rows > 0) {
@@ -48,7 +51,7 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
   # what the service counts as a row: one of several sides, or one that holds rows of its own,
   # counts once
   items <- attr(rows, "items") %||% if (length(dataset$sides)) decoded$rows / length(dataset$sides)
-  else decoded$rows
+  else if (length(dataset$only) || length(dataset$unpack)) NROW(rows) else decoded$rows
   c(decoded, list(members = found, items = items))
 }
 
@@ -135,16 +138,20 @@ stop_on_problem <- function(found, rule, where) {
     "look at the want; if it is right, ask again later", again = again)
 }
 
-# Rows as a frame of members, into the columns of the card. Sides become rows of their own.
+# Rows as a frame of members, into the columns of the card. Sides become rows of their own. Where
+# `at` is given, it says which of the service's rows each one is.
 decode_rows <- function(dataset, rows, zone, where, known = list()) {
+  if (!is.null(dataset$unpack)) rows <- turned_rows(rows, dataset$unpack, where)
+  at <- rows_wanted(rows, dataset$only)
+  if (!is.null(at)) rows <- rows[at, , drop = FALSE]
   if (is.null(rows) || !nrow(rows)) {
     return(list(columns = empty_columns(dataset), faults = no_faults, rows = 0L))
   }
   if (!length(dataset$sides)) {
-    return(decode_side(dataset, rows, zone, where, known))
+    return(c(decode_side(dataset, rows, zone, where, known, at = at), list(at = at)))
   }
   parts <- lapply(dataset$sides, function(side) {
-    part <- decode_side(dataset, rows, zone, where, known, side)
+    part <- decode_side(dataset, rows, zone, where, known, side, at)
     part$columns$side <- rep(side, part$rows)
     part
   })
@@ -155,10 +162,11 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
     found$row <- found$row + (i - 1L) * nrow(rows)
     found
   }))
-  list(columns = columns, faults = faults, rows = nrow(rows) * length(parts))
+  list(columns = columns, faults = faults, rows = nrow(rows) * length(parts),
+    at = rep(at %||% seq_len(nrow(rows)), length(parts)))
 }
 
-decode_side <- function(dataset, rows, zone, where, known, side = NULL) {
+decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NULL) {
   columns <- list()
   faults <- list(no_faults)
   for (name in names(dataset$columns)) {
@@ -185,7 +193,7 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL) {
     }
     if (rule$need == "required") read$bad <- union(read$bad, absent)
     if (length(read$bad)) {
-      faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, dataset)
+      faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, dataset, at)
     }
     columns[[name]] <- read$value
   }

@@ -96,7 +96,7 @@ status_quotas <- function(desk, archive) {
   sources <- unique(vapply(desk$wants, `[[`, "", "source"))
   rows <- lapply(sources, function(name) {
     source <- tryCatch(desk_source(desk, name), vetusta_error = function(e) NULL)
-    taken <- if (is.null(archive)) numeric() else store_tokens(archive, name)
+    taken <- if (is.null(archive)) no_calls_made else store_tokens(archive, name)
     quotas <- if (!is.null(source)) limit_quotas(0, source$limits, taken, now_seconds())
     if (!is.null(quotas)) data.frame(source = name, quotas[c("quota", "used", "left")])
   })

@@ -29,17 +29,21 @@ plan_calls <- function(want, archive = NULL) {
   calls <- still_to_ask(want, want_calls(want, archive), archive)
   calls <- kept_calls(want, calls, archive)
   limits <- want$source$limits
-  taken <- if (is.null(archive)) numeric() else store_tokens(archive, want$source$source)
+  taken <- if (is.null(archive)) no_calls_made else store_tokens(archive, want$source$source)
+  weight <- call_weight(want$dataset)
   pages <- sum(calls$pages)
   structure(
     list(want = want, calls = calls, pages = pages, rows = sum(calls$rows),
-      seconds = limit_least_seconds(pages, limits),
+      seconds = limit_least_seconds(pages, limits, weight),
       bytes = plan_bytes(archive, want, pages),
-      quotas = limit_quotas(pages, limits, taken, now_seconds()),
+      quotas = limit_quotas(pages, limits, taken, now_seconds(), weight),
       held = setdiff(want$symbols, unlist(calls$symbols)), with_archive = !is.null(archive)),
     class = "vetusta_plan"
   )
 }
+
+# What a call of a dataset counts for, where limits go by weight.
+call_weight <- function(dataset) dataset$weight %||% 1
 
 # From what the pages of this dataset took before; unknown before the first.
 plan_bytes <- function(archive, want, pages) {

@@ -33,7 +33,7 @@ cut_widest <- function(piece, want, calendar = NULL) {
   if (is.null(length)) {
     return(piece)
   }
-  whole <- asks_for_whole(want$dataset, length)
+  whole <- asks_for_whole(want$dataset, length) || !is.null(want$dataset$aligned)
   cuts <- piece$from
   repeat {
     last <- utc(cuts[length(cuts)])
@@ -52,6 +52,20 @@ cut_widest <- function(piece, want, calendar = NULL) {
     cuts <- c(cuts, after)
   }
   data.frame(symbol = piece$symbol, from = cuts, to = c(cuts[-1], piece$to))
+}
+
+# What a call says of its window, where a service gives whole months or years alone: the window
+# widened to them.
+aligned_window <- function(from, to, dataset, zone) {
+  if (is.null(dataset$aligned)) {
+    return(list(from = from, to = to))
+  }
+  length <- time_interval(dataset$aligned, "aligned")
+  edge <- function(instant, further) {
+    bucket <- bucket_of_day(local_day(instant, zone), length) + further
+    time_local(bucket_start(bucket, length), 0, zone)
+  }
+  list(from = edge(from, 0), to = edge(utc(as.numeric(to) - 1e-6), 1))
 }
 
 # Whether a call asks for a whole month or year: what it says of the window's beginning names no

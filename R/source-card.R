@@ -131,6 +131,9 @@ card_finish <- function(content, path, secrets, place) {
     card_check_widest(card$datasets[[name]], place(c("datasets", name, "widest")))
     card_check_gives(card$datasets[[name]], place)
     card_check_job(card$datasets[[name]], place(c("datasets", name, "job")))
+    card_check_nothing(card$datasets[[name]], place(c("datasets", name, "nothing")))
+    card_check_aligned(card$datasets[[name]], place(c("datasets", name, "aligned")))
+    card_check_weight(card$datasets[[name]], card$limits, place(c("datasets", name, "weight")))
   }
   structure(card, class = "vetusta_source")
 }

@@ -34,7 +34,13 @@ draft_flat <- function(row, at) {
   do.call(c, parts)
 }
 
-draft_type <- function(values) {
+# Names of members that may hold an instant; a number elsewhere is one, however large it is.
+instant_names <- paste0("(^|_)(t|ts|at|on|time|times|date|day|epoch|when|stamp|timestamp|datetime|",
+  "asof|since|until|from|to|begins?|starts?|ends?|open(ed)?|closed?|updated|created)($|_)|",
+  "(time|date|day|stamp|epoch|_ts|_at|[a-z]At)$|^(0|[a-z]|column_?0)$")
+
+# What a member's values are. `name` is its last part, and `sure` tells that nothing else fits.
+draft_type <- function(values, name = "t") {
   text <- as.character(values)
   number <- suppressWarnings(as.numeric(text))
   if (!length(text)) return("text")
@@ -44,8 +50,11 @@ draft_type <- function(values) {
     # instants of 1990 to 2100, whole and of one size
     fits <- vapply(scale,
       function(s) all(number / s > 6.3e8 & number / s < 4.1e9 & number == round(number)), TRUE)
-    return(if (any(fits)) names(scale)[fits][1] else "number")
+    named <- grepl(instant_names, name, ignore.case = TRUE)
+    return(if (any(fits) && named) names(scale)[fits][1] else "number")
   }
+  if (!anyNA(read_number(text))) return("number")
+  if (all(grepl("^[-+]?[0-9]{1,3}([. ]?[0-9]{3})*,[0-9]+$", text))) return("decimal comma")
   if (all(grepl("^[+-]?[0-9.]+%$", text))) return("percent")
   if (!anyNA(read_day(text))) return("day")
   if (all(grepl("T", text)) &&
@@ -57,7 +66,7 @@ draft_type <- function(values) {
 
 # What a member is, by the words that many write; only a proposal.
 draft_columns <- list(
-  time = "^(t|at|time|date|day|timestamp|begins?|start|datetime|when)$",
+  time = "^(t|ts|at|time|date|day|epoch|timestamp|stamp|begins?|start|datetime|when)$",
   open = "^(o|op|open|first|fst|opening)$", high = "^(h|hi|high|top|max)$",
   low = "^(l|lo|low|min|bottom)$",
   close = "^(c|cl|close|last|lst|closing|price)$", volume = "^(v|vol|volume|qty|quantity|lots)$",
@@ -115,22 +124,24 @@ draft_tops <- function(x, at) {
   }))
 }
 
-draft_head <- function(name) {
+draft_head <- function(name, call = NULL) {
   c("# A draft: what is marked with \"# ?\" was guessed from the samples.",
-    paste0("source: ", name), "title: ", "address: https://data.example.org   # ? where the API is",
-    paste0("access: {by: none}                   # ? query, header, bearer, basic, pair or ",
-      "token; name the secret, never write it here"),
+    paste0("source: ", name), "title: ",
+    call$address %||% "address: https://data.example.org   # ? where the API is",
+    call$access %||% paste0("access: {by: none}                   # ? query, header, bearer, ",
+      "basic, pair, token, login or signature; name the secret, never write it here"),
     "limits: [60 per minute]              # ? what the API's terms say") |>
     sub(pattern = "^title: $", replacement = paste0("title: ", name))
 }
 
-draft_dataset <- function(format, place, members, paging) {
+draft_dataset <- function(format, place, members, paging, call = NULL) {
   taken <- character()
   lines <- character()
   outer <- rep(c(FALSE, TRUE), c(length(members), length(place$outer)))
   members <- c(members, place$outer)
   last_part <- sub(".*/", "", names(members))
-  types <- vapply(members, function(member) draft_type(member$values), "")
+  types <- vapply(seq_along(members),
+    function(i) draft_type(members[[i]]$values, last_part[i]), "")
   for (i in seq_along(members)) {
     fits <- names(draft_columns)[vapply(draft_columns,
       function(pattern) grepl(pattern, last_part[i], ignore.case = TRUE), TRUE)]
@@ -143,22 +154,45 @@ draft_dataset <- function(format, place, members, paging) {
       sub("^([0-9])", "column_\\1", gsub("[^a-z0-9]+", "_", tolower(last_part[i])))),
       sep = "_")[length(taken) + 1]
     taken <- c(taken, column)
-    at <- if (place$form == "map" && names(members)[i] == "/key") "of: key"
-    else paste0(if (outer[i]) "outer" else "at", ": \"", names(members)[i], "\"")
+    keyed <- place$form == "map" || "pairs" %in% c(place$form, place$inner)
+    at <- if (keyed && names(members)[i] %in% c("/key", "/value", "/outer-key")) {
+      paste("of:", substring(names(members)[i], 2))
+    } else paste0(if (outer[i]) "outer" else "at", ": \"", names(members)[i], "\"")
     lines <- c(lines,
-      paste0("      ", column, ": {", at, ", as: ", types[i],
+      paste0("      ", column, ": {", at, ", as: ", draft_type_words(types[i]),
         if (members[[i]]$optional) ", need: optional", "}",
-        if (!length(fits)) "   # ? a column of its own"))
+        if (!length(fits)) "   # ? a column of its own"
+        else if (types[i] %in% instant_types[1:4]) "   # ? an instant"))
   }
   bars <- all(c("time", "close") %in% taken)
   c("datasets:", paste0("  ", if (bars) "bars" else "rows", ":"),
     paste0("    shape: ", if (bars) "bars" else "table",
     if (!bars) "                      # ? see docs/source-cards.md for the shapes"),
-    paste0("    request: /", if (bars) "bars/{symbol}{?from,to}"
+    call$request %||% paste0("    request: /", if (bars) "bars/{symbol}{?from,to}"
     else "rows", "    # ? the path below the address"),
+    call$parameters,
     if (format != "json") paste0("    format: ", format),
     if (!is.null(place$at)) paste0("    rows: \"", place$at, "\""),
     if (place$form != "objects") paste0("    form: ", place$form),
-    if (nzchar(place$within %||% "")) paste0("    within: \"", place$within, "\""),
+    if (length(place$table)) {
+      paste0("    table: {", paste(place$table, collapse = ", "), "}",
+        if (any(grepl("encoding", place$table))) "   # ? the encoding")
+    },
+    draft_within(place),
     paging, "    columns:", lines)
+}
+
+draft_type_words <- function(type) {
+  if (type == "decimal comma") "number, decimal: \",\"" else type
+}
+
+# Where rows stand within others, and how they are written there.
+draft_within <- function(place) {
+  within <- place$within %||% ""
+  if (!nzchar(within)) {
+    return(NULL)
+  }
+  at <- if (within == "/") "" else within
+  paste0("    within: ", if (place$inner == "objects") paste0("\"", at, "\"")
+  else paste0("{at: \"", at, "\", form: ", place$inner, "}"))
 }

@@ -29,7 +29,12 @@ source_draft <- function(files, name = "new") {
       vetusta_stop("draft", "There is no such sample.", where = file, todo = "look at the path")
     }
   }
-  samples <- lapply(files, draft_sample)
+  draft_card(lapply(files, function(file) draft_sample(draft_bytes(file), file)), files, name)
+}
+
+# The lines of a card from samples that were read; `call` says how they were asked for, where that
+# is known: `address`, `access`, `request` and `parameters`, as lines of a card.
+draft_card <- function(samples, files, name, call = NULL) {
   formats <- unique(vapply(samples, `[[`, "", "format"))
   if (length(formats) > 1) {
     vetusta_stop("draft", "The samples are of several formats.",
@@ -38,19 +43,30 @@ source_draft <- function(files, name = "new") {
   place <- draft_place(samples, files)
   members <- draft_members(place$rows)
   place$outer <- if (length(place$outer)) draft_members(place$outer)
-  c(draft_head(name), draft_dataset(formats, place, members, draft_paging(samples)))
+  place$table <- samples[[1]]$table
+  c(draft_head(name, call),
+    draft_dataset(formats, place, members, draft_paging(samples), call))
 }
 
-draft_sample <- function(file) {
+draft_bytes <- function(file) {
   # this reads a file that is packed and one that is not
   connection <- gzfile(file, "rb")
   on.exit(close(connection))
-  bytes <- readBin(connection, "raw", 1e8)
+  readBin(connection, "raw", 1e8)
+}
+
+draft_sample <- function(bytes, file) {
   if (identical(bytes[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) bytes <- bytes[-(1:3)]
   text <- rawToChar(bytes[bytes != as.raw(0)])
+  encoding <- NULL
   if (!validUTF8(text)) {
-    vetusta_stop("draft", "The sample is no text in UTF-8.", where = file,
-      todo = "give an answer of the API as it came")
+    # every byte is a letter there, so it is but a guess
+    encoding <- "latin1"
+    text <- iconv(text, "latin1", "UTF-8")
+  }
+  if (grepl("^\\s*<", text)) {
+    vetusta_stop("draft", "The sample is a web page or XML.", where = file,
+      todo = "give an answer of the API in JSON or as a table")
   }
   if (grepl("^\\s*[{[]", text)) {
     parse <- function(text) {
@@ -79,7 +95,11 @@ draft_sample <- function(file) {
     vetusta_stop("draft", "The sample is neither JSON nor a table.", where = file,
       todo = "give an answer of the API as it came")
   }
-  list(format = if (grepl("\t", sub("\n.*", "", text))) "tsv" else "csv", content = rows)
+  head <- sub("\n.*", "", text)
+  tabs <- grepl("\t", head)
+  semicolons <- !tabs && lengths(regmatches(head, gregexpr(";", head))) >= ncol(rows) - 1
+  list(format = if (tabs) "tsv" else "csv", content = rows,
+    table = c(if (semicolons) "separator: \";\"", if (!is.null(encoding)) "encoding: latin1"))
 }
 
 # The rows: the longest of what looks like rows, wherever it stands in any of the samples.
@@ -94,20 +114,41 @@ draft_place <- function(samples, files) {
     return(list(at = NULL, form = "objects", rows = rows))
   }
   found <- do.call(rbind, lapply(samples, function(sample) draft_arrays(sample$content, "")))
-  if (is.null(found)) {
+  said <- lapply(samples, function(sample) draft_error_said(sample$content))
+  # what tells of an error is no row
+  if (!is.null(found)) {
+    found <- found[!grepl(error_members, found$at, ignore.case = TRUE), ]
+    if (any(lengths(said) > 0)) found <- found[found$form != "one", ]
+  }
+  if (any(lengths(said) > 0) && !NROW(found)) {
+    vetusta_stop("draft", paste0("The sample is an error of the service: ",
+      Filter(length, said)[[1]]), where = paste(files, collapse = ", "),
+      todo = "save an answer that has rows; look whether the call needs a key")
+  }
+  if (!NROW(found)) {
     vetusta_stop("draft", "No rows are found in the samples.",
       where = paste(files, collapse = ", "), todo = "give a sample of an answer with rows in it")
   }
   best <- found[order(-found$rows, nchar(found$at)), ][1, ]
-  parts <- lapply(samples,
-    function(sample) draft_rows(draft_at(sample$content, best$at), best$form))
+  parts <- lapply(samples, function(sample) {
+    part <- draft_at(sample$content, best$at)
+    # the entries of a map are looked into, and not taken for rows
+    if (best$form == "map" && nzchar(best$within)) part else draft_rows(part, best$form)
+  })
   holders <- if (nzchar(best$within)) do.call(c, parts)
   rows <- if (is.null(holders)) do.call(c, parts)
   else do.call(c,
-    lapply(holders, function(holder) draft_rows(holder[[substring(best$within, 2)]], best$inner)))
+    lapply(seq_along(holders), function(i) {
+      holder <- holders[[i]]
+      # a map's entries hold their rows themselves, an object in one of its members
+      inner <- if (best$within == "/") holder else holder[[substring(best$within, 2)]]
+      rows <- draft_rows(inner, best$inner)
+      if (best$form != "map") rows
+      else lapply(rows, function(row) c(list(`outer-key` = names(holders)[i]), row))
+    }))
   list(at = best$at, form = best$form, within = best$within, inner = best$inner,
-    rows = Filter(is.list, rows), outer = lapply(holders,
-    function(holder) holder[names(holder) != substring(best$within, 2)]))
+    rows = Filter(is.list, rows), outer = if (best$form != "map") lapply(holders,
+      function(holder) holder[names(holder) != substring(best$within, 2)]))
 }
 
 # The rows as a list of objects, whatever their form.
@@ -118,6 +159,7 @@ draft_rows <- function(part, form) {
         function(one) c(list(key = key), one)) else list(c(list(key = key), row))
     }, names(part), part))),
     arrays = lapply(part, function(row) stats::setNames(as.list(row), seq_along(row) - 1)),
+    pairs = Map(function(key, value) list(key = key, value = value), names(part), part),
     columns = {
       sizes <- lengths(part)
       part <- part[vapply(part, is_plain_array, TRUE)]
@@ -133,6 +175,43 @@ draft_rows <- function(part, form) {
 is_plain_array <- function(x) {
   is.list(x) && is.null(names(x)) && length(x) > 0 &&
   all(vapply(x, function(one) is.null(one) || (is.atomic(one) && length(one) == 1), TRUE))
+}
+
+# Arrays of arrays of one length each: rows whose members are told by their places.
+is_table <- function(x) {
+  is.list(x) && is.null(names(x)) && length(x) > 0 && all(vapply(x, is_plain_array, TRUE)) &&
+    all(lengths(x) > 1) && length(unique(lengths(x))) == 1
+}
+
+is_number <- function(x) is.numeric(x) && length(x) == 1
+
+is_map_of_numbers <- function(x) is_object(x) && all(vapply(x, is_number, TRUE))
+
+# Members that tell of an error.
+error_members <- "(^|/)(errors?|faults?|problems?|warnings?|messages?|exceptions?)(/|$)"
+
+# What an answer says that is an error and nothing else: one whose top has such a member with
+# something in it, or the details of a problem (RFC 9457).
+draft_error_said <- function(x) {
+  if (!is_object(x)) {
+    return(NULL)
+  }
+  names <- names(x)
+  told <- names[grepl("^(errors?|faults?|exceptions?|error_?(message|code|description))$", names,
+    ignore.case = TRUE)]
+  said <- Filter(function(value) {
+    length(unlist(value)) && !identical(value, FALSE) &&
+    !identical(value, 0) && !identical(value, "")
+  }, x[told])
+  failed <- identical(tolower(as.character(unlist(x[["status"]]))[1]), "error") ||
+    identical(x[["ok"]], FALSE) || identical(x[["success"]], FALSE)
+  details <- all(c("title", "status") %in% names) && is_number(x[["status"]]) &&
+    x[["status"]] >= 400
+  if (!length(said) && !failed && !details) {
+    return(NULL)
+  }
+  text <- unlist(if (length(said)) said else x[vapply(x, is.atomic, TRUE)])
+  substr(paste(text, collapse = ", "), 1, 160)
 }
 
 is_object <- function(x) is.list(x) && length(names(x)) > 0
@@ -160,17 +239,23 @@ draft_arrays <- function(x, at) {
         length(x)))
     }
     # objects, or objects that hold rows of their own
-    inside <- Filter(function(name) any(vapply(x, function(row) is_rows(row[[name]]), TRUE)),
+    holds <- function(row) is_rows(row) || is_table(row)
+    inside <- Filter(function(name) any(vapply(x, function(row) holds(row[[name]]), TRUE)),
       unique(unlist(lapply(x, names))))
     held <- vapply(inside, function(name) sum(lengths(lapply(x, `[[`, name))), 0)
     best <- if (length(held) && max(held) > length(x)) names(which.max(held))
     return(if (is.null(best)) found("objects", length(x))
-    else found("objects", max(held), paste0("/", best), "objects"))
+    else found("objects", max(held), paste0("/", best),
+      if (any(vapply(x, function(row) is_rows(row[[best]]), TRUE))) "objects" else "arrays"))
   }
   objects <- all(vapply(x, is_object, TRUE))
   alike <- function(parts) length(unique(lapply(parts, function(part) sort(names(part))))) == 1
   plain <- Filter(is_plain_array, x)
-  here <- if (length(x) > 2 && objects && alike(x)) found("map", length(x))
+  here <- if (length(x) > 2 && all(vapply(x, is_number, TRUE))) found("pairs", length(x))
+  else if (objects && all(vapply(x, is_map_of_numbers, TRUE)) && !anyNA(read_day(names(x)))) {
+    found("map", sum(lengths(x)), "/", "pairs")
+  } else if (all(vapply(x, is_table, TRUE))) found("map", sum(lengths(x)), "/", "arrays")
+  else if (length(x) > 2 && objects && alike(x)) found("map", length(x))
   else if (length(x) > 1 && all(vapply(x, is_rows, TRUE)) && alike(lapply(x, `[[`, 1))) found("map",
     sum(lengths(x)))
   else if (length(plain) > 1 && sum(lengths(plain) == max(lengths(plain))) > 1 &&

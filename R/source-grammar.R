@@ -15,41 +15,19 @@ card_grammar <- function() {
   )
 }
 
-access_grammar <- function() {
-  c(list(by = c("!word", "none", "query", "header", "bearer", "basic", "pair", "token")),
-    access_parts())
-}
-
-access_parts <- function() {
-  list(
-    name = "line", prefix = "line", secret = "text", names = "texts", secrets = "texts",
-    user = "text", password = "text",
-    address = "text", grant = c("word", "password", "client_credentials"), client = "text",
-    client_secret = "text", scope = "text",
-    send_client = c("word", "form", "basic"), lasts = "duration", other_origin = "flag"
-  )
-}
-
-# What each way of access cannot be without.
-access_needs <- list(
-  none = character(), query = c("name", "secret"), header = c("name", "secret"), bearer = "secret",
-  basic = c("user", "password"),
-  pair = c("names", "secrets"), token = c("address", "grant")
-)
-
-# The parts of an access that name secrets.
-access_secret_parts <- c("secret", "secrets", "user", "password", "client", "client_secret")
-
 dataset_grammar <- function() {
   list(
     shape = c("!word", names(shape_columns)), title = "text", method = c("word", "GET", "POST"),
     request = "!text", body = "text",
-    keep = "duration", largest_page = "count", symbols_a_call = "count",
+    keep = "duration", largest_page = "count", symbols_a_call = "count", weight = "number",
+    aligned = "duration", nothing = "values", wrapped = "flag", only = list(.each = "values"),
+    lookup = list(rows = "!pointer", form = c("word", row_forms), by = "pointer",
+      from = "!pointer"),
     widest = list(.short = "duration", .each = "duration"),
     format = c("word", "json", "json-lines", "csv", "tsv", "json-stat", "xbrl-json"),
     table = list(names = "flag", separator = "text", skip = "count", remark = "text",
       encoding = "text"), bar_time = c("word", "start", "end"),
-      unpack = list(by = "text", into = "texts"),
+      unpack = list(by = "text", into = "texts", keep = "texts"),
     parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"),
       written = "text", words = list(.each = "text"),
       value = "text", join = "text", each = "texts", exclusive = "flag")),
@@ -67,7 +45,8 @@ dataset_grammar <- function() {
       unpack = c("word", "none", "gzip", "zip"), piece = "count"
     ),
     columns = list(.each = list(
-      .short = "pointer", at = "pointers", body = "pointer", outer = "pointer", of = "text",
+      .short = "pointer", at = "pointers", body = "pointer", outer = "pointer", lookup = "pointer",
+      of = "text", joined = "string", digits = "values",
       as = c("word", column_types), written = "text", decimal = c("word", ".",
         ","), scale = "number", words = list(.each = "text"),
       need = c("word", "required", "optional"), default = "any", nothing = "values"
@@ -157,7 +136,7 @@ card_check_value <- function(value, rule, keys, place) {
     # a line break in a header would begin another one
     line = ((one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1)) &&
       !grepl("[[:cntrl:]]", paste(value)),
-    texts = is.character(value) && length(value) >= 1,
+    string = one_text, texts = is.character(value) && length(value) >= 1,
     limits = is.character(value) && length(value) %in% 1:100,
     values = is.atomic(unlist(value)) && length(value) >= 1,
     name = one_text && grepl("^[a-z][a-z0-9-]*$", value),
@@ -176,7 +155,7 @@ card_check_value <- function(value, rule, keys, place) {
   shown <- if (length(value) == 1 && is.atomic(value)) paste0("cannot be \"", value, "\"")
   else "has the wrong type"
   todo <- switch(type,
-    text = "write one text", line = "write one text on one line",
+    text = , string = "write one text", line = "write one text on one line",
     limits = "write a list of texts, 100 at most, as in [90 per minute, 3000 per day]",
       texts = "write a list of texts, as in [90 per minute, 3000 per day]",
     name = "use small letters, digits and hyphens, beginning with a letter",
@@ -239,6 +218,45 @@ card_check_gives <- function(dataset, place) {
   }
 }
 
+# Answers that may mean that there is nothing: none that means no access, or not now.
+nothing_words <- c("empty", "absent", setdiff(400:499, c(401, 403, 407, 408, 425, 429)))
+
+card_check_nothing <- function(dataset, where) {
+  wrong <- setdiff(as.character(unlist(dataset$nothing)), nothing_words)
+  if (length(wrong)) {
+    vetusta_stop("card", paste0("The dataset ", dataset$name, " cannot take \"", wrong[1],
+      "\" for nothing."), where = where,
+      todo = paste0("write empty for an answer without a body, absent for one without the member ",
+        "that rows: names, or a status such as 404"))
+  }
+}
+
+# A window is widened to whole days, weeks, months or years.
+card_check_aligned <- function(dataset, where) {
+  if (!is.null(dataset$aligned) && is_intraday(time_interval(dataset$aligned, "aligned"))) {
+    vetusta_stop("card", paste0("The windows of the dataset ", dataset$name,
+      " cannot be aligned to \"", dataset$aligned, "\"."), where = where,
+      todo = "write whole days or longer, as in aligned: P1M")
+  }
+}
+
+# A call that weighs more than a limit allows could never be made.
+card_check_weight <- function(dataset, limits, where) {
+  weight <- dataset$weight %||% 1
+  weighed <- Filter(function(limit) isTRUE(limit$weighs), limits)
+  tight <- Filter(function(limit) weight > limit$count, weighed)
+  if (weight <= 0 || length(tight)) {
+    vetusta_stop("card", paste0("A call of the dataset ", dataset$name, " weighs ", weight,
+      if (length(tight)) paste0(", more than ", tight[[1]]$words, " allows"), "."),
+      where = where, todo = "write how much of the limit one call takes, as in weight: 5")
+  }
+  if (!is.null(dataset$weight) && !length(weighed)) {
+    vetusta_stop("card", paste0("A call of the dataset ", dataset$name,
+      " weighs something, and no limit counts by weight."), where = where,
+      todo = "write the limit as in limits: [1200 weight per minute]")
+  }
+}
+
 card_check_widest <- function(dataset, where) {
   for (name in if (is.list(dataset$widest)) names(dataset$widest)) {
     if (inherits(try(time_interval(name), silent = TRUE), "try-error")) {
@@ -269,41 +287,19 @@ dataset_gives <- function(dataset) {
     USE.NAMES = FALSE)
 }
 
-card_check_access <- function(access, place) {
-  for (part in setdiff(access_needs[[access$by]], names(access))) {
-    vetusta_stop("card", paste0("Access by ", access$by, " lacks \"", part, "\"."),
-      where = place("access"),
-      todo = paste0("add ", part, ": to access, with ",
-        if (part %in% access_secret_parts) "the name of the variable that holds it"
-        else "its value"))
-  }
-  if (identical(access$by, "pair") && (length(access$names) != 2 || length(access$secrets) != 2)) {
-    vetusta_stop("card", "Access by pair takes two names and two secrets.", where = place("access"),
-      todo = "write names: [A, B] and secrets: [C, D]")
-  }
-  for (name in access_secrets(access)) {
-    if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", name)) {
-      vetusta_stop("card",
-        "The card seems to hold a secret itself: a secret is named, not written.",
-        where = place("access"),
-        todo = paste0("write the name of an environment variable, such as QUAY_KEY, and put the ",
-          "value there or into desk.env"))
-    }
-  }
-}
-
 # "90 per minute" -> count, seconds, the words
 read_limit <- function(text, zone = "UTC") {
-  found <- regmatches(tolower(text), regexec("^([0-9]+) per ([0-9]* ?[a-z]+)$", tolower(text)))[[1]]
-  interval <- if (length(found)) tryCatch(time_interval(found[3]), error = function(e) NULL)
+  found <- regmatches(tolower(text),
+    regexec("^([0-9]+)( weight)? per ([0-9]* ?[a-z]+)$", tolower(text)))[[1]]
+  interval <- if (length(found)) tryCatch(time_interval(found[4]), error = function(e) NULL)
   if (is.null(interval) || (is.na(interval$seconds) && interval$iso != "P1M") ||
     as.numeric(found[2]) < 1) {
     vetusta_stop("card", paste0("The limit \"", text, "\" cannot be read."), where = "limits",
-      todo = "write it as 90 per minute, 4 per second or 300 per day")
+      todo = "write it as 90 per minute, 4 per second, 300 per day or 1200 weight per minute")
   }
   quota <- if (interval$unit %in% c("day", "month") && interval$count == 1) interval$unit
   list(count = as.numeric(found[2]), seconds = if (identical(quota, "month")) 31 * 86400
-  else interval$seconds, quota = quota, zone = zone, words = text)
+  else interval$seconds, quota = quota, zone = zone, words = text, weighs = nzchar(found[3]))
 }
 
 format_limit <- function(limit) limit$words

@@ -130,18 +130,21 @@ store_claims_release.vetusta_store_sqlite <- function(store) {
 # `limits` have `count` and either `seconds`, how long a call counts, or `since`, the instant from
 # which calls count.
 #' @export
-store_token_take.vetusta_store_sqlite <- function(store, source, limits, under_way) {
+store_token_take.vetusta_store_sqlite <- function(store, source, limits, under_way, weight = 1) {
   each <- function(limit) {
     lately <- is.null(limit$since)
-    list(paste0("(SELECT count(*) FROM tokens WHERE source = ? AND taken > ",
-      if (lately) "c.now - ?" else "?", ") < ?"),
-      list(source, if (lately) limit$seconds else limit$since, limit$count))
+    counted <- if (isTRUE(limit$weighs)) "coalesce(sum(weight), 0)" else "count(*)"
+    list(paste0("(SELECT ", counted, " FROM tokens WHERE source = ? AND taken > ",
+      if (lately) "c.now - ?" else "?", ") <= ?"),
+      list(source, if (lately) limit$seconds else limit$since,
+        limit$count - if (isTRUE(limit$weighs)) weight else 1))
   }
   parts <- lapply(limits, each)
-  found <- sqlite_get(store, paste0("INSERT INTO tokens (source, taken) SELECT ?, c.now + ?
+  found <- sqlite_get(store, paste0("INSERT INTO tokens (source, taken, weight)
+    SELECT ?, c.now + ?, ?
     FROM (SELECT (julianday('now') - 2440587.5) * 86400.0 AS now) c WHERE ",
     paste(vapply(parts, `[[`, "", 1), collapse = " AND "), " RETURNING rowid AS id"),
-    c(list(source, under_way), unlist(lapply(parts, `[[`, 2), recursive = FALSE)))
+    c(list(source, under_way, weight), unlist(lapply(parts, `[[`, 2), recursive = FALSE)))
   if (nrow(found)) list(id = found$id) else list()
 }
 
@@ -153,8 +156,8 @@ store_token_made.vetusta_store_sqlite <- function(store, id, at) {
 
 #' @export
 store_tokens.vetusta_store_sqlite <- function(store, source, since = -1e18) {
-  sqlite_get(store, "SELECT taken FROM tokens WHERE source = ? AND taken > ?",
-    list(source, since))$taken
+  sqlite_get(store, "SELECT taken AS time, weight FROM tokens WHERE source = ? AND taken > ?",
+    list(source, since))
 }
 
 #' @export

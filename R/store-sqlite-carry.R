@@ -27,6 +27,13 @@ sqlite_carry_over <- function(connection) {
     params = list(as.character(archive_form)))
 }
 
+# Archives of form 5 lack what a call weighs, and nothing else.
+sqlite_add_weights <- function(connection) {
+  DBI::dbExecute(connection, "ALTER TABLE tokens ADD COLUMN weight REAL NOT NULL DEFAULT 1")
+  DBI::dbExecute(connection, "UPDATE meta SET value = ? WHERE name = 'form'",
+    params = list(as.character(archive_form)))
+}
+
 old_get <- function(old, table, statement, params = NULL) {
   if (!table %in% old$tables) {
     return(NULL)
@@ -56,7 +63,7 @@ carry_tables <- function(old) {
   carry("findings",
     paste0("INSERT INTO faults SELECT id, journal, symbol, time, place, fault, detail, found ",
       "FROM old_findings"))
-  carry("tokens", "INSERT INTO tokens SELECT source, taken FROM old_tokens")
+  carry("tokens", "INSERT INTO tokens SELECT source, taken, 1 FROM old_tokens")
   carry("raw", "INSERT INTO raw SELECT journal, source, offer, hash, about, body FROM old_raw")
   carry("structures",
     paste0("INSERT INTO structures SELECT source, address, etag, modified, fetched, body FROM ",

@@ -1,7 +1,7 @@
 # The tables of an archive in SQLite, and how archives of older forms are carried over when they
 # are opened.
 
-archive_form <- 5
+archive_form <- 6
 
 sqlite_tables <- c(
   "CREATE TABLE IF NOT EXISTS meta (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
@@ -47,7 +47,8 @@ sqlite_tables <- c(
   "CREATE TABLE claims (call TEXT PRIMARY KEY, host TEXT NOT NULL, process INTEGER NOT NULL, began
     REAL NOT NULL,
      since REAL NOT NULL, done REAL)",
-  "CREATE TABLE tokens (source TEXT NOT NULL, taken REAL NOT NULL)",
+  paste0("CREATE TABLE tokens (source TEXT NOT NULL, taken REAL NOT NULL, ",
+    "weight REAL NOT NULL DEFAULT 1)"),
   "CREATE INDEX tokens_place ON tokens (source, taken)",
   "CREATE TABLE raw (journal INTEGER PRIMARY KEY, source TEXT NOT NULL, dataset TEXT NOT NULL,
     hash TEXT NOT NULL,
@@ -120,6 +121,8 @@ sqlite_prepare <- function(connection) {
         for (statement in sqlite_tables) DBI::dbExecute(connection, statement)
         DBI::dbExecute(connection, "INSERT INTO meta VALUES ('form', ?)",
           params = list(as.character(archive_form)))
+      } else if (form == 5) {
+        sqlite_add_weights(connection)
       } else if (form < archive_form) {
         sqlite_carry_over(connection)
       }

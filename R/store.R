@@ -77,7 +77,9 @@ store_claims_release <- function(store) UseMethod("store_claims_release")
 # A token from limits, counted for all processes on the store by its own clock: list(id), or an
 # empty list where there is no
 # room; see limit_counter().
-store_token_take <- function(store, source, limits, under_way) UseMethod("store_token_take")
+store_token_take <- function(store, source, limits, under_way, weight = 1) {
+  UseMethod("store_token_take")
+}
 store_token_made <- function(store, id, at) UseMethod("store_token_made")
 store_tokens <- function(store, source, since = -1e18) UseMethod("store_tokens")
 store_tokens_forget <- function(store, source, before) UseMethod("store_tokens_forget")

@@ -150,7 +150,8 @@ want_chain.vetusta_want_bars <- function(want, call, noted = function(kind, key)
   if (identical(want$dataset$bar_time, "end")) {
     to <- shift_instant(to, want$interval, 1, want$source$zone)
   }
-  known <- c(call$keys[[1]], list(from = call$from, to = to, symbol = symbols[1], symbols = symbols,
+  asked <- aligned_window(call$from, to, want$dataset, want$source$zone)
+  known <- c(call$keys[[1]], asked, list(symbol = symbols[1], symbols = symbols,
     interval = want$interval$iso, session = want$session, largest_page = want$dataset$largest_page))
   ordinary_chain(want, call, known, windowed = has_window(want$dataset), noted)
 }
@@ -205,7 +206,7 @@ want_tidy.vetusta_want_bars <- function(want, calendar, symbols, decoded) {
   rows <- decoded_rows(want, symbols, decoded)
   rows <- complete_bars(rows, calendar, want$interval, want$source$zone, want$dataset$bar_time)
   list(rows = rows,
-    faults = page_faults(rows, decoded$faults, want$dataset,
+    faults = page_faults(rows, decoded, want$dataset,
       faults_joined(bars_faults(rows), doubled_bars(rows))))
 }
 

@@ -82,7 +82,8 @@ want_calls.vetusta_want_rows <- function(want, archive) plan_rows(want, archive)
 #' @export
 want_chain.vetusta_want_rows <- function(want, call, noted = function(kind, key) NULL) {
   symbols <- call$symbols[[1]]
-  times <- if (is.na(call$from)) list() else list(from = call$from, to = call$to)
+  times <- if (is.na(call$from)) list()
+  else aligned_window(call$from, call$to, want$dataset, want$source$zone)
   known <- c(call$keys[[1]], times,
     list(symbol = if (length(symbols)) symbols[1], symbols = symbols,
     largest_page = want$dataset$largest_page))
@@ -117,7 +118,7 @@ want_empty_page.vetusta_want_rows <- function(want, chain, calendar) {
 want_tidy.vetusta_want_rows <- function(want, calendar, symbols, decoded) {
   rows <- decoded_rows(want, symbols, decoded)
   judge <- shape_judges[[want$dataset$shape]] %||% function(rows) no_bars_faults
-  list(rows = rows, faults = page_faults(rows, decoded$faults, want$dataset, judge(rows)))
+  list(rows = rows, faults = page_faults(rows, decoded, want$dataset, judge(rows)))
 }
 
 # What rows of a shape cannot be without to be a series.

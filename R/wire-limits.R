@@ -20,17 +20,27 @@ quota_end <- function(limit, now) {
   as.numeric(time_local(after, 0, limit$zone))
 }
 
-# Seconds until a call may be sent, given the times of the calls before it.
-limit_wait <- function(times, limits, now) {
+# What a call counts for, by a limit on calls or on their weight.
+limit_cost <- function(limit, weight) if (isTRUE(limit$weighs)) weight else 1
+
+# Seconds until a call may be sent, given the calls before it: a data frame of `time` and `weight`.
+limit_wait <- function(calls, limits, now, weight = 1) {
   waits <- vapply(limits, function(limit) {
     window <- limit$seconds + window_margin(limit$seconds)
-    inside <- if (is.null(limit$quota)) times[times > now - window]
-    else times[times >= quota_start(limit, now)]
-    if (length(inside) < limit$count) {
+    since <- if (is.null(limit$quota)) now - window else quota_start(limit, now) - 1e-6
+    inside <- calls[calls$time > since, ]
+    cost <- if (isTRUE(limit$weighs)) inside$weight else rep(1, nrow(inside))
+    # so much must have left the window
+    over <- sum(cost) + limit_cost(limit, weight) - limit$count
+    if (over <= 0) {
       return(0)
     }
-    if (is.null(limit$quota)) sort(inside, decreasing = TRUE)[limit$count] + window - now
-    else quota_end(limit, now) - now + 0.5
+    if (!is.null(limit$quota)) {
+      return(quota_end(limit, now) - now + 0.5)
+    }
+    oldest <- order(inside$time)
+    leaves <- which(cumsum(cost[oldest]) >= over)
+    if (length(leaves)) inside$time[oldest][leaves[1]] + window - now else window
   }, 0)
   max(0, waits)
 }
@@ -38,9 +48,9 @@ limit_wait <- function(times, limits, now) {
 # What counts, for each limit: calls for so many seconds, or since an instant.
 limit_windows <- function(limits, now) {
   lapply(limits, function(limit) {
-    if (is.null(limit$quota)) list(count = limit$count,
-      seconds = limit$seconds + window_margin(limit$seconds))
-      else list(count = limit$count, since = quota_start(limit, now) - 1e-6)
+    window <- if (is.null(limit$quota)) list(seconds = limit$seconds + window_margin(limit$seconds))
+    else list(since = quota_start(limit, now) - 1e-6)
+    c(list(count = limit$count, weighs = isTRUE(limit$weighs)), window)
   })
 }
 
@@ -50,16 +60,22 @@ longest_window <- function(limits) {
 }
 
 # The shortest time in which `calls` calls can be sent, quotas aside.
-limit_least_seconds <- function(calls, limits) {
+limit_least_seconds <- function(calls, limits, weight = 1) {
   windows <- Filter(function(limit) is.null(limit$quota), limits)
-  max(0, vapply(windows, function(limit) floor(max(0, calls - 1) / limit$count) * limit$seconds, 0))
+  max(0, vapply(windows, function(limit) {
+    a_window <- max(1, floor(limit$count / limit_cost(limit, weight)))
+    floor(max(0, calls - 1) / a_window) * limit$seconds
+  }, 0))
 }
 
-# How much of each quota a number of calls takes, and the day on which it would end.
-limit_quotas <- function(calls, limits, times, now) {
+# How much of each quota a number of calls takes, and the day on which it would end. `made` are the
+# calls before: a data frame of `time` and `weight`.
+limit_quotas <- function(calls, limits, made, now, weight = 1) {
   rows <- lapply(Filter(function(limit) !is.null(limit$quota), limits), function(limit) {
-    used <- sum(times >= quota_start(limit, now))
+    today <- made$time >= quota_start(limit, now)
+    used <- if (isTRUE(limit$weighs)) sum(made$weight[today]) else sum(today)
     left <- max(0, limit$count - used)
+    calls <- calls * limit_cost(limit, weight)
     later <- max(0, ceiling((calls - left) / limit$count))
     today <- local_day(utc(now), limit$zone)
     ends <- shift_day(if (limit$quota == "month" && later > 0) as.Date(format(today, "%Y-%m-01"))
@@ -81,7 +97,7 @@ limit_quotas <- function(calls, limits, times, now) {
 # next call takes at least to be counted and this one took at least after it was is lost
 # by that. Half the shortest answer is given back, once there were enough to know it: the first
 # ones are slow, with a connection to be made and a service that wakes up.
-limit_counter <- function(limits, book = limit_memory()) {
+limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   fastest <- Inf
   answers <- 0
   taken <- 0
@@ -90,7 +106,7 @@ limit_counter <- function(limits, book = limit_memory()) {
       if (!length(limits)) {
         return(0)
       }
-      found <- book$take(limit_windows(limits, as.numeric(Sys.time())), limit_under_way)
+      found <- book$take(limit_windows(limits, as.numeric(Sys.time())), limit_under_way, weight)
       if (!is.null(found$id)) {
         taken <<- taken + 1
         # what no window counts any more goes now and then
@@ -98,10 +114,10 @@ limit_counter <- function(limits, book = limit_memory()) {
         return(structure(0, token = found$id))
       }
       now <- as.numeric(Sys.time())
-      times <- book$times(now - longest_window(limits))
-      wait <- max(0.001, limit_wait(times, limits, now))
+      calls <- book$calls(now - longest_window(limits))
+      wait <- max(0.001, limit_wait(calls, limits, now, weight))
       # a call that is under way may be answered at any moment
-      if (any(times > now)) min(wait, 0.05) else wait
+      if (any(calls$time > now)) min(wait, 0.05) else wait
     },
     answered = function(token, seconds = NULL) {
       if (!is.null(token)) {
@@ -115,25 +131,33 @@ limit_counter <- function(limits, book = limit_memory()) {
   )
 }
 
+no_calls_made <- data.frame(time = numeric(), weight = numeric())
+
 limit_under_way <- 2
 limit_answers <- 10
 
 limit_memory <- function() {
   times <- numeric()
+  weights <- numeric()
   list(
-    take = function(windows, under_way) {
+    take = function(windows, under_way, weight = 1) {
       now <- as.numeric(Sys.time())
-      room <- vapply(windows,
-        function(window) sum(times > (window$since %||% (now - window$seconds))) < window$count,
-        TRUE)
+      room <- vapply(windows, function(window) {
+        inside <- times > (window$since %||% (now - window$seconds))
+        taken <- if (window$weighs) sum(weights[inside]) + weight else sum(inside) + 1
+        taken <= window$count
+      }, TRUE)
       if (!all(room)) {
         return(list())
       }
       times <<- c(times, now + under_way)
+      weights <<- c(weights, weight)
       list(id = length(times))
     },
     made = function(id, at) times[id] <<- at,
-    times = function(since) times[times > since],
+    calls = function(since) {
+      data.frame(time = times[times > since], weight = weights[times > since])
+    },
     forget = function(before) NULL
   )
 }

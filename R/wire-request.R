@@ -110,7 +110,10 @@ day_after <- function(instant, zone) time_local(local_day(instant - 1, zone) + 1
 
 write_instant <- function(instant, as, zone = "UTC", written = NULL) {
   if (!is.null(written)) {
-    return(format(instant, written, tz = if (as == "rfc3339") "UTC" else zone))
+    tz <- if (as == "rfc3339") "UTC" else zone
+    # the number of the quarter, for which there is no code elsewhere
+    quarter <- (as.integer(format(instant, "%m", tz = tz)) + 2L) %/% 3L
+    return(format(instant, gsub("%q", quarter, written, fixed = TRUE), tz = tz))
   }
   seconds <- as.numeric(instant)
   whole <- function(x) format(round(x), scientific = FALSE, trim = TRUE, digits = 15)

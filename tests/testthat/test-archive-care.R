@@ -164,10 +164,10 @@ test_that("compacting joins segments, forgets old calls, and changes no value", 
       frequency = "PT1M")
   }
   before <- archive_bars(archive, "KELD", "1 minute")
-  sql(archive, "INSERT INTO tokens VALUES ('quay', 5)")
+  sql(archive, "INSERT INTO tokens VALUES ('quay', 5, 1)")
   sizes <- archive_compact(archive)
   expect_identical(archive_bars(archive, "KELD", "1 minute"), before)
-  expect_identical(length(vetusta:::store_tokens(archive, "quay")), 0L)
+  expect_identical(nrow(vetusta:::store_tokens(archive, "quay")), 0L)
   expect_lte(vetusta:::sqlite_get(archive, "SELECT count(*) AS n FROM segments")$n, 2)
 })
 

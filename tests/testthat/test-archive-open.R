@@ -232,3 +232,15 @@ test_that("an archive may have any letters in its path, in any locale", {
   expect_true(file.exists(file.path(folder, name)))
   expect_length(list.files(folder, "sqlite$"), 1)
 })
+
+test_that("an archive of form 5 counts its calls on with the weight of one each", {
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  archive <- archive_open(file)
+  vetusta:::sqlite_do(archive, "ALTER TABLE tokens DROP COLUMN weight")
+  vetusta:::sqlite_do(archive, "INSERT INTO tokens VALUES ('quay', 5)")
+  vetusta:::sqlite_do(archive, "UPDATE meta SET value = '5' WHERE name = 'form'")
+  archive_close(archive)
+  archive <- archive_open(file)
+  withr::defer(archive_close(archive))
+  expect_identical(vetusta:::store_tokens(archive, "quay"), data.frame(time = 5, weight = 1))
+})

@@ -81,3 +81,88 @@ test_that("samples that are packed, marked or damaged", {
   expect_error_kind(draft_of('[{"t":1}]', "a,b\n1,2\n"), "draft", "several formats")
   expect_error_kind(source_draft(file.path(tempdir(), "none.json")), "draft", "no such sample")
 })
+
+test_that("rows in arrays within objects and in maps, and maps of pairs", {
+  nested <- draft_of(paste0('{"all":[{"code":"KELD","bars":[[1773300600,41.2],[1773300660,41.3]]},',
+    '{"code":"TAMX","bars":[[1773300600,7.5]]}]}'))
+  expect_identical(nested$dataset$within, list(at = "/bars", form = "arrays"))
+  expect_identical(nested$rows[[1]]$symbol, c("KELD", "KELD", "TAMX"))
+  map <- draft_of('{"KELD":[[1773300600,41.2],[1773300660,41.3]],"TAMX":[[1773300600,7.5]]}')
+  expect_identical(map$dataset$within, list(at = "", form = "arrays"))
+  expect_true(any(map$rows[[1]][[1]] == "TAMX"))
+  pairs <- draft_of('{"base":"ORV","rates":{"TSK":3.42,"MIR":0.87,"LUD":12.5}}')
+  expect_identical(pairs$dataset[["form"]], "pairs")
+  expect_identical(unname(unlist(pairs$rows[[1]]["value"])), c(3.42, 0.87, 12.5))
+  folded <- draft_of(paste0('{"rates":{"2026-03-12":{"TSK":3.42,"MIR":0.87},',
+    '"2026-03-13":{"TSK":3.43,"MIR":0.88}}}'))
+  expect_identical(folded$dataset$within, list(at = "", form = "pairs"))
+  expect_identical(nrow(folded$rows[[1]]), 4L)
+  expect_true(any(vapply(folded$dataset$columns, function(rule) identical(rule$as, "day"), TRUE)))
+})
+
+test_that("tables with semicolons, decimal commas and in another encoding", {
+  table <- draft_of(iconv("Tag;Schlu\u00df;Menge\n12.03.2026;1.041,20;5\n13.03.2026;41,30;6\n",
+    "UTF-8", "latin1", toRaw = TRUE)[[1]])
+  expect_match(table$lines, "encoding: latin1.*# \\?", all = FALSE)
+  expect_match(table$lines, "separator: \";\"", all = FALSE)
+  expect_identical(table$rows[[1]][[2]], c(1041.2, 41.3))
+})
+
+test_that("members are instants where both their names and their values are", {
+  at <- function(name, value) {
+    drafted <- draft_of(sprintf('[{"%s":%s,"c":1},{"%s":%s,"c":2}]', name, value, name, value))
+    drafted$dataset$columns[[1]]$as
+  }
+  for (name in c("ts", "epoch", "when", "updated_at", "tradeTime")) {
+    expect_identical(at(name, "1773300600000"), "epoch-ms", label = name)
+  }
+  expect_identical(at("volume", "1773300600"), "number")
+  expect_identical(at("ts", "17"), "number")
+  expect_identical(names(draft_of('[{"ts":17,"c":1},{"ts":18,"c":2}]')$dataset$columns)[1], "ts")
+})
+
+test_that("an error is never drafted as rows", {
+  for (text in c('{"error":{"code":401,"message":"no key"}}',
+    '{"errors":[{"code":1,"message":"no key"},{"code":2,"message":"no plan"}]}',
+    '{"status":"error","message":"no key"}', '{"ok":false,"reason":"no key"}',
+    '{"type":"about:blank","title":"no key","status":403}')) {
+    expect_error_kind(draft_of(text), "draft", "error of the service: .*no key")
+  }
+  expect_error_kind(draft_of("<html><body>no key</body></html>"), "draft", "web page")
+  good <- draft_of('{"error":null,"items":[{"t":1773300600,"c":1},{"t":1773300660,"c":2}]}')
+  expect_identical(good$dataset$rows, "/items")
+})
+
+test_that("a card is drafted from one live call, with its access and its window", {
+  address <- start_scripted(function(n, request) {
+    if (!identical(asked(request, "key"), "a secret/of mine") &&
+      !identical(request$HTTP_X_MILL, "Mill a secret/of mine")) {
+      return(json_answer(list(error = "no key", got = "a secret/of mine"), status = 401L))
+    }
+    json_answer(list(items = list(list(t = 1773300600, c = 1), list(t = 1773300660, c = 2))))
+  })
+  withr::local_envvar(MILL_KEY = "a secret/of mine")
+  url <- paste0(address, "/v1/bars/KELD?since=2026-03-12&size=5&key={MILL_KEY}")
+  lines <- collect_draft(url, name = "mill")
+  expect_false(any(grepl("of mine|of%20mine", lines)))
+  path <- withr::local_tempfile(fileext = ".yml")
+  writeLines(sub("/KELD", "/{symbol}", lines), path)
+  card <- source_card(path)
+  expect_identical(card$access[c("by", "name", "secret")],
+    list(by = "query", name = "key", secret = "MILL_KEY"))
+  got <- collect_bars(card, "KELD", "1 minute", "2026-03-12", "2026-03-13")
+  expect_identical(got$bars$close, c(1, 2))
+  expect_match(got$journal$address, "/v1/bars/KELD[?]size=5&since=2026-03-12$")
+  header <- collect_draft(paste0(address, "/bars"), c("X-Mill" = "Mill {MILL_KEY}"), "mill")
+  expect_match(header, "by: header, name: X-Mill, prefix: \"Mill \", secret: MILL_KEY",
+    fixed = TRUE, all = FALSE)
+  refused <- expect_error_kind(collect_draft(paste0(address, "/bars")), "draft", "HTTP 401")
+  expect_error_kind(collect_draft("ftp://x.example.org/a"), "draft", "no http")
+  expect_error_kind(collect_draft(paste0(address, "/bars?k={MILL_WORD}")), "secret", "MILL_WORD")
+  expect_error_kind(collect_draft("http://data.example.org/a?k={MILL_KEY}"), "draft", "https")
+  told <- run_vetusta("sources", "draft", "--url", url, env = c(MILL_KEY = "a secret/of mine"))
+  expect_identical(told$status, 0L)
+  expect_match(told$stdout, "secret: MILL_KEY", fixed = TRUE)
+  wrong <- run_vetusta("sources", "draft", "--url", url, "--sample", "x.json")
+  expect_identical(wrong$status, 2L)
+})

@@ -371,9 +371,9 @@ test_that("a call that is answered counts from when it was made, and not from a 
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(source$limits, book)
   token <- attr(counter$take(), "token")
-  expect_gt(book$times(0), as.numeric(Sys.time()))
+  expect_gt(book$calls(0)$time, as.numeric(Sys.time()))
   counter$answered(token, 0.1)
-  expect_lte(book$times(0), as.numeric(Sys.time()))
+  expect_lte(book$calls(0)$time, as.numeric(Sys.time()))
 })
 
 test_that(
@@ -385,7 +385,7 @@ test_that(
     token <- attr(counter$take(), "token")
     before <- as.numeric(Sys.time())
     counter$answered(token, seconds)
-    book$times(-Inf)[token] - before
+    book$calls(-Inf)$time[token] - before
   }
   # nothing came; then a service that wakes up
   expect_gte(made(NULL), 0)
@@ -411,5 +411,49 @@ test_that("a call that failed counts within the limit of those that wait for it"
   }, counter = counter, tries = 1), "network", "Nothing came")
   answer <- vetusta:::fetch_patiently(request, counter = counter)
   expect_identical(answer$status, 200L)
-  expect_length(book$times(before), 3)
+  expect_length(book$calls(before)$time, 3)
+})
+
+test_that("calls that weigh more than one are counted by their weight, by all processes", {
+  folder <- withr::local_tempdir()
+  address <- counting_server(folder)
+  card <- write_card(address,
+    c("request: /rows{?k}", "rows: /items", "weight: 4", "columns: {n: {at: /n, as: number}}"),
+    c("limits: [50 weight per second, 100 per second, 120 weight per day]", "at_once: 4"))
+  archive <- new_archive()
+  running <- lapply(c("1:20", "21:40"), collector, card = card, archive = archive)
+  for (process in running) process$wait(120000)
+  # 120 of weight are 30 calls
+  calls <- read.table(file.path(folder, "calls"))
+  expect_identical(nrow(calls), 30L)
+  taken <- vetusta:::sqlite_get(archive, "SELECT taken, weight FROM tokens")
+  expect_identical(unique(taken$weight), 4)
+  expect_lte(busiest(taken$taken, 1), 12L)
+  plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(41:100)), archive)
+  expect_identical(plan$quotas$left, 0)
+  expect_identical(plan$quotas$used, 120)
+  expect_identical(plan$seconds, 4)
+})
+
+test_that("a weight without a limit by weight, or above one, is refused", {
+  card <- function(weight, limit) {
+    source_card(write_card("http://127.0.0.1:9",
+    c("request: /r", "rows: /r", paste("weight:", weight), "columns: {n: /n}"),
+    paste0("limits: [", limit, "]")))
+  }
+  expect_error_kind(card(5, "20 per second"), "card", "no limit counts by weight")
+  expect_error_kind(card(50, "20 weight per second"), "card", "more than 20 weight per second")
+  expect_error_kind(card(-1, "20 weight per second"), "card", "weighs -1")
+  expect_identical(card(5, "20 weight per second")$limits[[1]]$weighs, TRUE)
+})
+
+test_that("the wait of a weighted limit is as long as what must leave the window", {
+  limits <- list(vetusta:::read_limit("10 weight per 10 seconds"))
+  calls <- data.frame(time = c(1, 2, 3), weight = c(4, 1, 4))
+  wait <- function(weight) vetusta:::limit_wait(calls, limits, 5, weight)
+  margin <- vetusta:::window_margin(10)
+  expect_identical(wait(1), 0)
+  expect_equal(wait(5), 6 + margin)
+  expect_equal(wait(6), 7 + margin)
+  expect_equal(wait(10), 8 + margin)
 })

@@ -278,3 +278,88 @@ test_that("a changed schema ends the run in words, and what came before is kept"
   expect_identical(nrow(archive_rows(archive, "test", "rows")), 3L)
   expect_lt(nrow(archive_journal(archive)), 40)
 })
+
+test_that("nothing may be said by a status, an answer without a body, or a member that is absent", {
+  address <- start_scripted(function(n, request) {
+    symbol <- basename(request$PATH_INFO)
+    switch(symbol,
+      NONE = json_answer(list(error = "no such"), status = 404L),
+      BARE = list(status = 200L, headers = list("Content-Type" = "text/plain"), body = "\n"),
+      NULLS = json_answer('{"items": null}'), LESS = json_answer('{"ok": true}'),
+      json_answer(list(items = list(list(t = 1773300600, c = 41.2)))))
+  })
+  lines <- c("datasets:", "  bars:", "    shape: bars", "    request: /bars/{symbol}{?from,to}",
+    "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    rows: /items",
+    "    nothing: [404, empty, absent]", "    columns: {time: {at: /t, as: epoch-s}, close: /c}")
+  symbols <- c("NONE", "BARE", "NULLS", "LESS", "KELD")
+  got <- collect_bars(bars_card(address, lines), symbols, "1 minute", "2026-03-12", "2026-03-13")
+  expect_identical(nrow(got$run$failed), 0L)
+  expect_setequal(got$run$empty, symbols[1:4])
+  # what was asked for and is not there is not asked for again
+  again <- collect_bars(bars_card(address, lines), symbols, "1 minute", "2026-03-12",
+    "2026-03-13", got$archive)
+  expect_identical(again$run$pages, 0)
+  plain <- collect_bars(bars_card(address, setdiff(lines, "    nothing: [404, empty, absent]")),
+    symbols, "1 minute", "2026-03-12", "2026-03-13")
+  expect_setequal(plain$run$failed$symbol, symbols[1:4])
+  expect_error_kind(bars_card(address, sub("\\[404.*", "[401]", lines)), "card",
+    "cannot take \"401\" for nothing")
+})
+
+test_that("windows are widened to whole months where a service gives no less", {
+  address <- start_scripted(function(n, request) {
+    from <- asked(request, "from")
+    to <- asked(request, "to")
+    whole <- grepl("-01$", from) && format(as.Date(to) + 1, "%d") == "01"
+    if (!whole) {
+      return(json_answer(list(error = "whole months alone"), status = 400L))
+    }
+    days <- as.character(seq(as.Date(from), as.Date(to), by = 1))
+    json_answer(list(items = lapply(days, function(day) list(d = day, c = 1))))
+  })
+  lines <- c("datasets:", "  bars:", "    shape: bars", "    request: /bars/{symbol}{?from,to}",
+    "    aligned: P1M", "    widest: P2M",
+    "    parameters: {from: {as: day}, to: {as: day}}", "    rows: /items",
+    "    columns: {time: {at: /d, as: day}, close: /c}")
+  got <- collect_bars(bars_card(address, lines), "KELD", "1 day", "2025-11-17", "2026-03-12")
+  expect_identical(nrow(got$run$failed), 0L)
+  expect_identical(format(range(got$bars$time), "%Y-%m-%d"), c("2025-11-01", "2026-03-31"))
+  asked <- sub(".*from=([0-9-]+)&to=([0-9-]+).*", "\\1 \\2", got$journal$address)
+  expect_identical(sort(asked),
+    c("2025-11-01 2025-12-31", "2026-01-01 2026-02-28", "2026-03-01 2026-03-31"))
+  expect_error_kind(bars_card(address, sub("P1M", "PT1H", lines)), "card", "aligned")
+})
+
+test_that("a file for each quarter is asked for by year and quarter, once", {
+  address <- start_scripted(function(n, request) {
+    json_answer(list(items = list(list(d = "2025-05-01", c = 1))))
+  })
+  lines <- c("datasets:", "  bars:", "    shape: bars",
+    "    request: /{year}/q{quarter}/{symbol}", "    widest: P3M",
+    paste("    parameters: {year: {gives: from, written: \"%Y\"},",
+      "quarter: {gives: from, written: \"%q\"}}"), "    rows: /items",
+    "    columns: {time: {at: /d, as: day}, close: /c}")
+  got <- collect_bars(bars_card(address, lines), "KELD", "1 day", "2025-02-17", "2025-11-12")
+  expect_identical(sort(sub("^https?://[^/]*", "", got$journal$address)),
+    paste0("/2025/q", 1:4, "/KELD"))
+})
+
+test_that("several Link headers, and limits whose end is told in milliseconds or as an instant", {
+  slice <- function(from) lapply(from + 1:2, function(i) list(n = i))
+  address <- start_scripted(function(n, request) {
+    from <- as.numeric(asked(request, "after") %||% 0)
+    answer <- json_answer(list(items = slice(from)))
+    answer$headers <- c(answer$headers, list(Link = "</about>; rel=\"describedby\""),
+      if (from < 4) list(Link = paste0("</rows?after=", from + 2, ">; rel=\"next\"")))
+    answer
+  })
+  got <- collect_rows(write_card(address,
+    c("request: /rows", "rows: /items", "next_page: {by: link}", number_column)))
+  expect_identical(got$rows$n, as.numeric(1:6))
+  now <- 1773300600
+  wait <- function(reset) {
+    vetusta:::rate_limit_wait(list("x-ratelimit-remaining" = "0", "x-ratelimit-reset" = reset), now)
+  }
+  expect_identical(c(wait("30"), wait("1773300630"), wait("1773300630000"),
+    wait("2026-03-12T07:30:30Z")), rep(30, 4))
+})

@@ -56,6 +56,8 @@ calls_for_spoiling <- function(archive, folder) {
     want_rows = list(source = quay, dataset = "directory", letters = "K"),
     source_card = list(file = "quay", address = "http://127.0.0.1:9", secrets = "none.env",
       account = NULL),
+    collect_draft = list(url = "http://127.0.0.1:9/a", headers = c(A = "b"), name = "new",
+      folder = "."),
     source_calendar = list("quay"), source_draft = list(files = sample, name = "new"),
     series_frame = list(points),
     series_align = list(points, grid = "union", rule = "last", as_of = TRUE, lag = "1 day",

@@ -1,0 +1,128 @@
+# A draft of a card from one live call.
+
+#' Draft a source card from a live call
+#'
+#' Makes one call and drafts a card from its answer, as [source_draft()] does from samples. Secrets
+#' are named and never written: `{NAME}` in the address or in a header, in capitals, stands for the
+#' secret of that name, which is looked for in the environment, in the desk's `desk.env` and in the
+#' system's keyring; the draft says the same by its `access`.
+#'
+#' @param url The whole address of the call, as
+#'   `https://data.example.org/v1/bars/KELD?key={QUAY_KEY}`.
+#' @param headers Headers of the call, as `c(Authorization = "Bearer {FIXING_TOKEN}")`.
+#' @param name The source's name.
+#' @param folder A folder in whose `desk.env` secrets are looked for.
+#' @return The card's lines, a character vector. What was guessed is marked with `# ?`.
+#' @section Errors: `vetusta_error_draft` for an address that is none, an answer that is an error or
+#'   in which no rows are found; `vetusta_error_secret` for a secret that is not set;
+#'   `vetusta_error_network` where nothing answers.
+#' @export
+#' @examples
+#' \dontrun{
+#' # `vetusta services` serves it on this machine
+#' collect_draft("http://127.0.0.1:8471/river/stations", c("X-Survey-Token" = "{RIVER_TOKEN}"))
+#' }
+collect_draft <- function(url, headers = character(), name = "new", folder = ".") {
+  check_text(url, "url", "draft")
+  check_text(name, "name", "draft")
+  check_text(folder, "folder", "draft")
+  if (length(headers) && (!is.character(headers) || is.null(names(headers)))) {
+    vetusta_stop("draft", "`headers` must be named texts.",
+      todo = "write them as c(Authorization = \"Bearer {FIXING_TOKEN}\")")
+  }
+  parts <- tryCatch(curl::curl_parse_url(gsub("[{}]", "_", url)), error = function(e) NULL)
+  if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
+    vetusta_stop("draft", paste0("\"", url, "\" is no http or https address."),
+      todo = "write it whole, as in https://data.example.org/v1/bars")
+  }
+  named <- draft_secret_names(c(url, headers))
+  if (length(named) && parts$scheme == "http" && !is_loopback(parts$host)) {
+    vetusta_stop("draft", "The address is http, and not on this machine: everybody on the way could
+      read the secret.", todo = "use https")
+  }
+  source <- structure(list(source = name, file = url, access = list(by = "none"),
+    secrets = file.path(folder, "desk.env")), class = "vetusta_source")
+  values <- stats::setNames(
+    lapply(named, function(one) reveal(source_secret(source, one))), named)
+  hidden <- as.character(unlist(values))
+  request <- list(method = "GET",
+    address = fill_secrets(url, lapply(values, encode_plain)),
+    headers = c(list(Accept = "application/json, text/csv;q=0.8, */*;q=0.5"),
+      as.list(vapply(headers, fill_secrets, "", values = values))))
+  answer <- fetch_patiently(function() request, most_wait = 60, tries = 2,
+    secrets = function() hidden)
+  if (judge_status(answer$status) != "good") {
+    vetusta_stop("draft", paste0("The service answers HTTP ", answer$status, ": ",
+      redact(body_excerpt(answer$body), hidden)), where = url,
+      todo = if (answer$status %in% c(401, 403)) {
+        "put the key where the service wants it, as {NAME} in --url or --header"
+      } else "look at the address")
+  }
+  sample <- draft_sample(unpacked_body(answer$body, url), url)
+  draft_card(list(sample), url, name, draft_call(url, headers))
+}
+
+# The names of secrets that stand in texts as {NAME}.
+draft_secret_names <- function(texts) {
+  found <- unlist(regmatches(texts, gregexpr("\\{[A-Z_][A-Z0-9_]*\\}", texts)))
+  unique(substr(found, 2, nchar(found) - 1))
+}
+
+fill_secrets <- function(text, values) {
+  for (name in names(values)) {
+    text <- gsub(paste0("{", name, "}"), values[[name]], text, fixed = TRUE)
+  }
+  text
+}
+
+# What the call shows of the card: address, access, and the request with its window.
+draft_call <- function(url, headers) {
+  query <- if (grepl("?", url, fixed = TRUE)) {
+    strsplit(sub("#.*", "", sub("^[^?]*[?]", "", url)), "&", fixed = TRUE)[[1]]
+  }
+  plain <- sub("[?#].*", "", url)
+  origin <- sub("^(https?://[^/]*).*$", "\\1", plain)
+  names <- sub("=.*", "", query)
+  values <- vapply(sub("^[^=]*=?", "", query), utils::URLdecode, "", USE.NAMES = FALSE)
+  secret <- grepl("^\\{[A-Z_][A-Z0-9_]*\\}$", values)
+  word <- ifelse(grepl("^(from|start|begins?|since|after|first)([_-]?(date|time|day))?$", names,
+    ignore.case = TRUE), "from", ifelse(grepl("^(to|until|end|before|last)([_-]?(date|time|day))?$",
+    names, ignore.case = TRUE), "to", NA))
+  type <- vapply(values, draft_type, "", USE.NAMES = FALSE)
+  moves <- !secret & !is.na(word) & type %in% c(instant_types, "local")
+  told <- c(secret, logical())
+  kept <- query[!told & !moves]
+  # a variable of a template is a word
+  variable <- gsub("[^A-Za-z0-9_]", "_", names[moves])
+  list(
+    address = paste0("address: ", origin),
+    access = draft_access(names[secret], values[secret], headers),
+    request = paste0("    request: ", sub(origin, "", plain, fixed = TRUE),
+      if (length(kept)) paste0("?", paste(kept, collapse = "&")),
+      if (any(moves)) paste0("{", if (length(kept)) "&" else "?", paste(variable, collapse = ","),
+        "}"), "    # ? put {symbol} where the symbol stands"),
+    parameters = if (any(moves)) c("    parameters:",
+      paste0("      ", variable, ": {gives: ", word[moves], ", as: ", type[moves], "}   # ?"))
+  )
+}
+
+draft_access <- function(names, values, headers) {
+  bare <- function(text) gsub("^.*\\{|\\}.*$", "", text)
+  if (length(names)) {
+    return(paste0("access: {by: query, name: ", names[1], ", secret: ", bare(values[1]), "}"))
+  }
+  own <- headers[grepl("\\{[A-Z_][A-Z0-9_]*\\}", headers)]
+  if (!length(own)) {
+    return("access: {by: none}")
+  }
+  if (length(own) == 2) {
+    return(paste0("access: {by: pair, names: [", paste(names(own), collapse = ", "),
+      "], secrets: [", paste(bare(own), collapse = ", "), "]}"))
+  }
+  prefix <- sub("\\{.*", "", own[[1]])
+  if (tolower(names(own)[1]) == "authorization" && tolower(prefix) == "bearer ") {
+    return(paste0("access: {by: bearer, secret: ", bare(own[[1]]), "}"))
+  }
+  paste0("access: {by: header, name: ", names(own)[1],
+    if (nzchar(prefix)) paste0(", prefix: \"", prefix, "\""), ", secret: ", bare(own[[1]]), "}")
+}

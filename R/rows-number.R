@@ -1,0 +1,34 @@
+# Numbers as people write them.
+
+# Numbers written as text: with a sign, which may stand behind; in brackets, which mean a minus;
+# with blanks, apostrophes or commas between thousands and a sign of a currency on either side; with
+# a decimal comma where the card says so. Words such as inf, and numbers of other bases, are none.
+read_number <- function(text, decimal = ".") {
+  text <- as.character(text)
+  plain <- if (decimal == ".") plain_number(text) else rep(NA_real_, length(text))
+  if (!any(is.na(plain) & !is.na(text))) {
+    return(plain)
+  }
+  text <- gsub("\u2212", "-", trimws(text), fixed = TRUE)
+  if (decimal == ",") text <- chartr(".,", ",.", text)
+  plain <- plain_number(text)
+  dressed <- which(is.na(plain) & !is.na(text))
+  plain[dressed] <- plain_number(undressed_number(text[dressed]))
+  plain
+}
+
+# The blanks and apostrophes that stand between thousands: of all widths, also those that do not
+# break a line.
+thousands_marks <- ", '\u2019\u00a0\u2000-\u200a\u202f\u205f\u3000"
+
+undressed_number <- function(text) {
+  text <- trimws(gsub("^([+-]?)\\s*\\p{Sc}\\s*|\\s*\\p{Sc}$", "\\1", text, perl = TRUE),
+    whitespace = paste0("[", thousands_marks, "]"))
+  text <- sub("^[(](.*)[)]$", "-\\1", text)
+  text <- sub("^(-?)\\p{Sc}\\s*", "\\1", text, perl = TRUE)
+  text <- sub("^([^-]*[0-9.])\\s*-$", "-\\1", text)
+  grouped <- grepl(paste0("^[+-]?[0-9]{1,3}([", thousands_marks, "][0-9]{3})+([.][0-9]+)?$"), text,
+    perl = TRUE)
+  text[grouped] <- gsub(paste0("[", thousands_marks, "]"), "", text[grouped], perl = TRUE)
+  text
+}

@@ -1,0 +1,77 @@
+# A call that is signed from its own parts and the time: an HMAC (RFC 2104) of a text that the card
+# describes, put into headers or parameters of its own.
+
+with_signature <- function(request, source, now = as.numeric(Sys.time())) {
+  access <- source$access
+  parts <- signature_values(request, source, now)
+  signature <- sign_text(fill_text(access$text, parts), signature_key(source),
+    access$hash %||% "sha256", access$write %||% "hex")
+  parts$signature <- signature
+  for (name in names(access$headers)) {
+    request$headers[[name]] <- fill_text(access$headers[[name]], parts)
+  }
+  for (name in names(access$parameters)) {
+    request$address <- with_parameter(request$address, name,
+      fill_text(access$parameters[[name]], parts))
+  }
+  request
+}
+
+# Parameters that the signature is made with, but for itself, are part of the query that is signed.
+signature_values <- function(request, source, now) {
+  access <- source$access
+  parts <- list(method = request$method %||% "GET", body = request$body %||% "",
+    time = write_instant(utc(now), access$time %||% "epoch-ms", source$zone, access$written),
+    nonce = paste(sample(c(0:9, letters[1:6]), 24, replace = TRUE), collapse = ""))
+  if (!is.null(access$id)) parts$id <- reveal(source_secret(source, access$id))
+  address <- request$address
+  for (name in names(access$parameters)) {
+    if (!grepl("{signature}", access$parameters[[name]], fixed = TRUE)) {
+      address <- with_parameter(address, name, fill_text(access$parameters[[name]], parts))
+    }
+  }
+  address <- sub("#.*", "", address)
+  parts$address <- address
+  parts$origin <- sub("^(https?://[^/?]*).*$", "\\1", address)
+  parts$path <- sub("^https?://[^/?]*", "", sub("[?].*", "", address))
+  parts$query <- if (grepl("?", address, fixed = TRUE)) sub("^[^?]*[?]", "", address) else ""
+  parts$body_hash <- digest::digest(parts$body, access$hash %||% "sha256", serialize = FALSE)
+  parts
+}
+
+# The secret as it is, or the bytes that it writes in hex or base64.
+signature_key <- function(source) {
+  secret <- reveal(source_secret(source, source$access$secret))
+  key <- switch(source$access$key %||% "text",
+    text = charToRaw(enc2utf8(secret)),
+    hex = if (grepl("^([0-9A-Fa-f]{2})+$", secret)) {
+      as.raw(strtoi(substring(secret, seq(1, nchar(secret), 2), seq(2, nchar(secret), 2)), 16L))
+    },
+    base64 = if (grepl("^[A-Za-z0-9+/_-]+=*$", secret)) {
+      jsonlite::base64_dec(chartr("-_", "+/", secret))
+    })
+  if (!length(key)) {
+    vetusta_stop("secret",
+      paste0("The secret ", source$access$secret, " is not written in ", source$access$key, "."),
+      where = paste0(source$file, ", access"),
+      todo = "set it again as the service gave it, or correct key: in access")
+  }
+  key
+}
+
+sign_text <- function(text, key, hash, write) {
+  # as bytes: a text in another encoding would be signed as another one
+  raw <- digest::hmac(key, charToRaw(enc2utf8(text)), algo = signature_hashes[[hash]],
+    serialize = FALSE, raw = TRUE)
+  if (write == "hex") paste(as.character(raw), collapse = "")
+  else gsub("\n", "", jsonlite::base64_enc(raw), fixed = TRUE)
+}
+
+# A text with its {parts} replaced, once: what a value holds is not looked at again.
+fill_text <- function(text, parts) {
+  pieces <- regmatches(text, gregexpr("\\{[a-z_]+\\}", text), invert = NA)[[1]]
+  name <- substr(pieces, 2, nchar(pieces) - 1)
+  known <- grepl("^\\{.*\\}$", pieces) & name %in% names(parts)
+  pieces[known] <- vapply(name[known], function(one) as.character(parts[[one]]), "")
+  paste(pieces, collapse = "")
+}

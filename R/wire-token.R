@@ -1,0 +1,111 @@
+# Tokens that are asked for: one is got when it is first needed, kept in memory alone, renewed
+# before it runs out and once more when it is refused; calls at once share it.
+
+access_token <- function(source, tokens) {
+  if (is.null(tokens$value) || as.numeric(Sys.time()) >= tokens$ends) {
+    answer <- ask_token(source)
+    tokens$value <- answer$value
+    tokens$ends <- answer$ends
+  }
+  tokens$value
+}
+
+ask_token <- function(source) {
+  access <- source$access
+  address <- token_address(source)
+  secret <- function(part) {
+    if (!is.null(access[[part]])) reveal(source_secret(source, access[[part]]))
+  }
+  asked <- if (access$by == "login") login_request(access, secret)
+  else grant_request(access, secret)
+  request <- c(list(address = address, method = "POST"), asked)
+  response <- fetch_patiently(function() request, source$patience,
+    secrets = function() source_secrets(source))
+  words <- tryCatch(parse_json(response$body, "the token", "list"),
+    vetusta_error_payload = function(e) NULL)
+  at <- access$at %||% "/access_token"
+  good <- is.list(words) && response$status >= 200 && response$status < 300
+  token <- if (good) told_at(words, at)
+  if (length(token) != 1 || !is.atomic(token) || is.na(token) || !nzchar(token)) {
+    # the answer may hold a token under another name: only its own words of error are shown (RFC
+    # 6749, section 5.2)
+    said <- if (is.list(words)) unlist(Filter(is.character,
+      words[intersect(c("error", "error_description"), names(words))]))
+    vetusta_stop("access",
+      paste0("The source ", source$source, " gives no token: HTTP ", response$status,
+        if (length(said)) " ", redact(substr(paste(said, collapse = ", "), 1, 160),
+      source_secrets(source)),
+      if (!length(said) && good) paste0(", and nothing at ", at, " in the answer")),
+      where = paste0(source$file, ", access"),
+      todo = paste0("look whether ", paste(access_secrets(access), collapse = ", "), " are right"))
+  }
+  # a word for how long, where a number is due, says nothing
+  lasts <- suppressWarnings(
+    as.numeric(unlist(told_at(words, access$ends %||% "/expires_in"))[1] %||% NA))
+  if (!isTRUE(lasts > 0 && is.finite(lasts))) {
+    lasts <- (access$lasts %|else|% function(x) time_interval(x)$seconds) %||% 3600
+  }
+  list(value = as.character(token), ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1))
+}
+
+# Where tokens are granted: never beside the source's own origin, nor in the clear, unless the card
+# says so.
+token_address <- function(source) {
+  access <- source$access
+  address <-
+    absolute_address(if (grepl("^https?://", access$address)) access$address
+    else paste0(source$address, access$address), source$address)
+  if (!same_origin(address, source$address) && !isTRUE(access$other_origin)) {
+    vetusta_stop("card", "The token's address is not at the source's own origin.",
+      where = paste0(source$file, ", access"),
+      todo = paste0("give a path below the source's address; or, where tokens are granted at ",
+        "another place, say other_origin: true in access"))
+  }
+  if (startsWith(address, "http:") && !is_loopback(curl::curl_parse_url(address)$host) &&
+    !source$open_http) {
+    vetusta_stop("card",
+      paste0("The token's address is http, and not on this machine: everybody on the way could ",
+        "read the secrets."), where = paste0(source$file, ", access"), todo = "use https")
+  }
+  address
+}
+
+# OAuth 2.0 (RFC 6749): the password grant (4.3) and the client credentials grant (4.4).
+grant_request <- function(access, secret) {
+  form <- list(grant_type = access$grant, scope = access$scope)
+  headers <- list(Accept = "application/json")
+  if (access$grant == "password") {
+    form[c("username", "password")] <- list(secret("user"), secret("password"))
+  }
+  if (identical(access$send_client, "basic")) headers$Authorization <- basic_words(secret("client"),
+    secret("client_secret"))
+  else form[c("client_id", "client_secret")] <- list(secret("client"), secret("client_secret"))
+  form <- form[lengths(form) > 0]
+  list(body = paste(names(form), vapply(form, encode_plain, ""), sep = "=", collapse = "&"),
+    headers = c(headers, list("Content-Type" = "application/x-www-form-urlencoded")))
+}
+
+# A login whose body is the card's own: {user} and {password} in it are the secrets', written as
+# JSON writes a text.
+login_request <- function(access, secret) {
+  template <- access$body %||% "{\"user\": \"{user}\", \"password\": \"{password}\"}"
+  parts <- intersect(template_variables(template), access_secret_parts)
+  values <- stats::setNames(lapply(parts, secret), parts)
+  list(body = template_expand_plain(template, values),
+    headers = list(Accept = "application/json", "Content-Type" = "application/json"))
+}
+
+# What stands at a JSON Pointer of a parsed body; NULL where there is none.
+told_at <- function(x, pointer) {
+  for (key in pointer_keys(pointer)) {
+    if (!is.list(x)) {
+      return(NULL)
+    }
+    x <- if (is.null(names(x)) && grepl("^[0-9]+$", key)) {
+      if (as.numeric(key) < length(x)) x[[as.numeric(key) + 1]]
+    } else x[[key]]
+  }
+  x
+}
+
+`%|else|%` <- function(x, f) if (is.null(x)) NULL else f(x)
