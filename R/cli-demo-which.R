@@ -22,12 +22,18 @@ demo_which <- function(desk, archive) {
 
 demo_companies <- function(desk, archive, collect, table) {
   facts <- archive_read(archive, "register/facts/KELD.*")[[1]]
-  cat("a statement from quarterly facts; years that nobody filed are sums of their quarters:\n")
-  table(facts_statement(facts, "KELD", most = 3))
-  collect(want_rows(desk_source(desk, "register"), "filings", company = "KELD"))
-  cat("the newest filings, with their links:\n")
-  filings <- rows_sort(archive_rows(archive, "register", "filings"), "filed-")
-  table(utils::head(filings[c("entity", "kind", "filed", "link")], 2))
+  items <- c("revenue", "fuel_cost", "operating_profit", "net_profit", "total_assets", "equity",
+    "other_cost = revenue - fuel_cost - operating_profit")
+  cat("a statement by quarters; the fourth, which nobody filed, is the year less the others:\n")
+  table(facts_statement(facts, "KELD", "quarterly", items, most = 3))
+  register <- desk_source(desk, "register")
+  collect(want_rows(register, "filings", company = "KELD"))
+  cat("the newest filings, fetched with their hashes:\n")
+  filings <- utils::head(rows_sort(archive_rows(archive, "register", "filings"), "filed-"), 2)
+  fetched <- collect_documents(register, filings, file.path(desk$folder, "filings"), archive,
+    progress = FALSE)
+  fetched$sha256 <- paste0(substr(fetched$sha256, 1, 12), "...")
+  table(fetched[c("file", "bytes", "sha256", "outcome")])
   cat("stations within 40 km of 57.1 north, 24.3 east:\n")
   near <- places_near(archive_rows(archive, "river", "stations"), 57.1, 24.3, "40 km")
   table(near[c("place", "name", "first", "distance_km")])

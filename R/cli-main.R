@@ -21,6 +21,7 @@ cli_commands <- c(
   reread = "decode kept raw pages again with a corrected card, making no call",
   list = "show what the archive holds: series by address, datasets, journal, faults",
   rows = "rows of a dataset: chosen, joined, sorted, counted, or as a desk's list",
+  fetch = "download the documents behind links, each with its hash",
   rank = "the largest moves of a market, without what nobody trades",
   near = "places near a point, and what is held of each",
   statement = "a company's facts as a table of items and periods",

@@ -10,6 +10,9 @@ cli_rows <- function(arguments) {
       cli_option("distinct", "the first row of each combination of these", metavar = "COLUMNS"),
       cli_option("count", "how many rows there are of each combination of these",
         metavar = "COLUMNS"),
+      cli_option("complete", "leave out rows in which a column shown is empty", flag = TRUE),
+      cli_option("open-list", "write them with links that open, as .html or .xlsx",
+        metavar = "FILE"),
       cli_option("list", "write the first column shown as a desk's list, a value a line",
         metavar = "FILE"),
       cli_option("as-of", "the rows as they were known on this day or at this instant",
@@ -31,6 +34,11 @@ cli_rows <- function(arguments) {
   if (!is.null(most)) rows <- utils::head(rows, most)
   for (name in cli_list_of(options$columns)) check_column(rows, name)
   if (!is.null(options$columns)) rows <- rows[cli_list_of(options$columns)]
+  if (options$complete) rows <- cli_complete(rows)
+  if (!is.null(options$open_list)) {
+    export_links(cli_whole_links(rows, options), options$open_list, options$words[1])
+    return(cli_say("wrote ", options$open_list, ": ", counted(nrow(rows), "row")))
+  }
   if (!is.null(options$list)) {
     values <- unique(condition_texts(rows[[1]]))
     write_lines_whole(values[!is.na(values)], options$list, "export")
@@ -38,6 +46,24 @@ cli_rows <- function(arguments) {
       "; in a desk: {file: ", basename(options$list), "}"))
   }
   cli_put(rows, options)
+}
+
+# Rows of which nothing is missing.
+cli_complete <- function(rows) {
+  whole <- Reduce(`&`, lapply(as.list(rows), function(column) !is.na(column)), TRUE)
+  if (!all(whole)) cli_say(counted(sum(!whole), "row"), " with something missing left out")
+  rows[whole, , drop = FALSE]
+}
+
+# Links that are relative lie below the source's address, where its card is at hand.
+cli_whole_links <- function(rows, options) {
+  source <- tryCatch(cli_source(options, sub("/.*", "", options$words[1])),
+    vetusta_error = function(e) NULL)
+  if (!is.null(source) && is.character(rows[["link"]])) {
+    known <- !is.na(rows$link)
+    rows$link[known] <- vapply(rows$link[known], link_whole, "", base = source$address)
+  }
+  rows
 }
 
 # Rows of any dataset that is held, series and their values too.

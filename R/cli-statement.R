@@ -12,6 +12,8 @@ cli_statement <- function(arguments) {
         default = "last", metavar = "WORD"),
       cli_option("unit", "figures in this unit, where they are told in several", metavar = "UNIT"),
       cli_option("most", "so many periods, the newest ones [5]", default = "5", metavar = "N"),
+      cli_option("complete", paste0("only what is whole: periods with all items, or, of one item, ",
+        "companies with all periods"), flag = TRUE),
       cli_option("long", "a row a value, with how it was made and when it was filed", flag = TRUE),
       cli_option("from", "where the facts are held, where that is not one place",
         metavar = "SOURCE/DATASET"),
@@ -32,14 +34,14 @@ cli_statement <- function(arguments) {
   else cli_list_of(options$item)
   done <- facts_statement(facts, options$words, if (length(asked)) asked else "annual", items,
     options$filed, options$as_of, if (options$long) "long" else "wide",
-    cli_number(options, "most", 1))
+    cli_number(options, "most", 1), options$complete)
   cli_put(cli_marked(done, options), options, "row")
   found <- attr(done, "findings")
   if (nrow(found)) {
     cli_say(counted(nrow(found), "year"), " whose quarters, as filed, do not add up: ",
       paste(utils::head(paste(found$entity, found$item, found$period_end), 3), collapse = "; "))
   }
-  if (any(attr(done, "computed")) && is.null(options$file) && !options$json) {
+  if (any(attr(done, "computed")) && cli_reads(options)) {
     cli_say("* computed from what was filed")
   }
 }
@@ -65,8 +67,11 @@ cli_facts <- function(archive, address, options) {
         todo = suggest_word(name, unique(entity)))
     }
   }
-  table_of_facts(archive, held[entity %in% options$words, ], NULL, NULL, known_at(options$as_of),
-    newest = FALSE)
+  held <- held[entity %in% options$words, ]
+  facts <- table_of_facts(archive, held, NULL, NULL, known_at(options$as_of), newest = FALSE)
+  # items in the order in which they first came
+  came <- unique(held_dimensions(held[order(held$id), ])[["item"]])
+  facts[order(match(facts$entity, options$words), match(facts$item, came), method = "radix"), ]
 }
 
 cli_item_file <- function(file) {
@@ -77,11 +82,13 @@ cli_item_file <- function(file) {
   list_lines(file)
 }
 
+# Whether a person reads the output as it comes.
+cli_reads <- function(options) is.null(options$file) && !options$json && isatty(stdout())
+
 # What was computed bears a star where people read it.
 cli_marked <- function(done, options) {
   computed <- attr(done, "computed")
-  read <- is.null(options$file) && !options$json && isatty(stdout())
-  if (is.null(computed) || !any(computed) || !read) {
+  if (is.null(computed) || !any(computed) || !cli_reads(options)) {
     return(done)
   }
   for (name in colnames(computed)) {

@@ -9,7 +9,7 @@ card_dataset <- function(source, dataset, archive = NULL) {
     window = has_window(dataset),
     columns = names(dataset$columns), limits = vapply(source$limits, format_limit, ""),
     held = if (NROW(held)) as.data.frame(held[c("series", "rows", "first", "last")]))
-  about$example <- card_example(source, dataset, about)
+  about$example <- card_example(source, dataset, about, example_words(source, dataset, archive))
   structure(about, class = c("vetusta_card_dataset", "vetusta_dataset"))
 }
 
@@ -39,22 +39,37 @@ dataset_intervals <- function(dataset) {
     USE.NAMES = FALSE)
 }
 
-card_example <- function(source, dataset, about) UseMethod("card_example", dataset)
+# What an example asks for: what the card says, else what is held; else a word that stands for it.
+example_words <- function(source, dataset, archive) {
+  words <- dataset$example
+  if (is.null(words) && !is.null(archive)) {
+    held <- store_series(archive, source$source, dataset$name)
+    symbol <- if (nrow(held)) held_dimensions(held[1, ])[["symbol"]]
+    if (length(symbol)) words <- list(symbol = symbol)
+  }
+  words
+}
+
+card_example <- function(source, dataset, about, words) UseMethod("card_example", dataset)
 
 #' @export
-card_example.vetusta_dataset_bars <- function(source, dataset, about) {
+card_example.vetusta_dataset_bars <- function(source, dataset, about, words) {
   interval <- utils::tail(about$intervals, 1)
-  words <- if (length(interval)) format(time_interval(interval)) else "1 day"
-  paste0("vetusta collect ", source$source, " ", dataset$name, " SYMBOL --interval \"", words,
-    "\" --span \"10 days\"")
+  length <- if (length(interval)) format(time_interval(interval)) else "1 day"
+  span <- if (is.null(words$from)) "--span \"10 days\""
+  else paste0("--from ", words$from, " --to ", words$to)
+  paste0("vetusta collect ", source$source, " ", dataset$name, " ", words$symbol %||% "SYMBOL",
+    " --interval \"", length, "\" ", span)
 }
 
 #' @export
-card_example.vetusta_dataset_rows <- function(source, dataset, about) {
-  needed <- about$keys$key[about$keys$needed]
-  paste0("vetusta collect ", source$source, " ", dataset$name,
-    if (length(needed)) paste0(" ", needed, "=...", collapse = ""),
-    if (about$window) " --span \"30 days\"")
+card_example.vetusta_dataset_rows <- function(source, dataset, about, words) {
+  asked <- union(about$keys$key[about$keys$needed], setdiff(names(words), c("from", "to")))
+  values <- vapply(asked, function(key) words[[key]] %||% "...", "")
+  span <- if (about$window && is.null(words$from)) "--span \"30 days\""
+  else if (!is.null(words$from)) paste0("--from ", words$from, " --to ", words$to)
+  paste(c("vetusta collect", source$source, dataset$name,
+    if (length(asked)) paste0(asked, "=", values), span), collapse = " ")
 }
 
 #' @export

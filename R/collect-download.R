@@ -10,27 +10,21 @@ job_file <- function(job) {
 
 job_download <- function(job, link, file) {
   run <- job$run
-  for (attempt in 1:5) {
-    while ((pause <- run$counter$take()) > 0) {
-      if (pause > run$most_wait) {
-        job_later(job, pause)
-        return(FALSE)
-      }
-      rest_for(pause, run$rest)
-    }
-    job$chain$asked <- now_seconds()
-    job$chain$request$address <- link
-    reason <- job_download_rest(run, link, file)
-    run$counter$answered(attr(pause, "token"))
-    if (is.null(reason)) {
-      journal_alone(run, job$chain, list(status = 200L, body = raw()), "asked",
-        paste("the file,", number_text(file.size(file)), "bytes"))
-      return(TRUE)
-    }
-    if (is_for_good(reason)) break
-    job$tally <- tally_again(job$tally)
-    journal_alone(run, job$chain, list(), "retried", redact(reason, run$secrets()))
-    rest_for(retry_pause(attempt), run$rest)
+  job$chain$request$address <- link
+  ended <- download_patiently(run, link, file, function() job$chain$asked <- now_seconds(),
+    function(reason) {
+      job$tally <- tally_again(job$tally)
+      journal_alone(run, job$chain, list(), "retried", redact(reason, run$secrets()))
+    })
+  if (!is.null(ended$wait)) {
+    job_later(job, ended$wait)
+    return(FALSE)
+  }
+  reason <- ended$reason
+  if (is.null(reason)) {
+    journal_alone(run, job$chain, list(status = 200L, body = raw()), "asked",
+      paste("the file,", number_text(file.size(file)), "bytes"))
+    return(TRUE)
   }
   # a link that leads nowhere is looked for anew the next time
   if (is_for_good(reason)) job_forget(job)
@@ -39,6 +33,37 @@ job_download <- function(job, link, file) {
   job_failed(job, list(), "failed",
     paste0("the download broke off: ", redact(reason, run$secrets())), todo)
   FALSE
+}
+
+# Downloads a file within the limits, five times at most: list() where it is whole, else its
+# `reason`, or the seconds to `wait` where that is too long to stay for.
+download_patiently <- function(run, link, file, begins = function() NULL,
+  stumbled = function(reason) NULL) {
+  renewed <- FALSE
+  for (attempt in 1:5) {
+    while ((pause <- run$counter$take()) > 0) {
+      if (pause > run$most_wait) {
+        return(list(wait = pause))
+      }
+      rest_for(pause, run$rest)
+    }
+    begins()
+    reason <- job_download_rest(run, link, file)
+    run$counter$answered(attr(pause, "token"))
+    if (is.null(reason)) {
+      return(list())
+    }
+    # a token that ran out before its time
+    if (reason == "HTTP 401" && is_token_access(run$source$access) && !renewed) {
+      run$tokens$value <- NULL
+      renewed <- TRUE
+      next
+    }
+    if (is_for_good(reason)) break
+    stumbled(reason)
+    if (attempt < 5) rest_for(retry_pause(attempt), run$rest)
+  }
+  list(reason = reason)
 }
 
 # Fetches what is missing of the file; NULL when it is whole, else the reason why not. The rest is

@@ -1,14 +1,15 @@
 # What a run came to, and how it is told.
 
 collect_result <- function(run, queue, tally) {
-  values <- tally[c("pages", "new", "changed", "unchanged", "rejected", "retried", "failed", "cut",
+  values <- tally[c("pages", "new", "changed", "unchanged", "gone", "rejected", "retried", "failed",
+    "cut",
     "failed_keys")]
   structure(c(values, list(
     # the words that ask for the failed ones alone
     words_again = if (nrow(tally$failed)) want_again(run$want, tally),
       empty = want_empty(run$want, tally, run$sink),
     left = queue_left(queue) + queue$unfinished, resume = queue$resume,
-    seconds = now_seconds() - run$started,
+    listed = run$sink$listed(), seconds = now_seconds() - run$started,
     notes = run$want$notes, noun = want_noun(run$want)
   )), class = "vetusta_run")
 }
@@ -35,6 +36,7 @@ format_run <- function(x) {
       paste0("  no data for ", paste(utils::head(x$empty, 5), collapse = ", "),
         if (length(x$empty) > 5) " and more")
     },
+    format_listed(x),
     if (x$retried > 0) paste0("  ", counted(x$retried, "call"), " had to be repeated"),
     if (x$rejected > 0) {
       paste0("  ", counted(x$rejected, "row"), if (x$rejected == 1) " was"
@@ -42,6 +44,18 @@ format_run <- function(x) {
     },
     if (x$left > 0) paste0("  ", counted(x$left, "call"), " left", later),
     format_all_failed(x$failed)
+  )
+}
+
+# What lists have twice, and what they have no more.
+format_listed <- function(x) {
+  twice <- if (x$pages > 0 && length(x$listed)) x$listed[["entries"]] - x$listed[["rows"]] else 0
+  c(
+    if (twice > 0) paste0("  ", thousands(x$listed[["entries"]]), " entries are ",
+      thousands(x$listed[["rows"]]), " ", x$noun, ": ", thousands(twice),
+      " came from several calls, and are held once"),
+    if (x$gone > 0) paste0("  ", thousands(x$gone), if (x$gone == 1) " is" else " are",
+      " not listed any more: kept, with the last day")
   )
 }
 

@@ -14,6 +14,7 @@
 # ended            the end of a call without a page: its claim, notes and what is covered
 # round_begin, round_end   a round of calls without a window
 # settle, release  the end of a run
+# listed           how many entries all calls list, and how many different ones
 archive_sink <- function(archive, want, keep_raw = FALSE) {
   source <- want$source$source
   dataset <- want$dataset$name
@@ -70,7 +71,8 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
       round)
     },
     settle = function() store_settle(archive, NULL),
-    release = function() store_claims_release(archive)
+    release = function() store_claims_release(archive),
+    listed = function() listing_counts(archive, source, dataset)
   )
 }
 
@@ -90,6 +92,7 @@ memory_sink <- function(want) {
     },
     ended = nothing, has_bars = function(symbols, interval) rep(FALSE, length(symbols)),
     round_begin = nothing, round_end = nothing, settle = nothing, release = nothing,
+    listed = nothing,
     waiting = function() length(out),
     take = function() {
       page <- out[[1]]

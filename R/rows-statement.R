@@ -20,6 +20,8 @@
 #' @param form `"wide"`: a row an item and a column a period, the newest first (or, of one item of
 #'   several companies, a row a period and a column a company). `"long"`: a row a value.
 #' @param most How many periods, the newest ones.
+#' @param complete Whether only what is whole is given: of one item, the companies with a value in
+#'   each of the periods; else the periods in which each company has all of the items.
 #' @return A tibble. Long: `entity`, `item`, `period_end`, `value`, `unit`, `made` (`filed`, or
 #'   `computed`), `filed` (`Date`, when the latest figure in it was filed). Wide: `entity` where
 #'   there
@@ -35,11 +37,12 @@
 #'   period_end = as.Date(c("2025-03-31", "2025-06-30", "2025-09-30", "2025-12-31")))
 #' facts_statement(facts, period = "quarterly")
 facts_statement <- function(facts, entity = NULL, period = "annual", items = NULL, filed = "last",
-  as_of = NULL, form = "wide", most = Inf) {
+  as_of = NULL, form = "wide", most = Inf, complete = FALSE) {
   facts <- statement_facts(facts, entity, filed, as_of)
   check_choice(period, "period", names(statement_periods))
   check_choice(form, "form", c("wide", "long"))
   check_number(most, "most", 1)
+  check_flag(complete, "complete")
   wanted <- statement_items(items, facts$item)
   known <- facts[facts$item %in% wanted$used, , drop = FALSE]
   quarters <- statement_quarters(known)
@@ -48,7 +51,9 @@ facts_statement <- function(facts, entity = NULL, period = "annual", items = NUL
     -as.numeric(all$period_end)), , drop = FALSE]
   all <- statement_sums(all, wanted)
   ends <- utils::head(sort(unique(all$period_end), decreasing = TRUE), most)
-  all <- as_rows(as.list(all[all$period_end %in% ends, , drop = FALSE]))
+  all <- all[all$period_end %in% ends, , drop = FALSE]
+  if (complete) all <- statement_whole(all, wanted$shown)
+  all <- as_rows(as.list(all))
   result <- if (form == "long") all else statement_wide(all, wanted$shown)
   attr(result, "findings") <- statement_findings(known, quarters)
   result
@@ -206,6 +211,19 @@ statement_sums <- function(all, wanted) {
     all <- rbind(all, sums[!is.na(total), , drop = FALSE])
   }
   all[all$item %in% wanted$shown, , drop = FALSE]
+}
+
+# What is whole: companies with all periods of their one item, or periods with all items of all
+# companies.
+statement_whole <- function(all, items) {
+  if (length(items) == 1) {
+    count <- tapply(all$period_end, all$entity, function(end) length(unique(end)))
+    full <- names(count)[count == length(unique(all$period_end))]
+    return(all[all$entity %in% full, , drop = FALSE])
+  }
+  cells <- length(unique(all$entity)) * length(items)
+  count <- table(format(all$period_end))
+  all[format(all$period_end) %in% names(count)[count == cells], , drop = FALSE]
 }
 
 statement_wide <- function(all, shown) {

@@ -17,7 +17,8 @@ card_grammar <- function() {
 
 dataset_grammar <- function() {
   list(
-    shape = c("!word", names(shape_columns)), title = "text", method = c("word", "GET", "POST"),
+    shape = c("!word", names(shape_columns)), title = "text", example = list(.each = "text"),
+    method = c("word", "GET", "POST"),
     request = "!text", body = "text",
     keep = "duration", largest_page = "count", symbols_a_call = "count", weight = "number",
     aligned = "duration", nothing = "values", wrapped = "flag", only = list(.each = "values"),

@@ -83,6 +83,21 @@ sqlite_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
   c(new = n - held$known, changed = held$changed, unchanged = held$known - held$changed) + 0
 }
 
+#' @export
+store_records_close.vetusta_store_sqlite <- function(store, source, dataset, keys, column, day,
+  now) {
+  path <- paste0("$.", column)
+  sqlite_do(store,
+    "INSERT OR REPLACE INTO records (source, dataset, shape, key, since, body)
+    SELECT source, dataset, shape, key, ?, json_set(body, ?, ?) FROM (SELECT source, dataset, shape,
+      key, body, row_number() OVER (PARTITION BY key ORDER BY since DESC) AS nth FROM records
+      WHERE source = ? AND dataset = ? AND key IN (SELECT value FROM json_each(?)))
+    WHERE nth = 1 AND json_extract(body, ?) IS NULL",
+    list(now, path, format(day), source, dataset, json_array(keys), path))
+  sqlite_do(store, "INSERT INTO types VALUES (?, ?, ?, 'day') ON CONFLICT DO NOTHING",
+    list(source, dataset, column))
+}
+
 # The types of a dataset's columns, so that they come back as what they were.
 sqlite_note_types <- function(store, page, types) {
   name <- paste(page$source, page$dataset, sep = "\r")

@@ -17,11 +17,12 @@ store_put.vetusta_store_sqlite <- function(store, page) {
   store_transaction(store, function() {
     journal <- sqlite_page_in(store, page)
     counts <- sqlite_put_rows(page$rows, store, page)
+    gone <- listing_put(store, page)
     if (NROW(page$faults)) sqlite_put_faults(store, page$faults, journal, page$now)
     if (!is.null(page$raw)) sqlite_put_raw(store, page, journal)
     for (note in page$notes) sqlite_set_note(store, page, note)
     for (claim in page$claims) store_claim_done(store, claim)
-    counts
+    if (gone > 0) c(counts, gone = gone) else counts
   })
 }
 

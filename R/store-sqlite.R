@@ -187,7 +187,9 @@ json_numbers <- function(x) {
   paste(format(x, scientific = FALSE, trim = TRUE), collapse = ","), "]")
 }
 
-json_array <- function(x) paste0("[", paste(json_text(x), collapse = ","), "]")
+json_array <- function(x) {
+  if (length(x)) paste0("[", paste(json_text(x), collapse = ","), "]") else "[]"
+}
 
 archive_error <- function(error, path) {
   if (inherits(error, "vetusta_error")) {

@@ -17,10 +17,12 @@
 #   notes                    a list of notes to set, each list(kind, key, value) with NULL as
 #                            value for one to forget
 #   raw                      list(hash, about, body), the page as it came
+#   listing                  list(call, page, last): the page lists what there is, see
+#                            listing_put()
 #   again                    whether it begins with what is held, and most of it is as it was
 #   claims                   names of claims that have come to their end
 #   now                      when it came
-# Gives c(new, changed, unchanged): how many rows.
+# Gives c(new, changed, unchanged), and `gone` where some are not listed any more: how many rows.
 store_put <- function(store, page) UseMethod("store_put")
 
 # The rows of series by their numbers, within a window, as they were known at an instant; `newest`
@@ -49,6 +51,11 @@ store_settle <- function(store, series = NULL) UseMethod("store_settle")
 # known at an instant; and the
 # types of their columns.
 store_records <- function(store, source, dataset, at = Inf) UseMethod("store_records")
+
+# Records of some keys get a day in a column that does not have one yet: they stay, and are no more.
+store_records_close <- function(store, source, dataset, keys, column, day, now) {
+  UseMethod("store_records_close")
+}
 
 # The frames of a dataset as known at an instant: the newest of each place, or with `all` every
 # one: data frame of at, body.

@@ -41,7 +41,8 @@ test_that("every ready card collects from its service", {
   run <- collect_from(register, archive,
     want_rows(register, "facts", company = c("KELD", "LUDX", "TAMX")))
   expect_identical(run$failed$symbol, "LUDX")
-  expect_identical(nrow(archive_rows(archive, "register", "facts")), 280L)
+  # two companies, 35 items, ten years of three quarters and the whole
+  expect_identical(nrow(archive_rows(archive, "register", "facts")), 2800L)
   fixing <- source_at("fixing")
   run <- collect_from(fixing, archive,
     want_bars(fixing, "ORV-TSK", "1 hour", from = "2025-01-01", to = "2025-12-31"))

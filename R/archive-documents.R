@@ -1,0 +1,41 @@
+# Documents that were fetched: link, file, bytes, sha256, fetched.
+documents_held <- function(archive, source, dataset) {
+  notes <- store_notes(archive, "document", source, dataset)
+  told <- json_objects(notes$value)
+  part <- function(name, empty) {
+    vapply(told, function(one) one[[name]] %||% empty, empty, USE.NAMES = FALSE)
+  }
+  data.frame(link = notes$key, file = part("file", ""), bytes = as.numeric(part("bytes", 0)),
+    sha256 = part("sha256", ""), fetched = utc(notes$at))
+}
+
+#' Documents that were fetched
+#'
+#' @param archive An archive.
+#' @param source,dataset The names of the source and of its dataset.
+#' @param folder The folder into which they were fetched.
+#' @return A tibble with one row a document: `link`, `file`, `bytes`, `sha256`, `fetched` (an
+#'   instant) and `state`: `whole`, `changed` (its hash is another one) or `gone`.
+#' @section Errors: `vetusta_error_want` for names that are no text.
+#' @export
+#' @examples
+#' \dontrun{
+#' archive_documents(archive, "register", "filings", "filings")
+#' }
+archive_documents <- function(archive, source, dataset, folder = ".") {
+  check_archive(archive)
+  check_text(source, "source")
+  check_text(dataset, "dataset")
+  check_text(folder, "folder")
+  held <- documents_held(archive, source, dataset)
+  now <- vapply(file.path(rep(folder, nrow(held)), held$file), function(file) {
+    file_sha256(file) %||% NA_character_
+  }, "", USE.NAMES = FALSE)
+  held$state <- ifelse(is.na(now), "gone", ifelse(now == held$sha256, "whole", "changed"))
+  as_rows(as.list(held))
+}
+
+# FIPS 180-4, of a file as it stands; NULL where there is none.
+file_sha256 <- function(file) {
+  if (file.exists(file) && !dir.exists(file)) digest::digest(file = file, algo = "sha256")
+}

@@ -1,0 +1,141 @@
+# Documents: the files behind the links of filings, fetched into a folder, each with its hash.
+
+#' Fetch documents
+#'
+#' Downloads what the links of rows lead to, within the source's limits, each into a file of its
+#' own; goes on where a download broke off. What was fetched before, and stands there as it was, is
+#' not fetched again.
+#'
+#' @param source A source, see [source_card()].
+#' @param rows Rows with the column `link`, and where they are there `entity`, `filed`, `kind`,
+#'   `title`, which name the files; such as `archive_rows(archive, "register", "filings")`, or what
+#'   [rows_filter()] leaves of it.
+#' @param folder Where the files go; it is made where it is not there.
+#' @param archive The archive in which the hash of each file is kept.
+#' @param dataset The name of the dataset to which the rows belong.
+#' @param progress Whether each file is told as it comes.
+#' @param wait The longest pause in seconds that is waited for.
+#' @return A tibble with one row a link: `entity`, `title` (where there are any), `link` (whole),
+#'   `file` (its name in the folder), `bytes`, `sha256`, `outcome` (`fetched`; `held`, where it was
+#'   fetched before; `failed`; `left`, where a limit's wait is too long) and `said` (why).
+#' @section Errors: `vetusta_error_want` for rows without links; `vetusta_error_export` for a folder
+#'   that cannot be made; `vetusta_error_secret` for a secret that is not set. A link that leads
+#'   elsewhere is followed only where the card says so, without any credential, and is `failed`
+#'   otherwise.
+#' @export
+#' @examples
+#' \dontrun{
+#' filings <- archive_rows(archive, "register", "filings")
+#' collect_documents(source_card("register"), rows_filter(filings, "filed>=2025-01-01"),
+#'   "filings", archive)
+#' }
+collect_documents <- function(source, rows, folder, archive, dataset = "filings",
+  progress = interactive(), wait = 900) {
+  check_source(source)
+  check_rows(rows)
+  check_column(rows, "link")
+  check_text(folder, "folder")
+  check_archive(archive)
+  check_text(dataset, "dataset")
+  check_flag(progress, "progress")
+  check_number(wait, "wait", 0)
+  rows <- rows[!is.na(rows$link) & !duplicated(rows$link), , drop = FALSE]
+  for (name in access_secrets(source$access)) source_secret(source, name)
+  if (!dir.exists(folder) && !suppressWarnings(dir.create(folder, recursive = TRUE))) {
+    vetusta_stop("export", "The folder cannot be made.", where = folder,
+      todo = "look at the path and at the rights of the folder above it")
+  }
+  want <- list(source = source, dataset = list(name = dataset))
+  run <- run_make(want, archive_sink(archive, want), most_wait = wait)
+  on.exit(line_close(run$line))
+  held <- documents_held(archive, source$source, dataset)
+  links <- vapply(rows$link, link_whole, "", base = source$address, USE.NAMES = FALSE)
+  names <- document_names(rows, links, held, folder)
+  all <- lapply(seq_along(links), function(i) {
+    one <- document_fetch(run, dataset, links[i], names[i], folder, held, archive)
+    if (progress) cli::cli_inform("{i} of {length(links)}: {one$outcome}, {one$file %||% links[i]}")
+    one
+  })
+  told <- function(name, empty) {
+    vapply(all, function(one) one[[name]] %||% empty, empty, USE.NAMES = FALSE)
+  }
+  as_rows(c(as.list(rows)[intersect(c("entity", "title"), names(rows))], list(link = links,
+    file = told("file", NA_character_), bytes = told("bytes", NA_real_),
+    sha256 = told("sha256", NA_character_), outcome = told("outcome", ""),
+    said = told("said", ""))))
+}
+
+document_fetch <- function(run, dataset, link, name, folder, held, archive) {
+  known <- held[held$link == link, ]
+  if (nrow(known) && identical(file_sha256(file.path(folder, known$file)), known$sha256)) {
+    return(list(outcome = "held", file = known$file, bytes = known$bytes, sha256 = known$sha256))
+  }
+  if (is.na(link)) {
+    return(list(outcome = "failed", said = "the link is no address"))
+  }
+  if (!may_follow(link, run$source$address, run$source$elsewhere)) {
+    return(list(outcome = "failed", said = paste0("the link leads elsewhere, to ", origin_of(link),
+      ": where that is right, say elsewhere: follow in the card")))
+  }
+  began <- now_seconds()
+  entry <- function(outcome, said, status = NA) {
+    run$sink$journal(list(run = run$name, symbol = name, asked = began,
+      seconds = now_seconds() - began, status = status, bytes = NA, rows = NA, outcome = outcome,
+      address = redact(link, run$secrets()), message = redact(said, run$secrets())))
+  }
+  # the part bears the link's name, so that only the same file goes on
+  part <- file.path(folder, paste0(".", content_hash(charToRaw(link)), ".part"))
+  ended <- download_patiently(run, link, part, stumbled = function(why) entry("retried", why))
+  if (!is.null(ended$wait)) {
+    return(list(outcome = "left", said = paste("the limit allows it in",
+      format_seconds(ended$wait))))
+  }
+  if (!is.null(ended$reason)) {
+    why <- redact(as.character(ended$reason), run$secrets())
+    entry("failed", why)
+    return(list(outcome = "failed", said = why))
+  }
+  hash <- file_sha256(part)
+  bytes <- file.size(part)
+  if (!suppressWarnings(file.rename(part, file.path(folder, name)))) {
+    return(list(outcome = "failed", said = "the file cannot be put into the folder"))
+  }
+  unlink(paste0(part, ".tag"))
+  entry("stored", paste("the file", name), 200L)
+  store_note(archive, "document", run$source$source, dataset, link,
+    as.character(jsonlite::toJSON(list(file = name, bytes = bytes, sha256 = hash),
+      auto_unbox = TRUE, digits = NA)))
+  list(outcome = "fetched", file = name, bytes = bytes, sha256 = hash)
+}
+
+# A link as a whole address; one that is relative is below the source's.
+link_whole <- function(link, base) absolute_address(link, paste0(base, "/"))
+
+# Names that tell what a file is: company, day, title, and the ending of its link. One that another
+# link has already gets a number.
+document_names <- function(rows, links, held, folder) {
+  part <- function(name) {
+    text <- if (is.null(rows[[name]])) rep("", nrow(rows)) else condition_texts(rows[[name]])
+    ifelse(is.na(text), "", text)
+  }
+  about <- ifelse(nzchar(part("title")), part("title"), part("kind"))
+  plain <- paste(part("entity"), part("filed"), about, sep = "-")
+  stem <- gsub("^[-.]+|[-.]+$", "", gsub("[^A-Za-z0-9._-]+", "-", iconv(plain, "UTF-8",
+    "ASCII//TRANSLIT", sub = "-")))
+  stem <- substr(ifelse(nzchar(stem), stem, "document"), 1, 80)
+  path <- sub("[?#].*", "", links)
+  ending <- ifelse(grepl("/[^/]*[.][A-Za-z0-9]{1,5}$", path),
+    tolower(sub("^.*[.]", "", path)), "html")
+  names <- paste0(stem, ".", ending)
+  known <- held$file[match(links, held$link)]
+  taken <- held$file[!held$link %in% links]
+  for (i in seq_along(names)) {
+    if (!is.na(known[i])) names[i] <- known[i]
+    number <- 2
+    while (tolower(names[i]) %in% tolower(c(taken, names[seq_len(i - 1)]))) {
+      names[i] <- paste0(stem[i], "-", number, ".", ending[i])
+      number <- number + 1
+    }
+  }
+  names
+}
