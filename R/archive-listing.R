@@ -21,17 +21,21 @@ listing_put <- function(store, page) {
   }
   parts <- if (rule$page > 1) listing_parts(store, page)
   now <- unique(as.character(c(unlist(parts), keys)))
-  held <- store_notes(store, "listed", page$source, page$dataset)
-  own <- held$key == rule$call
-  before <- listing_keys(held$value[own])
+  held <- store_notes(store, "listed", page$source, page$dataset, rule$call)
+  before <- listing_keys(held$value)
   # a list with nothing in it, where there was something, is not believed
   if (!length(now) && length(before)) {
     return(0)
   }
-  gone <- setdiff(setdiff(before, now), listing_keys(held$value[!own]))
+  gone <- setdiff(before, now)
+  # what another call lists is there
+  if (length(gone)) {
+    others <- store_notes(store, "listed", page$source, page$dataset)
+    gone <- setdiff(gone, listing_keys(others$value[others$key != rule$call]))
+  }
   if (length(gone)) {
     store_records_close(store, page$source, page$dataset, gone, unname(column),
-      as.Date(utc(held$at[own]), tz = "UTC"), page$now)
+      as.Date(utc(held$at), tz = "UTC"), page$now)
   }
   store_note(store, "listed", page$source, page$dataset, rule$call, json_array(now), page$now)
   for (key in names(parts)) store_forget(store, "listing", page$source, page$dataset, key)

@@ -164,12 +164,19 @@ record_texts <- function(rows, nulls = FALSE) {
     if (nulls) value[absent] <- "null"
     ifelse(absent & !nulls, "", paste0(json_text(name), ":", value, ","))
   })
-  sub(",$", "", do.call(paste0, fragments)) |> sub(pattern = "^(.*)$", replacement = "{\\1}")
+  text <- do.call(paste0, fragments)
+  paste0("{", substr(text, 1L, nchar(text) - 1L), "}")
 }
 
 json_text <- function(x) {
-  x <- gsub("\"", "\\\"", gsub("\\", "\\\\", enc2utf8(x), fixed = TRUE), fixed = TRUE)
-  odd <- grepl("[\001-\037]", x)
+  x <- enc2utf8(x)
+  # the usual text has nothing in it that JSON writes in another way
+  odd <- which(grepl("[\001-\037\"\\\\]", x))
+  if (!length(odd)) {
+    return(paste0("\"", x, "\""))
+  }
+  x[odd] <- gsub("\"", "\\\"", gsub("\\", "\\\\", x[odd], fixed = TRUE), fixed = TRUE)
+  odd <- odd[grepl("[\001-\037]", x[odd])]
   x[odd] <- vapply(x[odd], function(text) {
     signs <- strsplit(text, "")[[1]]
     control <- grepl("[\001-\037]", signs)

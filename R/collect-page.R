@@ -123,7 +123,7 @@ collect_store <- function(run, chain, response, page) {
     faults = page_told(page, chain, run),
     covered = want_covered(run$want, chain, good, whole = last && !isTRUE(page$full)),
     listing = if (is.null(chain$from)) {
-      list(call = chain$start, page = chain$page, last = last && is.null(page$halt))
+      list(call = call_key(chain$call), page = chain$page, last = last && is.null(page$halt))
     },
     notes = c(page_notes(chain, page), if (last && !isTRUE(page$full)) want_notes(run$want, chain)),
     raw = if (run$sink$keep_raw && length(response$body)) raw_page(run, chain, response$body),

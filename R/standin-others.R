@@ -78,7 +78,7 @@ fixing_rates <- function(text) {
 # -----------------------------------------------
 
 river_stations <- function() {
-  data.frame(
+  known <- data.frame(
     station = c("kelder-lock", "tamm-weir", "ysel-mouth", "bromebridge", "lud-gorge",
       "mirholt-ferry"),
     title = c("Kelder Lock", "Tamm Weir", "Ysel Mouth", "Bromebridge", "Lud Gorge",
@@ -88,6 +88,41 @@ river_stations <- function() {
     since = c("1981-01-01", "1984-05-01", "1981-01-01", "1990-01-01", "2001-09-15", "1995-03-01"),
     until = NA_character_, base = c(238, 305, 190, 262, 340, 221)
   )
+  rbind(known, river_others(34))
+}
+
+# Smaller stations up and down the basin; some were closed on the way.
+river_others <- function(n) {
+  u <- function(key) seeded_uniform(paste0("station", key), n)
+  syllables <- expand.grid(end = c("weir", "ford", "lock", "bend", "quay"),
+    start = c("alder", "brine", "cray", "dorn", "elm", "fallow", "gorse"), stringsAsFactors = FALSE)
+  name <- paste(syllables$start, syllables$end)[seq_len(n)]
+  since <- as.Date("1981-01-01") + floor(u("since") * 12000)
+  closed <- u("closed") < 0.15
+  data.frame(station = gsub(" ", "-", name),
+    title = gsub("\\b([a-z])", "\\U\\1", name, perl = TRUE),
+    north = round(55.8 + 1.9 * u("north"), 2), east = round(23.6 + 2.8 * u("east"), 2),
+    since = format(since), until = ifelse(closed, format(since + 3000 + floor(u("until") * 1000)),
+      NA), base = round(160 + 200 * u("base")))
+}
+
+# The hourly level at the three largest stations, of the last two years.
+river_hours <- function(station, query) {
+  from <- as.numeric(read_rfc3339(query$from %||% "2024-04-01T00:00:00Z"))
+  until <- as.numeric(read_rfc3339(query$until %||% "2026-04-01T00:00:00Z"))
+  first <- as.numeric(as.Date("2024-04-01")) * 86400
+  last <- as.numeric(as.Date("2026-04-01")) * 86400
+  if (is.na(from) || is.na(until)) {
+    return(data.frame(at = character(), level = numeric()))
+  }
+  all <- seq(first, last - 3600, by = 3600)
+  days <- river_levels(station, list(from = "2024-03-30", until = "2026-03-31"))
+  level <- stats::approx(as.numeric(as.Date(days$day)) * 86400 + 43200, days$level, all, rule = 2)$y
+  level <- level + 1.5 * sin(2 * pi * (all / 3600 - 4) / 12.42) +
+    0.6 * seeded_normal(paste0("hour", station$station), length(all))
+  kept <- all >= from & all < until & seeded_uniform(paste0("hourgone", station$station),
+    length(all)) > 0.002
+  data.frame(at = format_instant(all[kept]), level = round(level[kept], 1))
 }
 
 river_route <- function(path, query, request, state, settings) {
@@ -108,6 +143,10 @@ river_route <- function(path, query, request, state, settings) {
   if (length(path) == 3 && path[2] == "levels" && path[3] %in% stations$station) {
     return(river_page(river_levels(stations[match(path[3], stations$station), ], query), query))
   }
+  if (length(path) == 3 && path[2] == "hours" &&
+    path[3] %in% c("kelder-lock", "tamm-weir", "ysel-mouth")) {
+    return(river_page(river_hours(stations[match(path[3], stations$station), ], query), query))
+  }
   standin_problem(404L, "path", "There is no such station.")
 }
 
@@ -115,7 +154,8 @@ river_route <- function(path, query, request, state, settings) {
 # missing.
 river_levels <- function(station, query) {
   first <- as.Date(station$since)
-  days <- seq(first, as.Date("2026-03-31"), by = 1)
+  last <- if (is.na(station$until)) as.Date("2026-03-31") else as.Date(station$until)
+  days <- seq(first, last, by = 1)
   n <- length(days)
   noise <- as.numeric(stats::filter(6 * seeded_normal(paste0("river", station$station), n), 0.93,
     method = "recursive"))

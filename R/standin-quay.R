@@ -36,6 +36,48 @@ quay_closes <- function(instrument, calendar, last) {
   data.frame(day = days, close = raw * exp(walk), before = raw * exp(c(0, walk[-length(walk)])))
 }
 
+# One of the known instruments, or a share, fund or index of the directory with manners of its own.
+quay_instrument <- function(code, directory) {
+  known <- quay_instruments()
+  if (code %in% known$code) {
+    return(known[match(code, known$code), ])
+  }
+  row <- match(code, directory$code)
+  if (is.na(row) || !directory$kind[row] %in% c("share", "fund", "index")) {
+    return(NULL)
+  }
+  u <- seeded_uniform(paste0("instrument", code), 3)
+  data.frame(code = code, name = directory$title[row], start = round(5 + 200 * u[1], 2),
+    swing = 0.01 + 0.015 * u[2], busy = 0.5 + 0.5 * u[3])
+}
+
+# Days before the first minutes: the walk runs back from the first price, and a third of the
+# instruments was listed on the way.
+quay_early_days <- function(instrument, calendar, from) {
+  code <- instrument$code
+  u <- seeded_uniform(paste0("listed", code), 2)
+  known <- code %in% quay_instruments()$code
+  listed <- if (!known && u[1] < 1 / 3) as.Date("2010-01-04") + floor(u[2] * 5000)
+  else as.Date("2010-01-04")
+  days <- calendar_days(calendar, listed, quay_first_day - 1)
+  n <- length(days)
+  step <- 0.0002 + instrument$swing * seeded_normal(paste0("early", code), n)
+  after <- rev(cumsum(rev(step))) - step
+  close <- instrument$start * quay_raw_factor(code, days) * exp(-after)
+  open <- close * exp(-step * (0.3 + 0.7 * seeded_uniform(paste0("earlyopen", code), n)))
+  reach <- close * instrument$swing * 0.4 * abs(seeded_normal(paste0("earlyreach", code), 2 * n))
+  digits <- if (instrument$start < 100) 3 else 2
+  quantity <- 10 * ceiling(4000 * instrument$busy * -log(seeded_uniform(paste0("earlyqty", code),
+    n)))
+  sessions <- calendar_sessions(calendar, days[1], days[n])
+  sessions <- sessions[sessions$session == "regular", ]
+  rows <- data.frame(at = as.numeric(sessions$open)[match(days, sessions$day)],
+    fst = round(open, digits), top = round(pmax(open, close) + reach[seq_len(n)], digits),
+    low = round(pmin(open, close) - reach[n + seq_len(n)], digits), lst = round(close, digits),
+    qty = quantity, deals = ceiling(quantity / 120))
+  rows[rows$at >= from & rows$low > 0, ]
+}
+
 # Tamm Navigation is halted on two days of each month: the first Tuesday after the 14th and the day
 # after it.
 quay_halted <- function(code, days) {
@@ -86,18 +128,23 @@ quay_minutes <- function(instrument, day, sessions) {
 
 # Bars of one instrument in [from, until), newest first cut away by the caller; longer intervals
 # are regrouped from minutes.
-quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.env()) {
+quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.env(),
+  directory = NULL) {
   if (is_contract(code)) {
     return(quay_contract_days(code, from, until, calendar))
   }
-  instrument <- quay_instruments()[match(code, quay_instruments()$code), ]
+  instrument <- quay_instrument(code, directory)
+  early <- if (interval$iso == "P1D" && from < as.numeric(quay_first_day) * 86400) {
+    quay_known(cache, paste("early", code), function() quay_early_days(instrument, calendar, -Inf))
+  }
+  early <- early[early$at >= from & early$at < until, ]
   last <- local_day(utc(until), calendar$zone)
   known <- paste("closes", code, last)
   if (is.null(cache[[known]])) cache[[known]] <- quay_closes(instrument, calendar, last)
   days <- cache[[known]]
   days <- days[days$day >= local_day(utc(from), calendar$zone) - 1, ]
   if (!nrow(days)) {
-    return(NULL)
+    return(early)
   }
   minutes <- lapply(seq_len(nrow(days)), function(i) {
     key <- paste(code, days$day[i])
@@ -109,11 +156,18 @@ quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.
   })
   rows <- as.data.frame(data.table::rbindlist(minutes))
   if (!nrow(rows)) {
-    return(NULL)
+    return(early)
   }
   if (hours == "main") rows <- rows[rows$session == "regular", ]
   if (interval$iso != "PT1M") rows <- quay_regroup(rows, interval, calendar)
-  rows[rows$at >= from & rows$at < until, ]
+  rows <- rows[rows$at >= from & rows$at < until, ]
+  if (NROW(early)) rbind(early, rows[names(early)]) else rows
+}
+
+# What was made before, or is made now and kept.
+quay_known <- function(cache, key, make) {
+  if (is.null(cache[[key]])) cache[[key]] <- make()
+  cache[[key]]
 }
 
 quay_regroup <- function(rows, interval, calendar) {

@@ -91,7 +91,7 @@ quay_answer <- function(code, word, query, request, state, settings) {
   if (is_contract(code) && word != "d1") {
     return(standin_problem(400L, "interval", "Contracts have days alone: d1."))
   }
-  if (!code %in% quay_instruments()$code && !is_contract(code)) {
+  if (!is_contract(code) && is.null(quay_instrument(code, state$directory))) {
     return(standin_problem(404L, "code", "No instrument has this code."))
   }
   from <- suppressWarnings(as.numeric(query$from %||% NA)) / 1000
@@ -112,7 +112,7 @@ quay_answer <- function(code, word, query, request, state, settings) {
 quay_page <- function(code, iso, from, until, rows, query, request, state, settings) {
   newest <- settings$now() - 20 * 60
   bars <- quay_bars(code, time_interval(iso), from, min(until, newest), query$hours %||% "main",
-    settings$calendar, state$cache)
+    settings$calendar, state$cache, state$directory)
   total <- if (is.null(bars)) 0L else nrow(bars)
   page <- if (total) bars[seq_len(min(rows, total)), ]
   body <- list(code = code, items = if (total) quay_items(page) else list())

@@ -81,3 +81,65 @@ table <- best(function() {
 })
 say("one company's table: ", table, " s")
 archive_close(archive)
+
+# --- a directory of 40,000 instruments over 26 calls, and a snapshot of 15,000 rows, against the
+# bare fetch and parse of the same bodies
+pages <- file.path(folder, "pages")
+dir.create(pages)
+for (letter in LETTERS) {
+  n <- 1539
+  rows <- data.frame(code = sprintf("%s%05d", letter, seq_len(n)),
+    title = paste("Barges of", letter, seq_len(n)), kind = "share", money = "ORV")
+  writeLines(jsonlite::toJSON(list(found = rows), auto_unbox = TRUE), file.path(pages, letter))
+}
+market <- lapply(seq_len(15000), function(i) {
+  list(lst = round(40 + i / 1000, 3), moved = 0.5, share = "+1.25%", qty = i)
+})
+writeLines(jsonlite::toJSON(list(lines = setNames(market, sprintf("S%05d", seq_along(market)))),
+  auto_unbox = TRUE, digits = NA), file.path(pages, "market"))
+port <- httpuv::randomPort(host = "127.0.0.1")
+code <- sprintf(paste0("s <- httpuv::startServer('127.0.0.1', %d, list(staticPaths = list('/p' = ",
+  "httpuv::staticPath('%s')))); cat('ready\\n'); flush(stdout()); while (TRUE) ",
+  "httpuv::service(1000)"), port, pages)
+server <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|")
+server$poll_io(10000)
+address <- paste0("http://127.0.0.1:", port, "/p")
+card <- file.path(folder, "bench.yml")
+writeLines(c("source: bench", paste0("address: ", address), "datasets:", "  directory:",
+  "    shape: instruments", "    request: /{letters}",
+  paste0("    parameters: {letters: {each: [", paste(LETTERS, collapse = ", "), "]}}"),
+  "    rows: /found", "    columns: {symbol: /code, name: /title, type: /kind, currency: /money}",
+  "  market:", "    shape: snapshot", "    request: /market", "    rows: /lines", "    form: map",
+  "    columns: {symbol: {of: key}, last: /lst, change: /moved, change_percent: /share,",
+  "      volume: /qty}"), card)
+collect <- function(dataset) {
+  function() {
+    archive <- archive_open(tempfile(fileext = ".sqlite"))
+    on.exit(archive_close(archive))
+    collect_run(plan_calls(want_rows(source_card(card), dataset), archive), archive,
+      progress = FALSE)
+  }
+}
+fetch <- function(names) {
+  handle <- curl::new_handle()
+  lapply(names, function(name) {
+    jsonlite::fromJSON(rawToChar(curl::curl_fetch_memory(file.path(address, name),
+      handle)$content))
+  })
+}
+ours <- best(collect("directory"))
+bare <- best(function() fetch(LETTERS))
+say("a directory of ", 26 * n, " instruments over 26 calls, to jsonlite's bare fetch and parse: ",
+  ours / bare, " (", ours, " s)")
+ours <- best(collect("market"))
+bare <- best(function() fetch("market"))
+say("a snapshot of 15,000 rows, to jsonlite's bare fetch and parse: ", ours / bare, " (", ours,
+  " s)")
+if (requireNamespace("RcppSimdJson", quietly = TRUE)) {
+  quick <- function(names) lapply(names, function(name) {
+    RcppSimdJson::fparse(curl::curl_fetch_memory(file.path(address, name))$content)
+  })
+  say("the same two against RcppSimdJson's: ", best(collect("directory")) /
+    best(function() quick(LETTERS)), ", ", ours / best(function() quick("market")))
+}
+server$kill()
