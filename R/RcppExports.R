@@ -129,6 +129,10 @@ roll_extremes_cpp <- function(group, time_, value_, edge_, largest, least) {
     .Call(`_vetusta_roll_extremes_cpp`, group, time_, value_, edge_, largest, least)
 }
 
+series_thin_cpp <- function(time, value, from, to, columns) {
+    .Call(`_vetusta_series_thin_cpp`, time, value, from, to, columns)
+}
+
 end_as_interrupt_cpp <- function() {
     invisible(.Call(`_vetusta_end_as_interrupt_cpp`))
 }

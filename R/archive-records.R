@@ -91,3 +91,8 @@ stop_damaged_records <- function(archive, source, dataset) {
     where = archive$path,
     todo = "bring back a copy of the archive, or collect the rows into another one")
 }
+
+# What is held of one shape: datasets, or series.
+held_of_shape <- function(held, shape) {
+  split(as.data.frame(held), held$shape)[[shape]] %||% as.data.frame(held)[0, ]
+}

@@ -86,8 +86,9 @@ demo_look <- function(desk, archive) {
   file <- function(name) file.path(desk$folder, name)
   figure_save(figure_candles(days, zone = calendar$zone,
     title = "Four shares on the Ysel Quay Exchange"), file("candles.png"))
-  figure_save(figure_lines(minutes, base = 100, zone = calendar$zone,
+  figure_save(figure_lines(minutes, index = 100, zone = calendar$zone,
     title = "Four shares, first minute = 100"), file("lines.png"))
+  figure_save(figure_gaps(minutes, calendar, zone = calendar$zone), file("gaps.png"))
   export_csv(days, file("days.csv"))
   cat(text_table(days[days$symbol == "KELD",
     c("symbol", "time", "open", "high", "low", "close", "volume", "count", "expected")]),
@@ -198,11 +199,15 @@ demo_keep <- function(desk) {
     cat("\n")
   }
   print(desk_status(desk))
+  report_save(desk_report(desk_open(desk$folder), title = "The freight desk"),
+    file.path(desk$folder, "report.html"))
+  cat("\nall of it in one page: report.html\n")
 }
 
 demo_end <- function(folder, services) {
   demo_step("done")
-  cat("in ", folder, ": candles.png, lines.png, days.csv, level.csv and archive.sqlite\n\nnext:\n",
+  cat("in ", folder, ": report.html, candles.png, lines.png, gaps.png, days.csv, level.csv and ",
+    "archive.sqlite\n\nnext:\n",
     sep = "")
   cat("  cd ", folder, "\n", sep = "")
   cat(paste0("  vetusta list; vetusta list datasets; vetusta sources\n  vetusta figure candles ",

@@ -1,48 +1,222 @@
+# vetusta figure: series and tables of the archive as figures.
 cli_figure <- function(arguments) {
-  options <- cli_arguments(arguments, "figure", "candles|lines ADDRESS...",
+  options <- cli_arguments(arguments, "figure", "[KIND] ADDRESS...",
     c(cli_read_options(), list(
-      cli_option("file", "where to write the figure: .png, .pdf or .svg [candles.png or lines.png]",
-        metavar = "FILE"),
-      cli_option("base", "lines: scale every first value to this number, as 100",
-        metavar = "NUMBER")
+      cli_option("span", "a length of history up to the newest value, as \"6 months\"",
+        metavar = "LENGTH"),
+      cli_option("panels", "lines: a panel each, free or fixed", metavar = "WORD"),
+      cli_option("index", "lines: scale every first value to 100", flag = TRUE),
+      cli_option("log", "lines: a logarithmic axis", flag = TRUE),
+      cli_option("change", "spread, correlation: simple, log or difference", metavar = "WORD"),
+      cli_option("by", "season: year or month; movers: up, down, traded, range, high, low",
+        metavar = "WORD"),
+      cli_option("most", "movers: so many rows [15]", metavar = "N"),
+      cli_option("dark", "for a dark background", flag = TRUE),
+      cli_option("width", "pixels [1280]", default = "1280", metavar = "N"),
+      cli_option("height", "pixels [800]", default = "800", metavar = "N"),
+      cli_option("file", "where to write the figure: .png, .svg or .pdf [KIND.png]",
+        metavar = "FILE")
     )),
-    c("vetusta figure candles \"KELD@1 minute\" --regroup \"1 day\" --file keld.png",
-      "vetusta figure lines \"KELD@1 minute\" kelder-lock --base 100"), least = 2)
-  what <- options$words[1]
-  draw <- cli_figures[[what]]
-  if (is.null(draw)) {
-    cli_usage_error("\"", what, "\" is no figure; ", suggest_word(what, names(cli_figures)))
+    c("vetusta figure \"KELD@1 minute\" --from 2026-03-12 --to 2026-03-12 --file keld.png",
+      "vetusta figure lines \"KELD@1 day\" kelder-lock --panels free",
+      "vetusta figure season kelder-lock --dark",
+      "vetusta figure coverage"))
+  named <- cli_figure_kind(options)
+  options$words <- named$words
+  if (!is.null(options$panels) && !options$panels %in% c("none", "free", "fixed")) {
+    cli_usage_error("--panels must be free or fixed")
   }
-  options$words <- options$words[-1]
-  base <- if (!is.null(options$base)) suppressWarnings(as.numeric(options$base))
-  if (!is.null(base) && (is.na(base) || base <= 0)) {
-    cli_usage_error("--base must be a number above 0")
+  size <- c(cli_number(options, "width", 100), cli_number(options, "height", 100))
+  kind <- named$kind
+  tabled <- if (!is.null(kind)) cli_tabled[[kind]]
+  if (is.null(tabled)) {
+    read <- cli_figure_read(options)
+    kind <- kind %||% if (all(vapply(read$tables, is_bars, TRUE))) "candles" else "lines"
+    made <- list(figure = cli_drawn[[kind]](read, options), said = read$said)
+  } else {
+    made <- tabled(options)
   }
-  read <- cli_series(options)
-  figure <- draw(cli_regrouped(read, options), read$zone, base)
-  file <- options$file %||% paste0(what, ".png")
-  figure_save(figure, file)
-  cli_say("wrote ", file)
+  file <- options$file %||% paste0(kind, ".png")
+  figure_save(made$figure, file, size[1], size[2])
+  cli_say("wrote ", file, ": ", kind, if (length(made$said)) paste0(", ", made$said))
 }
 
-cli_figures <- list(
-  candles = function(tables, zone, base) {
-    if (!all(vapply(tables, is_bars, TRUE))) {
+# The kind of figure may be left out: bars become candles, all else lines.
+cli_figure_kind <- function(options) {
+  words <- options$words
+  kinds <- c(names(cli_drawn), names(cli_tabled))
+  if (length(words) && words[1] %in% kinds) {
+    return(list(kind = words[1], words = words[-1]))
+  }
+  if (!length(words) && is.null(options$input)) {
+    cli_usage_error("name a kind of figure (", paste(kinds, collapse = ", "), ") or series")
+  }
+  # a word that is no address, and near a kind, is a misspelt kind
+  near <- length(words) > 1 && !grepl("[/@*]", words[1]) &&
+    min(utils::adist(words[1], kinds)) <= 2
+  if (near) cli_usage_error("\"", words[1], "\" is no figure; ", suggest_word(words[1], kinds))
+  list(kind = NULL, words = words)
+}
+
+# The series of a figure, by their own names where the archive knows them, and what to say below.
+cli_figure_read <- function(options) {
+  read <- cli_series(options)
+  tables <- cli_regrouped(read, options)
+  if (!is.null(options$span)) tables <- lapply(tables, cli_last_span, options$span, read$zone)
+  names <- if (is.null(options$input)) cli_series_names(options, read, tables)
+  list(tables = tables, zone = read$zone, names = names, calendar = read$calendar,
+    caption = cli_figure_caption(options, read, tables),
+    said = paste(length(unique(unlist(lapply(tables, series_names_of)))), "series with",
+      counted(sum(vapply(tables, nrow, 1L)), "value")))
+}
+
+# The newest stretch of a table.
+cli_last_span <- function(table, span, zone) {
+  time <- own_times(as_series(table))
+  if (!length(time)) {
+    return(table)
+  }
+  start <- shift_instant(utc(max(time)), time_interval(span, "--span"), -1, zone)
+  with_interval(table[time > as.numeric(start), ], attr(table, "interval"))
+}
+
+cli_figure_caption <- function(options, read, tables) {
+  last <- max(unlist(lapply(tables, function(table) {
+    if (nrow(table)) max(own_times(as_series(table)))
+  })), -Inf)
+  titles <- vapply(unique(read$sources), function(name) {
+    tryCatch(cli_source(options, name)$title, vetusta_error = function(e) name)
+  }, "")
+  c(if (length(titles)) paste0("source: ", paste(titles, collapse = ", "),
+    if (is.finite(last)) paste0("; last value ", format(utc(last), "%Y-%m-%d", tz = read$zone))))
+}
+
+# Names of instruments and places that the archive holds beside the series.
+cli_series_names <- function(options, read, tables) {
+  archive <- cli_archive(options)
+  held <- archive_datasets(archive)
+  shapes <- c(instruments = "symbol", places = "place")
+  found <- lapply(unique(read$sources), function(source) {
+    parts <- lapply(names(shapes), function(shape) {
+      own <- held_of_shape(held, shape)
+      lapply(own$dataset[own$source == source], function(dataset) {
+        rows <- archive_rows(archive, source, dataset)
+        if (is.null(rows[["name"]])) return(NULL)
+        stats::setNames(as.character(rows$name), rows[[shapes[[shape]]]])
+      })
+    })
+    unlist(parts)
+  })
+  names <- unlist(found)
+  names <- names[!is.na(names)]
+  wanted <- unique(unlist(lapply(tables, series_names_of)))
+  names <- names[names(names) %in% wanted]
+  # a name that two have would hide which is which
+  twice <- names %in% names[duplicated(names)]
+  stats::setNames(paste0(names, ifelse(twice | names(names) != toupper(names(names)), "",
+    paste0(" (", names(names), ")"))), names(names))
+}
+
+# Figures of series that were read; `options` may lack what a desk's output does not say.
+cli_drawn <- list(
+  candles = function(read, options) {
+    if (!all(vapply(read$tables, is_bars, TRUE))) {
       cli_usage_error("candles are drawn of bars; draw other series as lines")
     }
-    figure_candles(cli_joined_bars(tables), zone = zone)
+    figure_candles(cli_joined_bars(read$tables), zone = read$zone, calendar = read$calendar,
+      names = read$names, caption = read$caption, dark = isTRUE(options$dark))
   },
-  # single values are lines too
-  lines = function(tables, zone, base) {
-    figure_lines(cli_joined_bars(lapply(tables, as_line)), base = base, zone = zone)
+  lines = function(read, options) {
+    figure_lines(read$tables, value = options$value, panels = options$panels %||% "none",
+      index = if (isTRUE(options$index)) 100, log = isTRUE(options$log), zone = read$zone,
+      names = read$names, caption = read$caption, dark = isTRUE(options$dark))
+  },
+  gaps = function(read, options) {
+    figure_gaps(read$tables, read$calendar, zone = read$zone, names = read$names,
+      caption = read$caption, dark = isTRUE(options$dark))
+  },
+  filled = function(read, options) {
+    figure_filled(read$tables, zone = read$zone, names = read$names, caption = read$caption,
+      dark = isTRUE(options$dark))
+  },
+  season = function(read, options) {
+    figure_season(read$tables, options$by %||% "year", zone = read$zone, names = read$names,
+      caption = read$caption, dark = isTRUE(options$dark))
+  },
+  spread = function(read, options) {
+    figure_spread(read$tables, options$change %||% "simple", zone = read$zone, names = read$names,
+      caption = read$caption, dark = isTRUE(options$dark))
   }
 )
 
-as_line <- function(table) if (is_bars(table)) table else figure_bars(table)
+# Figures of other tables that the archive holds.
+cli_tabled <- list(
+  correlation = function(options) {
+    read <- cli_figure_read(options)
+    pairs <- do.call(series_correlation, c(unname(read$tables),
+      list(change = options$change %||% "log", zone = read$zone)))
+    list(figure = figure_correlation(pairs, caption = read$caption, dark = options$dark),
+      said = counted(nrow(pairs), "pair"))
+  },
+  revisions = function(options) {
+    rows <- archive_revisions(cli_archive(options), cli_addresses(options$words), all = TRUE)
+    list(figure = figure_revisions(rows, dark = options$dark),
+      said = counted(nrow(rows), "release"))
+  },
+  coverage = function(options) {
+    archive <- cli_archive(options)
+    series <- archive_series(archive)
+    if (length(options$words)) {
+      found <- archive_find(archive, cli_addresses(options$words))
+      series <- series[series$address %in% found$address, ]
+    }
+    list(figure = figure_coverage(series, zone = options$zone %||% "UTC", dark = options$dark),
+      said = paste(nrow(series), "series"))
+  },
+  movers = function(options) {
+    archive <- cli_archive(options)
+    address <- if (length(options$words)) options$words[1]
+    else cli_held(archive, "snapshot")
+    rows <- cli_rows_of(archive, address, options$as_of)
+    if (is.null(rows[["before"]]) && !is.null(rows[["change"]])) {
+      rows$before <- signif(rows$last - rows$change, 12)
+    }
+    rows <- cli_named_rows(archive, rows, sub("/.*", "", address))
+    moves <- rank_moves(rows, options$by %||% "up", cli_number(options, "most", 1) %||% 15)
+    list(figure = figure_movers(moves, caption = paste0("source: ", address), dark = options$dark),
+      said = counted(nrow(moves), "row"))
+  },
+  statement = function(options) {
+    archive <- cli_archive(options)
+    if (!length(options$words)) cli_usage_error("name a company")
+    address <- cli_held(archive, "facts")
+    facts <- cli_facts(archive, address, options)
+    items <- intersect(c("revenue", "operating_profit", "net_profit", "total_assets", "equity",
+      "operating_cash_flow"), facts$item)
+    done <- facts_statement(facts, options$words, items = if (length(items)) items,
+      form = "long", most = 8)
+    list(figure = figure_statement(done, caption = paste0("source: ", address),
+      dark = options$dark), said = counted(nrow(done), "figure"))
+  }
+)
+
+# Names of instruments, where the source's directory is held.
+cli_named_rows <- function(archive, rows, source) {
+  held <- held_of_shape(archive_datasets(archive), "instruments")
+  held <- held[held$source == source, ]
+  if (!nrow(held) || !is.null(rows[["name"]])) {
+    return(rows)
+  }
+  directory <- archive_rows(archive, source, held$dataset[1])
+  rows$name <- directory[["name"]][match(rows$symbol, directory$symbol)]
+  rows
+}
 
 cli_joined_bars <- function(tables) {
   if (length(tables) == 1) {
     return(tables[[1]])
   }
-  bars_frame(as.data.frame(data.table::rbindlist(unname(tables), use.names = TRUE, fill = TRUE)))
+  joined <- bars_frame(as.data.frame(data.table::rbindlist(unname(lapply(tables, as.data.frame)),
+    use.names = TRUE, fill = TRUE)))
+  with_interval(joined, attr(tables[[1]], "interval"))
 }

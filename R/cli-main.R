@@ -36,6 +36,7 @@ cli_commands <- c(
   continue = "one series from contracts that end",
   join = "one history from several sources",
   figure = "draw candles or lines of archived series",
+  report = "one file to look at or send: figures, what is held and missing, failures",
   export = "write series or rows as CSV, Parquet, XLSX and more, or into a database",
   archive = "check an archive, compact it, back it up, restore it, rescue what can be read",
   import = "put what you have in a file into the archive",

@@ -21,7 +21,7 @@ cli_rank <- function(arguments) {
   words <- options$words[!sign]
   if (!length(words)) cli_usage_error("name a snapshot, as quay/market, or addresses of days")
   held <- archive_datasets(archive)
-  snapshots <- cli_of_shape(held, "snapshot")
+  snapshots <- held_of_shape(held, "snapshot")
   plain <- length(words) == 1 && words %in% paste0(snapshots$source, "/", snapshots$dataset)
   rows <- if (plain) cli_rank_snapshot(archive, words, options)
   else cli_rank_days(archive, words, options)
@@ -56,7 +56,7 @@ cli_rank_said <- function(done, how) {
 
 # Names and types of the source's own directory, where it is held.
 cli_rank_directory <- function(archive, rows, source) {
-  held <- cli_of_shape(archive_datasets(archive), "instruments")
+  held <- held_of_shape(archive_datasets(archive), "instruments")
   held <- held[held$source %in% source, ]
   if (nrow(held) != 1) {
     return(rows)

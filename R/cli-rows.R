@@ -83,7 +83,7 @@ cli_held <- function(archive, shape, named = NULL, source = NULL, why = "") {
   if (!is.null(named)) {
     return(named)
   }
-  held <- cli_of_shape(archive_datasets(archive), shape)
+  held <- held_of_shape(archive_datasets(archive), shape)
   if (!is.null(source)) held <- held[held$source %in% source, ]
   if (nrow(held) == 1) {
     return(paste0(held$source, "/", held$dataset))
@@ -140,9 +140,4 @@ cli_near_next <- function(archive, address, near) {
   source <- sub("/.*", "", address)
   cli_say("\nnext: vetusta describe ", source, "; then collect the series of ",
     paste(utils::head(near$place, 3), collapse = ","))
-}
-
-# What is held of one shape: datasets, or series.
-cli_of_shape <- function(held, shape) {
-  split(as.data.frame(held), held$shape)[[shape]] %||% as.data.frame(held)[0, ]
 }

@@ -50,7 +50,7 @@ cli_statement <- function(arguments) {
 cli_facts <- function(archive, address, options) {
   parts <- strsplit(address, "/", fixed = TRUE)[[1]]
   held <- store_series(archive, parts[1], parts[length(parts)])
-  held <- cli_of_shape(held, "facts")
+  held <- held_of_shape(held, "facts")
   if (!nrow(held)) {
     vetusta_stop("want", paste0("The archive holds no facts at \"", address, "\"."),
       todo = "`vetusta list datasets` shows what is held")

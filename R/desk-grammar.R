@@ -33,7 +33,9 @@ desk_output_grammar <- function() {
     fill = "texts", at_most = "count", adjust = c("word", "splits", "all"), regroup = "duration",
     rule = "text", change = "text",
     window = "duration", over = "duration", align = "text", form = c("word", "long", "wide"),
-    file = "text", append = "text", table = "text", figure = c("word", "candles", "lines")
+    file = "text", append = "text", table = "text", figure = c("word", names(cli_drawn)),
+    panels = c("word", "free", "fixed"), index = "flag", log = "flag", dark = "flag",
+    report = "flag"
   )
 }
 
@@ -44,6 +46,9 @@ desk_clashes <- list(
   outputs = list(c("series", "rows", "an output is of series or of rows"),
     c("file", "append", "an output is written whole, or appended"),
     c("figure", "append", "a figure is a file of its own"),
+    c("report", "append", "a report is a file of its own"),
+    c("report", "figure", "a report has figures of its own"),
+    c("report", "rows", "a report is of series, or of all that is held"),
     c("figure", "columns", "a figure has no columns"), c("figure", "where", "a figure has no rows"),
     c("figure", "form", "a figure is no table"), c("align", "form", "what is aligned is wide"),
     c("span", "from", "an output has a span or a from"))
@@ -53,7 +58,8 @@ desk_clashes <- list(
 desk_beside <- list(
   outputs = list(rule = "regroup", at_most = "fill", over = "change", window = "change",
     table = "append", fill = "series", regroup = "series", change = "series", align = "series",
-    figure = "series", labels = "series", session = "series", from = "series", to = "series",
+    figure = "series", panels = "figure", index = "figure", log = "figure", dark = "figure",
+    labels = "series", session = "series", from = "series", to = "series",
     span = "series", form = "series", adjust = "series")
 )
 

@@ -57,6 +57,11 @@ output_write <- function(desk, name, entry) {
       where = desk_place(desk, "outputs", name), todo = "add file: or append:")
   }
   options <- output_options(desk, entry)
+  if (isTRUE(entry$report)) {
+    report <- desk_report(desk, entry$series, output_from(entry), entry$to, entry$title)
+    report_save(report, within(entry$file))
+    return(sum(vapply(report$tables, nrow, 1L)))
+  }
   if (!is.null(entry$rows)) {
     rows <- rows_filter(cli_export_rows(cli_archive(options), entry$rows, options), entry$where)
   } else {
@@ -168,7 +173,7 @@ output_table <- function(read, options, entry) {
 }
 
 output_figure <- function(read, entry, file) {
-  figure <- cli_figures[[entry$figure]](read$tables, read$zone, NULL)
-  figure_save(figure, file)
+  options <- list(panels = entry$panels, index = entry$index, log = entry$log, dark = entry$dark)
+  figure_save(cli_drawn[[entry$figure]](read, options), file)
   sum(vapply(read$tables, nrow, 1L))
 }

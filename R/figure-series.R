@@ -16,10 +16,4 @@ series_figure <- function(x, ...) UseMethod("series_figure")
 series_figure.vetusta_bars <- function(x, ...) figure_candles(x, ...)
 
 #' @export
-series_figure.default <- function(x, ...) figure_lines(figure_bars(x), ...)
-
-# Single values as what lines are drawn of; of several releases the newest is drawn.
-figure_bars <- function(x) {
-  points <- newest_points(as_series(x), series_points(x, own = TRUE))
-  bars_frame(data.frame(symbol = points$series, time = utc(points$time), close = points$value))
-}
+series_figure.default <- function(x, ...) figure_lines(x, ...)

@@ -109,6 +109,7 @@ card_place <- function(text, path, keys) {
 card_finish <- function(content, path, secrets, place) {
   card <- list(
     source = content$source, title = content$title %||% content$source,
+    notes = content$notes, licence = content$licence,
     address = sub("/+$", "", content$address),
     access = content$access %||% list(by = "none"),
     limits = lapply(as.list(content$limits), read_limit, zone = content$quota_zone %||% "UTC"),

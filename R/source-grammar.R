@@ -4,7 +4,8 @@
 
 card_grammar <- function() {
   list(
-    source = "!name", title = "text", notes = "text", address = "!text", access = access_grammar(),
+    source = "!name", title = "text", notes = "text", licence = "text", address = "!text",
+    access = access_grammar(),
     sdmx = sdmx_grammar(), accounts = list(.each = access_parts()),
     limits = "limits", quota_zone = "text", at_once = "count", delay = "duration",
     patience = "duration", calendar = "text", zone = "text", open_http = "flag",

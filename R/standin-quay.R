@@ -67,7 +67,7 @@ quay_early_days <- function(instrument, calendar, from) {
   open <- close * exp(-step * (0.3 + 0.7 * seeded_uniform(paste0("earlyopen", code), n)))
   reach <- close * instrument$swing * 0.4 * abs(seeded_normal(paste0("earlyreach", code), 2 * n))
   digits <- if (instrument$start < 100) 3 else 2
-  quantity <- 10 * ceiling(4000 * instrument$busy * -log(seeded_uniform(paste0("earlyqty", code),
+  quantity <- 10 * ceiling(40000 * instrument$busy * -log(seeded_uniform(paste0("earlyqty", code),
     n)))
   sessions <- calendar_sessions(calendar, days[1], days[n])
   sessions <- sessions[sessions$session == "regular", ]

@@ -136,9 +136,11 @@ bare <- best(function() fetch("market"))
 say("a snapshot of 15,000 rows, to jsonlite's bare fetch and parse: ", ours / bare, " (", ours,
   " s)")
 if (requireNamespace("RcppSimdJson", quietly = TRUE)) {
-  quick <- function(names) lapply(names, function(name) {
-    RcppSimdJson::fparse(curl::curl_fetch_memory(file.path(address, name))$content)
-  })
+  quick <- function(names) {
+    lapply(names, function(name) {
+      RcppSimdJson::fparse(curl::curl_fetch_memory(file.path(address, name))$content)
+    })
+  }
   say("the same two against RcppSimdJson's: ", best(collect("directory")) /
     best(function() quick(LETTERS)), ", ", ours / best(function() quick("market")))
 }

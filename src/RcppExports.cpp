@@ -427,6 +427,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// series_thin_cpp
+Rcpp::IntegerVector series_thin_cpp(Rcpp::NumericVector time, Rcpp::NumericVector value, double from, double to, int columns);
+RcppExport SEXP _vetusta_series_thin_cpp(SEXP timeSEXP, SEXP valueSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP columnsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type time(timeSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< double >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< double >::type to(toSEXP);
+    Rcpp::traits::input_parameter< int >::type columns(columnsSEXP);
+    rcpp_result_gen = Rcpp::wrap(series_thin_cpp(time, value, from, to, columns));
+    return rcpp_result_gen;
+END_RCPP
+}
 // end_as_interrupt_cpp
 void end_as_interrupt_cpp();
 RcppExport SEXP _vetusta_end_as_interrupt_cpp() {
@@ -554,6 +569,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_missing_runs_cpp", (DL_FUNC) &_vetusta_missing_runs_cpp, 2},
     {"_vetusta_roll_sums_cpp", (DL_FUNC) &_vetusta_roll_sums_cpp, 6},
     {"_vetusta_roll_extremes_cpp", (DL_FUNC) &_vetusta_roll_extremes_cpp, 6},
+    {"_vetusta_series_thin_cpp", (DL_FUNC) &_vetusta_series_thin_cpp, 5},
     {"_vetusta_end_as_interrupt_cpp", (DL_FUNC) &_vetusta_end_as_interrupt_cpp, 0},
     {"_vetusta_front_open", (DL_FUNC) &_vetusta_front_open, 5},
     {"_vetusta_front_turn", (DL_FUNC) &_vetusta_front_turn, 2},

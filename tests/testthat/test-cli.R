@@ -54,7 +54,7 @@ test_that("figure writes the kind of file that its name says", {
     "c.png")$status, 0L)
   expect_identical(readBin(file.path(desk()$folder, "c.png"), "raw", 4),
     as.raw(c(0x89, 0x50, 0x4e, 0x47)))
-  expect_identical(vetusta("figure", "lines", "KELD", "TAMX", "--base", "100", "--file",
+  expect_identical(vetusta("figure", "lines", "KELD", "TAMX", "--index", "--file",
     "l.svg")$status, 0L)
   expect_match(readLines(file.path(desk()$folder, "l.svg"), n = 1), "xml")
 })
@@ -97,7 +97,8 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
     c("plan", "quay", "KELD", "--interval", "1 minute", "--from", "2026-03-20", "--to",
       "2026-03-12"), c("gaps"), c("gaps", "KELLD"), c("gaps", "KELD@1 hour"),
     c("figure", "candles"), c("figure", "pie", "KELD"),
-    c("figure", "lines", "KELD", "--base", "none"),
+    c("figure"), c("figure", "lines", "KELD", "--panels", "four"), c("figure", "linse", "KELD"),
+    c("figure", "KELD", "--width", "9"),
     c("export"), c("export", "KELD@1 year"), c("import"), c("import", "x.csv", "--shape", "bars"),
     c("services", "--port", "many"), c("demo", "a", "b"), c("help", "demmo"),
     c("version", "please"),

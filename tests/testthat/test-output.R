@@ -12,9 +12,9 @@ test_that("a CSV is exact, safe in a spreadsheet, and comes into place whole", {
 test_that("a line is broken where a symbol has nothing while others do", {
   bars <- rbind(minute_bars("KELD"), minute_bars("TAMX", without = 100:200))
   figure <- figure_lines(bars)
-  expect_identical(length(unique(figure$data$piece[figure$data$symbol == "TAMX"])), 2L)
-  expect_identical(length(unique(figure$data$piece[figure$data$symbol == "KELD"])), 1L)
-  scaled <- figure_lines(bars, base = 100)
+  expect_identical(length(unique(figure$data$piece[figure$data$name == "TAMX"])), 2L)
+  expect_identical(length(unique(figure$data$piece[figure$data$name == "KELD"])), 1L)
+  scaled <- figure_lines(bars, index = 100)
   expect_equal(scaled$data$shown[1], 100)
 })
 

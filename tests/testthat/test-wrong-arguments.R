@@ -92,9 +92,27 @@ calls_for_spoiling <- function(archive, folder) {
       skipped = "shift", twice = "first"),
     time_periods = list("2026-Q1"),
     time_spelling = list(first = as.Date("2026-01-01"), frequency = "Q", form = "sdmx"),
-    figure_candles = list(bars = bars, title = "t", subtitle = "s", zone = "UTC"),
-    figure_lines = list(bars = bars, value = "close", base = NULL, title = "t", subtitle = "s",
-      zone = "UTC", bridge = 30),
+    figure_candles = list(bars = bars, title = "t", subtitle = "s", caption = "c", zone = "UTC",
+      calendar = calendar, names = NULL, dark = FALSE, most = 100),
+    figure_lines = list(x = bars, value = "close", panels = "none", index = NULL, log = FALSE,
+      names = NULL, title = "t", subtitle = "s", zone = "UTC", bridge = 30, dark = FALSE,
+      columns = 500),
+    figure_gaps = list(x = points, calendar = calendar, zone = "UTC", dark = FALSE),
+    figure_filled = list(x = points), figure_season = list(x = figures, by = "year", zone = "UTC"),
+    figure_spread = list(x = figures, change = "difference", zone = "UTC", dark = FALSE),
+    figure_coverage = list(series = archive_series(archive), zone = "UTC", dark = FALSE),
+    figure_movers = list(moves = data.frame(symbol = "A", percent = 1), dark = FALSE),
+    figure_statement = list(statement = data.frame(item = "x", value = 1,
+      period_end = as.Date("2025-12-31")), dark = FALSE),
+    figure_correlation = list(correlations = data.frame(a = "x", b = "y", correlation = 0.5),
+      dark = FALSE),
+    figure_revisions = list(releases = data.frame(series = "x", period = as.Date("2026-01-01"),
+      first = 1, latest = 2), zone = "UTC", dark = FALSE),
+    report_make = list(archive = archive, addresses = "KELD", title = "t", from = NULL, to = NULL,
+      zone = "UTC", calendars = list(), sources = NULL, status = NULL, names = NULL),
+    desk_report = list(desk = desk, addresses = NULL, from = NULL, to = NULL, title = "t"),
+    series_thin = list(time = 1:10, value = 1:10, columns = 10),
+    theme_vetusta = list(dark = FALSE, size = 12),
     export_csv = list(rows = bars, file = file.path(folder, "out.csv"), zone = "UTC"),
     export_table = list(bars, file.path(folder, "out.parquet"), zone = "UTC", by = NULL,
       dictionary = FALSE),
@@ -169,7 +187,7 @@ test_that("no argument, however wrong, gets an error of R's own", {
   # the calls that all others are made from are known, and the product exports no function that is
   # left out here without a word
   left_out <- c("archive_open", "archive_close", "cli_main", "standin_serve", "desk_secret",
-    "desk_source", "figure_save", "source_secret", "datasets_themes")
+    "desk_source", "figure_save", "report_save", "source_secret", "datasets_themes")
   expect_setequal(c(names(all), left_out), getNamespaceExports("vetusta"))
   wrong <- character()
   for (name in names(all)) {
@@ -213,7 +231,7 @@ test_that("an argument that is not given, or misspelt among others, is told by i
     }, error = function(e) paste("R's own:", conditionMessage(e)))
   }
   for (name in setdiff(getNamespaceExports("vetusta"),
-    c("cli_main", "standin_serve", "desk_open"))) {
+    c("cli_main", "standin_serve", "desk_open", "theme_vetusta"))) {
     run <- getExportedValue("vetusta", name)
     expect_identical(kind(function() run()), "told", label = paste0(name, "()"))
   }

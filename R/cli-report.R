@@ -1,0 +1,30 @@
+# vetusta report: one file to look at, or to send.
+cli_report <- function(arguments) {
+  options <- cli_arguments(arguments, "report", "[FILE.html] [ADDRESS...]",
+    c(cli_window_options(), list(
+      cli_option("title", "what stands above; by default the desk's title", metavar = "TEXT"),
+      cli_option("plain", "a short text, for a mail or a terminal", flag = TRUE)
+    ), cli_place_options()),
+    c("vetusta report",
+      "vetusta report monday.html \"KELD@1 minute\" kelder-lock --from 2026-03-01",
+      "vetusta report --plain"))
+  words <- options$words
+  is_file <- grepl("[.](html?|txt|md)$", words, ignore.case = TRUE)
+  if (sum(is_file) > 1) cli_usage_error("name one file for the report")
+  file <- if (any(is_file)) words[is_file] else "report.html"
+  addresses <- if (any(!is_file)) cli_addresses(words[!is_file])
+  desk <- cli_desk(options, needed = FALSE)
+  report <- if (is.null(options$archive) && !is.null(desk)) {
+    desk_report(desk, addresses, options$from, options$to, options$title)
+  } else {
+    archive <- cli_archive(options)
+    report_make(archive, addresses, options$title %||% basename(archive$path), options$from,
+      options$to)
+  }
+  if (options$plain && !any(is_file)) {
+    return(cat(cli_words(format(report)), sep = "\n"))
+  }
+  report_save(report, file)
+  cli_say("wrote ", file, ": ", counted(length(report$figures), "figure"), ", ",
+    counted(length(report$tables), "table"), ", ", format_bytes(file.size(file)))
+}

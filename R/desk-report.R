@@ -1,0 +1,69 @@
+# A desk's report: what it keeps, how that stands, and all that the archive has of it.
+
+#' Report on a desk
+#'
+#' @param desk A desk, see [desk_open()].
+#' @param addresses Addresses of series; `NULL` for all that its archive holds.
+#' @param from,to The window of figures and of what is missing.
+#' @param title What stands above; by default the desk's own title.
+#' @return A `vetusta_report`, see [report_make()].
+#' @section Errors: `vetusta_error_desk` for something that is no desk, or a desk without an
+#'   archive yet.
+#' @export
+#' @examples
+#' \dontrun{
+#' report_save(desk_report(desk_open("my-desk")), "report.html")
+#' }
+desk_report <- function(desk, addresses = NULL, from = NULL, to = NULL, title = NULL) {
+  check_desk(desk)
+  archive <- desk_archive(desk)
+  if (is.null(archive)) {
+    vetusta_stop("desk", "The desk has no archive yet.", where = desk$folder,
+      todo = "collect something first: vetusta refresh")
+  }
+  on.exit(archive_close(archive))
+  names <- unique(c(vapply(desk$wants, `[[`, "", "source"), archive_series(archive)$source,
+    archive_datasets(archive)$source))
+  cards <- lapply(stats::setNames(nm = names), function(name) {
+    tryCatch(desk_source(desk, name), vetusta_error = function(e) NULL)
+  })
+  cards <- Filter(length, cards)
+  calendars <- Filter(length, lapply(cards, source_calendar))
+  zones <- unique(vapply(calendars, function(calendar) calendar$zone, ""))
+  report_make(archive, addresses, title %||% desk$title, from, to,
+    zone = if (length(zones) == 1) zones else "UTC", calendars = calendars,
+    sources = desk_sources_told(cards), status = if (length(desk$wants)) desk_status(desk),
+    names = desk_series_names(archive, names))
+}
+
+# What the cards say of the sources: notes and licences too.
+desk_sources_told <- function(cards) {
+  if (!length(cards)) {
+    return(NULL)
+  }
+  told <- function(name) {
+    vapply(cards, function(card) as.character(card[[name]] %||% NA)[1], "", USE.NAMES = FALSE)
+  }
+  data.frame(source = names(cards), title = told("title"), address = vapply(cards, function(card) {
+    origin_of(card$address)
+  }, "", USE.NAMES = FALSE), notes = told("notes"), licence = told("licence"))
+}
+
+# Names of instruments and places that the archive holds, by symbol and place.
+desk_series_names <- function(archive, sources) {
+  held <- archive_datasets(archive)
+  found <- lapply(c(instruments = "symbol", places = "place"), function(key) key)
+  names <- unlist(lapply(names(found), function(shape) {
+    own <- held_of_shape(held, shape)
+    own <- own[own$source %in% sources, ]
+    lapply(seq_len(nrow(own)), function(i) {
+      rows <- archive_rows(archive, own$source[i], own$dataset[i])
+      if (is.null(rows[["name"]])) return(NULL)
+      stats::setNames(as.character(rows$name), rows[[found[[shape]]]])
+    })
+  }))
+  names <- names[!is.na(names)]
+  # of a symbol the code is said too
+  stats::setNames(paste0(names, ifelse(names(names) == toupper(names(names)),
+    paste0(" (", names(names), ")"), "")), names(names))
+}

@@ -1,0 +1,195 @@
+#' Draw candles
+#'
+#' One candle a bar: the body from open to close, the line from low to high. A bar that closed
+#' higher is hollow and blue, one that closed lower filled and orange, so that the two differ
+#' without
+#' colour too; a provisional one is pale. Bars stand side by side, so that nights and closed days
+#' take no room; early and late sessions are shaded. The volume of one symbol has a strip of its own
+#' below, with its own axis; several symbols have a panel each.
+#'
+#' @param bars A table of bars, see [bars_frame()].
+#' @param title,subtitle,caption Texts above and below; by default what the bars say of themselves.
+#' @param zone The IANA zone of the dates on the axis.
+#' @param calendar The calendar by which bars are regrouped, where there are too many.
+#' @param names Names that are shown in place of symbols, as `c(KELD = "Kelder Lines")`.
+#' @param dark For a dark background.
+#' @param most How many candles can be told apart. Of more of them longer ones are made, the
+#'   shortest that fit, and a message of the class `vetusta_note` and the caption say so; where none
+#'   fit, the ranges from low to high are drawn with a line through the closes.
+#' @return A ggplot object, whose data are the candles that are drawn; [figure_save()] writes it to
+#'   a file.
+#' @section Errors: `vetusta_error_figure` when there is nothing to draw.
+#' @export
+#' @examples
+#' days <- bars_frame(data.frame(
+#'   symbol = "KELD", time = as.POSIXct("2026-03-02 07:30", tz = "UTC") + 86400 * 0:3,
+#'   open = c(41, 41.5, 41.2, 42), high = c(42, 42.1, 42.3, 42.4), low = c(40.6, 41, 41, 41.1),
+#'   close = c(41.5, 41.2, 42, 41.4), volume = c(100, 140, 90, 120)
+#' ))
+#' figure_candles(days)
+figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL, zone = "UTC",
+  calendar = NULL, names = NULL, dark = FALSE, most = 200) {
+  check_zone(zone, "figure")
+  check_flag(dark, "dark")
+  check_number(most, "most", 2, "figure")
+  check_calendar(calendar)
+  check_names(names)
+  interval <- attr(given(bars, "bars", "figure"), "interval")
+  bars <- drawable(bars)
+  bars <- bars[stats::complete.cases(as.data.frame(bars)[c("open", "high", "low", "close")]), ]
+  if (!nrow(bars)) {
+    vetusta_stop("figure", "None of the bars has an open, high, low and close.",
+      todo = "draw them with figure_lines()")
+  }
+  symbols <- unique(series_of_rows(as_series(bars)))
+  grown <- candles_that_fit(bars, interval, calendar, zone,
+    max(20, most / ceiling(sqrt(length(symbols)))))
+  bars <- grown$bars
+  shown <- candle_rows(bars, zone, names, if (length(symbols) > 1) 5 else 12)
+  plot <- if (grown$fit) candles_drawn(shown, dark) else ranges_drawn(shown, dark)
+  if (grown$fit) plot <- plot + candle_scales(dark)
+  plot <- plot + axis_scale(shown$axis) + ggplot2::scale_y_continuous(labels = axis_numbers)
+  strips <- shown$volume && length(symbols) == 1
+  plot <- plot + if (strips) candle_strips()
+  else if (length(symbols) > 1) {
+    ggplot2::facet_wrap(ggplot2::vars(.data$name), scales = "free_y")
+  }
+  figure_dressed(plot, title %||% figure_title(unique(as.character(shown$rows$name))),
+    subtitle %||% paste0(grown$length, ", ", figure_window(as.numeric(bars$time), zone)),
+    captions(caption, grown$said,
+      if (any(shown$rows$status %in% "provisional")) "pale: provisional"),
+    y = if (!strips) "price", dark = dark) + ggplot2::theme(strip.placement = "outside",
+      strip.text.y.left = ggplot2::element_text(angle = 90, face = "plain"))
+}
+
+drawable <- function(bars) {
+  bars <- given(bars, "bars", "figure")
+  if (!is.data.frame(bars) || !nrow(bars)) {
+    vetusta_stop("figure", "There are no bars to draw.",
+      todo = "look at the window and the symbols")
+  }
+  without_notes(ordered_bars(bars))
+}
+
+candle_lengths <- c("5 minutes", "15 minutes", "30 minutes", "1 hour", "1 day", "1 week",
+  "1 month", "3 months", "1 year")
+
+# list(bars, length, said, fit): the bars, or the shortest longer ones that can be told apart.
+candles_that_fit <- function(bars, interval, calendar, zone, most) {
+  count <- function(bars) length(unique(as.numeric(bars$time)))
+  step <- smallest_step(bars$time, bar_groups(bars)$id)
+  own <- if (!is.null(interval)) interval
+  else if (!is.na(step) && step < 72000) interval_of(round(step), "second")
+  told <- function(interval) if (is.null(interval)) "days" else paste0(format(interval), " bars")
+  before <- count(bars)
+  if (before <= most) {
+    return(list(bars = bars, length = told(own), said = NULL, fit = TRUE))
+  }
+  seconds <- if (is.null(own)) 86400 else interval_seconds(own)
+  for (length in candle_lengths) {
+    longer <- time_interval(length)
+    if (interval_seconds(longer) <= seconds) next
+    # one that is far too short is not tried
+    if (is_intraday(longer) && before * seconds / interval_seconds(longer) > 1.5 * most) next
+    made <- tryCatch(without_notes(bars_regroup(bars, longer, calendar, session = NULL,
+      base = own %||% "1 day", zone = zone, need = 0)), vetusta_error = function(e) NULL)
+    if (is.null(made) || count(made) > most) next
+    said <- paste0(thousands_apart(before), " bars of ", format(own %||% time_interval("1 day")),
+      " are too many to be told apart: drawn as ", format(longer))
+    say_figure(said)
+    return(list(bars = made, length = told(longer), said = said, fit = TRUE))
+  }
+  said <- paste0(thousands_apart(before), " bars are too many for candles: drawn as ranges")
+  say_figure(said)
+  list(bars = bars, length = told(own), said = said, fit = FALSE)
+}
+
+# Bars with their places on the axis, and how they closed.
+candle_rows <- function(bars, zone, names, labels) {
+  axis <- time_axis(bars$time, zone, labels)
+  symbol <- series_of_rows(as_series(bars))
+  known <- match(symbol, names(names))
+  rows <- as.data.frame(bars)
+  rows$name <- ifelse(is.na(known), symbol, as.character(names)[known])
+  rows$name <- factor(rows$name, unique(rows$name))
+  rows$at <- axis$position
+  rows$way <- ifelse(rows$close >= rows$open, "closed higher", "closed lower")
+  rows$status <- rows[["status"]] %||% rep("observed", nrow(rows))
+  rows$status[is.na(rows$status)] <- "observed"
+  rows$strip <- factor("price", c("price", "volume"))
+  list(rows = rows, axis = axis, volume = any(rows$volume > 0, na.rm = TRUE),
+    sessions = session_runs(rows))
+}
+
+# Stretches of early and late sessions on the axis.
+session_runs <- function(rows) {
+  if (is.null(rows[["session"]]) || all(is.na(rows$session)) ||
+    !any(rows$session %in% c("early", "late")) || length(unique(rows$name)) > 1) {
+    return(NULL)
+  }
+  beside <- rows$session %in% c("early", "late")
+  runs <- rle(beside)
+  ends <- cumsum(runs$lengths)
+  starts <- ends - runs$lengths + 1
+  data.frame(from = rows$at[starts[runs$values]] - 0.5, to = rows$at[ends[runs$values]] + 0.5)
+}
+
+candles_drawn <- function(shown, dark) {
+  rows <- shown$rows
+  page <- page_colours[[shade_name(dark)]]
+  plot <- ggplot2::ggplot(rows, ggplot2::aes(x = .data$at, colour = .data$way,
+    alpha = .data$status == "provisional"))
+  if (!is.null(shown$sessions)) plot <- plot + session_shade(shown$sessions, page)
+  plot <- plot +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = .data$low, ymax = .data$high), linewidth = 0.5) +
+    ggplot2::geom_rect(ggplot2::aes(xmin = .data$at - 0.34, xmax = .data$at + 0.34,
+      ymin = pmin(.data$open, .data$close), ymax = pmax(.data$open, .data$close),
+      fill = .data$way), linewidth = 0.5)
+  if (shown$volume && nlevels(rows$name) == 1) plot <- plot + volume_columns(rows, page)
+  plot
+}
+
+session_shade <- function(sessions, page) {
+  ggplot2::geom_rect(ggplot2::aes(xmin = .data$from, xmax = .data$to, ymin = -Inf, ymax = Inf),
+    data = sessions, inherit.aes = FALSE, fill = page$shade)
+}
+
+volume_columns <- function(rows, page) {
+  rows <- rows[!is.na(rows$volume), , drop = FALSE]
+  rows$strip <- factor("volume", c("price", "volume"))
+  ggplot2::geom_rect(ggplot2::aes(xmin = .data$at - 0.34, xmax = .data$at + 0.34, ymin = 0,
+    ymax = .data$volume), data = rows, inherit.aes = FALSE, fill = page$quiet)
+}
+
+# Where candles would be a smear: what each bar reached, and a line through the closes.
+ranges_drawn <- function(shown, dark) {
+  rows <- shown$rows
+  page <- page_colours[[shade_name(dark)]]
+  plot <- ggplot2::ggplot(rows, ggplot2::aes(x = .data$at)) +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = .data$low, ymax = .data$high),
+      colour = page$quiet, linewidth = 0.3) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$close), colour = line_colours[[
+      shade_name(dark)]][1], linewidth = 0.4)
+  if (shown$volume && nlevels(rows$name) == 1) plot <- plot + volume_columns(rows, page)
+  plot
+}
+
+candle_scales <- function(dark) {
+  colours <- way_colours[[shade_name(dark)]]
+  paper <- page_colours[[shade_name(dark)]]$paper
+  list(ggplot2::scale_colour_manual(values = colours),
+    ggplot2::scale_fill_manual(values = c("closed higher" = paper,
+      "closed lower" = colours[["closed lower"]])),
+    ggplot2::scale_alpha_manual(values = c("FALSE" = 1, "TRUE" = 0.45), guide = "none"))
+}
+
+# The price above and the volume below it, four to one, each with an axis of its own.
+candle_strips <- function() {
+  facet <- ggplot2::facet_grid(rows = ggplot2::vars(.data$strip), scales = "free_y", switch = "y")
+  ggplot2::ggproto(NULL, facet, draw_panels = function(self, ...) {
+    table <- ggplot2::ggproto_parent(facet, self)$draw_panels(...)
+    rows <- ggplot2::panel_rows(table)$t
+    table$heights[rows] <- grid::unit(c(4, 1)[seq_along(rows)], "null")
+    table
+  })
+}

@@ -1,0 +1,178 @@
+# What is there and what is missing: a calendar of one series or several, filled values among the
+# observed, and all series of an archive over time.
+
+gap_states <- c("there", "partly", "filled", "provisional", "missing")
+
+#' Draw what is there and what is missing
+#'
+#' `figure_gaps()` is a calendar: a cell for each day (of values that are months or longer: for each
+#' month), by what is there of it. `figure_filled()` draws lines on which filled values bear marks,
+#' one shape for each rule. `figure_coverage()` shows from when to when each series is held.
+#'
+#' @param x A table of bars, observations or points, or a list of tables, as [archive_read()] gives
+#'   it.
+#' @param calendar The calendar that says on which days a value is expected; by default every day.
+#' @param title,subtitle,caption,zone,names,dark As for [figure_lines()].
+#' @return A ggplot object. The data of `figure_gaps()` are the cells: `name`, `day` (`Date`),
+#'   `state` (`there`, `partly`: fewer than nineteen of twenty of what a day has; `filled`,
+#'   `provisional`, `missing`; days on which nothing is expected have no cell).
+#' @section Errors: `vetusta_error_figure` when there is nothing to draw.
+#' @export
+#' @examples
+#' level <- data.frame(series = "kelder-lock", period = as.Date("2026-01-01") + c(0:40, 45:89),
+#'   value = 1)
+#' figure_gaps(level)
+figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL, caption = NULL,
+  zone = "UTC", names = NULL, dark = FALSE) {
+  check_zone(zone, "figure")
+  check_flag(dark, "dark")
+  check_calendar(calendar)
+  points <- figure_points(given(x, "x", "figure"), NULL, names)
+  cells <- do.call(rbind, lapply(split(points, match(points$name, unique(points$name))),
+    gap_cells, calendar = calendar, zone = zone))
+  rownames(cells) <- NULL
+  cells$name <- factor(cells$name, unique(points$name))
+  cells <- gap_places(cells)
+  page <- page_colours[[shade_name(dark)]]
+  lines <- line_colours[[shade_name(dark)]]
+  fill <- c(there = lines[1], partly = lines[5], filled = lines[6], provisional = lines[4],
+    missing = lines[2])
+  cells$state <- factor(cells$state, gap_states)
+  count <- table(cells$state)
+  plot <- ggplot2::ggplot(cells, ggplot2::aes(x = .data$column, y = .data$line,
+    fill = .data$state)) +
+    ggplot2::geom_tile(colour = if (nrow(cells) <= 2500) page$paper else NA,
+      linewidth = 0.3, height = if (nrow(cells) <= 2500) 1 else 0.9) +
+    ggplot2::scale_fill_manual(values = fill, drop = TRUE) +
+    attr(cells, "scale") + ggplot2::scale_y_discrete(limits = rev)
+  if (nlevels(cells$name) > 1) {
+    plot <- plot + ggplot2::facet_wrap(ggplot2::vars(.data$name), scales = "free_y",
+      labeller = ggplot2::labeller(.default = short_names))
+  }
+  said <- paste(paste(thousands_apart(as.integer(count[count > 0])), names(count)[count > 0]),
+    collapse = ", ")
+  figure_dressed(plot, title %||% paste("What is there of", figure_title(unique(points$name), 3)),
+    subtitle %||% paste0(figure_window(points$time, zone), ": ", said), caption, dark = dark) +
+    ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+}
+
+# The cells of one series: days, or months where its values are months or longer.
+gap_cells <- function(points, calendar, zone) {
+  points <- points[!is.na(points$value) | points$status %in% "missing", , drop = FALSE]
+  steps <- diff(sort(unique(points$time)))
+  step <- if (length(steps)) stats::median(steps) else NA
+  monthly <- isTRUE(min(steps, Inf) >= 25 * 86400) && length(steps) > 0
+  if (monthly) step <- min(steps)
+  day <- if (points$intraday[1]) local_day(utc(points$time), zone)
+  else as.Date(utc(points$time), tz = "UTC")
+  if (any(points$intraday) || monthly) calendar_day <- day
+  else calendar_day <- if (is.null(calendar)) day else local_day(utc(points$time), calendar$zone)
+  day <- calendar_day
+  if (monthly) day <- as.Date(format(day, "%Y-%m-01"))
+  there <- !is.na(points$value)
+  count <- tapply(there, format(day), sum)
+  status <- tapply(points$status, format(day), function(x) {
+    if (any(x %in% "filled")) "filled" else if (any(x %in% "provisional")) "provisional"
+    else "there"
+  })
+  usual <- stats::median(count[count > 0])
+  all <- gap_days(range(day), monthly, step, calendar)
+  at <- match(format(all), names(count))
+  found <- count[at]
+  state <- ifelse(is.na(at) | found == 0, "missing", ifelse(found < 0.95 * usual, "partly",
+    status[at]))
+  data.frame(name = rep(points$name[1], length(all)), day = all, state = unname(state),
+    monthly = rep(monthly, length(all)))
+}
+
+gap_days <- function(range, monthly, step, calendar) {
+  if (monthly) {
+    months <- max(1, round(step / 86400 / 30.4))
+    return(seq(range[1], range[2], by = paste(months, "months")))
+  }
+  if (!is.null(calendar)) {
+    return(calendar_days(calendar, range[1], range[2]))
+  }
+  all <- seq(range[1], range[2], by = 1)
+  # values of each week, or of working days, are not missed on the others
+  if (isTRUE(step > 6 * 86400)) all <- all[(as.numeric(all - range[1]) %% 7) == 0]
+  all
+}
+
+# Where a cell stands: days of a month in lines of months, days of a year in lines of years where
+# the months are many, months in lines of years.
+gap_places <- function(cells) {
+  date <- as.POSIXlt(cells$day)
+  if (cells$monthly[1]) {
+    cells$column <- date$mon + 1
+    cells$line <- format(cells$day, "%Y")
+    scale <- ggplot2::scale_x_continuous(breaks = 1:12, labels = month.abb, expand = c(0, 0))
+  } else if (diff(as.numeric(range(cells$day))) <= 550) {
+    cells$column <- date$mday
+    cells$line <- format(cells$day, "%Y-%m")
+    scale <- ggplot2::scale_x_continuous(breaks = c(1, 5, 10, 15, 20, 25, 30), expand = c(0, 0))
+  } else {
+    cells$column <- date$yday + 1
+    cells$line <- format(cells$day, "%Y")
+    starts <- c(1, 32, 60, 91, 121, 152, 182, 213, 244, 274, 305, 335)
+    scale <- ggplot2::scale_x_continuous(breaks = starts, labels = month.abb, expand = c(0, 0))
+  }
+  attr(cells, "scale") <- scale
+  cells
+}
+
+#' @rdname figure_gaps
+#' @param ... Further arguments of [figure_lines()].
+#' @export
+figure_filled <- function(x, title = NULL, caption = NULL, ...) {
+  figure <- figure_lines(given(x, "x", "figure"), title = title, caption = caption, ...)
+  if (!any(figure$data$status == "filled")) {
+    say_figure("none of these values is filled; series_fill() fills and marks them")
+  }
+  figure
+}
+
+#' @rdname figure_gaps
+#' @param series A table of series, as [archive_series()] gives it: `address`, `source`, `rows`,
+#'   `first`, `last`.
+#' @export
+figure_coverage <- function(series, title = NULL, subtitle = NULL, caption = NULL, zone = "UTC",
+  dark = FALSE) {
+  check_rows(series, "series")
+  for (name in c("address", "source", "first", "last", "rows")) check_column(series, name)
+  check_zone(zone, "figure")
+  check_flag(dark, "dark")
+  rows <- as.data.frame(series)[c("address", "source", "first", "last", "rows")]
+  rows <- rows[!is.na(rows$first), ]
+  if (!nrow(rows)) {
+    vetusta_stop("figure", "There is no series to draw.", todo = "collect some first")
+  }
+  whole <- nrow(rows)
+  if (whole > 50) rows <- coverage_by_dataset(rows)
+  rows <- rows[order(rows$source, rows$first, rows$address, method = "radix"), ]
+  rows$label <- factor(short_names(rows$address, 44), rev(unique(short_names(rows$address, 44))))
+  rows$from <- as.numeric(rows$first)
+  rows$to <- pmax(as.numeric(rows$last), rows$from + diff(range(c(rows$from,
+    as.numeric(rows$last)))) * 0.002)
+  axis <- figure_axis(c(rows$from, rows$to), zone, FALSE)
+  plot <- ggplot2::ggplot(rows, ggplot2::aes(xmin = .data$from, xmax = .data$to, y = .data$label,
+    colour = .data$source)) +
+    ggplot2::geom_linerange(linewidth = if (nrow(rows) > 25) 2 else 3.4) +
+    ggplot2::scale_colour_manual(values = series_colours(unique(rows$source), dark)) +
+    axis_scale(axis)
+  figure_dressed(plot, title %||% "What is held, over time", subtitle %||%
+    paste0(thousands_apart(whole), " series, ", thousands_apart(sum(rows$rows)), " values"),
+  captions(caption, if (whole > nrow(rows)) "series of one dataset are drawn together"),
+  dark = dark)
+}
+
+# Datasets in place of their series.
+coverage_by_dataset <- function(rows) {
+  dataset <- sub("^([^/]*/[^/]*)/.*$", "\\1", rows$address)
+  parts <- split(rows, dataset)
+  do.call(rbind, lapply(names(parts), function(name) {
+    own <- parts[[name]]
+    data.frame(address = paste0(name, " (", thousands_apart(nrow(own)), " series)"),
+      source = own$source[1], first = min(own$first), last = max(own$last), rows = sum(own$rows))
+  }))
+}

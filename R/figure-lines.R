@@ -1,0 +1,233 @@
+#' Draw lines
+#'
+#' Series of any kind as lines: bars by one of their numbers, observations, points, a company's
+#' items, several frequencies together.
+#'
+#' @param x A table of bars, observations, points or facts, or a list of such tables, as
+#'   [archive_read()] gives it.
+#' @param value Of bars, the number that is drawn [`close`].
+#' @param panels `"none"`: all on one axis; `"free"`: a panel each, with an axis of its own;
+#'   `"fixed"`: a panel each, all with the same axis.
+#' @param index A number to which every series' first value is scaled, such as 100, so that series
+#'   of different height can be compared; `NULL` draws the values as they are.
+#' @param log Whether the axis of values is logarithmic.
+#' @param names Names that are shown in place of the series' own, as `c(KELD = "Kelder Lines")`.
+#' @param title,subtitle,caption Texts above and below; by default what the series say of
+#'   themselves. The caption tells the window, what was thinned, and what is provisional.
+#' @param zone The IANA zone of the dates on the axis.
+#' @param bridge A line of bars within days is broken where a series has no value at more than this
+#'   many times in a row at which others have one.
+#' @param dark For a dark background.
+#' @param columns How many columns of pixels a line has: it is thinned to what can be seen of it,
+#'   see [series_thin()].
+#' @return A ggplot object, to which more can be added; [figure_save()] writes it to a file. The
+#'   values that are drawn are its data: `name`, `time` (`POSIXct`), `at` (the position on the
+#'   axis), `shown`, `status`. A provisional end is drawn dashed, a filled value bears a mark.
+#' @section Errors: `vetusta_error_figure` when there is nothing to draw, or where a logarithmic
+#'   axis is asked for and a value is zero or below. Series whose units differ are drawn in panels;
+#'   where one series hides the others on a shared axis, a message of the class `vetusta_note` says
+#'   so.
+#' @export
+#' @examples
+#' days <- bars_frame(data.frame(
+#'   symbol = "KELD", time = as.POSIXct("2026-03-02 07:30", tz = "UTC") + 86400 * 0:3,
+#'   open = c(41, 41.5, 41.2, 42), high = c(42, 42.1, 42.3, 42.4), low = c(40.6, 41, 41, 41.1),
+#'   close = c(41.5, 41.2, 42, 41.4), volume = c(100, 140, 90, 120)
+#' ))
+#' figure_lines(days)
+figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log = FALSE, names = NULL,
+  title = NULL, subtitle = NULL, caption = NULL, zone = "UTC", bridge = 30, dark = FALSE,
+  columns = 2000) {
+  check_lines(panels, index, log, zone, bridge, dark, columns)
+  points <- figure_points(given(x, "x", "figure"), value, names)
+  points <- points[!is.na(points$value), , drop = FALSE]
+  side_by_side <- all(points$intraday)
+  axis <- figure_axis(points$time, zone, side_by_side)
+  points$at <- axis$position
+  points$time <- utc(points$time)
+  points$shown <- points$value
+  first <- match(points$name, points$name)
+  if (!is.null(index)) points$shown <- points$value / points$value[first] * index
+  if (log && any(points$shown <= 0)) {
+    vetusta_stop("figure", paste0("The series ", points$name[points$shown <= 0][1],
+      " has values at or below zero, which a logarithmic axis cannot show."),
+      todo = "leave log out, or index the values")
+  }
+  panels <- panels_needed(points, panels, index, log)
+  points$piece <- line_pieces(points, side_by_side, bridge)
+  drawn <- thinned_points(points, columns)
+  plot <- lines_drawn(drawn, axis, panels, log, dark)
+  names_shown <- unique(points$name)
+  notes <- captions(caption, lines_notes(points, drawn, columns))
+  figure_dressed(plot, title %||% figure_title(names_shown),
+    subtitle %||% figure_window(as.numeric(points$time), zone), notes,
+    y = lines_label(points, index, value), dark = dark) +
+    ggplot2::theme(plot.margin = ggplot2::margin(10,
+      if (panels == "none" && length(names_shown) <= 12) label_room(names_shown) else 14, 8, 10))
+}
+
+check_lines <- function(panels, index, log, zone, bridge, dark, columns) {
+  check_choice(panels, "panels", c("none", "free", "fixed"), "figure")
+  check_flag(log, "log")
+  check_flag(dark, "dark")
+  check_zone(zone, "figure")
+  check_number(bridge, "bridge", 0, "figure")
+  check_number(columns, "columns", 10, "figure")
+  if (!is.null(index)) check_number(index, "index", kind = "figure")
+}
+
+# Where units differ, one axis would say nothing; where one series is much larger than the others,
+# these are a line at the foot.
+panels_needed <- function(points, panels, index, log) {
+  names <- unique(points$name)
+  if (panels != "none" || length(names) < 2 || !is.null(index)) {
+    return(panels)
+  }
+  units <- unique(points$unit[!is.na(points$unit)])
+  if (length(units) > 1) {
+    say_figure("the units differ (", paste(utils::head(units, 4), collapse = ", "),
+      "), so each has a panel of its own")
+    return("free")
+  }
+  spread <- vapply(split(points$shown, points$name), function(x) diff(range(x)), 0)
+  whole <- diff(range(points$shown))
+  hidden <- names(spread)[spread < 0.03 * whole]
+  if (!log && length(hidden) && length(hidden) < length(names)) {
+    say_figure("on one axis ", figure_title(hidden, 3), if (length(hidden) == 1) " is" else " are",
+      " as good as flat; panels (free), an index or a logarithmic axis show ",
+      if (length(hidden) == 1) "it" else "them")
+  }
+  panels
+}
+
+# Pieces of lines: a new one for each series, after a break, and where values become provisional.
+line_pieces <- function(points, side_by_side, bridge) {
+  n <- nrow(points)
+  new <- c(TRUE, points$name[-1] != points$name[-n])
+  if (side_by_side) new <- new | c(FALSE, diff(points$at) > bridge)
+  else new <- new | long_breaks(points)
+  cumsum(new)
+}
+
+# Where a series has nothing for longer than five of its own steps, and than its longest usual one.
+long_breaks <- function(points) {
+  step <- c(0, diff(as.numeric(points$time)))
+  same <- c(FALSE, points$name[-1] == points$name[-nrow(points)])
+  usual <- tapply(step[same], points$name[same], stats::median)
+  same & step > 5.5 * as.numeric(usual[points$name])
+}
+
+thinned_points <- function(points, columns) {
+  range <- range(points$at)
+  kept <- lapply(split(seq_len(nrow(points)), match(points$name, unique(points$name))),
+    function(rows) {
+      if (length(rows) <= 4 * columns) return(rows)
+      rows[series_thin_cpp(as.double(points$at[rows]), points$shown[rows], range[1], range[2],
+        as.integer(columns))]
+    })
+  kept <- unlist(kept, use.names = FALSE)
+  if (length(kept) < nrow(points)) points[kept, , drop = FALSE] else points
+}
+
+lines_drawn <- function(points, axis, panels, log, dark) {
+  names <- unique(points$name)
+  points$name <- factor(points$name, names)
+  colours <- if (length(names) > 12) {
+    stats::setNames(rep(page_colours[[shade_name(dark)]]$quiet, length(names)), names)
+  } else series_colours(names, dark)
+  plot <- ggplot2::ggplot(points,
+    ggplot2::aes(x = .data$at, y = .data$shown, colour = .data$name)) +
+    ggplot2::geom_line(ggplot2::aes(group = .data$piece),
+      data = points[points$status != "provisional" | alone_in_piece(points), , drop = FALSE],
+      linewidth = if (nrow(points) > 2000 || length(names) > 12) 0.4 else 0.7) +
+    provisional_ends(points) + points_alone(points) + filled_marks(points)
+  plot <- plot + ggplot2::scale_colour_manual(values = colours, guide = "none") + axis_scale(axis)
+  plot <- plot + if (log) ggplot2::scale_y_log10(labels = axis_numbers)
+  else ggplot2::scale_y_continuous(labels = axis_numbers)
+  if (panels != "none") {
+    return(plot + lines_panels(names, panels))
+  }
+  if (length(names) > 12) {
+    return(plot)
+  }
+  ends <- points[!duplicated(points$name, fromLast = TRUE), , drop = FALSE]
+  scale <- if (log) log10 else identity
+  back <- if (log) function(x) 10^x else identity
+  height <- diff(range(scale(points$shown)))
+  ends$label <- back(spread_labels(scale(ends$shown), max(height, 1e-300) * 0.036))
+  plot + ggplot2::geom_text(ggplot2::aes(y = .data$label, label = short_names(.data$name, 28)),
+    data = ends, hjust = 0, nudge_x = diff(range(points$at)) * 0.008, size = 3.6,
+    show.legend = FALSE) + ggplot2::coord_cartesian(clip = "off")
+}
+
+label_room <- function(names) 14 + 6.2 * min(28, max(nchar(names)))
+
+lines_panels <- function(names, panels) {
+  most <- 24
+  if (length(names) > most) {
+    say_figure(length(names), " series have a panel each: they will be small")
+  }
+  ggplot2::facet_wrap(ggplot2::vars(.data$name),
+    scales = if (panels == "free") "free_y" else "fixed",
+    labeller = ggplot2::labeller(.default = function(x) short_names(x, 34)))
+}
+
+# A provisional end hangs on the last value that is final.
+provisional_ends <- function(points) {
+  late <- which(points$status == "provisional")
+  if (!length(late)) {
+    return(NULL)
+  }
+  before <- late - 1
+  hang <- before[before > 0 & points$piece[pmax(before, 1)] == points$piece[late]]
+  rows <- sort(unique(c(late, hang)))
+  run <- cumsum(c(TRUE, diff(rows) > 1 | diff(points$piece[rows]) != 0))
+  ends <- points[rows, , drop = FALSE]
+  ends$run <- run
+  ggplot2::geom_line(ggplot2::aes(group = .data$run), data = ends, linetype = "22",
+    linewidth = 0.6)
+}
+
+alone_in_piece <- function(points) {
+  tabulate(points$piece, max(points$piece))[points$piece] == 1
+}
+
+# A value between two gaps is no line, and is drawn as a point.
+points_alone <- function(points) {
+  alone <- points[alone_in_piece(points), , drop = FALSE]
+  if (nrow(alone)) ggplot2::geom_point(data = alone, size = 1.6)
+}
+
+# Filled values as marks of another shape, one for each rule.
+filled_marks <- function(points) {
+  filled <- points[points$status == "filled", , drop = FALSE]
+  if (!nrow(filled)) {
+    return(NULL)
+  }
+  filled$rule[is.na(filled$rule)] <- "filled"
+  list(ggplot2::geom_point(ggplot2::aes(shape = .data$rule), data = filled, size = 2,
+    stroke = 0.9), ggplot2::scale_shape_manual(values = c(1, 2, 0, 5, 6, 4, 3),
+      guide = ggplot2::guide_legend(override.aes = list(colour = "grey50"))))
+}
+
+lines_notes <- function(points, drawn, columns) {
+  filled <- sum(points$status == "filled")
+  c(
+    if (nrow(drawn) < nrow(points)) paste0(thousands_apart(nrow(points)), " values, of which the ",
+      "first, last, lowest and highest of each of ", thousands_apart(columns),
+      " columns are drawn"),
+    if (any(points$status == "provisional")) "dashed: provisional",
+    if (filled) paste0("marks: ", thousands_apart(filled), " filled value", if (filled > 1) "s"),
+    if (length(unique(points$name)) > 12) paste0(thousands_apart(length(unique(points$name))),
+      " series: their names are left out")
+  )
+}
+
+lines_label <- function(points, index, value) {
+  if (!is.null(index)) {
+    return(paste0("first value = ", format(index)))
+  }
+  unit <- unique(points$unit[!is.na(points$unit)])
+  if (length(unit) == 1) unit
+  else if (all(points$intraday) || !is.null(value)) value %||% "close"
+}

@@ -1,0 +1,89 @@
+# A figure within a page: drawn as SVG, with what its values are under the pointer.
+
+report_figure <- function(figure, id, zone) {
+  drawn <- figure_svg(figure, 1080, 560, zone)
+  title <- paste(c(figure$labels$title, figure$labels$subtitle), collapse = "; ")
+  # the pages' own ids do not meet
+  if (sum(nchar(drawn$svg)) > 3e5) {
+    return(report_picture(figure, id, title))
+  }
+  svg <- gsub("(\\bid=[\"']|href=[\"']#|url\\(#)", paste0("\\1", id, "-"), drawn$svg, perl = TRUE)
+  svg[1] <- sub("<svg ", paste0("<svg role=\"img\" aria-label=\"", html_text(title), "\" "),
+    svg[1], fixed = TRUE)
+  c(paste0("<figure id=\"", id, "\" class=\"drawn\" tabindex=\"0\">"), svg,
+    "<figcaption class=\"told\" aria-live=\"polite\"></figcaption>",
+    if (!is.null(drawn$points)) c("<script type=\"application/json\">", drawn$points, "</script>"),
+    "</figure>")
+}
+
+# What has very many parts is smaller as a picture.
+report_picture <- function(figure, id, title) {
+  file <- tempfile(fileext = ".png")
+  on.exit(unlink(file))
+  figure_save(figure, file, 1620, 840, 144)
+  bytes <- jsonlite::base64_enc(readBin(file, "raw", file.size(file)))
+  c(paste0("<figure id=\"", id, "\" class=\"drawn\"><img alt=\"", html_text(title),
+    "\" src=\"data:image/png;base64,", gsub("\n", "", bytes, fixed = TRUE), "\"></figure>"))
+}
+
+# list(svg, points): the lines of an SVG, and JSON of where its panel lies and which values it has;
+# of figures with one panel of lines.
+figure_svg <- function(figure, width, height, zone) {
+  file <- tempfile(fileext = ".svg")
+  on.exit(unlink(file))
+  built <- ggplot2::ggplot_build(figure)
+  if (requireNamespace("svglite", quietly = TRUE)) svglite::svglite(file, width / 96, height / 96)
+  else grDevices::svg(file, width / 96, height / 96)
+  places <- tryCatch({
+    print(figure)
+    panel_places(built)
+  }, finally = grDevices::dev.off())
+  svg <- readLines(file, warn = FALSE, encoding = "UTF-8")
+  svg <- svg[seq(grep("<svg", svg)[1], length(svg))]
+  list(svg = svg, points = figure_told(figure, built, places, zone))
+}
+
+# Where each panel lies, in points from the left and the top, by the numbers of the panels.
+panel_places <- function(built) {
+  names <- unname(panel_names(grid::current.vpTree()))
+  height <- grDevices::dev.size("in")[2]
+  lapply(names, function(name) {
+    grid::upViewport(0)
+    grid::seekViewport(name)
+    at <- grid::current.transform()
+    size <- c(grid::convertWidth(grid::unit(1, "npc"), "in", TRUE),
+      grid::convertHeight(grid::unit(1, "npc"), "in", TRUE))
+    grid::upViewport(0)
+    72 * c(at[3, 1], height - at[3, 2] - size[2], size)
+  })
+}
+
+panel_names <- function(tree) {
+  own <- if (grepl("^panel", tree$name %||% "")) tree$name
+  c(own, unlist(lapply(as.list(tree$children), panel_names)))
+}
+
+# Values by series and panel, with their place on the page.
+figure_told <- function(figure, built, places, zone) {
+  data <- figure$data
+  if (!all(c("name", "at", "shown", "time") %in% names(data)) || !length(places)) {
+    return(NULL)
+  }
+  names <- unique(as.character(data$name))
+  panelled <- length(places) > 1
+  if (length(names) > 12 || (panelled && length(places) < length(names))) {
+    return(NULL)
+  }
+  parts <- lapply(seq_along(names), function(i) {
+    own <- data[as.character(data$name) == names[i], , drop = FALSE]
+    number <- if (panelled) i else 1
+    range <- built$layout$panel_params[[number]]
+    place <- places[[number]]
+    x <- place[1] + place[3] * (own$at - range$x.range[1]) / diff(range$x.range)
+    list(name = names[i], panel = number, x = I(round(x, 1)),
+      time = I(report_times(own$time, zone)), value = I(signif(own$shown, 8)),
+      status = I(ifelse(own$status == "observed", "", own$status)))
+  })
+  as.character(jsonlite::toJSON(list(panels = lapply(places, round, 1), series = parts),
+    auto_unbox = TRUE, digits = NA))
+}

@@ -1,0 +1,165 @@
+# A report as one file: a page that opens without a network, and needs nothing from elsewhere.
+
+#' Report on what an archive holds
+#'
+#' One self-contained HTML file, or a short text: what is held and from when to when, what is
+#' missing
+#' and why, figures, revisions, documents, what failed, and what the sources say of themselves.
+#' Tables can be sorted, searched and saved as CSV; a figure tells its values under the pointer.
+#'
+#' @param archive An archive.
+#' @param addresses Addresses of series, see [archive_find()]; `NULL` for all.
+#' @param title What stands above.
+#' @param from,to The window of figures and of what is missing, days or instants; open where not
+#'   given.
+#' @param zone The IANA zone of days and times that are shown.
+#' @param calendars Calendars by source, a named list, by which values are expected.
+#' @param sources A data frame of `source`, `title`, `address`, `notes` and `licence`, as the cards
+#'   say them.
+#' @param status What [desk_status()] gives, of a desk.
+#' @param names Names that are shown in place of series' own.
+#' @return `report_make()`: a `vetusta_report`, a list of `title`, `made` (an instant), `summary`
+#'   (texts), `tables` (data frames, named by their headings), `figures` (ggplots) and `links` (of
+#'   documents). [report_save()] writes it, `print()` shows it as text.
+#' @section Errors: `vetusta_error_want` where the archive holds none of what is asked for.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' figures <- data.frame(time = as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:9, close = 41:50)
+#' csv <- tempfile(fileext = ".csv")
+#' export_csv(figures, csv)
+#' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
+#' report <- report_make(archive)
+#' report_save(report, tempfile(fileext = ".html"))
+report_make <- function(archive, addresses = NULL, title = "What the archive holds", from = NULL,
+  to = NULL, zone = "UTC", calendars = list(), sources = NULL, status = NULL, names = NULL) {
+  check_archive(archive)
+  if (!is.null(addresses)) check_text(addresses, "addresses", several = TRUE)
+  check_text(title, "title")
+  check_zone(zone)
+  check_names(names)
+  if (!is.list(calendars)) {
+    vetusta_stop("want", "`calendars` is a list of calendars by source.",
+      todo = "write it as list(quay = source_calendar(\"quay\"))")
+  }
+  held <- archive_series(archive)
+  if (!is.null(addresses)) {
+    held <- held[held$address %in% archive_find(archive, addresses)$address, ]
+  }
+  wanted <- list(from = from, to = to, zone = zone, calendars = calendars, names = names)
+  drawn <- report_series(archive, held, wanted)
+  tables <- list(
+    "How it stands" = report_status(status), "Quotas" = attr(status, "quotas"),
+    "What is held" = report_held(held, drawn$coverage, zone),
+    "What is missing, and why" = drawn$gaps,
+    "What was revised" = report_revised(archive, held), "Documents" = report_documents(archive),
+    "What failed" = report_failed(archive), "Rows set aside" = report_faults(archive),
+    "Sources" = sources)
+  figures <- c(if (nrow(held)) list("What is held, over time" = figure_coverage(held, zone = zone)),
+    drawn$figures)
+  structure(list(title = title, made = utc(floor(as.numeric(Sys.time()))), zone = zone,
+    summary = report_summary(archive, held, drawn), tables = Filter(NROW, tables),
+    figures = figures), class = "vetusta_report")
+}
+
+#' Write a report
+#'
+#' @param report A report, see [report_make()].
+#' @param file Path of an `.html` file; or of a `.txt` or `.md` file for the short text.
+#' @return The path, invisibly. The file is written whole or not at all.
+#' @section Errors: `vetusta_error_report` for another ending, or a file that cannot be written.
+#' @export
+#' @examples
+#' \dontrun{
+#' report_save(report_make(archive), "report.html")
+#' }
+report_save <- function(report, file) {
+  if (missing(report) || !inherits(report, "vetusta_report")) {
+    vetusta_stop("report", "What is written is a report.", todo = "make one with report_make()")
+  }
+  check_text(file, "file", "report")
+  lines <- list(html = report_html, htm = report_html, txt = format, md = format)[[
+    tolower(tools::file_ext(file))]]
+  if (is.null(lines)) {
+    vetusta_stop("report", "The report's file must end in .html, .txt or .md.", where = file,
+      todo = "give another name")
+  }
+  if (!dir.exists(dirname(file))) {
+    vetusta_stop("report", "The folder for the report is not there.", where = dirname(file),
+      todo = "make it, or give another path")
+  }
+  write_lines_whole(lines(report), file, "report")
+  invisible(file)
+}
+
+report_html <- function(report) {
+  heads <- c(names(report$figures), names(report$tables))
+  id <- function(text) gsub("[^a-z0-9]+", "-", tolower(text))
+  link <- paste0("<li><a href=\"#", id(heads), "\">", html_text(heads), "</a></li>")
+  figures <- unlist(lapply(seq_along(report$figures), function(i) {
+    name <- names(report$figures)[i]
+    c(paste0("<section><h2 id=\"", id(name), "\">", html_text(name), "</h2>"),
+      report_figure(report$figures[[i]], paste0("figure-", i), report$zone), "</section>")
+  }))
+  tables <- unlist(lapply(names(report$tables), function(name) {
+    c(paste0("<section><h2 id=\"", id(name), "\">", html_text(name), "</h2>"),
+      report_table(report$tables[[name]], name, report$zone), "</section>")
+  }))
+  c("<!doctype html>", "<html lang=\"en\"><head><meta charset=\"utf-8\">",
+    "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">",
+    paste0("<title>", html_text(report$title), "</title>"),
+    "<link rel=\"icon\" href=\"data:,\">", "<style>", report_asset("report.css"), "</style></head>",
+    "<body><a class=\"skip\" href=\"#main\">To the report</a>", "<header>",
+    paste0("<h1>", html_text(report$title), "</h1>"),
+    paste0("<p>", html_text(report$summary), "</p>"),
+    paste0("<p class=\"soft\">Made ", format_instant(report$made), "; times in ",
+      html_text(report$zone), ".</p>"), "<nav aria-label=\"Contents\"><ul>", link, "</ul></nav>",
+    "</header>", "<main id=\"main\">", figures, tables, "</main>", "<script>",
+    report_asset("report.js"), "</script></body></html>")
+}
+
+report_asset <- function(name) {
+  readLines(system.file("report", name, package = "vetusta"), warn = FALSE, encoding = "UTF-8")
+}
+
+# A table with its search, its heads that sort, and its CSV.
+report_table <- function(rows, name, zone) {
+  shown <- utils::head(as.data.frame(rows), 5000)
+  shown <- shown[!vapply(shown, function(column) all(is.na(column)), TRUE)]
+  cells <- lapply(names(shown), function(column) report_cells(shown[[column]], column, zone))
+  body <- paste0("<tr>", do.call(paste0, cells), "</tr>")
+  numbers <- vapply(shown, is.numeric, TRUE)
+  heads <- paste0("<th scope=\"col\"", ifelse(numbers, " class=\"number\"", ""), "><button>",
+    html_text(gsub("_", " ", names(shown))), "</button></th>", collapse = "")
+  few <- nrow(shown) < 8
+  c(paste0("<div class=\"table\" data-name=\"", gsub("[^a-z0-9]+", "-", tolower(name)), "\">"),
+    if (!few) paste0("<p class=\"tools\"><label>Search <input type=\"search\"></label> ",
+      paste0("<button class=\"csv\">Save as CSV</button> <span class=\"count\" ",
+        "aria-live=\"polite\"></span>"),
+      "</p>"),
+    paste0("<div class=\"scroll\" tabindex=\"0\" role=\"region\" aria-label=\"", html_text(name),
+      "\"><table><thead><tr>"), heads, "</tr></thead><tbody>", body, "</tbody></table></div>",
+    if (nrow(rows) > nrow(shown)) paste0("<p class=\"soft\">the first ",
+      thousands(nrow(shown)), " of ", thousands(nrow(rows)), " rows</p>"), "</div>")
+}
+
+# What is shown of a value, and what it is sorted by.
+report_cells <- function(column, name, zone) {
+  sorted <- if (is.numeric(column) || inherits(column, c("Date", "POSIXct"))) {
+    ifelse(is.na(column), "", format_exact(as.numeric(column)))
+  }
+  text <- if (inherits(column, "POSIXct")) format(column, "%Y-%m-%d %H:%M", tz = zone)
+  else if (inherits(column, "Date")) format(column)
+  else if (name == "coverage") ifelse(is.na(column), "", sprintf("%.2f%%", 100 * column))
+  else if (is.numeric(column)) {
+    ifelse(is.na(column), "", format(signif(column, 8), big.mark = ",", trim = TRUE,
+      scientific = FALSE, drop0trailing = TRUE))
+  } else as.character(column)
+  text[is.na(text)] <- ""
+  shown <- html_text(text)
+  linked <- is_link(text)
+  shown[linked] <- paste0("<a href=\"", html_text(text[linked]), "\" rel=\"noreferrer\">",
+    html_text(sub("^.*/([^/]+)/?$", "\\1", text[linked])), "</a>")
+  paste0("<td", if (is.numeric(column)) " class=\"number\"",
+    if (!is.null(sorted)) paste0(" data-sort=\"", sorted, "\""), ">", shown, "</td>")
+}

@@ -1,0 +1,169 @@
+# The parts of a report: what is held, what is missing, what was revised, what failed.
+
+report_summary <- function(archive, held, drawn) {
+  if (!nrow(held)) {
+    return("The archive holds no series.")
+  }
+  missing <- sum(drawn$gaps$missing)
+  c(paste0(thousands(nrow(held)), " series with ", thousands(sum(held$rows)), " values, from ",
+    format(min(held$first, na.rm = TRUE), "%Y-%m-%d"), " to ",
+    format(max(held$last, na.rm = TRUE), "%Y-%m-%d"), "."),
+  if (missing > 0) paste0(thousands(missing), " expected values are missing."))
+}
+
+# list(gaps, coverage, figures): the series read once, dataset by dataset.
+report_series <- function(archive, held, wanted) {
+  place <- paste(held$source, held$dataset, held$frequency, sep = "/")
+  groups <- split(seq_len(nrow(held)), match(place, unique(place)))
+  parts <- lapply(groups, function(rows) report_group(archive, held[rows, ], wanted))
+  names(parts) <- vapply(groups, function(rows) report_name(held[rows[1], ]), "")
+  figures <- unlist(unname(lapply(parts, `[[`, "figures")), recursive = FALSE)
+  list(gaps = do.call(rbind, unname(lapply(parts, `[[`, "gaps"))),
+    coverage = unlist(unname(lapply(parts, `[[`, "coverage"))), figures = figures)
+}
+
+report_name <- function(one) {
+  interval <- tryCatch(paste0(", ", format(time_interval(one$frequency))),
+    vetusta_error = function(e) "")
+  paste0(one$source, " ", one$dataset, interval)
+}
+
+# One dataset: no more series of it than a figure shows, and no more than can be looked at.
+report_group <- function(archive, own, wanted) {
+  drawable <- c("bars", "observations")[match(own$shape[1], c("bars", "observations"))]
+  if (is.na(drawable) || nrow(own) > 200) {
+    return(NULL)
+  }
+  tables <- tryCatch(archive_read(archive, own$address, wanted$from, wanted$to,
+    zone = wanted$zone), vetusta_error_want = function(e) NULL)
+  if (!length(tables) || !nrow(tables[[1]])) {
+    return(NULL)
+  }
+  table <- tables[[1]]
+  calendar <- wanted$calendars[[own$source[1]]]
+  gaps <- tryCatch(without_notes(series_gaps(table, calendar, attr(table, "interval"),
+    session = if (!is.null(calendar)) main_session(calendar))), vetusta_error = function(e) NULL)
+  summary <- attr(gaps, "summary")
+  key <- c("symbol", "series")[c("symbol", "series") %in% names(summary)][1]
+  list(gaps = report_gaps(gaps, own), coverage = stats::setNames(summary$coverage,
+    paste(own$source[1], own$dataset[1], summary[[key]], own$frequency[1])),
+  figures = report_drawn(table, own, calendar, wanted))
+}
+
+report_gaps <- function(gaps, own) {
+  if (!NROW(gaps)) {
+    return(NULL)
+  }
+  gaps <- as.data.frame(gaps)
+  data.frame(dataset = rep(paste0(own$source[1], "/", own$dataset[1]), nrow(gaps)),
+    series = gaps[["symbol"]] %||% gaps[["series"]], first = gaps$first, last = gaps$last,
+    missing = as.numeric(gaps$missing), reason = gaps$reason)
+}
+
+# A few series have a panel each, one of bars its candles; many are lines without names.
+report_drawn <- function(table, own, calendar, wanted) {
+  name <- report_name(own[1, ])
+  series <- length(unique(series_of_rows(as_series(table))))
+  draw <- function(work) tryCatch(without_notes(work), vetusta_error = function(e) NULL)
+  lines <- draw(figure_lines(table, panels = if (series > 1 && series <= 12) "free" else "none",
+    zone = wanted$zone, names = wanted$names, columns = if (series > 12) 150 else 400))
+  candles <- if (is_bars(table) && series <= 2) {
+    draw(figure_candles(table, zone = wanted$zone, calendar = calendar, names = wanted$names,
+      most = 150))
+  }
+  gaps <- if (series <= 4) {
+    draw(figure_gaps(table, calendar, zone = wanted$zone, names = wanted$names))
+  }
+  found <- list(lines, candles, gaps)
+  names(found) <- paste0(name, c("", ": candles", ": what is there"))
+  Filter(length, found)
+}
+
+report_status <- function(status) {
+  if (is.null(status)) {
+    return(NULL)
+  }
+  rows <- as.data.frame(status)
+  rows$stale <- ifelse(rows$stale, "stale", "current")
+  rows[intersect(c("want", "source", "series", "coverage", "from", "complete_until", "last",
+    "stale", "refreshed", "outcome", "said"), names(rows))]
+}
+
+# Days as days, and instants with their hour.
+report_times <- function(time, zone) {
+  whole <- as.numeric(time) %% 86400 == 0
+  ifelse(whole, format(time, "%Y-%m-%d", tz = "UTC"), format(time, "%Y-%m-%d %H:%M", tz = zone))
+}
+
+report_held <- function(held, coverage, zone) {
+  key <- paste(held$source, held$dataset, held$key, held$frequency)
+  rows <- as.data.frame(held)[c("source", "address", "rows", "first", "last")]
+  rows$coverage <- as.numeric(coverage[match(key, names(coverage))])
+  for (name in c("first", "last")) rows[[name]] <- report_times(rows[[name]], zone)
+  rows[c("source", "address", "rows", "coverage", "first", "last")]
+}
+
+# Series of which a value was said again in another way.
+report_revised <- function(archive, held) {
+  own <- held_of_shape(held, "observations")
+  if (!nrow(own) || nrow(own) > 500) {
+    return(NULL)
+  }
+  rows <- tryCatch(archive_revisions(archive, own$address), vetusta_error = function(e) NULL)
+  summary <- attr(rows, "summary")
+  summary <- summary[summary$revised > 0, ]
+  if (NROW(summary)) summary
+}
+
+report_documents <- function(archive) {
+  held <- archive_datasets(archive)
+  held <- held_of_shape(held, "documents")
+  parts <- lapply(seq_len(nrow(held)), function(i) {
+    rows <- as.data.frame(archive_rows(archive, held$source[i], held$dataset[i]))
+    rows[intersect(c("entity", "kind", "filed", "title", "link"), names(rows))]
+  })
+  if (length(parts)) {
+    as.data.frame(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
+  }
+}
+
+# The newest calls that came to nothing.
+report_failed <- function(archive) {
+  journal <- as.data.frame(archive_journal(archive))
+  rows <- journal[!journal$outcome %in% c("stored", "asked", "retried", "end", "cut"), ]
+  rows <- utils::tail(rows, 200)
+  rows[intersect(c("asked", "source", "dataset", "symbol", "outcome", "message"), names(rows))]
+}
+
+report_faults <- function(archive) {
+  rows <- as.data.frame(archive_faults(archive))
+  utils::tail(rows[intersect(c("found", "symbol", "time", "place", "fault", "detail"),
+    names(rows))], 200)
+}
+
+#' @export
+print.vetusta_report <- function(x, ...) {
+  cat(format(x), sep = "\n")
+  invisible(x)
+}
+
+# The short text, for a mail or a terminal of 80 columns.
+#' @export
+format.vetusta_report <- function(x, ...) {
+  short <- x$tables[setdiff(names(x$tables), c("Documents", "Rows set aside"))]
+  c(x$title, strrep("=", nchar(x$title)), "", x$summary,
+    paste0("Made ", format_instant(x$made), "; times in ", x$zone, "."),
+    unlist(lapply(names(short), function(name) {
+      rows <- as.data.frame(utils::head(short[[name]], 20))
+      rows <- rows[!vapply(rows, function(column) all(is.na(column)), TRUE)]
+      for (column in names(rows)) {
+        if (inherits(rows[[column]], "POSIXct")) {
+          rows[[column]] <- format(rows[[column]], "%Y-%m-%d %H:%M", tz = x$zone)
+        }
+        if (is.character(rows[[column]])) rows[[column]] <- short_names(rows[[column]], 34)
+      }
+      left <- nrow(short[[name]]) - nrow(rows)
+      c("", name, strrep("-", nchar(name)), text_table(rows, 80),
+        if (left > 0) paste("and", thousands(left), "more"))
+    })))
+}

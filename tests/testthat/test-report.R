@@ -1,0 +1,123 @@
+# A report as one file.
+report_archive <- function(env = parent.frame()) {
+  archive <- new_archive(env)
+  days <- as.Date("2025-11-01") + 0:120
+  put_rows(archive, "river", "levels", "observations", data.frame(series = "kelder-lock",
+    period = days[-(40:42)], value = 200 + sin(seq_len(118) / 9)))
+  put_rows(archive, "quay", "bars", "bars", as.data.frame(rbind(minute_bars("KELD",
+    without = 50:60), minute_bars("TAMX"))), "PT1M")
+  put_rows(archive, "register", "filings", "documents", data.frame(entity = "KELD",
+    kind = c("annual <b>", "notice"), filed = as.Date("2026-03-01"), title = "=x",
+    link = c("https://data.example.org/a?b=1&c=2", "javascript:alert(1)")))
+  archive
+}
+
+test_that("the page is whole, holds what there is, and runs nothing that is data", {
+  archive <- report_archive()
+  report <- report_make(archive, title = "Monday & <more>", calendars = list(
+    quay = source_calendar("quay")), sources = data.frame(source = "quay", title = "Quay",
+      licence = "as you like"), names = c(KELD = "Kelder <Lines>"))
+  file <- withr::local_tempfile(fileext = ".html")
+  report_save(report, file)
+  html <- xml2::read_html(file)
+  text <- function(path) xml2::xml_text(xml2::xml_find_all(html, path))
+  expect_identical(text("//h1"), "Monday & <more>")
+  expect_true(all(c("What is held", "What is missing, and why", "Documents", "Sources") %in%
+    text("//h2")))
+  # no address of elsewhere but the documents' and the licences' own
+  sources <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@src]"), "src")
+  expect_true(all(startsWith(sources, "data:")))
+  links <- xml2::xml_attr(xml2::xml_find_all(html, "//a[not(starts-with(@href, '#'))]"), "href")
+  expect_identical(links, "https://data.example.org/a?b=1&c=2")
+  expect_length(xml2::xml_find_all(html, "//script[@src]|//link[@rel='stylesheet']"), 0)
+  expect_length(xml2::xml_find_all(html, "//td/b"), 0)
+  # each link of the contents leads somewhere, no two things have one id
+  ids <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@id]"), "id")
+  expect_identical(anyDuplicated(ids), 0L)
+  to <- sub("#", "", xml2::xml_attr(xml2::xml_find_all(html, "//nav//a"), "href"))
+  expect_true(all(to %in% ids))
+  # figures have a text for who does not see them
+  drawn <- xml2::xml_find_all(html, "//figure/*[local-name()='svg' or local-name()='img']")
+  said <- ifelse(is.na(xml2::xml_attr(drawn, "aria-label")), xml2::xml_attr(drawn, "alt"),
+    xml2::xml_attr(drawn, "aria-label"))
+  expect_true(all(nzchar(said)) && length(said) >= 4)
+  # what is missing is what series_gaps() says
+  missing <- report$tables[["What is missing, and why"]]
+  expect_identical(sum(missing$missing[missing$dataset == "river/levels"]), 3)
+  expect_identical(sum(missing$missing[missing$dataset == "quay/bars"]), 11)
+  expect_match(report$summary[2], "^14 expected values")
+})
+
+test_that("the values under the pointer are those that are drawn, at their places", {
+  archive <- report_archive()
+  report <- report_make(archive, "kelder-lock")
+  figure <- report$figures[["river levels"]]
+  lines <- vetusta:::report_figure(figure, "f", "UTC")
+  at <- grep("application/json", lines)
+  told <- jsonlite::fromJSON(lines[at + 1], simplifyVector = FALSE)
+  expect_identical(unlist(told$series[[1]]$value), signif(figure$data$shown, 8))
+  expect_null(names(told$panels))
+  x <- unlist(told$series[[1]]$x)
+  panel <- unlist(told$panels[[1]])
+  expect_false(is.unsorted(x, strictly = TRUE))
+  expect_true(min(x) >= panel[1] && max(x) <= panel[1] + panel[3])
+  # the first point of the line in the picture is where the script looks for it
+  path <- regmatches(lines, regexpr("(points=['\"]|d=\"M )[0-9.]+", lines))
+  first <- as.numeric(sub(".*[^0-9.]", "", path))
+  expect_lt(min(abs(first - x[1])), 1.5)
+})
+
+test_that("an archive without series, one point, and many series", {
+  empty <- new_archive()
+  report <- report_make(empty)
+  expect_match(report$summary, "holds no series")
+  file <- withr::local_tempfile(fileext = ".html")
+  report_save(report, file)
+  expect_gt(file.size(file), 3000)
+  put_rows(empty, "own", "levels", "observations", data.frame(series = "a",
+    period = as.Date("2026-01-01"), value = 1))
+  report_save(report_make(empty), file)
+  many <- new_archive()
+  put_rows(many, "own", "levels", "observations", data.frame(
+    series = rep(sprintf("s%03d", 1:50), each = 2000),
+    period = rep(as.Date("2015-01-01") + 0:1999, 50), value = rnorm(1e5)))
+  report_save(report_make(many), file)
+  expect_lt(file.size(file), 5e6)
+})
+
+test_that("the short text is of 80 columns, and wrong files are refused", {
+  archive <- report_archive()
+  report <- report_make(archive)
+  expect_lte(max(nchar(format(report))), 80)
+  expect_match(format(report), "What is missing, and why", all = FALSE)
+  kept <- withr::local_tempfile(fileext = ".html", lines = "mine")
+  expect_error_kind(report_save(report, "x.pdf"), "report", "html")
+  expect_error_kind(report_save(report, "no-such-folder/x.html"), "report", "not there")
+  expect_error_kind(report_make(archive, "nobody"), "want")
+  expect_identical(readLines(kept), "mine")
+})
+
+test_that("the command writes a desk's report, and an output of a desk is one", {
+  folder <- withr::local_tempdir()
+  desk_make(folder, cards = "quay", title = "The freight desk")
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  put_rows(archive, "quay", "bars", "bars", as.data.frame(minute_bars("KELD")), "PT1M")
+  archive_close(archive)
+  made <- run_vetusta("report", folder = folder)
+  expect_identical(made$status, 0L, label = made$stderr)
+  html <- xml2::read_html(file.path(folder, "report.html"))
+  expect_identical(xml2::xml_text(xml2::xml_find_first(html, "//h1")), "The freight desk")
+  expect_match(xml2::xml_text(html), "invented data of the demo")
+  plain <- run_vetusta("report", "--plain", "KELD@1 minute", folder = folder)
+  expect_match(plain$stdout, "^The freight desk\n=+\n")
+  expect_identical(run_vetusta("report", "a.html", "b.html", folder = folder)$status, 2L)
+  expect_identical(run_vetusta("report", "a.html", "nobody", folder = folder)$status, 2L)
+  write <- function(lines) {
+    cat(c("outputs:", "  monday:", paste0("    ", lines)), sep = "\n",
+      file = file.path(folder, "desk.yml"), append = TRUE)
+  }
+  write(c("report: true", "file: monday.html", "title: Monday"))
+  done <- desk_write(desk_open(folder))
+  expect_identical(done$outcome, "written", label = done$said)
+  expect_match(xml2::xml_text(xml2::read_html(file.path(folder, "monday.html"))), "Monday")
+})
