@@ -55,6 +55,7 @@ bench: $(LIB)/installed
 	@$(WITH_LIBRARY) Rscript bench/archive.R
 	@$(WITH_LIBRARY) Rscript bench/desk.R
 	@$(WITH_LIBRARY) Rscript bench/universe.R
+	@$(WITH_LIBRARY) Rscript bench/figures.R
 	@$(WITH_LIBRARY) Rscript bench/growth.R
 	@$(WITH_LIBRARY) Rscript bench/start.R
 

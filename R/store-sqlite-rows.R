@@ -52,8 +52,8 @@ store_frames.vetusta_store_sqlite <- function(store, source, dataset, at = Inf, 
     "ORDER BY at, id"), c(list(source, dataset, at), if (!all) list(source, dataset, at)))
 }
 
-# The rows travel as one JSON text, which the database takes apart again: one statement, however
-# many they are.
+# How many are known is asked of their keys at once; a row that says what the last one of its key
+# said is not written.
 #' @export
 sqlite_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
   n <- length(parcel$keys)
@@ -62,25 +62,19 @@ sqlite_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
   }
   place <- list(page$source, page$dataset)
   sqlite_note_types(store, page, parcel$types)
-  incoming <- list(paste0("[",
-    paste0("[", json_text(parcel$keys), ",", json_text(parcel$bodies), "]", collapse = ","), "]"))
-  with <-
-    "WITH incoming AS MATERIALIZED (SELECT value ->> 0 AS key, value ->> 1 AS body FROM
-      json_each(?)),
-    latest AS MATERIALIZED (SELECT i.key, i.body, (SELECT r.body FROM records r WHERE r.source = ?
-      AND r.dataset = ?
-      AND r.key = i.key ORDER BY r.since DESC LIMIT 1) AS was FROM incoming i)"
   held <- sqlite_get(store,
-    paste(with,
-      "SELECT count(was) AS known, coalesce(sum(was IS NOT NULL AND was <> body), 0) AS changed
-    FROM latest"), c(incoming, place))
-  if (held$known < n || held$changed > 0) {
-    sqlite_do(store,
-      paste(with, "INSERT OR REPLACE INTO records (source, dataset, shape, key, since, body)
-      SELECT ?, ?, ?, key, ?, body FROM latest WHERE was IS NOT body"),
-      c(incoming, place, place, list(page$shape, page$now)))
-  }
-  c(new = n - held$known, changed = held$changed, unchanged = held$known - held$changed) + 0
+    "SELECT count(*) AS known FROM json_each(?) k WHERE EXISTS (SELECT 1 FROM records r
+      WHERE r.source = ? AND r.dataset = ? AND r.key = k.value)",
+    c(list(json_array(parcel$keys)), place))
+  each <- function(x) rep(x, n)
+  written <- sqlite_do(store,
+    "INSERT OR REPLACE INTO records (source, dataset, shape, key, since, body)
+      SELECT ?1, ?2, ?3, ?4, ?5, ?6 WHERE (SELECT r.body FROM records r WHERE r.source = ?1
+      AND r.dataset = ?2 AND r.key = ?4 ORDER BY r.since DESC LIMIT 1) IS NOT ?6",
+    list(each(page$source), each(page$dataset), each(page$shape), parcel$keys, each(page$now),
+      parcel$bodies))
+  new <- n - held$known
+  c(new = new, changed = written - new, unchanged = n - written) + 0
 }
 
 #' @export
