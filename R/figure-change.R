@@ -72,7 +72,7 @@ revisions_of_all <- function(rows) {
   newest <- !duplicated(rows[c("series", "at")], fromLast = TRUE)
   release <- as.numeric(rows$released)
   old <- rows[!newest, ]
-  alone <- ave(rep(1, nrow(old)), old$series, as.numeric(old$released), FUN = length) == 1
+  alone <- stats::ave(rep(1, nrow(old)), old$series, as.numeric(old$released), FUN = length) == 1
   rbind(
     data.frame(series = old$series, at = old$at, value = old$value,
       release = as.numeric(old$released), newest = rep(FALSE, nrow(old)), alone = alone),
