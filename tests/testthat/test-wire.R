@@ -21,7 +21,8 @@ test_that("a limit lets no window overrun and gives its tokens back", {
   sent <- numeric()
   now <- 0
   while (length(sent) < 12) {
-    wait <- vetusta:::limit_wait(sent, limits, now)
+    calls <- data.frame(time = sent, weight = rep(1, length(sent)))
+    wait <- vetusta:::limit_wait(calls, limits, now)
     if (wait == 0) sent <- c(sent, now) else now <- now + wait
   }
   inside <- function(window) {
