@@ -54,6 +54,12 @@ cli_figure_kind <- function(options) {
   # a word that is no address, and near a kind, is a misspelt kind
   near <- length(words) > 1 && !grepl("[/@*]", words[1]) &&
     min(utils::adist(words[1], kinds)) <= 2
+  # a plain word before series that no series is called by is meant as a kind too
+  if (!near && length(words) > 1 && grepl("^[a-z]+$", words[1]) && is.null(options$input)) {
+    found <- tryCatch(archive_find(cli_archive(options), words[1]),
+      vetusta_error_want = function(e) NULL)
+    near <- is.null(found)
+  }
   if (near) cli_usage_error("\"", words[1], "\" is no figure; ", suggest_word(words[1], kinds))
   list(kind = NULL, words = words)
 }

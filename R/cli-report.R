@@ -9,7 +9,8 @@ cli_report <- function(arguments) {
       "vetusta report monday.html \"KELD@1 minute\" kelder-lock --from 2026-03-01",
       "vetusta report --plain"))
   words <- options$words
-  is_file <- grepl("[.](html?|txt|md)$", words, ignore.case = TRUE)
+  # a word with an ending of a file is one, also where a report is not written so
+  is_file <- grepl("[.](html?|txt|md|pdf|docx?|csv|xlsx|json|png)$", words, ignore.case = TRUE)
   if (sum(is_file) > 1) cli_usage_error("name one file for the report")
   file <- if (any(is_file)) words[is_file] else "report.html"
   addresses <- if (any(!is_file)) cli_addresses(words[!is_file])

@@ -98,7 +98,7 @@ report_times <- function(time, zone) {
 report_held <- function(held, coverage, zone) {
   key <- paste(held$source, held$dataset, held$key, held$frequency)
   rows <- as.data.frame(held)[c("source", "address", "rows", "first", "last")]
-  rows$coverage <- as.numeric(coverage[match(key, names(coverage))])
+  rows$coverage <- as.numeric(coverage[match(key, names(coverage))] %||% rep(NA, nrow(rows)))
   for (name in c("first", "last")) rows[[name]] <- report_times(rows[[name]], zone)
   rows[c("source", "address", "rows", "coverage", "first", "last")]
 }

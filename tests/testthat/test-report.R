@@ -94,6 +94,9 @@ test_that("the short text is of 80 columns, and wrong files are refused", {
   expect_error_kind(report_save(report, "x.pdf"), "report", "html")
   expect_error_kind(report_save(report, "no-such-folder/x.html"), "report", "not there")
   expect_error_kind(report_make(archive, "nobody"), "want")
+  # nothing of it lies in the window
+  later <- report_make(archive, from = "2030-01-01")
+  expect_true(all(is.na(later$tables[["What is held"]]$coverage)))
   expect_identical(readLines(kept), "mine")
 })
 
@@ -112,6 +115,10 @@ test_that("the command writes a desk's report, and an output of a desk is one", 
   expect_match(plain$stdout, "^The freight desk\n=+\n")
   expect_identical(run_vetusta("report", "a.html", "b.html", folder = folder)$status, 2L)
   expect_identical(run_vetusta("report", "a.html", "nobody", folder = folder)$status, 2L)
+  pdf <- run_vetusta("report", "a.pdf", folder = folder)
+  expect_match(pdf$stderr, "must end in .html")
+  pie <- run_vetusta("figure", "pie", "KELD", folder = folder)
+  expect_match(pie$stderr, "\"pie\" is no figure")
   write <- function(lines) {
     cat(c("outputs:", "  monday:", paste0("    ", lines)), sep = "\n",
       file = file.path(folder, "desk.yml"), append = TRUE)
