@@ -42,8 +42,8 @@ figure_revisions <- function(releases, title = NULL, subtitle = NULL, caption = 
   page <- page_colours[[shade_name(dark)]]
   old <- lines[!lines$newest, ]
   plot <- ggplot2::ggplot(lines, ggplot2::aes(x = .data$at, y = .data$value)) +
-    ggplot2::geom_line(ggplot2::aes(group = paste(.data$series, .data$release)), data = old,
-      colour = colour[2], linewidth = 0.35, alpha = 0.8) +
+    ggplot2::geom_line(ggplot2::aes(group = paste(.data$series, .data$release)),
+      data = old[!old$alone, ], colour = colour[2], linewidth = 0.35, alpha = 0.8) +
     ggplot2::geom_point(data = old[old$alone, ], colour = colour[2], size = 1.1) +
     ggplot2::geom_line(ggplot2::aes(group = .data$series), data = lines[lines$newest, ],
       colour = colour[1], linewidth = 0.9) + axis_scale(axis) +

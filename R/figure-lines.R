@@ -86,8 +86,9 @@ panels_needed <- function(points, panels, index, log) {
   units <- unique(points$unit[!is.na(points$unit)])
   if (length(units) > 1) {
     say_figure("the units differ (", paste(utils::head(units, 4), collapse = ", "),
-      "), so each has a panel of its own")
-    return("free")
+      "), so each ", if (length(names) > 12) "unit", " has a panel of its own")
+    # many series are not a panel each, but each unit is
+    return(if (length(names) > 12) "units" else "free")
   }
   spread <- vapply(split(points$shown, points$name), function(x) diff(range(x)), 0)
   whole <- diff(range(points$shown))
@@ -135,15 +136,18 @@ lines_drawn <- function(points, axis, panels, log, dark) {
   colours <- if (length(names) > 12) {
     stats::setNames(rep(page_colours[[shade_name(dark)]]$quiet, length(names)), names)
   } else series_colours(names, dark)
+  whole <- points[points$status != "provisional" & !alone_in_piece(points), , drop = FALSE]
   plot <- ggplot2::ggplot(points,
     ggplot2::aes(x = .data$at, y = .data$shown, colour = .data$name)) +
-    ggplot2::geom_line(ggplot2::aes(group = .data$piece),
-      data = points[points$status != "provisional" | alone_in_piece(points), , drop = FALSE],
-      linewidth = if (nrow(points) > 2000 || length(names) > 12) 0.4 else 0.7) +
+    (if (nrow(whole)) ggplot2::geom_line(ggplot2::aes(group = .data$piece), data = whole,
+      linewidth = if (nrow(points) > 2000 || length(names) > 12) 0.4 else 0.7)) +
     provisional_ends(points) + points_alone(points) + filled_marks(points)
   plot <- plot + ggplot2::scale_colour_manual(values = colours, guide = "none") + axis_scale(axis)
   plot <- plot + if (log) ggplot2::scale_y_log10(labels = axis_numbers)
   else ggplot2::scale_y_continuous(labels = axis_numbers)
+  if (panels == "units") {
+    return(plot + ggplot2::facet_wrap(ggplot2::vars(.data$unit), scales = "free_y"))
+  }
   if (panels != "none") {
     return(plot + lines_panels(names, panels))
   }
@@ -227,7 +231,7 @@ lines_label <- function(points, index, value) {
   if (!is.null(index)) {
     return(paste0("first value = ", format(index)))
   }
-  unit <- unique(points$unit[!is.na(points$unit)])
-  if (length(unit) == 1) unit
+  unit <- unique(points$unit)
+  if (length(unit) == 1 && !is.na(unit)) unit
   else if (all(points$intraday) || !is.null(value)) value %||% "close"
 }

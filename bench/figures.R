@@ -4,10 +4,12 @@
 suppressMessages(library(vetusta))
 options(digits = 4)
 say <- function(...) cat(..., "\n", sep = "")
-best <- function(work, n = 3) min(vapply(seq_len(n), function(i) {
-  gc()
-  sum(system.time(work())[c("user.self", "sys.self")])
-}, 0))
+best <- function(work, n = 3) {
+  min(vapply(seq_len(n), function(i) {
+    gc()
+    sum(system.time(work())[c("user.self", "sys.self")])
+  }, 0))
+}
 took <- function(work) {
   gc()
   system.time(work())[["elapsed"]]
@@ -58,9 +60,11 @@ say("a report of 50 series of 5,001 values: ", spent, " s, ", file.size(page) / 
 archive_close(archive)
 
 # --- `vetusta figure` of a day's candles, against the same ggplot in a bare R process
-run <- function(...) took(function() {
-  processx::run("Rscript", c("--no-init-file", "-e", ...), wd = folder)
-})
+run <- function(...) {
+  took(function() {
+    processx::run("Rscript", c("--no-init-file", "-e", ...), wd = folder)
+  })
+}
 day <- utils::head(bars[bars$time >= as.POSIXct("2024-06-04", tz = "UTC"), ], 78)
 utils::write.csv(day, file.path(folder, "day.csv"), row.names = FALSE)
 bare <- paste0("library(ggplot2); x <- read.csv('day.csv'); x$at <- seq_len(nrow(x)); ",

@@ -47,6 +47,14 @@ test_that("one series that hides the others is told, units that differ have pane
   told <- notes_of(figure_lines(units))
   expect_match(told$said, "units differ \\(cm, t\\)")
   expect_s3_class(told$figure$facet, "FacetWrap")
+  crowd <- days_of(9, sprintf("s%02d", 1:30))
+  crowd$unit <- ifelse(crowd$series < "s15", "cm", "t")
+  told <- notes_of(figure_lines(crowd))
+  expect_match(told$said, "so each unit has a panel")
+  expect_identical(nrow(ggplot2::ggplot_build(told$figure)$layout$layout), 2L)
+  # a unit that only some have is not that of the axis
+  expect_null(figure_lines(rbind(transform(days_of(9, "a"), unit = "cm"),
+    transform(days_of(9, "b"), unit = NA)))$labels$y)
   fixed <- ggplot2::ggplot_build(figure_lines(days_of(9, c("a", "b")), panels = "fixed"))
   expect_identical(length(unique(fixed$layout$layout$SCALE_Y)), 1L)
 })
@@ -181,7 +189,7 @@ test_that("the empty case, one point, a thousand series, long names and odd size
   expect_error_kind(figure_lines(days_of(5)[0, ]), "figure", "nothing to draw")
   expect_error_kind(figure_lines(transform(days_of(5), value = NA_real_)), "figure", "nothing")
   expect_error_kind(figure_gaps(days_of(5)[0, ]), "figure")
-  expect_gt(draw(figure_lines(days_of(1))), 3000)
+  expect_silent(draw(figure_lines(days_of(1))))
   many <- suppressMessages(figure_lines(days_of(30, sprintf("station %04d", 1:1000))))
   expect_match(many$labels$caption, "1,000 series: their names are left out")
   expect_match(many$labels$title, "and [0-9]+ more$")
