@@ -31,7 +31,8 @@ archive_documents <- function(archive, source, dataset, folder = ".") {
   now <- vapply(file.path(rep(folder, nrow(held)), held$file), function(file) {
     file_sha256(file) %||% NA_character_
   }, "", USE.NAMES = FALSE)
-  held$state <- ifelse(is.na(now), "gone", ifelse(now == held$sha256, "whole", "changed"))
+  held$state <- as.character(ifelse(is.na(now), "gone",
+    ifelse(now == held$sha256, "whole", "changed")))
   as_rows(as.list(held))
 }
 

@@ -96,3 +96,23 @@ stop_damaged_records <- function(archive, source, dataset) {
 held_of_shape <- function(held, shape) {
   split(as.data.frame(held), held$shape)[[shape]] %||% as.data.frame(held)[0, ]
 }
+
+# Names of instruments and places that the archive holds of some sources, by symbol and place. Of a
+# symbol the symbol is said too.
+archive_names <- function(archive, sources) {
+  keys <- c(instruments = "symbol", places = "place")
+  held <- archive_datasets(archive)
+  found <- lapply(names(keys), function(shape) {
+    own <- held_of_shape(held, shape)
+    own <- own[own$source %in% sources, ]
+    lapply(seq_len(nrow(own)), function(i) {
+      rows <- archive_rows(archive, own$source[i], own$dataset[i])
+      if (is.null(rows[["name"]])) return(NULL)
+      name <- as.character(rows$name)
+      key <- as.character(rows[[keys[[shape]]]])
+      symbol <- identical(shape, "instruments")
+      stats::setNames(if (symbol) paste0(name, " (", key, ")") else name, key)[!is.na(name)]
+    })
+  })
+  unlist(found)
+}

@@ -69,7 +69,7 @@ cli_figure_read <- function(options) {
   read <- cli_series(options)
   tables <- cli_regrouped(read, options)
   if (!is.null(options$span)) tables <- lapply(tables, cli_last_span, options$span, read$zone)
-  names <- if (is.null(options$input)) cli_series_names(options, read, tables)
+  names <- if (is.null(options$input)) archive_names(cli_archive(options), unique(read$sources))
   list(tables = tables, zone = read$zone, names = names, calendar = read$calendar,
     caption = cli_figure_caption(options, read, tables),
     said = paste(length(unique(unlist(lapply(tables, series_names_of)))), "series with",
@@ -95,32 +95,6 @@ cli_figure_caption <- function(options, read, tables) {
   }, "")
   c(if (length(titles)) paste0("source: ", paste(titles, collapse = ", "),
     if (is.finite(last)) paste0("; last value ", format(utc(last), "%Y-%m-%d", tz = read$zone))))
-}
-
-# Names of instruments and places that the archive holds beside the series.
-cli_series_names <- function(options, read, tables) {
-  archive <- cli_archive(options)
-  held <- archive_datasets(archive)
-  shapes <- c(instruments = "symbol", places = "place")
-  found <- lapply(unique(read$sources), function(source) {
-    parts <- lapply(names(shapes), function(shape) {
-      own <- held_of_shape(held, shape)
-      lapply(own$dataset[own$source == source], function(dataset) {
-        rows <- archive_rows(archive, source, dataset)
-        if (is.null(rows[["name"]])) return(NULL)
-        stats::setNames(as.character(rows$name), rows[[shapes[[shape]]]])
-      })
-    })
-    unlist(parts)
-  })
-  names <- unlist(found)
-  names <- names[!is.na(names)]
-  wanted <- unique(unlist(lapply(tables, series_names_of)))
-  names <- names[names(names) %in% wanted]
-  # a name that two have would hide which is which
-  twice <- names %in% names[duplicated(names)]
-  stats::setNames(paste0(names, ifelse(twice | names(names) != toupper(names(names)), "",
-    paste0(" (", names(names), ")"))), names(names))
 }
 
 # Figures of series that were read; `options` may lack what a desk's output does not say.
@@ -187,9 +161,10 @@ cli_tabled <- list(
     if (is.null(rows[["before"]]) && !is.null(rows[["change"]])) {
       rows$before <- signif(rows$last - rows$change, 12)
     }
-    rows <- cli_named_rows(archive, rows, sub("/.*", "", address))
+    names <- archive_names(archive, sub("/.*", "", address))
     moves <- rank_moves(rows, options$by %||% "up", cli_number(options, "most", 1) %||% 15)
-    list(figure = figure_movers(moves, caption = paste0("source: ", address), dark = options$dark),
+    list(figure = figure_movers(moves, names = names,
+      caption = paste0("source: ", address), dark = options$dark),
       said = counted(nrow(moves), "row"))
   },
   statement = function(options) {
@@ -205,18 +180,6 @@ cli_tabled <- list(
       dark = options$dark), said = counted(nrow(done), "figure"))
   }
 )
-
-# Names of instruments, where the source's directory is held.
-cli_named_rows <- function(archive, rows, source) {
-  held <- held_of_shape(archive_datasets(archive), "instruments")
-  held <- held[held$source == source, ]
-  if (!nrow(held) || !is.null(rows[["name"]])) {
-    return(rows)
-  }
-  directory <- archive_rows(archive, source, held$dataset[1])
-  rows$name <- directory[["name"]][match(rows$symbol, directory$symbol)]
-  rows
-}
 
 cli_joined_bars <- function(tables) {
   if (length(tables) == 1) {

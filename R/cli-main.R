@@ -151,35 +151,6 @@ cli_failed <- function(error, status) {
   status
 }
 
-# An error's words for people at the shell: options for arguments, commands for functions.
-cli_words <- function(text) {
-  for (name in names(cli_functions)) {
-    text <- gsub(paste0(name, "()"), cli_functions[[name]], text, fixed = TRUE)
-  }
-  text <- gsub("c\\(\"([^\"]*)\", \"([^\"]*)\"\\)", "\\1 \\2", text)
-  text <- gsub("as_of = FALSE", "--own-time", text, fixed = TRUE)
-  option <- function(name) paste0("--", gsub("_", "-", name))
-  for (name in cli_option_words) {
-    text <- gsub(paste0("`", name, "`"), option(name), text, fixed = TRUE)
-    text <- gsub(paste0("\\b", name, " = (\"[^\"]*\")"), paste(option(name), "\\1"), text)
-  }
-  text
-}
-
-cli_functions <- list(bars_regroup = "`vetusta regroup`", series_condense = "`vetusta regroup`",
-  series_refine = "`vetusta regroup`", want_bars = "`vetusta collect`",
-  want_rows = "`vetusta collect`", plan_calls = "`vetusta plan`", collect_run = "`vetusta collect`",
-  archive_open = "--archive", archive_faults = "`vetusta list faults`",
-  calendar_make = "a calendar file", source_calendar = "--calendar",
-  source_card = "its name or its card", desk_open = "--desk",
-  figure_lines = "`vetusta figure lines`",
-  figure_candles = "`vetusta figure candles`", bars_frame = "symbol, time and close")
-
-cli_option_words <- c("from", "to", "interval", "span", "rule", "lag", "greatest_age", "at_most",
-  "constant", "neighbour", "window", "over", "or_before", "base", "grid", "source", "calendar",
-  "day_start", "value", "zone", "session", "need", "minimum_count", "change", "symbol", "columns",
-  "time_as", "file", "as_of")
-
 cli_say <- function(...) cat(..., "\n", file = stderr(), sep = "")
 
 cli_overview <- function() {

@@ -17,7 +17,8 @@
 #' @param wait The longest pause in seconds that is waited for.
 #' @return A tibble with one row a link: `entity`, `title` (where there are any), `link` (whole),
 #'   `file` (its name in the folder), `bytes`, `sha256`, `outcome` (`fetched`; `held`, where it was
-#'   fetched before; `failed`; `left`, where a limit's wait is too long) and `said` (why).
+#'   fetched before; `failed`; `left`, where a limit's wait is too
+#'   long or another process is at it) and `said` (why).
 #' @section Errors: `vetusta_error_want` for rows without links; `vetusta_error_export` for a folder
 #'   that cannot be made; `vetusta_error_secret` for a secret that is not set. A link that leads
 #'   elsewhere is followed only where the card says so, without any credential, and is `failed`
@@ -47,7 +48,10 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
   }
   want <- list(source = source, dataset = list(name = dataset))
   run <- run_make(want, archive_sink(archive, want), most_wait = wait)
-  on.exit(line_close(run$line))
+  on.exit({
+    line_close(run$line)
+    run$sink$release()
+  })
   held <- documents_held(archive, source$source, dataset)
   links <- vapply(rows$link, link_whole, "", base = source$address, USE.NAMES = FALSE)
   names <- document_names(rows, links, held, folder)
@@ -66,9 +70,14 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
 }
 
 document_fetch <- function(run, dataset, link, name, folder, held, archive) {
-  known <- held[held$link == link, ]
-  if (nrow(known) && identical(file_sha256(file.path(folder, known$file)), known$sha256)) {
-    return(list(outcome = "held", file = known$file, bytes = known$bytes, sha256 = known$sha256))
+  as_held <- function(held) {
+    known <- held[held$link == link, ]
+    if (nrow(known) && identical(file_sha256(file.path(folder, known$file)), known$sha256)) {
+      list(outcome = "held", file = known$file, bytes = known$bytes, sha256 = known$sha256)
+    }
+  }
+  if (!is.null(there <- as_held(held))) {
+    return(there)
   }
   if (is.na(link)) {
     return(list(outcome = "failed", said = "the link is no address"))
@@ -78,6 +87,13 @@ document_fetch <- function(run, dataset, link, name, folder, held, archive) {
       ": where that is right, say elsewhere: follow in the card")))
   }
   began <- now_seconds()
+  # two that fetch into one folder would write into one part
+  claim <- claim_name(run$source$source, dataset, "document", link)
+  if (store_claim(archive, claim, run$started) != "ours") {
+    return(as_held(documents_held(archive, run$source$source, dataset)) %||%
+      list(outcome = "left", said = "another process is at it"))
+  }
+  on.exit(store_claim_done(archive, claim))
   entry <- function(outcome, said, status = NA) {
     run$sink$journal(list(run = run$name, symbol = name, asked = began,
       seconds = now_seconds() - began, status = status, bytes = NA, rows = NA, outcome = outcome,

@@ -37,8 +37,9 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
   }
   named <- draft_secret_names(c(url, headers))
   if (length(named) && parts$scheme == "http" && !is_loopback(parts$host)) {
-    vetusta_stop("draft", "The address is http, and not on this machine: everybody on the way could
-      read the secret.", todo = "use https")
+    vetusta_stop("draft",
+      "The address is http, and not on this machine: everybody on the way could read the secret.",
+      where = url, todo = "use https")
   }
   source <- structure(list(source = name, file = url, access = list(by = "none"),
     secrets = file.path(folder, "desk.env")), class = "vetusta_source")

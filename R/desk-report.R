@@ -33,7 +33,7 @@ desk_report <- function(desk, addresses = NULL, from = NULL, to = NULL, title = 
   report_make(archive, addresses, title %||% desk$title, from, to,
     zone = if (length(zones) == 1) zones else "UTC", calendars = calendars,
     sources = desk_sources_told(cards), status = if (length(desk$wants)) desk_status(desk),
-    names = desk_series_names(archive, names))
+    names = archive_names(archive, names))
 }
 
 # What the cards say of the sources: notes and licences too.
@@ -47,23 +47,4 @@ desk_sources_told <- function(cards) {
   data.frame(source = names(cards), title = told("title"), address = vapply(cards, function(card) {
     origin_of(card$address)
   }, "", USE.NAMES = FALSE), notes = told("notes"), licence = told("licence"))
-}
-
-# Names of instruments and places that the archive holds, by symbol and place.
-desk_series_names <- function(archive, sources) {
-  held <- archive_datasets(archive)
-  found <- lapply(c(instruments = "symbol", places = "place"), function(key) key)
-  names <- unlist(lapply(names(found), function(shape) {
-    own <- held_of_shape(held, shape)
-    own <- own[own$source %in% sources, ]
-    lapply(seq_len(nrow(own)), function(i) {
-      rows <- archive_rows(archive, own$source[i], own$dataset[i])
-      if (is.null(rows[["name"]])) return(NULL)
-      stats::setNames(as.character(rows$name), rows[[found[[shape]]]])
-    })
-  }))
-  names <- names[!is.na(names)]
-  # of a symbol the code is said too
-  stats::setNames(paste0(names, ifelse(names(names) == toupper(names(names)),
-    paste0(" (", names(names), ")"), "")), names(names))
 }

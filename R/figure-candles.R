@@ -94,12 +94,12 @@ candles_that_fit <- function(bars, interval, calendar, zone, most) {
     made <- tryCatch(without_notes(bars_regroup(bars, longer, calendar, session = NULL,
       base = own %||% "1 day", zone = zone, need = 0)), vetusta_error = function(e) NULL)
     if (is.null(made) || count(made) > most) next
-    said <- paste0(thousands_apart(before), " bars of ", format(own %||% time_interval("1 day")),
+    said <- paste0(thousands(before), " bars of ", format(own %||% time_interval("1 day")),
       " are too many to be told apart: drawn as ", format(longer))
     say_figure(said)
     return(list(bars = made, length = told(longer), said = said, fit = TRUE))
   }
-  said <- paste0(thousands_apart(before), " bars are too many for candles: drawn as ranges")
+  said <- paste0(thousands(before), " bars are too many for candles: drawn as ranges")
   say_figure(said)
   list(bars = bars, length = told(own), said = said, fit = FALSE)
 }

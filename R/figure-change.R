@@ -166,10 +166,10 @@ figure_spread <- function(x, change = "simple", title = NULL, subtitle = NULL, c
   }
   words <- c(simple = "change", log = "change of the logarithm", difference = "difference")
   figure_dressed(plot, title %||% paste("How", figure_title(unique(points$name), 3), "changes"),
-    subtitle %||% paste0(thousands_apart(nrow(points)), " changes, ",
+    subtitle %||% paste0(thousands(nrow(points)), " changes, ",
       figure_window(points$time, zone)),
     captions(caption, "grey line: a normal distribution of the same mean and deviation",
-      if (beyond) paste0("beyond the axis, and left out: ", thousands_apart(beyond),
+      if (beyond) paste0("beyond the axis, and left out: ", thousands(beyond),
         if (beyond == 1) " change" else " changes")),
     x = words[[change]], dark = dark)
 }

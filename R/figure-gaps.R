@@ -49,7 +49,7 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL, capti
     plot <- plot + ggplot2::facet_wrap(ggplot2::vars(.data$name), scales = "free_y",
       labeller = ggplot2::labeller(.default = short_names))
   }
-  said <- paste(paste(thousands_apart(as.integer(count[count > 0])), names(count)[count > 0]),
+  said <- paste(paste(thousands(as.integer(count[count > 0])), names(count)[count > 0]),
     collapse = ", ")
   figure_dressed(plot, title %||% paste("What is there of", figure_title(unique(points$name), 3)),
     subtitle %||% paste0(figure_window(points$time, zone), ": ", said), caption, dark = dark) +
@@ -63,11 +63,9 @@ gap_cells <- function(points, calendar, zone) {
   step <- if (length(steps)) stats::median(steps) else NA
   monthly <- isTRUE(min(steps, Inf) >= 25 * 86400) && length(steps) > 0
   if (monthly) step <- min(steps)
-  day <- if (points$intraday[1]) local_day(utc(points$time), zone)
-  else as.Date(utc(points$time), tz = "UTC")
-  if (any(points$intraday) || monthly) calendar_day <- day
-  else calendar_day <- if (is.null(calendar)) day else local_day(utc(points$time), calendar$zone)
-  day <- calendar_day
+  # values within days belong to their local day, bars of days to that of their calendar
+  own <- if (points$intraday[1]) zone else if (monthly) "UTC" else calendar$zone %||% "UTC"
+  day <- local_day(utc(points$time), own)
   if (monthly) day <- as.Date(format(day, "%Y-%m-01"))
   there <- !is.na(points$value)
   count <- tapply(there, format(day), sum)
@@ -161,7 +159,7 @@ figure_coverage <- function(series, title = NULL, subtitle = NULL, caption = NUL
     ggplot2::scale_colour_manual(values = series_colours(unique(rows$source), dark)) +
     axis_scale(axis)
   figure_dressed(plot, title %||% "What is held, over time", subtitle %||%
-    paste0(thousands_apart(whole), " series, ", thousands_apart(sum(rows$rows)), " values"),
+    paste0(thousands(whole), " series, ", thousands(sum(rows$rows)), " values"),
   captions(caption, if (whole > nrow(rows)) "series of one dataset are drawn together"),
   dark = dark)
 }
@@ -172,7 +170,7 @@ coverage_by_dataset <- function(rows) {
   parts <- split(rows, dataset)
   do.call(rbind, lapply(names(parts), function(name) {
     own <- parts[[name]]
-    data.frame(address = paste0(name, " (", thousands_apart(nrow(own)), " series)"),
+    data.frame(address = paste0(name, " (", thousands(nrow(own)), " series)"),
       source = own$source[1], first = min(own$first), last = max(own$last), rows = sum(own$rows))
   }))
 }

@@ -217,12 +217,12 @@ filled_marks <- function(points) {
 lines_notes <- function(points, drawn, columns) {
   filled <- sum(points$status == "filled")
   c(
-    if (nrow(drawn) < nrow(points)) paste0(thousands_apart(nrow(points)), " values, of which the ",
-      "first, last, lowest and highest of each of ", thousands_apart(columns),
+    if (nrow(drawn) < nrow(points)) paste0(thousands(nrow(points)), " values, of which the ",
+      "first, last, lowest and highest of each of ", thousands(columns),
       " columns are drawn"),
     if (any(points$status == "provisional")) "dashed: provisional",
-    if (filled) paste0("marks: ", thousands_apart(filled), " filled value", if (filled > 1) "s"),
-    if (length(unique(points$name)) > 12) paste0(thousands_apart(length(unique(points$name))),
+    if (filled) paste0("marks: ", thousands(filled), " filled value", if (filled > 1) "s"),
+    if (length(unique(points$name)) > 12) paste0(thousands(length(unique(points$name))),
       " series: their names are left out")
   )
 }

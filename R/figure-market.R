@@ -5,7 +5,7 @@
 #' @param moves A table of moves, as [rank_moves()] gives it.
 #' @param statement A statement, long or wide, as [facts_statement()] gives it.
 #' @param correlations Pairs of series, as [series_correlation()] gives them.
-#' @param title,subtitle,caption,dark As for [figure_lines()].
+#' @param title,subtitle,caption,names,dark As for [figure_lines()].
 #' @return A ggplot object. A figure in a statement that was computed and not filed is pale.
 #' @section Errors: `vetusta_error_figure` when there is nothing to draw, `vetusta_error_want` for a
 #'   table without the columns that are needed.
@@ -14,8 +14,10 @@
 #' rows <- data.frame(symbol = c("KELD", "TAMX"), last = c(42, 18), before = c(41, 18.6),
 #'   volume = c(12000, 8000))
 #' figure_movers(rank_moves(rows, "up"))
-figure_movers <- function(moves, title = NULL, subtitle = NULL, caption = NULL, dark = FALSE) {
+figure_movers <- function(moves, names = NULL, title = NULL, subtitle = NULL, caption = NULL,
+  dark = FALSE) {
   check_rows(moves, "moves")
+  check_names(names)
   for (name in c("symbol", "percent")) check_column(moves, name)
   check_flag(dark, "dark")
   rows <- as.data.frame(moves)
@@ -24,8 +26,8 @@ figure_movers <- function(moves, title = NULL, subtitle = NULL, caption = NULL, 
     vetusta_stop("figure", "There are no moves to draw.",
       todo = "lower the floors, or look at the day")
   }
-  name <- if (is.null(rows[["name"]])) rows$symbol
-  else ifelse(is.na(rows$name), rows$symbol, paste0(rows$name, " (", rows$symbol, ")"))
+  known <- match(rows$symbol, names(names))
+  name <- ifelse(is.na(known), as.character(rows$symbol), as.character(names)[known])
   rows$label <- factor(short_names(name), rev(unique(short_names(name))))
   rows$way <- ifelse(rows$percent >= 0, "closed higher", "closed lower")
   rows$said <- sprintf("%+.2f%%", rows$percent)

@@ -94,10 +94,8 @@ figure_title <- function(names, most = 5) {
   # as many as one line holds
   most <- max(1, min(most, sum(cumsum(nchar(names) + 2) <= 70)))
   paste0(paste(utils::head(names, most), collapse = ", "),
-    if (length(names) > most) paste0(" and ", thousands_apart(length(names) - most), " more"))
+    if (length(names) > most) paste0(" and ", thousands(length(names) - most), " more"))
 }
-
-thousands_apart <- function(n) format(n, big.mark = ",", scientific = FALSE, trim = TRUE)
 
 # Positions on the axis of times: side by side in their order where bars lie within days, so that
 # nights and closed days take no room; as the calendar has them elsewhere.

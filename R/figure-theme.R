@@ -95,16 +95,25 @@ figure_save <- function(figure, file, width = 1280, height = 800, resolution = 1
       todo = "make it, or give another path")
   }
   # what is wrong with the figure is not the file's fault
-  ggplot2::ggplot_build(figure)
+  built <- other_errors(ggplot2::ggplot_build(figure), function(e) {
+    vetusta_stop("figure", paste0("The figure cannot be drawn: ",
+      gsub("[[:space:]]+", " ", conditionMessage(e))), where = file,
+    todo = "look at what was added to it")
+  })
   write_whole(file, function(path) {
     beside <- paste0(path, ".", ending)
     on.exit(unlink(beside))
     open(beside, width, height, resolution)
-    tryCatch(print(figure), finally = grDevices::dev.off())
+    tryCatch(draw_built(built), finally = grDevices::dev.off())
     c(pdf = undate_pdf, svg = unnumber_svg, png = identity)[[ending]](beside)
     file.rename(beside, path)
   }, "figure")
   invisible(file)
+}
+
+draw_built <- function(built) {
+  grid::grid.newpage()
+  grid::grid.draw(ggplot2::ggplot_gtable(built))
 }
 
 figure_devices <- list(

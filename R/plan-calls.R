@@ -82,7 +82,7 @@ print.vetusta_plan <- function(x, ...) {
   invisible(x)
 }
 
-thousands <- function(n) format(n, big.mark = ",", scientific = FALSE)
+thousands <- function(n) format(n, big.mark = ",", scientific = FALSE, trim = TRUE)
 
 format_plan <- function(plan) want_plan_text(plan$want, plan)
 

@@ -35,8 +35,8 @@ figure_svg <- function(figure, width, height, zone) {
   if (requireNamespace("svglite", quietly = TRUE)) svglite::svglite(file, width / 96, height / 96)
   else grDevices::svg(file, width / 96, height / 96)
   places <- tryCatch({
-    print(figure)
-    panel_places(built)
+    draw_built(built)
+    panel_places()
   }, finally = grDevices::dev.off())
   svg <- readLines(file, warn = FALSE, encoding = "UTF-8")
   svg <- svg[seq(grep("<svg", svg)[1], length(svg))]
@@ -44,7 +44,7 @@ figure_svg <- function(figure, width, height, zone) {
 }
 
 # Where each panel lies, in points from the left and the top, by the numbers of the panels.
-panel_places <- function(built) {
+panel_places <- function() {
   names <- unname(panel_names(grid::current.vpTree()))
   height <- grDevices::dev.size("in")[2]
   lapply(names, function(name) {

@@ -19,8 +19,8 @@
 #' @param status What [desk_status()] gives, of a desk.
 #' @param names Names that are shown in place of series' own.
 #' @return `report_make()`: a `vetusta_report`, a list of `title`, `made` (an instant), `summary`
-#'   (texts), `tables` (data frames, named by their headings), `figures` (ggplots) and `links` (of
-#'   documents). [report_save()] writes it, `print()` shows it as text.
+#'   (texts), `tables` (data frames, named by their headings) and `figures` (ggplots).
+#'   [report_save()] writes it, `print()` shows it as text.
 #' @section Errors: `vetusta_error_want` where the archive holds none of what is asked for.
 #' @export
 #' @examples

@@ -8,8 +8,13 @@ report_summary <- function(archive, held, drawn) {
   c(paste0(thousands(nrow(held)), " series with ", thousands(sum(held$rows)), " values, from ",
     format(min(held$first, na.rm = TRUE), "%Y-%m-%d"), " to ",
     format(max(held$last, na.rm = TRUE), "%Y-%m-%d"), "."),
-  if (missing > 0) paste0(thousands(missing), " expected values are missing."))
+  if (missing > 0) paste0(thousands(missing), " expected values are missing."),
+  if (drawn$passed > 0) paste0(thousands(drawn$passed), " series of datasets that have more than ",
+    report_most, " are listed, and not looked at one by one."))
 }
+
+# A dataset of more series is not judged and drawn series by series.
+report_most <- 200
 
 # list(gaps, coverage, figures): the series read once, dataset by dataset.
 report_series <- function(archive, held, wanted) {
@@ -18,8 +23,10 @@ report_series <- function(archive, held, wanted) {
   parts <- lapply(groups, function(rows) report_group(archive, held[rows, ], wanted))
   names(parts) <- vapply(groups, function(rows) report_name(held[rows[1], ]), "")
   figures <- unlist(unname(lapply(parts, `[[`, "figures")), recursive = FALSE)
+  passed <- lengths(groups)[lengths(groups) > report_most]
   list(gaps = do.call(rbind, unname(lapply(parts, `[[`, "gaps"))),
-    coverage = unlist(unname(lapply(parts, `[[`, "coverage"))), figures = figures)
+    coverage = unlist(unname(lapply(parts, `[[`, "coverage"))), figures = figures,
+    passed = sum(passed))
 }
 
 report_name <- function(one) {
@@ -31,7 +38,7 @@ report_name <- function(one) {
 # One dataset: no more series of it than a figure shows, and no more than can be looked at.
 report_group <- function(archive, own, wanted) {
   drawable <- c("bars", "observations")[match(own$shape[1], c("bars", "observations"))]
-  if (is.na(drawable) || nrow(own) > 200) {
+  if (is.na(drawable) || nrow(own) > report_most) {
     return(NULL)
   }
   tables <- tryCatch(archive_read(archive, own$address, wanted$from, wanted$to,

@@ -22,7 +22,7 @@ signature_values <- function(request, source, now) {
   access <- source$access
   parts <- list(method = request$method %||% "GET", body = request$body %||% "",
     time = write_instant(utc(now), access$time %||% "epoch-ms", source$zone, access$written),
-    nonce = paste(sample(c(0:9, letters[1:6]), 24, replace = TRUE), collapse = ""))
+    nonce = signature_nonce())
   if (!is.null(access$id)) parts$id <- reveal(source_secret(source, access$id))
   address <- request$address
   for (name in names(access$parameters)) {
@@ -37,6 +37,12 @@ signature_values <- function(request, source, now) {
   parts$query <- if (grepl("?", address, fixed = TRUE)) sub("^[^?]*[?]", "", address) else ""
   parts$body_hash <- digest::digest(parts$body, access$hash %||% "sha256", serialize = FALSE)
   parts
+}
+
+# Never the same twice, and not drawn from R's numbers, which somebody may have seeded.
+signature_nonce <- function() {
+  substr(digest::digest(paste(format(Sys.time(), "%OS6"), Sys.getpid(), tempfile()), "sha256",
+    serialize = FALSE), 1, 24)
 }
 
 # The secret as it is, or the bytes that it writes in hex or base64.

@@ -21,16 +21,16 @@ ask_token <- function(source) {
   request <- c(list(address = address, method = "POST"), asked)
   response <- fetch_patiently(function() request, source$patience,
     secrets = function() source_secrets(source))
-  words <- tryCatch(parse_json(response$body, "the token", "list"),
-    vetusta_error_payload = function(e) NULL)
   at <- access$at %||% "/access_token"
-  good <- is.list(words) && response$status >= 200 && response$status < 300
-  token <- if (good) told_at(words, at)
-  if (length(token) != 1 || !is.atomic(token) || is.na(token) || !nzchar(token)) {
+  told <- tryCatch(decode_json(response$body, c(token = at, lasts = access$ends %||% "/expires_in",
+    error = "/error", why = "/error_description"), "the token", "string"),
+    vetusta_error_payload = function(e) NULL)
+  good <- length(told) > 0 && response$status >= 200 && response$status < 300
+  token <- if (good) member_text(told$token)
+  if (is.null(token)) {
     # the answer may hold a token under another name: only its own words of error are shown (RFC
     # 6749, section 5.2)
-    said <- if (is.list(words)) unlist(Filter(is.character,
-      words[intersect(c("error", "error_description"), names(words))]))
+    said <- unlist(Filter(is.character, told[c("error", "why")]))
     vetusta_stop("access",
       paste0("The source ", source$source, " gives no token: HTTP ", response$status,
         if (length(said)) " ", redact(substr(paste(said, collapse = ", "), 1, 160),
@@ -40,12 +40,11 @@ ask_token <- function(source) {
       todo = paste0("look whether ", paste(access_secrets(access), collapse = ", "), " are right"))
   }
   # a word for how long, where a number is due, says nothing
-  lasts <- suppressWarnings(
-    as.numeric(unlist(told_at(words, access$ends %||% "/expires_in"))[1] %||% NA))
+  lasts <- suppressWarnings(as.numeric(unlist(told$lasts)[1] %||% NA))
   if (!isTRUE(lasts > 0 && is.finite(lasts))) {
     lasts <- (access$lasts %|else|% function(x) time_interval(x)$seconds) %||% 3600
   }
-  list(value = as.character(token), ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1))
+  list(value = token, ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1))
 }
 
 # Where tokens are granted: never beside the source's own origin, nor in the clear, unless the card
@@ -93,19 +92,6 @@ login_request <- function(access, secret) {
   values <- stats::setNames(lapply(parts, secret), parts)
   list(body = template_expand_plain(template, values),
     headers = list(Accept = "application/json", "Content-Type" = "application/json"))
-}
-
-# What stands at a JSON Pointer of a parsed body; NULL where there is none.
-told_at <- function(x, pointer) {
-  for (key in pointer_keys(pointer)) {
-    if (!is.list(x)) {
-      return(NULL)
-    }
-    x <- if (is.null(names(x)) && grepl("^[0-9]+$", key)) {
-      if (as.numeric(key) < length(x)) x[[as.numeric(key) + 1]]
-    } else x[[key]]
-  }
-  x
 }
 
 `%|else|%` <- function(x, f) if (is.null(x)) NULL else f(x)

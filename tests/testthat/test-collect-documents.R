@@ -123,3 +123,35 @@ test_that("a list of links opens in a browser and in a spreadsheet, and runs not
   expect_match(told, "https://data.example.org/a?x=1&amp;y=2", fixed = TRUE)
   expect_match(sheet, "<hyperlink", fixed = TRUE)
 })
+
+test_that("two processes that fetch the same into one folder leave whole files, each fetched once",
+  {
+  folder <- withr::local_tempdir()
+  answer <- function(n, request) {
+    cat(request$PATH_INFO, "\n", file = file.path(folder, "calls"), append = TRUE)
+    Sys.sleep(0.2)
+    list(status = 200L, headers = list(),
+      body = strrep(paste("of", request$PATH_INFO, "\n"), 50000))
+  }
+  environment(answer) <- list2env(list(folder = folder), parent = globalenv())
+  card <- write_card(start_scripted(answer), c("request: /r", "rows: /r", "columns: {link: /link}"))
+  archive <- new_archive()
+  code <- sprintf(paste("library(vetusta); a <- archive_open('%s'); done <- collect_documents(",
+    "source_card('%s'), data.frame(link = paste0('/d', 1:6, '.txt')), '%s', a, 'rows',",
+    "progress = FALSE); cat(done$outcome)"), archive$path, card, file.path(folder, "papers"))
+  running <- lapply(1:2, function(i) {
+    processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|",
+      env = c("current", R_LIBS = r_libs()))
+  })
+  for (process in running) process$wait(60000)
+  said <- vapply(running, function(process) process$read_all_output(), "")
+  expect_no_match(said, "failed")
+  expect_identical(anyDuplicated(readLines(file.path(folder, "calls"))), 0L)
+  held <- archive_documents(archive, "test", "rows", file.path(folder, "papers"))
+  expect_identical(held$state, rep("whole", 6))
+  for (i in 1:6) {
+    file <- file.path(folder, "papers", held$file[held$link == paste0(sub("/rows.*", "",
+      source_card(card)$address), "/d", i, ".txt")])
+    expect_identical(readChar(file, 1e7), strrep(paste0("of /d", i, ".txt \n"), 50000))
+  }
+})

@@ -220,6 +220,6 @@ test_that("files are whole, the same each time, and refused where they cannot be
   expect_error_kind(figure_save(figure, "no-such-folder/x.png"), "figure", "not there")
   kept <- withr::local_tempfile(fileext = ".png", lines = "mine")
   broken <- figure + ggplot2::aes(y = .data$nothing)
-  expect_error(figure_save(broken, kept))
+  expect_error_kind(figure_save(broken, kept), "figure", "cannot be drawn")
   expect_identical(readLines(kept), "mine")
 })

@@ -1,0 +1,112 @@
+# What a dataset of a card cannot be without, and what its words cannot say.
+
+card_check_columns <- function(dataset, where) {
+  for (name in setdiff(shape_columns[[dataset$shape]], names(dataset$columns))) {
+    # what is asked for by symbol need not be said again in its rows
+    if (name == "symbol" && "symbol" %in% dataset_gives(dataset)) next
+    vetusta_stop("card",
+      paste0("The dataset ", dataset$name, " gives ", dataset$shape, " and lacks the column `",
+        name, "`."), where = where,
+      todo = paste0("add ", name, ": with the place of its value in a row"))
+  }
+  if (is.null(dataset$rows) && (dataset$format %||% "json") == "json") {
+    vetusta_stop("card", paste0("The dataset ", dataset$name, " does not say where its rows are."),
+      where = where, todo = "add rows: with a JSON Pointer, as in /items")
+  }
+  needs <- list(address = "at", cursor = c("at", "send"), last = c("at", "send"), page = "send",
+    offset = "send", time = "send")[[dataset$next_page$by %||% "none"]]
+  for (part in setdiff(needs, names(dataset$next_page))) {
+    vetusta_stop("card",
+      paste0("The pages of the dataset ", dataset$name, " go by ", dataset$next_page$by,
+        " and lack \"", part, "\"."), where = sub("columns$", "next_page", where),
+      todo = paste0("add ", part, ": to next_page"))
+  }
+  if (identical(dataset$next_page$by, "last") && is.list(dataset$next_page$at)) {
+    vetusta_stop("card",
+      paste0("The pages of the dataset ", dataset$name,
+        " go by a member of the last row, which is in no header."),
+        where = sub("columns$", "next_page", where),
+      todo = "write at: with the place of the member in a row, as in /id, or by: cursor")
+  }
+}
+
+# What a parameter gives is free, as keys are; but for a word that has become another.
+card_check_gives <- function(dataset, place) {
+  for (name in names(dataset$parameters)) {
+    new <- card_old_words[dataset$parameters[[name]]$gives %||% ""]
+    if (!is.na(new)) {
+      vetusta_stop("card", paste0("The parameter ", name, " cannot give \"", names(new), "\"."),
+        where = place(c("datasets", dataset$name, "parameters", name, "gives")),
+        todo = paste0("write ", new, " in its place"))
+    }
+  }
+}
+
+# Answers that may mean that there is nothing: none that means no access, or not now.
+nothing_words <- c("empty", "absent", setdiff(400:499, c(401, 403, 407, 408, 425, 429)))
+
+card_check_nothing <- function(dataset, where) {
+  wrong <- setdiff(as.character(unlist(dataset$nothing)), nothing_words)
+  if (length(wrong)) {
+    vetusta_stop("card", paste0("The dataset ", dataset$name, " cannot take \"", wrong[1],
+      "\" for nothing."), where = where,
+      todo = paste0("write empty for an answer without a body, absent for one without the member ",
+        "that rows: names, or a status such as 404"))
+  }
+}
+
+# A window is widened to whole days, weeks, months or years.
+card_check_aligned <- function(dataset, where) {
+  if (!is.null(dataset$aligned) && is_intraday(time_interval(dataset$aligned, "aligned"))) {
+    vetusta_stop("card", paste0("The windows of the dataset ", dataset$name,
+      " cannot be aligned to \"", dataset$aligned, "\"."), where = where,
+      todo = "write whole days or longer, as in aligned: P1M")
+  }
+}
+
+# A call that weighs more than a limit allows could never be made.
+card_check_weight <- function(dataset, limits, where) {
+  weight <- dataset$weight %||% 1
+  weighed <- Filter(function(limit) isTRUE(limit$weighs), limits)
+  tight <- Filter(function(limit) weight > limit$count, weighed)
+  if (weight <= 0 || length(tight)) {
+    vetusta_stop("card", paste0("A call of the dataset ", dataset$name, " weighs ", weight,
+      if (length(tight)) paste0(", more than ", tight[[1]]$words, " allows"), "."),
+      where = where, todo = "write how much of the limit one call takes, as in weight: 5")
+  }
+  if (!is.null(dataset$weight) && !length(weighed)) {
+    vetusta_stop("card", paste0("A call of the dataset ", dataset$name,
+      " weighs something, and no limit counts by weight."), where = where,
+      todo = "write the limit as in limits: [1200 weight per minute]")
+  }
+}
+
+card_check_widest <- function(dataset, where) {
+  for (name in if (is.list(dataset$widest)) names(dataset$widest)) {
+    if (inherits(try(time_interval(name), silent = TRUE), "try-error")) {
+      vetusta_stop("card",
+        paste0("`widest` of the dataset ", dataset$name, " speaks of \"", name,
+          "\", which is no length of bars."), where = where,
+        todo = "write it as widest: P30D, or as widest: {PT1M: P7D, P1D: P5Y}")
+    }
+  }
+}
+
+# What a job cannot be without: a ticket where the address to look at is made from one, and the
+# word for ready where a state is named.
+card_check_job <- function(dataset, where) {
+  job <- dataset$job
+  lacks <- if ("ticket" %in% template_variables(job$look %||% "") && is.null(job$ticket)) "ticket"
+  else if (!is.null(job$state) && is.null(job$ready)) "ready"
+  if (length(lacks)) {
+    vetusta_stop("card", paste0("The job of the dataset ", dataset$name, " lacks \"", lacks, "\"."),
+      where = where, todo = paste0("add ", lacks, ": to job"))
+  }
+}
+
+# The words of a want that a dataset's request takes.
+dataset_gives <- function(dataset) {
+  variables <- unique(template_variables(paste0(dataset$request, dataset$body)))
+  vapply(variables, function(name) dataset$parameters[[name]]$gives %||% name, "",
+    USE.NAMES = FALSE)
+}
