@@ -14,7 +14,8 @@ documents_held <- function(archive, source, dataset) {
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.
 #' @param folder The folder into which they were fetched.
-#' @return A tibble with one row a document: `link`, `file`, `bytes`, `sha256`, `fetched` (an
+#' @return A tibble with one row a document: `link` (as it came), `file`, `bytes`, `sha256`,
+#'   `fetched` (an
 #'   instant) and `state`: `whole`, `changed` (its hash is another one) or `gone`.
 #' @section Errors: `vetusta_error_want` for names that are no text.
 #' @export

@@ -40,6 +40,7 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
   check_text(dataset, "dataset")
   check_flag(progress, "progress")
   check_number(wait, "wait", 0)
+  rows$link <- as.character(rows$link)
   rows <- rows[!is.na(rows$link) & !duplicated(rows$link), , drop = FALSE]
   for (name in access_secrets(source$access)) source_secret(source, name)
   if (!dir.exists(folder) && !suppressWarnings(dir.create(folder, recursive = TRUE))) {
@@ -54,9 +55,10 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
   })
   held <- documents_held(archive, source$source, dataset)
   links <- vapply(rows$link, link_whole, "", base = source$address, USE.NAMES = FALSE)
-  names <- document_names(rows, links, held, folder)
+  # a document is told by its link as it came: a service may move, and its papers stay
+  names <- document_names(rows, held)
   all <- lapply(seq_along(links), function(i) {
-    one <- document_fetch(run, dataset, links[i], names[i], folder, held, archive)
+    one <- document_fetch(run, dataset, rows$link[i], links[i], names[i], folder, held, archive)
     if (progress) cli::cli_inform("{i} of {length(links)}: {one$outcome}, {one$file %||% links[i]}")
     one
   })
@@ -66,12 +68,12 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
   as_rows(c(as.list(rows)[intersect(c("entity", "title"), names(rows))], list(link = links,
     file = told("file", NA_character_), bytes = told("bytes", NA_real_),
     sha256 = told("sha256", NA_character_), outcome = told("outcome", ""),
-    said = told("said", ""))))
+    said = told("said", NA_character_))))
 }
 
-document_fetch <- function(run, dataset, link, name, folder, held, archive) {
+document_fetch <- function(run, dataset, key, link, name, folder, held, archive) {
   as_held <- function(held) {
-    known <- held[held$link == link, ]
+    known <- held[held$link == key, ]
     if (nrow(known) && identical(file_sha256(file.path(folder, known$file)), known$sha256)) {
       list(outcome = "held", file = known$file, bytes = known$bytes, sha256 = known$sha256)
     }
@@ -88,7 +90,7 @@ document_fetch <- function(run, dataset, link, name, folder, held, archive) {
   }
   began <- now_seconds()
   # two that fetch into one folder would write into one part
-  claim <- claim_name(run$source$source, dataset, "document", link)
+  claim <- claim_name(run$source$source, dataset, "document", key)
   if (store_claim(archive, claim, run$started) != "ours") {
     return(as_held(documents_held(archive, run$source$source, dataset)) %||%
       list(outcome = "left", said = "another process is at it"))
@@ -118,7 +120,7 @@ document_fetch <- function(run, dataset, link, name, folder, held, archive) {
   }
   unlink(paste0(part, ".tag"))
   entry("stored", paste("the file", name), 200L)
-  store_note(archive, "document", run$source$source, dataset, link,
+  store_note(archive, "document", run$source$source, dataset, key,
     as.character(jsonlite::toJSON(list(file = name, bytes = bytes, sha256 = hash),
       auto_unbox = TRUE, digits = NA)))
   list(outcome = "fetched", file = name, bytes = bytes, sha256 = hash)
@@ -129,7 +131,7 @@ link_whole <- function(link, base) absolute_address(link, paste0(base, "/"))
 
 # Names that tell what a file is: company, day, title, and the ending of its link. One that another
 # link has already gets a number.
-document_names <- function(rows, links, held, folder) {
+document_names <- function(rows, held) {
   part <- function(name) {
     text <- if (is.null(rows[[name]])) rep("", nrow(rows)) else condition_texts(rows[[name]])
     ifelse(is.na(text), "", text)
@@ -139,12 +141,12 @@ document_names <- function(rows, links, held, folder) {
   stem <- gsub("^[-.]+|[-.]+$", "", gsub("[^A-Za-z0-9._-]+", "-", iconv(plain, "UTF-8",
     "ASCII//TRANSLIT", sub = "-")))
   stem <- substr(ifelse(nzchar(stem), stem, "document"), 1, 80)
-  path <- sub("[?#].*", "", links)
+  path <- sub("[?#].*", "", rows$link)
   ending <- ifelse(grepl("/[^/]*[.][A-Za-z0-9]{1,5}$", path),
     tolower(sub("^.*[.]", "", path)), "html")
   names <- paste0(stem, ".", ending)
-  known <- held$file[match(links, held$link)]
-  taken <- held$file[!held$link %in% links]
+  known <- held$file[match(rows$link, held$link)]
+  taken <- held$file[!held$link %in% rows$link]
   for (i in seq_along(names)) {
     if (!is.na(known[i])) names[i] <- known[i]
     number <- 2
