@@ -54,16 +54,27 @@ archive_observations <- function(archive, source, dataset, ..., as_of = NULL, fr
 # Observations of a statistics office, with dimensions and what is said of them; or those of an
 # ordinary source.
 table_of_observations <- function(archive, held, from, to, at, zone, labels = "codes",
-  language = "en", with = TRUE,
-                                  multiplier = "keep") {
+  language = "en", with = TRUE, multiplier = "keep", newest = TRUE) {
   window <- period_window(from, to)
-  read <- read_rows(archive, held, window[1], window[2], at)
+  read <- read_rows(archive, held, window[1], window[2], at, newest)
   if (is_plain(held)) {
-    return(plain_table_of(plain_observations(held, read)))
+    rows <- plain_observations(held, read)
+    again <- !newest && is.null(rows[["released"]]) && anyDuplicated(list_frame(list(read$owner,
+      as.numeric(read$columns$time)))) > 0
+    if (again) rows$released <- release_of_repeated(read)
+    return(plain_table_of(rows))
   }
   said <- store_attributes(archive, held$id, at)
   known <- archive_labels(archive, held$source[1], held$dataset[1])
   observation_rows(read, held, words_frame(said), known, labels, language, with, multiplier)
+}
+
+# What is said first counts from the end of its time; what is said again, from when it came.
+release_of_repeated <- function(read) {
+  first <- !duplicated(list_frame(list(read$owner, as.numeric(read$columns$time))))
+  since <- as.numeric(read$columns$since)
+  since[first] <- NA
+  utc(since)
 }
 
 # Whether series have no dimensions but their own name.

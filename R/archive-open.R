@@ -61,6 +61,9 @@ check_archive <- function(archive) {
 }
 
 #' @export
+summary.vetusta_archive <- function(object, ...) archive_datasets(object)
+
+#' @export
 print.vetusta_archive <- function(x, ...) {
   if (is.null(x$connection)) {
     cat("archive ", x$path, " (closed)\n", sep = "")

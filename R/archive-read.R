@@ -95,6 +95,8 @@ archive_faults <- function(archive) {
 #'   `NULL` gives what is known now.
 #' @param zone The IANA zone of days in `from` and `to` of bars; all else is told by days of its
 #'   own.
+#' @param releases Whether every release of observations is given, each with its `released`, and not
+#'   only the newest: [series_align()] needs them to know what was known at each time of its grid.
 #' @param labels,language,multiplier Of statistics, as for [archive_observations()].
 #' @return A list of tables, one for each dataset (of bars one for each interval), named
 #'   `source/dataset`: bars, see
@@ -110,8 +112,9 @@ archive_faults <- function(archive) {
 #' archive_read(archive, "KELD", from = "2026-03-12")
 archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_of = NULL,
   zone = "UTC", labels = "codes",
-                         language = "en", multiplier = "keep") {
+  language = "en", multiplier = "keep", releases = FALSE) {
   check_archive(archive)
+  check_flag(releases, "releases")
   check_zone(zone)
   check_choice(labels, "labels", c("codes", "labels", "both"))
   check_choice(multiplier, "multiplier", c("keep", "apply"))
@@ -129,7 +132,7 @@ archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_o
     group <- paste0(held$source, "/", held$dataset, interval)
     tables <- lapply(split(seq_len(nrow(held)), factor(group, unique(group))), function(rows) {
       read_table(archive, held[rows, ], from, to, at, zone, labels = labels, language = language,
-        multiplier = multiplier)
+        multiplier = multiplier, newest = !releases || held$shape[rows[1]] != "observations")
     })
     names(tables) <- sub("@.*", "", names(tables))
     tables

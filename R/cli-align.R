@@ -28,6 +28,8 @@ cli_align <- function(arguments) {
   # what was known before the window counts in it
   window <- options[c("from", "to")]
   options["from"] <- list(NULL)
+  # of what was revised each time of the grid has what was said by then
+  options$releases <- !options$own_time
   read <- cli_series(options)
   options[c("from", "to")] <- window
   more <- lapply(cli_list_of(options$with), read_series_file, options = options["time_as"],

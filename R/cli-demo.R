@@ -8,7 +8,7 @@ cli_demo <- function(arguments) {
       todo = "give another folder: vetusta demo FOLDER")
   }
   services <- demo_services()
-  on.exit(services$process$kill())
+  on.exit(services$stop())
   desk <- desk_make(folder, title = "The freight desk", cards = unname(standin_titles),
     addresses = services$addresses, secrets = as.list(standin_keys))
   demo_step("1  a desk, and services to ask", "The desk is the folder ", folder,
@@ -33,32 +33,9 @@ demo_step <- function(title, ...) {
   if (...length()) paste0(..., "\n"), sep = "")
 }
 
-# The services run in a process of their own, at the usual port when it is free.
+# At the usual port when it is free.
 demo_services <- function() {
-  ask <- function(port) {
-    process <- processx::process$new("Rscript",
-      c("--no-init-file", "-e", "vetusta::cli_main()", "services", "--port", port, "--seconds",
-        "600"),
-      stdout = "|", stderr = "|",
-      env = c("current", R_LIBS = paste(.libPaths(), collapse = .Platform$path.sep)),
-      cleanup_tree = TRUE)
-    end <- Sys.time() + 20
-    text <- character()
-    while (Sys.time() < end && process$is_alive()) {
-      process$poll_io(200)
-      text <- c(text, process$read_output_lines())
-      found <- regmatches(text, regexpr("http://127[.]0[.]0[.]1:[0-9]+/quay", text))
-      if (length(found)) {
-        port <- sub(".*:([0-9]+)/quay$", "\\1", found[1])
-        return(list(process = process, addresses = standin_addresses(port)))
-      }
-    }
-    process$kill()
-    NULL
-  }
-  ask("8471") %||% ask("0") %||%
-    vetusta_stop("service", "The stand-in services did not start.",
-      todo = "try `vetusta services` to see why")
+  tryCatch(standin_start(port = 8471), vetusta_error_service = function(e) standin_start())
 }
 
 demo_collect <- function(desk, archive) {

@@ -37,6 +37,7 @@ cli_commands <- c(
   join = "one history from several sources",
   figure = "draw candles or lines of archived series",
   report = "one file to look at or send: figures, what is held and missing, failures",
+  browse = "look through the archive on a local page, which only reads",
   export = "write series or rows as CSV, Parquet, XLSX and more, or into a database",
   archive = "check an archive, compact it, back it up, restore it, rescue what can be read",
   import = "put what you have in a file into the archive",
@@ -72,7 +73,7 @@ cli_run <- function(arguments) {
     return(2L)
   }
   # what runs long shows what it does while it does it
-  if (command %in% c("demo", "services") || isatty(stdout()) || sink.number() > 0) cli_work(command,
+  if (command %in% c("demo", "services", "browse") || isatty(stdout()) || sink.number() > 0) cli_work(command,
     arguments[-1]) else cli_put_out(command, function() cli_work(command, arguments[-1]))
 }
 

@@ -63,7 +63,7 @@ cli_series <- function(options) {
   known <- cli_calendars(options, found)
   zone <- options$zone %||% known$calendar$zone %||% "UTC"
   tables <- archive_read(archive, addresses, options$from, options$to, options$as_of, zone,
-    labels = options$labels %||% "codes")
+    labels = options$labels %||% "codes", releases = isTRUE(options$releases))
   tables <- lapply(tables, cli_session, session = options$session)
   sources <- sub("/.*", "", names(tables))
   list(tables = cli_distinct(tables, found), calendars = unname(known$calendars[sources]),

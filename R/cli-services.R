@@ -51,16 +51,6 @@ cli_services <- function(arguments) {
   })
 }
 
-standin_titles <- c("Ysel Quay Exchange" = "quay", "Ysel Fixing" = "fixing",
-  "Sarn River Survey" = "river", "Sarn Company Register" = "register",
-  "Quay Archive Hall" = "hall", "Basin Statistics Office" = "basin")
-
-standin_addresses <- function(port,
-  fault = NULL) {
-  as.list(stats::setNames(paste0(standin_root(port, fault), "/", standin_titles),
-    standin_titles))
-}
-
 # The port at which the desk expects the services, so that a desk made by the demo works again
 # later.
 cli_desk_port <- function(folder) {

@@ -102,7 +102,10 @@ output_from <- function(entry) {
 
 # Series with what is done to each of them.
 output_read <- function(options, entry) {
-  if (!is.null(entry$align)) options["from"] <- list(NULL)
+  if (!is.null(entry$align)) {
+    options["from"] <- list(NULL)
+    options$releases <- TRUE
+  }
   # dividends are measured at the prices around them, also where those lie behind the window
   wanted <- options[c("from", "to")]
   if (!is.null(entry$adjust)) options[c("from", "to")] <- list(NULL)

@@ -117,6 +117,7 @@ candle_rows <- function(bars, zone, names, labels) {
   rows$status <- rows[["status"]] %||% rep("observed", nrow(rows))
   rows$status[is.na(rows$status)] <- "observed"
   rows$strip <- factor("price", c("price", "volume"))
+  rows$shown <- rows$close
   list(rows = rows, axis = axis, volume = any(rows$volume > 0, na.rm = TRUE),
     sessions = session_runs(rows))
 }

@@ -17,3 +17,14 @@ series_figure.vetusta_bars <- function(x, ...) figure_candles(x, ...)
 
 #' @export
 series_figure.default <- function(x, ...) figure_lines(x, ...)
+
+# What an archive holds, over time.
+
+#' @export
+plot.vetusta_archive <- function(x, ...) print(archive_figure(x, ...))
+
+#' @rawNamespace S3method(ggplot2::autoplot, vetusta_archive)
+#' @noRd
+autoplot.vetusta_archive <- function(object, ...) archive_figure(object, ...)
+
+archive_figure <- function(x, ...) figure_coverage(archive_series(x), ...)

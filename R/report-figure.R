@@ -10,7 +10,8 @@ report_figure <- function(figure, id, zone) {
   svg <- gsub("(\\bid=[\"']|href=[\"']#|url\\(#)", paste0("\\1", id, "-"), drawn$svg, perl = TRUE)
   svg[1] <- sub("<svg ", paste0("<svg role=\"img\" aria-label=\"", html_text(title), "\" "),
     svg[1], fixed = TRUE)
-  c(paste0("<figure id=\"", id, "\" class=\"drawn\" tabindex=\"0\">"), svg,
+  c(paste0("<figure id=\"", id, "\" class=\"drawn\" tabindex=\"0\" data-title=\"",
+    html_text(figure$labels$title %||% ""), "\">"), svg,
     "<figcaption class=\"told\" aria-live=\"polite\"></figcaption>",
     if (!is.null(drawn$points)) c("<script type=\"application/json\">", drawn$points, "</script>"),
     "</figure>")
@@ -43,11 +44,12 @@ figure_svg <- function(figure, width, height, zone) {
   list(svg = svg, points = figure_told(figure, built, places, zone))
 }
 
-# Where each panel lies, in points from the left and the top, by the numbers of the panels.
+# Where each panel lies, in points from the left and the top, in the order in which panels are
+# filled: row by row.
 panel_places <- function() {
   names <- unname(panel_names(grid::current.vpTree()))
   height <- grDevices::dev.size("in")[2]
-  lapply(names, function(name) {
+  places <- lapply(names, function(name) {
     grid::upViewport(0)
     grid::seekViewport(name)
     at <- grid::current.transform()
@@ -56,6 +58,8 @@ panel_places <- function() {
     grid::upViewport(0)
     72 * c(at[3, 1], height - at[3, 2] - size[2], size)
   })
+  corner <- function(i) round(vapply(places, `[`, 0, i))
+  places[order(corner(2), corner(1))]
 }
 
 panel_names <- function(tree) {
@@ -74,16 +78,36 @@ figure_told <- function(figure, built, places, zone) {
   if (length(names) > 12 || (panelled && length(places) < length(names))) {
     return(NULL)
   }
+  colours <- line_colours$light
   parts <- lapply(seq_along(names), function(i) {
     own <- data[as.character(data$name) == names[i], , drop = FALSE]
     number <- if (panelled) i else 1
     range <- built$layout$panel_params[[number]]
     place <- places[[number]]
     x <- place[1] + place[3] * (own$at - range$x.range[1]) / diff(range$x.range)
-    list(name = names[i], panel = number, x = I(round(x, 1)),
-      time = I(report_times(own$time, zone)), value = I(signif(own$shown, 8)),
-      status = I(ifelse(own$status == "observed", "", own$status)))
+    piece <- own[["piece"]]
+    c(list(name = names[i], panel = number, colour = colours[[1 + (i - 1) %% length(colours)]],
+      x = I(round(x, 1)), time = I(report_times(own$time, zone)), value = I(signif(own$shown, 8)),
+      status = I(ifelse(own$status == "observed", "", own$status)),
+      breaks = I(which(diff(c(piece, piece[length(piece)])) != 0))),
+    lapply(candle_parts(own), I))
   })
-  as.character(jsonlite::toJSON(list(panels = lapply(places, round, 1), series = parts),
-    auto_unbox = TRUE, digits = NA))
+  as.character(jsonlite::toJSON(list(panels = lapply(places, round, 1), log = figure_is_log(built),
+    colours = unname(way_colours$light), series = parts), auto_unbox = TRUE, digits = NA))
+}
+
+# What a candle has beside its close.
+candle_parts <- function(rows) {
+  if (all(c("open", "high", "low") %in% names(rows))) {
+    wanted <- c("open", "high", "low", "volume")
+    as.list(rows)[wanted[wanted %in% names(rows) & vapply(wanted, function(column) {
+      !all(is.na(rows[[column]]))
+    }, TRUE)]]
+  }
+}
+
+figure_is_log <- function(built) {
+  scale <- built$layout$panel_scales_y[[1]]
+  trans <- scale$trans %||% scale$transformation
+  isTRUE(grepl("log", trans$name %||% ""))
 }

@@ -115,7 +115,8 @@ report_html <- function(report) {
     paste0("<p class=\"soft\">Made ", format_instant(report$made), "; times in ",
       html_text(report$zone), ".</p>"), "<nav aria-label=\"Contents\"><ul>", link, "</ul></nav>",
     "</header>", "<main id=\"main\">", figures, tables, "</main>", "<script>",
-    report_asset("report.js"), "</script></body></html>")
+    report_asset("tables.js"), "</script>", "<script>", report_asset("report.js"),
+    "</script></body></html>")
 }
 
 report_asset <- function(name) {

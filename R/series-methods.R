@@ -11,8 +11,11 @@
 #' @param drop Whether a single column is given as a vector.
 #' @return `[` keeps the class as long as the columns that make the shape are there. `summary()`
 #'   has a row a series: `series`,
-#'   `rows`, `missing` (rows without a value), `first`, `last` (`POSIXct`, UTC), `least`, `middle`,
-#'   `greatest`. `as.ts()` gives
+#'   `rows`, `missing` (rows without a value), `first`, `last` (`POSIXct`, UTC), `interval` (an ISO
+#'   8601 duration, where it can be told), `coverage` (the part of the times from the first to the
+#'   last that has a value, without a calendar every one of its kind), `least`, `middle`,
+#'   `greatest`, and `course`: 24 signs, each as high as the mean of a 24th of the time, with a
+#'   space where there is nothing. `print()` shows up to five series so. `as.ts()` gives
 #'   a `ts` of one series whose periods have a frequency within the year (annual to monthly), with
 #'   `NA` where one is missing.
 #' @name vetusta_series
@@ -58,10 +61,16 @@ print.vetusta_series <- function(x, ..., n = 10) {
   if (!nrow(x)) {
     return(invisible(x))
   }
+  if (length(names) <= 5) cat(series_told(x), sep = "\n")
   shown <- utils::head(as.data.frame(x), n)
   shown <- shown[!vapply(shown, function(column) all(is.na(column)), TRUE)]
-  cat(text_table(shown, width = getOption("width", 80)), sep = "\n")
-  if (nrow(x) > n) cat("and ", format(nrow(x) - n, big.mark = ","), " more\n", sep = "")
+  told <- columns_that_fit(shown, getOption("width", 80))
+  cat(told$lines, sep = "\n")
+  if (nrow(x) > n) cat("and ", thousands(nrow(x) - n), " more\n", sep = "")
+  if (length(told$left)) {
+    cat(strwrap(paste0("beside them: ", paste(told$left, collapse = ", ")),
+      getOption("width", 80), exdent = 2), sep = "\n")
+  }
   invisible(x)
 }
 
@@ -71,14 +80,76 @@ summary.vetusta_series <- function(object, ...) {
   points <- without_notes(series_points(object, own = TRUE))
   parts <- lapply(series_split(points$series), function(rows) {
     value <- points$value[rows]
+    time <- points$time[rows]
     edge <- function(f) if (all(is.na(value))) NA_real_ else f(value, na.rm = TRUE)
-    list(rows = length(rows), missing = sum(is.na(value)), first = min(points$time[rows]),
-      last = max(points$time[rows]),
-      least = edge(min), middle = edge(stats::median), greatest = edge(max))
+    list(rows = length(rows), missing = sum(is.na(value)), first = min(time), last = max(time),
+      least = edge(min), middle = edge(stats::median), greatest = edge(max),
+      course = series_course(time, value))
   })
   table <- as.list(data.table::rbindlist(unname(parts)))
   for (bound in c("first", "last")) table[[bound]] <- utc(table[[bound]])
-  as_rows(c(list(series = names(parts)), table))
+  counted <- series_counted(object)
+  at <- match(names(parts), counted$series)
+  as_rows(c(list(series = names(parts)), table[c("rows", "missing", "first", "last")],
+    list(interval = counted$interval[at], coverage = counted$coverage[at]),
+    table[c("least", "middle", "greatest", "course")]))
+}
+
+# list(lines, left): as many columns as a line holds, and the names of the others.
+columns_that_fit <- function(frame, width) {
+  for (most in rev(seq_along(frame))) {
+    lines <- text_table(frame[seq_len(most)], width)
+    if (max(nchar(lines, "width")) <= width) break
+  }
+  list(lines = lines, left = names(frame)[-seq_len(most)])
+}
+
+# Interval and coverage by series, where the times have a step that can be told.
+series_counted <- function(x) {
+  gaps <- tryCatch(without_notes(series_gaps(x)), vetusta_error = function(e) NULL)
+  summary <- attr(gaps, "summary")
+  list(series = as.character(summary[["symbol"]] %||% summary[["series"]]),
+    interval = rep(as.character(attr(gaps, "interval") %||% NA), NROW(summary)),
+    coverage = as.numeric(summary$coverage))
+}
+
+# Values in time as a line of text: each sign is as high as the mean of its stretch of time.
+series_course <- function(time, value, signs = 24) {
+  marks <- if (isTRUE(l10n_info()[["UTF-8"]])) strsplit(paste0("\u2581\u2582\u2583\u2584",
+    "\u2585\u2586\u2587\u2588"), "")[[1]] else strsplit("_.,-=+*#", "")[[1]]
+  kept <- is.finite(value)
+  if (!any(kept)) {
+    return("")
+  }
+  time <- time[kept]
+  range <- range(time)
+  place <- if (diff(range) == 0) rep(1L, sum(kept))
+  else pmin(signs, 1L + floor((time - range[1]) / diff(range) * signs))
+  signs <- if (diff(range) == 0) 1L else min(signs, length(time))
+  place <- ceiling(place * signs / max(place))
+  means <- tapply(value[kept], factor(place, seq_len(signs)), mean)
+  height <- range(means, na.rm = TRUE)
+  level <- if (diff(height) == 0) rep(4, signs)
+  else 1 + round(7 * (means - height[1]) / diff(height))
+  paste(ifelse(is.na(means), " ", marks[level]), collapse = "")
+}
+
+# A line a series: from when to when, how complete, and its course.
+series_told <- function(x) {
+  all <- summary(x)
+  day <- function(time) format(time, "%Y-%m-%d", tz = "UTC")
+  covered <- ifelse(is.na(all$coverage), "",
+    paste0(", ", all$interval, ", ", format_coverage(all$coverage), " there"))
+  filled <- sum(x[["status"]] %in% "filled")
+  c(paste0("  ", format(short_names(all$series, 24)), "  ", day(all$first), " to ", day(all$last),
+    covered, "  ", all$course),
+  if (filled) paste0("  ", counted(filled, "value"), " filled"))
+}
+
+# A part as percents; what is not whole is never rounded to it.
+format_coverage <- function(part) {
+  text <- sprintf("%.1f%%", 100 * part)
+  ifelse(part < 1 & text == "100.0%", "99.9%", ifelse(part == 1, "100%", text))
 }
 
 #' @rdname vetusta_series

@@ -1,9 +1,10 @@
 # Programs that tests use for real, from Debian where this process may install them: an office
-# program, cron, PostgreSQL. Where it may not, or where that fails, those tests are skipped and
+# program, cron, PostgreSQL, a browser, what makes pages of R Markdown. Where it may not, or where that fails, those tests are skipped and
 # counted.
 has <- function(program) nzchar(Sys.which(program))
 wanted <- c(if (!has("soffice")) "libreoffice-calc", if (!has("cron")) "cron",
-  if (!length(Sys.glob("/usr/lib/postgresql/*/bin/initdb"))) "postgresql")
+  if (!length(Sys.glob("/usr/lib/postgresql/*/bin/initdb"))) "postgresql",
+  if (!has("chromium")) "chromium", if (!has("pandoc")) "pandoc")
 quiet <- function(command, arguments) {
   identical(as.integer(suppressWarnings(system2(command, arguments, stdout = FALSE,
     stderr = FALSE))), 0L)

@@ -198,6 +198,7 @@ todo <- missing_from(wanted, installed(), offered)
 system_libraries <- list(curl = c("libcurl4-openssl-dev", "libcurl"),
   openssl = c("libssl-dev", "libssl"),
                          xml2 = c("libxml2-dev", "libxml-2.0"), httpuv = c("zlib1g-dev", "zlib"),
+                         websocket = c("libssl-dev", "libssl"),
                          RPostgres = c("libpq-dev", "libpq"))
 system_libraries <- system_libraries[names(system_libraries) %in% names(todo)]
 known_to_compiler <- function(entry) {

@@ -1,0 +1,91 @@
+# A local page on which a desk's archive is looked through.
+
+#' Browse a desk's archive
+#'
+#' Serves a page on this machine alone (127.0.0.1): the series with search and filters and how
+#' complete each is, and of each its figure with dates and interval chosen, what is missing, its
+#' versions, its journal, and the lines that give the same from R and from the command line. It
+#' reads and never writes. The packages shiny and bslib make the page.
+#'
+#' @param desk A desk, see [desk_open()], or the path of an archive without one.
+#' @param port The port; by default a free one.
+#' @param ready A function that is called with the page's address as soon as it is served. The
+#'   address has a token in it, without which the page is refused.
+#' @param seconds How long it is served; for ever by default.
+#' @return Nothing; it returns when it is stopped.
+#' @section Errors: `vetusta_error_page` where the packages are not there, the port is taken or
+#'   is no port; `vetusta_error_archive` where there is no archive yet.
+#' @export
+#' @examples
+#' \dontrun{
+#' desk_browse(desk_open("my-desk"))
+#' }
+desk_browse <- function(desk, port = NULL, ready = function(address) message("open ", address),
+  seconds = Inf) {
+  if (is.character(given(desk, "desk", "desk"))) check_text(desk, "desk", "desk")
+  else check_desk(desk)
+  if (!is.null(port)) {
+    check_number(port, "port", 0, "page")
+    if (port != floor(port) || port < 1024 || port > 65535) {
+      vetusta_stop("page", paste0("There is no port ", format_exact(port), " for a page."),
+        todo = "give a whole number from 1024 to 65535, or none for a free one")
+    }
+  }
+  if (!is.function(ready)) {
+    vetusta_stop("page", "`ready` is a function of the page's address.", todo = "leave it out")
+  }
+  check_number(seconds, "seconds", 0, "page")
+  absent <- Filter(function(name) !requireNamespace(name, quietly = TRUE), c("shiny", "bslib"))
+  if (length(absent)) {
+    vetusta_stop("page", paste0("The page needs the package", if (length(absent) > 1) "s", " ",
+      paste(absent, collapse = " and "), "."),
+    todo = paste0("install.packages(c(\"shiny\", \"bslib\")), or of Debian the packages ",
+      "r-cran-shiny and r-cran-bslib"))
+  }
+  # shiny attaches itself when it runs, and would say so
+  if (!"package:shiny" %in% search()) suppressMessages(attachNamespace("shiny"))
+  place <- if (is.character(desk)) browse_archive_place(desk) else browse_desk(desk)
+  place$reader()
+  on.exit(place$close())
+  token <- browse_token()
+  port <- browse_port(port)
+  address <- paste0("http://127.0.0.1:", port, "/?token=", token)
+  app <- browse_app(place, token)
+  app$onStart <- function() {
+    ready(address)
+    if (is.finite(seconds)) later::later(function() shiny::stopApp(), seconds)
+  }
+  tryCatch(
+    shiny::runApp(app, port = port, host = "127.0.0.1", launch.browser = FALSE, quiet = TRUE),
+    error = function(e) {
+      if (inherits(e, "vetusta_error")) stop(e)
+      if (!grepl("create server|address already in use", conditionMessage(e))) stop(e)
+      browse_port_taken(port)
+    })
+  invisible()
+}
+
+browse_port_taken <- function(port) {
+  vetusta_stop("page", paste0("The port ", port, " is taken by another program."),
+    todo = "give another one, or none for a free one")
+}
+
+# A port that can be listened on now; shiny itself would say more than is needed of one that cannot.
+browse_port <- function(port) {
+  if (is.null(port)) {
+    return(httpuv::randomPort(host = "127.0.0.1"))
+  }
+  probe <- tryCatch(httpuv::startServer("127.0.0.1", port, list(call = function(request) {
+    list(status = 503L, headers = list(), body = "")
+  }), quiet = TRUE), error = function(e) NULL)
+  if (is.null(probe)) browse_port_taken(port)
+  probe$stop()
+  port
+}
+
+browse_token <- function() {
+  bytes <- tryCatch(readBin("/dev/urandom", "raw", 16), error = function(e) raw(),
+    warning = function(w) raw())
+  if (length(bytes) == 16) paste(bytes, collapse = "")
+  else digest::digest(list(Sys.time(), Sys.getpid(), tempfile()), "md5")
+}

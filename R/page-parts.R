@@ -1,0 +1,123 @@
+# The parts of the page: the list of series, facts, tables, and lines to copy.
+
+# All series with their names; no rows where the archive is not there any more.
+browse_held <- function(place) {
+  tryCatch({
+    archive <- place$reader()
+    held <- as.data.frame(archive_series(archive))
+    names <- archive_names(archive, unique(held$source))
+    held$name <- unname(ifelse(held$key %in% names(names), names[held$key], ""))
+    held$name[is.na(held$name)] <- ""
+    held
+  }, vetusta_error = function(e) {
+    structure(data.frame(address = character(), source = character(), dataset = character(),
+      key = character(), frequency = character(), shape = character(), rows = numeric(),
+      first = utc(numeric()), last = utc(numeric()), bytes = numeric(), name = character()),
+    trouble = e)
+  })
+}
+
+browse_about <- function(place, held) {
+  trouble <- attr(held, "trouble")
+  if (!is.null(trouble)) {
+    return(browse_trouble(trouble))
+  }
+  shiny::tags$p(class = "soft", paste0(thousands(nrow(held)), " series", ", ",
+    counted(sum(held$rows), "value"), "; ", place$path, ", read only"))
+}
+
+browse_offer <- function(session, held, source, shape) {
+  offer <- function(id, values, chosen) {
+    values <- sort(unique(values))
+    shiny::updateSelectInput(session, id, choices = c("all" = "", stats::setNames(nm = values)),
+      selected = if (isTRUE(chosen %in% values)) chosen else "")
+  }
+  offer("source", held$source, source)
+  offer("shape", held$shape, shape)
+}
+
+browse_longer <- c("5 minutes", "15 minutes", "1 hour", "1 day", "1 week", "1 month", "1 year")
+
+browse_reset <- function(session, one) {
+  if (nrow(one) != 1) {
+    return(invisible())
+  }
+  longer <- if (startsWith(one$frequency, "P")) {
+    own <- interval_seconds(time_interval(one$frequency))
+    browse_longer[vapply(browse_longer, function(word) interval_seconds(time_interval(word)), 0) > own]
+  }
+  shiny::updateSelectInput(session, "regroup", choices = c("as held" = "",
+    stats::setNames(nm = longer)), selected = "")
+}
+
+browse_most <- 200
+
+browse_list <- function(place, series, address) {
+  tags <- shiny::tags
+  if (!nrow(series)) {
+    return(tags$p(class = "soft", role = "status", "no series is like that"))
+  }
+  shown <- utils::head(series, browse_most)
+  covered <- browse_coverage(place, shown)
+  rows <- lapply(seq_len(nrow(shown)), function(i) {
+    one <- shown[i, ]
+    tags$li(tags$button(type = "button", class = "one", `data-address` = one$address,
+      `aria-current` = if (identical(one$address, address)) "true",
+      tags$span(class = "address", one$address),
+      if (nzchar(one$name)) tags$span(class = "soft", one$name),
+      tags$span(class = "span", paste0(format(one$first, "%Y-%m-%d"), " to ",
+        format(one$last, "%Y-%m-%d"), ", ", counted(one$rows, "value"))),
+      browse_meter(covered[i])))
+  })
+  left <- nrow(series) - nrow(shown)
+  tags$div(tags$p(class = "soft", role = "status", paste(thousands(nrow(series)), "series")),
+    tags$ul(class = "list", rows),
+    if (left > 0) tags$p(class = "soft", paste("and", thousands(left), "more: search for them")))
+}
+
+browse_meter <- function(part) {
+  tags <- shiny::tags
+  if (is.na(part)) {
+    return(NULL)
+  }
+  text <- format_coverage(part)
+  tags$span(class = "meter", tags$span(class = "bar", tags$span(style = paste0("width:",
+    round(100 * part, 1), "%"))), tags$span(class = "part", paste(text, "there")))
+}
+
+# How often a series has a value, in words where there are any.
+browse_step <- function(frequency) {
+  if (startsWith(frequency, "P")) format(time_interval(frequency))
+  else if (nzchar(frequency)) paste("by", frequency)
+}
+
+browse_facts <- function(place, one) {
+  facts <- c(paste0(one$source, ", ", one$dataset), one$shape, browse_step(one$frequency),
+    paste0(format(one$first, "%Y-%m-%d"), " to ", format(one$last,
+    "%Y-%m-%d")), counted(one$rows, "value"), paste0("days in ", browse_zone(place, one$source)))
+  shiny::tags$p(class = "soft", paste(facts, collapse = "; "))
+}
+
+# A table as it stands in a report, its newest or longest rows.
+browse_shown <- function(rows, zone) {
+  if (inherits(rows, "condition")) {
+    return(browse_trouble(rows))
+  }
+  if (!NROW(rows)) {
+    return(shiny::tags$p(class = "soft", role = "status", "there is none"))
+  }
+  few <- utils::head(rows, 500)
+  left <- nrow(rows) - nrow(few)
+  shiny::tagList(shiny::HTML(report_table(few, "shown", zone)),
+    if (left > 0) shiny::tags$p(class = "soft", paste0("the first ", thousands(nrow(few)), " of ",
+      thousands(nrow(rows)), "; all of the values are in the CSV")))
+}
+
+browse_copies <- function(lines) {
+  tags <- shiny::tags
+  lapply(names(lines), function(name) {
+    tags$div(class = "copy", tags$span(class = "soft", name), tags$code(lines[[name]]),
+      tags$button(type = "button", class = "take", `data-text` = lines[[name]], "Copy",
+        `aria-label` = paste("Copy:", name)))
+  })
+}

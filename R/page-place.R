@@ -1,0 +1,84 @@
+# What the page reads from: an archive, and what a desk knows of its sources.
+
+# list(title, path, reader(), changed(), close(), calendar(source), zone(source), names): `reader()`
+# gives the archive, opened anew where its file was replaced.
+browse_place <- function(title, path, calendar, command) {
+  state <- new.env(parent = emptyenv())
+  shut <- function() {
+    if (!is.null(state$archive)) archive_close(state$archive)
+    state$archive <- NULL
+  }
+  reader <- function() {
+    file <- browse_file(path)
+    if (!identical(file, state$file)) shut()
+    if (is.null(state$archive)) state$archive <- archive_open(path, create = FALSE, read_only = TRUE)
+    state$file <- file
+    state$archive
+  }
+  list(title = title, path = path, reader = reader, changed = function() browse_sign(path),
+    close = shut, calendar = calendar, command = command, memory = new.env(parent = emptyenv()))
+}
+
+browse_archive_place <- function(path) {
+  path <- normalizePath(path, mustWork = FALSE)
+  browse_place(basename(path), path, function(source) NULL,
+    paste("--archive", shQuote(path)))
+}
+
+browse_desk <- function(desk) {
+  if (!file.exists(desk$archive)) {
+    vetusta_stop("archive", "The desk has no archive yet.", where = desk$folder,
+      todo = "collect something first: vetusta refresh")
+  }
+  browse_place(desk$title, desk$archive, function(source) {
+    tryCatch(source_calendar(desk_source(desk, source)), vetusta_error = function(e) NULL)
+  }, paste("--desk", shQuote(desk$folder)))
+}
+
+# Which file it is; NULL where there is none.
+browse_file <- function(path) {
+  if (file.exists(path)) normalizePath(path)
+}
+
+# What changes when something is written.
+browse_sign <- function(path) {
+  about <- file.info(paste0(path, c("", "-wal")))
+  paste(about$size, as.numeric(about$mtime), collapse = " ")
+}
+
+# What is worked out once for a source, or for a source's window.
+browse_remember <- function(place, key, work) {
+  if (is.null(place$memory[[key]])) place$memory[[key]] <- list(work())
+  place$memory[[key]][[1]]
+}
+
+browse_calendar <- function(place, source) {
+  browse_remember(place, paste("calendar", source), function() place$calendar(source))
+}
+
+browse_zone <- function(place, source) browse_calendar(place, source)$zone %||% "UTC"
+
+# The part of the expected times, from a series' first to its last, that has a value; NA where
+# nothing says what is expected.
+browse_coverage <- function(place, series) {
+  vapply(seq_len(nrow(series)), function(i) {
+    one <- series[i, ]
+    key <- paste("expected", one$source, one$frequency, as.numeric(one$first), as.numeric(one$last))
+    count <- browse_remember(place, key, function() browse_expected(place, one))
+    if (is.na(count) || count == 0) NA_real_ else min(1, one$rows / count)
+  }, 0)
+}
+
+browse_expected <- function(place, one) {
+  first <- as.numeric(one$first)
+  last <- as.numeric(one$last)
+  if (!startsWith(one$frequency, "P")) {
+    return(round((last - first) / unname(period_seconds[one$frequency])) + 1)
+  }
+  calendar <- browse_calendar(place, one$source)
+  if (is.null(calendar)) {
+    return(NA_real_)
+  }
+  tryCatch(length(calendar_times(calendar, one$frequency, utc(first), utc(last + 1),
+    main_session(calendar))), vetusta_error = function(e) NA_real_)
+}

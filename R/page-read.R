@@ -1,0 +1,96 @@
+# What the page shows of one series: tables that are read for it, and lines to copy.
+
+# The series that are meant: all words are in what is known of it.
+browse_chosen <- function(series, search, source, shape, sort) {
+  words <- strsplit(tolower(trimws(search %||% "")), "[[:space:]]+")[[1]]
+  text <- tolower(paste(series$address, series$name))
+  kept <- rep(TRUE, nrow(series))
+  for (word in words[nzchar(words)]) kept <- kept & grepl(word, text, fixed = TRUE)
+  if (nzchar(source %||% "")) kept <- kept & series$source == source
+  if (nzchar(shape %||% "")) kept <- kept & series$shape == shape
+  series <- series[kept, , drop = FALSE]
+  by <- list(address = seq_len(nrow(series)), values = -series$rows,
+    newest = -as.numeric(series$last), oldest = as.numeric(series$first))[[sort %||% "address"]]
+  series[order(by), , drop = FALSE]
+}
+
+browse_window <- function(from, to) {
+  day <- function(x) if (length(x) == 1 && grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}$", x)) x
+  list(from = day(from), to = day(to))
+}
+
+# One series in a window, bars regrouped where that is asked for; with an interval as an attribute.
+browse_table <- function(place, one, window, regroup = "", as_of = NULL) {
+  zone <- browse_zone(place, one$source)
+  tables <- archive_read(place$reader(), one$address, window$from, window$to, as_of = as_of,
+    zone = zone)
+  table <- if (length(tables)) tables[[1]]
+  if (NROW(table) && nzchar(regroup %||% "")) {
+    calendar <- browse_calendar(place, one$source)
+    table <- without_notes(bars_regroup(table, regroup, calendar,
+      session = if (!is.null(calendar)) main_session(calendar), base = attr(table, "interval"),
+      zone = zone, need = 0))
+  }
+  table
+}
+
+browse_figure <- function(place, one, table, kind) {
+  zone <- browse_zone(place, one$source)
+  calendar <- browse_calendar(place, one$source)
+  names <- stats::setNames(one$name, one$key)[nzchar(one$name)]
+  draw <- list(
+    auto = function() {
+      if (is_bars(table)) figure_candles(table, zone = zone, calendar = calendar, names = names)
+      else figure_lines(table, zone = zone, names = names)
+    },
+    lines = function() figure_lines(table, zone = zone, names = names),
+    gaps = function() figure_gaps(table, calendar, zone = zone, names = names),
+    season = function() figure_season(table, zone = zone, names = names),
+    spread = function() figure_spread(table, zone = zone, names = names)
+  )[[kind %||% "auto"]]
+  without_notes(draw())
+}
+
+browse_gaps <- function(place, one, table) {
+  calendar <- browse_calendar(place, one$source)
+  gaps <- without_notes(series_gaps(table, calendar, attr(table, "interval"),
+    session = if (!is.null(calendar)) main_session(calendar)))
+  as.data.frame(gaps)[order(-gaps$missing, gaps$first), c("first", "last", "missing", "reason")]
+}
+
+# The values of a series that were said again in another way, release by release.
+browse_versions <- function(place, one) {
+  rows <- as.data.frame(archive_revisions(place$reader(), one$address, all = TRUE))
+  time <- as.numeric(rows[[2]])
+  rows[time %in% time[duplicated(time)], -1]
+}
+
+# The calls for a series, the newest first.
+browse_journal <- function(place, one) {
+  journal <- as.data.frame(archive_journal(place$reader()))
+  own <- journal$source == one$source & journal$dataset %in% one$dataset
+  symbol <- sub(":.*", "", one$key)
+  own <- own & (is.na(journal$symbol) | journal$symbol %in% c("", symbol, one$key) |
+    one$shape != "bars")
+  rows <- journal[own, intersect(c("asked", "symbol", "status", "rows", "bytes", "outcome",
+    "message"), names(journal))]
+  rows[rev(seq_len(nrow(rows))), , drop = FALSE]
+}
+
+# The same by address, from R and from the command line.
+browse_lines <- function(place, one, window, regroup = "", as_of = NULL) {
+  text <- function(x) encodeString(x, quote = "\"")
+  bounds <- c(if (!is.null(window$from)) paste0("from = ", text(window$from)),
+    if (!is.null(window$to)) paste0("to = ", text(window$to)),
+    if (!is.null(as_of)) paste0("as_of = ", text(as_of)))
+  options <- c(if (!is.null(window$from)) paste("--from", window$from),
+    if (!is.null(window$to)) paste("--to", window$to),
+    if (nzchar(regroup %||% "")) paste("--regroup", shQuote(regroup)),
+    if (!is.null(as_of)) paste("--as-of", as_of), place$command)
+  c(address = one$address,
+    "in R" = paste0("archive_read(archive_open(", text(place$path), "), ",
+      paste(c(text(one$address), bounds), collapse = ", "), ")"),
+    "on the command line" = paste("vetusta export", shQuote(one$address),
+      paste(options, collapse = " ")),
+    "its figure" = paste("vetusta figure", shQuote(one$address), paste(options, collapse = " ")))
+}

@@ -1,0 +1,62 @@
+# The invented services in a process beside this one.
+
+#' Start the invented services beside this session
+#'
+#' What [standin_serve()] serves, in a process of its own on a free port, so that a session can
+#' collect from it; for trying things out, and for examples.
+#'
+#' @param seconds How long they are served at most.
+#' @param ... Passed on to [standin_serve()].
+#' @return A list of `addresses` (a named list: the address of each source's service), `keys` (a
+#'   named character vector of the secrets that the cards ask for) and `stop` (a function that ends
+#'   them; they end with the session too).
+#' @section Errors: `vetusta_error_service` where they do not start.
+#' @export
+#' @examples
+#' \dontrun{
+#' services <- standin_start()
+#' do.call(Sys.setenv, as.list(services$keys))
+#' quay <- source_card("quay", address = services$addresses$quay)
+#' services$stop()
+#' }
+standin_start <- function(seconds = 600, ...) {
+  check_number(seconds, "seconds", 0, "service")
+  said <- tempfile()
+  given <- list(...)
+  if (length(given)) {
+    for (name in names(given)) {
+      check_choice(name, "...", setdiff(names(formals(standin_serve)), c("ready", "until")),
+        "service")
+    }
+  }
+  code <- paste0("do.call(vetusta::standin_serve, c(list(until = ", format_exact(seconds),
+    ", ready = function(port) { cat(\"port\", port, \"\\n\"); flush(stdout()) }), ",
+    paste(deparse(utils::modifyList(list(port = 0), given)), collapse = ""), "))")
+  process <- processx::process$new(file.path(R.home("bin"), "Rscript"),
+    c("--no-init-file", "-e", code), stdout = "|", stderr = said, cleanup_tree = TRUE,
+    env = c("current", R_LIBS = paste(.libPaths(), collapse = .Platform$path.sep)))
+  end <- as.numeric(Sys.time()) + 60
+  while (as.numeric(Sys.time()) < end && process$is_alive()) {
+    process$poll_io(200)
+    line <- grep("^port ", process$read_output_lines(), value = TRUE)
+    if (length(line)) {
+      port <- as.integer(sub("port ", "", line[1]))
+      return(list(addresses = standin_addresses(port, given$fault), keys = standin_keys,
+        stop = function() invisible(process$kill())))
+    }
+  }
+  process$kill()
+  vetusta_stop("service", "The invented services did not start.",
+    where = paste(utils::tail(readLines(said, warn = FALSE), 3), collapse = " "),
+    todo = "look at what is said there")
+}
+
+standin_titles <- c("Ysel Quay Exchange" = "quay", "Ysel Fixing" = "fixing",
+  "Sarn River Survey" = "river", "Sarn Company Register" = "register",
+  "Quay Archive Hall" = "hall", "Basin Statistics Office" = "basin")
+
+standin_addresses <- function(port,
+  fault = NULL) {
+  as.list(stats::setNames(paste0(standin_root(port, fault), "/", standin_titles),
+    standin_titles))
+}
