@@ -30,7 +30,7 @@ cli_figure <- function(arguments) {
   kind <- named$kind
   tabled <- if (!is.null(kind)) cli_tabled[[kind]]
   if (is.null(tabled)) {
-    read <- cli_figure_read(options)
+    read <- cli_figure_read(options, kind)
     kind <- kind %||% if (all(vapply(read$tables, is_bars, TRUE))) "candles" else "lines"
     made <- list(figure = cli_drawn[[kind]](read, options), said = read$said)
   } else {
@@ -65,12 +65,15 @@ cli_figure_kind <- function(options) {
 }
 
 # The series of a figure, by their own names where the archive knows them, and what to say below.
-cli_figure_read <- function(options) {
+cli_figure_read <- function(options, kind = NULL) {
   read <- cli_series(options)
   tables <- cli_regrouped(read, options)
   if (!is.null(options$span)) tables <- lapply(tables, cli_last_span, options$span, read$zone)
   names <- if (is.null(options$input)) archive_names(cli_archive(options), unique(read$sources))
-  list(tables = tables, zone = read$zone, names = names, calendar = read$calendar,
+  gaps <- if (identical(kind, "gaps")) {
+    tryCatch(without_notes(cli_find_gaps(read, options)), vetusta_error = function(e) NULL)
+  }
+  list(tables = tables, zone = read$zone, names = names, calendar = read$calendar, gaps = gaps,
     caption = cli_figure_caption(options, read, tables),
     said = paste(length(unique(unlist(lapply(tables, series_names_of)))), "series with",
       counted(sum(vapply(tables, nrow, 1L)), "value")))
@@ -113,7 +116,7 @@ cli_drawn <- list(
   },
   gaps = function(read, options) {
     figure_gaps(read$tables, read$calendar, zone = read$zone, names = read$names,
-      caption = read$caption, dark = isTRUE(options$dark))
+      caption = read$caption, dark = isTRUE(options$dark), gaps = read$gaps)
   },
   filled = function(read, options) {
     figure_filled(read$tables, zone = read$zone, names = read$names, caption = read$caption,

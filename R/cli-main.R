@@ -73,8 +73,9 @@ cli_run <- function(arguments) {
     return(2L)
   }
   # what runs long shows what it does while it does it
-  if (command %in% c("demo", "services", "browse") || isatty(stdout()) || sink.number() > 0) cli_work(command,
-    arguments[-1]) else cli_put_out(command, function() cli_work(command, arguments[-1]))
+  at_once <- command %in% c("demo", "services", "browse") || isatty(stdout()) || sink.number() > 0
+  if (at_once) cli_work(command, arguments[-1])
+  else cli_put_out(command, function() cli_work(command, arguments[-1]))
 }
 
 cli_work <- function(command, arguments) {

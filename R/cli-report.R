@@ -3,10 +3,14 @@ cli_report <- function(arguments) {
   options <- cli_arguments(arguments, "report", "[FILE.html] [ADDRESS...]",
     c(cli_window_options(), list(
       cli_option("title", "what stands above; by default the desk's title", metavar = "TEXT"),
+      cli_option("parts", "headings of the parts that stay, patterns included, with commas",
+        metavar = "LIST"),
+      cli_option("template", "an R Markdown file by which the page is made", metavar = "FILE.Rmd"),
       cli_option("plain", "a short text, for a mail or a terminal", flag = TRUE)
     ), cli_place_options()),
     c("vetusta report",
       "vetusta report monday.html \"KELD@1 minute\" kelder-lock --from 2026-03-01",
+      "vetusta report share.html --parts \"*candles,What is missing*\"",
       "vetusta report --plain"))
   words <- options$words
   # a word with an ending of a file is one, also where a report is not written so
@@ -22,10 +26,11 @@ cli_report <- function(arguments) {
     report_make(archive, addresses, options$title %||% basename(archive$path), options$from,
       options$to)
   }
+  if (!is.null(options$parts)) report <- report_choose(report, cli_list_of(options$parts))
   if (options$plain && !any(is_file)) {
     return(cat(cli_words(format(report)), sep = "\n"))
   }
-  report_save(report, file)
+  report_save(report, file, options$template)
   cli_say("wrote ", file, ": ", counted(length(report$figures), "figure"), ", ",
     counted(length(report$tables), "table"), ", ", format_bytes(file.size(file)))
 }

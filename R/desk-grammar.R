@@ -35,7 +35,7 @@ desk_output_grammar <- function() {
     window = "duration", over = "duration", align = "text", form = c("word", "long", "wide"),
     file = "text", append = "text", table = "text", figure = c("word", names(cli_drawn)),
     panels = c("word", "free", "fixed"), index = "flag", log = "flag", dark = "flag",
-    report = "flag"
+    report = "flag", parts = "texts", template = "text"
   )
 }
 
@@ -58,6 +58,7 @@ desk_clashes <- list(
 desk_beside <- list(
   outputs = list(rule = "regroup", at_most = "fill", over = "change", window = "change",
     table = "append", fill = "series", regroup = "series", change = "series", align = "series",
+    parts = "report", template = "report",
     figure = "series", panels = "figure", index = "figure", log = "figure", dark = "figure",
     labels = "series", session = "series", from = "series", to = "series",
     span = "series", form = "series", adjust = "series")

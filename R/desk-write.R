@@ -59,7 +59,9 @@ output_write <- function(desk, name, entry) {
   options <- output_options(desk, entry)
   if (isTRUE(entry$report)) {
     report <- desk_report(desk, entry$series, output_from(entry), entry$to, entry$title)
-    report_save(report, within(entry$file))
+    if (!is.null(entry$parts)) report <- report_choose(report, unlist(entry$parts))
+    report_save(report, within(entry$file),
+      if (!is.null(entry$template)) within(entry$template))
     return(sum(vapply(report$tables, nrow, 1L)))
   }
   if (!is.null(entry$rows)) {

@@ -12,10 +12,13 @@ gap_states <- c("there", "partly", "filled", "provisional", "missing")
 #' @param x A table of bars, observations or points, or a list of tables, as [archive_read()] gives
 #'   it.
 #' @param calendar The calendar that says on which days a value is expected; by default every day.
+#' @param gaps What is missing and why, as [series_gaps()] gives it: cells without a value tell the
+#'   reason too.
 #' @param title,subtitle,caption,zone,names,dark As for [figure_lines()].
 #' @return A ggplot object. The data of `figure_gaps()` are the cells: `name`, `day` (`Date`),
 #'   `state` (`there`, `partly`: fewer than nineteen of twenty of what a day has; `filled`,
-#'   `provisional`, `missing`; days on which nothing is expected have no cell).
+#'   `provisional`, `missing`, or `missing: ` and the reason; days on which nothing is expected have
+#'   no cell).
 #' @section Errors: `vetusta_error_figure` when there is nothing to draw.
 #' @export
 #' @examples
@@ -23,7 +26,7 @@ gap_states <- c("there", "partly", "filled", "provisional", "missing")
 #'   value = 1)
 #' figure_gaps(level)
 figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL, caption = NULL,
-  zone = "UTC", names = NULL, dark = FALSE) {
+  zone = "UTC", names = NULL, dark = FALSE, gaps = NULL) {
   check_zone(zone, "figure")
   check_flag(dark, "dark")
   check_calendar(calendar)
@@ -31,13 +34,17 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL, capti
   cells <- do.call(rbind, lapply(split(points, match(points$name, unique(points$name))),
     gap_cells, calendar = calendar, zone = zone))
   rownames(cells) <- NULL
+  if (!is.null(gaps)) cells$state <- states_with_reasons(cells, gaps, names, zone)
   cells$name <- factor(cells$name, unique(points$name))
   cells <- gap_places(cells)
   page <- page_colours[[shade_name(dark)]]
   lines <- line_colours[[shade_name(dark)]]
   fill <- c(there = lines[1], partly = lines[5], filled = lines[6], provisional = lines[4],
     missing = lines[2])
-  cells$state <- factor(cells$state, gap_states)
+  why <- setdiff(cells$state, gap_states)
+  fill <- c(fill, stats::setNames(rep(c(lines[3], lines[7], page$quiet), length.out = length(why)),
+    why))
+  cells$state <- factor(cells$state, c(gap_states, why))
   count <- table(cells$state)
   plot <- ggplot2::ggplot(cells, ggplot2::aes(x = .data$column, y = .data$line,
     fill = .data$state)) +
@@ -54,6 +61,25 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL, capti
   figure_dressed(plot, title %||% paste("What is there of", figure_title(unique(points$name), 3)),
     subtitle %||% paste0(figure_window(points$time, zone), ": ", said), caption, dark = dark) +
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+}
+
+# What is missing, with its reason where one is known.
+states_with_reasons <- function(cells, gaps, names, zone) {
+  check_rows(gaps, "gaps")
+  for (column in c("first", "last", "reason")) check_column(gaps, column)
+  series <- as.character(gaps[["symbol"]] %||% gaps[["series"]])
+  known <- match(series, names(names))
+  series <- ifelse(is.na(known), series, as.character(names)[known])
+  state <- cells$state
+  first <- local_day(gaps$first, zone)
+  last <- local_day(gaps$last, zone)
+  told <- which(!gaps$reason %in% "unknown")
+  for (i in told) {
+    at <- state == "missing" & cells$name == series[i] & cells$day >= first[i] &
+      cells$day <= last[i]
+    state[at] <- paste("missing:", gaps$reason[i])
+  }
+  state
 }
 
 # The cells of one series: days, or months where its values are months or longer.

@@ -177,10 +177,4 @@ say_figure <- function(...) {
     list(message = paste0("note: ", ..., "\n"), call = NULL)))
 }
 
-# Names that are too long for a panel or a label.
-short_names <- function(names, most = 40) {
-  names <- as.character(names)
-  ifelse(nchar(names) > most, paste0(substr(names, 1, most - 1), "\u2026"), names)
-}
-
 utils::globalVariables(".data")

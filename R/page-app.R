@@ -111,9 +111,12 @@ browse_outputs <- function(place, input, output, one) {
   as_of <- shiny::reactive(browse_window(input$as_of, NULL)$from)
   window <- shiny::reactive(browse_window(input$from, input$to))
   table <- shiny::reactive(browse_try(browse_table(place, one(), window(), input$regroup, as_of())))
-  figure <- shiny::reactive(browse_try(browse_figure(place, one(), browse_some(table()), input$kind)))
-  shown <- function(work) shiny::renderUI(browse_shown(browse_try(work()), browse_zone(place,
+  figure <- shiny::reactive(browse_try(browse_figure(place, one(), browse_some(table()),
+    input$kind)))
+  shown <- function(work) {
+    shiny::renderUI(browse_shown(browse_try(work()), browse_zone(place,
     one()$source)))
+  }
   output$name <- shiny::renderText(if (nzchar(one()$name)) one()$name else one()$key)
   output$facts <- shiny::renderUI(browse_facts(place, one()))
   output$figure_said <- shiny::renderUI(browse_trouble(figure()))

@@ -23,7 +23,7 @@ browse_about <- function(place, held) {
     return(browse_trouble(trouble))
   }
   shiny::tags$p(class = "soft", paste0(thousands(nrow(held)), " series", ", ",
-    counted(sum(held$rows), "value"), "; ", place$path, ", read only"))
+    counted(sum(held$rows), "value"), "; ", basename(place$path), ", read only"))
 }
 
 browse_offer <- function(session, held, source, shape) {
@@ -44,7 +44,8 @@ browse_reset <- function(session, one) {
   }
   longer <- if (startsWith(one$frequency, "P")) {
     own <- interval_seconds(time_interval(one$frequency))
-    browse_longer[vapply(browse_longer, function(word) interval_seconds(time_interval(word)), 0) > own]
+    seconds <- vapply(browse_longer, function(word) interval_seconds(time_interval(word)), 0)
+    browse_longer[seconds > own]
   }
   shiny::updateSelectInput(session, "regroup", choices = c("as held" = "",
     stats::setNames(nm = longer)), selected = "")

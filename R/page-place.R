@@ -11,7 +11,7 @@ browse_place <- function(title, path, calendar, command) {
   reader <- function() {
     file <- browse_file(path)
     if (!identical(file, state$file)) shut()
-    if (is.null(state$archive)) state$archive <- archive_open(path, create = FALSE, read_only = TRUE)
+    if (is.null(state$archive)) state$archive <- archive_open(path, read_only = TRUE)
     state$file <- file
     state$archive
   }

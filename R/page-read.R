@@ -7,8 +7,8 @@ browse_chosen <- function(series, search, source, shape, sort) {
   kept <- rep(TRUE, nrow(series))
   for (word in words[nzchar(words)]) kept <- kept & grepl(word, text, fixed = TRUE)
   if (nzchar(source %||% "")) kept <- kept & series$source == source
-  if (nzchar(shape %||% "")) kept <- kept & series$shape == shape
   series <- series[kept, , drop = FALSE]
+  if (nzchar(shape %||% "")) series <- held_of_shape(series, shape)
   by <- list(address = seq_len(nrow(series)), values = -series$rows,
     newest = -as.numeric(series$last), oldest = as.numeric(series$first))[[sort %||% "address"]]
   series[order(by), , drop = FALSE]
@@ -70,8 +70,9 @@ browse_journal <- function(place, one) {
   journal <- as.data.frame(archive_journal(place$reader()))
   own <- journal$source == one$source & journal$dataset %in% one$dataset
   symbol <- sub(":.*", "", one$key)
-  own <- own & (is.na(journal$symbol) | journal$symbol %in% c("", symbol, one$key) |
-    one$shape != "bars")
+  of_it <- journal$symbol %in% c(NA, "", symbol, one$key)
+  # where calls are not told by what they asked for, all of the dataset's are shown
+  if (any(own & of_it)) own <- own & of_it
   rows <- journal[own, intersect(c("asked", "symbol", "status", "rows", "bytes", "outcome",
     "message"), names(journal))]
   rows[rev(seq_len(nrow(rows))), , drop = FALSE]

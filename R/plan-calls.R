@@ -82,8 +82,6 @@ print.vetusta_plan <- function(x, ...) {
   invisible(x)
 }
 
-thousands <- function(n) format(n, big.mark = ",", scientific = FALSE, trim = TRUE)
-
 format_plan <- function(plan) want_plan_text(plan$want, plan)
 
 # A plan of calls to an ordinary source: head, what it takes, and its first calls.

@@ -66,14 +66,19 @@ report_make <- function(archive, addresses = NULL, title = "What the archive hol
 #'
 #' @param report A report, see [report_make()].
 #' @param file Path of an `.html` file; or of a `.txt` or `.md` file for the short text.
+#' @param template Path of an R Markdown file by which an `.html` file is made, in place of the
+#'   page of the report's own; it has the report as `params$report`, and
+#'   `system.file("report/template.Rmd", package = "vetusta")` is one to begin with. It needs the
+#'   package rmarkdown and pandoc.
 #' @return The path, invisibly. The file is written whole or not at all.
-#' @section Errors: `vetusta_error_report` for another ending, or a file that cannot be written.
+#' @section Errors: `vetusta_error_report` for another ending, a file that cannot be written, or a
+#'   template that cannot be worked (its line is told).
 #' @export
 #' @examples
 #' \dontrun{
 #' report_save(report_make(archive), "report.html")
 #' }
-report_save <- function(report, file) {
+report_save <- function(report, file, template = NULL) {
   if (missing(report) || !inherits(report, "vetusta_report")) {
     vetusta_stop("report", "What is written is a report.", todo = "make one with report_make()")
   }
@@ -87,6 +92,13 @@ report_save <- function(report, file) {
   if (!dir.exists(dirname(file))) {
     vetusta_stop("report", "The folder for the report is not there.", where = dirname(file),
       todo = "make it, or give another path")
+  }
+  if (!is.null(template)) {
+    if (!identical(lines, report_html)) {
+      vetusta_stop("report", "A template makes an .html file.", where = file,
+        todo = "give a name that ends in .html, or no template")
+    }
+    lines <- function(report) report_templated(report, template)
   }
   write_lines_whole(lines(report), file, "report")
   invisible(file)

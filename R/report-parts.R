@@ -54,7 +54,7 @@ report_group <- function(archive, own, wanted) {
   key <- c("symbol", "series")[c("symbol", "series") %in% names(summary)][1]
   list(gaps = report_gaps(gaps, own), coverage = stats::setNames(summary$coverage,
     paste(own$source[1], own$dataset[1], summary[[key]], own$frequency[1])),
-  figures = report_drawn(table, own, calendar, wanted))
+  figures = report_drawn(table, own, calendar, wanted, gaps))
 }
 
 report_gaps <- function(gaps, own) {
@@ -68,7 +68,7 @@ report_gaps <- function(gaps, own) {
 }
 
 # A few series have a panel each, one of bars its candles; many are lines without names.
-report_drawn <- function(table, own, calendar, wanted) {
+report_drawn <- function(table, own, calendar, wanted, gaps) {
   name <- report_name(own[1, ])
   series <- length(unique(series_of_rows(as_series(table))))
   draw <- function(work) tryCatch(without_notes(work), vetusta_error = function(e) NULL)
@@ -79,7 +79,7 @@ report_drawn <- function(table, own, calendar, wanted) {
       most = 150))
   }
   gaps <- if (series <= 4) {
-    draw(figure_gaps(table, calendar, zone = wanted$zone, names = wanted$names))
+    draw(figure_gaps(table, calendar, zone = wanted$zone, names = wanted$names, gaps = gaps))
   }
   found <- list(lines, candles, gaps)
   names(found) <- paste0(name, c("", ": candles", ": what is there"))

@@ -71,6 +71,14 @@ to_minute <- function(time, missing = "-") {
 }
 
 # "1 symbol", "1,200 symbols"
+thousands <- function(n) format(n, big.mark = ",", scientific = FALSE, trim = TRUE)
+
+# Names that are too long for a panel, a label or a line.
+short_names <- function(names, most = 40) {
+  names <- as.character(names)
+  ifelse(nchar(names) > most, paste0(substr(names, 1, most - 1), "\u2026"), names)
+}
+
 counted <- function(n, what) {
   paste0(format(n, big.mark = ",", scientific = FALSE), " ", what,
   if (n != 1) "s")

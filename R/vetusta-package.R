@@ -8,6 +8,12 @@
 #' what is missing
 #' ([series_gaps()]) and draw it ([figure_candles()]).
 #'
+#' The vignettes tell the work from end to end, offline, on invented services:
+#' `vignette("morning-round", "vetusta")`, `vignette("new-api", "vetusta")` (a new API in ten
+#' minutes), `vignette("statistics", "vetusta")` (by name, and as they were known),
+#' `vignette("complete-series", "vetusta")` (from gaps to a complete series) and
+#' `vignette("one-axis", "vetusta")` (prices, statistics and rivers on one axis).
+#'
 #' Every error is a condition of class `vetusta_error` and of a class of its own kind, such as
 #' `vetusta_error_want`; its
 #' fields `what`, `where` and `todo` say what is wrong, in which place, and what to do next.

@@ -1,5 +1,6 @@
 # Rooms and what each may know; an arrow goes down this list only. The code is read, not run.
-rooms <- c(shell = "cli|desk|page", output = "figure|report|export", collection = "collect|plan|want",
+rooms <- c(shell = "cli|desk|page", output = "figure|report|export",
+  collection = "collect|plan|want",
   archive = "archive|store", wire = "wire|decode",
   source = "source", core = "time|calendar|bars|series|rows|gaps|rank|model|error")
 standin <- "standin"

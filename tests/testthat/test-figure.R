@@ -223,3 +223,35 @@ test_that("files are whole, the same each time, and refused where they cannot be
   expect_error_kind(figure_save(broken, kept), "figure", "cannot be drawn")
   expect_identical(readLines(kept), "mine")
 })
+
+test_that("what is missing tells its reason where one is known", {
+  days <- data.frame(series = "level", period = as.Date("2026-01-01") + c(0:9, 15:20), value = 1)
+  gaps <- data.frame(series = "level", first = as.POSIXct("2026-01-11", tz = "UTC"),
+    last = as.POSIXct("2026-01-12", tz = "UTC"), missing = 2, reason = "outage")
+  cells <- figure_gaps(days, gaps = gaps)$data
+  expect_identical(as.integer(table(cells$state)[c("there", "missing", "missing: outage")]),
+    c(16L, 3L, 2L))
+  expect_identical(as.character(cells$state[cells$day == as.Date("2026-01-11")]),
+    "missing: outage")
+  expect_error(figure_gaps(days, gaps = 3), class = "vetusta_error_want")
+})
+
+test_that("a series prints from when to when, how complete, and its course", {
+  days <- series_frame(data.frame(series = "level", period = as.Date("2026-01-01") + c(0:9, 15:23),
+    value = c(1:10, 16:24)))
+  told <- capture.output(print(days))
+  expect_match(told[2], "level  2026-01-01 to 2026-01-24, P1D|level  2026-01-01 to 2026-01-24, D")
+  expect_match(told[2], "79.2% there", fixed = TRUE)
+  about <- summary(days)
+  expect_equal(about$coverage, 19 / 24)
+  signs <- strsplit(about$course, "")[[1]]
+  expect_length(signs, 19)
+  expect_identical(signs[1], "\u2581")
+  expect_identical(signs[19], "\u2588")
+  flat <- summary(series_frame(data.frame(series = "level", period = as.Date("2026-01-01") + 0:2,
+    value = 5)))
+  expect_length(unique(strsplit(flat$course, "")[[1]]), 1)
+  wide <- days
+  for (i in 1:12) wide[[paste0("a_long_column_", i)]] <- i
+  expect_true(all(nchar(capture.output(withr::with_options(list(width = 80), print(wide)))) <= 80))
+})

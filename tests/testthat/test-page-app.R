@@ -91,12 +91,18 @@ test_that("days, gaps, values and lines to take along are those of the series th
   browser <- open_browser()
   visit(browser, page$address)
   expect_true(page_until(browser, "document.querySelectorAll('button.one').length === 3"))
-  choose <- function(word) page_value(browser, sprintf("Array.from(document.querySelectorAll(
+  choose <- function(word) {
+    page_value(browser, sprintf("Array.from(document.querySelectorAll(
     'button.one')).find((one) => one.dataset.address.includes('%s')).click()", word))
-  tab <- function(name) page_value(browser, sprintf("Array.from(document.querySelectorAll(
+  }
+  tab <- function(name) {
+    page_value(browser, sprintf("Array.from(document.querySelectorAll(
     '#tab a')).find((one) => one.textContent === '%s').click()", name))
-  shows <- function(id, text) page_until(browser, sprintf(
+  }
+  shows <- function(id, text) {
+    page_until(browser, sprintf(
     "document.getElementById('%s').textContent.includes('%s')", id, text))
+  }
   choose("weir")
   tab("Gaps")
   expect_true(shows("gaps", "2026-03-05"))
@@ -104,9 +110,11 @@ test_that("days, gaps, values and lines to take along are those of the series th
   choose("KELD")
   tab("Values")
   expect_true(shows("values", "2026-03-12"))
-  set_day <- function(id, day) page_value(browser, sprintf("(() => { const day =
+  set_day <- function(id, day) {
+    page_value(browser, sprintf("(() => { const day =
     document.getElementById('%s'); day.value = '%s';
     day.dispatchEvent(new Event('change', { bubbles: true })); })()", id, day))
+  }
   set_day("to", "2026-03-05")
   expect_true(page_until(browser,
     "!document.getElementById('values').textContent.includes('2026-03-12')"))

@@ -76,8 +76,8 @@ test_that("a part of the time is looked at by days, by dragging and by keys, and
     days[0].dispatchEvent(new Event('change')); })()", figure))
   expect_true(page_value(browser, is_part))
   # ten days of four series
-  expect_identical(page_value(browser, paste0(figure, ".querySelectorAll('svg.part circle').length")),
-    40L)
+  circles <- paste0(figure, ".querySelectorAll('svg.part circle').length")
+  expect_identical(page_value(browser, circles), 40L)
   expect_match(told_at(browser, lines, 0.07, 0.3), "^2026-01-11")
   page_value(browser, paste0(figure, ".previousElementSibling.querySelector('button').click()"))
   expect_false(page_value(browser, is_part))
@@ -87,7 +87,7 @@ test_that("a part of the time is looked at by days, by dragging and by keys, and
   drag(browser, box$left + 0.15 * box$width, box$left + 0.3 * box$width,
     box$top + 0.3 * box$height)
   expect_true(page_value(browser, is_part))
-  seen <- page_value(browser, paste0(figure, ".querySelectorAll('svg.part circle').length"))
+  seen <- page_value(browser, circles)
   expect_gt(seen, 20)
   expect_lt(seen, 160)
   page_value(browser, paste0(figure,
@@ -130,11 +130,15 @@ test_that("a table of many rows is narrowed by its kinds and days", {
   report_save(report, file)
   browser <- open_browser(400, 800)
   visit(browser, paste0("file://", file))
-  shown <- function() page_value(browser, "document.querySelectorAll(
+  shown <- function() {
+    page_value(browser, "document.querySelectorAll(
     'tbody tr:not([hidden])').length")
-  set <- function(filter, value) page_value(browser, sprintf("(() => { const control =
+  }
+  set <- function(filter, value) {
+    page_value(browser, sprintf("(() => { const control =
     document.querySelector('[data-filter=\"%s\"]'); control.value = '%s';
     control.dispatchEvent(new Event('input')); })()", filter, value))
+  }
   expect_identical(shown(), 40L)
   set("source", "river")
   expect_identical(shown(), 20L)

@@ -128,3 +128,44 @@ test_that("the command writes a desk's report, and an output of a desk is one", 
   expect_identical(done$outcome, "written", label = done$said)
   expect_match(xml2::xml_text(xml2::read_html(file.path(folder, "monday.html"))), "Monday")
 })
+
+test_that("a template of the reader's own makes the page, and its faults are told by their line", {
+  skip_if_not_installed("rmarkdown")
+  skip_if_not(rmarkdown::pandoc_available(), "pandoc is not here")
+  report <- structure(list(title = "Calls & more", made = utc(0), zone = "UTC", summary = "Two.",
+    tables = list(Calls = data.frame(source = c("quay", "river"), rows = 1:2)),
+    figures = list(Lines = figure_lines(data.frame(series = "a", period = as.Date("2026-01-01") +
+      0:9, value = 1:10)))), class = "vetusta_report")
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "own.html")
+  report_save(report, file, system.file("report", "template.Rmd", package = "vetusta"))
+  text <- paste(readLines(file, warn = FALSE), collapse = "\n")
+  expect_match(text, "Calls &amp; more", fixed = TRUE)
+  expect_match(text, "<td[^>]*>river</td>")
+  expect_match(text, "data:image/png;base64", fixed = TRUE)
+  expect_no_match(text, "(src|href)=\"https?://")
+  wrong <- file.path(folder, "wrong.Rmd")
+  writeLines(c("---", "output: html_document", "---", "", "```{r}", "stop('no such thing')", "```"),
+    wrong)
+  unlink(file)
+  error <- expect_error(report_save(report, file, wrong), "no such thing",
+    class = "vetusta_error_report")
+  expect_match(error$where, "lines? [56]")
+  expect_identical(list.files(folder), "wrong.Rmd")
+  expect_error(report_save(report, file, file.path(folder, "none.Rmd")),
+    class = "vetusta_error_report")
+  expect_error(report_save(report, file.path(folder, "own.txt"), wrong),
+    class = "vetusta_error_report")
+})
+
+test_that("a report is made of the parts that are chosen", {
+  report <- structure(list(title = "T", made = utc(0), zone = "UTC", summary = "S",
+    tables = list("What is held" = data.frame(a = 1), "What failed" = data.frame(a = 2)),
+    figures = list("quay bars" = 1, "quay bars: candles" = 2)), class = "vetusta_report")
+  chosen <- report_choose(report, c("What f*", "*candles"))
+  expect_identical(names(chosen$tables), "What failed")
+  expect_identical(names(chosen$figures), "quay bars: candles")
+  expect_error(report_choose(report, "What is hold"), "What is held",
+    class = "vetusta_error_report")
+  expect_error(report_choose(1, "a"), class = "vetusta_error_report")
+})

@@ -139,3 +139,22 @@ test_that("bars with releases are regrouped into bars with releases", {
   hours <- bars_regroup(minutes, "1 hour", source_calendar("quay"))
   expect_identical(hours$released[1], as.POSIXct("2026-03-12 08:30", tz = "UTC"))
 })
+
+test_that("a time of a grid has what was said by then of a value that was revised later", {
+  archive <- archive_open(withr::local_tempfile(fileext = ".sqlite"))
+  withr::defer(archive_close(archive))
+  csv <- withr::local_tempfile(fileext = ".csv")
+  # two months known in their turn, the second said again in May
+  export_csv(data.frame(series = "mill", period = c("2026-01", "2026-02", "2026-02"),
+    value = c(10, 20, 25), released = c("2026-02-10T00:00:00Z", "2026-03-10T00:00:00Z",
+      "2026-05-10T00:00:00Z")), csv)
+  archive_import_rows(archive, csv, "observations", source = "own", dataset = "output")
+  grid <- as.POSIXct(c("2026-02-01", "2026-03-01", "2026-04-01", "2026-06-01"), tz = "UTC")
+  every <- archive_read(archive, "mill", releases = TRUE)[[1]]
+  expect_identical(nrow(every), 3L)
+  expect_identical(series_align(every, grid = grid)$mill, c(NA, 10, 20, 25))
+  # the newest release alone cannot tell April
+  newest <- archive_read(archive, "mill")[[1]]
+  expect_identical(series_align(newest, grid = grid)$mill, c(NA, 10, 10, 25))
+  expect_error(archive_read(archive, "mill", releases = 2), class = "vetusta_error_want")
+})

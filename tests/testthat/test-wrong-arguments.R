@@ -174,7 +174,8 @@ calls_for_spoiling <- function(archive, folder) {
       outputs = FALSE), desk_write = list(desk = desk, outputs = NULL),
     desk_schedule = list(desk = desk, now = Sys.time()),
     desk_crontab = list(desk = desk, zone = "UTC"),
-    desk_units = list(desk = desk)
+    desk_units = list(desk = desk),
+    report_choose = list(report = report_make(archive), parts = "*")
   )
 }
 
@@ -186,7 +187,8 @@ test_that("no argument, however wrong, gets an error of R's own", {
   all <- calls_for_spoiling(archive, folder)
   # the calls that all others are made from are known, and the product exports no function that is
   # left out here without a word
-  left_out <- c("archive_open", "archive_close", "cli_main", "standin_serve", "desk_secret",
+  left_out <- c("archive_open", "archive_close", "cli_main", "standin_serve", "standin_start",
+    "desk_browse", "desk_secret",
     "desk_source", "figure_save", "report_save", "source_secret", "datasets_themes")
   expect_setequal(c(names(all), left_out), getNamespaceExports("vetusta"))
   wrong <- character()
@@ -231,7 +233,8 @@ test_that("an argument that is not given, or misspelt among others, is told by i
     }, error = function(e) paste("R's own:", conditionMessage(e)))
   }
   for (name in setdiff(getNamespaceExports("vetusta"),
-    c("cli_main", "standin_serve", "desk_open", "theme_vetusta"))) {
+    c("cli_main", "standin_serve", "standin_start",
+    "desk_browse", "report_choose", "desk_open", "theme_vetusta"))) {
     run <- getExportedValue("vetusta", name)
     expect_identical(kind(function() run()), "told", label = paste0(name, "()"))
   }

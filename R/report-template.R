@@ -1,0 +1,72 @@
+# A report by a template of the reader's own, in R Markdown.
+
+# Lines of the HTML that a template makes of a report, which it has as `params$report`.
+report_templated <- function(report, template) {
+  check_text(template, "template", "report")
+  if (!file.exists(template)) {
+    vetusta_stop("report", "The report's template is not there.", where = template,
+      todo = "give the path of an .Rmd file")
+  }
+  if (!requireNamespace("rmarkdown", quietly = TRUE) || !rmarkdown::pandoc_available()) {
+    vetusta_stop("report", "A template needs the package rmarkdown, and the program pandoc.",
+      todo = "install both (of Debian r-cran-rmarkdown and pandoc), or leave the template out")
+  }
+  folder <- tempfile("report")
+  dir.create(folder)
+  on.exit(unlink(folder, recursive = TRUE))
+  said <- character()
+  made <- withCallingHandlers(
+    tryCatch(
+      rmarkdown::render(template, output_file = file.path(folder, "report.html"),
+        intermediates_dir = folder, knit_root_dir = folder, params = list(report = report),
+        envir = new.env(parent = globalenv()), quiet = TRUE),
+      error = function(e) template_failed(template, conditionMessage(e), said)
+    ),
+    message = function(m) {
+      said <<- c(said, conditionMessage(m))
+      invokeRestart("muffleMessage")
+    }
+  )
+  lines <- readLines(made, warn = FALSE, encoding = "UTF-8")
+  if (!any(grepl("<html", lines, fixed = TRUE))) {
+    vetusta_stop("report", "The template makes no HTML.", where = template,
+      todo = "let its head say `output: html_document`")
+  }
+  lines
+}
+
+template_failed <- function(template, what, said) {
+  # where knitr stopped is in what it says, or in the error itself
+  told <- paste(c(said, what), collapse = "\n")
+  lines <- regmatches(told, regexpr("lines? [0-9]+(-[0-9]+)?", told))
+  vetusta_stop("report", paste0("The template cannot be worked: ", sub("\n.*", "", what)),
+    where = paste(c(template, lines), collapse = ", "),
+    todo = "mend it there; the report stands in it as params$report")
+}
+
+#' @rdname report_make
+#' @param report A report.
+#' @param parts Headings of the tables and figures that stay, patterns included, in their order;
+#'   `summary`, the texts above, stay whatever is chosen.
+#' @return `report_choose()`: the report with those parts alone.
+#' @export
+report_choose <- function(report, parts) {
+  if (!inherits(given(report, "report", "report"), "vetusta_report")) {
+    vetusta_stop("report", "What is chosen from is a report.",
+      todo = "make one with report_make()")
+  }
+  check_text(parts, "parts", "report", several = TRUE)
+  heads <- c(names(report$figures), names(report$tables))
+  for (part in parts) {
+    if (!any(grepl(utils::glob2rx(tolower(part)), tolower(heads)))) {
+      check_choice(part, "parts", heads, "report")
+    }
+  }
+  chosen <- function(all) {
+    at <- lapply(parts, function(part) grep(utils::glob2rx(tolower(part)), tolower(names(all))))
+    all[unique(unlist(at))]
+  }
+  report$figures <- chosen(report$figures)
+  report$tables <- chosen(report$tables)
+  report
+}
