@@ -85,6 +85,34 @@ json_read_cpp <- function(body, pointers, level, exact) {
     .Call(`_vetusta_json_read_cpp`, body, pointers, level, exact)
 }
 
+model_innovations_cpp <- function(x, ar, ma) {
+    .Call(`_vetusta_model_innovations_cpp`, x, ar, ma)
+}
+
+model_squares_cpp <- function(x, ar, ma, skip) {
+    .Call(`_vetusta_model_squares_cpp`, x, ar, ma, skip)
+}
+
+model_garch_cpp <- function(e, omega, alpha, beta) {
+    .Call(`_vetusta_model_garch_cpp`, e, omega, alpha, beta)
+}
+
+model_garch_likelihood_cpp <- function(x, ar, ma, omega, alpha, beta, df) {
+    .Call(`_vetusta_model_garch_likelihood_cpp`, x, ar, ma, omega, alpha, beta, df)
+}
+
+model_paths_cpp <- function(series, n, steps, seed, first, mix, pool, block, burn) {
+    .Call(`_vetusta_model_paths_cpp`, series, n, steps, seed, first, mix, pool, block, burn)
+}
+
+model_normal_cpp <- function(n, seed) {
+    .Call(`_vetusta_model_normal_cpp`, n, seed)
+}
+
+model_shortfall_cpp <- function(paths, run, runs, level, below, most) {
+    .Call(`_vetusta_model_shortfall_cpp`, paths, run, runs, level, below, most)
+}
+
 plain_number_cpp <- function(text) {
     .Call(`_vetusta_plain_number_cpp`, text)
 }

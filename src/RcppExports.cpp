@@ -283,6 +283,111 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// model_innovations_cpp
+NumericVector model_innovations_cpp(NumericVector x, NumericVector ar, NumericVector ma);
+RcppExport SEXP _vetusta_model_innovations_cpp(SEXP xSEXP, SEXP arSEXP, SEXP maSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type ar(arSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type ma(maSEXP);
+    rcpp_result_gen = Rcpp::wrap(model_innovations_cpp(x, ar, ma));
+    return rcpp_result_gen;
+END_RCPP
+}
+// model_squares_cpp
+double model_squares_cpp(NumericVector x, NumericVector ar, NumericVector ma, int skip);
+RcppExport SEXP _vetusta_model_squares_cpp(SEXP xSEXP, SEXP arSEXP, SEXP maSEXP, SEXP skipSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type ar(arSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type ma(maSEXP);
+    Rcpp::traits::input_parameter< int >::type skip(skipSEXP);
+    rcpp_result_gen = Rcpp::wrap(model_squares_cpp(x, ar, ma, skip));
+    return rcpp_result_gen;
+END_RCPP
+}
+// model_garch_cpp
+NumericVector model_garch_cpp(NumericVector e, double omega, double alpha, double beta);
+RcppExport SEXP _vetusta_model_garch_cpp(SEXP eSEXP, SEXP omegaSEXP, SEXP alphaSEXP, SEXP betaSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type e(eSEXP);
+    Rcpp::traits::input_parameter< double >::type omega(omegaSEXP);
+    Rcpp::traits::input_parameter< double >::type alpha(alphaSEXP);
+    Rcpp::traits::input_parameter< double >::type beta(betaSEXP);
+    rcpp_result_gen = Rcpp::wrap(model_garch_cpp(e, omega, alpha, beta));
+    return rcpp_result_gen;
+END_RCPP
+}
+// model_garch_likelihood_cpp
+double model_garch_likelihood_cpp(NumericVector x, NumericVector ar, NumericVector ma, double omega, double alpha, double beta, double df);
+RcppExport SEXP _vetusta_model_garch_likelihood_cpp(SEXP xSEXP, SEXP arSEXP, SEXP maSEXP, SEXP omegaSEXP, SEXP alphaSEXP, SEXP betaSEXP, SEXP dfSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type ar(arSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type ma(maSEXP);
+    Rcpp::traits::input_parameter< double >::type omega(omegaSEXP);
+    Rcpp::traits::input_parameter< double >::type alpha(alphaSEXP);
+    Rcpp::traits::input_parameter< double >::type beta(betaSEXP);
+    Rcpp::traits::input_parameter< double >::type df(dfSEXP);
+    rcpp_result_gen = Rcpp::wrap(model_garch_likelihood_cpp(x, ar, ma, omega, alpha, beta, df));
+    return rcpp_result_gen;
+END_RCPP
+}
+// model_paths_cpp
+List model_paths_cpp(List series, int n, int steps, double seed, double first, NumericMatrix mix, NumericMatrix pool, int block, int burn);
+RcppExport SEXP _vetusta_model_paths_cpp(SEXP seriesSEXP, SEXP nSEXP, SEXP stepsSEXP, SEXP seedSEXP, SEXP firstSEXP, SEXP mixSEXP, SEXP poolSEXP, SEXP blockSEXP, SEXP burnSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< List >::type series(seriesSEXP);
+    Rcpp::traits::input_parameter< int >::type n(nSEXP);
+    Rcpp::traits::input_parameter< int >::type steps(stepsSEXP);
+    Rcpp::traits::input_parameter< double >::type seed(seedSEXP);
+    Rcpp::traits::input_parameter< double >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type mix(mixSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type pool(poolSEXP);
+    Rcpp::traits::input_parameter< int >::type block(blockSEXP);
+    Rcpp::traits::input_parameter< int >::type burn(burnSEXP);
+    rcpp_result_gen = Rcpp::wrap(model_paths_cpp(series, n, steps, seed, first, mix, pool, block, burn));
+    return rcpp_result_gen;
+END_RCPP
+}
+// model_normal_cpp
+NumericVector model_normal_cpp(int n, double seed);
+RcppExport SEXP _vetusta_model_normal_cpp(SEXP nSEXP, SEXP seedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type n(nSEXP);
+    Rcpp::traits::input_parameter< double >::type seed(seedSEXP);
+    rcpp_result_gen = Rcpp::wrap(model_normal_cpp(n, seed));
+    return rcpp_result_gen;
+END_RCPP
+}
+// model_shortfall_cpp
+NumericMatrix model_shortfall_cpp(NumericMatrix paths, IntegerVector run, int runs, double level, bool below, double most);
+RcppExport SEXP _vetusta_model_shortfall_cpp(SEXP pathsSEXP, SEXP runSEXP, SEXP runsSEXP, SEXP levelSEXP, SEXP belowSEXP, SEXP mostSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericMatrix >::type paths(pathsSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type run(runSEXP);
+    Rcpp::traits::input_parameter< int >::type runs(runsSEXP);
+    Rcpp::traits::input_parameter< double >::type level(levelSEXP);
+    Rcpp::traits::input_parameter< bool >::type below(belowSEXP);
+    Rcpp::traits::input_parameter< double >::type most(mostSEXP);
+    rcpp_result_gen = Rcpp::wrap(model_shortfall_cpp(paths, run, runs, level, below, most));
+    return rcpp_result_gen;
+END_RCPP
+}
 // plain_number_cpp
 NumericVector plain_number_cpp(CharacterVector text);
 RcppExport SEXP _vetusta_plain_number_cpp(SEXP textSEXP) {
@@ -558,6 +663,13 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_format_instants_cpp", (DL_FUNC) &_vetusta_format_instants_cpp, 1},
     {"_vetusta_json_rows_cpp", (DL_FUNC) &_vetusta_json_rows_cpp, 4},
     {"_vetusta_json_read_cpp", (DL_FUNC) &_vetusta_json_read_cpp, 4},
+    {"_vetusta_model_innovations_cpp", (DL_FUNC) &_vetusta_model_innovations_cpp, 3},
+    {"_vetusta_model_squares_cpp", (DL_FUNC) &_vetusta_model_squares_cpp, 4},
+    {"_vetusta_model_garch_cpp", (DL_FUNC) &_vetusta_model_garch_cpp, 4},
+    {"_vetusta_model_garch_likelihood_cpp", (DL_FUNC) &_vetusta_model_garch_likelihood_cpp, 7},
+    {"_vetusta_model_paths_cpp", (DL_FUNC) &_vetusta_model_paths_cpp, 9},
+    {"_vetusta_model_normal_cpp", (DL_FUNC) &_vetusta_model_normal_cpp, 2},
+    {"_vetusta_model_shortfall_cpp", (DL_FUNC) &_vetusta_model_shortfall_cpp, 6},
     {"_vetusta_plain_number_cpp", (DL_FUNC) &_vetusta_plain_number_cpp, 1},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},
     {"_vetusta_align_between_cpp", (DL_FUNC) &_vetusta_align_between_cpp, 3},

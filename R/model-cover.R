@@ -1,0 +1,153 @@
+# What a cover on an index pays, and what that is worth.
+
+#' What a cover pays
+#'
+#' A cover pays a fixed amount for each unit of the index above a strike, up to a cap. It is valued
+#' by what it would have paid in past seasons (burn analysis) and by what it pays on simulated ones.
+#'
+#' @param index An [index_sum()] of paths or of past seasons; or [model_paths()], with `payoff`.
+#' @param terms A data frame of `strike`, and where they are wanted `cap` (the index above which
+#'   nothing more is paid), `pays` (for each unit, 1 by default) and `name`.
+#' @param history An [index_sum()] of past seasons, valued beside.
+#' @param payoff A function instead of terms: of the index (a vector, of each season or path), or,
+#'   where `index` are paths, of one path's values and its times; it gives what is paid.
+#' @param season Which season of the index is meant; by default the first of paths that is whole.
+#' @param loading How many standard deviations of the payments the premium has above their mean.
+#' @return A `vetusta_cover`, a tibble with one row of terms and method: `name`, `strike`, `cap`,
+#'   `pays`, `method` (`simulation` or `past seasons`), `count` (paths or seasons), `mean`,
+#'   `standard_error` (of the mean), `deviation`, `median`, `q90`, `q99`, `greatest`, `probability`
+#'   (of any payment) and `premium`. Past seasons in which days are missing do not count. The
+#'   attribute `payments` is a list of what is paid on each path or season, one for each row.
+#' @section Errors: `vetusta_error_model` for terms without a strike, or with one at or above its
+#'   cap, and where no season is whole.
+#' @export
+#' @examples
+#' days <- as.Date("2016-01-01") + 0:3652
+#' level <- data.frame(series = "lock", period = days,
+#'   value = 190 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25))
+#' index <- index_sum(level, below = 180, season = c("05-01", "10-31"))
+#' cover_value(index, data.frame(strike = c(500, 1000), cap = 4000, pays = 20))
+cover_value <- function(index, terms = NULL, history = NULL, payoff = NULL, season = NULL,
+  loading = 0.25) {
+  check_number(loading, "loading", 0, "model")
+  if (is.null(terms) == is.null(payoff)) {
+    vetusta_stop("model", "A cover has terms, or a function of what it pays.",
+      todo = "give `terms` or `payoff`")
+  }
+  if (!is.null(payoff) && !is.function(payoff)) {
+    vetusta_stop("model", "`payoff` is a function of the index.", todo = "give `terms` instead")
+  }
+  terms <- if (!is.null(terms)) cover_terms(terms)
+  else data.frame(name = "by function", strike = NA_real_, cap = NA_real_, pays = NA_real_)
+  if (inherits(given(index, "index", "model"), "vetusta_paths")) {
+    if (is.null(payoff)) {
+      vetusta_stop("model", "Terms are of an index, and these are paths.",
+        todo = "make the index with index_sum()")
+    }
+    paths_kept(index)
+    paid <- apply(index$paths, 2, payoff, index$time)
+    return(cover_made(terms, list(simulation = list(numeric(), list(paid))), index$name, loading))
+  }
+  check_model(index, "vetusta_index", "index", "index_sum()")
+  if (!is.null(history)) check_model(history, "vetusta_index", "history", "index_sum()")
+  sums <- c(cover_sums(index, season), if (!is.null(history)) cover_sums(history, NULL))
+  valued <- lapply(sums, function(sum) {
+    list(sum, lapply(seq_len(nrow(terms)), function(i) {
+      if (!is.null(payoff)) as.numeric(payoff(sum)) else cover_paid(sum, terms[i, ])
+    }))
+  })
+  cover_made(terms, valued, attr(index, "name"), loading)
+}
+
+cover_terms <- function(terms) {
+  if (!is.data.frame(terms) || !nrow(terms) || !is.numeric(terms[["strike"]]) ||
+    anyNA(terms$strike)) {
+    vetusta_stop("model", "The terms of a cover are a table with a strike in each row.",
+      todo = "give a data frame of strike, cap and pays")
+  }
+  n <- nrow(terms)
+  number <- function(name, default) {
+    column <- terms[[name]] %||% rep(default, n)
+    if (!is.numeric(column)) {
+      vetusta_stop("model", paste0("The column ", name, " of the terms is no number."),
+        todo = "correct it")
+    }
+    ifelse(is.na(column), default, as.numeric(column))
+  }
+  cap <- number("cap", Inf)
+  wrong <- which(terms$strike >= cap)
+  if (length(wrong)) {
+    vetusta_stop("model", paste0("The strike ", format_exact(terms$strike[wrong[1]]),
+      " is not below its cap ", format_exact(cap[wrong[1]]), "."),
+    where = paste("terms, row", wrong[1]), todo = paste("both are values of the index: give a cap",
+      "above the strike"))
+  }
+  name <- as.character(terms[["name"]] %||% paste("strike", format_exact(terms$strike)))
+  data.frame(name = name, strike = as.numeric(terms$strike), cap = cap, pays = number("pays", 1))
+}
+
+cover_paid <- function(index, one) one$pays * pmax(0, pmin(index, one$cap) - one$strike)
+
+# Named by the method: the index of each path of one season, or of each past season that is whole.
+cover_sums <- function(index, season) {
+  simulated <- attr(index, "simulated")
+  whole <- index$missing == 0
+  if (is.null(simulated)) {
+    if (!any(whole)) {
+      vetusta_stop("model", "None of the past seasons is whole.",
+        todo = "fill their missing days first, so that it shows: series_fill()")
+    }
+    return(list("past seasons" = index$index[whole]))
+  }
+  if (!is.null(season)) {
+    at <- match(season, index$season)
+    if (length(season) != 1 || is.na(at)) check_choice(as.character(season)[1], "season",
+      as.character(index$season), "model")
+  } else {
+    at <- which(whole)[1]
+    if (is.na(at)) {
+      vetusta_stop("model", "None of the simulated seasons is whole.",
+        todo = "simulate a longer horizon, or name the season")
+    }
+  }
+  list(simulation = simulated[at, ])
+}
+
+cover_made <- function(terms, valued, name, loading) {
+  rows <- lapply(names(valued), function(method) {
+    told <- lapply(valued[[method]][[2]], cover_numbers, loading)
+    cbind(terms, method = method, do.call(rbind, told))
+  })
+  table <- as_rows(as.list(do.call(rbind, rows)))
+  attr(table, "payments") <- unlist(lapply(valued, `[[`, 2), recursive = FALSE, use.names = FALSE)
+  attr(table, "index") <- lapply(valued, `[[`, 1)
+  attr(table, "name") <- name
+  class(table) <- c("vetusta_cover", class(table))
+  table
+}
+
+cover_numbers <- function(paid, loading) {
+  n <- length(paid)
+  deviation <- if (n > 1) stats::sd(paid) else NA_real_
+  data.frame(count = n, mean = mean(paid), standard_error = deviation / sqrt(n),
+    deviation = deviation, median = stats::median(paid),
+    q90 = stats::quantile(paid, 0.9, names = FALSE),
+    q99 = stats::quantile(paid, 0.99, names = FALSE), greatest = max(paid),
+    probability = mean(paid > 0), premium = mean(paid) + loading * deviation)
+}
+
+#' @export
+print.vetusta_cover <- function(x, ...) {
+  cat("what a cover on ", attr(x, "name"), " pays\n", sep = "")
+  shown <- as.data.frame(x)
+  for (column in names(shown)[vapply(shown, is.numeric, TRUE)]) {
+    shown[[column]] <- signif(shown[[column]], 4)
+  }
+  shown$probability <- paste0(round(100 * shown$probability, 1), "%")
+  shown <- shown[c("strike", "cap", "method", "count", "mean", "standard_error", "q99",
+    "probability", "premium")]
+  names(shown)[names(shown) == "standard_error"] <- "error"
+  shown <- shown[!vapply(shown, function(column) all(is.na(column)), TRUE)]
+  cat(text_table(shown, getOption("width", 80)), sep = "\n")
+  invisible(x)
+}

@@ -1,0 +1,165 @@
+# An index of a season, and what a cover on it pays.
+
+#' The index of a season
+#'
+#' Of each day of a season, what its value lies below a level (or above one) counts, and the season's
+#' sum is the index: low-water days and degree days are two of them. Observed and simulated days go
+#' through the same.
+#'
+#' @param x A table of one series by days; or [model_paths()].
+#' @param below,above The level; one of the two.
+#' @param season The first and last day of the season, as `c("05-01", "10-31")`; one that begins
+#'   later in the year than it ends crosses the year's end. The 29th of February is, in years
+#'   without it, the 1st of March as a first day and the 28th of February as a last one.
+#' @param most What one day counts at most.
+#' @param cap What the season counts at most.
+#' @param observed Of paths: the days that were observed, so that a season half over counts what was
+#'   observed and simulates the rest; by default those that the paths go on from.
+#' @param trend Of a table: a [model_season()], by whose trend past values are moved to where they
+#'   would be at the series' end.
+#' @param value Of bars, the number that is meant.
+#' @return A `vetusta_index`, a tibble with one row a season: `season` (the year in which it begins),
+#'   `from`, `to` (`Date`), `days`, `missing` (days without a value: that season's index is too low,
+#'   or `NA` where none has one), `index` (of paths their mean). Of paths the attribute `simulated`
+#'   is a matrix, a row a season and a column a path. Only seasons that have a value on a day are
+#'   there.
+#' @section Errors: `vetusta_error_model` where no level, or two, are given, and for a season that is
+#'   none.
+#' @export
+#' @examples
+#' days <- as.Date("2016-01-01") + 0:3652
+#' level <- data.frame(series = "lock", period = days,
+#'   value = 200 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25))
+#' index_sum(level, below = 180, season = c("05-01", "10-31"))
+index_sum <- function(x, below = NULL, above = NULL, season = c("01-01", "12-31"), most = Inf,
+  cap = Inf, observed = NULL, trend = NULL, value = NULL) {
+  if (is.null(below) == is.null(above)) {
+    vetusta_stop("model", "An index counts what lies below a level, or above one.",
+      todo = "give `below` or `above`")
+  }
+  check_number(below %||% above, if (is.null(above)) "below" else "above", kind = "model")
+  check_number(most, "most", 0, "model")
+  check_number(cap, "cap", 0, "model")
+  rule <- list(level = below %||% above, below = is.null(above), most = most, cap = cap,
+    season = season_days(season))
+  if (inherits(given(x, "x", "model"), "vetusta_paths")) {
+    paths_kept(x)
+    return(index_of_paths(x, rule, observed %||% x$observed, value))
+  }
+  data <- model_input(x, value, holes = "count")
+  if (!is.null(trend)) {
+    check_model(trend, "vetusta_season", "trend", "model_season()")
+    parts <- season_at(trend, data$days)
+    data$value <- data$value - parts$trend + parts$trend[length(parts$trend)]
+  }
+  index_of_days(data, rule)
+}
+
+# list(from, to): months and days.
+season_days <- function(season) {
+  good <- is.character(season) && length(season) == 2 && !anyNA(season) &&
+    all(grepl("^[0-9]{2}-[0-9]{2}$", season)) &&
+    !anyNA(as.Date(paste0("2024-", season), optional = TRUE))
+  if (!good) {
+    vetusta_stop("model", paste0("A season has a first and a last day, and cannot be ",
+      shown_value(season), "."), todo = "write it as c(\"05-01\", \"10-31\")")
+  }
+  list(from = season[1], to = season[2])
+}
+
+# The season that each day is of: the year in which it begins, NA between seasons.
+season_of <- function(days, season) {
+  date <- as.Date(floor(days), origin = "1970-01-01")
+  year <- as.integer(format(date, "%Y"))
+  day <- format(date, "%m-%d")
+  if (season$from <= season$to) {
+    return(ifelse(day >= season$from & day <= season$to, year, NA_integer_))
+  }
+  ifelse(day >= season$from, year, ifelse(day <= season$to, year - 1L, NA_integer_))
+}
+
+season_bounds <- function(year, season) {
+  day <- function(year, at, first) {
+    if (at == "02-29") at <- if (first) "03-01" else "02-28"
+    as.Date(paste0(year, "-", at))
+  }
+  leap <- function(year, at, first) {
+    found <- as.Date(paste0(year, "-", at), optional = TRUE)
+    if (is.na(found)) day(year, at, first) else found
+  }
+  over <- season$from > season$to
+  from <- lapply(year, leap, season$from, TRUE)
+  to <- lapply(year + over, leap, season$to, FALSE)
+  list(from = do.call(c, from), to = do.call(c, to))
+}
+
+index_of_days <- function(data, rule) {
+  year <- season_of(data$days, rule$season)
+  years <- sort(unique(year[!is.na(year)]))
+  if (!length(years)) {
+    vetusta_stop("model", "None of the days lies within the season.",
+      todo = "give another season, or more days")
+  }
+  run <- match(year, years, nomatch = 0L)
+  sums <- model_shortfall_cpp(matrix(data$value), run, length(years), rule$level, rule$below,
+    rule$most)
+  index_rows(years, rule, pmin(rule$cap, sums[, 1]), tabulate(run, length(years)), data)
+}
+
+index_rows <- function(years, rule, index, count, data, last = TRUE) {
+  bounds <- season_bounds(years, rule$season)
+  days <- as.integer(bounds$to - bounds$from) + 1L
+  rows <- as_rows(list(season = years, from = bounds$from, to = bounds$to, days = days,
+    missing = pmax(0L, days - as.integer(count)), index = index))
+  attr(rows, "name") <- data$name
+  attr(rows, "unit") <- data$unit
+  attr(rows, "rule") <- rule
+  class(rows) <- c("vetusta_index", class(rows))
+  rows
+}
+
+index_of_paths <- function(paths, rule, observed, value) {
+  days <- days_of(paths$time)
+  past <- if (NROW(observed)) model_input(observed, value, holes = "count")
+  before <- if (!is.null(past)) past$days < min(days) else logical()
+  year <- season_of(days, rule$season)
+  years <- sort(unique(year[!is.na(year)]))
+  if (!length(years)) {
+    vetusta_stop("model", "None of the simulated days lies within the season.",
+      todo = "give another season, or a longer horizon")
+  }
+  run <- match(year, years, nomatch = 0L)
+  sums <- model_shortfall_cpp(paths$paths, run, length(years), rule$level, rule$below, rule$most)
+  count <- tabulate(run, length(years))
+  if (any(before)) {
+    own <- match(season_of(past$days[before], rule$season), years, nomatch = 0L)
+    there <- model_shortfall_cpp(matrix(past$value[before]), own, length(years), rule$level,
+      rule$below, rule$most)
+    sums <- sums + there[, 1]
+    count <- count + tabulate(own, length(years))
+  }
+  sums <- pmin(sums, rule$cap)
+  dim(sums) <- c(length(years), ncol(paths$paths))
+  rows <- index_rows(years, rule, rowMeans(sums), count, paths)
+  attr(rows, "simulated") <- sums
+  attr(rows, "seed") <- paths$seed
+  rows
+}
+
+#' @export
+print.vetusta_index <- function(x, ...) {
+  rule <- attr(x, "rule")
+  simulated <- attr(x, "simulated")
+  cat("index of ", attr(x, "name"), ": what each day lies ", if (rule$below) "below " else "above ",
+    format_exact(rule$level), ", ", rule$season$from, " to ", rule$season$to,
+    if (!is.null(simulated)) paste0(", the mean of ", counted(ncol(simulated), "path")), "\n",
+    sep = "")
+  shown <- as.data.frame(x)
+  shown$index <- round(shown$index, 1)
+  shown$missing[shown$missing == 0] <- NA
+  shown$season <- as.character(shown$season)
+  if (all(is.na(shown$missing))) shown$missing <- NULL
+  cat(text_table(utils::tail(shown, 20), getOption("width", 80)), sep = "\n")
+  if (nrow(x) > 20) cat("the last 20 of ", nrow(x), " seasons\n", sep = "")
+  invisible(x)
+}

@@ -1,0 +1,306 @@
+# The noise around trend and season: an ARMA, and how large its innovations are.
+
+#' The noise that is left of a series
+#'
+#' An ARMA by maximum likelihood (`stats::arima`), whose innovations have a constant variance, one
+#' that follows the season, or a GARCH(1,1) (Bollerslev, *Journal of Econometrics* 31, 1986); of a
+#' GARCH all is estimated at once, by its conditional likelihood.
+#'
+#' @param x A [model_season()], whose rest is modelled; or a table of one series, whose mean is
+#'   taken out.
+#' @param order `c(p, q)`, the orders of the ARMA; `NULL` chooses among p up to 4 and q up to 2 by
+#'   the Bayesian information criterion.
+#' @param variance `"constant"`, `"seasonal"` (the logarithm of the variance has harmonics of a
+#'   year) or `"garch"`.
+#' @param residuals `"normal"`, `"t"` (Student's, with degrees of freedom that are estimated) or
+#'   `"bootstrap"` (drawn from those that were seen).
+#' @param harmonics Of a seasonal variance.
+#' @param value,as_of,calendar As for [model_season()].
+#' @param level The level of the intervals.
+#' @return A `vetusta_noise`: a list of `coefficients` (a tibble of `term`, `estimate`, `error`,
+#'   `low`, `high`), `order`, `ar`, `ma`, `variance`, `residuals`, `innovations`, `spread` (their
+#'   standard deviation, at each time), `likelihood` (its logarithm), `criterion` (Bayesian),
+#'   `diagnostics` (a tibble of `test`, `statistic`, `p_value`, `said`) and `season`.
+#' @section Errors: `vetusta_error_model` for holes, a series that does not change, one that is too
+#'   short for its orders, and a fit that does not converge (it says what was tried).
+#' @export
+#' @examples
+#' noise <- as.numeric(stats::filter(rnorm(1000), 0.8, method = "recursive"))
+#' level <- data.frame(series = "lock", period = as.Date("2020-01-01") + 0:999, value = noise)
+#' model_noise(level, order = c(1, 0))
+model_noise <- function(x, order = NULL, variance = "constant", residuals = "normal",
+  harmonics = 2, value = NULL, as_of = NULL, calendar = NULL, level = 0.95) {
+  data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
+  check_choice(variance, "variance", c("constant", "seasonal", "garch"), "model")
+  check_choice(residuals, "residuals", c("normal", "t", "bootstrap"), "model")
+  check_count(harmonics, "harmonics", "model")
+  check_level(level)
+  season <- if (inherits(x, "vetusta_season")) x
+  else season_fitted(data, list(trend = "none", breaks = NULL, cycles = no_cycles,
+    origin = data$days[1]), rep(1, length(data$days)), level)
+  data$value <- season$series$rest
+  model_changes(data)
+  order <- noise_order(data, order)
+  fit <- noise_fits[[variance]](data, order, residuals, harmonics)
+  noise_made(data, season, order, fit, residuals, level)
+}
+
+noise_order <- function(data, order) {
+  n <- length(data$value)
+  if (is.null(order)) {
+    return(noise_chosen(data$value))
+  }
+  good <- is.numeric(order) && length(order) == 2 && !anyNA(order) && all(order >= 0) &&
+    all(order == round(order))
+  if (!good) {
+    vetusta_stop("model", "`order` is two whole numbers, those of the ARMA.",
+      todo = "write it as c(1, 0), or leave it out")
+  }
+  if (n < 10 * (sum(order) + 1)) {
+    vetusta_stop("model", paste0("The series ", data$name, ", of ", counted(n, "value"),
+      ", is too short for an ARMA(", order[1], ",", order[2], ")."), todo = "give lower orders")
+  }
+  as.integer(order)
+}
+
+# By the conditional sum of squares, which is as good as the likelihood for the comparison.
+noise_chosen <- function(x) {
+  n <- length(x)
+  grid <- expand.grid(p = 0:4, q = 0:2)
+  grid <- grid[rowSums(grid) < n / 15, , drop = FALSE]
+  score <- vapply(seq_len(nrow(grid)), function(i) {
+    fit <- noise_squares(x, grid$p[i], grid$q[i])
+    n * log(fit$squares / n) + sum(grid[i, ]) * log(n)
+  }, 0)
+  as.integer(unlist(grid[which.min(score), ]))
+}
+
+# The conditional least squares of an ARMA, from the estimate of Hannan and Rissanen (Biometrika
+# 69, 1982).
+noise_squares <- function(x, p, q) {
+  n <- length(x)
+  if (p + q == 0) {
+    return(list(ar = numeric(), ma = numeric(), squares = sum(x^2)))
+  }
+  start <- noise_start(x, p, q)
+  if (q == 0) {
+    return(list(ar = start, ma = numeric(),
+      squares = model_squares_cpp(x, start, numeric(), 0L)))
+  }
+  split <- function(par) list(ar = par[seq_len(p)], ma = par[p + seq_len(q)])
+  found <- stats::optim(start, function(par) {
+    one <- split(par)
+    log(model_squares_cpp(x, one$ar, one$ma, 0L) / n)
+  }, method = "BFGS", control = list(maxit = 60, reltol = 1e-7))
+  c(split(found$par), list(squares = n * exp(found$value)))
+}
+
+noise_start <- function(x, p, q) {
+  n <- length(x)
+  lagged <- function(x, lag) c(rep(0, lag), x[seq_len(n - lag)])
+  shocks <- if (q) {
+    long <- min(20, floor(n / 5))
+    far <- vapply(seq_len(long), function(i) lagged(x, i), x)
+    x - as.numeric(far %*% stats::lm.fit(far, x)$coefficients)
+  }
+  columns <- cbind(if (p) vapply(seq_len(p), function(i) lagged(x, i), x),
+    if (q) vapply(seq_len(q), function(j) lagged(shocks, j), x))
+  found <- stats::lm.fit(columns, x)$coefficients
+  found[is.na(found)] <- 0
+  # of the moving part no root lies within the circle
+  if (q) found[p + seq_len(q)] <- pmax(-0.9, pmin(0.9, found[p + seq_len(q)]))
+  unname(found)
+}
+
+# list(ar, ma, covariance, likelihood, parameters, variance, spread): one entry a kind of variance.
+noise_fits <- list(
+  constant = function(data, order, residuals, harmonics) {
+    fit <- noise_arma(data, order)
+    innovations <- model_innovations_cpp(data$value, fit$ar, fit$ma)
+    spread <- sqrt(fit$sigma2)
+    c(fit, list(variance = list(kind = "constant", sigma = spread), more = 1L,
+      spread = rep(spread, length(innovations)), innovations = innovations,
+      extra = noise_extra("standard deviation", spread, spread / sqrt(2 * length(innovations)))))
+  },
+  seasonal = function(data, order, residuals, harmonics) {
+    fit <- noise_arma(data, order)
+    innovations <- model_innovations_cpp(data$value, fit$ar, fit$ma)
+    cycles <- season_cycles(data, "1 year", harmonics)
+    design <- season_design(list(trend = "none", breaks = NULL, cycles = cycles,
+      origin = data$days[1]), data$days)
+    found <- stats::glm.fit(design, pmax(innovations^2, 1e-12 * mean(innovations^2)),
+      family = stats::Gamma("log"))
+    if (!found$converged) noise_unsettled(data, order, "a seasonal variance")
+    spread <- sqrt(found$fitted.values)
+    z <- innovations / spread
+    # of normal numbers squares have the variance 2
+    covariance <- 2 * chol2inv(chol(crossprod(design)))
+    fit$likelihood <- sum(stats::dnorm(innovations, 0, spread, log = TRUE))
+    c(fit, list(variance = list(kind = "seasonal", cycles = cycles, log = found$coefficients),
+      more = ncol(design), spread = spread, innovations = innovations,
+      extra = noise_extra(paste("log variance,", colnames(design)), found$coefficients,
+        sqrt(diag(covariance)))))
+  },
+  garch = function(data, order, residuals, harmonics) noise_garch(data, order, residuals)
+)
+
+noise_extra <- function(term, estimate, error) {
+  data.frame(term = term, estimate = as.numeric(estimate), error = as.numeric(error))
+}
+
+noise_unsettled <- function(data, order, what, said = NULL) {
+  vetusta_stop("model", paste0("The noise of ", data$name, " was not fitted: an ARMA(", order[1],
+    ",", order[2], ") with ", what, " did not converge", if (!is.null(said)) paste0(" (", said,
+      ")"), "."),
+  todo = "give lower orders or another variance; look at model_dependence() and model_tests()")
+}
+
+noise_arma <- function(data, order) {
+  x <- data$value
+  n <- length(x)
+  if (sum(order) == 0) {
+    return(list(ar = numeric(), ma = numeric(), covariance = matrix(0, 0, 0), sigma2 = mean(x^2),
+      likelihood = sum(stats::dnorm(x, 0, sqrt(mean(x^2)), log = TRUE))))
+  }
+  start <- noise_squares(x, order[1], order[2])
+  fit <- tryCatch(suppressWarnings(stats::arima(x, c(order[1], 0, order[2]), include.mean = FALSE,
+    init = c(start$ar, start$ma), method = "ML", optim.control = list(maxit = 200))),
+  error = function(e) NULL)
+  # a start outside the region has none to go on from
+  if (is.null(fit)) {
+    fit <- tryCatch(suppressWarnings(stats::arima(x, c(order[1], 0, order[2]),
+      include.mean = FALSE, method = "CSS-ML")), error = function(e) {
+      noise_unsettled(data, order, "a constant variance", conditionMessage(e))
+    })
+  }
+  if (fit$code != 0 || anyNA(fit$var.coef)) noise_unsettled(data, order, "a constant variance")
+  list(ar = unname(fit$coef[seq_len(order[1])]), ma = unname(fit$coef[order[1] +
+    seq_len(order[2])]), covariance = unname(fit$var.coef), sigma2 = fit$sigma2,
+  likelihood = fit$loglik)
+}
+
+noise_garch <- function(data, order, residuals) {
+  # sizes near one are what the search is made for
+  size <- stats::sd(data$value)
+  x <- data$value / size
+  p <- order[1]
+  q <- order[2]
+  start <- noise_squares(x, p, q)
+  e <- model_innovations_cpp(x, start$ar, start$ma)
+  free_df <- residuals == "t"
+  split <- function(par) {
+    k <- p + q
+    list(ar = par[seq_len(p)], ma = par[p + seq_len(q)], omega = exp(par[k + 1]),
+      # alpha and beta are positive and their sum below one
+      whole = stats::plogis(par[k + 2]), part = stats::plogis(par[k + 3]),
+      df = if (free_df) 2.1 + exp(par[k + 4]) else 0)
+  }
+  minus <- function(par) {
+    one <- split(par)
+    model_garch_likelihood_cpp(x, one$ar, one$ma, one$omega, one$whole * one$part,
+      one$whole * (1 - one$part), one$df)
+  }
+  first <- c(start$ar, start$ma, log(0.08 * mean(e^2)), stats::qlogis(0.92), stats::qlogis(0.1),
+    if (free_df) log(6))
+  found <- stats::optim(first, minus, method = "BFGS", control = list(maxit = 500, reltol = 1e-10))
+  if (found$convergence != 0 || !is.finite(found$value)) {
+    noise_unsettled(data, order, "a GARCH(1,1) variance")
+  }
+  one <- split(found$par)
+  alpha <- one$whole * one$part
+  beta <- one$whole * (1 - one$part)
+  if (alpha < 1e-3 || one$whole > 0.99999) {
+    noise_unsettled(data, order, "a GARCH(1,1) variance", paste0("alpha ", signif(alpha, 2),
+      ", beta ", signif(beta, 3), ": the size of its innovations does not remember"))
+  }
+  natural <- c(one$ar, one$ma, one$omega, alpha, beta, if (free_df) one$df)
+  covariance <- noise_hessian(function(par) {
+    k <- p + q
+    if (any(par[k + 1:3] < 0)) return(1e10)
+    model_garch_likelihood_cpp(x, par[seq_len(p)], par[p + seq_len(q)], par[k + 1], par[k + 2],
+      par[k + 3], if (free_df) par[k + 4] else 0)
+  }, natural)
+  e <- model_innovations_cpp(x, one$ar, one$ma)
+  h <- model_garch_cpp(e, one$omega, alpha, beta)
+  own <- seq_len(p + q)
+  rest <- setdiff(seq_along(natural), own)
+  scale <- c(size^2, 1, 1, if (free_df) 1)
+  list(ar = one$ar, ma = one$ma, covariance = covariance[own, own, drop = FALSE],
+    likelihood = -found$value - length(x) * log(size), more = 3L + free_df,
+    variance = list(kind = "garch", omega = one$omega * size^2, alpha = alpha, beta = beta),
+    df = if (free_df) one$df, spread = sqrt(h) * size, innovations = e * size,
+    extra = noise_extra(c("omega", "alpha", "beta", if (free_df) "degrees of freedom"),
+      natural[rest] * scale, sqrt(pmax(0, diag(covariance)[rest])) * scale))
+}
+
+# The inverse of the curvature at a minimum.
+noise_hessian <- function(f, at) {
+  steps <- pmax(1e-4 * abs(at), 1e-6)
+  curve <- stats::optimHess(at, f, control = list(ndeps = steps))
+  tryCatch(solve(curve), error = function(e) matrix(NA_real_, length(at), length(at)))
+}
+
+noise_made <- function(data, season, order, fit, residuals, level) {
+  z <- fit$innovations / fit$spread
+  k <- sum(order)
+  df <- if (residuals == "t") fit$df %||% noise_df(z)
+  arma <- noise_extra(c(if (order[1]) paste("ar", seq_len(order[1])),
+    if (order[2]) paste("ma", seq_len(order[2]))), c(fit$ar, fit$ma),
+  if (k) sqrt(pmax(0, diag(fit$covariance))) else numeric())
+  table <- rbind(if (k) arma, fit$extra,
+    if (residuals == "t" && is.null(fit$df)) noise_extra("degrees of freedom", df, NA))
+  reach <- stats::qnorm(1 - (1 - level) / 2) * table$error
+  n <- length(z)
+  structure(list(name = data$name, unit = data$unit, season = season, data = data, order = order,
+    ar = fit$ar, ma = fit$ma, variance = fit$variance, residuals = residuals, df = df,
+    innovations = fit$innovations, spread = fit$spread, standardised = z,
+    coefficients = as_rows(list(term = table$term, estimate = table$estimate, error = table$error,
+      low = table$estimate - reach, high = table$estimate + reach)),
+    likelihood = fit$likelihood,
+    criterion = -2 * fit$likelihood + (k + fit$more) * log(n),
+    diagnostics = noise_diagnostics(z, k)), class = "vetusta_noise")
+}
+
+# The degrees of freedom of standardised residuals, by maximum likelihood.
+noise_df <- function(z) {
+  z <- z / stats::sd(z)
+  found <- stats::optimize(function(inverse) {
+    df <- 1 / inverse
+    scale <- sqrt((df - 2) / df)
+    -sum(stats::dt(z / scale, df, log = TRUE) - log(scale))
+  }, c(1 / 400, 1 / 2.1))
+  1 / found$minimum
+}
+
+noise_diagnostics <- function(z, fitted) {
+  n <- length(z)
+  left <- dependence_left(z, min(20, floor(n / 5)), fitted)
+  centred <- z - mean(z)
+  skew <- mean(centred^3) / mean(centred^2)^1.5
+  tails <- mean(centred^4) / mean(centred^2)^2 - 3
+  # Jarque and Bera (Economics Letters 6, 1980)
+  shape <- n / 6 * (skew^2 + tails^2 / 4)
+  p <- stats::pchisq(shape, 2, lower.tail = FALSE)
+  as_rows(list(test = c(left$test, "normal shape (Jarque-Bera)"),
+    statistic = c(left$statistic, shape), p_value = c(left$p_value, p),
+    said = c(left$said, if (p >= 0.05) "as normal numbers" else paste0(
+      if (tails > 0) "more far out than normal numbers" else "fewer far out than normal numbers",
+      if (abs(skew) > 4 * sqrt(6 / n)) if (skew > 0) ", more of them above" else
+        ", more of them below"))))
+}
+
+#' @export
+print.vetusta_noise <- function(x, ...) {
+  kind <- c(constant = "a constant variance", seasonal = "a variance that follows the season",
+    garch = "a GARCH(1,1) variance")[[x$variance$kind]]
+  cat("noise of ", x$name, ": ARMA(", x$order[1], ",", x$order[2], ") with ", kind, ", ",
+    c(normal = "normal", t = "Student's t", bootstrap = "bootstrapped")[[x$residuals]],
+    " residuals\n", sep = "")
+  shown <- as.data.frame(x$coefficients)
+  shown[-1] <- lapply(shown[-1], signif, 4)
+  cat(text_table(shown, getOption("width", 80)), "", sep = "\n")
+  cat(paste0(x$diagnostics$test, ": ", x$diagnostics$said, " (p ",
+    ifelse(x$diagnostics$p_value < 0.001, "below 0.001", paste("=",
+      round(x$diagnostics$p_value, 3))), ")"), sep = "\n")
+  invisible(x)
+}

@@ -1,0 +1,258 @@
+# Simulated futures of a series: trend and season go on, and noise is drawn.
+
+#' Simulate paths of a series' future
+#'
+#' Each path has a stream of random numbers of its own (xoshiro256++, Blackman and Vigna, *ACM
+#' Transactions on Mathematical Software* 47, 2021), which the seed and its number make: the same
+#' seed gives the same paths on any machine, however many are drawn.
+#'
+#' @param x A [model_noise()], whose trend and season go on; or a list of several, of series with
+#'   the same last time, whose residuals keep their dependence.
+#' @param n How many paths.
+#' @param horizon How far, a length of time.
+#' @param seed A whole number.
+#' @param from `"now"`: from where the series stands; `"long run"`: from where it may be at any time.
+#' @param by `"model"`: residuals as the noise has them; `"blocks"`: runs of past residuals.
+#' @param block How many residuals a run has; by default the cube root of how many there are, times
+#'   three.
+#' @param trend Whether the trend goes `"on"`, or has its last value: `"stays"`.
+#' @param lower,upper Bounds of the thing itself: what is beyond one is set to it.
+#' @param calendar Of trading days, the calendar that says which come; else all weekdays.
+#' @param each A function of a matrix of paths (a column each) and of their times: what it gives for
+#'   a thousand paths at a time is kept, instead of the paths, so that any number fits into memory.
+#' @return A `vetusta_paths`: a list of `name`, `unit`, `time`, `paths` (a matrix, a row a time and a
+#'   column a path), `seed`, `observed` (the series), `said`; or with `each` of `kept` (what it gave,
+#'   bound by columns, or as a vector) instead of the paths. Of several series a list of them, by
+#'   name. `summary()` gives the mean and quantiles by time, [model_quantiles()] the same as series.
+#' @section Errors: `vetusta_error_model` for series that do not end together, or a horizon without
+#'   a step.
+#' @export
+#' @examples
+#' noise <- as.numeric(stats::filter(rnorm(1000), 0.8, method = "recursive"))
+#' level <- data.frame(series = "lock", period = as.Date("2020-01-01") + 0:999, value = noise)
+#' paths <- model_paths(model_noise(level, c(1, 0)), n = 100, horizon = "30 days", seed = 1)
+#' summary(paths)
+model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now", by = "model",
+  block = NULL, trend = "on", lower = -Inf, upper = Inf, calendar = NULL, each = NULL) {
+  models <- if (inherits(given(x, "x", "model"), "vetusta_noise")) list(x) else x
+  if (!is.list(models) || !length(models)) check_model(x, "vetusta_noise", "x", "model_noise()")
+  for (one in models) check_model(one, "vetusta_noise", "x", "model_noise()")
+  check_count(n, "n", "model")
+  check_number(seed, "seed", kind = "model")
+  if (seed != round(seed)) {
+    vetusta_stop("model", "`seed` is a whole number.", todo = "give one such as 1")
+  }
+  check_choice(from, "from", c("now", "long run"), "model")
+  check_choice(by, "by", c("model", "blocks"), "model")
+  check_choice(trend, "trend", c("on", "stays"), "model")
+  check_number(lower, "lower", kind = "model")
+  check_number(upper, "upper", kind = "model")
+  if (lower >= upper) {
+    vetusta_stop("model", "The lower bound is not below the upper one.", todo = "correct them")
+  }
+  check_calendar(calendar)
+  if (!is.null(each) && !is.function(each)) {
+    vetusta_stop("model", "`each` is a function of paths and times.", todo = "leave it out")
+  }
+  paths_together(models, horizon, calendar)
+  time <- paths_times(models[[1]]$data, horizon, calendar)
+  handed <- lapply(models, paths_handed, time, trend, lower, upper, from)
+  z <- paths_residuals(models)
+  drawn <- by == "blocks" || models[[1]]$residuals == "bootstrap"
+  if (is.null(block)) block <- if (by == "blocks") ceiling(3 * nrow(z)^(1 / 3)) else 1
+  check_count(block, "block", "model")
+  mix <- paths_mix(z)
+  draw <- function(first, count) {
+    model_paths_cpp(handed, as.integer(count), length(time), seed, first, mix,
+      if (drawn) z else z[0, , drop = FALSE], as.integer(block),
+      if (from == "now") 0L else 500L)
+  }
+  kept <- if (is.null(each)) draw(0, n) else paths_each(draw, n, time, each, length(models))
+  said <- paste0(counted(n, "path"), " of ", horizon_words(time, models[[1]]$data), ", seed ",
+    format(seed, scientific = FALSE))
+  made <- Map(function(model, one) {
+    structure(c(list(name = model$name, unit = model$unit, time = time),
+      if (is.null(each)) list(paths = one) else list(kept = one),
+      list(n = n, seed = seed, from = from, by = by,
+        observed = model_rows(model$data, model$season$data$value), said = said, model = model)),
+    class = "vetusta_paths")
+  }, models, kept)
+  if (inherits(x, "vetusta_noise")) made[[1]]
+  else stats::setNames(made, names(x) %||% vapply(models, `[[`, "", "name"))
+}
+
+horizon_words <- function(time, data) counted(length(time), data$step)
+
+paths_together <- function(models, horizon, calendar) {
+  ends <- vapply(models, function(one) max(one$data$days), 0)
+  steps <- vapply(models, function(one) one$data$frequency, "")
+  if (length(unique(ends)) > 1 || length(unique(steps)) > 1) {
+    vetusta_stop("model", "Series that are simulated together end together, and have one step.",
+      todo = "cut them to the same last day, or bring them to one frequency")
+  }
+}
+
+# The times behind the last one, up to the horizon.
+paths_times <- function(data, horizon, calendar) {
+  last <- data$time[length(data$time)]
+  end <- data$days[length(data$days)] + model_days(horizon, "horizon")
+  day <- as.Date(floor(data$days[length(data$days)]), origin = "1970-01-01")
+  until <- as.Date(floor(end), origin = "1970-01-01")
+  months <- c(M = 1, Q = 3, S = 6, A = 12)
+  days <- if (data$frequency == "T" && !is.null(calendar)) {
+    found <- calendar_days(calendar, day, until)
+    found[found > day]
+  } else if (data$frequency == "T") {
+    all <- if (until > day) seq(day + 1, until, by = 1) else day[0]
+    all[!as.POSIXlt(all)$wday %in% c(0, 6)]
+  } else if (data$frequency %in% names(months)) {
+    seq(day, until + 3, by = paste(months[[data$frequency]], "months"))[-1]
+  } else {
+    step <- if (data$frequency == "W") 7 else if (data$frequency == "D") 1
+    else stats::median(diff(data$days))
+    count <- floor((end - data$days[length(data$days)]) / step + 1e-9)
+    found <- data$days[length(data$days)] + step * seq_len(count)
+    if (inherits(data$time, "Date")) as.Date(found, origin = "1970-01-01")
+    else return(paths_some(utc(found * 86400)))
+  }
+  days <- days[days <= until]
+  # what has an hour keeps it
+  paths_some(if (inherits(last, "Date")) days
+  else utc(as.numeric(last) %% 86400 + as.numeric(days) * 86400))
+}
+
+paths_some <- function(time) {
+  if (!length(time)) {
+    vetusta_stop("model", "The horizon is shorter than one step of the series.",
+      todo = "give a longer one")
+  }
+  time
+}
+
+days_of <- function(time) if (inherits(time, "Date")) as.numeric(time) else as.numeric(time) / 86400
+
+# What the simulation is handed of one series.
+paths_handed <- function(model, time, trend, lower, upper, from) {
+  days <- days_of(time)
+  parts <- season_at(model$season, days)
+  if (trend == "stays") {
+    now <- season_at(model$season, max(model$data$days))$trend
+    parts$fitted <- parts$season + now
+  }
+  n <- length(model$data$value)
+  newest <- function(x, count) x[n + 1 - seq_len(count)]
+  variance <- paths_variance[[model$variance$kind]](model, days, from)
+  c(list(ar = as.numeric(model$ar), ma = as.numeric(model$ma), level = parts$fitted,
+    values = as.numeric(newest(model$data$value, model$order[1])),
+    shocks = as.numeric(newest(model$innovations, model$order[2])), df = model$df %||% 0,
+    lower = lower, upper = upper), variance)
+}
+
+paths_variance <- list(
+  constant = function(model, days, from) {
+    list(sigma = rep(model$variance$sigma, length(days)), garch = FALSE, omega = 0, alpha = 0,
+      beta = 0, variance = 0)
+  },
+  seasonal = function(model, days, from) {
+    design <- season_design(list(trend = "none", breaks = NULL, cycles = model$variance$cycles,
+      origin = 0), days)
+    list(sigma = exp(0.5 * as.numeric(design %*% model$variance$log)), garch = FALSE, omega = 0,
+      alpha = 0, beta = 0, variance = 0)
+  },
+  garch = function(model, days, from) {
+    one <- model$variance
+    n <- length(model$spread)
+    next_one <- one$omega + one$alpha * model$innovations[n]^2 + one$beta * model$spread[n]^2
+    list(sigma = rep(0, length(days)), garch = TRUE, omega = one$omega, alpha = one$alpha,
+      beta = one$beta, variance = if (from == "now") next_one
+      else one$omega / max(1e-6, 1 - one$alpha - one$beta))
+  }
+)
+
+# Standardised residuals of several series at the times that all have, with the variance 1.
+paths_residuals <- function(models) {
+  times <- Reduce(intersect, lapply(models, function(one) one$data$days))
+  if (length(times) < 10) {
+    vetusta_stop("model", "The series have fewer than ten times in common.",
+      todo = "simulate them one by one")
+  }
+  columns <- lapply(models, function(one) {
+    z <- one$standardised[match(times, one$data$days)]
+    (z - mean(z)) / stats::sd(z)
+  })
+  matrix(unlist(columns), length(times))
+}
+
+# The lower triangle that makes independent numbers as dependent as the residuals are.
+paths_mix <- function(z) {
+  together <- stats::cor(z)
+  if (ncol(z) == 1) matrix(1) else t(chol(together + diag(1e-10, ncol(z))))
+}
+
+# A thousand paths at a time; each is what it would be among all.
+paths_each <- function(draw, n, time, each, series) {
+  parts <- lapply(seq(0, n - 1, by = 1000), function(first) {
+    paths <- draw(first, min(1000, n - first))
+    lapply(paths, each, time)
+  })
+  lapply(seq_len(series), function(k) {
+    own <- lapply(parts, `[[`, k)
+    if (is.null(dim(own[[1]]))) unlist(own) else do.call(cbind, own)
+  })
+}
+
+#' @export
+summary.vetusta_paths <- function(object, probs = c(0.05, 0.25, 0.5, 0.75, 0.95), ...) {
+  check_probabilities(probs)
+  paths_kept(object)
+  found <- t(apply(object$paths, 1, stats::quantile, probs, names = FALSE))
+  if (length(probs) == 1) found <- t(found)
+  columns <- stats::setNames(lapply(seq_along(probs), function(i) found[, i]), percent(probs))
+  clock <- if (inherits(object$time, "Date")) list(period = object$time)
+  else list(time = object$time)
+  as_rows(c(clock, list(mean = rowMeans(object$paths)), columns))
+}
+
+percent <- function(probs) paste0(format(100 * probs, trim = TRUE, drop0trailing = TRUE), "%")
+
+check_probabilities <- function(probs) {
+  if (!is.numeric(probs) || !length(probs) || anyNA(probs) || any(probs < 0 | probs > 1)) {
+    vetusta_stop("model", "`probs` are probabilities.", todo = "give numbers from 0 to 1")
+  }
+}
+
+paths_kept <- function(paths) {
+  if (is.null(paths$paths)) {
+    vetusta_stop("model", "The paths were not kept.",
+      todo = "leave `each` out, or look at what it gave: $kept")
+  }
+}
+
+#' @rdname model_paths
+#' @param paths What [model_paths()] gives.
+#' @param probs Probabilities of the quantiles.
+#' @return `model_quantiles()`: the quantiles and the mean as series: `series` (the name and the
+#'   percentage, or `mean`), `period` or `time`, `value`, `status`.
+#' @export
+model_quantiles <- function(paths, probs = c(0.05, 0.5, 0.95)) {
+  check_model(given(paths, "paths", "model"), "vetusta_paths", "paths", "model_paths()")
+  rows <- as.data.frame(summary(paths, probs))
+  parts <- lapply(names(rows)[-1], function(name) {
+    data.frame(series = paste(paths$name, name), rows[1], value = rows[[name]],
+      status = "observed")
+  })
+  as_rows(as.list(do.call(rbind, parts)))
+}
+
+#' @export
+print.vetusta_paths <- function(x, ...) {
+  cat(x$said, " of ", x$name, "\n", sep = "")
+  if (is.null(x$paths)) {
+    return(invisible(x))
+  }
+  rows <- as.data.frame(summary(x))
+  shown <- rows[unique(round(seq(1, nrow(rows), length.out = min(8, nrow(rows))))), ]
+  shown[-1] <- lapply(shown[-1], signif, 5)
+  cat(text_table(shown, getOption("width", 80)), sep = "\n")
+  invisible(x)
+}

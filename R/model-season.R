@@ -1,0 +1,364 @@
+# Trend and season by least squares, with errors that allow for noise that remembers.
+
+#' A series' trend and season
+#'
+#' Least squares on a level, a trend and a season, whose errors allow for noise that remembers:
+#' Newey and West (*Econometrica* 55, 1987), after prewhitening (Andrews and Monahan, *Econometrica*
+#' 60, 1992) and with the bandwidth of Newey and West (*Review of Economic Studies* 61, 1994).
+#'
+#' @param x A table of one series: bars, observations or points, without holes.
+#' @param trend `"linear"`, `"none"`, or days at which a linear trend breaks, as `"2001-01-01"`.
+#' @param periods Periods of the season: numbers of days, or lengths as `"1 year"`. `NULL` chooses
+#'   among harmonics of a year (and of a week, of values by day) by the Bayesian information
+#'   criterion, of what is left when the noise's memory is taken out.
+#' @param harmonics How many sines and cosines each period has; one for all, or one each.
+#' @param effects `"month"` or `"weekday"`: an effect of each month or weekday instead of harmonics.
+#' @param filled What filled values count: 1 as observed ones, 0 not at all, or a part.
+#' @param value Of bars, the number that is meant [`close`].
+#' @param as_of An instant or a day: what was known then alone.
+#' @param calendar Of bars of days, the calendar by which they were known.
+#' @param level The level of the intervals.
+#' @return A `vetusta_season`: a list of `coefficients` (a tibble of `term`, `estimate`, `error`,
+#'   `low`, `high`, `unit`), `series` (a tibble of `period` or `time`, `observed`, `fitted`,
+#'   `season`, `trend`, `rest`), `explained` (the part of the variance), `name`, `unit`,
+#'   `spec` and `data`. `as.data.frame()` gives the series.
+#' @section Errors: `vetusta_error_model` for holes, a series that is too short for a period, fewer
+#'   than ten values, or several series.
+#' @export
+#' @examples
+#' days <- as.Date("2016-01-01") + 0:3652
+#' level <- data.frame(series = "lock", period = days,
+#'   value = 200 - 0.001 * 0:3652 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25))
+#' model_season(level)
+model_season <- function(x, trend = "linear", periods = NULL, harmonics = NULL, effects = NULL,
+  filled = 1, value = NULL, as_of = NULL, calendar = NULL, level = 0.95) {
+  data <- model_input(given(x, "x", "model"), value, as_of, calendar)
+  spec <- season_spec(data, trend, periods, harmonics, effects)
+  check_number(filled, "filled", 0, "model")
+  check_level(level)
+  weight <- ifelse(data$filled, filled, 1)
+  if (sum(weight > 0) < 10) {
+    vetusta_stop("model", "Fewer than ten of the values are observed.",
+      todo = "let filled values count, or give more")
+  }
+  if (is.null(spec$cycles)) spec$cycles <- season_chosen(data, spec, weight)
+  season_fitted(data, spec, weight, level)
+}
+
+check_level <- function(level) {
+  check_number(level, "level", 0, "model")
+  if (level <= 0 || level >= 1) {
+    vetusta_stop("model", "`level` is a part of one.", todo = "give a number such as 0.95")
+  }
+}
+
+# list(trend, breaks, cycles, effects, origin): `cycles` is a data frame of period (days) and
+# harmonics, or NULL where it is to be chosen.
+season_spec <- function(data, trend, periods, harmonics, effects) {
+  breaks <- if (!identical(trend, "linear") && !identical(trend, "none")) {
+    model_dates(trend, "trend")
+  }
+  range <- range(data$days)
+  outside <- breaks <= range[1] | breaks >= range[2]
+  if (any(outside)) {
+    vetusta_stop("model", paste0("The trend cannot break at ", format(trend[outside][1]),
+      ", where the series has not begun or has ended."),
+      todo = paste("give days between", data$time[1], "and", data$time[length(data$time)]))
+  }
+  spec <- list(trend = if (length(breaks)) "broken" else trend, breaks = breaks,
+    origin = range[1], effects = effects)
+  if (!is.null(effects)) {
+    check_choice(effects, "effects", c("month", "weekday"), "model")
+    if (!is.null(periods)) {
+      vetusta_stop("model", "A season is of effects or of periods.", todo = "leave one out")
+    }
+    spec$cycles <- no_cycles
+  } else if (!is.null(periods)) {
+    spec$cycles <- season_cycles(data, periods, harmonics)
+  } else if (!is.null(harmonics)) {
+    spec$cycles <- season_cycles(data, "1 year", harmonics)
+  }
+  spec
+}
+
+no_cycles <- data.frame(period = numeric(), harmonics = integer())
+
+season_cycles <- function(data, periods, harmonics) {
+  if (!length(periods)) {
+    return(no_cycles)
+  }
+  days <- vapply(as.list(periods), model_days, 0, name = "periods")
+  harmonics <- harmonics %||% 1
+  for (one in harmonics) check_count(one, "harmonics", "model")
+  if (!length(harmonics) %in% c(1, length(days))) {
+    vetusta_stop("model", "There is one number of harmonics for all periods, or one for each.",
+      todo = "correct harmonics")
+  }
+  span <- diff(range(data$days))
+  step <- stats::median(diff(data$days))
+  for (day in days) {
+    if (day > span) {
+      vetusta_stop("model", paste0("A period of ", period_words(day), " is longer than the series,",
+        " which has ", period_words(span), "."), todo = "give a shorter period, or more values")
+    }
+    if (day > span / 2) {
+      vetusta_stop("model", paste0("The series, of ", period_words(span), ", is too short for a ",
+        "season of ", period_words(day), ": it has not come twice."),
+      todo = "give a shorter period, or more values")
+    }
+  }
+  harmonics <- rep(as.integer(harmonics), length.out = length(days))
+  short <- days / harmonics < 2 * step
+  if (any(short)) {
+    vetusta_stop("model", paste0("A harmonic of ", period_words((days / harmonics)[short][1]),
+      " is shorter than two of the series' steps."), todo = "give fewer harmonics")
+  }
+  data.frame(period = days, harmonics = harmonics)
+}
+
+is_year <- function(period) abs(period / 365.2425 - 1) < 0.005
+
+# Columns of the regression at some days, and their units.
+season_design <- function(spec, days, unit = NA) {
+  years <- (days - spec$origin) / 365.2425
+  columns <- list(level = rep(1, length(days)))
+  if (spec$trend != "none") columns$trend <- years
+  for (at in spec$breaks) {
+    name <- paste("trend from", as.Date(floor(at), origin = "1970-01-01"))
+    columns[[name]] <- pmax(0, (days - at) / 365.2425)
+  }
+  for (i in seq_len(nrow(spec$cycles))) {
+    period <- spec$cycles$period[i]
+    part <- if (is_year(period)) year_part(days) else (days / period) %% 1
+    words <- sub("^(a|half a|a third of a|a quarter of a) ", "\\1 ", period_words(period))
+    for (k in seq_len(spec$cycles$harmonics[i])) {
+      columns[[paste0(words, ", cos ", k)]] <- cos(2 * pi * k * part)
+      columns[[paste0(words, ", sin ", k)]] <- sin(2 * pi * k * part)
+    }
+  }
+  columns <- c(columns, season_effects(spec, days))
+  matrix(unlist(columns), length(days), dimnames = list(NULL, names(columns)))
+}
+
+# Effects that sum to zero: the last is what the others leave.
+season_effects <- function(spec, days) {
+  if (is.null(spec$effects)) {
+    return(NULL)
+  }
+  date <- as.POSIXlt(as.Date(floor(days), origin = "1970-01-01"))
+  of <- list(month = list(date$mon + 1, month.name), weekday = list((date$wday + 6) %% 7 + 1,
+    c("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")))[[
+      spec$effects]]
+  present <- spec$present %||% sort(unique(of[[1]]))
+  last <- present[length(present)]
+  stats::setNames(lapply(present[-length(present)], function(i) {
+    (of[[1]] == i) - (of[[1]] == last)
+  }), of[[2]][present[-length(present)]])
+}
+
+# Harmonics by the Bayesian criterion, of a regression whose noise has had its memory taken out.
+season_chosen <- function(data, spec, weight) {
+  span <- diff(range(data$days))
+  step <- stats::median(diff(data$days))
+  most <- if (span < 2 * 365.2425) 0 else min(6, floor(365.2425 / step / 2 - 1e-9))
+  weekly <- if (data$frequency == "D" && span > 60) 0:3 else 0
+  cycles <- function(year, week) {
+    rbind(no_cycles, if (year) data.frame(period = 365.2425, harmonics = year),
+      if (week) data.frame(period = 7, harmonics = week))
+  }
+  full <- spec
+  full$cycles <- cycles(most, max(weekly))
+  design <- season_design(full, data$days)
+  rest <- season_solve(design, data$value, weight)$rest
+  n <- length(rest)
+  memory <- sum(rest[-1] * rest[-n]) / max(sum(rest^2), 1e-300)
+  memory <- max(-0.99, min(0.99, memory))
+  lagged <- function(x) x[-1, , drop = FALSE] - memory * x[-n, , drop = FALSE]
+  value <- lagged(cbind(data$value))
+  design <- lagged(design)
+  root <- sqrt(weight[-1])
+  # every regression is a part of the largest one
+  products <- crossprod(cbind(design, value) * root)
+  size <- sum(root^2)
+  best <- list(score = Inf)
+  for (week in weekly) for (year in seq(0, most)) {
+    one <- spec
+    one$cycles <- cycles(year, week)
+    at <- match(colnames(season_design(one, data$days[1:2])), colnames(design))
+    last <- ncol(products)
+    explained <- tryCatch(sum(products[at, last] * solve(products[at, at], products[at, last])),
+      error = function(e) -Inf)
+    left <- max(products[last, last] - explained, 1e-12 * products[last, last], 1e-300)
+    score <- size * log(left / size) + length(at) * log(size)
+    if (score < best$score - 1e-9) best <- list(score = score, cycles = one$cycles)
+  }
+  best$cycles
+}
+
+season_solve <- function(x, y, weight) {
+  root <- sqrt(weight)
+  found <- stats::lm.fit(x * root, as.numeric(y) * root)
+  coefficients <- found$coefficients
+  coefficients[is.na(coefficients)] <- 0
+  list(coefficients = coefficients, rest = as.numeric(y) - as.numeric(x %*% coefficients))
+}
+
+season_fitted <- function(data, spec, weight, level) {
+  if (!is.null(spec$effects)) {
+    date <- as.POSIXlt(as.Date(floor(data$days), origin = "1970-01-01"))
+    spec$present <- sort(unique(if (spec$effects == "month") date$mon + 1
+    else (date$wday + 6) %% 7 + 1))
+  }
+  design <- season_design(spec, data$days)
+  if (nrow(design) <= ncol(design) + 2) {
+    vetusta_stop("model", paste0(counted(nrow(design), "value"), " are too few for ", ncol(design),
+      " coefficients."), todo = "ask for fewer harmonics, or give more values")
+  }
+  found <- season_solve(design, data$value, weight)
+  spread <- season_spread(design, found$rest, weight)
+  model <- structure(list(name = data$name, unit = data$unit, spec = spec, data = data,
+    estimate = found$coefficients, spread = spread, level = level), class = "vetusta_season")
+  model$coefficients <- season_coefficients(model, nrow(design))
+  parts <- season_at(model, data$days)
+  clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
+  model$series <- as_rows(c(clock, list(observed = data$value, fitted = parts$fitted,
+    season = parts$season, trend = parts$trend, rest = data$value - parts$fitted)))
+  total <- stats::var(data$value)
+  model$explained <- if (total > 0) 1 - stats::var(model$series$rest) / total else NA_real_
+  model$weight <- weight
+  model
+}
+
+# The covariance of coefficients that allows for noise that remembers and differs in size.
+season_spread <- function(x, rest, weight) {
+  n <- nrow(x)
+  moments <- x * (rest * weight)
+  bread <- chol2inv(chol(crossprod(x * sqrt(weight)) + diag(1e-10 * n / 1e6, ncol(x))))
+  before <- moments[-n, , drop = FALSE]
+  after <- moments[-1, , drop = FALSE]
+  # each moment's own memory, kept from becoming as good as endless
+  memory <- colSums(before * after) / pmax(colSums(before^2), 1e-300)
+  memory <- pmax(-0.97, pmin(0.97, memory))
+  white <- after - before * rep(memory, each = n - 1)
+  middle <- newey_west(white)
+  back <- 1 / (1 - memory)
+  middle <- middle * outer(back, back)
+  n / (n - ncol(x)) * bread %*% (n * middle) %*% bread
+}
+
+# The long-run covariance of columns: Bartlett's weights, the bandwidth of Newey and West (1994).
+newey_west <- function(x) {
+  n <- nrow(x)
+  sums <- rowSums(x)
+  reach <- floor(4 * (n / 100)^(2 / 9))
+  own <- vapply(0:reach, function(lag) sum(sums[seq_len(n - lag)] * sums[seq_len(n - lag) + lag]) /
+    n, 0)
+  whole <- own[1] + 2 * sum(own[-1])
+  slope <- 2 * sum(seq_len(reach) * own[-1])
+  band <- if (abs(whole) > 0) {
+    floor(1.1447 * ((slope / whole)^2)^(1 / 3) * n^(1 / 3))
+  } else 0
+  band <- max(0, min(band, floor(n / 4), 4 * reach + 20))
+  total <- crossprod(x) / n
+  for (lag in seq_len(band)) {
+    part <- crossprod(x[seq_len(n - lag) + lag, , drop = FALSE], x[seq_len(n - lag), ,
+      drop = FALSE]) / n
+    total <- total + (1 - lag / (band + 1)) * (part + t(part))
+  }
+  total
+}
+
+season_coefficients <- function(model, n) {
+  estimate <- model$estimate
+  names <- names(estimate)
+  change <- diag(length(estimate))
+  if (!is.null(model$spec$effects)) {
+    last <- season_last(model$spec)
+    own <- !grepl("^(level|trend)", names)
+    change <- rbind(change, -as.numeric(own))
+    names <- c(names, last)
+  }
+  value <- as.numeric(change %*% estimate)
+  error <- sqrt(pmax(0, diag(change %*% model$spread %*% t(change))))
+  reach <- stats::qt(1 - (1 - model$level) / 2, max(1, n - length(estimate))) * error
+  unit <- if (is.na(model$unit)) "units" else model$unit
+  as_rows(list(term = names, estimate = value, error = error, low = value - reach,
+    high = value + reach, unit = ifelse(startsWith(names, "trend"), paste(unit, "a year"), unit)))
+}
+
+season_last <- function(spec) {
+  names <- list(month = month.name, weekday = c("Monday", "Tuesday", "Wednesday", "Thursday",
+    "Friday", "Saturday", "Sunday"))[[spec$effects]]
+  names[spec$present[length(spec$present)]]
+}
+
+# list(trend, season, fitted) at some days, within the series and behind it.
+season_at <- function(model, days) {
+  design <- season_design(model$spec, days)
+  own <- grepl("^(level|trend)", colnames(design))
+  trend <- as.numeric(design[, own, drop = FALSE] %*% model$estimate[own])
+  season <- as.numeric(design[, !own, drop = FALSE] %*% model$estimate[!own])
+  list(trend = trend, season = season, fitted = trend + season)
+}
+
+#' @export
+as.data.frame.vetusta_season <- function(x, ...) as.data.frame(x$series)
+
+#' @export
+print.vetusta_season <- function(x, ...) {
+  cat(season_words(x), sep = "\n")
+  shown <- as.data.frame(x$coefficients)
+  for (name in c("estimate", "error", "low", "high")) shown[[name]] <- signif(shown[[name]], 4)
+  cat("", text_table(shown, getOption("width", 80)), sep = "\n")
+  invisible(x)
+}
+
+season_words <- function(x) {
+  unit <- if (is.na(x$unit)) "" else paste0(" ", x$unit)
+  time <- x$data$time
+  trend <- x$coefficients[x$coefficients$term == "trend", ]
+  year <- seq(0, 365)
+  shape <- season_at(x, as.numeric(as.Date("2024-01-01")) + year)$season
+  day <- function(at) trimws(format(as.Date("2024-01-01") + year[at], "%e %B"))
+  c(paste0("trend and season of ", x$name, ", ", counted(length(time), x$data$step), " from ",
+    as.Date(time[1]), " to ", as.Date(time[length(time)])),
+  if (nrow(trend)) paste0("  trend   ", signif(trend$estimate, 3), unit, " a year, ",
+    if (trend$low > 0 || trend$high < 0) "which is no chance"
+    else "which may be none", " (", signif(trend$low, 3), " to ", signif(trend$high, 3), ")"),
+  if (diff(range(shape)) > 0) paste0("  season  ", signif(diff(range(shape)), 3), unit,
+    " from its lowest to its highest",
+    if (any(is_year(x$spec$cycles$period)) || identical(x$spec$effects, "month")) paste0(
+      ": lowest about ", day(which.min(shape)), ", highest about ", day(which.max(shape))))
+  else "  season  none",
+  if (!is.na(x$explained)) paste0("  both explain ", round(100 * x$explained),
+    "% of the variance; the rest has a standard deviation of ",
+    signif(stats::sd(x$series$rest), 3), unit))
+}
+
+#' @rdname model_season
+#' @param period The period, a number of days or a length.
+#' @param robust Whether outliers count little.
+#' @return `model_decompose()`: a tibble of `period` or `time`, `observed`, `fitted`, `season`,
+#'   `trend`, `rest`, by `stats::stl` (Cleveland and others, *Journal of Official Statistics* 6,
+#'   1990). Of a year by days the 29th of February is set between its neighbours.
+#' @export
+model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL, as_of = NULL,
+  calendar = NULL) {
+  data <- model_input(given(x, "x", "model"), value, as_of, calendar)
+  check_flag(robust, "robust")
+  days <- season_cycles(data, period, 1)$period
+  step <- model_frequency(as_series(x), data$days * 86400)$days
+  count <- round(days / step)
+  leap <- is_year(days) & data$frequency == "D" & format(data$time, "%m-%d") == "02-29"
+  kept <- which(!leap)
+  found <- stats::stl(stats::ts(data$value[kept], frequency = count), s.window = "periodic",
+    robust = robust)$time.series
+  between <- function(column) {
+    stats::approx(data$days[kept], found[, column], data$days, rule = 2)$y
+  }
+  clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
+  season <- between("seasonal")
+  trend <- between("trend")
+  as_rows(c(clock, list(observed = data$value, fitted = season + trend, season = season,
+    trend = trend, rest = data$value - season - trend)))
+}

@@ -1,0 +1,213 @@
+# Looking for structure: cycles, memory, a unit root.
+
+#' Look for structure in a series
+#'
+#' @param x A table of one series, without holes; or a [model_season()], whose rest is looked at.
+#' @param smooth Spans of modified Daniell smoothers, as `c(5, 7)`; `NULL` for the raw periodogram.
+#' @param most How many peaks are named.
+#' @param lags How many lags.
+#' @param value,as_of,calendar As for [model_season()].
+#' @return `model_spectrum()`: a `vetusta_spectrum`, a tibble of `period` (days), `frequency`
+#'   (cycles a year) and `power`, of the series without its linear trend (`stats::spec.pgram`). Its
+#'   attribute `peaks` is a data frame of `period`, `words`, `part` (of the variance, within the
+#'   peak) and `ratio` (to the median of what lies around): peaks that stand out of what lies around
+#'   them by more than chance gives in one series of a hundred.
+#'
+#'   `model_dependence()`: a `vetusta_dependence`, a tibble of `lag`, `autocorrelation`, `partial`,
+#'   `of_squares` and `partial_of_squares`. Its attribute `bound` is what 19 of 20 lags of white
+#'   noise stay within.
+#'
+#'   `model_tests()`: a tibble of `test`, `statistic`, `critical` (at 5%), `p_value` and `said`:
+#'   for a unit root (augmented Dickey-Fuller, lags by the Bayesian criterion) and against it (KPSS),
+#'   both by the package urca; and for dependence that is left in values and in squares (Ljung-Box).
+#' @section Errors: `vetusta_error_model` for holes and series that are too short, and where the
+#'   package urca is not there.
+#' @export
+#' @examples
+#' days <- as.Date("2016-01-01") + 0:3652
+#' level <- data.frame(series = "lock", period = days,
+#'   value = 200 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25) + rnorm(3653))
+#' model_spectrum(level)
+model_spectrum <- function(x, smooth = NULL, most = 5, value = NULL, as_of = NULL,
+  calendar = NULL) {
+  data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
+  check_count(most, "most", "model")
+  if (!is.null(smooth) && (!is.numeric(smooth) || anyNA(smooth) || any(smooth < 1))) {
+    vetusta_stop("model", "`smooth` are spans of smoothers.", todo = "give numbers such as c(5, 7)")
+  }
+  model_changes(data)
+  step <- (max(data$days) - min(data$days)) / (length(data$days) - 1)
+  found <- stats::spec.pgram(data$value, spans = smooth, taper = 0.1, detrend = TRUE, plot = FALSE)
+  frequency <- found$freq / step
+  table <- as_rows(list(period = 1 / frequency, frequency = frequency * 365.2425,
+    power = as.numeric(found$spec)))
+  attr(table, "peaks") <- spectrum_peaks(found, step, most, diff(range(data$days)))
+  attr(table, "name") <- data$name
+  class(table) <- c("vetusta_spectrum", class(table))
+  table
+}
+
+model_input_or_rest <- function(x, value, as_of, calendar) {
+  if (!inherits(x, "vetusta_season")) {
+    return(model_input(x, value, as_of, calendar))
+  }
+  data <- x$data
+  data$value <- x$series$rest
+  data
+}
+
+model_changes <- function(data) {
+  if (diff(range(data$value)) < 1e-12 * max(1, abs(data$value))) {
+    vetusta_stop("model", paste0("The series ", data$name, " does not change."),
+      todo = "there is nothing in it to model")
+  }
+}
+
+spectrum_peaks <- function(found, step, most, span) {
+  power <- as.numeric(found$spec)
+  n <- length(power)
+  # what lies around a place is told by the median there; a median of exponential numbers is 0.69
+  # of their mean
+  reach <- max(5, min(50, floor(n / 20)))
+  around <- vapply(seq_len(n), function(i) {
+    stats::median(power[setdiff(max(1, i - reach):min(n, i + reach), (i - 1):(i + 1))])
+  }, 0)
+  ratio <- power / pmax(around / log(2), 1e-300)
+  higher <- c(TRUE, power[-1] >= power[-n]) & c(power[-n] > power[-1], TRUE)
+  limit <- stats::qchisq(1 - 0.01 / n, found$df) / found$df
+  at <- which(higher & ratio > limit)
+  at <- at[order(-power[at])]
+  # near a large peak stands what leaks out of it
+  leaked <- vapply(seq_along(at), function(i) {
+    far <- abs(at[seq_len(i - 1)] - at[i])
+    any(far <= 10 & power[at[i]] < power[at[seq_len(i - 1)]] * 4 / (pi * far)^2)
+  }, TRUE)
+  at <- utils::head(at[!leaked], most)
+  total <- sum(power)
+  period <- vapply(at, function(i) {
+    near <- max(1, i - 1):min(n, i + 1)
+    # between the grid's places, by the parabola through the logarithms
+    if (length(near) < 3) return(step / found$freq[i])
+    log_power <- log(pmax(power[near], 1e-300))
+    bend <- log_power[1] - 2 * log_power[2] + log_power[3]
+    shift <- if (bend < 0) 0.5 * (log_power[1] - log_power[3]) / bend else 0
+    step / (found$freq[i] + max(-0.5, min(0.5, shift)) * diff(found$freq[near[1:2]]))
+  }, 0)
+  part <- vapply(at, function(i) sum(power[max(1, i - 2):min(n, i + 2)]) / total, 0)
+  data.frame(period = period, words = vapply(period, period_words, ""), part = part,
+    ratio = ratio[at])
+}
+
+#' @export
+print.vetusta_spectrum <- function(x, ...) {
+  peaks <- attr(x, "peaks")
+  cat("cycles of ", attr(x, "name"), " without its trend: ", sep = "")
+  if (!nrow(peaks)) {
+    cat("none stands out\n")
+  } else {
+    cat(paste0(peaks$words, " (", round(100 * peaks$part, 1), "% of the variance)",
+      collapse = ", "), "\n", sep = "")
+    shown <- data.frame(cycle = peaks$words, "period, days" = signif(peaks$period, 5),
+      "part of the variance" = signif(peaks$part, 3),
+      "times what lies around" = signif(peaks$ratio, 3), check.names = FALSE)
+    cat(text_table(shown, getOption("width", 80)), sep = "\n")
+  }
+  invisible(x)
+}
+
+#' @rdname model_spectrum
+#' @export
+model_dependence <- function(x, lags = NULL, value = NULL, as_of = NULL, calendar = NULL) {
+  data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
+  model_changes(data)
+  n <- length(data$value)
+  lags <- lags %||% min(n - 1, floor(10 * log10(n)))
+  check_count(lags, "lags", "model")
+  lags <- min(lags, n - 1)
+  both <- function(x) {
+    list(as.numeric(stats::acf(x, lags, plot = FALSE)$acf)[-1],
+      as.numeric(stats::pacf(x, lags, plot = FALSE)$acf))
+  }
+  own <- both(data$value)
+  squares <- both((data$value - mean(data$value))^2)
+  table <- as_rows(list(lag = seq_len(lags), autocorrelation = own[[1]], partial = own[[2]],
+    of_squares = squares[[1]], partial_of_squares = squares[[2]]))
+  attr(table, "bound") <- stats::qnorm(0.975) / sqrt(n)
+  attr(table, "name") <- data$name
+  attr(table, "step") <- data$step
+  class(table) <- c("vetusta_dependence", class(table))
+  table
+}
+
+#' @export
+print.vetusta_dependence <- function(x, ...) {
+  bound <- attr(x, "bound")
+  outside <- function(column) which(abs(column) > bound)
+  first_within <- function(column) {
+    within <- which(abs(column) <= bound)
+    if (length(within)) within[1] - 1 else length(column)
+  }
+  step <- attr(x, "step")
+  partial <- first_within(x$partial)
+  cat("memory of ", attr(x, "name"), ": ", if (abs(x$autocorrelation[1]) <= bound) {
+    "none from one value to the next"
+  } else paste0("neighbours correlate by ", signif(x$autocorrelation[1], 3), "; it can be seen for ",
+    counted(first_within(x$autocorrelation), step), ", directly for ", counted(partial, step)),
+  "\nof squares: ", if (!length(outside(x$of_squares)) ||
+    length(outside(x$of_squares)) <= 0.1 * nrow(x)) "none, so that its size does not remember"
+  else paste0(signif(x$of_squares[1], 3), " from one to the next"), "\n", sep = "")
+  shown <- as.data.frame(utils::head(x, 10))
+  shown[-1] <- lapply(shown[-1], round, 3)
+  cat(text_table(shown, getOption("width", 80)), sep = "\n")
+  cat("19 of 20 of white noise stay within ", signif(bound, 2), "\n", sep = "")
+  invisible(x)
+}
+
+#' @rdname model_spectrum
+#' @export
+model_tests <- function(x, lags = NULL, value = NULL, as_of = NULL, calendar = NULL) {
+  data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
+  model_changes(data)
+  if (!requireNamespace("urca", quietly = TRUE)) {
+    vetusta_stop("model", "Tests for a unit root need the package urca.",
+      todo = "install.packages(\"urca\"), or of Debian the package r-cran-urca")
+  }
+  n <- length(data$value)
+  lags <- lags %||% min(floor(12 * (n / 100)^0.25), floor(n / 4))
+  check_count(lags, "lags", "model")
+  root <- urca::ur.df(data$value, type = "drift", lags = lags, selectlags = "BIC")
+  against <- urca::ur.kpss(data$value, type = "mu", lags = "long")
+  left <- dependence_left(data$value, min(lags, n - 2), 0)
+  statistic <- c(root@teststat[1, 1], against@teststat[1])
+  critical <- c(root@cval[1, 2], against@cval[1, 2])
+  said <- c(if (statistic[1] < critical[1]) "no unit root: it comes back to its level"
+  else "a unit root is not refused: it may wander off",
+  if (statistic[2] > critical[2]) "its level does not stay the same" else
+    "nothing speaks against a level that stays the same")
+  rows <- as_rows(list(test = c("unit root (Dickey-Fuller)", "steady level (KPSS)", left$test),
+    statistic = c(statistic, left$statistic), critical = c(critical, NA, NA),
+    p_value = c(NA, NA, left$p_value), said = c(said, left$said)))
+  class(rows) <- c("vetusta_tests", class(rows))
+  rows
+}
+
+#' @export
+print.vetusta_tests <- function(x, ...) {
+  shown <- as.data.frame(x)
+  for (name in c("statistic", "critical", "p_value")) shown[[name]] <- signif(shown[[name]], 3)
+  cat(text_table(shown, getOption("width", 80)), sep = "\n")
+  invisible(x)
+}
+
+# Ljung-Box, of values and of squares; `fitted` coefficients are taken off the degrees of freedom.
+dependence_left <- function(x, lags, fitted) {
+  lags <- max(lags, fitted + 3)
+  own <- stats::Box.test(x, lags, "Ljung-Box", fitdf = fitted)
+  squares <- stats::Box.test((x - mean(x))^2, lags, "Ljung-Box")
+  list(test = c("dependence (Ljung-Box)", "dependence of squares"),
+    statistic = unname(c(own$statistic, squares$statistic)),
+    p_value = c(own$p.value, squares$p.value),
+    said = c(if (own$p.value < 0.05) "values depend on earlier ones" else "nothing is left to see",
+      if (squares$p.value < 0.05) "their size depends on earlier ones"
+      else "their size stays the same"))
+}

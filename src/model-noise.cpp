@@ -1,0 +1,77 @@
+// Recursions of noise: innovations of an ARMA, and the likelihood of an ARMA with GARCH(1,1).
+#include <Rcpp.h>
+using namespace Rcpp;
+
+// Innovations e[t] = x[t] - sum ar x[t-i] - sum ma e[t-j]; what lies before the first is 0.
+static void innovations(const double *x, R_xlen_t n, const double *ar, int p, const double *ma,
+                        int q, double *e) {
+  for (R_xlen_t t = 0; t < n; ++t) {
+    double value = x[t];
+    for (int i = 0; i < p && i < t; ++i) value -= ar[i] * x[t - 1 - i];
+    for (int j = 0; j < q && j < t; ++j) value -= ma[j] * e[t - 1 - j];
+    e[t] = value;
+  }
+}
+
+// [[Rcpp::export]]
+NumericVector model_innovations_cpp(NumericVector x, NumericVector ar, NumericVector ma) {
+  NumericVector e(x.size());
+  innovations(x.begin(), x.size(), ar.begin(), ar.size(), ma.begin(), ma.size(), e.begin());
+  return e;
+}
+
+// The sum of squares of the innovations behind the first `skip`, and 1e300 where they blow up.
+// [[Rcpp::export]]
+double model_squares_cpp(NumericVector x, NumericVector ar, NumericVector ma, int skip) {
+  NumericVector e(x.size());
+  innovations(x.begin(), x.size(), ar.begin(), ar.size(), ma.begin(), ma.size(), e.begin());
+  double sum = 0;
+  for (R_xlen_t t = skip; t < e.size(); ++t) {
+    sum += e[t] * e[t];
+    if (!(sum < 1e300)) return 1e300;
+  }
+  return sum;
+}
+
+// Variances h[t] = omega + alpha e[t-1]^2 + beta h[t-1], the first from the mean square.
+// [[Rcpp::export]]
+NumericVector model_garch_cpp(NumericVector e, double omega, double alpha, double beta) {
+  R_xlen_t n = e.size();
+  NumericVector h(n);
+  double mean = 0;
+  for (R_xlen_t t = 0; t < n; ++t) mean += e[t] * e[t];
+  mean /= n;
+  double last = mean;
+  for (R_xlen_t t = 0; t < n; ++t) {
+    if (t > 0) last = omega + alpha * e[t - 1] * e[t - 1] + beta * last;
+    h[t] = last;
+  }
+  return h;
+}
+
+// Minus the log-likelihood of an ARMA whose innovations have a GARCH variance; normal ones, or of
+// Student's t with `df` degrees of freedom and the variance 1.
+// [[Rcpp::export]]
+double model_garch_likelihood_cpp(NumericVector x, NumericVector ar, NumericVector ma, double omega,
+                                  double alpha, double beta, double df) {
+  R_xlen_t n = x.size();
+  NumericVector e(n);
+  innovations(x.begin(), n, ar.begin(), ar.size(), ma.begin(), ma.size(), e.begin());
+  double mean = 0;
+  for (R_xlen_t t = 0; t < n; ++t) mean += e[t] * e[t];
+  mean /= n;
+  if (!(mean < 1e300)) return 1e10;
+  double h = mean, sum = 0;
+  bool normal = !(df > 0);
+  double constant = normal ? 0.5 * std::log(2 * M_PI)
+                           : R::lgammafn(df / 2) - R::lgammafn((df + 1) / 2) +
+                                 0.5 * std::log(M_PI * (df - 2));
+  for (R_xlen_t t = 0; t < n; ++t) {
+    if (t > 0) h = omega + alpha * e[t - 1] * e[t - 1] + beta * h;
+    if (!(h > 0)) return 1e10;
+    double z2 = e[t] * e[t] / h;
+    sum += 0.5 * std::log(h) + (normal ? 0.5 * z2 : 0.5 * (df + 1) * std::log1p(z2 / (df - 2)));
+  }
+  sum += n * constant;
+  return sum < 1e10 ? sum : 1e10;
+}
