@@ -23,6 +23,8 @@ cli_demo <- function(arguments) {
   demo_align(desk, archive)
   demo_which(desk, archive)
   demo_keep(desk)
+  demo_model(desk, archive)
+  demo_figures(desk)
   demo_end(folder, services)
 }
 
@@ -183,12 +185,12 @@ demo_keep <- function(desk) {
 
 demo_end <- function(folder, services) {
   demo_step("done")
-  cat("in ", folder, ": report.html, candles.png, lines.png, gaps.png, days.csv, level.csv and ",
-    "archive.sqlite\n\nnext:\n",
-    sep = "")
+  cat("in ", folder, ": report.html, low-water.html, candles.png, lines.png, gaps.png, fan.png, ",
+    "figures/, days.csv, level.csv and archive.sqlite\n\nnext:\n", sep = "")
   cat("  cd ", folder, "\n", sep = "")
   cat(paste0("  vetusta list; vetusta list datasets; vetusta sources\n  vetusta figure candles ",
     "\"KELD@1 minute\" --regroup \"1 hour\" --file hours.png\n"))
+  cat("  vetusta model run low-water.yml; vetusta browse\n")
   cat(paste0("  vetusta gaps kelder-lock; vetusta revisions \"basin/FREIGHT_PRICES/*\"\n ",
     " vetusta align \"KELD@1 minute\" kelder-lock --grid \"1 day\" --ages\n"))
   cat("  vetusta rank quay/market; vetusta statement KELD --quarterly; vetusta near 57.1,24.3\n")

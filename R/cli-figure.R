@@ -1,7 +1,7 @@
 # vetusta figure: series and tables of the archive as figures.
 cli_figure <- function(arguments) {
   options <- cli_arguments(arguments, "figure", "[KIND] ADDRESS...",
-    c(cli_read_options(), list(
+    c(cli_read_options(), cli_file_options(), list(
       cli_option("span", "a length of history up to the newest value, as \"6 months\"",
         metavar = "LENGTH"),
       cli_option("panels", "lines: a panel each, free or fixed", metavar = "WORD"),

@@ -35,6 +35,7 @@ cli_commands <- c(
   adjust = "prices adjusted for splits and dividends, or jumps nobody told",
   continue = "one series from contracts that end",
   join = "one history from several sources",
+  model = "trend, season, noise, paths, an index and what it pays",
   figure = "draw candles or lines of archived series",
   report = "one file to look at or send: figures, what is held and missing, failures",
   browse = "look through the archive on a local page, which only reads",

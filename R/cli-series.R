@@ -26,6 +26,12 @@ cli_series_options <- function() {
   )
 }
 
+# Those of them that are of files, and what is beside them.
+cli_file_options <- function() {
+  own <- c("--input", "--columns", "--time-as", "--symbol", "--interval", "--value", "--zone")
+  Filter(function(option) option@long_flag %in% own, cli_series_options())
+}
+
 cli_result_options <- function() {
   c(list(cli_option("file",
     "where to write the result: .csv or .parquet; by default standard output", metavar = "FILE")),

@@ -35,7 +35,7 @@ desk_output_grammar <- function() {
     window = "duration", over = "duration", align = "text", form = c("word", "long", "wide"),
     file = "text", append = "text", table = "text", figure = c("word", names(cli_drawn)),
     panels = c("word", "free", "fixed"), index = "flag", log = "flag", dark = "flag",
-    report = "flag", parts = "texts", template = "text"
+    report = "flag", parts = "texts", template = "text", model = "text"
   )
 }
 
@@ -49,6 +49,9 @@ desk_clashes <- list(
     c("report", "append", "a report is a file of its own"),
     c("report", "figure", "a report has figures of its own"),
     c("report", "rows", "a report is of series, or of all that is held"),
+    c("model", "series", "a model's file names its series"),
+    c("model", "rows", "a model is of one series"), c("model", "append", "a model is a report"),
+    c("model", "figure", "a model's report has its figures"),
     c("figure", "columns", "a figure has no columns"), c("figure", "where", "a figure has no rows"),
     c("figure", "form", "a figure is no table"), c("align", "form", "what is aligned is wide"),
     c("span", "from", "an output has a span or a from"))

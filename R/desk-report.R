@@ -30,10 +30,27 @@ desk_report <- function(desk, addresses = NULL, from = NULL, to = NULL, title = 
   cards <- Filter(length, cards)
   calendars <- Filter(length, lapply(cards, source_calendar))
   zones <- unique(vapply(calendars, function(calendar) calendar$zone, ""))
-  report_make(archive, addresses, title %||% desk$title, from, to,
+  report <- report_make(archive, addresses, title %||% desk$title, from, to,
     zone = if (length(zones) == 1) zones else "UTC", calendars = calendars,
     sources = desk_sources_told(cards), status = if (length(desk$wants)) desk_status(desk),
     names = archive_names(archive, names))
+  desk_report_models(desk, report)
+}
+
+# The models that the desk writes, as parts of its report.
+desk_report_models <- function(desk, report) {
+  for (name in names(desk$outputs)) {
+    file <- desk$outputs[[name]]$model
+    model <- if (!is.null(file)) tryCatch(desk_model(desk, file), vetusta_error = function(e) NULL)
+    if (is.null(model)) next
+    told <- model_report(model)
+    for (part in c("figures", "tables")) {
+      all <- told[[part]]
+      if (length(all)) names(all) <- paste0(name, ": ", names(all))
+      report[[part]] <- c(report[[part]], all)
+    }
+  }
+  report
 }
 
 # What the cards say of the sources: notes and licences too.

@@ -64,6 +64,11 @@ output_write <- function(desk, name, entry) {
       if (!is.null(entry$template)) within(entry$template))
     return(sum(vapply(report$tables, nrow, 1L)))
   }
+  if (!is.null(entry$model)) {
+    model <- desk_model(desk, entry$model, renew = TRUE)
+    report_save(model_report(model, entry$title), within(entry$file))
+    return(nrow(model$data))
+  }
   if (!is.null(entry$rows)) {
     rows <- rows_filter(cli_export_rows(cli_archive(options), entry$rows, options), entry$where)
   } else {

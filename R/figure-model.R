@@ -213,6 +213,8 @@ figure_payments <- function(x, title = NULL, subtitle = NULL, caption = NULL, da
   plot <- ggplot2::ggplot(some, ggplot2::aes(x = .data$paid)) +
     ggplot2::geom_histogram(bins = 40, boundary = 0, fill = colours[1],
       colour = page_colours[[shade_name(dark)]]$paper, linewidth = 0.2) +
+    # a part in which nothing is paid has its axes too
+    ggplot2::geom_blank(ggplot2::aes(x = 0, y = 1), data = said) +
     ggplot2::geom_text(ggplot2::aes(x = Inf, y = Inf, label = .data$text), data = said,
       hjust = 1.05, vjust = 1.6, size = 3.6, colour = page_colours[[shade_name(dark)]]$soft) +
     ggplot2::facet_wrap(ggplot2::vars(.data$part), scales = "free_y", drop = FALSE) +

@@ -43,8 +43,8 @@ known_by <- function(as_of) {
 
 model_holed <- function(name, count) {
   vetusta_stop("model", paste0("The series ", name, " has ", counted(count, "hole"), "."),
-    todo = paste0("fill them so that it shows: series_fill(x, rule = \"linear\"), or ",
-      "`vetusta fill`"))
+    todo = paste0("fill them first, so that it shows: series_fill(), or on the command line ",
+      "--fill linear"))
 }
 
 # list(code, step, days): how often a series has a value; `step` in words, `days` its length.

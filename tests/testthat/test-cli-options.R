@@ -112,7 +112,8 @@ test_that("words that are none, in every place of a command, are told in words",
   withr::local_dir(folder)
   desk_make(folder)
   wrong <- character()
-  for (command in setdiff(names(vetusta:::cli_commands), c("demo", "services", "help"))) {
+  for (command in setdiff(names(vetusta:::cli_commands), c("demo", "services", "browse",
+    "help"))) {
     for (words in list("nonsense", c("quay", "nonsense"), c("a", "b", "c", "d"), "", "--nonsense",
       "KELD=", c("quay", "KELD", "--interval"), "-", c("--input", "none.csv"),
       c("--desk", "nowhere"))) {

@@ -190,3 +190,16 @@ test_that("a thousand series are listed in part, with how complete each is", {
   expect_match(listed, "and 800 more", fixed = TRUE)
   expect_match(listed, "50.0% there", fixed = TRUE)
 })
+
+test_that("the command refuses what it cannot take, before it serves", {
+  skip_without_page()
+  path <- browse_archive()
+  for (words in list("nonsense", c("--port", "x"), c("--port", "70000"), c("--desk", "nowhere"),
+    c("--seconds", "-1"), c("--archive", paste0(path, "x")), "--nonsense")) {
+    done <- processx::run("Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", "browse",
+      words), env = c("current", R_LIBS = r_libs()), error_on_status = FALSE, timeout = 120,
+    wd = withr::local_tempdir())
+    expect_true(done$status %in% 1:2, info = paste(words, collapse = " "))
+    expect_match(done$stderr, "to do")
+  }
+})

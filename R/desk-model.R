@@ -1,0 +1,173 @@
+# Models in files: what is modelled, how, and what came of it when it was fitted.
+
+model_grammar <- function() {
+  list(model = "text", series = "!text", from = "text", to = "text", as_of = "text",
+    fill = "texts", at_most = "count",
+    season = list(trend = "texts", periods = "texts", harmonics = "texts",
+      effects = c("word", "month", "weekday"), filled = "number"),
+    noise = list(order = "texts", variance = c("word", "constant", "seasonal", "garch"),
+      residuals = c("word", "normal", "t", "bootstrap"), harmonics = "count"),
+    paths = list(n = "count", horizon = "duration", seed = "number", from = c("word", "now",
+      "long run"), by = c("word", "model", "blocks"), block = "count", trend = c("word", "on",
+      "stays"), lower = "number", upper = "number"),
+    index = list(below = "number", above = "number", season = "texts", most = "number",
+      cap = "number", detrended = "flag"),
+    cover = list(strikes = "texts", caps = "texts", pays = "texts", loading = "number",
+      season = "count"),
+    backtest = list(days = "texts", horizon = "duration", n = "count", seed = "number"),
+    fitted = list(at = "text", known = "text", values = "count", first = "text", last = "text",
+      hash = "text", vetusta = "text", r = "text", numbers = list(.each = "text")))
+}
+
+#' Models in files
+#'
+#' A model's file says in YAML of which series it is, how it is made, and, once it was fitted, on
+#' which values (`fitted:`, with the instant up to which they were known, their hash and the
+#' versions) and with which result. Worked again it reads the values that were known then, and so
+#' gives the same numbers; whether the archive says other things now is told.
+#'
+#' @param archive An archive.
+#' @param file Path of a model's file, `.yml`.
+#' @param renew Whether it is fitted on all that is known now, and the file is written anew.
+#' @param calendar Of bars of days, their calendar.
+#' @return A `vetusta_model`, see [model_run()]; its attribute `said` tells whether the data changed
+#'   and the numbers are the same.
+#' @section Errors: `vetusta_error_model` for a file that is not there, or a word that is not known
+#'   (with its line); as of [archive_find()] and [model_run()].
+#' @export
+#' @examples
+#' \dontrun{
+#' model_from_file(archive_open("archive.sqlite"), "low-water.yml")
+#' }
+model_from_file <- function(archive, file, renew = FALSE, calendar = NULL) {
+  check_archive(archive)
+  check_flag(renew, "renew")
+  told <- model_read(file)
+  known <- if (!renew) told$fitted$known
+  read <- function(as_of) {
+    tables <- archive_read(archive, told$series, told$from, told$to, as_of = as_of)
+    if (!length(tables) || !nrow(tables[[1]])) {
+      vetusta_stop("model", paste0("The archive holds nothing of ", told$series,
+        " in the model's window."), where = file, todo = "look at series:, from: and to:")
+    }
+    tables[[1]]
+  }
+  table <- read(known %||% told$as_of)
+  model <- model_run(table, told[intersect(model_parts, names(told))], calendar)
+  if (is.null(known)) {
+    model_write(file, told, model, table)
+    attr(model, "said") <- paste0("fitted on ", counted(nrow(table), "value"), ", written to ",
+      file)
+    return(model)
+  }
+  attr(model, "said") <- model_compared(told, model, table, read(told$as_of))
+  model
+}
+
+# A model of a desk, by the calendar of its source.
+desk_model <- function(desk, file, renew = FALSE) {
+  path <- if (grepl("^/", file)) file else file.path(desk$folder, file)
+  archive <- desk_archive(desk)
+  on.exit(archive_close(archive))
+  source <- archive_find(archive, model_read(path)$series)$source[1]
+  calendar <- tryCatch(source_calendar(desk_source(desk, source)), vetusta_error = function(e) NULL)
+  model_from_file(archive, path, renew, calendar)
+}
+
+model_read <- function(file) {
+  check_text(file, "file", "model")
+  if (!file.exists(file)) {
+    vetusta_stop("model", "There is no such model.", where = file,
+      todo = "give the path of a model's .yml file; `vetusta model ... --save FILE` makes one")
+  }
+  lines <- readLines(file, warn = FALSE, encoding = "UTF-8")
+  content <- model_texts(desk_plain(card_yaml(lines, file, "model")), model_grammar())
+  place <- function(keys) card_place(lines, file, keys)
+  tryCatch(card_check(content, model_grammar(), character(), place),
+    vetusta_error_card = function(e) {
+      vetusta_stop("model", sub("[Tt]he card", "The model", e$what), where = e$where,
+        todo = e$todo)
+    })
+  model_numbers_of(content)
+}
+
+# Lists are of texts, whether numbers or days stand in them.
+model_texts <- function(content, grammar) {
+  for (name in intersect(names(content), names(grammar))) {
+    if (is.list(grammar[[name]])) {
+      if (is.list(content[[name]])) content[[name]] <- model_texts(content[[name]], grammar[[name]])
+    } else if (identical(grammar[[name]], "texts") && is.numeric(content[[name]])) {
+      content[[name]] <- format_exact(content[[name]])
+    }
+  }
+  content
+}
+
+# What is written as text is a number where the function wants one.
+model_numbers_of <- function(content) {
+  number <- function(x) {
+    if (is.null(x)) return(NULL)
+    as.numeric(unlist(x))
+  }
+  for (name in c("harmonics", "filled")) content$season[[name]] <- number(content$season[[name]])
+  content$noise$order <- number(content$noise$order)
+  periods <- content$season$periods
+  if (!is.null(periods)) {
+    plain <- suppressWarnings(as.numeric(periods))
+    content$season$periods <- ifelse(is.na(plain), as.list(periods), as.list(plain))
+  }
+  content
+}
+
+model_hash <- function(table) {
+  points <- without_notes(series_points(as_series(table), own = TRUE))
+  digest::digest(paste(format_exact(points$time), format_exact(points$value), collapse = "\n"),
+    "sha256", serialize = FALSE)
+}
+
+# The file with what was fitted; what stands above it stays as it is written.
+model_write <- function(file, told, model, table) {
+  lines <- if (file.exists(file)) readLines(file, warn = FALSE, encoding = "UTF-8") else character()
+  at <- grep("^fitted:", lines)
+  if (length(at)) lines <- lines[seq_len(at[1] - 1)]
+  points <- without_notes(series_points(as_series(table), own = TRUE))
+  numbers <- summary(model)
+  fitted <- list(at = format_instant(floor(as.numeric(Sys.time()))),
+    known = format_instant(as.numeric(Sys.time())), values = nrow(points),
+    first = format_instant(min(points$time)), last = format_instant(max(points$time)),
+    hash = model_hash(table), vetusta = as.character(getNamespaceVersion("vetusta")),
+    r = paste0(R.version$major, ".", R.version$minor),
+    numbers = as.list(stats::setNames(format_exact(numbers$value), paste(numbers$part,
+      numbers$term))))
+  if (!is.null(told$as_of)) fitted$known <- told$as_of
+  text <- sub("\n$", "", yaml::as.yaml(list(fitted = fitted)))
+  write_lines_whole(c(lines, strsplit(text, "\n", fixed = TRUE)[[1]]), file, "model")
+}
+
+# In words: are the numbers the same, and does the archive say other things now?
+model_compared <- function(told, model, table, now) {
+  numbers <- summary(model)
+  before <- as.numeric(unlist(told$fitted$numbers))
+  same <- length(before) == nrow(numbers) &&
+    all(abs(before - numbers$value) <= 1e-8 * pmax(1, abs(before)))
+  here <- as.character(getNamespaceVersion("vetusta"))
+  held <- identical(model_hash(table), told$fitted$hash)
+  changed <- !identical(model_hash(now), told$fitted$hash)
+  c(if (!held) paste0("the values that were known at ", told$fitted$known,
+    " are not those it was fitted on"),
+  if (same) "the same numbers as before" else "the numbers are not those of before",
+  if (changed) paste0("the data has changed since: ", counted(nrow(now), "value"),
+    " now, it was fitted on ", thousands(as.numeric(told$fitted$values)),
+    "; --renew fits it on them"),
+  if (here != told$fitted$vetusta) paste0("fitted with version ", told$fitted$vetusta))
+}
+
+# The text of a new model's file.
+model_text <- function(definition) {
+  tidy <- function(x) {
+    if (is.list(x)) lapply(x[lengths(x) > 0], tidy) else x
+  }
+  c("# A model: `vetusta model run` works it again, and --renew fits it on what is known now.",
+    strsplit(sub("\n$", "", yaml::as.yaml(tidy(definition), indent.mapping.sequence = TRUE)), "\n",
+      fixed = TRUE)[[1]])
+}
