@@ -4,7 +4,8 @@ cli_model <- function(arguments) {
   options <- cli_arguments(arguments, "model", "KIND ADDRESS | run FILE.yml",
     c(cli_model_options(), cli_series_options(), cli_window_options(), cli_place_options(),
       list(
-        cli_option("file", paste0("where to write: .csv or .parquet the part's table, .png, .svg or ",
+        cli_option("file",
+          paste0("where to write: .csv or .parquet the part's table, .png, .svg or ",
           ".pdf its figure, .html all as a report"), metavar = "FILE"),
         cli_option("save", "where to write the model, to be worked again by `vetusta model run`",
           metavar = "FILE.yml"),
@@ -17,10 +18,10 @@ cli_model <- function(arguments) {
         "--season 05-01,10-31 --strikes 300,500,800 --pays 20"),
       "vetusta model run low-water.yml"), least = 1)
   kind <- options$words[1]
-  if (kind == "run") {
+  if (identical(kind, "run")) {
     return(cli_model_run(options))
   }
-  if (!kind %in% names(cli_model_kinds)) {
+  if (is.null(cli_model_kinds[[kind]])) {
     cli_usage_error("\"", kind, "\" is no kind of model; ",
       suggest_word(kind, c(names(cli_model_kinds), "run")))
   }
@@ -76,7 +77,7 @@ cli_model_kinds <- list(
   paths = list(parts = c("season", "noise", "paths"), shows = function(model) model$paths,
     figure = "figure_fan"),
   index = list(parts = c("season", "noise", "paths", "index"), shows = function(model) model$index,
-    figure = "figure_index"),
+    figure = "figure_index", beside = TRUE),
   cover = list(parts = c("season", "noise", "paths", "index", "cover"),
     shows = function(model) model$cover, figure = "figure_cover"),
   backtest = list(parts = c("season", "noise", "backtest"), shows = function(model) model$backtest)
@@ -111,7 +112,7 @@ cli_model_definition <- function(options, kind) {
 }
 
 cli_model_put <- function(model, kind, options) {
-  one <- cli_model_kinds[[kind]]
+  one <- utils::modifyList(list(beside = FALSE), cli_model_kinds[[kind]])
   shown <- one$shows(model)
   file <- options$file
   ending <- tolower(tools::file_ext(file %||% ""))
@@ -123,8 +124,8 @@ cli_model_put <- function(model, kind, options) {
     if (is.null(one$figure)) {
       cli_usage_error("a ", kind, " has no figure of its own; a report has all: --file x.html")
     }
-    more <- if (kind == "index") list(history = model$history)
-    figure <- do.call(one$figure, c(list(shown), more, list(dark = options$dark)))
+    beside <- if (one$beside) list(history = model$history)
+    figure <- do.call(one$figure, c(list(shown), beside, list(dark = options$dark)))
     figure_save(figure, file)
     return(cli_say("wrote ", file, ": ", kind, " of ", model$name))
   }
@@ -136,7 +137,7 @@ cli_model_put <- function(model, kind, options) {
   }
   if (model$filled) cli_say(counted(model$filled, "value"), " filled")
   print(shown)
-  if (kind == "index") print(model$history)
+  if (one$beside) print(model$history)
 }
 
 # What is a table of a part of a model.
@@ -185,8 +186,7 @@ cli_model_run <- function(options) {
   found <- archive_find(archive, told$series)
   calendar <- cli_calendars(options, found)$calendar
   model <- model_from_file(archive, file, options$renew, calendar)
-  kind <- Filter(function(kind) kind %in% names(told), c("cover", "index", "paths", "backtest",
-    "noise"))
-  cli_model_put(model, c(kind, "season")[1], options)
+  found <- intersect(c("cover", "index", "paths", "backtest", "noise"), names(told))
+  cli_model_put(model, c(found, "season")[1], options)
   cli_say(paste(attr(model, "said"), collapse = "\n"))
 }

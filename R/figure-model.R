@@ -15,7 +15,8 @@
 #'   `figure_dependence()`: autocorrelations of values and squares with their bounds.
 #'   `figure_parts()`: what was observed with the trend, the season, the rest. `figure_fan()`: the
 #'   middle 50 and 90% of paths, their median, some of them, and what came. `figure_index()`: a
-#'   histogram of an index. `figure_payments()`: histograms of what is paid. `figure_cover()`: what a
+#'   histogram of an index. `figure_payments()`: histograms of what is paid. `figure_cover()`: what
+#'   a
 #'   cover is worth by its strike, with two standard errors.
 #' @section Errors: `vetusta_error_figure` for something that is none of these.
 #' @export

@@ -63,7 +63,8 @@ backtest_days <- function(data, days, far) {
   at <- floor(at)
   good <- at > range[1] + 20 * stats::median(diff(data$days)) & at < range[2]
   if (!length(at) || !all(good)) {
-    vetusta_stop("model", "There is a day that leaves too little of the series before or behind it.",
+    vetusta_stop("model",
+      "There is a day that leaves too little of the series before or behind it.",
       where = paste(data$time[1], "to", data$time[length(data$time)]),
       todo = "give days further within, or a shorter horizon")
   }

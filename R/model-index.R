@@ -2,7 +2,8 @@
 
 #' The index of a season
 #'
-#' Of each day of a season, what its value lies below a level (or above one) counts, and the season's
+#' Of each day of a season, what its value lies below a level (or above one) counts, and the
+#' season's
 #' sum is the index: low-water days and degree days are two of them. Observed and simulated days go
 #' through the same.
 #'
@@ -18,12 +19,14 @@
 #' @param trend Of a table: a [model_season()], by whose trend past values are moved to where they
 #'   would be at the series' end.
 #' @param value Of bars, the number that is meant.
-#' @return A `vetusta_index`, a tibble with one row a season: `season` (the year in which it begins),
+#' @return A `vetusta_index`, a tibble with one row a season: `season` (the year in which it
+#'   begins),
 #'   `from`, `to` (`Date`), `days`, `missing` (days without a value: that season's index is too low,
 #'   or `NA` where none has one), `index` (of paths their mean). Of paths the attribute `simulated`
 #'   is a matrix, a row a season and a column a path. Only seasons that have a value on a day are
 #'   there.
-#' @section Errors: `vetusta_error_model` where no level, or two, are given, and for a season that is
+#' @section Errors: `vetusta_error_model` where no level, or two, are given, and for a season
+#'   that is
 #'   none.
 #' @export
 #' @examples

@@ -11,7 +11,8 @@
 #' @param n How many paths.
 #' @param horizon How far, a length of time.
 #' @param seed A whole number.
-#' @param from `"now"`: from where the series stands; `"long run"`: from where it may be at any time.
+#' @param from `"now"`: from where the series stands; `"long run"`: from where it may be at any
+#'   time.
 #' @param by `"model"`: residuals as the noise has them; `"blocks"`: runs of past residuals.
 #' @param block How many residuals a run has; by default the cube root of how many there are, times
 #'   three.
@@ -20,8 +21,10 @@
 #' @param calendar Of trading days, the calendar that says which come; else all weekdays.
 #' @param each A function of a matrix of paths (a column each) and of their times: what it gives for
 #'   a thousand paths at a time is kept, instead of the paths, so that any number fits into memory.
-#' @return A `vetusta_paths`: a list of `name`, `unit`, `time`, `paths` (a matrix, a row a time and a
-#'   column a path), `seed`, `observed` (the series), `said`; or with `each` of `kept` (what it gave,
+#' @return A `vetusta_paths`: a list of `name`, `unit`, `time`, `paths` (a matrix, a row a time
+#'   and a
+#'   column a path), `seed`, `observed` (the series), `said`; or with `each` of `kept` (what it
+#'   gave,
 #'   bound by columns, or as a vector) instead of the paths. Of several series a list of them, by
 #'   name. `summary()` gives the mean and quantiles by time, [model_quantiles()] the same as series.
 #' @section Errors: `vetusta_error_model` for series that do not end together, or a horizon without

@@ -6,7 +6,8 @@
 #' them: as much of it as the definition asks for.
 #'
 #' @param x A table of one series.
-#' @param definition A list, as a model's file is read: `fill` (rules of [series_fill()]), `at_most`;
+#' @param definition A list, as a model's file is read: `fill` (rules of [series_fill()]),
+#'   `at_most`;
 #'   `season`, `noise`, `paths`, `index` (also `detrended`, whether past seasons are moved by the
 #'   trend), `cover` (`strikes`, `caps`, `pays`, `loading`) and `backtest`: lists of arguments of
 #'   [model_season()], [model_noise()], [model_paths()], [index_sum()], [cover_value()],

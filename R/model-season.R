@@ -116,7 +116,7 @@ season_cycles <- function(data, periods, harmonics) {
   data.frame(period = days, harmonics = harmonics)
 }
 
-is_year <- function(period) abs(period / 365.2425 - 1) < 0.005
+is_year_long <- function(period) abs(period / 365.2425 - 1) < 0.005
 
 # Columns of the regression at some days, and their units.
 season_design <- function(spec, days, unit = NA) {
@@ -129,7 +129,7 @@ season_design <- function(spec, days, unit = NA) {
   }
   for (i in seq_len(nrow(spec$cycles))) {
     period <- spec$cycles$period[i]
-    part <- if (is_year(period)) year_part(days) else (days / period) %% 1
+    part <- if (is_year_long(period)) year_part(days) else (days / period) %% 1
     words <- sub("^(a|half a|a third of a|a quarter of a) ", "\\1 ", period_words(period))
     for (k in seq_len(spec$cycles$harmonics[i])) {
       columns[[paste0(words, ", cos ", k)]] <- cos(2 * pi * k * part)
@@ -251,8 +251,10 @@ newey_west <- function(x) {
   n <- nrow(x)
   sums <- rowSums(x)
   reach <- floor(4 * (n / 100)^(2 / 9))
-  own <- vapply(0:reach, function(lag) sum(sums[seq_len(n - lag)] * sums[seq_len(n - lag) + lag]) /
-    n, 0)
+  own <- vapply(0:reach, function(lag) {
+    sum(sums[seq_len(n - lag)] * sums[seq_len(n - lag) + lag]) /
+    n
+  }, 0)
   whole <- own[1] + 2 * sum(own[-1])
   slope <- 2 * sum(seq_len(reach) * own[-1])
   band <- if (abs(whole) > 0) {
@@ -327,7 +329,7 @@ season_words <- function(x) {
     else "which may be none", " (", signif(trend$low, 3), " to ", signif(trend$high, 3), ")"),
   if (diff(range(shape)) > 0) paste0("  season  ", signif(diff(range(shape)), 3), unit,
     " from its lowest to its highest",
-    if (any(is_year(x$spec$cycles$period)) || identical(x$spec$effects, "month")) paste0(
+    if (any(is_year_long(x$spec$cycles$period)) || identical(x$spec$effects, "month")) paste0(
       ": lowest about ", day(which.min(shape)), ", highest about ", day(which.max(shape))))
   else "  season  none",
   if (!is.na(x$explained)) paste0("  both explain ", round(100 * x$explained),
@@ -349,7 +351,7 @@ model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL, a
   days <- season_cycles(data, period, 1)$period
   step <- model_frequency(as_series(x), data$days * 86400)$days
   count <- round(days / step)
-  leap <- is_year(days) & data$frequency == "D" & format(data$time, "%m-%d") == "02-29"
+  leap <- is_year_long(days) & data$frequency == "D" & format(data$time, "%m-%d") == "02-29"
   kept <- which(!leap)
   found <- stats::stl(stats::ts(data$value[kept], frequency = count), s.window = "periodic",
     robust = robust)$time.series

@@ -18,7 +18,8 @@
 #'   noise stay within.
 #'
 #'   `model_tests()`: a tibble of `test`, `statistic`, `critical` (at 5%), `p_value` and `said`:
-#'   for a unit root (augmented Dickey-Fuller, lags by the Bayesian criterion) and against it (KPSS),
+#'   for a unit root (augmented Dickey-Fuller, lags by the Bayesian criterion) and against it
+#'   (KPSS),
 #'   both by the package urca; and for dependence that is left in values and in squares (Ljung-Box).
 #' @section Errors: `vetusta_error_model` for holes and series that are too short, and where the
 #'   package urca is not there.
@@ -151,7 +152,8 @@ print.vetusta_dependence <- function(x, ...) {
   partial <- first_within(x$partial)
   cat("memory of ", attr(x, "name"), ": ", if (abs(x$autocorrelation[1]) <= bound) {
     "none from one value to the next"
-  } else paste0("neighbours correlate by ", signif(x$autocorrelation[1], 3), "; it can be seen for ",
+  }
+  else paste0("neighbours correlate by ", signif(x$autocorrelation[1], 3), "; it can be seen for ",
     counted(first_within(x$autocorrelation), step), ", directly for ", counted(partial, step)),
   "\nof squares: ", if (!length(outside(x$of_squares)) ||
     length(outside(x$of_squares)) <= 0.1 * nrow(x)) "none, so that its size does not remember"

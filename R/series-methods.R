@@ -123,10 +123,11 @@ series_course <- function(time, value, signs = 24) {
   }
   time <- time[kept]
   range <- range(time)
-  place <- if (diff(range) == 0) rep(1L, sum(kept))
-  else pmin(signs, 1L + floor((time - range[1]) / diff(range) * signs))
-  signs <- if (diff(range) == 0) 1L else min(signs, length(time))
-  place <- ceiling(place * signs / max(place))
+  # few values have a sign each
+  steps <- diff(sort(unique(time)))
+  signs <- if (!length(steps)) 1 else min(signs, round(diff(range) / stats::median(steps)) + 1)
+  place <- if (!length(steps)) rep(1, length(time))
+  else pmin(signs, 1 + floor((time - range[1]) / diff(range) * signs))
   means <- tapply(value[kept], factor(place, seq_len(signs)), mean)
   height <- range(means, na.rm = TRUE)
   level <- if (diff(height) == 0) rep(4, signs)

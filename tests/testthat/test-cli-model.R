@@ -57,7 +57,8 @@ test_that("a saved model gives the same numbers again, and says when the data ha
     "--strikes", "1000", "--save", "low.yml")
   expect_identical(saved$status, 0L)
   lines <- readLines(file.path(folder, "low.yml"))
-  for (line in c("series: own/levels/lock@1 day", "  values: 3650", "  seed: 1.0",
+  expect_true(any(grepl("^series: [']?own/levels/lock", lines)))
+  for (line in c("  values: 3650", "  seed: 1.0",
     "  first: '2016-01-01T00:00:00Z'")) expect_true(line %in% lines, info = line)
   again <- model_command(folder, "run", "low.yml")
   expect_identical(again$out, saved$out)

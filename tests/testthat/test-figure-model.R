@@ -73,7 +73,8 @@ test_that("something else is refused, and so is what has no figure", {
 test_that("a model is told on one page, with all of its figures and tables", {
   model <- cover_model()
   report <- model_report(model)
-  expect_true(all(c("Trend and season", "What may come", "The index", "What the cover is worth") %in%
+  expect_true(all(c("Trend and season", "What may come", "The index",
+    "What the cover is worth") %in%
     names(report$figures)))
   expect_true(all(c("Coefficients of the noise", "The cover", "The index by season") %in%
     names(report$tables)))

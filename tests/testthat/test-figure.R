@@ -245,9 +245,10 @@ test_that("a series prints from when to when, how complete, and its course", {
   about <- summary(days)
   expect_equal(about$coverage, 19 / 24)
   signs <- strsplit(about$course, "")[[1]]
-  expect_length(signs, 19)
-  expect_identical(signs[1], "\u2581")
-  expect_identical(signs[19], "\u2588")
+  # twenty-four days, of which five have nothing
+  expect_length(signs, 24)
+  expect_identical(signs[c(1, 24)], c("\u2581", "\u2588"))
+  expect_identical(which(signs == " "), 11:15)
   flat <- summary(series_frame(data.frame(series = "level", period = as.Date("2026-01-01") + 0:2,
     value = 5)))
   expect_length(unique(strsplit(flat$course, "")[[1]]), 1)

@@ -127,7 +127,8 @@ test_that("the trend can be taken out of past seasons", {
   season <- model_season(level, periods = numeric())
   moved <- index_sum(level, below = 180, trend = season)
   # all years are as the last day is
-  expect_equal(moved$index / (moved$days - moved$missing), rep(180 - level$value[3653], 11), tolerance = 1e-6)
+  expect_equal(moved$index / (moved$days - moved$missing), rep(180 - level$value[3653], 11),
+    tolerance = 1e-6)
 })
 
 test_that("terms and levels that are none are told", {

@@ -88,7 +88,8 @@ test_that("a GARCH comes back to its long-run variance, and starts from where it
   expect_equal(found[c(1, 2, 10, 60)], expected[c(1, 2, 10, 60)], tolerance = 0.05)
 })
 
-test_that("Student's residuals have their variance and their tails; those that were seen are drawn", {
+test_that("Student's residuals have their variance and their tails; those that were seen are drawn",
+  {
   withr::local_seed(4)
   x <- stats::rt(4000, 5) * sqrt(3 / 5) * 3
   noise <- noise_of(x, c(0, 0), residuals = "t")
