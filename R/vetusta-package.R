@@ -12,7 +12,8 @@
 #' `vignette("morning-round", "vetusta")`, `vignette("new-api", "vetusta")` (a new API in ten
 #' minutes), `vignette("statistics", "vetusta")` (by name, and as they were known),
 #' `vignette("complete-series", "vetusta")` (from gaps to a complete series) and
-#' `vignette("one-axis", "vetusta")` (prices, statistics and rivers on one axis).
+#' `vignette("one-axis", "vetusta")` (prices, statistics and rivers on one axis) and
+#' `vignette("low-water-cover", "vetusta")` (season, noise, paths, and what a cover is worth).
 #'
 #' Every error is a condition of class `vetusta_error` and of a class of its own kind, such as
 #' `vetusta_error_want`; its

@@ -1,3 +1,6 @@
+# The signs of a course hang on what the machine's letters are.
+without_course <- function(lines) sub("there  .*$", "there", lines)
+
 # Series by their addresses, and series of all kinds in one command.
 mixed_archive <- function(env = parent.frame()) {
   archive <- new_archive(env = env)
@@ -136,6 +139,7 @@ test_that("tables of values in time have the methods that R people expect", {
     period = as.Date("2026-01-01") + 0:3,
     value = 1:4))), "want", "one series")
   expect_s3_class(ggplot2::autoplot(bars), "ggplot")
-  expect_snapshot(print(bars[1:3, ]))
-  expect_snapshot(print(archive_read(archive, "kelder-lock")[[1]], n = 2))
+  expect_snapshot(print(bars[1:3, ]), transform = without_course)
+  expect_snapshot(print(archive_read(archive, "kelder-lock")[[1]], n = 2),
+    transform = without_course)
 })

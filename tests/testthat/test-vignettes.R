@@ -47,3 +47,12 @@ test_that("what was known and what came later differ on one axis", {
   told <- vignette_of("one-axis")
   expect_true(any(grepl("2026-03-10 714.7 771.7", told$lines, fixed = TRUE)))
 })
+
+test_that("the cover is priced from the first call to its value", {
+  told <- vignette_of("low-water-cover")
+  expect_true(any(grepl("63 holes", told$lines, fixed = TRUE)))
+  expect_true(any(grepl("the model is better than the plain benchmarks", told$lines,
+    fixed = TRUE)))
+  expect_true(any(grepl("^#> +400 +5,000 +simulation +2,000", told$lines)))
+  expect_length(told$drawn, 5)
+})

@@ -17,6 +17,10 @@ calls_for_spoiling <- function(archive, folder) {
     value = c(1, 2, NA, 4, 5, 6, 7, NA, 9, 10))
   figures <- data.frame(series = "mill", period = as.Date("2026-01-01") + 0:89,
     value = as.double(1:90))
+  noisy <- figures
+  noisy$value <- withr::with_seed(1, stats::rnorm(90))
+  noise <- model_noise(noisy, c(1, 0))
+  index <- index_sum(noisy, below = 0, season = c("02-01", "02-20"))
   csv <- file.path(folder, "rows.csv")
   writeLines(c("time,open,high,low,close,volume", "2026-03-12,1,2,1,2,5"), csv)
   sample <- file.path(folder, "sample.json")
@@ -175,7 +179,45 @@ calls_for_spoiling <- function(archive, folder) {
     desk_schedule = list(desk = desk, now = Sys.time()),
     desk_crontab = list(desk = desk, zone = "UTC"),
     desk_units = list(desk = desk),
-    report_choose = list(report = report_make(archive), parts = "*")
+    report_choose = list(report = report_make(archive), parts = "*"),
+    model_season = list(x = figures, trend = "linear", periods = "7 days", harmonics = 1,
+      effects = NULL, filled = 1, value = NULL, as_of = NULL, calendar = NULL, level = 0.95),
+    model_decompose = list(x = figures, period = "7 days", robust = TRUE, value = NULL,
+      as_of = NULL, calendar = NULL),
+    model_spectrum = list(x = figures, smooth = NULL, most = 2, value = NULL, as_of = NULL,
+      calendar = NULL),
+    model_dependence = list(x = figures, lags = 5, value = NULL, as_of = NULL, calendar = NULL),
+    model_tests = list(x = figures, lags = 5, value = NULL, as_of = NULL, calendar = NULL),
+    model_noise = list(x = noisy, order = c(1, 0), variance = "constant",
+      residuals = "normal", harmonics = 1, value = NULL, as_of = NULL, calendar = NULL,
+      level = 0.95),
+    model_paths = list(x = noise, n = 5, horizon = "5 days", seed = 1, from = "now",
+      by = "model", block = NULL, trend = "on", lower = -Inf, upper = Inf, calendar = NULL,
+      each = NULL),
+    model_quantiles = list(paths = model_paths(noise, 5, "5 days"), probs = 0.5),
+    model_backtest = list(x = noisy, days = "2026-03-01", horizon = "5 days",
+      season = list(periods = numeric()), noise = list(order = c(1, 0)), n = 5, seed = 1,
+      lower = -Inf, upper = Inf, value = NULL, calendar = NULL),
+    model_run = list(x = noisy, definition = list(season = list(periods = numeric())),
+      calendar = NULL),
+    model_report = list(model = model_run(noisy, list(season = list(periods = numeric()))),
+      title = "t", zone = "UTC"),
+    model_from_file = list(archive = archive, file = file.path(folder, "none.yml"), renew = FALSE,
+      calendar = NULL),
+    index_sum = list(x = noisy, below = 0, above = NULL, season = c("02-01", "02-20"), most = 5,
+      cap = 50, observed = NULL, trend = NULL, value = NULL),
+    cover_value = list(index = index, terms = data.frame(strike = 1), history = index,
+      payoff = NULL, season = NULL, loading = 0.2),
+    figure_spectrum = list(x = model_spectrum(noisy), title = "t", subtitle = "s", caption = "c",
+      dark = FALSE),
+    figure_dependence = list(x = model_dependence(noisy), dark = FALSE),
+    figure_parts = list(x = model_season(noisy), zone = "UTC", dark = FALSE),
+    figure_fan = list(x = model_paths(noise, 5, "5 days"), came = noisy, before = "10 days",
+      some = 1, zone = "UTC", dark = FALSE),
+    figure_index = list(x = index, terms = data.frame(strike = 1), history = index,
+      season = NULL, dark = FALSE),
+    figure_payments = list(x = cover_value(index, data.frame(strike = 1)), dark = FALSE),
+    figure_cover = list(x = cover_value(index, data.frame(strike = c(1, 2))), dark = FALSE)
   )
 }
 
