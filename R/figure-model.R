@@ -45,7 +45,8 @@ figure_spectrum <- function(x, title = NULL, subtitle = NULL, caption = NULL, da
         colour = page_colours[[shade_name(dark)]]$text)
   }
   figure_dressed(plot, title %||% paste("The cycles of", attr(x, "name")),
-    subtitle %||% "power by period, both axes logarithmic", caption, y = "power", dark = dark) +
+    subtitle %||% "power by period, both axes logarithmic", captions(caption), y = "power",
+    dark = dark) +
     ggplot2::labs(x = "period, days")
 }
 
@@ -89,6 +90,7 @@ figure_parts <- function(x, title = NULL, subtitle = NULL, caption = NULL, zone 
   check_flag(dark, "dark")
   check_zone(zone, "figure")
   model <- inherits(given(x, "x", "figure"), "vetusta_season")
+  if (!model && !is.data.frame(x)) check_drawn(x, "vetusta_season", "model_season()")
   table <- as.data.frame(if (model) x$series else x)
   if (!all(c("observed", "trend", "season", "rest") %in% names(table))) {
     check_drawn(x, "vetusta_season", "model_season() or model_decompose()")
@@ -168,6 +170,7 @@ figure_index <- function(x, terms = NULL, history = NULL, season = NULL, title =
   check_drawn(x, "vetusta_index", "index_sum()")
   check_flag(dark, "dark")
   sums <- cover_sums(x, season)[[1]]
+  if (!is.null(history)) check_model(history, "vetusta_index", "history", "index_sum()")
   past <- if (!is.null(history)) cover_sums(history, NULL)[[1]]
   strikes <- if (!is.null(terms)) cover_terms(terms)
   colours <- line_colours[[shade_name(dark)]]
@@ -222,7 +225,7 @@ figure_payments <- function(x, title = NULL, subtitle = NULL, caption = NULL, da
     ggplot2::scale_x_continuous(labels = axis_numbers, n.breaks = 4) +
     ggplot2::scale_y_continuous(labels = axis_numbers)
   figure_dressed(plot, title %||% paste("What a cover on", attr(x, "name"), "pays"),
-    subtitle %||% "how often each amount is paid", caption, dark = dark) +
+    subtitle %||% "how often each amount is paid", captions(caption), dark = dark) +
     ggplot2::labs(x = "paid")
 }
 

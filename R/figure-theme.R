@@ -148,7 +148,13 @@ undate_pdf <- function(file) {
 }
 
 # Lines below a figure, of whatever kind they are given.
-captions <- function(caption, ...) c(if (length(caption)) format(caption), ...)
+captions <- function(caption, ...) {
+  if (!is.null(caption) && !is.atomic(caption)) {
+    vetusta_stop("figure", paste0("`caption` cannot be ", shown_value(caption), "."),
+      todo = "give a text")
+  }
+  c(if (length(caption)) format(caption), ...)
+}
 
 # The system's own SVG numbers its surfaces from one picture to the next.
 unnumber_svg <- function(file) {

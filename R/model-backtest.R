@@ -31,12 +31,9 @@
 model_backtest <- function(x, days = NULL, horizon = "1 year", season = list(), noise = list(),
   n = 500, seed = 1, lower = -Inf, upper = Inf, value = NULL, calendar = NULL) {
   data <- model_input(given(x, "x", "model"), value, calendar = calendar)
-  for (one in list(season, noise)) {
-    if (!is.list(one) || (length(one) && is.null(names(one)))) {
-      vetusta_stop("model", "`season` and `noise` are lists of arguments.",
-        todo = "write them as list(order = c(1, 0))")
-    }
-  }
+  check_handed(season, model_season, "season")
+  check_handed(noise, model_noise, "noise")
+  check_whole(n, "n")
   far <- model_days(horizon, "horizon")
   at <- backtest_days(data, days, far)
   rows <- lapply(at, function(day) {
@@ -54,6 +51,10 @@ model_backtest <- function(x, days = NULL, horizon = "1 year", season = list(), 
 
 backtest_days <- function(data, days, far) {
   range <- range(data$days)
+  if (!is.null(days) && !is.character(days) && !inherits(days, c("Date", "POSIXct"))) {
+    vetusta_stop("model", paste0("`days` cannot be ", shown_value(days), "."),
+      todo = "give days such as \"2024-04-30\"")
+  }
   at <- if (!is.null(days)) model_dates(days, "days")
   else {
     last <- range[2] - far

@@ -45,7 +45,10 @@ cover_value <- function(index, terms = NULL, history = NULL, payoff = NULL, seas
         todo = "make the index with index_sum()")
     }
     paths_kept(index)
-    paid <- apply(index$paths, 2, payoff, index$time)
+    paid <- handed_function(apply(index$paths, 2, payoff, index$time), "payoff")
+    if (!is.numeric(paid) || length(paid) != ncol(index$paths)) {
+      vetusta_stop("model", "`payoff` gives one number a path.", todo = "correct it")
+    }
     return(cover_made(terms, list(simulation = list(numeric(), list(paid))), index$name, loading))
   }
   check_model(index, "vetusta_index", "index", "index_sum()")
@@ -53,7 +56,8 @@ cover_value <- function(index, terms = NULL, history = NULL, payoff = NULL, seas
   sums <- c(cover_sums(index, season), if (!is.null(history)) cover_sums(history, NULL))
   valued <- lapply(sums, function(sum) {
     list(sum, lapply(seq_len(nrow(terms)), function(i) {
-      if (!is.null(payoff)) as.numeric(payoff(sum)) else cover_paid(sum, terms[i, ])
+      if (!is.null(payoff)) as.numeric(handed_function(payoff(sum), "payoff"))
+      else cover_paid(sum, terms[i, ])
     }))
   })
   cover_made(terms, valued, attr(index, "name"), loading)

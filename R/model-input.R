@@ -109,6 +109,9 @@ model_dates <- function(x, name) {
 model_days <- function(x, name) {
   if (is.numeric(x)) {
     check_number(x, name, 1e-6, "model")
+    if (!is.finite(x)) {
+      vetusta_stop("model", paste0("`", name, "` has no end."), todo = "give a number of days")
+    }
     return(as.numeric(x))
   }
   interval <- time_interval(x, name)
@@ -132,6 +135,31 @@ model_rows <- function(data, value, status = "observed") {
   clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
   as_rows(c(list(series = rep(data$name, length(value))), clock, list(value = as.numeric(value),
     status = rep(status, length.out = length(value)))))
+}
+
+# A whole number that a computer can count to.
+check_whole <- function(x, name, least = 1, most = 1e8) {
+  if (!is.numeric(x) || length(x) != 1 || is.na(x) || x < least || x > most || x != round(x)) {
+    vetusta_stop("model", paste0("`", name, "` must be a whole number from ", least, " to ",
+      format(most, scientific = FALSE, big.mark = ","), "."), todo = paste("correct", name))
+  }
+}
+
+# Arguments that are handed on to a function are among its own.
+check_handed <- function(given, f, name) {
+  if (!is.list(given) || is.data.frame(given) || (length(given) && is.null(names(given)))) {
+    vetusta_stop("model", paste0("`", name, "` is a list of arguments."),
+      todo = "write it as list(order = c(1, 0))")
+  }
+  for (one in names(given)) check_choice(one, name, setdiff(names(formals(f)), "x"), "model")
+}
+
+# What a function of the reader's own gives; what it fails with is told as such.
+handed_function <- function(work, name) {
+  tryCatch(work, error = function(e) {
+    vetusta_stop("model", paste0("The function `", name, "` fails: ", conditionMessage(e)),
+      todo = "correct it; it is called as the help says")
+  })
 }
 
 check_model <- function(x, class, name, made) {

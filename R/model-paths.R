@@ -40,7 +40,7 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
   models <- if (inherits(given(x, "x", "model"), "vetusta_noise")) list(x) else x
   if (!is.list(models) || !length(models)) check_model(x, "vetusta_noise", "x", "model_noise()")
   for (one in models) check_model(one, "vetusta_noise", "x", "model_noise()")
-  check_count(n, "n", "model")
+  check_whole(n, "n")
   check_number(seed, "seed", kind = "model")
   if (seed != round(seed)) {
     vetusta_stop("model", "`seed` is a whole number.", todo = "give one such as 1")
@@ -59,11 +59,16 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
   }
   paths_together(models, horizon, calendar)
   time <- paths_times(models[[1]]$data, horizon, calendar)
+  if (is.null(each) && length(time) * n > 4e8) {
+    vetusta_stop("model", paste0(thousands(n), " paths of ", thousands(length(time)),
+      " steps do not fit into memory."), todo = paste0("give `each`, a function that makes of ",
+      "them what is wanted, or fewer paths"))
+  }
   handed <- lapply(models, paths_handed, time, trend, lower, upper, from)
   z <- paths_residuals(models)
   drawn <- by == "blocks" || models[[1]]$residuals == "bootstrap"
   if (is.null(block)) block <- if (by == "blocks") ceiling(3 * nrow(z)^(1 / 3)) else 1
-  check_count(block, "block", "model")
+  check_whole(block, "block")
   mix <- paths_mix(z)
   draw <- function(first, count) {
     model_paths_cpp(handed, as.integer(count), length(time), seed, first, mix,
@@ -98,7 +103,12 @@ paths_together <- function(models, horizon, calendar) {
 # The times behind the last one, up to the horizon.
 paths_times <- function(data, horizon, calendar) {
   last <- data$time[length(data$time)]
-  end <- data$days[length(data$days)] + model_days(horizon, "horizon")
+  far <- model_days(horizon, "horizon")
+  if (far > 365.2425 * 1000) {
+    vetusta_stop("model", "The horizon is longer than a thousand years.",
+      todo = "give a shorter one")
+  }
+  end <- data$days[length(data$days)] + far
   day <- as.Date(floor(data$days[length(data$days)]), origin = "1970-01-01")
   until <- as.Date(floor(end), origin = "1970-01-01")
   months <- c(M = 1, Q = 3, S = 6, A = 12)
@@ -196,7 +206,7 @@ paths_mix <- function(z) {
 paths_each <- function(draw, n, time, each, series) {
   parts <- lapply(seq(0, n - 1, by = 1000), function(first) {
     paths <- draw(first, min(1000, n - first))
-    lapply(paths, each, time)
+    lapply(paths, function(one) handed_function(each(one, time), "each"))
   })
   lapply(seq_len(series), function(k) {
     own <- lapply(parts, `[[`, k)

@@ -40,6 +40,7 @@ model_run <- function(x, definition = list(), calendar = NULL) {
   made <- list(name = unique(series_names_of(x))[1], definition = definition, data = x,
     filled = sum(x[["status"]] %in% "filled"))
   call_part <- function(f, first, name, more = list()) {
+    check_handed(definition[[name]] %||% list(), f, name)
     do.call(f, c(first, definition[[name]][setdiff(names(definition[[name]]), names(more))], more))
   }
   wanted <- names(definition)

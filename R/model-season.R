@@ -55,6 +55,11 @@ check_level <- function(level) {
 # list(trend, breaks, cycles, effects, origin): `cycles` is a data frame of period (days) and
 # harmonics, or NULL where it is to be chosen.
 season_spec <- function(data, trend, periods, harmonics, effects) {
+  if (!length(trend) || !(is.character(trend) || inherits(trend, c("Date", "POSIXct"))) ||
+    anyNA(trend)) {
+    vetusta_stop("model", paste0("`trend` cannot be ", shown_value(trend), "."),
+      todo = "give \"linear\", \"none\", or days at which it breaks")
+  }
   breaks <- if (!identical(trend, "linear") && !identical(trend, "none")) {
     model_dates(trend, "trend")
   }
@@ -87,9 +92,14 @@ season_cycles <- function(data, periods, harmonics) {
   if (!length(periods)) {
     return(no_cycles)
   }
+  if (!is.numeric(periods) && !is.character(periods) && !is.list(periods)) {
+    vetusta_stop("model", paste0("`periods` cannot be ", shown_value(periods), "."),
+      todo = "give numbers of days, or lengths such as \"1 year\"")
+  }
   days <- vapply(as.list(periods), model_days, 0, name = "periods")
   harmonics <- harmonics %||% 1
-  for (one in harmonics) check_count(one, "harmonics", "model")
+  if (!is.numeric(harmonics)) check_whole(harmonics, "harmonics")
+  for (one in harmonics) check_whole(one, "harmonics", most = 1000)
   if (!length(harmonics) %in% c(1, length(days))) {
     vetusta_stop("model", "There is one number of harmonics for all periods, or one for each.",
       todo = "correct harmonics")
@@ -137,7 +147,7 @@ season_design <- function(spec, days, unit = NA) {
     }
   }
   columns <- c(columns, season_effects(spec, days))
-  matrix(unlist(columns), length(days), dimnames = list(NULL, names(columns)))
+  matrix(unlist(columns, use.names = FALSE), length(days), dimnames = list(NULL, names(columns)))
 }
 
 # Effects that sum to zero: the last is what the others leave.
@@ -219,7 +229,7 @@ season_fitted <- function(data, spec, weight, level) {
   model <- structure(list(name = data$name, unit = data$unit, spec = spec, data = data,
     estimate = found$coefficients, spread = spread, level = level), class = "vetusta_season")
   model$coefficients <- season_coefficients(model, nrow(design))
-  parts <- season_at(model, data$days)
+  parts <- season_parts(model, design)
   clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
   model$series <- as_rows(c(clock, list(observed = data$value, fitted = parts$fitted,
     season = parts$season, trend = parts$trend, rest = data$value - parts$fitted)))
@@ -261,13 +271,11 @@ newey_west <- function(x) {
     floor(1.1447 * ((slope / whole)^2)^(1 / 3) * n^(1 / 3))
   } else 0
   band <- max(0, min(band, floor(n / 4), 4 * reach + 20))
-  total <- crossprod(x) / n
-  for (lag in seq_len(band)) {
-    part <- crossprod(x[seq_len(n - lag) + lag, , drop = FALSE], x[seq_len(n - lag), ,
-      drop = FALSE]) / n
-    total <- total + (1 - lag / (band + 1)) * (part + t(part))
-  }
-  total
+  # the weighted sum over lags is that of the products of sums of so many values in a row
+  none <- matrix(0, band, ncol(x))
+  sums <- apply(rbind(0 * x[1, , drop = FALSE], none, x, none), 2, cumsum)
+  rows <- seq_len(n + band)
+  crossprod(sums[rows + band + 1, , drop = FALSE] - sums[rows, , drop = FALSE]) / n / (band + 1)
 }
 
 season_coefficients <- function(model, n) {
@@ -295,8 +303,9 @@ season_last <- function(spec) {
 }
 
 # list(trend, season, fitted) at some days, within the series and behind it.
-season_at <- function(model, days) {
-  design <- season_design(model$spec, days)
+season_at <- function(model, days) season_parts(model, season_design(model$spec, days))
+
+season_parts <- function(model, design) {
   own <- grepl("^(level|trend)", colnames(design))
   trend <- as.numeric(design[, own, drop = FALSE] %*% model$estimate[own])
   season <- as.numeric(design[, !own, drop = FALSE] %*% model$estimate[!own])
@@ -349,6 +358,10 @@ model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL, a
   data <- model_input(given(x, "x", "model"), value, as_of, calendar)
   check_flag(robust, "robust")
   days <- season_cycles(data, period, 1)$period
+  if (length(days) != 1) {
+    vetusta_stop("model", "A decomposition is by one period.",
+      todo = "give a number of days, or a length such as \"1 year\"")
+  }
   step <- model_frequency(as_series(x), data$days * 86400)$days
   count <- round(days / step)
   leap <- is_year_long(days) & data$frequency == "D" & format(data$time, "%m-%d") == "02-29"

@@ -32,8 +32,9 @@
 model_spectrum <- function(x, smooth = NULL, most = 5, value = NULL, as_of = NULL,
   calendar = NULL) {
   data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
-  check_count(most, "most", "model")
-  if (!is.null(smooth) && (!is.numeric(smooth) || anyNA(smooth) || any(smooth < 1))) {
+  check_whole(most, "most")
+  if (!is.null(smooth) && (!is.numeric(smooth) || anyNA(smooth) ||
+    any(smooth < 1 | smooth > length(data$value) / 2))) {
     vetusta_stop("model", "`smooth` are spans of smoothers.", todo = "give numbers such as c(5, 7)")
   }
   model_changes(data)
@@ -123,7 +124,7 @@ model_dependence <- function(x, lags = NULL, value = NULL, as_of = NULL, calenda
   model_changes(data)
   n <- length(data$value)
   lags <- lags %||% min(n - 1, floor(10 * log10(n)))
-  check_count(lags, "lags", "model")
+  check_whole(lags, "lags")
   lags <- min(lags, n - 1)
   both <- function(x) {
     list(as.numeric(stats::acf(x, lags, plot = FALSE)$acf)[-1],
@@ -176,15 +177,19 @@ model_tests <- function(x, lags = NULL, value = NULL, as_of = NULL, calendar = N
   }
   n <- length(data$value)
   lags <- lags %||% min(floor(12 * (n / 100)^0.25), floor(n / 4))
-  check_count(lags, "lags", "model")
+  check_whole(lags, "lags")
+  if (n < 20 || lags > n / 3) {
+    vetusta_stop("model", paste0("The series ", data$name, ", of ", counted(n, "value"),
+      ", is too short for tests with ", counted(lags, "lag"), "."), todo = "give fewer lags")
+  }
   root <- urca::ur.df(data$value, type = "drift", lags = lags, selectlags = "BIC")
   against <- urca::ur.kpss(data$value, type = "mu", lags = "long")
   left <- dependence_left(data$value, min(lags, n - 2), 0)
   statistic <- c(root@teststat[1, 1], against@teststat[1])
   critical <- c(root@cval[1, 2], against@cval[1, 2])
-  said <- c(if (statistic[1] < critical[1]) "no unit root: it comes back to its level"
+  said <- c(if (isTRUE(statistic[1] < critical[1])) "no unit root: it comes back to its level"
   else "a unit root is not refused: it may wander off",
-  if (statistic[2] > critical[2]) "its level does not stay the same" else
+  if (isTRUE(statistic[2] > critical[2])) "its level does not stay the same" else
     "nothing speaks against a level that stays the same")
   rows <- as_rows(list(test = c("unit root (Dickey-Fuller)", "steady level (KPSS)", left$test),
     statistic = c(statistic, left$statistic), critical = c(critical, NA, NA),

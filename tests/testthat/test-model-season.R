@@ -183,3 +183,21 @@ test_that("the robust decomposition adds up, and outliers hardly move it", {
   expect_lt(off(TRUE), 0.3 * off(FALSE))
   expect_error(model_decompose(daily(rnorm(300))), class = "vetusta_error_model")
 })
+
+test_that("the long-run covariance is the weighted sum over lags that Newey and West write", {
+  x <- withr::with_seed(1, matrix(as.numeric(stats::filter(rnorm(900), 0.5, method = "recursive")),
+    300))
+  own <- newey_west(x)
+  # written from the definition, with the bandwidth that was taken
+  plain <- function(band) {
+    total <- crossprod(x) / 300
+    for (lag in seq_len(band)) {
+      part <- crossprod(x[seq_len(300 - lag) + lag, ], x[seq_len(300 - lag), ]) / 300
+      total <- total + (1 - lag / (band + 1)) * (part + t(part))
+    }
+    total
+  }
+  off <- vapply(0:60, function(band) max(abs(plain(band) - own)), 0)
+  expect_lt(min(off), 1e-10)
+  expect_gt(which.min(off), 2)
+})
