@@ -213,13 +213,13 @@ noise_garch <- function(data, order, residuals) {
     noise_unsettled(data, order, "a GARCH(1,1) variance", paste0("alpha ", signif(alpha, 2),
       ", beta ", signif(beta, 3), ": the size of its innovations does not remember"))
   }
-  natural <- c(one$ar, one$ma, one$omega, alpha, beta, if (free_df) one$df)
-  covariance <- noise_hessian(function(par) {
-    k <- p + q
-    if (any(par[k + 1:3] < 0)) return(1e10)
-    model_garch_likelihood_cpp(x, par[seq_len(p)], par[p + seq_len(q)], par[k + 1], par[k + 2],
-      par[k + 3], if (free_df) par[k + 4] else 0)
-  }, natural)
+  natural_of <- function(par) {
+    one <- split(par)
+    c(one$ar, one$ma, one$omega, one$whole * one$part, one$whole * (1 - one$part),
+      if (free_df) one$df)
+  }
+  natural <- natural_of(found$par)
+  covariance <- noise_delta(noise_hessian(minus, found$par), natural_of, found$par)
   e <- model_innovations_cpp(x, one$ar, one$ma)
   h <- model_garch_cpp(e, one$omega, alpha, beta)
   own <- seq_len(p + q)
@@ -238,6 +238,16 @@ noise_hessian <- function(f, at) {
   steps <- pmax(1e-4 * abs(at), 1e-6)
   curve <- stats::optimHess(at, f, control = list(ndeps = steps))
   tryCatch(solve(curve), error = function(e) matrix(NA_real_, length(at), length(at)))
+}
+
+# The covariance of what is made of estimates, by their slopes.
+noise_delta <- function(covariance, f, at) {
+  slopes <- vapply(seq_along(at), function(i) {
+    step <- 1e-5 * max(1, abs(at[i]))
+    move <- replace(numeric(length(at)), i, step)
+    (f(at + move) - f(at - move)) / (2 * step)
+  }, at)
+  slopes %*% covariance %*% t(slopes)
 }
 
 noise_made <- function(data, season, order, fit, residuals, level) {

@@ -119,7 +119,9 @@ paths_times <- function(data, horizon, calendar) {
     all <- if (until > day) seq(day + 1, until, by = 1) else day[0]
     all[!as.POSIXlt(all)$wday %in% c(0, 6)]
   } else if (data$frequency %in% names(months)) {
-    seq(day, until + 3, by = paste(months[[data$frequency]], "months"))[-1]
+    # months of the calendar are not all as long as the mean one
+    until <- until + 3
+    seq(day, until, by = paste(months[[data$frequency]], "months"))[-1]
   } else {
     step <- if (data$frequency == "W") 7 else if (data$frequency == "D") 1
     else stats::median(diff(data$days))

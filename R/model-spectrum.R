@@ -68,16 +68,12 @@ model_changes <- function(data) {
 spectrum_peaks <- function(found, step, most, span) {
   power <- as.numeric(found$spec)
   n <- length(power)
-  # what lies around a place is told by the median there; a median of exponential numbers is 0.69
-  # of their mean
-  reach <- max(5, min(50, floor(n / 20)))
-  around <- vapply(seq_len(n), function(i) {
-    stats::median(power[setdiff(max(1, i - reach):min(n, i + reach), (i - 1):(i + 1))])
-  }, 0)
-  ratio <- power / pmax(around / log(2), 1e-300)
+  # a median of exponential numbers is 0.69 of their mean
+  ratio <- power / pmax(spectrum_ground(power) / log(2), 1e-300)
   higher <- c(TRUE, power[-1] >= power[-n]) & c(power[-n] > power[-1], TRUE)
   limit <- stats::qchisq(1 - 0.01 / n, found$df) / found$df
-  at <- which(higher & ratio > limit)
+  # what has not come twice is no cycle
+  at <- which(higher & ratio > limit & step / found$freq <= span / 2)
   at <- at[order(-power[at])]
   # near a large peak stands what leaks out of it
   leaked <- vapply(seq_along(at), function(i) {
@@ -98,6 +94,31 @@ spectrum_peaks <- function(found, step, most, span) {
   part <- vapply(at, function(i) sum(power[max(1, i - 2):min(n, i + 2)]) / total, 0)
   data.frame(period = period, words = vapply(period, period_words, ""), part = part,
     ratio = ratio[at])
+}
+
+# What lies around each place: medians of runs whose length grows with the frequency, joined by
+# lines of logarithms, so that noise that remembers, and a walk, have their own slope.
+spectrum_ground <- function(power) {
+  n <- length(power)
+  x <- log(seq_len(n))
+  y <- log(pmax(power, 1e-300))
+  knots <- NULL
+  from <- 1
+  while (from <= n) {
+    to <- max(from + 8, ceiling(1.5 * from))
+    if (n - to < 5) to <- n
+    knots <- rbind(knots, c(stats::median(x[from:to]), stats::median(y[from:to])))
+    from <- to + 1
+  }
+  if (nrow(knots) == 1) {
+    return(rep(exp(knots[1, 2]), n))
+  }
+  ground <- stats::approx(knots[, 1], knots[, 2], x, rule = 2)$y
+  # the lowest ones lie on the first line
+  low <- x < knots[1, 1]
+  slope <- min(0, diff(knots[1:2, 2]) / diff(knots[1:2, 1]))
+  ground[low] <- knots[1, 2] + slope * (x[low] - knots[1, 1])
+  exp(ground)
 }
 
 #' @export

@@ -69,7 +69,7 @@ panel_names <- function(tree) {
 
 # Values by series and panel, with their place on the page.
 figure_told <- function(figure, built, places, zone) {
-  data <- figure$data
+  data <- attr(figure, "told") %||% figure$data
   if (!all(c("name", "at", "shown", "time") %in% names(data)) || !length(places)) {
     return(NULL)
   }
@@ -87,11 +87,12 @@ figure_told <- function(figure, built, places, zone) {
     x <- place[1] + place[3] * (own$at - range$x.range[1]) / diff(range$x.range)
     piece <- own[["piece"]]
     c(list(name = names[i], panel = number, colour = colours[[1 + (i - 1) %% length(colours)]],
-      x = I(round(x, 1)), time = I(report_times(own$time, zone)), value = I(signif(own$shown, 8)),
-      status = I(ifelse(own$status == "observed", "", own$status)),
-      breaks = I(which(diff(c(piece, piece[length(piece)])) != 0))),
+      x = I(round(x, if (length(x) > 2000) 3 else 1)), time = I(report_times(own$time, zone)), value = I(signif(own$shown, 8)),
+      status = if (!all(own$status == "observed")) I(ifelse(own$status == "observed", "",
+        own$status)), breaks = I(which(diff(c(piece, piece[length(piece)])) != 0))),
     lapply(candle_parts(own), I))
   })
+  parts <- lapply(parts, function(part) part[!vapply(part, is.null, TRUE)])
   as.character(jsonlite::toJSON(list(panels = lapply(places, round, 1), log = figure_is_log(built),
     colours = unname(way_colours$light), series = parts), auto_unbox = TRUE, digits = NA))
 }

@@ -67,6 +67,9 @@ report_gaps <- function(gaps, own) {
     missing = as.numeric(gaps$missing), reason = gaps$reason)
 }
 
+# So many points of a figure are told, so that a report of many stays small.
+report_told <- 12000
+
 # A few series have a panel each, one of bars its candles; many are lines without names.
 report_drawn <- function(table, own, calendar, wanted, gaps) {
   name <- report_name(own[1, ])
@@ -74,6 +77,12 @@ report_drawn <- function(table, own, calendar, wanted, gaps) {
   draw <- function(work) tryCatch(without_notes(work), vetusta_error = function(e) NULL)
   lines <- draw(figure_lines(table, panels = if (series > 1 && series <= 12) "free" else "none",
     zone = wanted$zone, names = wanted$names, columns = if (series > 12) 150 else 400))
+  # what is looked at closer is told in more points than are drawn at first
+  if (!is.null(lines) && series <= 12 && nrow(lines$data) < nrow(table)) {
+    finer <- draw(figure_lines(table, panels = "fixed", zone = wanted$zone, names = wanted$names,
+      columns = max(400, floor(report_told / 4 / series))))
+    attr(lines, "told") <- finer$data
+  }
   candles <- if (is_bars(table) && series <= 2) {
     draw(figure_candles(table, zone = wanted$zone, calendar = calendar, names = wanted$names,
       most = 150))

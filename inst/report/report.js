@@ -55,7 +55,7 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
     const parts = own.filter((one) => one.x.length).map((one) => {
       const [left, , width] = panelOf(one);
       const i = nearest(one.part, view[0] + (x - left) / width * (view[1] - view[0]));
-      const mark = one.status[i] ? " (" + one.status[i] + ")" : "";
+      const mark = (one.status || [])[i] ? " (" + (one.status || [])[i] + ")" : "";
       const text = one.low ? `open ${said(one.open[i])}, high ${said(one.high[i])}, low ${said(one.low[i])}, close ${said(one.value[i])}` + (one.volume ? `, volume ${said(one.volume[i])}` : "") : said(one.value[i]);
       return { name: one.name, time: one.time[i], text: text + mark, x: place(one, i), i };
     });
@@ -103,7 +103,7 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
           const breaks = new Set(one.breaks);
           const path = seen[k].map((i, j) => (j === 0 || breaks.has(i) ? "M" : "L") + place(one, i).toFixed(1) + " " + y(one.value[i]).toFixed(1)).join("");
           paper.append(svgElement("path", { d: path, fill: "none", stroke: one.colour, "stroke-width": 1.4 }));
-          if (seen[k].length < 60) for (const i of seen[k]) paper.append(svgElement("circle", { cx: place(one, i), cy: y(one.value[i]), r: 2.4, fill: one.status[i] === "filled" ? "#ffffff" : one.colour, stroke: one.colour }));
+          if (seen[k].length < 60) for (const i of seen[k]) paper.append(svgElement("circle", { cx: place(one, i), cy: y(one.value[i]), r: 2.4, fill: (one.status || [])[i] === "filled" ? "#ffffff" : one.colour, stroke: one.colour }));
         }
       });
       // times under the lowest panel of each column, told by what changes

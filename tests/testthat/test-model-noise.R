@@ -124,6 +124,14 @@ test_that("cycles stand out of what remembers, and are named; white and red nois
     nrow(attr(model_spectrum(series_of(rnorm(1000))), "peaks"))
   }, 0L)
   expect_lte(sum(none > 0), 4)
+  # noise that remembers, and a walk, have slopes and no cycles
+  for (memory in c(0.9, 1)) {
+    none <- vapply(1:30, function(i) {
+      x <- as.numeric(stats::filter(rnorm(1500), memory, method = "recursive"))
+      nrow(attr(model_spectrum(series_of(x)), "peaks"))
+    }, 0L)
+    expect_lte(sum(none > 0), 6)
+  }
   # the whole of the periodogram is the variance: Parseval
   x <- rnorm(512)
   raw <- stats::spec.pgram(x, taper = 0, detrend = TRUE, plot = FALSE)

@@ -75,6 +75,28 @@ test_that("trend and season go on, or the trend stays; bounds hold", {
   expect_true(all(bounded >= 60 & bounded <= 70))
 })
 
+test_that("the times that come are those of the series' own step", {
+  months <- data.frame(series = "salt", period = seq(as.Date("2015-01-01"), by = "month",
+    length.out = 60), value = withr::with_seed(1, rnorm(60)))
+  noise <- model_noise(months, c(0, 0))
+  time <- model_paths(noise, 2, "1 year", seed = 1)$time
+  expect_identical(time, seq(as.Date("2020-01-01"), by = "month", length.out = 12))
+  quarters <- data.frame(series = "salt", period = seq(as.Date("2015-10-01"), by = "quarter",
+    length.out = 40), value = withr::with_seed(1, rnorm(40)))
+  expect_length(model_paths(model_noise(quarters, c(0, 0)), 2, "3 years", seed = 1)$time, 12)
+  calendar <- source_calendar("quay")
+  days <- calendar_times(calendar, "1 day", "2025-01-02", "2025-12-20")
+  bars <- bars_frame(data.frame(symbol = "KELD", time = days,
+    close = withr::with_seed(1, 40 + rnorm(length(days)))))
+  share <- model_noise(bars, c(0, 0))
+  weekdays <- as.Date(model_paths(share, 2, "20 days", seed = 1)$time)
+  own <- as.Date(model_paths(share, 2, "20 days", seed = 1, calendar = calendar)$time)
+  expect_false(any(as.POSIXlt(weekdays)$wday %in% c(0, 6)))
+  # Christmas and New Year are closed
+  expect_identical(setdiff(format(weekdays), format(own)),
+    c("2025-12-24", "2025-12-25", "2025-12-26", "2026-01-01"))
+})
+
 test_that("a GARCH comes back to its long-run variance, and starts from where it stands", {
   noise <- known_noise(numeric(), 1, 0)
   noise$order <- c(0L, 0L)
