@@ -87,7 +87,8 @@ figure_told <- function(figure, built, places, zone) {
     x <- place[1] + place[3] * (own$at - range$x.range[1]) / diff(range$x.range)
     piece <- own[["piece"]]
     c(list(name = names[i], panel = number, colour = colours[[1 + (i - 1) %% length(colours)]],
-      x = I(round(x, if (length(x) > 2000) 3 else 1)), time = I(report_times(own$time, zone)), value = I(signif(own$shown, 8)),
+      x = I(round(x, if (length(x) > 2000) 3 else 1)), time = I(report_times(own$time, zone)),
+      value = I(signif(own$shown, 8)),
       status = if (!all(own$status == "observed")) I(ifelse(own$status == "observed", "",
         own$status)), breaks = I(which(diff(c(piece, piece[length(piece)])) != 0))),
     lapply(candle_parts(own), I))
