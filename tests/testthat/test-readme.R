@@ -40,9 +40,9 @@ test_that("the README's lines run as they stand", {
   }
   file.copy(system.file("extdata", "keld-days.csv", package = "vetusta"), desk)
   expect_gt(length(blocks$commands), 12)
-  page <- all(vapply(c("shiny", "bslib"), requireNamespace, TRUE, quietly = TRUE))
+  served <- all(vapply(c("shiny", "bslib"), requireNamespace, TRUE, quietly = TRUE))
   commands <- blocks$commands[!grepl("^R_LIBS", blocks$commands)]
-  for (line in commands[page | !grepl("vetusta browse", commands)]) {
+  for (line in commands[served | !grepl("vetusta browse", commands)]) {
     out <- run(line, desk)
     expect_identical(out$status, 0L, label = paste0(line, "\n", out$stderr))
     expect_false(grepl("internal error", out$stderr), label = line)
@@ -56,7 +56,8 @@ test_that("the README's lines run as they stand", {
   # the pages of docs, in the desk's folder, or in the one that holds it where they name it
   for (file in list.files(file.path(root, "docs"), "[.]md$")) {
     page <- readme_blocks(root, file.path("docs", file))
-    for (line in page$commands[!grepl("^vetusta services", page$commands)]) {
+    for (line in page$commands[!grepl(if (served) "^vetusta services" else
+      "^vetusta (services|browse)", page$commands)]) {
       out <- run(line, if (grepl("--desk demo-desk", line)) folder else desk)
       expect_identical(out$status, 0L, label = paste0(file, ": ", line, "\n", out$stderr))
     }
