@@ -65,7 +65,7 @@ season_days <- function(season) {
     !anyNA(as.Date(paste0("2024-", season), optional = TRUE))
   if (!good) {
     vetusta_stop("model", paste0("A season has a first and a last day, and cannot be ",
-      shown_value(season), "."), todo = "write it as c(\"05-01\", \"10-31\")")
+      shown_value(season), "."), todo = "give them as months and days: 05-01 and 10-31")
   }
   list(from = season[1], to = season[2])
 }

@@ -61,8 +61,8 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
   time <- paths_times(models[[1]]$data, horizon, calendar)
   if (is.null(each) && length(time) * n > 4e8) {
     vetusta_stop("model", paste0(thousands(n), " paths of ", thousands(length(time)),
-      " steps do not fit into memory."), todo = paste0("give `each`, a function that makes of ",
-      "them what is wanted, or fewer paths"))
+      " steps do not fit into memory."), todo = paste0("ask for fewer paths or a shorter ",
+      "horizon; from R, `each` makes of them what is wanted as they come"))
   }
   handed <- lapply(models, paths_handed, time, trend, lower, upper, from)
   z <- paths_residuals(models)
