@@ -52,7 +52,8 @@ desk_browse <- function(desk, port = NULL, ready = function(address) message("op
   address <- paste0("http://127.0.0.1:", port, "/?token=", token)
   app <- browse_app(place, token)
   app$onStart <- function() {
-    ready(address)
+    # told once it is listened on, which is after this
+    later::later(function() ready(address))
     if (is.finite(seconds)) later::later(function() shiny::stopApp(), seconds)
   }
   tryCatch(

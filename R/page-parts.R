@@ -88,8 +88,10 @@ browse_meter <- function(part) {
 
 # How often a series has a value, in words where there are any.
 browse_step <- function(frequency) {
+  words <- c(D = "daily", W = "weekly", M = "monthly", Q = "quarterly", S = "half-yearly",
+    A = "annual")
   if (startsWith(frequency, "P")) format(time_interval(frequency))
-  else if (nzchar(frequency)) paste("by", frequency)
+  else if (frequency %in% names(words)) words[[frequency]]
 }
 
 browse_facts <- function(place, one) {
