@@ -183,4 +183,4 @@ say_figure <- function(...) {
     list(message = paste0("note: ", ..., "\n"), call = NULL)))
 }
 
-utils::globalVariables(".data")
+utils::globalVariables(c(".data", "density"))
