@@ -39,7 +39,6 @@ figure_revisions <- function(releases, title = NULL, subtitle = NULL, caption = 
   }
   axis <- figure_axis(lines$at, zone, FALSE)
   colour <- line_colours[[shade_name(dark)]]
-  page <- page_colours[[shade_name(dark)]]
   old <- lines[!lines$newest, ]
   plot <- ggplot2::ggplot(lines, ggplot2::aes(x = .data$at, y = .data$value)) +
     ggplot2::geom_line(ggplot2::aes(group = paste(.data$series, .data$release)),

@@ -55,8 +55,9 @@ backtest_days <- function(data, days, far) {
     vetusta_stop("model", paste0("`days` cannot be ", shown_value(days), "."),
       todo = "give days such as \"2024-04-30\"")
   }
-  at <- if (!is.null(days)) model_dates(days, "days")
-  else {
+  at <- if (!is.null(days)) {
+    model_dates(days, "days")
+  } else {
     last <- range[2] - far
     first <- mean(range)
     if (last < first) numeric() else rev(seq(last, first, by = -365.2425))

@@ -157,7 +157,6 @@ noise_unsettled <- function(data, order, what, said = NULL) {
 
 noise_arma <- function(data, order) {
   x <- data$value
-  n <- length(x)
   if (sum(order) == 0) {
     return(list(ar = numeric(), ma = numeric(), covariance = matrix(0, 0, 0), sigma2 = mean(x^2),
       likelihood = sum(stats::dnorm(x, 0, sqrt(mean(x^2)), log = TRUE))))

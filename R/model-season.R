@@ -269,7 +269,9 @@ newey_west <- function(x) {
   slope <- 2 * sum(seq_len(reach) * own[-1])
   band <- if (abs(whole) > 0) {
     floor(1.1447 * ((slope / whole)^2)^(1 / 3) * n^(1 / 3))
-  } else 0
+  } else {
+    0
+  }
   band <- max(0, min(band, floor(n / 4), 4 * reach + 20))
   # the weighted sum over lags is that of the products of sums of so many values in a row
   none <- matrix(0, band, ncol(x))

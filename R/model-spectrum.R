@@ -172,11 +172,11 @@ print.vetusta_dependence <- function(x, ...) {
   }
   step <- attr(x, "step")
   partial <- first_within(x$partial)
-  cat("memory of ", attr(x, "name"), ": ", if (abs(x$autocorrelation[1]) <= bound) {
-    "none from one value to the next"
-  }
-  else paste0("neighbours correlate by ", signif(x$autocorrelation[1], 3), "; it can be seen for ",
-    counted(first_within(x$autocorrelation), step), ", directly for ", counted(partial, step)),
+  seen <- paste0("neighbours correlate by ", signif(x$autocorrelation[1], 3),
+    "; it can be seen for ", counted(first_within(x$autocorrelation), step), ", directly for ",
+    counted(partial, step))
+  cat("memory of ", attr(x, "name"), ": ",
+  if (abs(x$autocorrelation[1]) <= bound) "none from one value to the next" else seen,
   "\nof squares: ", if (!length(outside(x$of_squares)) ||
     length(outside(x$of_squares)) <= 0.1 * nrow(x)) "none, so that its size does not remember"
   else paste0(signif(x$of_squares[1], 3), " from one to the next"), "\n", sep = "")

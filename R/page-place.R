@@ -1,7 +1,7 @@
 # What the page reads from: an archive, and what a desk knows of its sources.
 
-# list(title, path, reader(), changed(), close(), calendar(source), zone(source), names): `reader()`
-# gives the archive, opened anew where its file was replaced.
+# A list of functions and names: `reader()` gives the archive, opened anew where its file was
+# replaced; `changed()` what differs when something was written; `calendar()` that of a source.
 browse_place <- function(title, path, calendar, command) {
   state <- new.env(parent = emptyenv())
   shut <- function() {

@@ -11,8 +11,8 @@ usage <- character()
 library(vetusta)
 codetools::checkUsagePackage("vetusta", suppressLocalUnused = FALSE, suppressParamUnused = TRUE,
   report = function(text) usage <<- c(usage, text))
-# names that are declared, and an environment that is written to from functions within
-known <- c(utils::globalVariables(package = "vetusta"), "claims")
+# names that are declared, and environments that are written to from functions within
+known <- c(utils::globalVariables(package = "vetusta"), "claims", "state")
 named <- Reduce(`|`, lapply(sprintf("\u2018%s\u2019", known), grepl, x = usage, fixed = TRUE))
 usage <- usage[!named]
 if (length(usage)) cat(usage, sep = "")
