@@ -20,6 +20,8 @@ report_most <- 200
 report_series <- function(archive, held, wanted) {
   place <- paste(held$source, held$dataset, held$frequency, sep = "/")
   groups <- split(seq_len(nrow(held)), match(place, unique(place)))
+  wanted$many <- length(groups) > report_many
+  wanted$told <- min(report_told[["figure"]], report_told[["all"]] / max(1, length(groups)))
   parts <- lapply(groups, function(rows) report_group(archive, held[rows, ], wanted))
   names(parts) <- vapply(groups, function(rows) report_name(held[rows[1], ]), "")
   figures <- unlist(unname(lapply(parts, `[[`, "figures")), recursive = FALSE)
@@ -67,8 +69,11 @@ report_gaps <- function(gaps, own) {
     missing = as.numeric(gaps$missing), reason = gaps$reason)
 }
 
-# So many points of a figure are told, so that a report of many stays small.
-report_told <- 12000
+# So many points of a figure are told, and so many of all, so that a report of many stays small.
+report_told <- c(figure = 12000, all = 6e4)
+
+# Of more datasets each has its lines, thinner, and no calendar.
+report_many <- 12
 
 # A few series have a panel each, one of bars its candles; many are lines without names.
 report_drawn <- function(table, own, calendar, wanted, gaps) {
@@ -76,18 +81,19 @@ report_drawn <- function(table, own, calendar, wanted, gaps) {
   series <- length(unique(series_of_rows(as_series(table))))
   draw <- function(work) tryCatch(without_notes(work), vetusta_error = function(e) NULL)
   lines <- draw(figure_lines(table, panels = if (series > 1 && series <= 12) "free" else "none",
-    zone = wanted$zone, names = wanted$names, columns = if (series > 12) 150 else 400))
+    zone = wanted$zone, names = wanted$names,
+    columns = if (series > 12 || wanted$many) 150 else 400))
   # what is looked at closer is told in more points than are drawn at first
-  if (!is.null(lines) && series <= 12 && nrow(lines$data) < nrow(table)) {
+  if (!is.null(lines) && series <= 12 && !wanted$many && nrow(lines$data) < nrow(table)) {
     finer <- draw(figure_lines(table, panels = "fixed", zone = wanted$zone, names = wanted$names,
-      columns = max(400, floor(report_told / 4 / series))))
+      columns = max(150, floor(wanted$told / 4 / series))))
     attr(lines, "told") <- finer$data
   }
   candles <- if (is_bars(table) && series <= 2) {
     draw(figure_candles(table, zone = wanted$zone, calendar = calendar, names = wanted$names,
       most = 150))
   }
-  gaps <- if (series <= 4) {
+  gaps <- if (series <= 4 && !wanted$many) {
     draw(figure_gaps(table, calendar, zone = wanted$zone, names = wanted$names, gaps = gaps))
   }
   found <- list(lines, candles, gaps)
