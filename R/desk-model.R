@@ -65,8 +65,11 @@ model_from_file <- function(archive, file, renew = FALSE, calendar = NULL) {
 }
 
 # A model of a desk, by the calendar of its source.
-desk_model <- function(desk, file, renew = FALSE) {
+desk_model <- function(desk, file, renew = FALSE, fitted = FALSE) {
   path <- if (grepl("^/", file)) file else file.path(desk$folder, file)
+  if (fitted && is.null(model_read(path)$fitted)) {
+    return(NULL)
+  }
   archive <- desk_archive(desk)
   on.exit(archive_close(archive))
   source <- archive_find(archive, model_read(path)$series)$source[1]

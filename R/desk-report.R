@@ -41,7 +41,9 @@ desk_report <- function(desk, addresses = NULL, from = NULL, to = NULL, title = 
 desk_report_models <- function(desk, report) {
   for (name in names(desk$outputs)) {
     file <- desk$outputs[[name]]$model
-    model <- if (!is.null(file)) tryCatch(desk_model(desk, file), vetusta_error = function(e) NULL)
+    # a report reads: one that was not fitted yet is fitted when the outputs are written
+    model <- if (!is.null(file)) tryCatch(desk_model(desk, file, fitted = TRUE),
+      vetusta_error = function(e) NULL)
     if (is.null(model)) next
     told <- model_report(model)
     for (part in c("figures", "tables")) {

@@ -82,18 +82,11 @@ season_of <- function(days, season) {
 }
 
 season_bounds <- function(year, season) {
-  day <- function(year, at, first) {
-    if (at == "02-29") at <- if (first) "03-01" else "02-28"
-    as.Date(paste0(year, "-", at))
-  }
-  leap <- function(year, at, first) {
-    found <- as.Date(paste0(year, "-", at), optional = TRUE)
-    if (is.na(found)) day(year, at, first) else found
+  day <- function(year, at, instead) {
+    as.Date(paste0(year, "-", ifelse(at == "02-29" & !year_is_leap(year), instead, at)))
   }
   over <- season$from > season$to
-  from <- lapply(year, leap, season$from, TRUE)
-  to <- lapply(year + over, leap, season$to, FALSE)
-  list(from = do.call(c, from), to = do.call(c, to))
+  list(from = day(year, season$from, "03-01"), to = day(year + over, season$to, "02-28"))
 }
 
 index_of_days <- function(data, rule) {
@@ -109,7 +102,7 @@ index_of_days <- function(data, rule) {
   index_rows(years, rule, pmin(rule$cap, sums[, 1]), tabulate(run, length(years)), data)
 }
 
-index_rows <- function(years, rule, index, count, data, last = TRUE) {
+index_rows <- function(years, rule, index, count, data) {
   bounds <- season_bounds(years, rule$season)
   days <- as.integer(bounds$to - bounds$from) + 1L
   rows <- as_rows(list(season = years, from = bounds$from, to = bounds$to, days = days,

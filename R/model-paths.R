@@ -57,7 +57,7 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
   if (!is.null(each) && !is.function(each)) {
     vetusta_stop("model", "`each` is a function of paths and times.", todo = "leave it out")
   }
-  paths_together(models, horizon, calendar)
+  paths_together(models)
   time <- paths_times(models[[1]]$data, horizon, calendar)
   if (is.null(each) && length(time) * n > 4e8) {
     vetusta_stop("model", paste0(thousands(n), " paths of ", thousands(length(time)),
@@ -91,7 +91,7 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
 
 horizon_words <- function(time, data) counted(length(time), data$step)
 
-paths_together <- function(models, horizon, calendar) {
+paths_together <- function(models) {
   ends <- vapply(models, function(one) max(one$data$days), 0)
   steps <- vapply(models, function(one) one$data$frequency, "")
   if (length(unique(ends)) > 1 || length(unique(steps)) > 1) {

@@ -129,7 +129,7 @@ season_cycles <- function(data, periods, harmonics) {
 is_year_long <- function(period) abs(period / 365.2425 - 1) < 0.005
 
 # Columns of the regression at some days, and their units.
-season_design <- function(spec, days, unit = NA) {
+season_design <- function(spec, days) {
   years <- (days - spec$origin) / 365.2425
   columns <- list(level = rep(1, length(days)))
   if (spec$trend != "none") columns$trend <- years
@@ -239,71 +239,6 @@ season_fitted <- function(data, spec, weight, level) {
   model
 }
 
-# The covariance of coefficients that allows for noise that remembers and differs in size.
-season_spread <- function(x, rest, weight) {
-  n <- nrow(x)
-  moments <- x * (rest * weight)
-  bread <- chol2inv(chol(crossprod(x * sqrt(weight)) + diag(1e-10 * n / 1e6, ncol(x))))
-  before <- moments[-n, , drop = FALSE]
-  after <- moments[-1, , drop = FALSE]
-  # each moment's own memory, kept from becoming as good as endless
-  memory <- colSums(before * after) / pmax(colSums(before^2), 1e-300)
-  memory <- pmax(-0.97, pmin(0.97, memory))
-  white <- after - before * rep(memory, each = n - 1)
-  middle <- newey_west(white)
-  back <- 1 / (1 - memory)
-  middle <- middle * outer(back, back)
-  n / (n - ncol(x)) * bread %*% (n * middle) %*% bread
-}
-
-# The long-run covariance of columns: Bartlett's weights, the bandwidth of Newey and West (1994).
-newey_west <- function(x) {
-  n <- nrow(x)
-  sums <- rowSums(x)
-  reach <- floor(4 * (n / 100)^(2 / 9))
-  own <- vapply(0:reach, function(lag) {
-    sum(sums[seq_len(n - lag)] * sums[seq_len(n - lag) + lag]) /
-    n
-  }, 0)
-  whole <- own[1] + 2 * sum(own[-1])
-  slope <- 2 * sum(seq_len(reach) * own[-1])
-  band <- if (abs(whole) > 0) {
-    floor(1.1447 * ((slope / whole)^2)^(1 / 3) * n^(1 / 3))
-  } else {
-    0
-  }
-  band <- max(0, min(band, floor(n / 4), 4 * reach + 20))
-  # the weighted sum over lags is that of the products of sums of so many values in a row
-  none <- matrix(0, band, ncol(x))
-  sums <- apply(rbind(0 * x[1, , drop = FALSE], none, x, none), 2, cumsum)
-  rows <- seq_len(n + band)
-  crossprod(sums[rows + band + 1, , drop = FALSE] - sums[rows, , drop = FALSE]) / n / (band + 1)
-}
-
-season_coefficients <- function(model, n) {
-  estimate <- model$estimate
-  names <- names(estimate)
-  change <- diag(length(estimate))
-  if (!is.null(model$spec$effects)) {
-    last <- season_last(model$spec)
-    own <- !grepl("^(level|trend)", names)
-    change <- rbind(change, -as.numeric(own))
-    names <- c(names, last)
-  }
-  value <- as.numeric(change %*% estimate)
-  error <- sqrt(pmax(0, diag(change %*% model$spread %*% t(change))))
-  reach <- stats::qt(1 - (1 - model$level) / 2, max(1, n - length(estimate))) * error
-  unit <- if (is.na(model$unit)) "units" else model$unit
-  as_rows(list(term = names, estimate = value, error = error, low = value - reach,
-    high = value + reach, unit = ifelse(startsWith(names, "trend"), paste(unit, "a year"), unit)))
-}
-
-season_last <- function(spec) {
-  names <- list(month = month.name, weekday = c("Monday", "Tuesday", "Wednesday", "Thursday",
-    "Friday", "Saturday", "Sunday"))[[spec$effects]]
-  names[spec$present[length(spec$present)]]
-}
-
 # list(trend, season, fitted) at some days, within the series and behind it.
 season_at <- function(model, days) season_parts(model, season_design(model$spec, days))
 
@@ -346,36 +281,4 @@ season_words <- function(x) {
   if (!is.na(x$explained)) paste0("  both explain ", round(100 * x$explained),
     "% of the variance; the rest has a standard deviation of ",
     signif(stats::sd(x$series$rest), 3), unit))
-}
-
-#' @rdname model_season
-#' @param period The period, a number of days or a length.
-#' @param robust Whether outliers count little.
-#' @return `model_decompose()`: a tibble of `period` or `time`, `observed`, `fitted`, `season`,
-#'   `trend`, `rest`, by `stats::stl` (Cleveland and others, *Journal of Official Statistics* 6,
-#'   1990). Of a year by days the 29th of February is set between its neighbours.
-#' @export
-model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL, as_of = NULL,
-  calendar = NULL) {
-  data <- model_input(given(x, "x", "model"), value, as_of, calendar)
-  check_flag(robust, "robust")
-  days <- season_cycles(data, period, 1)$period
-  if (length(days) != 1) {
-    vetusta_stop("model", "A decomposition is by one period.",
-      todo = "give a number of days, or a length such as \"1 year\"")
-  }
-  step <- model_frequency(as_series(x), data$days * 86400)$days
-  count <- round(days / step)
-  leap <- is_year_long(days) & data$frequency == "D" & format(data$time, "%m-%d") == "02-29"
-  kept <- which(!leap)
-  found <- stats::stl(stats::ts(data$value[kept], frequency = count), s.window = "periodic",
-    robust = robust)$time.series
-  between <- function(column) {
-    stats::approx(data$days[kept], found[, column], data$days, rule = 2)$y
-  }
-  clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
-  season <- between("seasonal")
-  trend <- between("trend")
-  as_rows(c(clock, list(observed = data$value, fitted = season + trend, season = season,
-    trend = trend, rest = data$value - season - trend)))
 }

@@ -141,3 +141,14 @@ test_that("a definition in R is checked word by word", {
   expect_null(only$noise)
   expect_identical(unique(summary(only)$part), "season")
 })
+
+test_that("a desk's report fits and writes no model of its own", {
+  folder <- model_desk()
+  text <- c("series: own/levels/lock", "fill: [linear]", "paths: {n: 50, horizon: 1 month}")
+  writeLines(text, file.path(folder, "low.yml"))
+  cat("outputs:\n  low-water:\n    model: low.yml\n    file: low.html\n",
+    file = file.path(folder, "desk.yml"), append = TRUE)
+  report <- desk_report(desk_open(folder))
+  expect_false(any(grepl("^low-water", names(report$figures))))
+  expect_identical(readLines(file.path(folder, "low.yml")), text)
+})

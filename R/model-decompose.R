@@ -1,0 +1,33 @@
+# The robust decomposition, beside the regression.
+
+#' @rdname model_season
+#' @param period The period, a number of days or a length.
+#' @param robust Whether outliers count little.
+#' @return `model_decompose()`: a tibble of `period` or `time`, `observed`, `fitted`, `season`,
+#'   `trend`, `rest`, by `stats::stl` (Cleveland and others, *Journal of Official Statistics* 6,
+#'   1990). Of a year by days the 29th of February is set between its neighbours.
+#' @export
+model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL, as_of = NULL,
+  calendar = NULL) {
+  data <- model_input(given(x, "x", "model"), value, as_of, calendar)
+  check_flag(robust, "robust")
+  days <- season_cycles(data, period, 1)$period
+  if (length(days) != 1) {
+    vetusta_stop("model", "A decomposition is by one period.",
+      todo = "give a number of days, or a length such as \"1 year\"")
+  }
+  step <- model_frequency(as_series(x), data$days * 86400)$days
+  count <- round(days / step)
+  leap <- is_year_long(days) & data$frequency == "D" & format(data$time, "%m-%d") == "02-29"
+  kept <- which(!leap)
+  found <- stats::stl(stats::ts(data$value[kept], frequency = count), s.window = "periodic",
+    robust = robust)$time.series
+  between <- function(column) {
+    stats::approx(data$days[kept], found[, column], data$days, rule = 2)$y
+  }
+  clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
+  season <- between("seasonal")
+  trend <- between("trend")
+  as_rows(c(clock, list(observed = data$value, fitted = season + trend, season = season,
+    trend = trend, rest = data$value - season - trend)))
+}

@@ -1,0 +1,72 @@
+# An ARMA whose innovations have a GARCH variance, all at once.
+
+noise_garch <- function(data, order, residuals) {
+  # sizes near one are what the search is made for
+  size <- stats::sd(data$value)
+  x <- data$value / size
+  p <- order[1]
+  q <- order[2]
+  start <- noise_squares(x, p, q)
+  e <- model_innovations_cpp(x, start$ar, start$ma)
+  free_df <- residuals == "t"
+  split <- function(par) {
+    k <- p + q
+    list(ar = par[seq_len(p)], ma = par[p + seq_len(q)], omega = exp(par[k + 1]),
+      # alpha and beta are positive and their sum below one
+      whole = stats::plogis(par[k + 2]), part = stats::plogis(par[k + 3]),
+      df = if (free_df) 2.1 + exp(par[k + 4]) else 0)
+  }
+  minus <- function(par) {
+    one <- split(par)
+    model_garch_likelihood_cpp(x, one$ar, one$ma, one$omega, one$whole * one$part,
+      one$whole * (1 - one$part), one$df)
+  }
+  first <- c(start$ar, start$ma, log(0.08 * mean(e^2)), stats::qlogis(0.92), stats::qlogis(0.1),
+    if (free_df) log(6))
+  found <- stats::optim(first, minus, method = "BFGS", control = list(maxit = 500, reltol = 1e-10))
+  if (found$convergence != 0 || !is.finite(found$value)) {
+    noise_unsettled(data, order, "a GARCH(1,1) variance")
+  }
+  one <- split(found$par)
+  alpha <- one$whole * one$part
+  beta <- one$whole * (1 - one$part)
+  if (alpha < 1e-3 || one$whole > 0.99999) {
+    noise_unsettled(data, order, "a GARCH(1,1) variance", paste0("alpha ", signif(alpha, 2),
+      ", beta ", signif(beta, 3), ": the size of its innovations does not remember"))
+  }
+  natural_of <- function(par) {
+    one <- split(par)
+    c(one$ar, one$ma, one$omega, one$whole * one$part, one$whole * (1 - one$part),
+      if (free_df) one$df)
+  }
+  natural <- natural_of(found$par)
+  covariance <- noise_delta(noise_hessian(minus, found$par), natural_of, found$par)
+  e <- model_innovations_cpp(x, one$ar, one$ma)
+  h <- model_garch_cpp(e, one$omega, alpha, beta)
+  own <- seq_len(p + q)
+  rest <- setdiff(seq_along(natural), own)
+  scale <- c(size^2, 1, 1, if (free_df) 1)
+  list(ar = one$ar, ma = one$ma, covariance = covariance[own, own, drop = FALSE],
+    likelihood = -found$value - length(x) * log(size), more = 3L + free_df,
+    variance = list(kind = "garch", omega = one$omega * size^2, alpha = alpha, beta = beta),
+    df = if (free_df) one$df, spread = sqrt(h) * size, innovations = e * size,
+    extra = noise_extra(c("omega", "alpha", "beta", if (free_df) "degrees of freedom"),
+      natural[rest] * scale, sqrt(pmax(0, diag(covariance)[rest])) * scale))
+}
+
+# The inverse of the curvature at a minimum.
+noise_hessian <- function(f, at) {
+  steps <- pmax(1e-4 * abs(at), 1e-6)
+  curve <- stats::optimHess(at, f, control = list(ndeps = steps))
+  tryCatch(solve(curve), error = function(e) matrix(NA_real_, length(at), length(at)))
+}
+
+# The covariance of what is made of estimates, by their slopes.
+noise_delta <- function(covariance, f, at) {
+  slopes <- vapply(seq_along(at), function(i) {
+    step <- 1e-5 * max(1, abs(at[i]))
+    move <- replace(numeric(length(at)), i, step)
+    (f(at + move) - f(at - move)) / (2 * step)
+  }, at)
+  slopes %*% covariance %*% t(slopes)
+}
