@@ -26,13 +26,13 @@ archive_check <- function(archive) {
 #' @return `archive_compact()` joins small segments, forgets what is of no use any more (claims and
 #'   calls that no limit counts), and gives unused room back to the disk; it returns the bytes of
 #'   the
-#'   file before and after, invisibly.
+#'   archive before and after, invisibly.
 #' @export
 archive_compact <- function(archive) {
   check_archive(archive)
-  before <- file.size(archive$path)
+  before <- store_bytes(archive)
   store_compact(archive)
-  invisible(c(before = before, after = file.size(archive$path)))
+  invisible(c(before = before, after = store_bytes(archive)))
 }
 
 #' @rdname archive_check
@@ -68,6 +68,7 @@ archive_restore <- function(from, file) {
   }
   beside <- tempfile(paste0(".", basename(file), "."), dirname(file))
   on.exit(unlink(paste0(beside, c("", "-wal", "-shm", "-journal"))))
+  check_file_archive(file)
   copy <- archive_open(from, create = FALSE, read_only = TRUE)
   tryCatch(store_copy(copy, beside), finally = archive_close(copy))
   check_not_in_use(file)
@@ -90,6 +91,7 @@ archive_restore <- function(from, file) {
 archive_rescue <- function(from, file) {
   check_text(from, "from", "archive")
   check_text(file, "file", "archive")
+  check_file_archive(from)
   if (!file.exists(from) || dir.exists(from)) {
     vetusta_stop("archive", "There is no such file.", where = from, todo = "look at the path")
   }
@@ -113,6 +115,14 @@ check_new_file <- function(file, archive) {
   if (!dir.exists(dirname(file))) {
     vetusta_stop("archive", "The folder for the file is not there.", where = dirname(file),
       todo = "make it, or give another path")
+  }
+}
+
+# What is done with an archive as a file.
+check_file_archive <- function(path) {
+  if (is_server(path)) {
+    vetusta_stop("archive", "This is done with an archive in a file, and not with a server's.",
+      where = path, todo = "copy it: vetusta archive copy FROM TO")
   }
 }
 

@@ -1,28 +1,37 @@
 #' Open an archive
 #'
-#' An archive is one SQLite file. It is made when it is not there, and one that an earlier version
-#' made is carried over into
-#' the form of this one. One process may write while others read; two may write.
+#' An archive is one SQLite file, or a schema in a PostgreSQL database, for a team. It is made when
+#' it is not there, and one that an earlier version made is carried over into the form of this one.
+#' One process may write while others read; several may write, in PostgreSQL on several machines.
 #'
-#' @param path Path of the file.
-#' @param create Whether to make the file when it is not there.
+#' @param path Path of the file, or the database's connection URI as
+#'   `postgresql://user@host:5432/name`, with the options of libpq behind a question mark
+#'   (`?sslmode=verify-full`). The archive stands there in the schema `vetusta`.
+#' @param create Whether to make the archive when it is not there.
 #' @param read_only Whether it is opened for reading alone: nothing in it can change then, and a
 #'   file that is not yours to write can be read.
+#' @param password The password of the database's role; by default libpq's own `PGPASSWORD` and
+#'   `~/.pgpass` hold it. It is told nowhere, and does not belong into the URI.
 #' @return A `vetusta_archive`. It closes itself when it is no longer used, or with
 #'   `archive_close()`.
 #' @section Errors: `vetusta_error_archive` for a file that is not there (with `create = FALSE`),
 #'   that is no archive, that
-#'   is of a later form, or that cannot be opened.
+#'   is of a later form, or that cannot be opened; for a server that cannot be reached, is too old
+#'   (before PostgreSQL 13) or refuses the role, and for a database that holds something else.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
 #' archive_series(archive)
 #' archive_close(archive)
-archive_open <- function(path, create = TRUE, read_only = FALSE) {
+archive_open <- function(path, create = TRUE, read_only = FALSE, password = NULL) {
   check_text(path, "path", "archive")
   check_flag(create, "create")
   check_flag(read_only, "read_only")
+  if (!is.null(password)) check_text(password, "password", "archive")
   if (read_only) create <- FALSE
+  if (is_server(path)) {
+    return(postgres_store(path, create, read_only, password))
+  }
   if (!create && !file.exists(path)) {
     vetusta_stop("archive", "There is no archive yet.", where = path,
       todo = "collect or import something first, or give the path of an archive")
@@ -40,6 +49,28 @@ archive_open <- function(path, create = TRUE, read_only = FALSE) {
       todo = "look at the rights of the file")
   }
   sqlite_store(path, read_only)
+}
+
+# Whether an archive's place is on a server, and not a file.
+is_server <- function(path) {
+  scheme <- regmatches(path, regexpr("^[A-Za-z][A-Za-z0-9+.-]*(?=://)", path, perl = TRUE))
+  if (length(scheme) && !scheme %in% c("postgresql", "postgres")) {
+    vetusta_stop("archive", paste0("An archive cannot be reached by ", scheme, "://."),
+      where = database_named(path),
+      todo = "give the path of a file, or postgresql://user@host:5432/name")
+  }
+  length(scheme) > 0
+}
+
+# Whether there may be an archive: of a server only who asks it knows.
+archive_there <- function(path) is_server(path) || file.exists(path)
+
+# An archive's name in few words: that of its file, or of the database.
+archive_label <- function(path) {
+  if (!is_server(path)) {
+    return(basename(path))
+  }
+  sub("[?].*$", "", sub("^.*/", "", sub("[?].*$", "", path)))
 }
 
 #' @rdname archive_open

@@ -15,7 +15,7 @@ cli_demo <- function(arguments) {
     ": desk.yml, sources/*.yml (the source cards), desk.env (the keys).",
     "\nThe Ysel Quay Exchange, invented, now answers at ", services$addresses$quay,
     "; five other services stand beside it.")
-  archive <- archive_open(desk$archive)
+  archive <- desk_reach(desk)
   demo_collect(desk, archive)
   demo_look(desk, archive)
   demo_others(desk, archive)

@@ -4,7 +4,7 @@ cli_place_options <- function() {
   list(
     cli_option("desk", "the desk's folder; by default the one this is called in",
       metavar = "FOLDER"),
-    cli_option("archive", "an archive file, instead of the desk's", metavar = "FILE")
+    cli_option("archive", "an archive, instead of the desk's", metavar = "FILE|URI")
   )
 }
 
@@ -54,8 +54,8 @@ cli_desk <- function(options, needed = TRUE) {
 }
 
 cli_archive <- function(options, create = FALSE) {
-  path <- options$archive %||% cli_desk(options)$archive
-  archive_open(path, create = create)
+  if (is.null(options$archive)) desk_reach(cli_desk(options), create)
+  else archive_open(options$archive, create = create)
 }
 
 cli_needs <- function(options, name) {
@@ -134,9 +134,8 @@ cli_symbols <- function(words) {
 
 cli_want_archive <- function(options, create) {
   desk <- cli_desk(options, needed = FALSE)
-  path <- options$archive %||% desk$archive
-  if (is.null(path)) cli_desk(options)
-  if (!create && !file.exists(path)) NULL else archive_open(path)
+  if (is.null(options$archive)) return(desk_archive(desk %||% cli_desk(options), create))
+  if (!create && !archive_there(options$archive)) NULL else archive_open(options$archive)
 }
 
 # The calendar of the series' source where the desk has its card, else none.

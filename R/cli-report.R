@@ -23,7 +23,7 @@ cli_report <- function(arguments) {
     desk_report(desk, addresses, options$from, options$to, options$title)
   } else {
     archive <- cli_archive(options)
-    report_make(archive, addresses, options$title %||% basename(archive$path), options$from,
+    report_make(archive, addresses, options$title %||% archive_label(archive$path), options$from,
       options$to)
   }
   if (!is.null(options$parts)) report <- report_choose(report, cli_list_of(options$parts))

@@ -118,7 +118,7 @@ collect_store <- function(run, chain, response, page) {
     message = if (length(page$notes)) paste(page$notes, collapse = "; ") else NA)
   last <- is.null(page$following)
   run$sink$put(list(
-    rows = want_parcel(run$want, chain, page, good), journal = entry, now = now_seconds(),
+    rows = want_parcel(run$want, chain, page, good), journal = entry, now = run$sink$now(),
     again = chain$page == 1 && is_kept(run$want) && isTRUE(chain$from > as.numeric(run$want$from)),
     faults = page_told(page, chain, run),
     covered = want_covered(run$want, chain, good, whole = last && !isTRUE(page$full)),

@@ -9,7 +9,7 @@ collect_result <- function(run, queue, tally) {
     words_again = if (nrow(tally$failed)) want_again(run$want, tally),
       empty = want_empty(run$want, tally, run$sink),
     left = queue_left(queue) + queue$unfinished, resume = queue$resume,
-    listed = run$sink$listed(), seconds = now_seconds() - run$started,
+    listed = run$sink$listed(), seconds = run$sink$now() - run$started,
     notes = run$want$notes, noun = want_noun(run$want)
   )), class = "vetusta_run")
 }

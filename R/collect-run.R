@@ -63,6 +63,7 @@ collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE
   going$total <- plan$pages
   going$began <- now_seconds()
   going$round <- want_round(want)
+  going$run$sink$beat()
   going$run$sink$round_begin(going$round)
   going$show <- if (progress && queue_left(going$queue)) progress_make(going$run, plan$pages)
   else function(...) NULL
@@ -83,6 +84,7 @@ collect_step <- function(going, most = Inf) {
 }
 
 collect_came_in <- function(going) {
+  going$run$sink$beat()
   while (!is.null(event <- queue_event_next(going$queue))) {
     going$tally <- collect_event(going$run, going$queue, going$tally, event)
   }
@@ -114,6 +116,7 @@ run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = wa
   source <- want$source
   tokens <- new.env(parent = emptyenv())
   line <- wire_line(source$at_once, pool)
+  pass <- rest %||% function(seconds) line_run(line, seconds)
   list(
     want = want, source = source, sink = sink, calendar = source_calendar(source),
     counter = sink$counter,
@@ -121,9 +124,12 @@ run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = wa
     tokens = tokens, secrets = function() c(source_secrets(source), tokens$value),
     line = line,
     # how a wait within a call is spent, in seconds at most; other runs may go on meanwhile
-    rest = rest %||% function(seconds) line_run(line, seconds),
+    rest = function(seconds) {
+      sink$beat()
+      pass(min(seconds, 10))
+    },
     name = format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC"),
-    started = now_seconds(),
+    started = sink$now(),
     most_pages = most_pages, most_wait = most_wait, at_once = at_once, planned = planned,
     ahead = ahead
   )

@@ -14,6 +14,7 @@
 # ended            the end of a call without a page: its claim, notes and what is covered
 # round_begin, round_end   a round of calls without a window
 # settle, release  the end of a run
+# now, beat        the clock of where pages go; a run says that it goes on
 # listed           how many entries all calls list, and how many different ones
 archive_sink <- function(archive, want, keep_raw = FALSE) {
   source <- want$source$source
@@ -33,7 +34,7 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
   list(
     counter = source_counter(want$source, archive, call_weight(want$dataset)),
     keep_raw = keep_raw,
-    folder = paste0(archive$path, ".parts"),
+    folder = store_folder(archive),
     claim = function(name, since) {
       verdict <- store_claim(archive, name, since)
       if (verdict == "ours") claims[[name]] <- (claims[[name]] %||% 0) + 1
@@ -44,7 +45,9 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
       found <- store_notes(archive, kind, source, dataset, key)
       if (nrow(found)) list(at = found$at, value = found$value)
     },
-    note = function(kind, key, value = NA_character_, at = now_seconds()) {
+    now = function() store_now(archive),
+    beat = function() store_beat(archive, paste(source, dataset)),
+    note = function(kind, key, value = NA_character_, at = store_now(archive)) {
       store_note(archive, kind, source, dataset, key, value, at)
     },
     forget = function(kind, key) store_forget(archive, kind, source, dataset, key),
@@ -71,7 +74,7 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
       round)
     },
     settle = function() store_settle(archive, NULL),
-    release = function() store_claims_release(archive),
+    release = function() store_claims_release(archive, ls(claims, all.names = TRUE)),
     listed = function() listing_counts(archive, source, dataset)
   )
 }
@@ -83,7 +86,7 @@ memory_sink <- function(want) {
   list(
     counter = source_counter(want$source, weight = call_weight(want$dataset)),
     keep_raw = FALSE, folder = tempfile("parts"),
-    claim = function(...) "ours", ending = nothing, noted = nothing, note = nothing,
+    now = now_seconds, beat = nothing, claim = function(...) "ours", ending = nothing, noted = nothing, note = nothing,
     forget = nothing,
     covered = function(keys) no_coverage, journal = nothing,
     put = function(page, came) {
@@ -111,6 +114,7 @@ source_counter <- function(source, archive = NULL, weight = 1) {
       store_token_take(archive, source$source, windows, under_way, weight)
     },
     made = function(id, at) store_token_made(archive, id, at),
+    now = function() store_now(archive),
     calls = function(since) store_tokens(archive, source$source, since),
     forget = function(before) store_tokens_forget(archive, source$source, before)
   ), weight)

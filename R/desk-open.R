@@ -32,7 +32,8 @@ desk_open <- function(folder = ".") {
   content <- desk_plain(content)
   place <- function(keys) card_place(lines, file, keys)
   desk_check(content, place)
-  within <- function(path) if (grepl("^/", path)) path else file.path(at, path)
+  within <- function(path) if (grepl("^/|^[A-Za-z][A-Za-z0-9+.-]*://", path)) path
+  else file.path(at, path)
   structure(
     list(folder = at, title = content$desk %||% basename(at),
       archive = within(content$archive %||% "archive.sqlite"),
@@ -117,8 +118,8 @@ desk_cards <- function(desk) {
 
 #' @export
 print.vetusta_desk <- function(x, ...) {
-  cat("desk ", x$title, "\n  folder   ", x$folder, "\n  archive  ", basename(x$archive),
-    if (!file.exists(x$archive)) " (nothing collected yet)", "\n", sep = "")
+  cat("desk ", x$title, "\n  folder   ", x$folder, "\n  archive  ", archive_label(x$archive),
+    if (!archive_there(x$archive)) " (nothing collected yet)", "\n", sep = "")
   cat("  sources  ", paste(sub("[.]yml$", "", list.files(x$sources, "[.]yml$")), collapse = ", "),
     "\n", sep = "")
   invisible(x)

@@ -35,7 +35,7 @@ desk_refresh <- function(desk, wants = NULL, plan = FALSE, progress = interactiv
   check_flag(outputs, "outputs")
   check_number(wait, "wait", 0)
   names <- desk_names(desk, wants)
-  archive <- archive_open(desk$archive)
+  archive <- desk_reach(desk)
   on.exit(archive_close(archive))
   state <- refresh_make(desk, archive, names, asks = !plan)
   if (plan) {
@@ -141,10 +141,10 @@ refresh_claim <- function(desk) paste("refresh", desk$folder)
 # Whether it is this process's turn, where another refresh of the desk may run: "wait" waits for its
 # end, "skip" gives way, "share" does not mind.
 refresh_turn <- function(desk, busy, most = 6 * 3600) {
-  if (busy == "share" || !file.exists(desk$archive)) {
+  archive <- if (busy != "share") desk_archive(desk)
+  if (is.null(archive)) {
     return(TRUE)
   }
-  archive <- archive_open(desk$archive)
   on.exit(archive_close(archive))
   until <- now_seconds() + most
   repeat {

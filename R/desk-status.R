@@ -97,7 +97,8 @@ status_quotas <- function(desk, archive) {
   rows <- lapply(sources, function(name) {
     source <- tryCatch(desk_source(desk, name), vetusta_error = function(e) NULL)
     taken <- if (is.null(archive)) no_calls_made else store_tokens(archive, name)
-    quotas <- if (!is.null(source)) limit_quotas(0, source$limits, taken, now_seconds())
+    quotas <- if (!is.null(source)) limit_quotas(0, source$limits, taken,
+      if (is.null(archive)) now_seconds() else store_now(archive))
     if (!is.null(quotas)) data.frame(source = name, quotas[c("quota", "used", "left")])
   })
   do.call(rbind, c(list(data.frame(source = character(), quota = character(), used = numeric(),

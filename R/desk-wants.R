@@ -73,9 +73,24 @@ check_desk <- function(desk) {
   desk
 }
 
+# The desk's archive; where it is not there yet it is made, or an error.
+desk_reach <- function(desk, create = TRUE, read_only = FALSE) {
+  password <- if (is_server(desk$archive)) {
+    find_secret(list(secrets = file.path(desk$folder, "desk.env")), "ARCHIVE_PASSWORD")
+  }
+  archive_open(desk$archive, create, read_only, password)
+}
+
 # The desk's archive where it is there.
 desk_archive <- function(desk, create = FALSE) {
-  if (create || file.exists(desk$archive)) archive_open(desk$archive)
+  if (create) {
+    return(desk_reach(desk))
+  }
+  if (archive_there(desk$archive)) {
+    tryCatch(desk_reach(desk, create = FALSE), vetusta_error_archive = function(e) {
+      if (!isTRUE(e$absent)) stop(e)
+    })
+  }
 }
 
 # File and line of a want or of a part of it.

@@ -105,7 +105,7 @@ database_open <- function(database, archive) {
         todo = "install it: install.packages(\"RPostgres\"); or give an SQLite file")
     }
     return(database_errors(do.call(DBI::dbConnect, c(list(RPostgres::Postgres(),
-      timezone = "UTC"), database_uri(database))), database))
+      timezone = "UTC"), server_uri(database, "export"))), database))
   }
   if (grepl("^[a-z0-9+]+://", database)) {
     vetusta_stop("export", "This kind of database is not known.",
@@ -116,7 +116,8 @@ database_open <- function(database, archive) {
     vetusta_stop("export", "The folder for the database is not there.", where = dirname(database),
       todo = "make it, or give another path")
   }
-  if (file.exists(database) && normalizePath(database) == normalizePath(archive$path)) {
+  if (file.exists(database) && normalizePath(database) ==
+    normalizePath(archive$path, mustWork = FALSE)) {
     vetusta_stop("export", "This is the archive itself.", where = database,
       todo = "give the path of another file")
   }
@@ -124,24 +125,6 @@ database_open <- function(database, archive) {
     loadable.extensions = FALSE, extended_types = FALSE), database)
   database_errors(DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000"), database)
   connection
-}
-
-# The parts of a connection URI (PostgreSQL, 34.1.1.2), as the driver takes them.
-database_uri <- function(uri) {
-  parts <- tryCatch(curl::curl_parse_url(sub("^postgres(ql)?:", "http:", uri)),
-    error = function(e) {
-      vetusta_stop("export", "The connection URI cannot be read.", where = database_named(uri),
-        todo = "write it as postgresql://user@host:5432/name")
-    })
-  text <- function(x) if (length(x) && nzchar(x)) utils::URLdecode(x)
-  given <- list(host = text(parts$host), port = text(parts$port), user = text(parts$user),
-    password = text(parts$password), dbname = text(sub("^/", "", parts$path %||% "")))
-  c(given[lengths(given) > 0], as.list(parts$params))
-}
-
-# A URI without what may be secret in it.
-database_named <- function(database) {
-  sub("^([a-z]+://[^:@/]*):[^@/]*@", "\\1:...@", sub("[?].*$", "", database))
 }
 
 database_errors <- function(work, database) {

@@ -23,7 +23,7 @@ browse_about <- function(place, held) {
     return(browse_trouble(trouble))
   }
   shiny::tags$p(class = "soft", paste0(thousands(nrow(held)), " series", ", ",
-    counted(sum(held$rows), "value"), "; ", basename(place$path), ", read only"))
+    counted(sum(held$rows), "value"), "; ", archive_label(place$path), ", read only"))
 }
 
 browse_offer <- function(session, held, source, shape) {

@@ -2,7 +2,8 @@
 
 # A list of functions and names: `reader()` gives the archive, opened anew where its file was
 # replaced; `changed()` what differs when something was written; `calendar()` that of a source.
-browse_place <- function(title, path, calendar, command) {
+browse_place <- function(title, path, calendar, command,
+  open = function() archive_open(path, read_only = TRUE)) {
   state <- new.env(parent = emptyenv())
   shut <- function() {
     if (!is.null(state$archive)) archive_close(state$archive)
@@ -11,39 +12,38 @@ browse_place <- function(title, path, calendar, command) {
   reader <- function() {
     file <- browse_file(path)
     if (!identical(file, state$file)) shut()
-    if (is.null(state$archive)) state$archive <- archive_open(path, read_only = TRUE)
+    if (is.null(state$archive)) state$archive <- open()
     state$file <- file
     state$archive
   }
-  list(title = title, path = path, reader = reader, changed = function() browse_sign(path),
+  list(title = title, path = path, reader = reader, changed = function() browse_sign(reader),
     close = shut, calendar = calendar, command = command, memory = new.env(parent = emptyenv()))
 }
 
 browse_archive_place <- function(path) {
-  path <- normalizePath(path, mustWork = FALSE)
-  browse_place(basename(path), path, function(source) NULL,
+  if (!is_server(path)) path <- normalizePath(path, mustWork = FALSE)
+  browse_place(archive_label(path), path, function(source) NULL,
     paste("--archive", shQuote(path)))
 }
 
 browse_desk <- function(desk) {
-  if (!file.exists(desk$archive)) {
+  if (!archive_there(desk$archive)) {
     vetusta_stop("archive", "The desk has no archive yet.", where = desk$folder,
       todo = "collect something first: vetusta refresh")
   }
   browse_place(desk$title, desk$archive, function(source) {
     tryCatch(source_calendar(desk_source(desk, source)), vetusta_error = function(e) NULL)
-  }, paste("--desk", shQuote(desk$folder)))
+  }, paste("--desk", shQuote(desk$folder)), open = function() desk_reach(desk, read_only = TRUE))
 }
 
 # Which file it is; NULL where there is none.
 browse_file <- function(path) {
-  if (file.exists(path)) normalizePath(path)
+  if (is_server(path)) path else if (file.exists(path)) normalizePath(path)
 }
 
-# What changes when something is written.
-browse_sign <- function(path) {
-  about <- file.info(paste0(path, c("", "-wal")))
-  paste(about$size, as.numeric(about$mtime), collapse = " ")
+# What differs when something was written; an archive that is away is another one.
+browse_sign <- function(reader) {
+  tryCatch(store_sign(reader()), vetusta_error_archive = function(e) "away")
 }
 
 # What is worked out once for a source, or for a source's window.

@@ -36,7 +36,8 @@ plan_calls <- function(want, archive = NULL) {
     list(want = want, calls = calls, pages = pages, rows = sum(calls$rows),
       seconds = limit_least_seconds(pages, limits, weight),
       bytes = plan_bytes(archive, want, pages),
-      quotas = limit_quotas(pages, limits, taken, now_seconds(), weight),
+      quotas = limit_quotas(pages, limits, taken, if (is.null(archive)) now_seconds()
+      else store_now(archive), weight),
       held = setdiff(want$symbols, unlist(calls$symbols)), with_archive = !is.null(archive)),
     class = "vetusta_plan"
   )

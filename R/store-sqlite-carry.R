@@ -27,9 +27,12 @@ sqlite_carry_over <- function(connection) {
     params = list(as.character(archive_form)))
 }
 
-# Archives of form 5 lack what a call weighs, and nothing else.
-sqlite_add_weights <- function(connection) {
-  DBI::dbExecute(connection, "ALTER TABLE tokens ADD COLUMN weight REAL NOT NULL DEFAULT 1")
+# Archives of form 5 lack what a call weighs, and those up to form 6 who collects.
+sqlite_step <- function(connection, form) {
+  if (form < 6) {
+    DBI::dbExecute(connection, "ALTER TABLE tokens ADD COLUMN weight REAL NOT NULL DEFAULT 1")
+  }
+  DBI::dbExecute(connection, sqlite_collectors)
   DBI::dbExecute(connection, "UPDATE meta SET value = ? WHERE name = 'form'",
     params = list(as.character(archive_form)))
 }
@@ -47,7 +50,7 @@ old_store <- function(old) {
   store <- list2env(list(connection = old$connection, path = "the archive", inside = TRUE,
     ids = new.env(), types = new.env(),
     pages = new.env()), parent = emptyenv())
-  class(store) <- "vetusta_store_sqlite"
+  class(store) <- c("vetusta_store_sqlite", "vetusta_store_sql")
   store
 }
 
@@ -96,12 +99,12 @@ carry_bars <- function(old) {
       was <- carry_vintages(old, one, rows)
       all <- data.table::rbindlist(list(was$before, was$rows), use.names = TRUE, fill = TRUE)
       parcel <- archive_parcel("bars", as.data.frame(all), frequency = one$interval)
-      sqlite_put_rows(parcel, store, c(page, list(now = dataset$came)))
+      sql_put_rows(parcel, store, c(page, list(now = dataset$came)))
     }
     covered <- old_get(old, "coverage",
       "SELECT session, start, end FROM old_coverage WHERE series = ?", list(one$id))
     for (k in seq_len(NROW(covered))) {
-      sqlite_cover(store, page,
+      sql_cover(store, page,
         list(key = bars_cover_key(one$symbol, one$interval, covered$session[k]),
         start = covered$start[k], end = covered$end[k]))
     }
@@ -173,7 +176,7 @@ carry_records <- function(old) {
     for (at in sort(unique(since))) {
       part <- rows[since == at, , drop = FALSE]
       parcel <- archive_parcel(one$shape, part, frequency = "", at = at, place = "")
-      sqlite_put_rows(parcel, store, c(page, list(now = at)))
+      sql_put_rows(parcel, store, c(page, list(now = at)))
     }
   }
 }
@@ -223,10 +226,10 @@ carry_statistics <- function(old) {
     if (!NROW(own)) own <- data.frame(since = -1e18, attributes = one$attributes)
     parcel <- parcel_series(about, list(time = utc(rows$period * 86400), since = utc(rows$released),
       value = as.double(rows$value), status = rows$status, words = rows$words))
-    sqlite_put_rows(parcel, store, page)
-    id <- sqlite_series_ids(store, page, about)
+    sql_put_rows(parcel, store, page)
+    id <- sql_series_ids(store, page, about)
     for (k in seq_len(nrow(own))) {
-      sqlite_put_attributes(store, id,
+      sql_put_attributes(store, id,
         data.frame(attributes = own$attributes[k], attributes_since = own$since[k]), page$now)
     }
   }

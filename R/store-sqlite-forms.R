@@ -1,9 +1,14 @@
 # The tables of an archive in SQLite, and how archives of older forms are carried over when they
 # are opened.
 
-archive_form <- 6
+archive_form <- 7
+
+sqlite_collectors <- "CREATE TABLE collectors (host TEXT NOT NULL, process INTEGER NOT NULL,
+  began REAL NOT NULL, started REAL NOT NULL, seen REAL NOT NULL, lease REAL NOT NULL, doing TEXT,
+  PRIMARY KEY (host, process, began)) WITHOUT ROWID"
 
 sqlite_tables <- c(
+  sqlite_collectors,
   "CREATE TABLE IF NOT EXISTS meta (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
   "CREATE TABLE series (id INTEGER PRIMARY KEY, source TEXT NOT NULL, dataset TEXT NOT NULL, shape
     TEXT NOT NULL,
@@ -121,8 +126,8 @@ sqlite_prepare <- function(connection) {
         for (statement in sqlite_tables) DBI::dbExecute(connection, statement)
         DBI::dbExecute(connection, "INSERT INTO meta VALUES ('form', ?)",
           params = list(as.character(archive_form)))
-      } else if (form == 5) {
-        sqlite_add_weights(connection)
+      } else if (form %in% 5:6) {
+        sqlite_step(connection, form)
       } else if (form < archive_form) {
         sqlite_carry_over(connection)
       }

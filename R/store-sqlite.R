@@ -1,19 +1,10 @@
 # The embedded store: one SQLite file in WAL mode. Its connection, its transactions, and what its
 # errors mean. What it holds
-# is in store-sqlite-forms.R, its series in store-sqlite-series.R, everything else in
-# store-sqlite-rows.R and -calls.R.
+# is in store-sqlite-forms.R; what it shares with the other store in SQL is in store-sql.R.
 
 sqlite_store <- function(path, read_only = FALSE) {
-  store <- new.env(parent = emptyenv())
-  store$path <- path
+  store <- sql_store("vetusta_store_sqlite", path)
   store$connection <- sqlite_connect(path, read_only)
-  # numbers of series that were looked up, which never change
-  store$ids <- new.env(parent = emptyenv())
-  # types of columns that were noted, and segments written since the last look at what may be
-  # settled
-  store$types <- new.env(parent = emptyenv())
-  store$pages <- new.env(parent = emptyenv())
-  class(store) <- c("vetusta_store_sqlite", "vetusta_archive")
   reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
   tryCatch(if (read_only) sqlite_check_form(store$connection, path)
   else sqlite_prepare(store$connection), error = function(e) {
@@ -120,7 +111,14 @@ sqlite_form <- function(connection) {
     "SELECT value FROM meta WHERE name = 'form'")$value))
 }
 
-sqlite_get <- function(store, statement, params = NULL) {
+sqlite_words <- c(numbers = "(SELECT value FROM json_each(?))",
+  texts = "(SELECT value FROM json_each(?))", differs = "IS NOT",
+  valid = "json_valid(body)")
+sqlite_worded <- new.env(parent = emptyenv())
+
+#' @export
+sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL) {
+  statement <- sql_worded(statement, sqlite_words, sqlite_worded)
   tryCatch(
     if (is.null(params)) DBI::dbGetQuery(store$connection, statement)
     else DBI::dbGetQuery(store$connection, statement, params = unname(params)),
@@ -128,12 +126,31 @@ sqlite_get <- function(store, statement, params = NULL) {
   )
 }
 
-sqlite_do <- function(store, statement, params = NULL) {
+#' @export
+sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL) {
+  statement <- sql_worded(statement, sqlite_words, sqlite_worded)
   tryCatch(
     if (is.null(params)) DBI::dbExecute(store$connection, statement)
     else DBI::dbExecute(store$connection, statement, params = unname(params)),
     error = function(e) stop(archive_error(e, store$path))
   )
+}
+
+#' @export
+store_now.vetusta_store_sqlite <- function(store) now_seconds()
+
+#' @export
+sql_page_in.vetusta_store_sqlite <- function(store, values) {
+  sql_do(store, sqlite_page_statement, values)
+}
+
+sqlite_page_statement <- paste0("INSERT INTO page_in VALUES (",
+  paste(rep("?", 26), collapse = ", "), ")")
+
+#' @export
+sql_cover.vetusta_store_sqlite <- function(store, page, stretch) {
+  sql_do(store, "INSERT INTO coverage_in VALUES (?, ?, ?, ?, ?)",
+    list(page$source, page$dataset, stretch$key, stretch$start, stretch$end))
 }
 
 # Several reads as of one moment, whoever writes meanwhile.
@@ -142,7 +159,7 @@ store_snapshot.vetusta_store_sqlite <- function(store, work) {
   if (isTRUE(store$inside)) {
     return(work())
   }
-  sqlite_do(store, "BEGIN")
+  sql_do(store, "BEGIN")
   store$inside <- TRUE
   on.exit({
     store$inside <- FALSE
@@ -160,13 +177,13 @@ store_transaction.vetusta_store_sqlite <- function(store, work) {
     return(work())
   }
   connection <- store$connection
-  sqlite_do(store, "BEGIN IMMEDIATE")
+  sql_do(store, "BEGIN IMMEDIATE")
   done <- FALSE
   store$inside <- TRUE
   on.exit({
     store$inside <- FALSE
     # what was noted of a transaction that is not to be is looked up again
-    if (!done) sqlite_forget_caches(store)
+    if (!done) sql_forget_caches(store)
     if (!done) try(DBI::dbExecute(connection, "ROLLBACK"), silent = TRUE)
   })
   result <- other_errors(work(), function(e) stop(archive_error(e, store$path)))
@@ -174,21 +191,6 @@ store_transaction.vetusta_store_sqlite <- function(store, work) {
     error = function(e) stop(archive_error(e, store$path)))
   done <- TRUE
   result
-}
-
-sqlite_forget_caches <- function(store) {
-  for (cache in c("ids", "types")) {
-    rm(list = ls(store[[cache]], all.names = TRUE), envir = store[[cache]])
-  }
-}
-
-json_numbers <- function(x) {
-  paste0("[",
-  paste(format(x, scientific = FALSE, trim = TRUE), collapse = ","), "]")
-}
-
-json_array <- function(x) {
-  if (length(x)) paste0("[", paste(json_text(x), collapse = ","), "]") else "[]"
 }
 
 archive_error <- function(error, path) {
@@ -218,3 +220,28 @@ sqlite_errors <- list(
   c("unable to open", "The archive cannot be opened.",
     "look whether its folder is there and yours to write")
 )
+# One statement counts and takes, so that nobody comes between, and reads the clock when it has its
+# turn to write, and not before
+# it waits for that. A call that is under way counts as made in a moment from now, until its answer
+# tells when it was made.
+# `limits` have `count` and either `seconds`, how long a call counts, or `since`, the instant from
+# which calls count.
+#' @export
+store_token_take.vetusta_store_sql <- function(store, source, limits, under_way, weight = 1) {
+  each <- function(limit) {
+    lately <- is.null(limit$since)
+    counted <- if (isTRUE(limit$weighs)) "coalesce(sum(weight), 0)" else "count(*)"
+    list(paste0("(SELECT ", counted, " FROM tokens WHERE source = ? AND taken > ",
+      if (lately) "c.now - ?" else "?", ") <= ?"),
+      list(source, if (lately) limit$seconds else limit$since,
+        limit$count - if (isTRUE(limit$weighs)) weight else 1))
+  }
+  parts <- lapply(limits, each)
+  found <- sql_get(store, paste0("INSERT INTO tokens (source, taken, weight)
+    SELECT ?, c.now + ?, ?
+    FROM (SELECT (julianday('now') - 2440587.5) * 86400.0 AS now) c WHERE ",
+    paste(vapply(parts, `[[`, "", 1), collapse = " AND "), " RETURNING rowid AS id"),
+    c(list(source, under_way, weight), unlist(lapply(parts, `[[`, 2), recursive = FALSE)))
+  if (nrow(found)) list(id = found$id) else list()
+}
+

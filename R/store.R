@@ -3,7 +3,7 @@
 # (tests/testthat/test-store.R) that all of them pass. A store is handed keys and rows, and knows
 # of no source, want or call.
 #
-# Times are seconds since 1970. Rows of series are lists of columns with `time`, `since` and
+# Times are seconds since 1970, by the store's clock. Rows of series are lists of columns with `time`, `since` and
 # values, in order of time and since.
 
 # A page: its rows, its row in the journal, the faults, and the place that was reached, all of it
@@ -71,15 +71,23 @@ store_covered <- function(store, source, dataset, keys = NULL) UseMethod("store_
 # key: key, at, value.
 store_notes <- function(store, kind, source, dataset, key = NULL) UseMethod("store_notes")
 store_note <- function(store, kind, source, dataset, key, value = NA_character_,
-  at = now_seconds()) {
+  at = store_now(store)) {
   UseMethod("store_note")
 }
 store_forget <- function(store, kind, source, dataset, key) UseMethod("store_forget")
 
+# The store's own clock: that of the server, where there is one.
+store_now <- function(store) UseMethod("store_now")
+
+# A collector says that it goes on, and what it is at; and who all of them are: host, process, began,
+# started, seen, lease, doing, calls (which it claims), gone.
+store_beat <- function(store, doing) UseMethod("store_beat")
+store_collectors <- function(store) UseMethod("store_collectors")
+
 # Who is at a call: "ours", "taken" by another process, or "done" by one since an instant.
 store_claim <- function(store, call, since) UseMethod("store_claim")
 store_claim_done <- function(store, call) UseMethod("store_claim_done")
-store_claims_release <- function(store) UseMethod("store_claims_release")
+store_claims_release <- function(store, calls) UseMethod("store_claims_release")
 
 # A token from limits, counted for all processes on the store by its own clock: list(id), or an
 # empty list where there is no
@@ -115,13 +123,20 @@ store_snapshot <- function(store, work) UseMethod("store_snapshot")
 store_transaction <- function(store, work) UseMethod("store_transaction")
 store_close <- function(store) UseMethod("store_close")
 
-now_seconds <- function() as.numeric(Sys.time())
-
-no_counts <- c(new = 0, changed = 0, unchanged = 0)
-
 # The store's own care: findings (a data frame of what, where, finding, lost); small segments joined
 # and room given back; a copy as of one moment; whether a collector is at it.
 store_check <- function(store) UseMethod("store_check")
 store_compact <- function(store) UseMethod("store_compact")
 store_copy <- function(store, file) UseMethod("store_copy")
 store_in_use <- function(store) UseMethod("store_in_use")
+
+# What differs when something was written.
+store_sign <- function(store) UseMethod("store_sign")
+
+# How many bytes it takes; and a folder of this machine's for what comes in parts.
+store_bytes <- function(store) UseMethod("store_bytes")
+store_folder <- function(store) UseMethod("store_folder")
+
+now_seconds <- function() as.numeric(Sys.time())
+
+no_counts <- c(new = 0, changed = 0, unchanged = 0)

@@ -87,7 +87,7 @@ limit_quotas <- function(calls, limits, made, now, weight = 1) {
 }
 
 # Where calls of a source are counted: in memory, or by `book`, in an archive for all processes on
-# it. `take()` gives the seconds to wait, or 0 and the call's token
+# it and by its clock. `take()` gives the seconds to wait, or 0 and the call's token
 # in the attribute `token`; `answered()` is told that a call has ended, and how long the service
 # took from the request to the first byte of its answer, if one came.
 #
@@ -106,14 +106,14 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       if (!length(limits)) {
         return(0)
       }
-      found <- book$take(limit_windows(limits, as.numeric(Sys.time())), limit_under_way, weight)
+      found <- book$take(limit_windows(limits, book$now()), limit_under_way, weight)
       if (!is.null(found$id)) {
         taken <<- taken + 1
         # what no window counts any more goes now and then
-        if (taken %% 100 == 0) book$forget(as.numeric(Sys.time()) - longest_window(limits) - 60)
+        if (taken %% 100 == 0) book$forget(book$now() - longest_window(limits) - 60)
         return(structure(0, token = found$id))
       }
-      now <- as.numeric(Sys.time())
+      now <- book$now()
       calls <- book$calls(now - longest_window(limits))
       wait <- max(0.001, limit_wait(calls, limits, now, weight))
       # a call that is under way may be answered at any moment
@@ -125,7 +125,7 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
           fastest <<- min(fastest, seconds)
           answers <<- answers + 1
         }
-        book$made(token, as.numeric(Sys.time()) - if (answers < limit_answers) 0 else 0.5 * fastest)
+        book$made(token, book$now() - if (answers < limit_answers) 0 else 0.5 * fastest)
       }
     }
   )
@@ -140,6 +140,7 @@ limit_memory <- function() {
   times <- numeric()
   weights <- numeric()
   list(
+    now = now_seconds,
     take = function(windows, under_way, weight = 1) {
       now <- as.numeric(Sys.time())
       room <- vapply(windows, function(window) {

@@ -11,7 +11,7 @@ filled_archive <- function(env = parent.frame()) {
   put_rows(archive, "quay", "market", "snapshot", data.frame(symbol = c("A", "B"), last = 1:2))
   archive
 }
-sql <- function(archive, ...) vetusta:::sqlite_do(archive, ...)
+sql <- function(archive, ...) vetusta:::sql_do(archive, ...)
 
 test_that("a whole archive has no findings, and each kind of damage has its own", {
   archive <- filled_archive()
@@ -168,20 +168,21 @@ test_that("compacting joins segments, forgets old calls, and changes no value", 
   sizes <- archive_compact(archive)
   expect_identical(archive_bars(archive, "KELD", "1 minute"), before)
   expect_identical(nrow(vetusta:::store_tokens(archive, "quay")), 0L)
-  expect_lte(vetusta:::sqlite_get(archive, "SELECT count(*) AS n FROM segments")$n, 2)
+  expect_lte(vetusta:::sql_get(archive, "SELECT count(*) AS n FROM segments")$n, 2)
 })
 
 test_that("no statement that a run or a reader makes scans a table that grows", {
   archive <- filled_archive()
   grows <- c("segments", "coverage", "journal", "tokens", "notes", "records", "frames", "raw")
   plans <- list()
-  watched <- c("sqlite_get", "sqlite_do")
+  watched <- c("sql_get", "sql_do")
   original <- lapply(stats::setNames(nm = watched), get, envir = asNamespace("vetusta"))
   note <- function(name) {
     force(name)
     function(store, statement, params = NULL) {
       if (grepl("^(SELECT|INSERT|UPDATE|DELETE)", statement)) {
-        plan <- DBI::dbGetQuery(store$connection, paste("EXPLAIN QUERY PLAN", statement),
+        worded <- vetusta:::sql_worded(statement, vetusta:::sqlite_words, new.env())
+        plan <- DBI::dbGetQuery(store$connection, paste("EXPLAIN QUERY PLAN", worded),
           params = if (!is.null(params)) unname(lapply(params, `[`, 1)))$detail
         plans[[statement]] <<- plan
       }

@@ -63,17 +63,17 @@ test_that("times of whole microseconds are the same however often they are impor
 test_that("a byte that was changed is found, with where it stands", {
   archive <- new_archive()
   put_days(archive, 1:50)
-  body <- vetusta:::sqlite_get(archive, "SELECT body FROM segments")$body[[1]]
+  body <- vetusta:::sql_get(archive, "SELECT body FROM segments")$body[[1]]
   withr::with_seed(5, places <- sample(length(body), 12))
   for (at in places) {
     spoilt <- body
     spoilt[at] <- xor(spoilt[at], as.raw(64))
-    vetusta:::sqlite_do(archive, "UPDATE segments SET body = ?", list(list(spoilt)))
+    vetusta:::sql_do(archive, "UPDATE segments SET body = ?", list(list(spoilt)))
     expect_error_kind(archive_bars(archive, "KELD"), "archive", "KELD.*damaged")
   }
-  vetusta:::sqlite_do(archive, "UPDATE segments SET body = ?", list(list(body)))
+  vetusta:::sql_do(archive, "UPDATE segments SET body = ?", list(list(body)))
   expect_identical(nrow(archive_bars(archive, "KELD")), 50L)
-  vetusta:::sqlite_do(archive,
+  vetusta:::sql_do(archive,
     paste0("INSERT INTO records (source, dataset, shape, key, body, since) VALUES ('quay', ",
       "'market', 'table', 'a', '{\"a\":', 1)"))
   expect_error_kind(archive_rows(archive, "quay", "market"), "archive", "damaged")
@@ -94,7 +94,7 @@ test_that("what is no archive is refused and left as it is", {
     "DELETE FROM meta", "UPDATE meta SET value = 'x'")) {
     own <- withr::local_tempfile(fileext = ".sqlite")
     archive <- archive_open(own)
-    vetusta:::sqlite_do(archive, change)
+    vetusta:::sql_do(archive, change)
     archive_close(archive)
     expect_error_kind(archive_open(own), "archive", if (grepl("10|99", change)) "newer"
     else "no archive")
@@ -236,11 +236,30 @@ test_that("an archive may have any letters in its path, in any locale", {
 test_that("an archive of form 5 counts its calls on with the weight of one each", {
   file <- withr::local_tempfile(fileext = ".sqlite")
   archive <- archive_open(file)
-  vetusta:::sqlite_do(archive, "ALTER TABLE tokens DROP COLUMN weight")
-  vetusta:::sqlite_do(archive, "INSERT INTO tokens VALUES ('quay', 5)")
-  vetusta:::sqlite_do(archive, "UPDATE meta SET value = '5' WHERE name = 'form'")
+  vetusta:::sql_do(archive, "ALTER TABLE tokens DROP COLUMN weight")
+  vetusta:::sql_do(archive, "DROP TABLE collectors")
+  vetusta:::sql_do(archive, "INSERT INTO tokens VALUES ('quay', 5)")
+  vetusta:::sql_do(archive, "UPDATE meta SET value = '5' WHERE name = 'form'")
   archive_close(archive)
   archive <- archive_open(file)
   withr::defer(archive_close(archive))
   expect_identical(vetusta:::store_tokens(archive, "quay"), data.frame(time = 5, weight = 1))
+})
+
+test_that("an archive of form 6 is carried over as it is, and knows who collects from then on", {
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  packed <- gzfile(test_path("forms", "form-6.sqlite.gz"), "rb")
+  writeBin(readBin(packed, "raw", 1e7), file)
+  close(packed)
+  archive <- archive_open(file)
+  withr::defer(archive_close(archive))
+  expect_identical(archive_bars(archive, "KELD", "1 minute")$close, c(1.5, 9, 3.5))
+  expect_identical(archive_revisions(archive, "KELD", all = TRUE)$value, c(1.5, 2.5, 9, 3.5))
+  expect_identical(archive_rows(archive, "quay", "directory")$name, c("Kelder", "Tamarix"))
+  expect_identical(archive_observations(archive, "river", "levels")$value, c(1.5, NA, 2))
+  expect_identical(vetusta:::store_tokens(archive, "quay")$weight, 3)
+  expect_identical(nrow(archive_journal(archive)), 4L)
+  expect_identical(nrow(archive_check(archive)), 0L)
+  vetusta:::store_beat(archive, "quay bars")
+  expect_identical(vetusta:::store_collectors(archive)$doing, "quay bars")
 })

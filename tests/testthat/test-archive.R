@@ -3,7 +3,7 @@ put <- function(archive, rows, symbol = "KELD", ...) {
   put_rows(archive, "test", "bars", "bars", rows, "PT1M", ...)
 }
 segments <- function(archive) {
-  vetusta:::sqlite_get(archive,
+  vetusta:::sql_get(archive,
   "SELECT first, last, rows FROM segments ORDER BY first")
 }
 

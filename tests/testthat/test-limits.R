@@ -45,7 +45,7 @@ test_that(
   calls <- read.table(file.path(folder, "calls"))
   expect_identical(nrow(calls), 110L)
   expect_identical(anyDuplicated(calls$V2), 0L)
-  expect_lte(busiest(vetusta:::sqlite_get(archive, "SELECT taken FROM tokens")$taken, 1), 20L)
+  expect_lte(busiest(vetusta:::sql_get(archive, "SELECT taken FROM tokens")$taken, 1), 20L)
   expect_identical(nrow(archive_journal(archive)), 110L)
 })
 
@@ -81,7 +81,7 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   own <- vetusta:::this_process()
   other <- function(call, process, since,
     began = as.numeric(ps::ps_create_time(ps::ps_handle(process))), host = own$host) {
-    vetusta:::sqlite_do(archive,
+    vetusta:::sql_do(archive,
       "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)",
       list(call, host, process, began, since))
   }
@@ -119,8 +119,8 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   expect_length(children, 1)
   other("g", ps::ps_pid(children[[1]]), now, began = as.numeric(ps::ps_create_time(children[[1]])))
   expect_identical(claim("g", now), "ours")
-  vetusta:::store_claims_release(archive)
-  expect_identical(sort(vetusta:::sqlite_get(archive, "SELECT call FROM claims")$call), c("b", "f"))
+  vetusta:::store_claims_release(archive, c("a", "c", "d", "e", "g", "b"))
+  expect_identical(sort(vetusta:::sql_get(archive, "SELECT call FROM claims")$call), c("b", "f"))
 })
 
 # A server of bars in pages, that notes each call; and a collector of them.
@@ -210,7 +210,7 @@ test_that("what a collector was at when it was killed is taken over by another o
   expect_false(any(grepl("after=", again)))
   expect_lte(sum(journal$rows, na.rm = TRUE), if (length(again)) 610 else 601)
   # and nothing is claimed any more
-  expect_identical(nrow(vetusta:::sqlite_get(archive,
+  expect_identical(nrow(vetusta:::sql_get(archive,
     "SELECT call FROM claims WHERE done IS NULL")), 0L)
 })
 
@@ -364,7 +364,7 @@ test_that("a call that is answered counts from when it was made, and not from a 
   archive <- new_archive()
   collect_run(plan_calls(want_rows(source, "rows", i = as.character(1:12)), archive), archive,
     progress = FALSE)
-  taken <- vetusta:::sqlite_get(archive, "SELECT taken FROM tokens")$taken
+  taken <- vetusta:::sql_get(archive, "SELECT taken FROM tokens")$taken
   expect_length(taken, 12)
   expect_true(all(taken <= as.numeric(Sys.time())))
   # the same where nothing is stored
@@ -426,7 +426,7 @@ test_that("calls that weigh more than one are counted by their weight, by all pr
   # 120 of weight are 30 calls
   calls <- read.table(file.path(folder, "calls"))
   expect_identical(nrow(calls), 30L)
-  taken <- vetusta:::sqlite_get(archive, "SELECT taken, weight FROM tokens")
+  taken <- vetusta:::sql_get(archive, "SELECT taken, weight FROM tokens")
   expect_identical(unique(taken$weight), 4)
   expect_lte(busiest(taken$taken, 1), 12L)
   plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(41:100)), archive)

@@ -67,7 +67,7 @@ test_that("what may still be published is asked for again, and what is settled i
   # the service has nothing of the last days: the want ends with today
   want <- function() want_rows(source, "rows", station = "a", from = today - 30, to = today - 1)
   collect_run(plan_calls(want(), archive), archive, progress = FALSE)
-  vetusta:::sqlite_do(archive, "UPDATE coverage SET end = ?",
+  vetusta:::sql_do(archive, "UPDATE coverage SET end = ?",
     list(as.numeric(as.POSIXct(today - 14, tz = "UTC"))))
   expect_identical(nrow(plan_calls(want(), archive)$calls), 1L)
   expect_gte(as.Date(plan_calls(want(), archive)$calls$from), today - 15)
@@ -177,23 +177,23 @@ test_that("planning asks the archive once, and reads the calendar once, for howe
   symbols <- sprintf("S%05d", 1:3000)
   vetusta:::store_transaction(archive, function() {
     ends <- as.numeric(as.POSIXct(c("2020-01-01", "2027-01-01"), tz = "UTC"))
-    vetusta:::sqlite_do(archive, "INSERT INTO coverage VALUES ('quay', 'bars', ?, ?, ?)",
+    vetusta:::sql_do(archive, "INSERT INTO coverage VALUES ('quay', 'bars', ?, ?, ?)",
       list(vetusta:::bars_cover_key(symbols, "P1D", "regular"), rep(ends[1], 3000),
         rep(ends[2], 3000)))
   })
   counted <- new.env()
-  for (name in c("sqlite_get", "calendar_definition")) {
+  for (name in c("sql_get", "calendar_definition")) {
     counted[[name]] <- 0
     suppressMessages(trace(name,
       eval(bquote(quote(assign(.(name), get(.(name), .(counted)) + 1, .(counted))))),
       where = asNamespace("vetusta"), print = FALSE))
   }
-  withr::defer(suppressMessages(untrace(c("sqlite_get", "calendar_definition"),
+  withr::defer(suppressMessages(untrace(c("sql_get", "calendar_definition"),
     where = asNamespace("vetusta"))))
   plan <- plan_calls(want_bars(quay, symbols, "1 day", from = "2026-01-05", to = "2026-03-12"),
     archive)
   expect_identical(nrow(plan$calls), 0L)
-  expect_lte(counted$sqlite_get, 4)
+  expect_lte(counted$sql_get, 4)
   expect_lte(counted$calendar_definition, 1)
-  expect_gt(counted$sqlite_get, 0)
+  expect_gt(counted$sql_get, 0)
 })

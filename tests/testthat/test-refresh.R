@@ -171,7 +171,7 @@ test_that("a value that is late is asked for ever more seldom", {
   expect_length(kept_calls(folder), 0)
   # once an eighth of its age has passed it is asked for again
   archive <- archive_open(file.path(folder, "archive.sqlite"))
-  vetusta:::sqlite_do(archive, "UPDATE notes SET at = at - 86400 WHERE kind = 'looked'")
+  vetusta:::sql_do(archive, "UPDATE notes SET at = at - 86400 WHERE kind = 'looked'")
   archive_close(archive)
   kept_state(folder)
   result <- refreshed(folder, "levels")
@@ -202,7 +202,7 @@ test_that("a trading day without bars is asked for again when its age has double
   later <- function() {
     archive <- archive_open(file.path(folder, "archive.sqlite"))
     on.exit(archive_close(archive))
-    vetusta:::sqlite_do(archive, "UPDATE notes SET at = at - 129600 WHERE kind = 'holes'")
+    vetusta:::sql_do(archive, "UPDATE notes SET at = at - 129600 WHERE kind = 'holes'")
   }
   # its age went from a day and a half or less to two or more
   later()
@@ -298,7 +298,7 @@ test_that("a quota goes first to what is held and behind, and the rest waits", {
     want("held", "K, T", from)))
   expect_identical(outcome_of(refreshed(folder, "held"))[["held"]], "done")
   archive <- archive_open(file.path(folder, "archive.sqlite"))
-  vetusta:::sqlite_do(archive, "UPDATE coverage SET end = end - 7200")
+  vetusta:::sql_do(archive, "UPDATE coverage SET end = end - 7200")
   archive_close(archive)
   result <- refreshed(folder, wait = 5)
   # two calls for what is behind, two for the first of what is new, and then there are none left
@@ -455,7 +455,7 @@ test_that("how a desk stands is told without a call, also of statistics, and lon
   expect_identical(desk_refresh(desk, progress = FALSE)$outcome, "done")
   services$process$kill()
   archive <- archive_open(desk$archive)
-  vetusta:::sqlite_do(archive, "UPDATE structures SET fetched = fetched - 40 * 86400")
+  vetusta:::sql_do(archive, "UPDATE structures SET fetched = fetched - 40 * 86400")
   before <- nrow(archive_journal(archive))
   status <- desk_status(desk)
   expect_gt(status$series, 5)

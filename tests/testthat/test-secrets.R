@@ -18,7 +18,7 @@ everything_in <- function(archive) {
   tables <- c("journal", "faults", "records", "notes", "series", "attributes", "coverage", "claims",
     "raw")
   texts <- lapply(tables, function(name) {
-    rows <- vetusta:::sqlite_get(archive, paste("SELECT * FROM", name))
+    rows <- vetusta:::sql_get(archive, paste("SELECT * FROM", name))
     c(unlist(lapply(rows,
       function(column) {
         if (is.list(column)) vapply(column,

@@ -1,20 +1,20 @@
-# Rows without a series in SQLite: frames of one instant, and records by key, each with what it was
+# Rows without a series: frames of one instant, and records by key, each with what it was
 # before.
 
 #' @export
-sqlite_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
+sql_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
   n <- nrow(parcel$rows)
   if (!n) {
     return(no_counts)
   }
-  held <- sqlite_get(store,
+  held <- sql_get(store,
     "SELECT id, body FROM frames WHERE source = ? AND dataset = ? AND place = ?
     ORDER BY at DESC, id DESC LIMIT 1", list(page$source, page$dataset, parcel$place))
   old <- if (nrow(held)) blocks_read(held$body)$columns
   counts <- frame_counts(old, parcel$rows, parcel$key)
   if (!identical(counts[["unchanged"]] + 0, length(old[[1]]) + 0) ||
     counts[["new"]] + counts[["changed"]] > 0) {
-    sqlite_do(store,
+    sql_do(store,
       paste0("INSERT INTO frames (source, dataset, shape, place, at, rows, body) VALUES (?, ?, ",
         "?, ?, ?, ?, ?)"),
       list(page$source, page$dataset, page$shape, parcel$place, parcel$at, n,
@@ -41,12 +41,11 @@ frame_counts <- function(old, rows, key) {
 }
 
 #' @export
-store_frames.vetusta_store_sqlite <- function(store, source, dataset, at = Inf, all = FALSE) {
+store_frames.vetusta_store_sql <- function(store, source, dataset, at = Inf, all = FALSE) {
   newest <-
     "AND id IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY place ORDER BY at DESC,
-      id DESC) AS nth
-    FROM frames WHERE source = ? AND dataset = ? AND at <= ?) WHERE nth = 1)"
-  sqlite_get(store,
+      id DESC) AS nth FROM frames WHERE source = ? AND dataset = ? AND at <= ?) f WHERE nth = 1)"
+  sql_get(store,
     paste("SELECT at, body FROM frames WHERE source = ? AND dataset = ? AND at <= ?",
       if (!all) newest,
     "ORDER BY at, id"), c(list(source, dataset, at), if (!all) list(source, dataset, at)))
@@ -55,51 +54,59 @@ store_frames.vetusta_store_sqlite <- function(store, source, dataset, at = Inf, 
 # How many are known is asked of their keys at once; a row that says what the last one of its key
 # said is not written.
 #' @export
-sqlite_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
+sql_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
   n <- length(parcel$keys)
   if (!n) {
     return(no_counts)
   }
   place <- list(page$source, page$dataset)
-  sqlite_note_types(store, page, parcel$types)
-  held <- sqlite_get(store,
-    "SELECT count(*) AS known FROM json_each(?) k WHERE EXISTS (SELECT 1 FROM records r
+  sql_note_types(store, page, parcel$types)
+  held <- sql_get(store,
+    "SELECT count(*) AS known FROM @texts k WHERE EXISTS (SELECT 1 FROM records r
       WHERE r.source = ? AND r.dataset = ? AND r.key = k.value)",
     c(list(json_array(parcel$keys)), place))
   each <- function(x) rep(x, n)
-  written <- sqlite_do(store,
-    "INSERT OR REPLACE INTO records (source, dataset, shape, key, since, body)
-      SELECT ?1, ?2, ?3, ?4, ?5, ?6 WHERE (SELECT r.body FROM records r WHERE r.source = ?1
-      AND r.dataset = ?2 AND r.key = ?4 ORDER BY r.since DESC LIMIT 1) IS NOT ?6",
+  written <- sql_do(store,
+    "INSERT INTO records (source, dataset, shape, key, since, body)
+      SELECT ?, ?, ?, ?, ?, ? WHERE (SELECT r.body FROM records r WHERE r.source = ?
+      AND r.dataset = ? AND r.key = ? ORDER BY r.since DESC LIMIT 1) @differs ?
+      ON CONFLICT (source, dataset, key, since) DO UPDATE SET body = excluded.body",
     list(each(page$source), each(page$dataset), each(page$shape), parcel$keys, each(page$now),
-      parcel$bodies))
+      parcel$bodies, each(page$source), each(page$dataset), parcel$keys, parcel$bodies))
   new <- n - held$known
   c(new = new, changed = written - new, unchanged = n - written) + 0
 }
 
 #' @export
-store_records_close.vetusta_store_sqlite <- function(store, source, dataset, keys, column, day,
-  now) {
-  path <- paste0("$.", column)
-  sqlite_do(store,
-    "INSERT OR REPLACE INTO records (source, dataset, shape, key, since, body)
-    SELECT source, dataset, shape, key, ?, json_set(body, ?, ?) FROM (SELECT source, dataset, shape,
-      key, body, row_number() OVER (PARTITION BY key ORDER BY since DESC) AS nth FROM records
-      WHERE source = ? AND dataset = ? AND key IN (SELECT value FROM json_each(?)))
-    WHERE nth = 1 AND json_extract(body, ?) IS NULL",
-    list(now, path, format(day), source, dataset, json_array(keys), path))
-  sqlite_do(store, "INSERT INTO types VALUES (?, ?, ?, 'day') ON CONFLICT DO NOTHING",
+store_records_close.vetusta_store_sql <- function(store, source, dataset, keys, column, day, now) {
+  held <- sql_get(store, "SELECT shape, key, body FROM (SELECT shape, key, body, row_number() OVER
+    (PARTITION BY key ORDER BY since DESC) AS nth FROM records WHERE source = ? AND dataset = ?
+      AND key IN @texts) r WHERE nth = 1", list(source, dataset, json_array(keys)))
+  # what is missing is not written, so that what is written is there
+  named <- paste0(json_text(column), ":")
+  held <- held[!grepl(named, held$body, fixed = TRUE), ]
+  n <- nrow(held)
+  if (n) {
+    first <- ifelse(held$body == "{}", "", ",")
+    body <- paste0(substr(held$body, 1, nchar(held$body) - 1), first, named,
+      json_text(format(day)), "}")
+    sql_do(store, "INSERT INTO records (source, dataset, shape, key, since, body)
+      VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (source, dataset, key, since) DO UPDATE SET
+        body = excluded.body",
+      list(rep(source, n), rep(dataset, n), held$shape, held$key, rep(now, n), body))
+  }
+  sql_do(store, "INSERT INTO types VALUES (?, ?, ?, 'day') ON CONFLICT DO NOTHING",
     list(source, dataset, column))
 }
 
 # The types of a dataset's columns, so that they come back as what they were.
-sqlite_note_types <- function(store, page, types) {
+sql_note_types <- function(store, page, types) {
   name <- paste(page$source, page$dataset, sep = "\r")
   if (identical(store$types[[name]], types)) {
     return(invisible())
   }
   n <- length(types)
-  sqlite_do(store,
+  sql_do(store,
     paste0("INSERT INTO types VALUES (?, ?, ?, ?) ON CONFLICT (source, dataset, name) DO UPDATE ",
       "SET type = excluded.type"),
     list(rep(page$source, n), rep(page$dataset, n), names(types), unname(types)))
@@ -107,26 +114,26 @@ sqlite_note_types <- function(store, page, types) {
 }
 
 #' @export
-store_records.vetusta_store_sqlite <- function(store, source, dataset, at = Inf) {
+store_records.vetusta_store_sql <- function(store, source, dataset, at = Inf) {
   place <- list(source, dataset)
-  bodies <- sqlite_get(store,
+  bodies <- sql_get(store,
     "SELECT body FROM (SELECT key, body, min(id) OVER (PARTITION BY key) AS came,
     row_number() OVER (PARTITION BY key ORDER BY since DESC) AS nth FROM records WHERE source = ?
-      AND dataset = ? AND since <= ?)
+      AND dataset = ? AND since <= ?) r
     WHERE nth = 1 ORDER BY came", c(place, at))$body
-  types <- sqlite_get(store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?", place)
+  types <- sql_get(store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?", place)
   list(bodies = bodies, types = stats::setNames(types$type, types$name))
 }
 
 #' @export
-store_datasets.vetusta_store_sqlite <- function(store) {
-  sqlite_get(store,
+store_datasets.vetusta_store_sql <- function(store) {
+  sql_get(store,
     "SELECT source, dataset, shape, count(DISTINCT key) AS rows, count(*) - count(DISTINCT key) AS
       changed,
       max(since) AS seen FROM records GROUP BY source, dataset, shape
     UNION ALL SELECT source, dataset, shape, sum(CASE WHEN nth = 1 THEN rows ELSE 0 END), count(*)
-      - sum(nth = 1), max(at)
+      - sum(CASE WHEN nth = 1 THEN 1 ELSE 0 END), max(at)
       FROM (SELECT *, row_number() OVER (PARTITION BY source, dataset, place ORDER BY at DESC, id
-        DESC) AS nth FROM frames)
+        DESC) AS nth FROM frames) f
       GROUP BY source, dataset, shape ORDER BY 1, 2")
 }

@@ -12,18 +12,18 @@ segment_pieces <- function(time) {
   split(seq_len(n), rep(piece, diff(c(starts, n + 1L))))
 }
 
-sqlite_insert_segment <- function(store, id, rows, level, thorough) {
-  sqlite_insert_segments(store, id, list(rows), level, thorough)
+sql_insert_segment <- function(store, id, rows, level, thorough) {
+  sql_insert_segments(store, id, list(rows), level, thorough)
 }
 
 # A segment of each of several series.
-sqlite_insert_segments <- function(store, ids, rows, level = 0L, thorough = FALSE) {
+sql_insert_segments <- function(store, ids, rows, level = 0L, thorough = FALSE) {
   if (!length(ids)) {
     return(invisible())
   }
   times <- lapply(rows, function(one) as.numeric(one$time))
   part <- function(f) vapply(times, f, 0)
-  sqlite_do(store,
+  sql_do(store,
     paste0("INSERT INTO segments (series, first, last, rows, times, level, body) VALUES (?, ?, ",
       "?, ?, ?, ?, ?)"),
     list(ids, part(function(t) t[1]), part(function(t) t[length(t)]),
@@ -32,32 +32,32 @@ sqlite_insert_segments <- function(store, ids, rows, level = 0L, thorough = FALS
       lapply(rows, block_write, thorough)))
 }
 
-sqlite_drop_segments <- function(store, ids) {
+sql_drop_segments <- function(store, ids) {
   if (length(ids)) {
-    sqlite_do(store, "DELETE FROM segments WHERE id IN (SELECT value FROM json_each(?))",
+    sql_do(store, "DELETE FROM segments WHERE id IN @numbers",
       list(json_numbers(ids)))
   }
 }
 
 # The rows of segments by their numbers, in their order, with all releases.
-sqlite_segments <- function(store, ids) {
-  found <- sqlite_get(store,
-    "SELECT id, series, first, body FROM segments WHERE id IN (SELECT value FROM json_each(?))",
+sql_segments <- function(store, ids) {
+  found <- sql_get(store,
+    "SELECT id, series, first, body FROM segments WHERE id IN @numbers",
     list(json_numbers(ids)))
-  sqlite_open_segments(store, found[match(ids, found$id), ], newest = FALSE)$columns
+  sql_open_segments(store, found[match(ids, found$id), ], newest = FALSE)$columns
 }
 
-sqlite_open_segments <- function(store, segments, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
+sql_open_segments <- function(store, segments, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
   tryCatch(blocks_read(segments$body, from, to, at, newest),
-    error = function(e) sqlite_stop_damaged(store, segments))
+    error = function(e) sql_stop_damaged(store, segments))
 }
 
 # A segment whose bytes are not those that were written is found, and is not read as other values.
-sqlite_stop_damaged <- function(store, segments) {
+sql_stop_damaged <- function(store, segments) {
   whole <- vapply(segments$body,
     function(body) !inherits(try(blocks_read(list(body)), silent = TRUE), "try-error"), TRUE)
   bad <- which(!whole)[1]
-  series <- sqlite_get(store, "SELECT source, dataset, key, frequency FROM series WHERE id = ?",
+  series <- sql_get(store, "SELECT source, dataset, key, frequency FROM series WHERE id = ?",
     list(segments$series[bad]))
   what <- paste0("A segment of ", series_address(series),
     " is damaged: its bytes are not those that were written.")

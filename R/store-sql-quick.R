@@ -2,22 +2,22 @@
 
 # The usual page of a series: rows after all that is held, nothing set aside. NULL where that cannot
 # be.
-sqlite_put_quick <- function(store, page) {
+sql_put_quick <- function(store, page) {
   parcel <- page$rows
   if (!is_plain_page(page) || isTRUE(store$inside)) {
     return(NULL)
   }
-  rows <- sqlite_stamped(parcel$rows, page$now)
+  rows <- sql_stamped(parcel$rows, page$now)
   n <- length(rows$time)
   time <- as.numeric(rows$time)
   rising <- n > 0 && n <= segment_rows && (n == 1 || all(time[-1] > time[-n]))
   if (!rising || "deleted" %in% rows$status) {
     return(NULL)
   }
-  id <- sqlite_series_ids(store, page, parcel$series)
+  id <- sql_series_ids(store, page, parcel$series)
   segment <- list(id, time[1], time[n], n, n, list(block_write(rows, FALSE)))
   held <- tryCatch({
-    sqlite_page_in(store, page, segment)
+    sql_put_page(store, page, segment)
     FALSE
   }, vetusta_error_archive = function(e) {
     if (grepl("times are held", e$what, fixed = TRUE)) TRUE
@@ -26,27 +26,27 @@ sqlite_put_quick <- function(store, page) {
   if (held) {
     return(NULL)
   }
-  sqlite_gathered(store, id)
+  sql_gathered(store, id)
   c(new = n, changed = 0, unchanged = 0)
 }
 
 # A page that begins with what is held, as a refresh asks for it: where all of that is as it was,
 # only
 # what lies behind it is written, in one statement. NULL where anything is otherwise.
-sqlite_put_behind <- function(store, page) {
+sql_put_behind <- function(store, page) {
   parcel <- page$rows
   if (!is_plain_page(page) || isTRUE(store$inside)) {
     return(NULL)
   }
-  rows <- unique_history(sqlite_stamped(parcel$rows, page$now))
+  rows <- unique_history(sql_stamped(parcel$rows, page$now))
   time <- as.numeric(rows$time)
-  id <- sqlite_series_ids(store, page, parcel$series)
-  held <- sqlite_get(store, "SELECT id, series, first, body FROM segments WHERE series = ? AND
+  id <- sql_series_ids(store, page, parcel$series)
+  held <- sql_get(store, "SELECT id, series, first, body FROM segments WHERE series = ? AND
     first <= ? AND last >= ? ORDER BY first", list(id, time[length(time)], time[1]))
   if (!nrow(held)) {
     return(NULL)
   }
-  old <- sqlite_open_segments(store, held, newest = FALSE)$columns
+  old <- sql_open_segments(store, held, newest = FALSE)$columns
   counts <- merge_history(old, rows, page$now)$counts
   fresh <- time > max(as.numeric(old$time))
   if (counts[["changed"]] > 0 || counts[["new"]] != sum(fresh) || !any(fresh)) {
@@ -58,13 +58,13 @@ sqlite_put_behind <- function(store, page) {
     fresh), FALSE)))
   # another process may have written behind it meanwhile
   written <- tryCatch({
-    sqlite_page_in(store, page, segment)
+    sql_put_page(store, page, segment)
     TRUE
   }, vetusta_error_archive = function(e) {
     if (grepl("times are held", e$what, fixed = TRUE)) FALSE else stop(e)
   })
   if (written) {
-    sqlite_gathered(store, id)
+    sql_gathered(store, id)
     counts
   }
 }

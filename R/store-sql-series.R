@@ -1,4 +1,4 @@
-# Series in SQLite: segments of rows, each a block (docs/blocks.md). A page that is newer than all
+# Series: segments of rows, each a block (docs/blocks.md). A page that is newer than all
 # that is held is a segment of
 # its own, written in one statement with everything else of the page; neighbours become larger ones
 # as they gather.
@@ -7,26 +7,27 @@ segment_rows <- 60000L
 segment_fan <- 12L
 
 #' @export
-store_put.vetusta_store_sqlite <- function(store, page) {
-  page$now <- page$now %||% now_seconds()
-  put <- (if (isTRUE(page$again)) sqlite_put_behind(store, page)) %||%
-    sqlite_put_quick(store, page)
+store_put.vetusta_store_sql <- function(store, page) {
+  page$now <- page$now %||% store_now(store)
+  put <- (if (isTRUE(page$again)) sql_put_behind(store, page)) %||%
+    sql_put_quick(store, page)
   if (!is.null(put)) {
     return(put)
   }
   store_transaction(store, function() {
-    journal <- sqlite_page_in(store, page)
-    counts <- sqlite_put_rows(page$rows, store, page)
+    sql_hold(store, page)
+    journal <- sql_put_page(store, page)
+    counts <- sql_put_rows(page$rows, store, page)
     gone <- listing_put(store, page)
-    if (NROW(page$faults)) sqlite_put_faults(store, page$faults, journal, page$now)
-    if (!is.null(page$raw)) sqlite_put_raw(store, page, journal)
-    for (note in page$notes) sqlite_set_note(store, page, note)
+    if (NROW(page$faults)) sql_put_faults(store, page$faults, journal, page$now)
+    if (!is.null(page$raw)) sql_put_raw(store, page, journal)
+    for (note in page$notes) sql_set_note(store, page, note)
     for (claim in page$claims) store_claim_done(store, claim)
     if (gone > 0) c(counts, gone = gone) else counts
   })
 }
 
-sqlite_set_note <- function(store, page, note) {
+sql_set_note <- function(store, page, note) {
   if (is.null(note$value)) store_forget(store, note$kind, page$source, page$dataset, note$key)
   else store_note(store, note$kind, page$source, page$dataset, note$key, note$value,
     note$at %||% page$now)
@@ -34,7 +35,7 @@ sqlite_set_note <- function(store, page, note) {
 
 # All of a page but the rows that have to be looked up first. Gives the number of its row in the
 # journal.
-sqlite_page_in <- function(store, page, segment = no_segment) {
+sql_put_page <- function(store, page, segment = no_segment) {
   covered <- page$covered
   first <- if (NROW(covered)) list(covered$key[1], covered$start[1], covered$end[1])
   else list(NA_character_, NA_real_, NA_real_)
@@ -43,54 +44,45 @@ sqlite_page_in <- function(store, page, segment = no_segment) {
   claim <- if (alone && length(page$claims)) page$claims[[1]] else NA_character_
   entry <- page$journal
   if (is.null(entry)) {
-    for (i in seq_len(NROW(covered))) sqlite_cover(store, page, covered[i, ])
+    for (i in seq_len(NROW(covered))) sql_cover(store, page, covered[i, ])
     return(NA_integer_)
   }
-  sqlite_do(store, sqlite_page_statement, c(journal_values(entry), segment, first,
+  sql_page_in(store, c(journal_values(entry), segment, first,
     list(note$kind %||% NA_character_, note$key %||% NA_character_, note$value %||% NA_character_,
       claim, page$now)))
-  for (i in seq_len(NROW(covered))[-1]) sqlite_cover(store, page, covered[i, ])
-  if (alone) NA_integer_ else sqlite_get(store, "SELECT max(id) AS id FROM journal")$id
+  for (i in seq_len(NROW(covered))[-1]) sql_cover(store, page, covered[i, ])
+  if (alone) NA_integer_ else sql_get(store, "SELECT max(id) AS id FROM journal")$id
 }
 
-sqlite_page_statement <- paste0("INSERT INTO page_in VALUES (",
-  paste(rep("?", 26), collapse = ", "), ")")
-
-# A stretch that is held whole, joined with those that it touches.
-sqlite_cover <- function(store, page, stretch) {
-  sqlite_do(store, "INSERT INTO coverage_in VALUES (?, ?, ?, ?, ?)",
-    list(page$source, page$dataset, stretch$key, stretch$start, stretch$end))
-}
-
-sqlite_put_rows <- function(parcel, store, page) UseMethod("sqlite_put_rows")
+sql_put_rows <- function(parcel, store, page) UseMethod("sql_put_rows")
 
 #' @export
-sqlite_put_rows.NULL <- function(parcel, store, page) no_counts
+sql_put_rows.NULL <- function(parcel, store, page) no_counts
 
 #' @export
-sqlite_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
+sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   series <- parcel$series
   if (!nrow(series)) {
     return(no_counts)
   }
-  ids <- sqlite_series_ids(store, page, series)
-  sqlite_put_attributes(store, ids, series, page$now)
-  rows <- sqlite_stamped(parcel$rows, page$now)
+  ids <- sql_series_ids(store, page, series)
+  sql_put_attributes(store, ids, series, page$now)
+  rows <- sql_stamped(parcel$rows, page$now)
   of <- rows$series %||% rep(1L, length(rows$time))
   rows$series <- NULL
-  rows <- sqlite_whole_series(store, rows, of, ids)
+  rows <- sql_whole_series(store, rows, of, ids)
   groups <- if (nrow(series) == 1) list(seq_along(rows$rows$time))
   else split(seq_along(rows$of), factor(rows$of, seq_len(nrow(series))))
   total <- no_counts
   if (length(groups) > 1) {
-    done <- sqlite_put_fresh(store, ids, rows$rows, groups, page$now)
+    done <- sql_put_fresh(store, ids, rows$rows, groups, page$now)
     total <- done$counts
     groups[done$groups] <- list(integer())
   }
   for (i in seq_along(groups)) {
     at <- groups[[i]]
     if (length(at)) {
-      total <- total + sqlite_put_one(store, ids[i], lapply(rows$rows, `[`, at), page$now)
+      total <- total + sql_put_one(store, ids[i], lapply(rows$rows, `[`, at), page$now)
     }
   }
   total
@@ -98,7 +90,7 @@ sqlite_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
 
 # Instants are kept to the whole microsecond; what has no `since` of its own is known from its
 # coming.
-sqlite_stamped <- function(rows, now) {
+sql_stamped <- function(rows, now) {
   n <- length(rows$time)
   rows$time <- utc(whole_micros(as.numeric(rows$time)))
   since <- as.numeric(rows$since %||% rep(NA_real_, n))
@@ -108,7 +100,7 @@ sqlite_stamped <- function(rows, now) {
 }
 
 # A series that is deleted as a whole: a row for each of its times.
-sqlite_whole_series <- function(store, rows, of, ids) {
+sql_whole_series <- function(store, rows, of, ids) {
   whole <- which(is.na(as.numeric(rows$time)))
   if (!length(whole)) {
     return(list(rows = rows, of = of))
@@ -128,9 +120,9 @@ sqlite_whole_series <- function(store, rows, of, ids) {
 
 # The first rows of many series, in one statement: list(groups, counts), which of them are written.
 # Nothing is held of them that rows could be laid beside.
-sqlite_put_fresh <- function(store, ids, rows, groups, now) {
-  held <- sqlite_get(store, "SELECT DISTINCT series FROM segments WHERE series IN
-    (SELECT value FROM json_each(?))", list(json_numbers(unique(ids))))$series
+sql_put_fresh <- function(store, ids, rows, groups, now) {
+  held <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series IN
+    @numbers", list(json_numbers(unique(ids))))$series
   sizes <- lengths(groups)
   fresh <- which(!ids %in% held & !duplicated(ids) & sizes > 0 & sizes <= segment_rows)
   merged <- lapply(groups[fresh], function(at) {
@@ -138,38 +130,39 @@ sqlite_put_fresh <- function(store, ids, rows, groups, now) {
   })
   counts <- Reduce(`+`, lapply(merged, `[[`, "counts"), no_counts)
   kept <- vapply(merged, function(one) length(one$rows$time) > 0, TRUE)
-  sqlite_insert_segments(store, ids[fresh][kept], lapply(merged[kept], `[[`, "rows"))
-  for (id in ids[fresh][kept]) sqlite_gathered(store, id)
+  sql_insert_segments(store, ids[fresh][kept], lapply(merged[kept], `[[`, "rows"))
+  for (id in ids[fresh][kept]) sql_gathered(store, id)
   list(groups = fresh, counts = counts)
 }
 
 # Rows of one series, laid beside what is held.
-sqlite_put_one <- function(store, id, rows, now) {
+sql_put_one <- function(store, id, rows, now) {
   rows <- unique_history(rows)
   n <- length(rows$time)
   time <- as.numeric(rows$time)
-  touched <- sqlite_get(store,
+  sql_hold_series(store, id)
+  touched <- sql_get(store,
     "SELECT id, level FROM segments WHERE series = ? AND first <= ? AND last >= ? ORDER BY first",
     list(id, time[n], time[1]))
-  old <- if (nrow(touched)) sqlite_segments(store, touched$id)
+  old <- if (nrow(touched)) sql_segments(store, touched$id)
   merged <- merge_history(old, rows, now)
   if (merged$counts[["new"]] + merged$counts[["changed"]] == 0) {
     return(merged$counts)
   }
-  sqlite_drop_segments(store, touched$id)
+  sql_drop_segments(store, touched$id)
   for (at in segment_pieces(merged$rows$time)) {
-    sqlite_insert_segment(store, id, lapply(merged$rows, `[`, at), max(0L, touched$level),
+    sql_insert_segment(store, id, lapply(merged$rows, `[`, at), max(0L, touched$level),
       nrow(touched) > 0)
   }
-  if (!nrow(touched)) sqlite_gathered(store, id)
+  if (!nrow(touched)) sql_gathered(store, id)
   merged$counts
 }
 
 #' @export
-store_read.vetusta_store_sqlite <- function(store, series, from = -Inf, to = Inf, at = Inf,
+store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf, at = Inf,
   newest = TRUE) {
-  found <- sqlite_get(store, "SELECT s.id, s.series, s.first, s.body FROM segments s
-    WHERE s.series IN (SELECT value FROM json_each(?)) AND s.first < ? AND s.last >= ? ORDER BY
+  found <- sql_get(store, "SELECT s.id, s.series, s.first, s.body FROM segments s
+    WHERE s.series IN @numbers AND s.first < ? AND s.last >= ? ORDER BY
       s.series, s.first",
     list(json_numbers(series), to, from))
   if (!nrow(found)) {
@@ -178,13 +171,13 @@ store_read.vetusta_store_sqlite <- function(store, series, from = -Inf, to = Inf
   }
   # in the order in which they were asked for
   found <- found[order(match(found$series, series)), ]
-  read <- sqlite_open_segments(store, found, from, to, at, newest)
+  read <- sql_open_segments(store, found, from, to, at, newest)
   rows <- tabulate(rep(match(found$series, series), read$rows), length(series))
   list(columns = read$columns, rows = rows)
 }
 
 # Numbers of series, made where they are not there yet.
-sqlite_series_ids <- function(store, page, series) {
+sql_series_ids <- function(store, page, series) {
   name <- paste(page$source, page$dataset, series$key, series$frequency, sep = "\r")
   id <- unlist(lapply(name, function(one) store$ids[[one]] %||% NA_real_))
   away <- which(is.na(id))
@@ -193,9 +186,9 @@ sqlite_series_ids <- function(store, page, series) {
   }
   # most are there already
   looked_up <- function() {
-    held <- sqlite_get(store,
+    held <- sql_get(store,
       "SELECT id, key, frequency FROM series WHERE source = ? AND dataset = ?
-      AND key IN (SELECT value FROM json_each(?))",
+      AND key IN @texts",
       list(page$source, page$dataset, json_array(unique(series$key[away]))))
     held$id[match(paste(series$key[away], series$frequency[away], sep = "\r"),
       paste(held$key, held$frequency, sep = "\r"))]
@@ -208,7 +201,7 @@ sqlite_series_ids <- function(store, page, series) {
     return(id)
   }
   n <- length(away)
-  sqlite_do(store,
+  sql_do(store,
     "INSERT INTO series (source, dataset, shape, key, frequency, dimensions) VALUES (?, ?, ?, ?,
       ?, ?)
     ON CONFLICT (source, dataset, key, frequency) DO NOTHING",
@@ -221,25 +214,25 @@ sqlite_series_ids <- function(store, page, series) {
 }
 
 # What is said of each series, with the instant from which it is said.
-sqlite_put_attributes <- function(store, ids, series, now) {
+sql_put_attributes <- function(store, ids, series, now) {
   if (is.null(series$attributes)) {
     return(invisible())
   }
   since <- series$attributes_since
   since[is.na(since)] <- now
   there <- which(!is.na(series$attributes))
-  sqlite_do(store,
-    "INSERT OR REPLACE INTO attributes SELECT ?, ?, ? WHERE ? IS NOT (SELECT attributes FROM
-      attributes
-    WHERE series = ? AND since <= ? ORDER BY since DESC LIMIT 1)",
+  sql_do(store,
+    "INSERT INTO attributes (series, since, attributes) SELECT ?, ?, ? WHERE ? @differs
+      (SELECT attributes FROM attributes WHERE series = ? AND since <= ? ORDER BY since DESC LIMIT 1)
+    ON CONFLICT (series, since) DO UPDATE SET attributes = excluded.attributes",
     list(ids[there], since[there], series$attributes[there], series$attributes[there], ids[there],
       since[there]))
 }
 
 #' @export
-store_attributes.vetusta_store_sqlite <- function(store, series, at = Inf) {
-  told <- sqlite_get(store, "SELECT a.series, a.attributes FROM attributes a
-    WHERE a.series IN (SELECT value FROM json_each(?)) AND a.since = coalesce(
+store_attributes.vetusta_store_sql <- function(store, series, at = Inf) {
+  told <- sql_get(store, "SELECT a.series, a.attributes FROM attributes a
+    WHERE a.series IN @numbers AND a.since = coalesce(
       (SELECT max(since) FROM attributes b WHERE b.series = a.series AND b.since <= ?),
       (SELECT min(since) FROM attributes b WHERE b.series = a.series))",
         list(json_numbers(series), at))
@@ -247,14 +240,14 @@ store_attributes.vetusta_store_sqlite <- function(store, series, at = Inf) {
 }
 
 #' @export
-store_series.vetusta_store_sqlite <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
+store_series.vetusta_store_sql <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
                                               shape = NULL) {
   where <- c(if (!is.null(source)) "s.source = ?", if (!is.null(dataset)) "s.dataset = ?",
     if (!is.null(shape)) "s.shape = ?")
-  sqlite_get(store,
+  sql_get(store,
     paste("SELECT s.id, s.source, s.dataset, s.shape, s.key, s.frequency, s.dimensions",
-    if (sizes) ", total(g.times) AS rows, min(g.first) AS first, max(g.last) AS last,
-      total(length(g.body)) AS bytes",
+    if (sizes) ", sum(1.0 * g.times) AS rows, min(g.first) AS first, max(g.last) AS last,
+      sum(1.0 * length(g.body)) AS bytes",
     "FROM series s", if (sizes) "JOIN segments g ON g.series = s.id",
     if (length(where)) paste("WHERE", paste(where, collapse = " AND ")),
     if (sizes) "GROUP BY s.id", "ORDER BY s.source, s.dataset, s.key, s.frequency"),

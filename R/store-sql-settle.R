@@ -1,19 +1,20 @@
 # Small segments become larger ones: as pages gather, and at the end of a run.
 
 # After so many pages of a series its newest segments are looked at.
-sqlite_gathered <- function(store, id) {
+sql_gathered <- function(store, id) {
   name <- as.character(id)
   count <- (store$pages[[name]] %||% 0) + 1
   assign(name, count, envir = store$pages)
   if (count %% segment_fan == 0) {
-    store_transaction(store, function() sqlite_settle_newest(store, id))
+    store_transaction(store, function() sql_settle_newest(store, id))
   }
 }
 
 # While the last twelve segments are of one level, they become one of the next.
-sqlite_settle_newest <- function(store, id) {
+sql_settle_newest <- function(store, id) {
+  sql_hold_series(store, id)
   repeat {
-    tail <- sqlite_get(store,
+    tail <- sql_get(store,
       "SELECT id, rows, level FROM segments WHERE series = ? ORDER BY first DESC LIMIT ?",
       list(id, segment_fan))
     full <- nrow(tail) == segment_fan && all(tail$level == tail$level[1]) &&
@@ -21,36 +22,37 @@ sqlite_settle_newest <- function(store, id) {
     if (!full) {
       return(invisible())
     }
-    sqlite_join(store, id, rev(tail$id), tail$level[1] + 1L)
+    sql_join(store, id, rev(tail$id), tail$level[1] + 1L)
   }
 }
 
-sqlite_join <- function(store, id, ids, level) {
-  rows <- sqlite_segments(store, ids)
-  sqlite_drop_segments(store, ids)
-  sqlite_insert_segment(store, id, rows, level, thorough = TRUE)
+sql_join <- function(store, id, ids, level) {
+  rows <- sql_segments(store, ids)
+  sql_drop_segments(store, ids)
+  sql_insert_segment(store, id, rows, level, thorough = TRUE)
 }
 
 # At the end of a run: of series with several small segments, neighbours are joined up to the size
 # of a segment.
 #' @export
-store_settle.vetusta_store_sqlite <- function(store, series = NULL) {
+store_settle.vetusta_store_sql <- function(store, series = NULL) {
   # those that were written since they were settled last
   if (is.null(series)) series <- as.numeric(ls(store$pages))
   if (!length(series)) {
     return(invisible())
   }
   rm(list = ls(store$pages), envir = store$pages)
-  many <- sqlite_get(store,
-    "SELECT series FROM segments WHERE series IN (SELECT value FROM json_each(?))
-    GROUP BY series HAVING sum(rows < ?) >= ?",
+  many <- sql_get(store,
+    "SELECT series FROM segments WHERE series IN @numbers
+    GROUP BY series HAVING sum(CASE WHEN rows < ? THEN 1 ELSE 0 END) >= ?",
       list(json_numbers(series), segment_rows / 2, settle_least))$series
   for (id in many) {
     store_transaction(store, function() {
-      all <- sqlite_get(store, "SELECT id, rows FROM segments WHERE series = ? ORDER BY first",
+      sql_hold_series(store, id)
+      all <- sql_get(store, "SELECT id, rows FROM segments WHERE series = ? ORDER BY first",
         list(id))
       for (ids in split(all$id, settle_groups(all$rows))) {
-        if (length(ids) > 1) sqlite_join(store, id, ids, 9L)
+        if (length(ids) > 1) sql_join(store, id, ids, 9L)
       }
     })
   }

@@ -1,0 +1,309 @@
+# The team's store: PostgreSQL, for collectors on several machines. Its connection, its
+# transactions, and what its errors mean. What it holds is in store-postgres-forms.R; what it
+# shares with the other store in SQL is in store-sql.R.
+
+# The oldest server that is known to work.
+postgres_least <- 13
+
+postgres_store <- function(uri, create = TRUE, read_only = FALSE, password = NULL) {
+  if (!requireNamespace("RPostgres", quietly = TRUE)) {
+    vetusta_stop("archive", "An archive in PostgreSQL needs the package RPostgres.", where = uri,
+      todo = "install it: install.packages(\"RPostgres\")")
+  }
+  parts <- server_uri(uri, "archive")
+  if (!is.null(parts$password) || !is.null(parts$sslpassword)) {
+    vetusta_stop("archive", "The archive's address holds a password.", where = database_named(uri),
+      todo = paste0("take it out, and keep it in PGPASSWORD, in ~/.pgpass, or as ARCHIVE_PASSWORD ",
+        "among the desk's secrets"))
+  }
+  if (is.null(parts$dbname)) {
+    vetusta_stop("archive", "The archive's address names no database.", where = uri,
+      todo = "write it as postgresql://user@host:5432/name")
+  }
+  store <- sql_store("vetusta_store_postgres", uri)
+  store$connect <- function() postgres_connect(parts, read_only, password, uri)
+  store$connection <- store$connect()
+  store$read_only <- read_only
+  reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
+  tryCatch(postgres_prepare(store, create), error = function(e) {
+    store_close(store)
+    stop(e)
+  })
+  store
+}
+
+postgres_connect <- function(parts, read_only, password, uri) {
+  usual <- list(connect_timeout = "10", application_name = "vetusta", keepalives_idle = "30",
+    keepalives_interval = "10", keepalives_count = "3", tcp_user_timeout = "60000",
+    client_encoding = "UTF8")
+  usual[names(parts)] <- parts
+  # they hold for a connection that is made again too
+  usual$options <- paste(c(parts$options, "-c search_path=vetusta -c DateStyle=ISO",
+    "-c extra_float_digits=1", if (read_only) "-c default_transaction_read_only=on"),
+    collapse = " ")
+  if (!is.null(password)) usual$password <- password
+  tryCatch(do.call(DBI::dbConnect, c(list(RPostgres::Postgres(), bigint = "numeric",
+    timezone = "UTC", timezone_out = "UTC"), usual)),
+    error = function(e) stop(postgres_error(e, uri)))
+}
+
+#' @export
+store_close.vetusta_store_postgres <- function(store) {
+  if (!is.null(store$connection)) try(DBI::dbDisconnect(store$connection), silent = TRUE)
+  store$connection <- NULL
+  invisible(store)
+}
+
+# --- statements
+
+postgres_words <- c(
+  numbers = "(SELECT value::bigint AS value FROM json_array_elements_text(?::json))",
+  texts = "(SELECT value FROM json_array_elements_text(?::json))", differs = "IS DISTINCT FROM",
+  valid = "json_whole(body)")
+postgres_worded <- new.env(parent = emptyenv())
+
+postgres_statement <- function(statement) {
+  held <- postgres_worded[[statement]]
+  if (!is.null(held)) {
+    return(held)
+  }
+  worded <- sql_worded(statement, postgres_words, new.env(parent = emptyenv()))
+  parts <- strsplit(paste0(worded, " "), "?", fixed = TRUE)[[1]]
+  marks <- c(sprintf("$%d", seq_along(parts[-1])), "")
+  worded <- trimws(paste0(parts, marks, collapse = ""))
+  assign(statement, worded, envir = postgres_worded)
+  worded
+}
+
+# Values as the texts that give them back; bytes as they are.
+postgres_values <- function(params) {
+  lapply(unname(params), function(values) {
+    if (is.list(values)) values
+    else if (is.double(values)) ifelse(is.na(values), NA_character_, sprintf("%.17g", values))
+    else if (is.character(values)) enc2utf8(values)
+    else as.character(values)
+  })
+}
+
+postgres_send <- function(store, send, statement, params) {
+  statement <- postgres_statement(statement)
+  params <- if (!is.null(params)) postgres_values(params)
+  tryCatch(
+    if (is.null(params)) send(store$connection, statement)
+    else send(store$connection, statement, params = params),
+    error = function(e) stop(postgres_error(e, store$path))
+  )
+}
+
+#' @export
+sql_get.vetusta_store_postgres <- function(store, statement, params = NULL) {
+  postgres_patiently(store, function(again) {
+    postgres_send(store, DBI::dbGetQuery, statement, params)
+  })
+}
+
+#' @export
+sql_do.vetusta_store_postgres <- function(store, statement, params = NULL) {
+  # several rows are written all or none
+  if (!isTRUE(store$inside) && max(0, lengths(params)) > 1) {
+    return(store_transaction(store, function() sql_do(store, statement, params)))
+  }
+  postgres_patiently(store, function(again) {
+    postgres_send(store, DBI::dbExecute, statement, params)
+  })
+}
+
+# --- a server that goes away, and others that write at once
+
+# How long a server that is away is waited for: one that is started anew takes a while.
+postgres_patience <- function() {
+  given <- suppressWarnings(as.numeric(Sys.getenv("VETUSTA_SERVER_PATIENCE_SECONDS")))
+  if (is.finite(given) && given >= 0) given else 60
+}
+
+# Does work again where the connection was cut, or where another writer was in the way; `work` is
+# told whether it may have been done before. Within a transaction the whole of it is done again.
+postgres_patiently <- function(store, work) {
+  if (isTRUE(store$inside)) {
+    return(work(FALSE))
+  }
+  tried <- 0
+  repeat {
+    failed <- NULL
+    result <- tryCatch(work(tried > 0), vetusta_error_archive = function(e) {
+      failed <<- e
+      NULL
+    })
+    if (is.null(failed)) {
+      return(result)
+    }
+    tried <- tried + 1
+    fault <- failed$fault %||% ""
+    if (!nzchar(fault) || tried > 8) stop(failed)
+    if (fault == "lost") postgres_reconnect(store, failed)
+    else Sys.sleep(stats::runif(1, 0.5, 1) * 0.02 * 2^tried)
+  }
+}
+
+postgres_reconnect <- function(store, failed) {
+  try(DBI::dbDisconnect(store$connection), silent = TRUE)
+  sql_forget_caches(store)
+  store$ahead <- NULL
+  until <- now_seconds() + postgres_patience()
+  repeat {
+    made <- tryCatch(store$connect(), vetusta_error_archive = identity)
+    if (!inherits(made, "condition")) break
+    if (now_seconds() > until || !identical(made$fault, "lost")) {
+      stop(if (identical(made$fault, "lost")) failed else made)
+    }
+    Sys.sleep(0.5)
+  }
+  store$connection <- made
+}
+
+# Several reads as of one moment, whoever writes meanwhile.
+#' @export
+store_snapshot.vetusta_store_postgres <- function(store, work) {
+  if (isTRUE(store$inside)) {
+    return(work())
+  }
+  postgres_patiently(store, function(again) {
+    postgres_send(store, DBI::dbExecute, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", NULL)
+    store$inside <- TRUE
+    on.exit({
+      store$inside <- FALSE
+      try(DBI::dbExecute(store$connection, "ROLLBACK"), silent = TRUE)
+    })
+    work()
+  })
+}
+
+# One within another is a part of it. Where the connection is cut while it is being ended, the
+# server is asked what became of it.
+#' @export
+store_transaction.vetusta_store_postgres <- function(store, work) {
+  if (isTRUE(store$inside)) {
+    return(work())
+  }
+  postgres_patiently(store, function(again) {
+    send <- function(statement) postgres_send(store, DBI::dbExecute, statement, NULL)
+    send("BEGIN")
+    done <- FALSE
+    store$inside <- TRUE
+    on.exit({
+      store$inside <- FALSE
+      store$holds_all <- FALSE
+      if (!done) {
+        sql_forget_caches(store)
+        try(DBI::dbExecute(store$connection, "ROLLBACK"), silent = TRUE)
+      }
+    })
+    result <- other_errors(work(), function(e) stop(postgres_error(e, store$path)))
+    number <- sql_get(store, "SELECT txid_current()::text AS number")$number
+    ended <- tryCatch(send("COMMIT"), vetusta_error_archive = identity)
+    if (inherits(ended, "condition") && !postgres_was_made(store, ended, number)) stop(ended)
+    done <- TRUE
+    result
+  })
+}
+
+postgres_was_made <- function(store, failed, number) {
+  if (!identical(failed$fault, "lost")) {
+    return(FALSE)
+  }
+  postgres_reconnect(store, failed)
+  until <- now_seconds() + postgres_patience()
+  repeat {
+    became <- postgres_send(store, DBI::dbGetQuery, "SELECT txid_status(?) AS became",
+      list(number))$became
+    if (!identical(became, "in progress") || now_seconds() > until) break
+    Sys.sleep(0.2)
+  }
+  identical(became, "committed")
+}
+
+# --- the clock
+
+# The server's clock: how far it is ahead of this machine's is asked for every minute. Within half a
+# second they count as the same.
+#' @export
+store_now.vetusta_store_postgres <- function(store) {
+  now <- now_seconds()
+  if (is.null(store$ahead) || now > store$ahead_asked + 60 || now < store$ahead_asked) {
+    told <- sql_get(store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now")$now
+    after <- now_seconds()
+    ahead <- told - (now + after) / 2
+    store$ahead <- if (abs(ahead) < 0.5 + (after - now)) 0 else ahead
+    store$ahead_asked <- after
+    now <- after
+  }
+  whole_micros(now + store$ahead)
+}
+
+# --- what is written in one statement
+
+#' @export
+sql_page_in.vetusta_store_postgres <- function(store, values) {
+  postgres_patiently(store, function(again) {
+    postgres_send(store, DBI::dbGetQuery, postgres_page_statement, c(values, again))
+  })
+}
+
+postgres_page_statement <- paste0("SELECT page_put(", paste(rep("?", 27), collapse = ", "), ")")
+
+#' @export
+sql_cover.vetusta_store_postgres <- function(store, page, stretch) {
+  sql_get(store, "SELECT coverage_put(?, ?, ?, ?, ?, ?)", list(page$source, page$dataset,
+    stretch$key, stretch$start, stretch$end, !isTRUE(store$holds_all)))
+}
+
+# A page of one series is written beside those of others of its dataset; any other page alone.
+#' @export
+sql_hold.vetusta_store_postgres <- function(store, page) {
+  one <- inherits(page$rows, "vetusta_parcel_series") && nrow(page$rows$series) == 1 &&
+    is.null(page$listing)
+  store$holds_all <- !one
+  sql_get(store, if (one) "SELECT hold_shared(?, ?)" else "SELECT hold_dataset(?, ?)",
+    list(page$source, page$dataset))
+}
+
+#' @export
+sql_hold_series.vetusta_store_postgres <- function(store, id) {
+  if (!isTRUE(store$holds_all)) sql_get(store, "SELECT hold_series(?)", list(id))
+}
+
+# Counted and taken by the server, one collector after the other, and by its clock.
+#' @export
+store_token_take.vetusta_store_postgres <- function(store, source, limits, under_way, weight = 1) {
+  told <- jsonlite::toJSON(lapply(limits, function(limit) {
+    limit[intersect(c("count", "weighs", "seconds", "since"), names(limit))]
+  }), auto_unbox = TRUE, digits = NA)
+  id <- sql_get(store, "SELECT token_take(?, ?, ?, ?::json) AS id",
+    list(source, under_way, weight, as.character(told)))$id
+  if (is.na(id)) list() else list(id = id)
+}
+
+#' @export
+sql_give_back.vetusta_store_postgres <- function(store) {
+  for (table in names(postgres_tables)) sql_do(store, paste("VACUUM (ANALYZE)", table))
+}
+
+#' @export
+store_sign.vetusta_store_postgres <- function(store) {
+  paste(sql_get(store, "SELECT coalesce(max(id), 0) AS pages, (SELECT coalesce(max(id), 0)
+    FROM segments) AS segments, (SELECT coalesce(max(at), 0) FROM notes) AS noted FROM journal"),
+    collapse = " ")
+}
+
+#' @export
+store_bytes.vetusta_store_postgres <- function(store) {
+  sql_get(store, "SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::float8 AS bytes
+    FROM pg_class c WHERE c.relnamespace = 'vetusta'::regnamespace AND c.relkind = 'r'")$bytes
+}
+
+# What comes in parts is put together in a folder of this machine's.
+#' @export
+store_folder.vetusta_store_postgres <- function(store) {
+  file.path(tools::R_user_dir("vetusta", "cache"),
+    paste0("parts-", content_hash(charToRaw(store$path))))
+}

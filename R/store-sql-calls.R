@@ -1,0 +1,143 @@
+# What a store in SQL knows of calls: coverage, notes, claims, tokens, the journal, faults, raw
+# pages, structures.
+
+#' @export
+store_covered.vetusta_store_sql <- function(store, source, dataset, keys = NULL) {
+  few <- length(keys) > 0 && length(keys) <= 200
+  sql_get(store, paste("SELECT key, start, \"end\" FROM coverage WHERE source = ? AND dataset = ?",
+    if (few) "AND key IN @texts", "ORDER BY key, start"),
+    c(list(source, dataset), if (few) list(json_array(keys))))
+}
+
+#' @export
+store_notes.vetusta_store_sql <- function(store, kind, source, dataset, key = NULL) {
+  sql_get(store,
+    paste("SELECT key, at, value FROM notes WHERE kind = ? AND source = ? AND dataset = ?",
+    if (!is.null(key)) "AND key = ?", "ORDER BY key"), c(list(kind, source, dataset), key))
+}
+
+#' @export
+store_note.vetusta_store_sql <- function(store, kind, source, dataset, key,
+  value = NA_character_, at = store_now(store)) {
+  sql_do(store,
+    "INSERT INTO notes (kind, source, dataset, key, at, value) VALUES (?, ?, ?, ?, ?, ?)
+    ON CONFLICT (kind, source, dataset, key) DO UPDATE SET at = excluded.at, value =
+      excluded.value",
+    list(kind, source, dataset, key, at, value))
+}
+
+#' @export
+store_forget.vetusta_store_sql <- function(store, kind, source, dataset, key) {
+  sql_do(store, "DELETE FROM notes WHERE kind = ? AND source = ? AND dataset = ? AND key = ?",
+    list(kind, source, dataset, key))
+}
+
+# When a call was made, at the latest, now that it is answered.
+#' @export
+store_token_made.vetusta_store_sql <- function(store, id, at) {
+  sql_do(store, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id))
+}
+
+#' @export
+store_tokens.vetusta_store_sql <- function(store, source, since = -1e18) {
+  sql_get(store, "SELECT taken AS time, weight FROM tokens WHERE source = ? AND taken > ?",
+    list(source, since))
+}
+
+#' @export
+store_tokens_forget.vetusta_store_sql <- function(store, source, before) {
+  sql_do(store, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, before))
+}
+
+journal_columns <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes",
+  "rows", "outcome", "address",
+  "message")
+
+journal_values <- function(entry) lapply(journal_columns, function(name) entry[[name]] %||% NA)
+
+#' @export
+store_journal.vetusta_store_sql <- function(store) {
+  sql_get(store,
+    paste("SELECT", paste(journal_columns, collapse = ", "), "FROM journal ORDER BY id"))
+}
+
+#' @export
+store_journal_add.vetusta_store_sql <- function(store, entry) {
+  sql_do(store,
+    paste0("INSERT INTO journal (", paste(journal_columns, collapse = ", "), ") VALUES (",
+    paste(rep("?", length(journal_columns)), collapse = ", "), ")"), journal_values(entry))
+}
+
+#' @export
+store_faults.vetusta_store_sql <- function(store) {
+  sql_get(store, "SELECT symbol, time, place, fault, detail, found FROM faults ORDER BY id")
+}
+
+sql_put_faults <- function(store, faults, journal, now) {
+  n <- nrow(faults)
+  if (n) {
+    sql_do(store,
+      paste0("INSERT INTO faults (journal, symbol, time, place, fault, detail, found) VALUES (?, ",
+        "?, ?, ?, ?, ?, ?)"),
+      list(rep(journal, n), faults$symbol, as.numeric(faults$time), faults$place, faults$fault,
+        faults$detail, rep(now, n)))
+  }
+}
+
+#' @export
+store_page_bytes.vetusta_store_sql <- function(store, source, dataset) {
+  as.numeric(sql_get(store,
+    "SELECT bytes FROM journal WHERE source = ? AND dataset = ? AND outcome = 'stored'
+    ORDER BY id DESC LIMIT 50", list(source, dataset))$bytes)
+}
+
+#' @export
+store_raw.vetusta_store_sql <- function(store, source, dataset) {
+  sql_get(store,
+    "SELECT journal, about, hash FROM raw WHERE source = ? AND dataset = ? ORDER BY journal",
+    list(source, dataset))
+}
+
+#' @export
+store_raw_body.vetusta_store_sql <- function(store, journal) {
+  memDecompress(sql_get(store, "SELECT body FROM raw WHERE journal = ?",
+    list(journal))$body[[1]], "gzip")
+}
+
+# A raw page is kept compressed with a hash of its bytes.
+sql_put_raw <- function(store, page, journal) {
+  sql_do(store,
+    "INSERT INTO raw (journal, source, dataset, hash, about, body) VALUES (?, ?, ?, ?, ?, ?)",
+    list(journal, page$source, page$dataset, page$raw$hash, page$raw$about,
+      list(memCompress(page$raw$body, "gzip"))))
+}
+
+content_hash <- function(body) cli::hash_raw_md5(body)
+
+#' @export
+store_structure.vetusta_store_sql <- function(store, source, address) {
+  found <- sql_get(store,
+    "SELECT etag, modified, fetched, body FROM structures WHERE source = ? AND address = ?",
+    list(source, address))
+  if (nrow(found)) {
+    list(etag = found$etag, modified = found$modified, fetched = found$fetched,
+      body = memDecompress(found$body[[1]], "gzip"))
+  }
+}
+
+#' @export
+store_structure_put.vetusta_store_sql <- function(store, source, address, etag, modified, body) {
+  sql_do(store,
+    "INSERT INTO structures (source, address, etag, modified, fetched, body) VALUES (?, ?, ?, ?,
+      ?, ?)
+    ON CONFLICT (source, address) DO UPDATE SET etag = excluded.etag, modified = excluded.modified,
+    fetched = excluded.fetched, body = excluded.body",
+    list(source, address, etag %||% NA, modified %||% NA, store_now(store),
+      list(memCompress(body, "gzip"))))
+}
+
+#' @export
+store_structure_touch.vetusta_store_sql <- function(store, source, address) {
+  sql_do(store, "UPDATE structures SET fetched = ? WHERE source = ? AND address = ?",
+    list(store_now(store), source, address))
+}

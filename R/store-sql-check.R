@@ -1,0 +1,119 @@
+# The check of an archive in SQL, and what makes it smaller.
+
+#' @export
+store_check.vetusta_store_sql <- function(store) {
+  found <- list()
+  add <- function(what, where, finding, lost = FALSE) {
+    n <- max(length(where), length(finding))
+    if (length(where) && length(finding)) {
+      found[[length(found) + 1]] <<- data.frame(what = rep(what, n), where = rep_len(where, n),
+        finding = rep_len(finding, n), lost = rep(lost, n))
+    }
+  }
+  add("database", basename(store$path), sql_check_database(store), TRUE)
+  # what the database cannot read is told by it
+  part <- function(what, work) {
+    tryCatch(work(), error = function(e) {
+      add(what, basename(store$path), sub("\n.*", "", conditionMessage(e)), TRUE)
+    })
+  }
+  part("segment", function() check_segments(store, add))
+  part("coverage", function() check_coverage(store, add))
+  part("series", function() {
+    bare <- sql_get(store, "SELECT source, dataset, key, frequency FROM series WHERE NOT EXISTS
+      (SELECT 1 FROM segments WHERE series = series.id)")
+    add("series", series_address(bare), "has no rows")
+    orphans <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series NOT IN
+      (SELECT id FROM series)")$series
+    add("series", paste("number", orphans)[seq_along(orphans)], "has rows and is not there", TRUE)
+  })
+  part("frame", function() check_bodies(store, "frames", add))
+  part("record", function() check_records(store, add))
+  part("note", function() {
+    lost <- sql_get(store, "SELECT journal FROM raw WHERE journal NOT IN
+      (SELECT id FROM journal)")$journal
+    add("note", paste("raw page", lost)[seq_along(lost)], "belongs to no call")
+  })
+  none <- data.frame(what = character(), where = character(), finding = character(),
+    lost = logical())
+  do.call(rbind, c(list(none), found))
+}
+
+# Each segment is read, and compared with what stands beside it.
+check_segments <- function(store, add) {
+  last <- 0
+  repeat {
+    some <- sql_get(store, "SELECT g.id, g.first, g.last, g.rows, g.times, g.body, s.source,
+      s.dataset, s.key, s.frequency FROM segments g LEFT JOIN series s ON s.id = g.series
+      WHERE g.id > ? ORDER BY g.id LIMIT 200", list(last))
+    if (!nrow(some)) break
+    last <- max(some$id)
+    where <- paste0(series_address(some), ", from ", format_instant(some$first))
+    for (i in seq_len(nrow(some))) {
+      read <- tryCatch(blocks_read(some$body[i], newest = FALSE), error = function(e) NULL)
+      if (is.null(read)) {
+        add("segment", where[i], "is damaged: its bytes are not those that were written", TRUE)
+        next
+      }
+      time <- as.numeric(read$columns$time)
+      right <- length(time) == some$rows[i] && length(time) > 0 && time[1] == some$first[i] &&
+        time[length(time)] == some$last[i] && length(unique(time)) == some$times[i]
+      if (!right) add("segment", where[i], "holds other rows than stand beside it", TRUE)
+    }
+  }
+  over <- sql_get(store, "SELECT s.source, s.dataset, s.key, s.frequency FROM series s WHERE s.id
+    IN (SELECT series FROM (SELECT series, first, lag(last) OVER (PARTITION BY series ORDER BY
+      first) AS before FROM segments) g WHERE first <= before)")
+  add("segment", series_address(over), "has two segments over one time")
+}
+
+# Stretches that end before they begin, or lie over each other; and those of datasets of which
+# nothing was ever asked.
+check_coverage <- function(store, add) {
+  odd <- sql_get(store, "SELECT source, dataset, key FROM (SELECT source, dataset, key, start,
+    \"end\" AS ends, lag(\"end\") OVER (PARTITION BY source, dataset, key ORDER BY start) AS before
+    FROM coverage) c WHERE start >= ends OR start < before")
+  where <- function(rows) paste0(rows$source, "/", rows$dataset, " ", rows$key)[seq_len(nrow(rows))]
+  add("coverage", where(odd), "has stretches that cannot be")
+  bare <- sql_get(store, "SELECT DISTINCT source, dataset, '' AS key FROM coverage c WHERE NOT
+    EXISTS (SELECT 1 FROM journal j WHERE j.source = c.source AND j.dataset = c.dataset)")
+  add("coverage", where(bare), "is said to be held, and was never asked for")
+}
+
+check_bodies <- function(store, table, add) {
+  found <- sql_get(store, paste("SELECT source, dataset, at, rows, body FROM", table))
+  for (i in seq_len(nrow(found))) {
+    read <- tryCatch(blocks_read(found$body[i])$rows, error = function(e) -1)
+    if (!identical(as.numeric(read), as.numeric(found$rows[i]))) {
+      add("frame", paste0(found$source[i], "/", found$dataset[i], " at ",
+        format_instant(found$at[i])), "is damaged: its bytes are not those that were written", TRUE)
+    }
+  }
+}
+
+check_records <- function(store, add) {
+  bad <- sql_get(store, "SELECT source, dataset, key FROM records WHERE NOT @valid")
+  add("record", paste0(bad$source, "/", bad$dataset, " ", bad$key)[seq_len(nrow(bad))],
+    "is damaged", TRUE)
+}
+
+# What the database itself finds wrong: texts.
+sql_check_database <- function(store) UseMethod("sql_check_database")
+
+#' @export
+sql_check_database.default <- function(store) character()
+
+# Gives unused room back.
+sql_give_back <- function(store) UseMethod("sql_give_back")
+
+#' @export
+store_compact.vetusta_store_sql <- function(store) {
+  many <- sql_get(store,
+    "SELECT series FROM segments GROUP BY series HAVING count(*) > 1")$series
+  for (ids in split(many, (seq_along(many) - 1) %/% 1000)) store_settle(store, ids)
+  sql_do(store, "DELETE FROM claims WHERE done IS NOT NULL")
+  # a quota counts calls for a month at most
+  sql_do(store, "DELETE FROM tokens WHERE taken < ?", list(store_now(store) - 40 * 86400))
+  sql_give_back(store)
+  invisible()
+}

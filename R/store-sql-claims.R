@@ -1,0 +1,157 @@
+# Who is at what: collectors, the calls that they claim, and which of them are gone.
+
+# A collector says every so often that it goes on. One on another machine that has not said so for
+# its lease is gone, and its calls are free. Of one on this machine the system knows whether it
+# lives; it is given up too when it has said nothing for longer than a collector waits, since another
+# program may have the number of a process that was killed.
+lease_seconds <- 90
+claim_minutes <- 16
+
+collector_lease <- function() {
+  given <- suppressWarnings(as.numeric(Sys.getenv("VETUSTA_LEASE_SECONDS")))
+  if (is.finite(given) && given >= 1) given else lease_seconds
+}
+
+# `doing` is what it is at, in words. Said anew after a sixth of the lease, and not more often.
+#' @export
+store_beat.vetusta_store_sql <- function(store, doing) {
+  own <- store_process(store)
+  due <- now_seconds() >= (store$beaten %||% -Inf) + collector_lease() / 6
+  if (!due && identical(store$doing, doing)) {
+    return(invisible())
+  }
+  now <- store_now(store)
+  sql_do(store, "INSERT INTO collectors (host, process, began, started, seen, lease, doing)
+    VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT (host, process, began) DO UPDATE SET
+      seen = excluded.seen, lease = excluded.lease, doing = excluded.doing",
+    list(own$host, own$process, own$began, now, now, collector_lease(), doing))
+  store$beaten <- now_seconds()
+  store$doing <- doing
+  invisible()
+}
+
+#' @export
+store_collectors.vetusta_store_sql <- function(store) {
+  found <- sql_get(store, "SELECT p.host, p.process, p.began, p.started, p.seen, p.lease, p.doing,
+    (SELECT count(*) FROM claims c WHERE c.done IS NULL AND c.host = p.host
+      AND c.process = p.process AND c.began = p.began) AS calls
+    FROM collectors p ORDER BY p.started, p.host, p.process")
+  own <- store_process(store)
+  now <- store_now(store)
+  found$gone <- vapply(seq_len(nrow(found)), function(i) {
+    one <- as.list(found[i, ])
+    !is_same_process(one, own) && !claim_holds(c(one, since = -Inf), own, now)
+  }, TRUE)
+  found
+}
+
+#' @export
+store_claim.vetusta_store_sql <- function(store, call, since) {
+  own <- store_process(store)
+  repeat {
+    now <- store_now(store)
+    # the usual call is nobody's
+    free <- sql_get(store,
+      "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)
+      ON CONFLICT (call) DO NOTHING RETURNING 1 AS ours",
+      list(call, own$host, own$process, own$began, now))
+    if (nrow(free)) {
+      return("ours")
+    }
+    found <- sql_get(store, "SELECT c.host, c.process, c.began, c.since, c.done, p.seen, p.lease
+      FROM claims c LEFT JOIN collectors p ON p.host = c.host AND p.process = c.process
+        AND p.began = c.began WHERE c.call = ?", list(call))
+    # it was released in between
+    if (!nrow(found)) next
+    if (!is.na(found$done) && found$done >= since) {
+      return("done")
+    }
+    if (is.na(found$done) && claim_holds(found, own, now)) {
+      return("taken")
+    }
+    # taken over, where nobody else did so in between
+    taken <- sql_get(store, "UPDATE claims SET host = ?, process = ?, began = ?, since = ?,
+      done = NULL WHERE call = ? AND host = ? AND process = ? AND since = ? AND
+        coalesce(done, 0) = ? RETURNING 1 AS ours",
+      list(own$host, own$process, own$began, now, call, found$host, found$process, found$since,
+        if (is.na(found$done)) 0 else found$done))
+    if (nrow(taken)) {
+      return("ours")
+    }
+  }
+}
+
+# Whether a claim is that of another collector which is still at work.
+claim_holds <- function(claim, own, now) {
+  if (is_same_process(claim, own)) {
+    return(FALSE)
+  }
+  seen <- max(claim$since, claim$seen, na.rm = TRUE)
+  if (claim$host == own$host) {
+    return(process_lives(claim) && seen >= now - 60 * claim_minutes)
+  }
+  lease <- if (is.null(claim$lease) || is.na(claim$lease)) lease_seconds else claim$lease
+  seen >= now - lease
+}
+
+# A process is told by its machine, its number and when it began: a number is given again. Where
+# machines bear one name, as containers may, VETUSTA_HOST tells them apart.
+this_process <- function() {
+  host <- Sys.getenv("VETUSTA_HOST")
+  list(host = if (nzchar(host)) host else Sys.info()[["nodename"]], process = Sys.getpid(),
+    began = whole_micros(as.numeric(ps::ps_create_time(ps::ps_handle()))))
+}
+
+# The same, looked up once for each process that has the store open.
+store_process <- function(store) {
+  if (is.null(store$process) || store$process$process != Sys.getpid()) {
+    store$process <- this_process()
+  }
+  store$process
+}
+
+is_same_process <- function(a, b) {
+  a$host == b$host && a$process == b$process && abs(a$began - b$began) < 2
+}
+
+# Whether a process of this machine is still at work. One that has ended is there until somebody
+# asks for its end, which in a container may be never.
+process_lives <- function(claim) {
+  tryCatch({
+    handle <- ps::ps_handle(as.integer(claim$process))
+    abs(as.numeric(ps::ps_create_time(handle)) - claim$began) < 2 &&
+      !ps::ps_status(handle) %in% c("zombie", "dead")
+  }, error = function(e) FALSE)
+}
+
+#' @export
+store_claim_done.vetusta_store_sql <- function(store, call) {
+  sql_do(store, "UPDATE claims SET done = ? WHERE call = ?", list(store_now(store), call))
+}
+
+# At the end of a run nothing of it is claimed any more, and a collector that is at nothing else is
+# none; what was done long ago is forgotten.
+#' @export
+store_claims_release.vetusta_store_sql <- function(store, calls) {
+  own <- store_process(store)
+  mine <- list(own$host, own$process)
+  sql_do(store, "DELETE FROM claims WHERE host = ? AND process = ? AND done IS NULL
+    AND call IN @texts", c(mine, json_array(calls)))
+  sql_do(store, "DELETE FROM claims WHERE done < ?", list(store_now(store) - 7 * 86400))
+  sql_do(store, "DELETE FROM collectors WHERE (host = ? AND process = ? AND NOT EXISTS
+    (SELECT 1 FROM claims c WHERE c.host = collectors.host AND c.process = collectors.process
+      AND c.done IS NULL)) OR seen < ?", c(mine, store_now(store) - 7 * 86400))
+  store$beaten <- NULL
+  invisible()
+}
+
+#' @export
+store_in_use.vetusta_store_sql <- function(store) {
+  claims <- sql_get(store, "SELECT DISTINCT c.host, c.process, c.began, max(c.since) AS since,
+    max(p.seen) AS seen, max(p.lease) AS lease FROM claims c LEFT JOIN collectors p
+      ON p.host = c.host AND p.process = c.process AND p.began = c.began
+    WHERE c.done IS NULL GROUP BY c.host, c.process, c.began")
+  own <- store_process(store)
+  now <- store_now(store)
+  any(vapply(seq_len(nrow(claims)), function(i) claim_holds(as.list(claims[i, ]), own, now), TRUE))
+}
