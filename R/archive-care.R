@@ -103,6 +103,49 @@ archive_rescue <- function(from, file) {
   as_rows(done)
 }
 
+#' @rdname archive_check
+#' @param to An archive that holds nothing yet, or a copy that was stopped.
+#' @param progress Whether to show what is being done, on standard error.
+#' @param password The password of the server's role, as in [archive_open()].
+#' @return `archive_copy()` moves everything of one archive into another, from a file to a server or
+#'   back, as of one moment and whoever writes to the first meanwhile, looks whether the copy is
+#'   whole, and returns a tibble of `table` and `rows`. Stopped and run again it goes on, or begins
+#'   anew where the archive was written to since. Until it is whole, the copy cannot be opened for
+#'   anything else.
+#' @export
+archive_copy <- function(from, to, progress = interactive(), password = NULL) {
+  check_text(from, "from", "archive")
+  check_text(to, "to", "archive")
+  check_flag(progress, "progress")
+  same <- if (is_server(from) || is_server(to)) identical(from, to) else same_file(from, to)
+  if (same) {
+    vetusta_stop("archive", "The copy is the archive itself.", where = database_named(to),
+      todo = "give the place of another archive")
+  }
+  source <- archive_open(from, create = FALSE, read_only = TRUE, password)
+  on.exit(archive_close(source))
+  target <- if (is_server(to)) postgres_store(to, password = password)
+  else file_store(to, TRUE, FALSE)
+  on.exit(archive_close(target), add = TRUE)
+  moved <- store_move(source, target, if (progress) copy_shown() else function(...) NULL)
+  found <- store_check(target)
+  if (any(found$lost)) {
+    vetusta_stop("archive", paste0("The copy is not whole: ", found$where[found$lost][1], " ",
+      found$finding[found$lost][1], "."), where = target$path,
+      todo = "look whether the archive itself is whole: vetusta archive check")
+  }
+  sql_do(target, "DELETE FROM meta WHERE name = 'copy'")
+  as_rows(moved)
+}
+
+# What is being copied; the line goes with the caller's end.
+copy_shown <- function(envir = parent.frame()) {
+  show <- progress_line(envir)
+  function(table, rows, done) {
+    show(function(width) paste0("copying ", table, ": ", thousands(done), " of ", thousands(rows)))
+  }
+}
+
 check_new_file <- function(file, archive) {
   if (same_file(file, archive)) {
     vetusta_stop("archive", "This is the archive itself.", where = file,

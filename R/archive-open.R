@@ -29,9 +29,13 @@ archive_open <- function(path, create = TRUE, read_only = FALSE, password = NULL
   check_flag(read_only, "read_only")
   if (!is.null(password)) check_text(password, "password", "archive")
   if (read_only) create <- FALSE
-  if (is_server(path)) {
-    return(postgres_store(path, create, read_only, password))
-  }
+  store <- if (is_server(path)) postgres_store(path, create, read_only, password)
+  else file_store(path, create, read_only)
+  check_whole_copy(store)
+  store
+}
+
+file_store <- function(path, create, read_only) {
   if (!create && !file.exists(path)) {
     vetusta_stop("archive", "There is no archive yet.", where = path,
       todo = "collect or import something first, or give the path of an archive")

@@ -1,27 +1,34 @@
 cli_archive_command <- function(arguments) {
   options <- cli_arguments(arguments, "archive",
-    "check|compact|backup FILE|restore FILE|rescue FILE",
+    "check|compact|backup FILE|restore FILE|rescue FILE|copy FROM TO",
     c(cli_place_options(), cli_json_option()),
     c("vetusta archive check", "vetusta archive backup ~/copies/archive-2026-11-26.sqlite",
       "vetusta archive restore ~/copies/archive-2026-11-26.sqlite",
-      "vetusta archive rescue saved.sqlite"), least = 1, most = 2)
+      "vetusta archive rescue saved.sqlite",
+      "vetusta archive copy archive.sqlite postgresql://keeper@host/market"), least = 1, most = 3)
   task <- options$words[1]
   work <- cli_archive_tasks[[task]]
   if (is.null(work)) {
     cli_usage_error("\"", task, "\" cannot be done with an archive; ",
       suggest_word(task, names(cli_archive_tasks)))
   }
-  takes_file <- task %in% c("backup", "restore", "rescue")
-  if (takes_file && length(options$words) < 2) cli_usage_error(task, " needs the path of a file")
-  if (!takes_file && length(options$words) > 1) {
-    cli_usage_error("\"", options$words[2], "\" is one word too many")
+  takes <- c(backup = 1, restore = 1, rescue = 1, copy = 2)[task]
+  takes <- if (is.na(takes)) 0 else takes
+  if (length(options$words) - 1 < takes) {
+    cli_usage_error(task, " needs the place", if (takes > 1) "s of two archives: FROM TO"
+    else " of a file")
   }
-  work(options, options$archive %||% cli_desk(options)$archive)
+  if (length(options$words) - 1 > takes) {
+    cli_usage_error("\"", options$words[takes + 2], "\" is one word too many")
+  }
+  work(options)
 }
 
+cli_archive_path <- function(options) options$archive %||% cli_desk(options)$archive
+
 cli_archive_tasks <- list(
-  check = function(options, path) {
-    archive <- archive_open(path, create = FALSE, read_only = TRUE)
+  check = function(options) {
+    archive <- cli_archive(options, read_only = TRUE)
     on.exit(archive_close(archive))
     found <- archive_check(archive)
     if (options$json) cli_print_json(as.data.frame(found))
@@ -33,26 +40,40 @@ cli_archive_tasks <- list(
     }
     0L
   },
-  compact = function(options, path) {
-    size <- archive_compact(archive_open(path, create = FALSE))
-    cli_say(basename(path), ": ", format_bytes(size[["before"]]), ", and now ",
+  compact = function(options) {
+    archive <- cli_archive(options)
+    size <- archive_compact(archive)
+    cli_say(archive_label(archive$path), ": ", format_bytes(size[["before"]]), ", and now ",
       format_bytes(size[["after"]]))
   },
-  backup = function(options, path) {
+  backup = function(options) {
     file <- options$words[2]
-    archive_backup(archive_open(path, create = FALSE, read_only = TRUE), file)
+    archive_backup(cli_archive(options, read_only = TRUE), file)
     cli_say("wrote ", file, ": ", format_bytes(file.size(file)))
   },
-  restore = function(options, path) {
+  restore = function(options) {
+    path <- cli_archive_path(options)
+    check_file_archive(path)
     there <- file.exists(path)
     archive_restore(options$words[2], path)
     cli_say("restored ", path, " from ", options$words[2],
       if (there) paste0("; what was there is ", basename(path), ".before"))
   },
-  rescue = function(options, path) {
-    done <- archive_rescue(path, options$words[2])
+  rescue = function(options) {
+    done <- archive_rescue(cli_archive_path(options), options$words[2])
     if (options$json) cli_print_json(as.data.frame(done)) else cli_print_table(done)
     cli_say("\nwrote ", options$words[2], "; to use it: vetusta archive restore ", options$words[2])
     if (any(done$lost > 0)) 1L else 0L
+  },
+  copy = function(options) {
+    places <- options$words[2:3]
+    # a desk's secret counts for its archive's server
+    desk <- cli_desk(options, needed = FALSE)
+    password <- if (!is.null(desk)) desk_password(desk)
+    moved <- archive_copy(places[1], places[2], progress = TRUE, password = password)
+    if (options$json) return(cli_print_json(as.data.frame(moved)))
+    cli_print_table(moved[moved$rows > 0, ])
+    cli_say("\ncopied ", database_named(places[1]), " to ", database_named(places[2]),
+      "; all in it is whole")
   }
 )

@@ -4,7 +4,8 @@ cli_place_options <- function() {
   list(
     cli_option("desk", "the desk's folder; by default the one this is called in",
       metavar = "FOLDER"),
-    cli_option("archive", "an archive, instead of the desk's", metavar = "FILE|URI")
+    cli_option("archive", "an archive file, or postgresql://..., instead of the desk's",
+      metavar = "FILE")
   )
 }
 
@@ -53,9 +54,9 @@ cli_desk <- function(options, needed = TRUE) {
   desk_open(options$desk %||% ".")
 }
 
-cli_archive <- function(options, create = FALSE) {
-  if (is.null(options$archive)) desk_reach(cli_desk(options), create)
-  else archive_open(options$archive, create = create)
+cli_archive <- function(options, create = FALSE, read_only = FALSE) {
+  if (is.null(options$archive)) desk_reach(cli_desk(options), create, read_only)
+  else archive_open(options$archive, create, read_only)
 }
 
 cli_needs <- function(options, name) {

@@ -1,10 +1,13 @@
 cli_status <- function(arguments) {
   options <- cli_arguments(arguments, "status", "[NAME...]",
     c(list(cli_option("series", "a line a series, instead of one a want", flag = TRUE),
+      cli_option("collectors", "who is collecting into the archive, and what", flag = TRUE),
       cli_option("desk", "the desk's folder; by default the one this is called in",
         metavar = "FOLDER")), cli_json_option()),
-    c("vetusta status", "vetusta status shares --series", "vetusta status --json"))
+    c("vetusta status", "vetusta status shares --series", "vetusta status --collectors",
+      "vetusta status --json"))
   desk <- cli_desk(options)
+  if (options$collectors) return(cli_status_collectors(desk, options))
   names <- desk_names(desk, if (length(options$words)) options$words)
   desk$wants <- desk$wants[names]
   status <- desk_status(desk, series = options$series)
@@ -17,4 +20,25 @@ cli_status <- function(arguments) {
   }
   # a monitor looks at the exit status
   if (any(status$stale)) 3L else 0L
+}
+
+cli_status_collectors <- function(desk, options) {
+  if (length(options$words)) cli_usage_error("--collectors takes no names of wants")
+  archive <- desk_archive(desk)
+  on.exit(if (!is.null(archive)) archive_close(archive))
+  found <- if (!is.null(archive)) archive_collectors(archive)
+  if (options$json) return(cli_print_json(as.data.frame(found)))
+  if (!NROW(found)) {
+    cli_say("nobody is collecting")
+    return(0L)
+  }
+  ago <- vapply(found$silent, format_seconds, "")
+  cli_print_table(list_frame(list(host = found$host, process = found$process,
+    since = found$since, at = found$doing, calls = found$calls,
+    "last sign" = paste(ago, "ago"),
+    state = ifelse(found$gone, "gone", "at work"))))
+  if (any(found$gone)) {
+    cli_say("\nthe calls of one that is gone are free: the next refresh makes them")
+  }
+  0L
 }

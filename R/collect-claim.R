@@ -22,7 +22,8 @@ next_chain <- function(run, queue) {
     claim_over(run, list(claim = claim$name))
     return(NULL)
   }
-  if (!identical(rest, call)) chain <- want_chain(run$want, rest, run$sink$noted)
+  if (nrow(rest) > 1) queue_add(queue, rest[-1, ])
+  if (!identical(rest, call)) chain <- want_chain(run$want, rest[1, ], run$sink$noted)
   chain$claim <- claim$name
   chain
 }
@@ -42,15 +43,27 @@ claim_over <- function(run, chain, covered = NULL, notes = NULL) {
 }
 
 # What is missing of a stretch may have come since the plan was made, or a part of it: only the
-# rest is asked for. NULL where
-# nothing is left.
+# rest is asked for, a call for each stretch of it where there are few. NULL where nothing is left.
 call_rest <- function(call, left) {
   if (!nrow(left)) {
     return(NULL)
   }
-  from <- min(left$start)
-  to <- max(left$end)
-  if (from != as.numeric(call$from)) call$from <- utc(from)
-  if (to != as.numeric(call$to)) call$to <- utc(to)
-  call
+  left <- left[order(left$start), ]
+  # several symbols' stretches that touch are one
+  begins <- c(TRUE, left$start[-1] > cummax(left$end)[-nrow(left)])
+  from <- left$start[begins]
+  to <- as.numeric(tapply(left$end, cumsum(begins), max))
+  if (length(from) > rest_stretches) {
+    from <- min(from)
+    to <- max(to)
+  }
+  calls <- call[rep(1L, length(from)), ]
+  changed <- from != as.numeric(call$from)
+  if (any(changed)) calls$from[changed] <- utc(from[changed])
+  changed <- to != as.numeric(call$to)
+  if (any(changed)) calls$to[changed] <- utc(to[changed])
+  calls
 }
+
+# More stretches than these are asked for in one call, with what lies between them.
+rest_stretches <- 3L

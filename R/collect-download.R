@@ -3,7 +3,7 @@
 # Beside the archive, named after the call; what is there already is not downloaded again.
 job_file <- function(job) {
   folder <- job$run$sink$folder
-  dir.create(folder, showWarnings = FALSE)
+  dir.create(folder, recursive = TRUE, showWarnings = FALSE)
   name <- paste(job$run$source$source, job$run$want$dataset$name, job$chain$start)
   file.path(folder, paste0(content_hash(charToRaw(name)), ".part"))
 }

@@ -71,8 +71,8 @@ collect_reread <- function(source, dataset, archive) {
   tally <- tally_make()
   for (i in seq_len(nrow(kept))) {
     about <- jsonlite::fromJSON(kept$about[i])
-    run <- run_make(reread_want(source, source$datasets[[dataset]], about), NULL)
-    run$sink <- archive_sink(archive, run$want)
+    want <- reread_want(source, source$datasets[[dataset]], about)
+    run <- run_make(want, archive_sink(archive, want))
     body <- store_raw_body(archive, kept$journal[i])
     if (content_hash(body) != kept$hash[i]) {
       tally <- tally_failed(tally, dataset, paste0("raw page ", kept$journal[i], " is damaged"),

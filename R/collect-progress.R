@@ -1,33 +1,14 @@
-# What is shown while a run goes on: on a terminal one line for the source that changes, elsewhere
-# a plain line each minute. That
-# it cannot be drawn is no reason to stop.
+# What is shown while a run goes on.
 
 # A function of the tally and the queue that shows where they are; `total` pages were planned, of
 # which more may come.
-progress_make <- function(run, total, every = getOption("vetusta.progress_seconds", 60)) {
+progress_make <- function(run, total) {
   began <- now_seconds()
-  if (!is_terminal(stderr())) {
-    last <- began
-    return(function(tally, queue) {
-      if (now_seconds() < last + every) {
-        return(invisible())
-      }
-      last <<- now_seconds()
-      try(cat(progress_text(run, tally, queue, total, began), "\n", file = stderr(), sep = ""),
-        silent = TRUE)
-    })
-  }
-  # the environment keeps the line until the run that shows it has ended
-  id <- cli::cli_progress_bar(type = "custom", total = NA, format = "{cli::pb_extra$text}",
-    extra = list(text = ""),
-    clear = TRUE, .auto_close = TRUE, .envir = parent.frame())
+  show <- progress_line(parent.frame())
   function(tally, queue) {
-    text <- progress_text(run, tally, queue, total, began, width = cli::console_width() - 1)
-    try(cli::cli_progress_update(extra = list(text = text), id = id), silent = TRUE)
+    show(function(width) progress_text(run, tally, queue, total, began, width))
   }
 }
-
-is_terminal <- function(connection) isTRUE(tryCatch(isatty(connection), error = function(e) FALSE))
 
 # "quay: 12 of 180 pages, 2,880 rows, 88 of 90 per minute, about 2 minutes left, waits for the
 # limit"

@@ -46,6 +46,14 @@ queue_stop <- function(queue, pause) {
   queue$resume <- utc(now_seconds() + pause)
 }
 
+# More calls, behind all others.
+queue_add <- function(queue, calls) {
+  new <- nrow(queue$calls) + seq_len(nrow(calls))
+  queue$calls <- rbind(queue$calls, calls)
+  queue$order <- c(queue$order, new)
+  queue$tried <- c(queue$tried, numeric(nrow(calls)))
+}
+
 # The number of the next call that is not begun yet.
 queue_begin <- function(queue) {
   queue$begun <- queue$begun + 1

@@ -86,7 +86,8 @@ memory_sink <- function(want) {
   list(
     counter = source_counter(want$source, weight = call_weight(want$dataset)),
     keep_raw = FALSE, folder = tempfile("parts"),
-    now = now_seconds, beat = nothing, claim = function(...) "ours", ending = nothing, noted = nothing, note = nothing,
+    now = now_seconds, beat = nothing, claim = function(...) "ours", ending = nothing,
+    noted = nothing, note = nothing,
     forget = nothing,
     covered = function(keys) no_coverage, journal = nothing,
     put = function(page, came) {

@@ -32,8 +32,10 @@ desk_open <- function(folder = ".") {
   content <- desk_plain(content)
   place <- function(keys) card_place(lines, file, keys)
   desk_check(content, place)
-  within <- function(path) if (grepl("^/|^[A-Za-z][A-Za-z0-9+.-]*://", path)) path
-  else file.path(at, path)
+  within <- function(path) {
+    if (grepl("^/|^[A-Za-z][A-Za-z0-9+.-]*://", path)) path
+    else file.path(at, path)
+  }
   structure(
     list(folder = at, title = content$desk %||% basename(at),
       archive = within(content$archive %||% "archive.sqlite"),

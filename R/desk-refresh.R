@@ -44,7 +44,7 @@ desk_refresh <- function(desk, wants = NULL, plan = FALSE, progress = interactiv
   }
   own <- refresh_claim(desk)
   verdict <- store_claim(archive, own, Inf)
-  on.exit(if (verdict == "ours") try(store_claim_done(archive, own), silent = TRUE), add = TRUE,
+  on.exit(if (verdict == "ours") try(store_claims_release(archive, own), silent = TRUE), add = TRUE,
     after = FALSE)
   sources <- unique(refresh_sources(state))
   lanes <- lapply(sources, function(source) refresh_lane(state, source, progress, wait))

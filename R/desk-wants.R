@@ -75,10 +75,13 @@ check_desk <- function(desk) {
 
 # The desk's archive; where it is not there yet it is made, or an error.
 desk_reach <- function(desk, create = TRUE, read_only = FALSE) {
-  password <- if (is_server(desk$archive)) {
-    find_secret(list(secrets = file.path(desk$folder, "desk.env")), "ARCHIVE_PASSWORD")
-  }
+  password <- if (is_server(desk$archive)) desk_password(desk)
   archive_open(desk$archive, create, read_only, password)
+}
+
+# The password of the archive's role, where it is among the desk's secrets.
+desk_password <- function(desk) {
+  find_secret(list(secrets = file.path(desk$folder, "desk.env")), "ARCHIVE_PASSWORD")
 }
 
 # The desk's archive where it is there.

@@ -104,8 +104,7 @@ database_open <- function(database, archive) {
       vetusta_stop("export", "PostgreSQL needs the package RPostgres, which is not installed.",
         todo = "install it: install.packages(\"RPostgres\"); or give an SQLite file")
     }
-    return(database_errors(do.call(DBI::dbConnect, c(list(RPostgres::Postgres(),
-      timezone = "UTC"), server_uri(database, "export"))), database))
+    return(database_errors(postgres_driver(server_uri(database, "export")), database))
   }
   if (grepl("^[a-z0-9+]+://", database)) {
     vetusta_stop("export", "This kind of database is not known.",

@@ -5,7 +5,7 @@ postgres_error <- function(error, path) {
     return(error)
   }
   # the server's own words, without those of who passes them on
-  text <- trimws(sub("^Failed to [a-z ]*: *", "", conditionMessage(error)))
+  text <- trimws(sub("^Failed to [A-Za-z ]*: *", "", conditionMessage(error)))
   first <- sub("\n.*", "", text)
   for (entry in postgres_errors) {
     found <- regmatches(text, regexec(entry[1], text, ignore.case = TRUE))[[1]]
@@ -62,7 +62,8 @@ postgres_errors <- list(
     "use a role that may write, or have the right granted: docs/scale.md says which there are"),
   c("permission denied|must be owner|insufficient privilege", "The role has no rights for this.",
     "use another role, or have the right granted: docs/scale.md says which there are"),
-  c("read-only transaction|recovery is in progress", "The archive can only be read here.",
+  c("read-only transaction|recovery is in progress|during recovery",
+    "The archive can only be read here.",
     "for writing, take a role that may, and the server's primary and not its standby"),
   c("No space left|could not extend file|disk full|could not write",
     "The disk of the archive's server is full.", "free some space and run it again: it goes on"),

@@ -1,5 +1,5 @@
 # The team's store: PostgreSQL, for collectors on several machines. Its connection, its
-# transactions, and what its errors mean. What it holds is in store-postgres-forms.R; what it
+# transactions. What it holds is in store-postgres-forms.R, what it does in -calls.R; what it
 # shares with the other store in SQL is in store-sql.R.
 
 # The oldest server that is known to work.
@@ -39,12 +39,21 @@ postgres_connect <- function(parts, read_only, password, uri) {
   usual[names(parts)] <- parts
   # they hold for a connection that is made again too
   usual$options <- paste(c(parts$options, "-c search_path=vetusta -c DateStyle=ISO",
-    "-c extra_float_digits=1", if (read_only) "-c default_transaction_read_only=on"),
-    collapse = " ")
+    "-c extra_float_digits=1", "-c client_min_messages=warning",
+    if (read_only) "-c default_transaction_read_only=on"), collapse = " ")
   if (!is.null(password)) usual$password <- password
-  tryCatch(do.call(DBI::dbConnect, c(list(RPostgres::Postgres(), bigint = "numeric",
-    timezone = "UTC", timezone_out = "UTC"), usual)),
-    error = function(e) stop(postgres_error(e, uri)))
+  tryCatch(postgres_driver(usual), error = function(e) stop(postgres_error(e, uri)))
+}
+
+# The driver looks for this machine's time zone when it is loaded, which in a container makes the
+# system complain; no time of ours has need of it.
+postgres_driver <- function(parts) {
+  if (!nzchar(Sys.getenv("TZ"))) {
+    Sys.setenv(TZ = "UTC")
+    on.exit(Sys.unsetenv("TZ"))
+  }
+  do.call(DBI::dbConnect, c(list(RPostgres::Postgres(), bigint = "numeric", timezone = "UTC",
+    timezone_out = "UTC"), parts))
 }
 
 #' @export
@@ -88,11 +97,16 @@ postgres_values <- function(params) {
 postgres_send <- function(store, send, statement, params) {
   statement <- postgres_statement(statement)
   params <- if (!is.null(params)) postgres_values(params)
-  tryCatch(
+  # a statement that failed leaves the driver something to clear, which is no matter of the caller's
+  withCallingHandlers(tryCatch(
     if (is.null(params)) send(store$connection, statement)
     else send(store$connection, statement, params = params),
     error = function(e) stop(postgres_error(e, store$path))
-  )
+  ), warning = function(w) {
+    if (grepl("open result set", conditionMessage(w), fixed = TRUE)) {
+      tryInvokeRestart("muffleWarning")
+    }
+  })
 }
 
 #' @export
@@ -220,90 +234,4 @@ postgres_was_made <- function(store, failed, number) {
     Sys.sleep(0.2)
   }
   identical(became, "committed")
-}
-
-# --- the clock
-
-# The server's clock: how far it is ahead of this machine's is asked for every minute. Within half a
-# second they count as the same.
-#' @export
-store_now.vetusta_store_postgres <- function(store) {
-  now <- now_seconds()
-  if (is.null(store$ahead) || now > store$ahead_asked + 60 || now < store$ahead_asked) {
-    told <- sql_get(store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now")$now
-    after <- now_seconds()
-    ahead <- told - (now + after) / 2
-    store$ahead <- if (abs(ahead) < 0.5 + (after - now)) 0 else ahead
-    store$ahead_asked <- after
-    now <- after
-  }
-  whole_micros(now + store$ahead)
-}
-
-# --- what is written in one statement
-
-#' @export
-sql_page_in.vetusta_store_postgres <- function(store, values) {
-  postgres_patiently(store, function(again) {
-    postgres_send(store, DBI::dbGetQuery, postgres_page_statement, c(values, again))
-  })
-}
-
-postgres_page_statement <- paste0("SELECT page_put(", paste(rep("?", 27), collapse = ", "), ")")
-
-#' @export
-sql_cover.vetusta_store_postgres <- function(store, page, stretch) {
-  sql_get(store, "SELECT coverage_put(?, ?, ?, ?, ?, ?)", list(page$source, page$dataset,
-    stretch$key, stretch$start, stretch$end, !isTRUE(store$holds_all)))
-}
-
-# A page of one series is written beside those of others of its dataset; any other page alone.
-#' @export
-sql_hold.vetusta_store_postgres <- function(store, page) {
-  one <- inherits(page$rows, "vetusta_parcel_series") && nrow(page$rows$series) == 1 &&
-    is.null(page$listing)
-  store$holds_all <- !one
-  sql_get(store, if (one) "SELECT hold_shared(?, ?)" else "SELECT hold_dataset(?, ?)",
-    list(page$source, page$dataset))
-}
-
-#' @export
-sql_hold_series.vetusta_store_postgres <- function(store, id) {
-  if (!isTRUE(store$holds_all)) sql_get(store, "SELECT hold_series(?)", list(id))
-}
-
-# Counted and taken by the server, one collector after the other, and by its clock.
-#' @export
-store_token_take.vetusta_store_postgres <- function(store, source, limits, under_way, weight = 1) {
-  told <- jsonlite::toJSON(lapply(limits, function(limit) {
-    limit[intersect(c("count", "weighs", "seconds", "since"), names(limit))]
-  }), auto_unbox = TRUE, digits = NA)
-  id <- sql_get(store, "SELECT token_take(?, ?, ?, ?::json) AS id",
-    list(source, under_way, weight, as.character(told)))$id
-  if (is.na(id)) list() else list(id = id)
-}
-
-#' @export
-sql_give_back.vetusta_store_postgres <- function(store) {
-  for (table in names(postgres_tables)) sql_do(store, paste("VACUUM (ANALYZE)", table))
-}
-
-#' @export
-store_sign.vetusta_store_postgres <- function(store) {
-  paste(sql_get(store, "SELECT coalesce(max(id), 0) AS pages, (SELECT coalesce(max(id), 0)
-    FROM segments) AS segments, (SELECT coalesce(max(at), 0) FROM notes) AS noted FROM journal"),
-    collapse = " ")
-}
-
-#' @export
-store_bytes.vetusta_store_postgres <- function(store) {
-  sql_get(store, "SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::float8 AS bytes
-    FROM pg_class c WHERE c.relnamespace = 'vetusta'::regnamespace AND c.relkind = 'r'")$bytes
-}
-
-# What comes in parts is put together in a folder of this machine's.
-#' @export
-store_folder.vetusta_store_postgres <- function(store) {
-  file.path(tools::R_user_dir("vetusta", "cache"),
-    paste0("parts-", content_hash(charToRaw(store$path))))
 }

@@ -2,8 +2,8 @@
 
 # A collector says every so often that it goes on. One on another machine that has not said so for
 # its lease is gone, and its calls are free. Of one on this machine the system knows whether it
-# lives; it is given up too when it has said nothing for longer than a collector waits, since another
-# program may have the number of a process that was killed.
+# lives; it is given up too when it has said nothing for longer than a collector waits, since
+# another program may have the number of a process that was killed.
 lease_seconds <- 90
 claim_minutes <- 16
 

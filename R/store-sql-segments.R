@@ -23,13 +23,10 @@ sql_insert_segments <- function(store, ids, rows, level = 0L, thorough = FALSE) 
   }
   times <- lapply(rows, function(one) as.numeric(one$time))
   part <- function(f) vapply(times, f, 0)
-  sql_do(store,
-    paste0("INSERT INTO segments (series, first, last, rows, times, level, body) VALUES (?, ?, ",
-      "?, ?, ?, ?, ?)"),
-    list(ids, part(function(t) t[1]), part(function(t) t[length(t)]),
-      part(function(t) as.numeric(length(t))),
-      part(function(t) 1 + sum(t[-1] != t[-length(t)])), rep(level, length(ids)),
-      lapply(rows, block_write, thorough)))
+  sql_append(store, "segments", list(series = ids, first = part(function(t) t[1]),
+    last = part(function(t) t[length(t)]), rows = part(function(t) as.numeric(length(t))),
+    times = part(function(t) 1 + sum(t[-1] != t[-length(t)])), level = rep(level, length(ids)),
+    body = lapply(rows, block_write, thorough)))
 }
 
 sql_drop_segments <- function(store, ids) {

@@ -223,7 +223,8 @@ sql_put_attributes <- function(store, ids, series, now) {
   there <- which(!is.na(series$attributes))
   sql_do(store,
     "INSERT INTO attributes (series, since, attributes) SELECT ?, ?, ? WHERE ? @differs
-      (SELECT attributes FROM attributes WHERE series = ? AND since <= ? ORDER BY since DESC LIMIT 1)
+      (SELECT attributes FROM attributes WHERE series = ? AND since <= ? ORDER BY since DESC
+        LIMIT 1)
     ON CONFLICT (series, since) DO UPDATE SET attributes = excluded.attributes",
     list(ids[there], since[there], series$attributes[there], series$attributes[there], ids[there],
       since[there]))

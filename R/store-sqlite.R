@@ -148,6 +148,13 @@ sqlite_page_statement <- paste0("INSERT INTO page_in VALUES (",
   paste(rep("?", 26), collapse = ", "), ")")
 
 #' @export
+sql_append.vetusta_store_sqlite <- function(store, table, rows) {
+  columns <- paste0("\"", names(rows), "\"", collapse = ", ")
+  sql_do(store, paste0("INSERT INTO ", table, " (", columns,
+    ") VALUES (", paste(rep("?", length(rows)), collapse = ", "), ")"), rows)
+}
+
+#' @export
 sql_cover.vetusta_store_sqlite <- function(store, page, stretch) {
   sql_do(store, "INSERT INTO coverage_in VALUES (?, ?, ?, ?, ?)",
     list(page$source, page$dataset, stretch$key, stretch$start, stretch$end))

@@ -3,7 +3,8 @@
 # (tests/testthat/test-store.R) that all of them pass. A store is handed keys and rows, and knows
 # of no source, want or call.
 #
-# Times are seconds since 1970, by the store's clock. Rows of series are lists of columns with `time`, `since` and
+# Times are seconds since 1970, by the store's clock. Rows of series are lists of columns with
+# `time`, `since` and
 # values, in order of time and since.
 
 # A page: its rows, its row in the journal, the faults, and the place that was reached, all of it
@@ -79,8 +80,8 @@ store_forget <- function(store, kind, source, dataset, key) UseMethod("store_for
 # The store's own clock: that of the server, where there is one.
 store_now <- function(store) UseMethod("store_now")
 
-# A collector says that it goes on, and what it is at; and who all of them are: host, process, began,
-# started, seen, lease, doing, calls (which it claims), gone.
+# A collector says that it goes on, and what it is at; and who all of them are: host, process,
+# began, started, seen, lease, doing, calls (which it claims), gone.
 store_beat <- function(store, doing) UseMethod("store_beat")
 store_collectors <- function(store) UseMethod("store_collectors")
 

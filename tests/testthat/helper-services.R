@@ -62,7 +62,11 @@ quay_key <- function(env = parent.frame()) {
   .local_envir = env)
 }
 
+# With VETUSTA_TEST_STORE=postgres all of them stand there: to try a whole file of tests on it.
 new_archive <- function(env = parent.frame()) {
+  if (Sys.getenv("VETUSTA_TEST_STORE") == "postgres") {
+    return(postgres_archive(env))
+  }
   archive <- archive_open(withr::local_tempfile(fileext = ".sqlite", .local_envir = env))
   withr::defer(archive_close(archive), envir = env)
   archive
@@ -103,6 +107,14 @@ minute_bars <- function(symbol = "KELD", day = "2026-03-12", without = integer()
   price <- 40 + sin(seq_len(n) / 20)
   bars_frame(data.frame(symbol = symbol, time = at, open = price, high = price + 0.2,
     low = price - 0.2, close = price + 0.1, volume = 100 + seq_len(n), session = "regular"))
+}
+
+# Another function in the place of one of the package's, until the test ends.
+local_instead <- function(name, value, env = parent.frame()) {
+  original <- get(name, envir = asNamespace("vetusta"))
+  utils::assignInNamespace(name, value, "vetusta")
+  withr::defer(utils::assignInNamespace(name, original, "vetusta"), envir = env)
+  invisible(original)
 }
 
 expect_error_kind <- function(object, kind, pattern = NULL) {

@@ -123,46 +123,6 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   expect_identical(sort(vetusta:::sql_get(archive, "SELECT call FROM claims")$call), c("b", "f"))
 })
 
-# A server of bars in pages, that notes each call; and a collector of them.
-bars_server <- function(folder, env = parent.frame()) {
-  answer <- function(n, request) {
-    after <- as.numeric(asked(request, "after") %||%
-      max(0, ceiling((as.numeric(asked(request, "from")) - 1773300600) / 60) - 1))
-    cat(paste0(request$PATH_INFO, "?", after), "\n", file = file.path(folder, "calls"),
-      append = TRUE)
-    Sys.sleep(0.03)
-    rows <- after + seq_len(10)
-    to <- as.numeric(asked(request, "to"))
-    last <- min(50, floor((to - 1773300600) / 60))
-    rows <- rows[rows <= last]
-    json_answer(list(items = lapply(rows, function(i) list(t = 1773300600 + 60 * i, c = i)),
-      more = if (after + 10 < last) paste0(request$PATH_INFO, "?after=", after + 10, "&to=", to)))
-  }
-  environment(answer) <- list2env(list(folder = folder), parent = globalenv())
-  start_scripted(answer, env = env)
-}
-bars_of <- function(address, env = parent.frame()) {
-  file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
-  writeLines(c("source: test", paste0("address: ", address), "limits: [100 per second]",
-    "datasets:", "  bars:", "    shape: bars", "    request: /b/{symbol}{?from,to}",
-    "    rows: /items",
-    "    next_page: {by: address, at: /more}",
-    "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
-    "    columns: {time: {at: /t, as: epoch-s}, close: /c}"), file)
-  file
-}
-bars_collector <- function(card, archive) {
-  code <-
-    sprintf(
-      "library(vetusta); a <- archive_open('%s');
-        w <- want_bars(source_card('%s'), sprintf('S%%02d', 1:12),
-          '1 minute', from = '2026-03-12', to = '2026-03-12')
-    r <- collect_run(plan_calls(w, a), a, progress = FALSE);
-      cat(r$pages, r$new, r$left, nrow(r$failed))", archive$path, card)
-  processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|",
-    env = c("current", R_LIBS = r_libs()))
-}
-
 test_that("collectors that are asked for the same make each call once between them", {
   folder <- withr::local_tempdir()
   card <- bars_of(bars_server(folder))

@@ -1,0 +1,115 @@
+# What PostgreSQL does in one statement, by its own clock, and what is told of it.
+
+# The server's clock: how far it is ahead of this machine's is asked for every minute. Within half a
+# second they count as the same.
+#' @export
+store_now.vetusta_store_postgres <- function(store) {
+  now <- now_seconds()
+  if (is.null(store$ahead) || now > store$ahead_asked + 60 || now < store$ahead_asked) {
+    told <- sql_get(store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now")$now
+    after <- now_seconds()
+    ahead <- told - (now + after) / 2
+    store$ahead <- if (abs(ahead) < 0.5 + (after - now)) 0 else ahead
+    store$ahead_asked <- after
+    now <- after
+  }
+  whole_micros(now + store$ahead)
+}
+
+#' @export
+sql_page_in.vetusta_store_postgres <- function(store, values) {
+  postgres_patiently(store, function(again) {
+    postgres_send(store, DBI::dbGetQuery, postgres_page_statement, c(values, again))
+  })
+}
+
+postgres_page_statement <- paste0("SELECT page_put(", paste(rep("?", 27), collapse = ", "), ")")
+
+# Many rows go in by COPY, few by statements.
+#' @export
+sql_append.vetusta_store_postgres <- function(store, table, rows) {
+  store_transaction(store, function() {
+    values <- list_frame(lapply(rows, function(column) {
+      if (is.list(column)) unclass(column) else postgres_values(list(column))[[1]]
+    }))
+    other_errors(DBI::dbAppendTable(store$connection, table, values, copy = TRUE),
+      function(e) stop(postgres_error(e, store$path)))
+  })
+}
+
+#' @export
+sql_numbers_go_on.vetusta_store_postgres <- function(store) {
+  for (table in c("series", "segments", "frames", "records", "journal", "faults")) {
+    sql_get(store, paste0("SELECT setval(pg_get_serial_sequence('vetusta.", table,
+      "', 'id'), greatest(1, (SELECT max(id) FROM ", table, ")))"))
+  }
+}
+
+#' @export
+sql_cover.vetusta_store_postgres <- function(store, page, stretch) {
+  sql_get(store, "SELECT coverage_put(?, ?, ?, ?, ?, ?)", list(page$source, page$dataset,
+    stretch$key, stretch$start, stretch$end, !isTRUE(store$holds_all)))
+}
+
+# A page of one series is written beside those of others of its dataset; any other page alone.
+#' @export
+sql_hold.vetusta_store_postgres <- function(store, page) {
+  one <- inherits(page$rows, "vetusta_parcel_series") && nrow(page$rows$series) == 1 &&
+    is.null(page$listing)
+  store$holds_all <- !one
+  sql_get(store, if (one) "SELECT hold_shared(?, ?)" else "SELECT hold_dataset(?, ?)",
+    list(page$source, page$dataset))
+}
+
+#' @export
+sql_hold_series.vetusta_store_postgres <- function(store, id) {
+  if (!isTRUE(store$holds_all)) sql_get(store, "SELECT hold_series(?)", list(id))
+}
+
+# Counted and taken by the server, one collector after the other, and by its clock.
+#' @export
+store_token_take.vetusta_store_postgres <- function(store, source, limits, under_way, weight = 1) {
+  told <- jsonlite::toJSON(lapply(limits, function(limit) {
+    limit[intersect(c("count", "weighs", "seconds", "since"), names(limit))]
+  }), auto_unbox = TRUE, digits = NA)
+  id <- sql_get(store, "SELECT token_take(?, ?, ?, ?::json) AS id",
+    list(source, under_way, weight, as.character(told)))$id
+  if (is.na(id)) list() else list(id = id)
+}
+
+#' @export
+sql_give_back.vetusta_store_postgres <- function(store) {
+  # written anew it is locked for as long, which only does where nobody collects
+  how <- if (store_in_use(store)) "VACUUM (ANALYZE)" else "VACUUM (FULL, ANALYZE)"
+  for (table in names(postgres_tables)) sql_do(store, paste(how, table))
+}
+
+# A copy of a server's archive is a file.
+#' @export
+store_copy.vetusta_store_postgres <- function(store, file) {
+  copy <- file_store(file, TRUE, FALSE)
+  on.exit(archive_close(copy))
+  store_move(store, copy)
+  sql_do(copy, "DELETE FROM meta WHERE name = 'copy'")
+  sql_get(copy, "PRAGMA wal_checkpoint(TRUNCATE)")
+}
+
+#' @export
+store_sign.vetusta_store_postgres <- function(store) {
+  paste(sql_get(store, "SELECT coalesce(max(id), 0) AS pages, (SELECT coalesce(max(id), 0)
+    FROM segments) AS segments, (SELECT coalesce(max(at), 0) FROM notes) AS noted FROM journal"),
+    collapse = " ")
+}
+
+#' @export
+store_bytes.vetusta_store_postgres <- function(store) {
+  sql_get(store, "SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::float8 AS bytes
+    FROM pg_class c WHERE c.relnamespace = 'vetusta'::regnamespace AND c.relkind = 'r'")$bytes
+}
+
+# What comes in parts is put together in a folder of this machine's.
+#' @export
+store_folder.vetusta_store_postgres <- function(store) {
+  file.path(tools::R_user_dir("vetusta", "cache"),
+    paste0("parts-", content_hash(charToRaw(store$path))))
+}
