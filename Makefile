@@ -57,6 +57,7 @@ bench: $(LIB)/installed
 	@$(WITH_LIBRARY) Rscript bench/universe.R
 	@$(WITH_LIBRARY) Rscript bench/figures.R
 	@$(WITH_LIBRARY) Rscript bench/model.R
+	@$(WITH_LIBRARY) Rscript bench/scale.R
 	@$(WITH_LIBRARY) Rscript bench/growth.R
 	@$(WITH_LIBRARY) Rscript bench/start.R
 

@@ -33,6 +33,10 @@ block_write_cpp <- function(columns, thorough) {
     .Call(`_vetusta_block_write_cpp`, columns, thorough)
 }
 
+bytes_hex_cpp <- function(pieces) {
+    .Call(`_vetusta_bytes_hex_cpp`, pieces)
+}
+
 frames_times_cpp <- function(open, close, step) {
     .Call(`_vetusta_frames_times_cpp`, open, close, step)
 }
@@ -111,6 +115,14 @@ model_normal_cpp <- function(n, seed) {
 
 model_shortfall_cpp <- function(paths, run, runs, level, below, most) {
     .Call(`_vetusta_model_shortfall_cpp`, paths, run, runs, level, below, most)
+}
+
+native_write_cpp <- function(columns, names, types) {
+    .Call(`_vetusta_native_write_cpp`, columns, names, types)
+}
+
+native_read_cpp <- function(answer) {
+    .Call(`_vetusta_native_read_cpp`, answer)
 }
 
 plain_number_cpp <- function(text) {

@@ -12,6 +12,10 @@
 #'   file that is not yours to write can be read.
 #' @param password The password of the database's role; by default libpq's own `PGPASSWORD` and
 #'   `~/.pgpass` hold it. It is told nowhere, and does not belong into the URI.
+#' @param columns Where rows of series stand in a column store beside the archive, as
+#'   `http://host:8123/db`, with several servers divided by commas and `?cluster=name` for a cluster
+#'   of them; see docs/scale.md. The archive remembers it. A password is taken from
+#'   `COLUMNS_PASSWORD`.
 #' @return A `vetusta_archive`. It closes itself when it is no longer used, or with
 #'   `archive_close()`.
 #' @section Errors: `vetusta_error_archive` for a file that is not there (with `create = FALSE`),
@@ -23,16 +27,23 @@
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
 #' archive_series(archive)
 #' archive_close(archive)
-archive_open <- function(path, create = TRUE, read_only = FALSE, password = NULL) {
+archive_open <- function(path, create = TRUE, read_only = FALSE, password = NULL,
+  columns = NULL) {
   check_text(path, "path", "archive")
   check_flag(create, "create")
   check_flag(read_only, "read_only")
   if (!is.null(password)) check_text(password, "password", "archive")
+  if (!is.null(columns)) check_text(columns, "columns", "archive")
   if (read_only) create <- FALSE
   store <- if (is_server(path)) postgres_store(path, create, read_only, password)
   else file_store(path, create, read_only)
-  check_whole_copy(store)
-  store
+  tryCatch({
+    check_whole_copy(store)
+    columns_join(store, columns)
+  }, error = function(e) {
+    store_close(store)
+    stop(e)
+  })
 }
 
 file_store <- function(path, create, read_only) {

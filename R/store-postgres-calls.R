@@ -29,9 +29,7 @@ postgres_page_statement <- paste0("SELECT page_put(", paste(rep("?", 27), collap
 #' @export
 sql_append.vetusta_store_postgres <- function(store, table, rows) {
   store_transaction(store, function() {
-    values <- list_frame(lapply(rows, function(column) {
-      if (is.list(column)) unclass(column) else postgres_values(list(column))[[1]]
-    }))
+    values <- list_frame(stats::setNames(postgres_values(rows), names(rows)))
     other_errors(DBI::dbAppendTable(store$connection, table, values, copy = TRUE),
       function(e) stop(postgres_error(e, store$path)))
   })

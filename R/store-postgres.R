@@ -84,10 +84,10 @@ postgres_statement <- function(statement) {
   worded
 }
 
-# Values as the texts that give them back; bytes as they are.
+# Values as the texts that give them back.
 postgres_values <- function(params) {
   lapply(unname(params), function(values) {
-    if (is.list(values)) values
+    if (is.list(values)) bytes_hex_cpp(values)
     else if (is.double(values)) ifelse(is.na(values), NA_character_, sprintf("%.17g", values))
     else if (is.character(values)) enc2utf8(values)
     else as.character(values)

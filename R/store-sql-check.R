@@ -21,12 +21,14 @@ store_check.vetusta_store_sql <- function(store) {
   part("coverage", function() check_coverage(store, add))
   part("series", function() {
     bare <- sql_get(store, "SELECT source, dataset, key, frequency FROM series WHERE NOT EXISTS
-      (SELECT 1 FROM segments WHERE series = series.id)")
+      (SELECT 1 FROM segments WHERE series = series.id) AND NOT EXISTS
+      (SELECT 1 FROM moved WHERE series = series.id)")
     add("series", series_address(bare), "has no rows")
     orphans <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series NOT IN
       (SELECT id FROM series)")$series
     add("series", paste("number", orphans)[seq_along(orphans)], "has rows and is not there", TRUE)
   })
+  part("column", function() sql_check_more(store, add))
   part("frame", function() check_bodies(store, "frames", add))
   part("record", function() check_records(store, add))
   part("note", function() {
@@ -96,6 +98,12 @@ check_records <- function(store, add) {
   add("record", paste0(bad$source, "/", bad$dataset, " ", bad$key)[seq_len(nrow(bad))],
     "is damaged", TRUE)
 }
+
+# What else is looked at, told by `add(what, where, finding, lost)`.
+sql_check_more <- function(store, add) UseMethod("sql_check_more")
+
+#' @export
+sql_check_more.default <- function(store, add) invisible()
 
 # What the database itself finds wrong: texts.
 sql_check_database <- function(store) UseMethod("sql_check_database")

@@ -43,7 +43,7 @@ sql_put_behind <- function(store, page) {
   id <- sql_series_ids(store, page, parcel$series)
   held <- sql_get(store, "SELECT id, series, first, body FROM segments WHERE series = ? AND
     first <= ? AND last >= ? ORDER BY first", list(id, time[length(time)], time[1]))
-  if (!nrow(held)) {
+  if (!nrow(held) || !is.null(sql_moved_rows(store, id, time[1], time[length(time)]))) {
     return(NULL)
   }
   old <- sql_open_segments(store, held, newest = FALSE)$columns

@@ -121,8 +121,9 @@ sql_whole_series <- function(store, rows, of, ids) {
 # The first rows of many series, in one statement: list(groups, counts), which of them are written.
 # Nothing is held of them that rows could be laid beside.
 sql_put_fresh <- function(store, ids, rows, groups, now) {
-  held <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series IN
-    @numbers", list(json_numbers(unique(ids))))$series
+  held <- sql_get(store, "SELECT series FROM segments WHERE series IN @numbers
+    UNION SELECT series FROM moved WHERE series IN @numbers",
+    list(json_numbers(unique(ids)), json_numbers(unique(ids))))$series
   sizes <- lengths(groups)
   fresh <- which(!ids %in% held & !duplicated(ids) & sizes > 0 & sizes <= segment_rows)
   merged <- lapply(groups[fresh], function(at) {
@@ -145,17 +146,45 @@ sql_put_one <- function(store, id, rows, now) {
     "SELECT id, level FROM segments WHERE series = ? AND first <= ? AND last >= ? ORDER BY first",
     list(id, time[n], time[1]))
   old <- if (nrow(touched)) sql_segments(store, touched$id)
-  merged <- merge_history(old, rows, now)
+  away <- sql_moved_rows(store, id, time[1], time[n])
+  merged <- merge_history(with_moved(old, away), rows, now)
   if (merged$counts[["new"]] + merged$counts[["changed"]] == 0) {
     return(merged$counts)
   }
   sql_drop_segments(store, touched$id)
+  merged$rows <- without_moved(merged$rows)
   for (at in segment_pieces(merged$rows$time)) {
     sql_insert_segment(store, id, lapply(merged$rows, `[`, at), max(0L, touched$level),
       nrow(touched) > 0)
   }
   if (!nrow(touched)) sql_gathered(store, id)
   merged$counts
+}
+
+# Rows that stand elsewhere beside those that are here, and which of them they are: what is as it
+# was there is not written here. Of a row that stands in both, that which is here counts.
+with_moved <- function(old, away) {
+  if (is.null(away)) {
+    return(old)
+  }
+  if (length(old$time)) {
+    there <- paste(as.numeric(away$time), as.numeric(away$since)) %in%
+      paste(as.numeric(old$time), as.numeric(old$since))
+    away <- lapply(away, `[`, !there)
+  }
+  away$.moved <- rep(TRUE, length(away$time))
+  all <- as.list(data.table::rbindlist(list(old, away), use.names = TRUE, fill = TRUE))
+  order <- order(as.numeric(all$time), as.numeric(all$since), method = "radix")
+  lapply(all, `[`, order)
+}
+
+without_moved <- function(rows) {
+  moved <- rows$.moved
+  if (is.null(moved)) {
+    return(rows)
+  }
+  rows$.moved <- NULL
+  lapply(rows, `[`, is.na(moved))
 }
 
 #' @export
@@ -248,8 +277,10 @@ store_series.vetusta_store_sql <- function(store, source = NULL, dataset = NULL,
   sql_get(store,
     paste("SELECT s.id, s.source, s.dataset, s.shape, s.key, s.frequency, s.dimensions",
     if (sizes) ", sum(1.0 * g.times) AS rows, min(g.first) AS first, max(g.last) AS last,
-      sum(1.0 * length(g.body)) AS bytes",
-    "FROM series s", if (sizes) "JOIN segments g ON g.series = s.id",
+      sum(1.0 * g.bytes) AS bytes",
+    "FROM series s", if (sizes) "JOIN (SELECT series, times, first, last, length(body) AS bytes
+      FROM segments UNION ALL SELECT series, times, first, last, 0 FROM moved) g
+      ON g.series = s.id",
     if (length(where)) paste("WHERE", paste(where, collapse = " AND ")),
     if (sizes) "GROUP BY s.id", "ORDER BY s.source, s.dataset, s.key, s.frequency"),
     c(source, dataset, shape))

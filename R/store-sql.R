@@ -38,6 +38,12 @@ sql_hold.default <- function(store, page) invisible()
 #' @export
 sql_hold_series.default <- function(store, id) invisible()
 
+# Rows of a series that stand elsewhere, within a stretch; NULL where there are none.
+sql_moved_rows <- function(store, id, first, last) UseMethod("sql_moved_rows")
+
+#' @export
+sql_moved_rows.default <- function(store, id, first, last) NULL
+
 # What was looked up within a transaction that is not to be is looked up again.
 sql_forget_caches <- function(store) {
   for (cache in c("ids", "types")) {

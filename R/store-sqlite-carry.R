@@ -27,12 +27,16 @@ sqlite_carry_over <- function(connection) {
     params = list(as.character(archive_form)))
 }
 
-# Archives of form 5 lack what a call weighs, and those up to form 6 who collects.
+# Archives of form 5 lack what a call weighs, and those up to form 6 who collects and what of them
+# stands elsewhere.
 sqlite_step <- function(connection, form) {
   if (form < 6) {
     DBI::dbExecute(connection, "ALTER TABLE tokens ADD COLUMN weight REAL NOT NULL DEFAULT 1")
   }
   DBI::dbExecute(connection, sqlite_collectors)
+  DBI::dbExecute(connection, sqlite_moved)
+  DBI::dbExecute(connection, "DROP TRIGGER page_in_put")
+  DBI::dbExecute(connection, sqlite_tables[["page_put"]])
   DBI::dbExecute(connection, "UPDATE meta SET value = ? WHERE name = 'form'",
     params = list(as.character(archive_form)))
 }

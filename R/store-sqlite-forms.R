@@ -7,6 +7,10 @@ sqlite_collectors <- "CREATE TABLE collectors (host TEXT NOT NULL, process INTEG
   began REAL NOT NULL, started REAL NOT NULL, seen REAL NOT NULL, lease REAL NOT NULL, doing TEXT,
   PRIMARY KEY (host, process, began)) WITHOUT ROWID"
 
+# What of each series stands in a column store beside the archive.
+sqlite_moved <- "CREATE TABLE moved (series INTEGER PRIMARY KEY REFERENCES series (id),
+  first REAL NOT NULL, last REAL NOT NULL, times REAL NOT NULL)"
+
 sqlite_tables <- c(
   sqlite_collectors,
   "CREATE TABLE IF NOT EXISTS meta (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
@@ -14,6 +18,7 @@ sqlite_tables <- c(
     TEXT NOT NULL,
      key TEXT NOT NULL, frequency TEXT NOT NULL, dimensions TEXT NOT NULL, UNIQUE (source,
        dataset, key, frequency))",
+  sqlite_moved,
   "CREATE TABLE attributes (series INTEGER NOT NULL REFERENCES series (id), since REAL NOT NULL,
     attributes TEXT NOT NULL,
      PRIMARY KEY (series, since)) WITHOUT ROWID",
@@ -83,10 +88,11 @@ sqlite_tables <- c(
        c.key AS cover, c.start,
      c.end, n.kind, n.key AS place, n.value, k.call, n.at AS now
      FROM journal j, segments s, coverage c, notes n, claims k",
-  "CREATE TRIGGER page_in_put INSTEAD OF INSERT ON page_in BEGIN
-     SELECT RAISE(ABORT, 'times are held') WHERE NEW.body IS NOT NULL AND EXISTS (SELECT 1 FROM
-       segments
-       WHERE series = NEW.series AND first <= NEW.last AND last >= NEW.first);
+  page_put = "CREATE TRIGGER page_in_put INSTEAD OF INSERT ON page_in BEGIN
+     SELECT RAISE(ABORT, 'times are held') WHERE NEW.body IS NOT NULL AND (EXISTS (SELECT 1 FROM
+       segments WHERE series = NEW.series AND first <= NEW.last AND last >= NEW.first)
+       OR EXISTS (SELECT 1 FROM moved WHERE series = NEW.series AND first <= NEW.last
+         AND last >= NEW.first));
      INSERT INTO journal (run, source, dataset, symbol, asked, seconds, status, bytes, rows,
        outcome, address, message)
        VALUES (NEW.run, NEW.source, NEW.dataset, NEW.symbol, NEW.asked, NEW.seconds, NEW.status,

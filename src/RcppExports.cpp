@@ -126,6 +126,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// bytes_hex_cpp
+Rcpp::CharacterVector bytes_hex_cpp(Rcpp::List pieces);
+RcppExport SEXP _vetusta_bytes_hex_cpp(SEXP piecesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type pieces(piecesSEXP);
+    rcpp_result_gen = Rcpp::wrap(bytes_hex_cpp(pieces));
+    return rcpp_result_gen;
+END_RCPP
+}
 // frames_times_cpp
 NumericVector frames_times_cpp(NumericVector open, NumericVector close, double step);
 RcppExport SEXP _vetusta_frames_times_cpp(SEXP openSEXP, SEXP closeSEXP, SEXP stepSEXP) {
@@ -385,6 +396,30 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< bool >::type below(belowSEXP);
     Rcpp::traits::input_parameter< double >::type most(mostSEXP);
     rcpp_result_gen = Rcpp::wrap(model_shortfall_cpp(paths, run, runs, level, below, most));
+    return rcpp_result_gen;
+END_RCPP
+}
+// native_write_cpp
+Rcpp::RawVector native_write_cpp(Rcpp::List columns, Rcpp::CharacterVector names, Rcpp::CharacterVector types);
+RcppExport SEXP _vetusta_native_write_cpp(SEXP columnsSEXP, SEXP namesSEXP, SEXP typesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::CharacterVector >::type names(namesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::CharacterVector >::type types(typesSEXP);
+    rcpp_result_gen = Rcpp::wrap(native_write_cpp(columns, names, types));
+    return rcpp_result_gen;
+END_RCPP
+}
+// native_read_cpp
+Rcpp::List native_read_cpp(Rcpp::RawVector answer);
+RcppExport SEXP _vetusta_native_read_cpp(SEXP answerSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::RawVector >::type answer(answerSEXP);
+    rcpp_result_gen = Rcpp::wrap(native_read_cpp(answer));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -650,6 +685,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 15},
     {"_vetusta_blocks_read_cpp", (DL_FUNC) &_vetusta_blocks_read_cpp, 5},
     {"_vetusta_block_write_cpp", (DL_FUNC) &_vetusta_block_write_cpp, 2},
+    {"_vetusta_bytes_hex_cpp", (DL_FUNC) &_vetusta_bytes_hex_cpp, 1},
     {"_vetusta_frames_times_cpp", (DL_FUNC) &_vetusta_frames_times_cpp, 3},
     {"_vetusta_frames_find_cpp", (DL_FUNC) &_vetusta_frames_find_cpp, 3},
     {"_vetusta_sdmx_xml_cpp", (DL_FUNC) &_vetusta_sdmx_xml_cpp, 1},
@@ -670,6 +706,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_model_paths_cpp", (DL_FUNC) &_vetusta_model_paths_cpp, 9},
     {"_vetusta_model_normal_cpp", (DL_FUNC) &_vetusta_model_normal_cpp, 2},
     {"_vetusta_model_shortfall_cpp", (DL_FUNC) &_vetusta_model_shortfall_cpp, 6},
+    {"_vetusta_native_write_cpp", (DL_FUNC) &_vetusta_native_write_cpp, 3},
+    {"_vetusta_native_read_cpp", (DL_FUNC) &_vetusta_native_read_cpp, 1},
     {"_vetusta_plain_number_cpp", (DL_FUNC) &_vetusta_plain_number_cpp, 1},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},
     {"_vetusta_align_between_cpp", (DL_FUNC) &_vetusta_align_between_cpp, 3},

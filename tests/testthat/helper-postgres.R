@@ -17,8 +17,9 @@ postgres_program <- function(name) {
 }
 
 # list(port, data, uri(database, user), stop(how), start(), sql(statement, database)). The role
-# `tester` may do anything without a password; `keeper` has the password "pass word:1".
-postgres_server <- function(env = parent.frame()) {
+# `tester` may do anything without a password; `keeper` has the password "pass word:1". Where it
+# is not to be `safe`, it does not wait for the disk.
+postgres_server <- function(env = parent.frame(), safe = FALSE) {
   testthat::skip_if_not(length(Sys.glob("/usr/lib/postgresql/*/bin/initdb")) > 0 &&
     requireNamespace("RPostgres", quietly = TRUE), "there is no PostgreSQL")
   folder <- withr::local_tempdir(.local_envir = env)
@@ -36,7 +37,7 @@ postgres_server <- function(env = parent.frame()) {
   }
   start <- function() {
     postgres_run(postgres_program("pg_ctl"), "-D", data, "-w -o", shQuote(paste("-p", port,
-      "-h 127.0.0.1 -F -k", folder)), "-l", log, "start > /dev/null 2>&1")$status
+      "-h 127.0.0.1", if (!safe) "-F", "-k", folder)), "-l", log, "start > /dev/null 2>&1")$status
   }
   stop <- function(how = "immediate") {
     postgres_run(postgres_program("pg_ctl"), "-D", data, "-w -m", how, "stop > /dev/null 2>&1")
@@ -44,8 +45,8 @@ postgres_server <- function(env = parent.frame()) {
   testthat::skip_if_not(made$status == 0 && start() == 0, "PostgreSQL does not start here")
   withr::defer(stop(), envir = env)
   sql <- function(statement, database = "postgres") {
-    connection <- DBI::dbConnect(RPostgres::Postgres(), host = "127.0.0.1", port = port,
-      user = "tester", dbname = database, timezone = "UTC", bigint = "numeric")
+    connection <- vetusta:::postgres_driver(list(host = "127.0.0.1", port = port, user = "tester",
+      dbname = database))
     on.exit(DBI::dbDisconnect(connection))
     if (grepl("^(SELECT|SHOW)", statement)) DBI::dbGetQuery(connection, statement)
     else DBI::dbExecute(connection, statement)

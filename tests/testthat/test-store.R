@@ -1,7 +1,9 @@
 # The specification of a store: any kind has to pass it. A kind is a function that opens a fresh
 # one.
 stores <- list(sqlite = function(env = parent.frame()) new_archive(env = env),
-  postgres = function(env = parent.frame()) postgres_archive(env))
+  postgres = function(env = parent.frame()) postgres_archive(env),
+  columns = function(env = parent.frame()) columns_archive(env),
+  shards = function(env = parent.frame()) columns_archive(env, cluster = TRUE))
 
 series_page <- function(key, time, since, value, status = NULL, ..., dataset = "levels") {
   rows <- list(time = vetusta:::utc(time), since = vetusta:::utc(since), value = value)

@@ -1,0 +1,103 @@
+# The column store's servers: what is sent to them over HTTP, and what their errors mean.
+
+# "http://user@host1:8123,host2:8123/db?cluster=name": list(servers, database, cluster, user).
+columns_uri <- function(uri) {
+  stop_uri <- function(what, todo = "write it as http://host:8123/db") {
+    vetusta_stop("archive", what, where = database_named(uri), todo = todo)
+  }
+  found <- regmatches(uri, regexec(
+    "^(https?)://(([^@/?#]*)@)?([^/?#]+)/?([^?#]*)([?]([^#]*))?$", uri))[[1]]
+  if (!length(found)) stop_uri("The address of the column store cannot be read.")
+  if (grepl(":", found[4], fixed = TRUE) || grepl("password=", found[8], fixed = TRUE)) {
+    stop_uri("The address of the column store holds a password.", paste0("take it out, and keep ",
+      "it in COLUMNS_PASSWORD, in the environment or among the desk's secrets"))
+  }
+  # it stands in statements
+  if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", found[6])) {
+    stop_uri("The address of the column store names no database, or one with signs in it.")
+  }
+  options <- strsplit(found[8], "&", fixed = TRUE)[[1]]
+  names <- sub("=.*", "", options)
+  for (name in setdiff(names, "cluster")) {
+    stop_uri(paste0("The address of the column store has an option ", name, " that is not known."),
+      suggest_word(name, "cluster"))
+  }
+  cluster <- sub("^[^=]*=", "", options[names == "cluster"])
+  if (length(cluster) && !grepl("^[A-Za-z0-9_-]+$", cluster[1])) {
+    stop_uri("The name of the cluster has signs in it.")
+  }
+  list(servers = paste0(found[2], "://", strsplit(found[5], ",", fixed = TRUE)[[1]]),
+    database = found[6], cluster = if (length(cluster)) cluster[1],
+    user = if (nzchar(found[4])) utils::URLdecode(found[4]))
+}
+
+# Sends a statement, with rows behind it or none, and gives the answer's bytes.
+columns_send <- function(columns, statement, body = raw(), server = columns$servers[1],
+  settings = list()) {
+  handle <- curl::new_handle()
+  headers <- c(if (!is.null(columns$user)) list("X-ClickHouse-User" = columns$user),
+    if (!is.null(columns$password)) list("X-ClickHouse-Key" = columns$password()))
+  if (length(headers)) do.call(curl::handle_setheaders, c(list(handle), headers))
+  # a statement alone goes as the body, so that it may be long
+  alone <- !length(body)
+  address <- paste0(server, "/?", paste(c(if (!alone) paste0("query=",
+    curl::curl_escape(statement)), paste0(names(settings), "=", unlist(settings))[seq_along(
+      settings)]), collapse = "&"))
+  sent <- if (alone) charToRaw(statement) else body
+  curl::handle_setopt(handle, post = TRUE, postfieldsize_large = length(sent), postfields = sent,
+    connecttimeout = 10, low_speed_limit = 1, low_speed_time = columns_patience())
+  answer <- tryCatch(curl::curl_fetch_memory(address, handle), error = function(e) {
+    columns_stop(columns, server, conditionMessage(e))
+  })
+  if (answer$status_code != 200) columns_stop(columns, server, rawToChar(answer$content))
+  answer$content
+}
+
+columns_patience <- function() 120
+
+# A statement whose answer is rows, as a list of columns.
+columns_get <- function(columns, ..., settings = list()) {
+  answer <- columns_send(columns, paste0(..., " FORMAT Native"), settings = settings)
+  tryCatch(native_read_cpp(answer), error = function(e) {
+    # an error within an answer stands at its end, as text
+    columns_stop(columns, columns$servers[1], rawToChar(utils::tail(answer[answer != 0], 600)))
+  })
+}
+
+columns_do <- function(columns, statement, server = columns$servers[1]) {
+  invisible(columns_send(columns, statement, server = server))
+}
+
+# What the server's words mean, and what to do.
+columns_stop <- function(columns, server, text) {
+  first <- substr(gsub("[^[:print:]]+", " ", sub("\n.*", "", sub("^.*?(Code: [0-9]+)", "\\1", text,
+    perl = TRUE))), 1, 300)
+  for (entry in columns_errors) {
+    if (grepl(entry[1], text, ignore.case = TRUE, perl = TRUE)) {
+      vetusta_stop("archive", entry[2], where = paste0(server, ": ", first), todo = entry[3])
+    }
+  }
+  vetusta_stop("archive", "The column store failed.", where = paste0(server, ": ", first),
+    todo = "look at its log, and run it again; nothing that was collected is lost")
+}
+
+columns_errors <- list(
+  c("could(n't| not) (connect|resolve)|connection refused|timed? ?out|too slow|empty reply|reset",
+    "The column store cannot be reached.",
+    "look whether it runs; what is not in it yet stays in the archive, and goes over later"),
+  c("All connection tries failed|Code: 279|Code: 209|Code: 210",
+    "A part of the column store cannot be reached, and its rows are missing.",
+    "look whether all its servers run; nothing is given in part"),
+  c("Wrong password|Authentication failed|Code: 193|Code: 194|Code: 192|Code: 516",
+    "The column store refuses the user or its password.",
+    "set COLUMNS_PASSWORD in the environment or among the desk's secrets"),
+  c("Database .* doesn't exist|Code: 81", "The column store has no database of this name.",
+    "look at the name, or have it made: CREATE DATABASE name"),
+  c("Not enough privileges|readonly mode|Code: 164|Code: 497|Code: 291",
+    "The column store's user has no rights for this.", "use a user that may write"),
+  c("No space left|Not enough space|Code: 243|Code: 76|Cannot write",
+    "The disk of the column store is full.",
+    "free some space; what is not in it yet stays in the archive, and goes over later"),
+  c("Memory limit|Code: 241", "The column store has not enough memory for this.",
+    "ask for a shorter window, or raise max_memory_usage")
+)
