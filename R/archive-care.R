@@ -122,7 +122,7 @@ archive_copy <- function(from, to, progress = interactive(), password = NULL) {
     vetusta_stop("archive", "The copy is the archive itself.", where = database_named(to),
       todo = "give the place of another archive")
   }
-  source <- archive_open(from, create = FALSE, read_only = TRUE, password)
+  source <- archive_open(from, create = FALSE, read_only = TRUE, password = password)
   on.exit(archive_close(source))
   target <- if (is_server(to)) postgres_store(to, password = password)
   else file_store(to, TRUE, FALSE)

@@ -3,7 +3,8 @@
 
 desk_grammar <- function() {
   list(
-    desk = "text", archive = "text", sources = "text", addresses = list(.each = "text"),
+    desk = "text", archive = "text", columns = "text", sources = "text",
+    addresses = list(.each = "text"),
     log = "text", on_failure = "text",
     wants = list(.each = desk_want_grammar()), outputs = list(.each = desk_output_grammar())
   )

@@ -3,7 +3,8 @@
 #' Open a desk
 #'
 #' @param folder A folder with a `desk.yml`, or one below it.
-#' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and `sources` (paths),
+#' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and `sources` (paths, or a
+#'   database's URI), `columns` (where a column store is, see [archive_open()]),
 #'   `addresses` (where services run that are not at their card's own address), `wants` and
 #'   `outputs` (as they are written, see [desk_wants()]).
 #' @section Errors: `vetusta_error_desk` when there is no `desk.yml` here or above, or when it is
@@ -38,7 +39,7 @@ desk_open <- function(folder = ".") {
   }
   structure(
     list(folder = at, title = content$desk %||% basename(at),
-      archive = within(content$archive %||% "archive.sqlite"),
+      archive = within(content$archive %||% "archive.sqlite"), columns = content$columns,
       sources = within(content$sources %||% "sources"), addresses = content$addresses %||% list(),
       wants = content$wants %||% list(), outputs = content$outputs %||% list(),
       log = if (!is.null(content$log)) within(content$log), on_failure = content$on_failure,

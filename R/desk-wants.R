@@ -76,12 +76,15 @@ check_desk <- function(desk) {
 # The desk's archive; where it is not there yet it is made, or an error.
 desk_reach <- function(desk, create = TRUE, read_only = FALSE) {
   password <- if (is_server(desk$archive)) desk_password(desk)
-  archive_open(desk$archive, create, read_only, password)
+  columns <- if (!is.null(desk$columns)) {
+    structure(desk$columns, password = desk_password(desk, "COLUMNS_PASSWORD"))
+  }
+  archive_open(desk$archive, create, read_only, password, columns)
 }
 
 # The password of the archive's role, where it is among the desk's secrets.
-desk_password <- function(desk) {
-  find_secret(list(secrets = file.path(desk$folder, "desk.env")), "ARCHIVE_PASSWORD")
+desk_password <- function(desk, name = "ARCHIVE_PASSWORD") {
+  find_secret(list(secrets = file.path(desk$folder, "desk.env")), name)
 }
 
 # The desk's archive where it is there.

@@ -45,7 +45,10 @@ columns_send <- function(columns, statement, body = raw(), server = columns$serv
       settings)]), collapse = "&"))
   sent <- if (alone) charToRaw(statement) else body
   curl::handle_setopt(handle, post = TRUE, postfieldsize_large = length(sent), postfields = sent,
-    connecttimeout = 10, low_speed_limit = 1, low_speed_time = columns_patience())
+    # a process that was forked shares its parent's connections, and would get another's answers
+    fresh_connect = Sys.getpid() != columns$process,
+    forbid_reuse = Sys.getpid() != columns$process, connecttimeout = 10, low_speed_limit = 1,
+    low_speed_time = columns_patience())
   answer <- tryCatch(curl::curl_fetch_memory(address, handle), error = function(e) {
     columns_stop(columns, server, conditionMessage(e))
   })

@@ -99,6 +99,16 @@ store_sign.vetusta_store_postgres <- function(store) {
     collapse = " ")
 }
 
+# The parent's connection is not touched: it would be ended for both.
+#' @export
+store_again.vetusta_store_postgres <- function(store) {
+  again <- sql_store("vetusta_store_postgres", store$path)
+  again$connect <- store$connect
+  again$connection <- store$connect()
+  again$read_only <- TRUE
+  again
+}
+
 #' @export
 store_bytes.vetusta_store_postgres <- function(store) {
   sql_get(store, "SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::float8 AS bytes

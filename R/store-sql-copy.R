@@ -52,7 +52,8 @@ copy_sign <- function(store) {
     sql_get(store, paste0("SELECT count(*) AS n", if (!is.null(numbered))
       paste0(", coalesce(max(", numbered, "), 0) AS last, coalesce(sum(1.0 * ", numbered,
         "), 0) AS numbers"), if (table == "notes") ", coalesce(max(at), 0) AS last",
-      if (table == "segments") ", coalesce(sum(1.0 * rows), 0) AS held", " FROM ", table))
+      if (table == "segments") paste(", coalesce(sum(1.0 * rows), 0) AS held,",
+        "(SELECT coalesce(sum(times), 0) FROM moved) AS elsewhere"), " FROM ", table))
   })
   content_hash(charToRaw(paste(sprintf("%.17g", as.numeric(unlist(told))), collapse = " ")))
 }
@@ -74,9 +75,12 @@ store_move <- function(from, to, show = function(...) NULL) {
     for (table in names(copied_tables)) {
       state <- copy_table(from, to, table, state, function(done) show(table, total[[table]], done))
     }
+    moved <- copy_moved(from, to, state, function(done, all) show("series", all, done))
     store_transaction(to, function() {
       sql_numbers_go_on(to)
       came <- copy_counts(to)
+      # of series that stood elsewhere the segments are new
+      if (moved) total[["segments"]] <<- came[["segments"]]
       if (!identical(came, total)) {
         odd <- names(total)[came != total][1]
         vetusta_stop("archive", paste0("The copy has ", came[[odd]], " rows of ", odd,
@@ -86,6 +90,12 @@ store_move <- function(from, to, show = function(...) NULL) {
     data.frame(table = names(total), rows = unname(total))
   })
 }
+
+# Rows that stand elsewhere come as segments, a series at a time; gives whether there are any.
+copy_moved <- function(from, to, state, show) UseMethod("copy_moved")
+
+#' @export
+copy_moved.default <- function(from, to, state, show) FALSE
 
 # Where a copy goes on, or begins; one of an archive that was written to since begins anew.
 copy_begin <- function(to, sign) {

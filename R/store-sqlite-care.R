@@ -13,6 +13,9 @@ store_sign.vetusta_store_sqlite <- function(store) {
 }
 
 #' @export
+store_again.vetusta_store_sqlite <- function(store) sqlite_store(store$path, read_only = TRUE)
+
+#' @export
 store_bytes.vetusta_store_sqlite <- function(store) file.size(store$path)
 
 #' @export

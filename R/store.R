@@ -134,6 +134,9 @@ store_in_use <- function(store) UseMethod("store_in_use")
 # What differs when something was written.
 store_sign <- function(store) UseMethod("store_sign")
 
+# The same store, opened anew for another process, to be read.
+store_again <- function(store) UseMethod("store_again")
+
 # How many bytes it takes; and a folder of this machine's for what comes in parts.
 store_bytes <- function(store) UseMethod("store_bytes")
 store_folder <- function(store) UseMethod("store_folder")

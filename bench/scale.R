@@ -58,8 +58,10 @@ archive <- list(path = database("many"))
 running <- lapply(1:8, function(i) {
   bars_collector(card, archive, symbols, host = paste0("host", i %% 4), lease = "10")
 })
-calls <- function() if (file.exists(file.path(told, "times")))
+calls <- function() {
+  if (file.exists(file.path(told, "times")))
   as.numeric(readLines(file.path(told, "times"))) else numeric()
+}
 killed <- 0
 while (any(vapply(running, function(one) one$is_alive(), TRUE))) {
   if (killed < 3 && length(calls()) > 400 * (killed + 1)) {

@@ -11,7 +11,8 @@ columns_config <- function(folder, http, native, ports) {
       folder, "/tmp/</tmp_path>"), "<mark_cache_size>67108864</mark_cache_size>",
     paste0("<users_config>", folder, "/users.xml</users_config>"),
     "<default_profile>default</default_profile><default_database>default</default_database>",
-    "<timezone>UTC</timezone>", paste0("<remote_servers><pair>", shards, "</pair></remote_servers>"),
+    "<timezone>UTC</timezone>",
+    paste0("<remote_servers><pair>", shards, "</pair></remote_servers>"),
     "</yandex>"), file.path(folder, "config.xml"))
   user <- function(name, password, profile) {
     paste0("<", name, "><password>", password, "</password><networks><ip>127.0.0.1</ip></networks>",

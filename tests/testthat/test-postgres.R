@@ -87,6 +87,7 @@ test_that("an archive of an older form is carried over once, by one of several, 
   archive <- archive_open(uri)
   put_levels(archive, "a", 1:5, 1)
   vetusta:::sql_do(archive, "DROP TABLE collectors")
+  vetusta:::sql_do(archive, "DROP TABLE moved")
   vetusta:::sql_do(archive, "UPDATE meta SET value = '6' WHERE name = 'form'")
   expect_error_kind(archive_open(uri, read_only = TRUE), "archive", "older form")
   opened <- lapply(1:3, function(i) {

@@ -1,0 +1,109 @@
+# Through series that do not fit into memory together.
+
+#' Go through many series
+#'
+#' Reads series a few at a time, so that memory is bounded however many there are, and hands each
+#' handful to a function.
+#'
+#' @param archive An archive, see [archive_open()].
+#' @param addresses Addresses, see [archive_find()]; `NULL` for every series.
+#' @param f A function of a table as [archive_read()] gives it: some series of one dataset (of bars,
+#'   of one interval), each of them whole.
+#' @param by How many rows are read at a time, about; one series that has more comes alone.
+#' @param from,to,as_of,zone The window, and the instant as of which it is known, as in
+#'   [archive_read()].
+#' @param workers How many processes read and work at once; more than one needs an archive that
+#'   other processes can open (a system that can fork).
+#' @param progress Whether to show what is being done, on standard error.
+#' @return What `f` gave, in the order of the series: bound into one tibble where all of it is data
+#'   frames, else a list.
+#' @section Errors: as of [archive_find()]; an error of `f` ends the scan, and is told with the
+#'   address of the first series that it was handed.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
+#' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
+#' archive_scan(archive, "*@1 day", function(bars) {
+#'   data.frame(symbol = bars$symbol[1], days = nrow(bars), highest = max(bars$high))
+#' }, by = 1)
+archive_scan <- function(archive, addresses = NULL, f, by = 1e6, from = NULL, to = NULL,
+  as_of = NULL, zone = "UTC", workers = 1, progress = interactive()) {
+  check_archive(archive)
+  check_zone(zone)
+  check_number(by, "by", 1)
+  check_number(workers, "workers", 1)
+  check_flag(progress, "progress")
+  if (!is.function(given(f, "f", "want"))) {
+    vetusta_stop("want", "`f` is a function of a table.", todo = "give one, as function(bars) ...")
+  }
+  at <- known_at(as_of)
+  found <- archive_find(archive, addresses)
+  held <- store_series(archive, sizes = TRUE)
+  held <- held[match(found$address, series_address(held)), ]
+  held <- held[!is.na(held$id), ]
+  groups <- scan_groups(held, by)
+  work <- function(archive, rows) {
+    table <- read_table(archive, held[rows, ], from, to, at, zone)
+    if (!nrow(table)) return(NULL)
+    tryCatch(f(table), error = function(e) {
+      if (inherits(e, "vetusta_error")) stop(e)
+      vetusta_stop("want", paste0("The function failed: ", conditionMessage(e)),
+        where = series_address(held[rows[1], ]), todo = "correct the function")
+    })
+  }
+  parts <- scan_run(archive, groups, work, workers, progress)
+  parts <- parts[lengths(parts) > 0]
+  if (length(parts) && all(vapply(parts, is.data.frame, TRUE))) {
+    return(as_rows(as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))))
+  }
+  parts
+}
+
+# Series of one table each, so many that their rows are about as many as are read at a time.
+scan_groups <- function(held, by) {
+  if (!nrow(held)) {
+    return(list())
+  }
+  table <- paste(held$source, held$dataset, ifelse(startsWith(held$frequency, "P"), held$frequency,
+    ""), sep = "\r")
+  unlist(unname(lapply(split(seq_len(nrow(held)), factor(table, unique(table))), function(rows) {
+    count <- as.numeric(held$rows[rows])
+    unname(split(rows, floor((cumsum(count) - count) / by)))
+  })), recursive = FALSE)
+}
+
+scan_run <- function(archive, groups, work, workers, progress) {
+  show <- if (progress) progress_line(environment())
+  told <- function(i) {
+    if (!is.null(show)) show(function(width) {
+      paste0("read ", thousands(i), " of ", thousands(length(groups)), " parts")
+    })
+  }
+  if (workers < 2 || length(groups) < 2) {
+    return(lapply(seq_along(groups), function(i) {
+      told(i)
+      work(archive, groups[[i]])
+    }))
+  }
+  # each round is as many groups as there are workers, each with a connection of its own
+  rounds <- split(seq_along(groups), (seq_along(groups) - 1) %/% workers)
+  parts <- lapply(rounds, function(some) {
+    told(some[1])
+    parallel::mclapply(groups[some], function(rows) {
+      tryCatch({
+        own <- store_again(archive)
+        on.exit(store_close(own))
+        list(work(own, rows))
+      }, error = identity)
+    }, mc.cores = workers)
+  })
+  lapply(unlist(unname(parts), recursive = FALSE), function(part) {
+    if (inherits(part, "condition")) stop(part)
+    if (!is.list(part)) {
+      vetusta_stop("want", "A process that read was ended.",
+        todo = "run it with fewer workers, or a smaller `by`")
+    }
+    part[[1]]
+  })
+}

@@ -1,0 +1,137 @@
+# Rows on their way into the column store and back, and read together with the catalogue's own.
+
+# Rows of several series, in one insert. `of` are the numbers of the series.
+columns_insert <- function(columns, shape, of, rows, stamp) {
+  others <- rows[setdiff(names(rows), time_columns)]
+  names(others) <- unname(mapply(columns_name, names(others), others))
+  values <- lapply(others, function(column) {
+    if (is.character(column)) column
+    else if (is.factor(column)) as.character(column)
+    else as.double(column)
+  })
+  all <- c(list(series = as.double(of), time = as.double(rows$time), since = as.double(rows$since),
+    stamp = rep(stamp, length(of))), values)
+  columns_prepare(columns, shape, names(values))
+  types <- c("UInt32", "Int64", "Int64", "UInt64", vapply(names(values), columns_type, ""))
+  body <- native_write_cpp(unname(all), names(all), types)
+  columns_send(columns, paste0("INSERT INTO ", columns_table(columns, shape), " (",
+    paste(names(all), collapse = ", "), ") FORMAT Native"), body,
+    settings = columns_settings(columns))
+}
+
+# All of an insert has arrived, at every shard, when it is answered.
+columns_settings <- function(columns) {
+  c(if (!is.null(columns$cluster)) list(insert_distributed_sync = 1),
+    # newer ones refuse inserts over many months
+    if (columns$version[1] > 18) list(max_partitions_per_insert_block = 0))
+}
+
+# Rows that went over and are not there: nothing is given in their place.
+columns_lost <- function(columns, how) {
+  vetusta_stop("archive", paste0("Rows that went into the column store are not in it: ", how, "."),
+    where = columns$uri,
+    todo = "bring back its backup, or see with `vetusta archive check` what to collect again")
+}
+
+# Rows of series within a window: list(series, columns), in order of series, time and since.
+columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
+  # another process may have added columns
+  known <- columns_held(columns, shape)
+  if (!length(known)) columns_lost(columns, "the table of the shape is not there")
+  micros <- function(x) sprintf("%.0f", x * 1e6)
+  where <- c(paste0("series IN (", paste(sprintf("%.0f", series), collapse = ","), ")"),
+    if (is.finite(from)) paste("time >=", micros(from)),
+    if (is.finite(to)) paste("time <", micros(to)),
+    if (is.finite(at)) paste("since <=", micros(at)))
+  got <- columns_get(columns, "SELECT ", paste(setdiff(known, "stamp"), collapse = ", "), " FROM ",
+    columns_table(columns, shape), " WHERE ", paste(where, collapse = " AND "),
+    " ORDER BY series, time, since", if (newest) " DESC", ", stamp DESC LIMIT 1 BY series, time",
+    if (!newest) ", since")
+  rows <- columns_back(got[setdiff(names(got), "series")])
+  rows$time <- utc(as.numeric(rows$time))
+  rows$since <- utc(as.numeric(rows$since))
+  list(series = as.numeric(got$series), columns = rows)
+}
+
+#' @export
+store_read.vetusta_store_columns <- function(store, series, from = -Inf, to = Inf, at = Inf,
+  newest = TRUE) {
+  found <- sql_get(store, "SELECT m.series, s.shape, m.first, m.last, m.times FROM moved m
+    JOIN series s ON s.id = m.series WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?",
+    list(json_numbers(series), to, from))
+  if (!nrow(found)) {
+    return(NextMethod())
+  }
+  here <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series IN @numbers AND
+    first < ? AND last >= ?", list(json_numbers(series), to, from))$series
+  parts <- lapply(split(found$series, found$shape), function(ids) {
+    # of what stands in both all releases are looked at
+    lapply(split(ids, ids %in% here), function(some) {
+      got <- columns_read(store$columns, found$shape[match(some[1], found$series)], some, from, to,
+        at, newest && !some[1] %in% here)
+      columns_check_read(store$columns, found[found$series %in% some, ], got, from, to, at)
+      got
+    })
+  })
+  parts <- unlist(unname(lapply(parts, unname)), recursive = FALSE)
+  if (length(here)) {
+    both <- here %in% found$series
+    for (some in split(here, both)) {
+      own <- store_read.vetusta_store_sql(store, some, from, to, at,
+        newest && !some[1] %in% found$series)
+      parts[[length(parts) + 1]] <- list(series = rep(some, own$rows), columns = own$columns)
+    }
+  }
+  columns_together(parts, series, newest, intersect(here, found$series))
+}
+
+# Of series that are read whole as many times must be there as went over.
+columns_check_read <- function(columns, went, got, from, to, at) {
+  whole <- went$first >= from & went$last < to & is.infinite(at)
+  if (!any(whole)) {
+    return(invisible())
+  }
+  time <- as.numeric(got$columns$time)
+  n <- length(time)
+  # releases of one time stand beside each other
+  first <- if (n) c(TRUE, time[-1] != time[-n] | got$series[-1] != got$series[-n])
+  came <- tabulate(match(got$series[first], went$series), nrow(went))
+  if (any(came[whole] < went$times[whole])) {
+    columns_lost(columns, paste(thousands(sum(went$times[whole])), "times went there, and",
+      thousands(sum(came[whole])), "are found"))
+  }
+}
+
+# Parts as what a store gives; of `mixed` series rows of several parts are laid together.
+columns_together <- function(parts, series, newest, mixed) {
+  of <- unlist(lapply(parts, `[[`, "series"))
+  rows <- if (length(parts) == 1) parts[[1]]$columns
+  else as.list(suppressWarnings(data.table::rbindlist(lapply(parts, `[[`, "columns"),
+    use.names = TRUE, fill = TRUE)))
+  place <- match(of, series)
+  time <- as.numeric(rows$time)
+  since <- as.numeric(rows$since)
+  order <- order(place, time, since, method = "radix")
+  keep <- rep(TRUE, length(order))
+  if (length(mixed)) {
+    n <- length(order)
+    a <- order[-n]
+    b <- order[-1]
+    # the catalogue's own rows came last, and count
+    same <- place[a] == place[b] & time[a] == time[b] & (newest | since[a] == since[b])
+    keep <- c(!same, TRUE)[seq_len(n)]
+  }
+  order <- order[keep]
+  list(columns = lapply(rows, `[`, order), rows = tabulate(place[order], length(series)))
+}
+
+# What stands in the column store of one series within a stretch, or NULL: a page is laid beside it.
+#' @export
+sql_moved_rows.vetusta_store_columns <- function(store, id, first, last) {
+  found <- sql_get(store, "SELECT s.shape FROM moved m JOIN series s ON s.id = m.series
+    WHERE m.series = ? AND m.first <= ? AND m.last >= ?", list(id, last, first))
+  if (nrow(found)) {
+    rows <- columns_read(store$columns, found$shape, id, first, last + 1e-6, newest = FALSE)$columns
+    if (length(rows$time)) rows
+  }
+}

@@ -1,0 +1,158 @@
+# Segments that leave the catalogue for the column store, what is noted of them, and their check.
+
+#' @export
+store_settle.vetusta_store_columns <- function(store, series = NULL) {
+  gathered <- sql_get(store, "SELECT coalesce(sum(1.0 * rows), 0) AS n FROM segments")$n
+  if (gathered < columns_gather) {
+    return(NextMethod())
+  }
+  # what cannot go over now goes over later, and is read from the catalogue until then
+  tryCatch(columns_shift(store), vetusta_error_archive = function(e) {
+    warning(e$what, " ", e$todo, call. = FALSE)
+  })
+  invisible()
+}
+
+#' @export
+store_compact.vetusta_store_columns <- function(store) {
+  columns_shift(store)
+  for (shape in columns_shapes(store)) {
+    for (server in store$columns$servers) {
+      columns_do(store$columns, paste("OPTIMIZE TABLE", columns_table(store$columns, shape, FALSE)),
+        server)
+    }
+  }
+  NextMethod()
+}
+
+columns_shapes <- function(store) {
+  sql_get(store, "SELECT DISTINCT s.shape FROM moved m JOIN series s ON s.id = m.series")$shape
+}
+
+# Moves all segments over, a batch of one shape at a time; one process does it.
+columns_shift <- function(store) {
+  if (store_claim(store, "columns", Inf) != "ours") {
+    return(invisible())
+  }
+  on.exit(try(store_claims_release(store, "columns"), silent = TRUE))
+  repeat {
+    found <- sql_get(store, "SELECT g.id, g.series, s.shape, g.rows FROM segments g
+      JOIN series s ON s.id = g.series ORDER BY s.shape, g.series, g.first LIMIT 20000")
+    found <- held_of_shape(found, found$shape[1])
+    found <- found[cumsum(found$rows) - found$rows < columns_batch, ]
+    if (!nrow(found)) {
+      return(invisible())
+    }
+    columns_shift_batch(store, found)
+  }
+}
+
+columns_shift_batch <- function(store, found) {
+  read <- sql_get(store, "SELECT id, series, first, last, times, body FROM segments WHERE
+    id IN @numbers", list(json_numbers(found$id)))
+  read <- read[match(found$id, read$id), ]
+  read <- read[!is.na(read$id), ]
+  rows <- sql_open_segments(store, read, newest = FALSE)
+  columns_insert(store$columns, found$shape[1], rep(read$series, rows$rows), rows$columns,
+    floor(store_now(store) * 1e6))
+  store_beat(store, "rows into the column store")
+  # where rows lie over others their times are counted there
+  counted <- moved_count(store, found$shape[1], moved_over(store, read))
+  store_transaction(store, function() {
+    for (id in unique(read$series)) sql_hold_series(store, id)
+    # what another process wrote anew meanwhile goes over later
+    left <- sql_get(store, "SELECT id FROM segments WHERE id IN @numbers",
+      list(json_numbers(read$id)))$id
+    gone <- read[read$id %in% left, ]
+    sql_drop_segments(store, gone$id)
+    moved_note(store, gone, counted)
+  })
+}
+
+# Notes what stands there now: of series that were counted so many times, of others more by what
+# went over.
+moved_note <- function(store, gone, counted) {
+  if (!nrow(gone)) {
+    return(invisible())
+  }
+  each <- function(x, f) as.numeric(tapply(x, factor(gone$series, unique(gone$series)), f))
+  ids <- unique(gone$series)
+  sql_do(store, "INSERT INTO moved (series, first, last, times) VALUES (?, ?, ?, ?)
+    ON CONFLICT (series) DO UPDATE SET
+      first = CASE WHEN excluded.first < moved.first THEN excluded.first ELSE moved.first END,
+      last = CASE WHEN excluded.last > moved.last THEN excluded.last ELSE moved.last END,
+      times = moved.times + excluded.times",
+    list(ids, each(gone$first, min), each(gone$last, max), each(gone$times, sum)))
+  at <- counted$series %in% ids
+  if (any(at)) {
+    sql_do(store, "UPDATE moved SET times = ? WHERE series = ?",
+      list(counted$times[at], counted$series[at]))
+  }
+}
+
+# Series of which rows lie over what stands there already.
+moved_over <- function(store, read) {
+  ids <- unique(read$series)
+  held <- sql_get(store, "SELECT series, first, last FROM moved WHERE series IN @numbers",
+    list(json_numbers(ids)))
+  at <- match(read$series, held$series)
+  unique(read$series[!is.na(at) & read$first <= held$last[at] & read$last >= held$first[at]])
+}
+
+moved_count <- function(store, shape, ids) {
+  parts <- lapply(split(ids, (seq_along(ids) - 1) %/% 5000), function(some) {
+    told <- columns_get(store$columns, "SELECT series, uniqExact(time) AS times FROM ",
+      columns_table(store$columns, shape), " WHERE series IN (", paste(sprintf("%.0f", some),
+        collapse = ","), ") GROUP BY series")
+    list_frame(list(series = as.numeric(told$series), times = as.numeric(told$times)))
+  })
+  do.call(rbind, c(list(list_frame(list(series = numeric(), times = numeric()))), unname(parts)))
+}
+
+# The catalogue says of each series what stands there; counted there it must be as much.
+#' @export
+sql_check_more.vetusta_store_columns <- function(store, add) {
+  for (shape in columns_shapes(store)) {
+    held <- sql_get(store, "SELECT m.series, m.first, m.last, m.times, s.source, s.dataset, s.key,
+      s.frequency FROM moved m JOIN series s ON s.id = m.series WHERE s.shape = ?", list(shape))
+    told <- columns_get(store$columns,
+      "SELECT series, uniqExact(time) AS times, min(time) AS first, ",
+      "max(time) AS last FROM ", columns_table(store$columns, shape), " GROUP BY series")
+    at <- match(held$series, told$series)
+    lost <- is.na(at) | told$times[at] < held$times | told$first[at] > held$first |
+      told$last[at] < held$last
+    lost[is.na(lost)] <- TRUE
+    add("column", series_address(held[lost, ]),
+      "has fewer rows in the column store than went there",
+      TRUE)
+  }
+}
+
+#' @export
+copy_moved.vetusta_store_columns <- function(from, to, state, show) {
+  ids <- sql_get(from, "SELECT series FROM moved WHERE series > ? ORDER BY series",
+    list(as.numeric(state$moved %||% 0)))$series
+  store_transaction(to, function() sql_numbers_go_on(to))
+  for (i in seq_along(ids)) {
+    rows <- store_read(from, ids[i], newest = FALSE)$columns
+    store_transaction(to, function() {
+      # with those of its segments that came before
+      sql_do(to, "DELETE FROM segments WHERE series = ?", list(ids[i]))
+      for (at in segment_pieces(rows$time)) {
+        sql_insert_segment(to, ids[i], lapply(rows, `[`, at), 9L, thorough = TRUE)
+      }
+      state$moved <<- ids[i]
+      copy_note(to, state)
+    })
+    show(i, length(ids))
+  }
+  TRUE
+}
+
+#' @export
+store_again.vetusta_store_columns <- function(store) {
+  again <- NextMethod()
+  again$columns <- store$columns
+  class(again) <- c("vetusta_store_columns", class(again))
+  again
+}
