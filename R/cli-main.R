@@ -40,7 +40,7 @@ cli_commands <- c(
   report = "one file to look at or send: figures, what is held and missing, failures",
   browse = "look through the archive on a local page, which only reads",
   export = "write series or rows as CSV, Parquet, XLSX and more, or into a database",
-  archive = "check an archive, compact it, back it up, restore it, rescue what can be read",
+  archive = "check an archive, compact it, back it up, restore it, rescue what can be read, copy it",
   import = "put what you have in a file into the archive",
   completion = "completion of commands, options and addresses for bash and zsh",
   help = "show how a command is used",

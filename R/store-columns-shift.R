@@ -156,3 +156,7 @@ store_again.vetusta_store_columns <- function(store) {
   class(again) <- c("vetusta_store_columns", class(again))
   again
 }
+
+# A copy in a file has all rows.
+#' @export
+store_copy.vetusta_store_columns <- function(store, file) copy_to_file(store, file)

@@ -84,13 +84,7 @@ sql_give_back.vetusta_store_postgres <- function(store) {
 
 # A copy of a server's archive is a file.
 #' @export
-store_copy.vetusta_store_postgres <- function(store, file) {
-  copy <- file_store(file, TRUE, FALSE)
-  on.exit(archive_close(copy))
-  store_move(store, copy)
-  sql_do(copy, "DELETE FROM meta WHERE name = 'copy'")
-  sql_get(copy, "PRAGMA wal_checkpoint(TRUNCATE)")
-}
+store_copy.vetusta_store_postgres <- function(store, file) copy_to_file(store, file)
 
 #' @export
 store_sign.vetusta_store_postgres <- function(store) {

@@ -155,3 +155,12 @@ check_whole_copy <- function(store) {
       todo = "go on with it: vetusta archive copy FROM TO")
   }
 }
+
+# All of a store as a file.
+copy_to_file <- function(store, file) {
+  copy <- sqlite_store(file)
+  on.exit(store_close(copy))
+  store_move(store, copy)
+  sql_do(copy, "DELETE FROM meta WHERE name = 'copy'")
+  sql_get(copy, "PRAGMA wal_checkpoint(TRUNCATE)")
+}

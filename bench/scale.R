@@ -43,7 +43,7 @@ for (i in 1:3) {
   spent$read_server <- c(spent$read_server, measure(read_all, replace(told, 2, uri))[1])
 }
 invisible(web$process$kill())
-say("collecting 1,000,000 bars, server / file, elapsed", "%.2f (%.2f s, %.2f s); aim 1.5",
+say(paste("collecting", rows, "bars, server / file, elapsed"), "%.2f (%.2f s, %.2f s); aim 1.5",
   middle(spent$server) / middle(spent$file), middle(spent$server), middle(spent$file))
 say("reading them, server / file, elapsed", "%.2f (%.2f s, %.2f s); aim 2",
   middle(spent$read_server) / middle(spent$read_file), middle(spent$read_server),
@@ -87,3 +87,90 @@ say("calls that were asked for twice (under way when one was killed)", "%d",
   sum(duplicated(asked)))
 for (one in running) one$kill()
 invisible(server$stop())
+
+# --- a market's minutes in a column store: one server, and two shards
+arguments <- commandArgs(TRUE)
+market <- if (length(arguments) > 1) as.numeric(arguments[2]) else 1e8
+source(file.path("tests", "testthat", "helper-columns.R"))
+pair <- columns_server(here)
+# so many symbols, of which each has as many minutes of trading days
+symbols <- 2000
+each <- market / symbols
+bars_of_symbol <- function(each, seed) {
+  set.seed(seed)
+  close <- round(40 * exp(cumsum(rnorm(each, sd = 2e-4))), 2)
+  open <- c(40, close[-each])
+  day <- (seq_len(each) - 1) %/% 390
+  time <- 1.5e9 %/% 86400 * 86400 + 86400 * (day %/% 5 * 7 + day %% 5) + 27000 +
+    60 * ((seq_len(each) - 1) %% 390)
+  list(time = time, since = rep(2e9, each), close = close, open = open,
+    high = pmax(open, close) + 0.01, low = pmin(open, close) - 0.01,
+    volume = round(rexp(each, 1 / 900)) + 1)
+}
+fill <- function(columns, market, symbols) {
+  each <- market / symbols
+  ids <- split(seq_len(symbols), (seq_len(symbols) - 1) %/% max(1, floor(1e6 / each)))
+  spent <- 0
+  for (some in ids) {
+    parts <- lapply(some, function(id) bars_of_symbol(each, id))
+    rows <- as.list(data.table::rbindlist(parts))
+    of <- rep(some, each = each)
+    spent <- spent + system.time(vetusta:::columns_insert(columns, "bars", of, rows, 1),
+      gcFirst = FALSE)[3]
+  }
+  spent[[1]]
+}
+# the same bytes by curl alone
+bare <- function(columns, rows, of, times) {
+  all <- c(list(as.double(of), rows$time, rows$since, rep(1, length(of))),
+    unname(rows[-(1:2)]))
+  names <- c("series", "time", "since", "stamp", names(rows)[-(1:2)])
+  types <- c("UInt32", "Int64", "Int64", "UInt64", rep("Float64", 5))
+  body <- vetusta:::native_write_cpp(all, names, types)
+  address <- paste0(columns$servers[1], "/?query=", curl::curl_escape(paste0("INSERT INTO ",
+    vetusta:::columns_table(columns, "bars"), " (", paste(names, collapse = ", "),
+    ") FORMAT Native")))
+  system.time(for (i in seq_len(times)) curl::curl_fetch_memory(address,
+    curl::new_handle(postfields = body)), gcFirst = FALSE)[[3]] / times
+}
+database <- function(name, cluster = FALSE) {
+  for (i in 1:2) pair$sql(paste("CREATE DATABASE", name), i)
+  archive_open(tempfile(fileext = ".sqlite"), columns = pair$uri(name, cluster))$columns
+}
+one <- database("one")
+rows <- as.list(data.table::rbindlist(lapply(1:20, function(id) bars_of_symbol(5e4, id))))
+of <- rep(1:20, each = 5e4)
+trial <- database("trial")
+vetusta:::columns_insert(trial, "bars", of, rows, 1)
+ours <- stats::median(replicate(5, system.time(vetusta:::columns_insert(trial, "bars", of, rows, 1),
+  gcFirst = FALSE)[[3]]))
+floor_time <- stats::median(replicate(5, bare(trial, rows, of, 1)))
+say("storing 1,000,000 bars, to sending the same bytes by curl", "%.2f (%.2f s); aim 2",
+  ours / floor_time, ours)
+spent <- fill(one, market, symbols)
+say(sprintf("%s bars of %d symbols stored, a second", format(market, big.mark = ","), symbols),
+  "%.0f (%.0f s)", market / spent, spent)
+bytes <- function(server, name) as.numeric(pair$sql(paste0("SELECT sum(bytes_on_disk) FROM ",
+  "system.parts WHERE active AND database = '", name, "'"), server))
+say("bytes a bar", "%.1f", bytes(1, "one") / market)
+small <- database("small")
+invisible(fill(small, 1e6, 20))
+query <- function(columns, id) paste0("SELECT * FROM ", vetusta:::columns_table(columns, "bars"),
+  " WHERE series = ", id, " FORMAT Native")
+timed <- function(work, times = 7) stats::median(replicate(times, system.time(work(),
+  gcFirst = FALSE)[[3]]))
+read_one <- timed(function() vetusta:::columns_read(one, "bars", 7))
+bare_one <- timed(function() curl::curl_fetch_memory(one$servers[1],
+  curl::new_handle(postfields = query(one, 7))))
+read_small <- timed(function() vetusta:::columns_read(small, "bars", 7))
+say("one symbol of all, to the bare query", "%.2f (%.3f s); aim 3", read_one / bare_one, read_one)
+say("the same, to one symbol of 1,000,000 bars", "%.2f; aim 1.3", read_one / read_small)
+two <- database("two", TRUE)
+spent_two <- fill(two, market / 10, symbols / 10)
+alone <- database("alone")
+spent_alone <- fill(alone, market / 10, symbols / 10)
+say("storing into two shards, to one, on this machine", "%.2f", spent_two / spent_alone)
+all_of <- function(columns) timed(function() vetusta:::columns_get(columns,
+  "SELECT series, max(high) AS high FROM ", vetusta:::columns_table(columns, "bars"),
+  " GROUP BY series"), 3)
+say("a maximum of each series, two shards, to one", "%.2f", all_of(two) / all_of(alone))

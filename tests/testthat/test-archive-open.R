@@ -238,6 +238,7 @@ test_that("an archive of form 5 counts its calls on with the weight of one each"
   archive <- archive_open(file)
   vetusta:::sql_do(archive, "ALTER TABLE tokens DROP COLUMN weight")
   vetusta:::sql_do(archive, "DROP TABLE collectors")
+  vetusta:::sql_do(archive, "DROP TABLE moved")
   vetusta:::sql_do(archive, "INSERT INTO tokens VALUES ('quay', 5)")
   vetusta:::sql_do(archive, "UPDATE meta SET value = '5' WHERE name = 'form'")
   archive_close(archive)

@@ -191,6 +191,13 @@ test_that("an archive with a column store is copied whole into a file", {
   expect_identical(archive_revisions(copy, "TAMX", all = TRUE),
     archive_revisions(archive, "TAMX", all = TRUE))
   expect_identical(nrow(archive_check(copy)), 0L)
+  # a backup has all rows too
+  backup <- withr::local_tempfile(fileext = ".sqlite")
+  archive_backup(archive, backup)
+  saved <- archive_open(backup)
+  withr::defer(archive_close(saved))
+  expect_identical(archive_bars(saved, interval = "1 minute"),
+    archive_bars(archive, interval = "1 minute"))
 })
 
 test_that("a desk names the column store, and a refresh fills it", {
