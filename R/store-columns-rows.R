@@ -1,7 +1,9 @@
 # Rows on their way into the column store and back, and read together with the catalogue's own.
 
-# Rows of several series, in one insert. `of` are the numbers of the series.
-columns_insert <- function(columns, shape, of, rows, stamp) {
+# Rows of several series, in one insert. `of` are the numbers of the series, `wide` is 1 for those
+# of
+# days and longer, which fill no month.
+columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length(of))) {
   others <- rows[setdiff(names(rows), time_columns)]
   names(others) <- unname(mapply(columns_name, names(others), others))
   values <- lapply(others, function(column) {
@@ -10,9 +12,9 @@ columns_insert <- function(columns, shape, of, rows, stamp) {
     else as.double(column)
   })
   all <- c(list(series = as.double(of), time = as.double(rows$time), since = as.double(rows$since),
-    stamp = rep(stamp, length(of))), values)
+    stamp = rep(stamp, length(of)), wide = wide), values)
   columns_prepare(columns, shape, names(values))
-  types <- c("UInt32", "Int64", "Int64", "UInt64", vapply(names(values), columns_type, ""))
+  types <- c("UInt32", "Int64", "Int64", "UInt64", "UInt8", vapply(names(values), columns_type, ""))
   body <- native_write_cpp(unname(all), names(all), types)
   columns_send(columns, paste0("INSERT INTO ", columns_table(columns, shape), " (",
     paste(names(all), collapse = ", "), ") FORMAT Native"), body,
@@ -35,22 +37,41 @@ columns_lost <- function(columns, how) {
 
 # Rows of series within a window: list(series, columns), in order of series, time and since.
 columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
-  # another process may have added columns
-  known <- columns_held(columns, shape)
-  if (!length(known)) columns_lost(columns, "the table of the shape is not there")
   micros <- function(x) sprintf("%.0f", x * 1e6)
   where <- c(paste0("series IN (", paste(sprintf("%.0f", series), collapse = ","), ")"),
     if (is.finite(from)) paste("time >=", micros(from)),
     if (is.finite(to)) paste("time <", micros(to)),
     if (is.finite(at)) paste("since <=", micros(at)))
-  got <- columns_get(columns, "SELECT ", paste(setdiff(known, "stamp"), collapse = ", "), " FROM ",
-    columns_table(columns, shape), " WHERE ", paste(where, collapse = " AND "),
-    " ORDER BY series, time, since", if (newest) " DESC", ", stamp DESC LIMIT 1 BY series, time",
-    if (!newest) ", since")
-  rows <- columns_back(got[setdiff(names(got), "series")])
+  # all columns: another process may have added some. What counts is chosen here, since a column
+  # store takes longer to order rows than to send them.
+  got <- columns_get(columns, "SELECT * FROM ", columns_table(columns, shape), " WHERE ",
+    paste(where, collapse = " AND "))
+  counts <- columns_counting(got, newest)
+  rows <- columns_back(got[setdiff(names(got), c("series", "stamp", "wide"))])
+  if (!is.null(counts)) rows <- lapply(rows, `[`, counts)
   rows$time <- utc(as.numeric(rows$time))
   rows$since <- utc(as.numeric(rows$since))
-  list(series = as.numeric(got$series), columns = rows)
+  list(series = if (is.null(counts)) as.numeric(got$series) else got$series[counts],
+    columns = rows)
+}
+
+# Which rows count, in order of series, time and since: of those with one time the newest (or with
+# one since, where all releases are asked for), and of those that went over twice the one that was
+# written last. NULL where all of them do, as they stand.
+columns_counting <- function(got, newest) {
+  n <- length(got$time)
+  if (n < 2) {
+    return(NULL)
+  }
+  a <- -n
+  same <- got$series[-1] == got$series[a]
+  if (all((same & got$time[-1] > got$time[a]) | got$series[-1] > got$series[a])) {
+    return(NULL)
+  }
+  order <- order(got$series, got$time, got$since, got$stamp, method = "radix")
+  key <- lapply(got[c("series", "time", if (!newest) "since")], `[`, order)
+  last <- Reduce(`|`, lapply(key, function(part) part[-1] != part[-n]))
+  order[c(last, TRUE)]
 }
 
 #' @export
@@ -62,6 +83,7 @@ store_read.vetusta_store_columns <- function(store, series, from = -Inf, to = In
   if (!nrow(found)) {
     return(NextMethod())
   }
+  columns_note(store)
   here <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series IN @numbers AND
     first < ? AND last >= ?", list(json_numbers(series), to, from))$series
   parts <- lapply(split(found$series, found$shape), function(ids) {

@@ -35,8 +35,9 @@ columns_shift <- function(store) {
     return(invisible())
   }
   on.exit(try(store_claims_release(store, "columns"), silent = TRUE))
+  columns_note(store)
   repeat {
-    found <- sql_get(store, "SELECT g.id, g.series, s.shape, g.rows FROM segments g
+    found <- sql_get(store, "SELECT g.id, g.series, s.shape, s.frequency, g.rows FROM segments g
       JOIN series s ON s.id = g.series ORDER BY s.shape, g.series, g.first LIMIT 20000")
     found <- held_of_shape(found, found$shape[1])
     found <- found[cumsum(found$rows) - found$rows < columns_batch, ]
@@ -53,8 +54,9 @@ columns_shift_batch <- function(store, found) {
   read <- read[match(found$id, read$id), ]
   read <- read[!is.na(read$id), ]
   rows <- sql_open_segments(store, read, newest = FALSE)
+  wide <- !startsWith(found$frequency[match(read$series, found$series)], "PT")
   columns_insert(store$columns, found$shape[1], rep(read$series, rows$rows), rows$columns,
-    floor(store_now(store) * 1e6))
+    floor(store_now(store) * 1e6), rep(as.numeric(wide), rows$rows))
   store_beat(store, "rows into the column store")
   # where rows lie over others their times are counted there
   counted <- moved_count(store, found$shape[1], moved_over(store, read))

@@ -45,14 +45,27 @@ columns_join <- function(store, uri = NULL) {
   # tables of several archives may stand in one database
   columns$key <- told$key %||% substr(content_hash(charToRaw(paste(store$path, now_seconds(),
     Sys.getpid()))), 1, 8)
+  columns$noted <- !is.null(told)
   columns_check_server(columns)
-  if (is.null(told)) {
-    sql_meta_put(store, "columns", as.character(jsonlite::toJSON(list(uri = columns$uri,
-      key = columns$key), auto_unbox = TRUE)))
-  }
   store$columns <- columns
   class(store) <- c("vetusta_store_columns", class(store))
   store
+}
+
+# Noted with the first rows that go over; another process may have come before.
+columns_note <- function(store) {
+  columns <- store$columns
+  if (columns$noted) {
+    return(invisible())
+  }
+  told <- sql_meta(store, "columns")
+  if (length(told)) {
+    columns$key <- jsonlite::fromJSON(told)$key
+  } else {
+    sql_meta_put(store, "columns", as.character(jsonlite::toJSON(list(uri = columns$uri,
+      key = columns$key), auto_unbox = TRUE)))
+  }
+  columns$noted <- TRUE
 }
 
 columns_place <- function(parts) parts[c("database", "cluster")]
@@ -143,20 +156,22 @@ columns_table <- function(columns, shape, everywhere = TRUE) {
 columns_prepare <- function(columns, shape, names) {
   known <- columns$known[[shape]] %||% columns_held(columns, shape)
   if (!length(known)) {
-    fixed <- "series UInt32, time Int64, since Int64, stamp UInt64"
+    fixed <- "series UInt32, time Int64, since Int64, stamp UInt64, wide UInt8"
     for (server in columns$servers) {
       columns_do(columns, paste0("CREATE TABLE IF NOT EXISTS ",
         columns_table(columns, shape, FALSE), " (", fixed, ") ENGINE = ",
         columns_engine(columns, shape, server),
-        # a month is a twelfth of a year, counted from 1970, so that times before it have one too
-        " PARTITION BY intDiv(time, 2629746000000) ORDER BY (series, time, since)"), server)
+        # by months where values lie within days, else by decades; a month is a twelfth of a year,
+        # counted from 1970, so that times before it have one too
+        " PARTITION BY (wide, intDiv(time, if(wide = 1, 315569520000000, 2629746000000)))",
+        " ORDER BY (series, time, since)"), server)
       if (!is.null(columns$cluster)) {
         columns_do(columns, paste0("CREATE TABLE IF NOT EXISTS ", columns_table(columns, shape),
           " (", fixed, ") ENGINE = Distributed(", columns$cluster, ", ", columns$database, ", ",
           shape, "_", columns$key, ", series)"), server)
       }
     }
-    known <- c("series", "time", "since", "stamp")
+    known <- c("series", "time", "since", "stamp", "wide")
   }
   for (name in setdiff(names, known)) {
     for (server in columns$servers) {

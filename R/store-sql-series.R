@@ -271,17 +271,35 @@ store_attributes.vetusta_store_sql <- function(store, series, at = Inf) {
 
 #' @export
 store_series.vetusta_store_sql <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
-                                              shape = NULL) {
+                                           shape = NULL) {
   where <- c(if (!is.null(source)) "s.source = ?", if (!is.null(dataset)) "s.dataset = ?",
     if (!is.null(shape)) "s.shape = ?")
-  sql_get(store,
-    paste("SELECT s.id, s.source, s.dataset, s.shape, s.key, s.frequency, s.dimensions",
-    if (sizes) ", sum(1.0 * g.times) AS rows, min(g.first) AS first, max(g.last) AS last,
-      sum(1.0 * g.bytes) AS bytes",
-    "FROM series s", if (sizes) "JOIN (SELECT series, times, first, last, length(body) AS bytes
-      FROM segments UNION ALL SELECT series, times, first, last, 0 FROM moved) g
-      ON g.series = s.id",
-    if (length(where)) paste("WHERE", paste(where, collapse = " AND ")),
-    if (sizes) "GROUP BY s.id", "ORDER BY s.source, s.dataset, s.key, s.frequency"),
-    c(source, dataset, shape))
+  get <- function(columns, joined, grouped) {
+    sql_get(store,
+      paste0("SELECT s.id, s.source, s.dataset, s.shape, s.key, s.frequency, s.dimensions", columns,
+      " FROM series s", joined, if (length(where)) " WHERE ", paste(where, collapse = " AND "),
+      grouped, " ORDER BY s.source, s.dataset, s.key, s.frequency"), c(source, dataset, shape))
+  }
+  if (!sizes) {
+    return(get("", "", ""))
+  }
+  here <- get(", sum(1.0 * g.times) AS rows, min(g.first) AS first, max(g.last) AS last,
+    sum(1.0 * length(g.body)) AS bytes", " JOIN segments g ON g.series = s.id", " GROUP BY s.id")
+  away <- get(", m.times AS rows, m.first, m.last, 0.0 AS bytes",
+    " JOIN moved m ON m.series = s.id", "")
+  if (nrow(away)) sizes_together(here, away) else here
+}
+
+# Sizes of series that stand in two places.
+sizes_together <- function(here, away) {
+  both <- match(away$id, here$id)
+  at <- both[!is.na(both)]
+  more <- away[!is.na(both), ]
+  here$rows[at] <- here$rows[at] + more$rows
+  here$first[at] <- pmin(here$first[at], more$first)
+  here$last[at] <- pmax(here$last[at], more$last)
+  all <- rbind(here, away[is.na(both), ])
+  all <- all[order(all$source, all$dataset, all$key, all$frequency, method = "radix"), ]
+  row.names(all) <- NULL
+  all
 }

@@ -122,10 +122,10 @@ fill <- function(columns, market, symbols) {
 }
 # the same bytes by curl alone
 bare <- function(columns, rows, of, times) {
-  all <- c(list(as.double(of), rows$time, rows$since, rep(1, length(of))),
+  all <- c(list(as.double(of), rows$time, rows$since, rep(1, length(of)), rep(0, length(of))),
     unname(rows[-(1:2)]))
-  names <- c("series", "time", "since", "stamp", names(rows)[-(1:2)])
-  types <- c("UInt32", "Int64", "Int64", "UInt64", rep("Float64", 5))
+  names <- c("series", "time", "since", "stamp", "wide", names(rows)[-(1:2)])
+  types <- c("UInt32", "Int64", "Int64", "UInt64", "UInt8", rep("Float64", 5))
   body <- vetusta:::native_write_cpp(all, names, types)
   address <- paste0(columns$servers[1], "/?query=", curl::curl_escape(paste0("INSERT INTO ",
     vetusta:::columns_table(columns, "bars"), " (", paste(names, collapse = ", "),
@@ -150,18 +150,26 @@ say("storing 1,000,000 bars, to sending the same bytes by curl", "%.2f (%.2f s);
 spent <- fill(one, market, symbols)
 say(sprintf("%s bars of %d symbols stored, a second", format(market, big.mark = ","), symbols),
   "%.0f (%.0f s)", market / spent, spent)
-bytes <- function(server, name) as.numeric(pair$sql(paste0("SELECT sum(bytes_on_disk) FROM ",
+bytes <- function(server, name) {
+  as.numeric(pair$sql(paste0("SELECT sum(bytes_on_disk) FROM ",
   "system.parts WHERE active AND database = '", name, "'"), server))
+}
 say("bytes a bar", "%.1f", bytes(1, "one") / market)
 small <- database("small")
 invisible(fill(small, 1e6, 20))
-query <- function(columns, id) paste0("SELECT * FROM ", vetusta:::columns_table(columns, "bars"),
+query <- function(columns, id) {
+  paste0("SELECT * FROM ", vetusta:::columns_table(columns, "bars"),
   " WHERE series = ", id, " FORMAT Native")
-timed <- function(work, times = 7) stats::median(replicate(times, system.time(work(),
+}
+timed <- function(work, times = 7) {
+  stats::median(replicate(times, system.time(work(),
   gcFirst = FALSE)[[3]]))
+}
 read_one <- timed(function() vetusta:::columns_read(one, "bars", 7))
-bare_one <- timed(function() curl::curl_fetch_memory(one$servers[1],
-  curl::new_handle(postfields = query(one, 7))))
+bare_one <- timed(function() {
+  curl::curl_fetch_memory(one$servers[1],
+  curl::new_handle(postfields = query(one, 7)))
+})
 read_small <- timed(function() vetusta:::columns_read(small, "bars", 7))
 say("one symbol of all, to the bare query", "%.2f (%.3f s); aim 3", read_one / bare_one, read_one)
 say("the same, to one symbol of 1,000,000 bars", "%.2f; aim 1.3", read_one / read_small)
@@ -170,7 +178,11 @@ spent_two <- fill(two, market / 10, symbols / 10)
 alone <- database("alone")
 spent_alone <- fill(alone, market / 10, symbols / 10)
 say("storing into two shards, to one, on this machine", "%.2f", spent_two / spent_alone)
-all_of <- function(columns) timed(function() vetusta:::columns_get(columns,
-  "SELECT series, max(high) AS high FROM ", vetusta:::columns_table(columns, "bars"),
-  " GROUP BY series"), 3)
+all_of <- function(columns) {
+  timed(function() {
+    vetusta:::columns_get(columns,
+    "SELECT series, max(high) AS high FROM ", vetusta:::columns_table(columns, "bars"),
+    " GROUP BY series")
+  }, 3)
+}
 say("a maximum of each series, two shards, to one", "%.2f", all_of(two) / all_of(alone))

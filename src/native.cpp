@@ -45,7 +45,7 @@ void write_numbers(Out& out, const std::string& type, Rcpp::NumericVector values
   }
   // seconds become whole microseconds
   const bool micros = type == "Int64";
-  const size_t size = type == "UInt32" ? 4 : 8;
+  const size_t size = type == "UInt8" ? 1 : type == "UInt32" ? 4 : 8;
   const size_t from = out.data.size();
   out.data.resize(from + size * n);
   for (size_t i = 0; i < n; i++) {
@@ -58,9 +58,11 @@ void write_numbers(Out& out, const std::string& type, Rcpp::NumericVector values
     } else if (size == 8) {
       const uint64_t whole = static_cast<uint64_t>(value);
       std::memcpy(at, &whole, 8);
-    } else {
+    } else if (size == 4) {
       const uint32_t whole = static_cast<uint32_t>(value);
       std::memcpy(at, &whole, 4);
+    } else {
+      *at = static_cast<char>(value);
     }
   }
 }
@@ -202,8 +204,8 @@ void read_column(In& in, const std::string& type, size_t rows, Column& into, Rcp
 
 }  // namespace
 
-// One block of columns: Int64 is written from seconds as microseconds, UInt32, UInt64 and Float64
-// from numbers, Nullable(String) from texts.
+// One block of columns: Int64 is written from seconds as microseconds, UInt8, UInt32, UInt64 and
+// Float64 from numbers, Nullable(String) from texts.
 // [[Rcpp::export]]
 Rcpp::RawVector native_write_cpp(Rcpp::List columns, Rcpp::CharacterVector names,
                                  Rcpp::CharacterVector types) {
