@@ -40,6 +40,10 @@ cli_export <- function(arguments) {
   if (!length(options$words)) cli_usage_error("it needs ADDRESS...|SOURCE/DATASET [CONDITION...]")
   cli_export_alone(options)
   if (!is.null(options$file) && !grepl("/$", options$file)) whole_target(options$file, "export")
+  parted <- cli_export_parted(options)
+  if (!is.null(parted)) {
+    return(cli_say("wrote ", options$file, ": ", parted))
+  }
   rows <- cli_export_wanted(options)
   zone <- options$zone %||% "UTC"
   what <- counted(nrow(rows), cli_unit(rows))
@@ -70,6 +74,34 @@ cli_export_alone <- function(options) {
   if (!is.null(options$by) && !grepl("/$", options$file)) {
     cli_usage_error("--by is for a folder, whose name ends in /")
   }
+}
+
+# Series of one dataset go into a folder a few at a time; NULL where that is not what is asked for.
+# Gives how much was written, in words.
+cli_export_parted <- function(options) {
+  other <- options$form != "long" || options$labels != "codes" || options$multiplier != "keep" ||
+    !is.null(options$regroup) || isTRUE(options$dictionary) || !is.null(options$append)
+  if (is.null(options$file) || !grepl("/$", options$file) || other) {
+    return(NULL)
+  }
+  archive <- cli_archive(options)
+  conditions <- grepl("[=<>~]", options$words)
+  words <- cli_addresses(options$words[!conditions])
+  held <- store_datasets(archive)
+  if (length(words) == 1 && words %in% paste0(held$source, "/", held$dataset)) {
+    return(NULL)
+  }
+  found <- archive_find(archive, words)
+  if (series_tables(found) != 1) {
+    return(NULL)
+  }
+  unit <- "row"
+  written <- export_series(archive, options$file, words, options$from, options$to, options$as_of,
+    cli_calendars(options, found)$calendar$zone %||% "UTC", options$by, change = function(table) {
+      unit <<- cli_unit(table)
+      rows_filter(cli_session(table, options$session), options$words[conditions])
+    }, progress = !isTRUE(options$json))
+  counted(written, unit)
 }
 
 # Rows of a dataset without series, or series as one table.

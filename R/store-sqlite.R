@@ -251,4 +251,3 @@ store_token_take.vetusta_store_sql <- function(store, source, limits, under_way,
     c(list(source, under_way, weight), unlist(lapply(parts, `[[`, 2), recursive = FALSE)))
   if (nrow(found)) list(id = found$id) else list()
 }
-

@@ -85,7 +85,7 @@ say("the most calls in any second; aim 50 at most", "%d", most_within(times, 1))
 say("of the limit used; aim 95 %% at least", "%.1f %%", 100 * length(steady) / (20 * 50))
 say("calls that were asked for twice (under way when one was killed)", "%d",
   sum(duplicated(asked)))
-for (one in running) one$kill()
+for (one in running) invisible(one$kill())
 invisible(server$stop())
 
 # --- a market's minutes in a column store: one server, and two shards

@@ -327,3 +327,41 @@ test_that("the command writes what an address names, and refuses words that woul
   }
   expect_setequal(list.files(folder, "x[.]|y[.]"), character())
 })
+
+test_that("series go into a folder of Parquet a few at a time, and are the same as read at once", {
+  archive <- new_archive()
+  for (symbol in sprintf("S%d", 1:5)) {
+    put_rows(archive, "quay", "bars", "bars", minute_bars(symbol), frequency = "PT1M")
+  }
+  folder <- file.path(withr::local_tempdir(), "bars")
+  whole <- paste0(folder, "-whole")
+  bars <- archive_bars(archive, interval = "1 minute")
+  export_table(bars, paste0(whole, "/"))
+  seen <- 0
+  count <- export_series(archive, folder, "quay/bars/*", at_once = 500, progress = FALSE,
+    change = function(table) {
+      seen <<- max(seen, nrow(table))
+      table
+    })
+  expect_identical(count, 1950L)
+  expect_lte(seen, 780)
+  read <- function(folder) {
+    files <- list.files(folder, recursive = TRUE)
+    stats::setNames(lapply(file.path(folder, files), nanoparquet::read_parquet), files)
+  }
+  expect_identical(read(folder), read(whole))
+  # parted by another column, the parts of one value stand beside each other
+  export_series(archive, folder, "quay/bars/*", at_once = 500, by = "time", progress = FALSE)
+  expect_identical(sum(vapply(read(folder), nrow, 1L)), 1950L)
+  expect_identical(dirname(list.files(folder, recursive = TRUE))[1], "year=2026")
+  # what fails on the way leaves what was there
+  before <- list.files(folder, recursive = TRUE)
+  expect_error_kind(export_series(archive, folder, "quay/bars/*", at_once = 500, progress = FALSE,
+    change = function(table) if (table$symbol[1] == "S3") stop("no") else table), "want", "no")
+  expect_identical(list.files(folder, recursive = TRUE), before)
+  expect_identical(list.files(dirname(folder), all.files = TRUE, no.. = TRUE),
+    c("bars", "bars-whole"))
+  put_rows(archive, "river", "levels", "observations", data.frame(series = "lock",
+    period = as.Date("2026-03-12"), value = 1), frequency = "D")
+  expect_error_kind(export_series(archive, folder), "want", "several datasets")
+})

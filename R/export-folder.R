@@ -1,0 +1,142 @@
+# Folders of Parquet in folders by a column's values.
+
+#' Export series of an archive as a folder of Parquet, however many
+#'
+#' Goes through the series a few at a time, see [archive_scan()], so that memory is bounded by what
+#' is
+#' read at once and not by what is exported.
+#'
+#' @param archive An archive, see [archive_open()].
+#' @param folder Path of the folder. One that is there is replaced when the new one is whole, and
+#'   must hold nothing but parts of Parquet.
+#' @param addresses Addresses of series of one dataset (of bars, of one interval), see
+#'   [archive_find()].
+#' @param from,to,as_of,zone As in [archive_read()].
+#' @param by The column whose values part the rows into folders named `column=value`, as in
+#'   [export_table()]; by default `series` or `symbol`.
+#' @param at_once How many rows are held at a time, about.
+#' @param change A function of each table that is read, which gives the rows to write; `NULL` for
+#'   all of them.
+#' @param progress Whether to show what is being done, on standard error.
+#' @return Invisibly how many rows were written.
+#' @section Errors: `vetusta_error_want` for series of several datasets; `vetusta_error_export`
+#'   for a
+#'   folder that is something else or cannot be written.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
+#' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
+#' folder <- file.path(tempdir(), "days")
+#' export_series(archive, folder, "KELD@1 day")
+#' list.files(folder, recursive = TRUE)
+export_series <- function(archive, folder, addresses = NULL, from = NULL, to = NULL, as_of = NULL,
+  zone = "UTC", by = NULL, at_once = 1e6, change = NULL, progress = interactive()) {
+  check_archive(archive)
+  check_text(folder, "folder", "export")
+  if (!is.null(by)) check_text(by, "by")
+  if (!is.null(change) && !is.function(change)) {
+    vetusta_stop("want", "`change` is a function of a table.", todo = "give one, or NULL")
+  }
+  found <- archive_find(archive, addresses)
+  if (series_tables(found) > 1) {
+    vetusta_stop("want", "Series of several datasets have different columns.",
+      where = paste(utils::head(found$address[!duplicated(paste(found$source, found$dataset))], 3),
+        collapse = ", "),
+        todo = "export one dataset after the other, each into a folder of its own")
+  }
+  writer <- folder_writer(folder)
+  on.exit(writer$end())
+  written <- archive_scan(archive, addresses, function(table) {
+    if (!is.null(change)) table <- change(table)
+    if (nrow(table)) writer$add(as_rows(as.list(table)), by)
+    data.frame(rows = nrow(table))
+  }, at_once, from, to, as_of, zone, progress = progress)
+  writer$place()
+  invisible(sum(written$rows))
+}
+
+# Of how many tables series are: each dataset, of bars each interval, is one.
+series_tables <- function(found) {
+  length(unique(paste(found$source, found$dataset, ifelse(startsWith(found$frequency, "P"),
+    found$frequency, ""))))
+}
+
+# A folder of Parquet in folders by a column's values. It is written beside and takes the place of
+# the one that is there, which must be such a folder.
+export_folder <- function(rows, folder, by) {
+  writer <- folder_writer(folder)
+  on.exit(writer$end())
+  writer$add(rows, by)
+  writer$place()
+}
+
+# A folder that grows: `add(rows, by)`, `place()` when it is whole, and `end()` in any case.
+folder_writer <- function(folder) {
+  folder <- sub("/+$", "", folder)
+  if (!dir.exists(dirname(folder))) {
+    vetusta_stop("export", "The folder for the folder is not there.", where = dirname(folder),
+      todo = "make it, or give another path")
+  }
+  check_replaced_folder(folder)
+  beside <- tempfile(paste0(".", basename(folder), "."), dirname(folder))
+  failed <- function(reason) {
+    vetusta_stop("export", paste0("The folder cannot be written: ", reason, "."), where = folder,
+      todo = paste0("look at the rights of its folder and the room on the disk; what was there ",
+        "is as before"))
+  }
+  list(
+    add = function(rows, by) {
+      if (is.null(by)) by <- intersect(c("series", "symbol"), names(rows))[1]
+      if (!by %in% names(rows)) {
+        vetusta_stop("export", paste0("The rows have no column \"", by, "\" to part them by."),
+          todo = suggest_word(by, names(rows)))
+      }
+      rows <- export_columns(rows)
+      column <- rows[[by]]
+      dated <- inherits(column, c("POSIXct", "Date"))
+      value <- if (dated) format(column, "%Y") else as.character(column)
+      value[is.na(value)] <- "none"
+      # the column is told by the folder; a time stays
+      kept <- if (dated) rows else rows[names(rows) != by]
+      other_errors(for (one in unique(value)) {
+        part <- file.path(beside, paste0(if (dated) "year" else by, "=", path_part(one)))
+        dir.create(part, recursive = TRUE, showWarnings = FALSE)
+        nanoparquet::write_parquet(kept[value == one, , drop = FALSE], folder_file(part))
+      }, function(e) failed(plain_reason(conditionMessage(e))))
+    },
+    place = function() {
+      dir.create(beside, showWarnings = FALSE)
+      old <- paste0(beside, ".old")
+      if (dir.exists(folder)) file.rename(folder, old)
+      done <- suppressWarnings(file.rename(beside, folder))
+      if (!done && dir.exists(old)) file.rename(old, folder)
+      unlink(old, recursive = TRUE)
+      if (!done) failed("it cannot be renamed")
+    },
+    end = function() unlink(beside, recursive = TRUE)
+  )
+}
+
+# A part that has a file gets a second one.
+folder_file <- function(part) {
+  count <- length(list.files(part))
+  file.path(part, if (count) paste0("rows-", count + 1, ".parquet") else "rows.parquet")
+}
+
+# Only a folder that holds nothing but parts of Parquet is replaced.
+check_replaced_folder <- function(folder) {
+  if (!file.exists(folder)) {
+    return(invisible())
+  }
+  within <- list.files(folder, recursive = TRUE, all.files = TRUE)
+  if (!dir.exists(folder) || !all(grepl("^[^/=]+=[^/]*/[^/]+[.]parquet$", within))) {
+    vetusta_stop("export", "What is there is no folder of Parquet, and is not replaced.",
+      where = folder, todo = "give another path, or look at what is in it")
+  }
+}
+
+# A value as the name of a folder: what could be read as something else is written as %XX.
+path_part <- function(value) {
+  utils::URLencode(value, reserved = TRUE)
+}
