@@ -186,3 +186,29 @@ all_of <- function(columns) {
   }, 3)
 }
 say("a maximum of each series, two shards, to one", "%.2f", all_of(two) / all_of(alone))
+
+# --- series of a file into a folder of Parquet, a few at a time
+fill_file <- quote({
+  archive <- archive_open(arguments[1])
+  for (i in seq_len(as.numeric(arguments[2]))) {
+    close <- round(40 * exp(cumsum(rnorm(1e5, sd = 2e-4))), 2)
+    bars <- list(time = vetusta:::utc(1.5e9 + 60 * seq_len(1e5)), open = close, high = close + 1,
+      low = close - 1, close = close, volume = round(close * 10))
+    vetusta:::store_put(archive, list(source = "bench", dataset = "bars", shape = "bars",
+      rows = vetusta:::parcel_series(data.frame(key = paste0("S", i), frequency = "PT1M",
+        dimensions = sprintf("{\"symbol\":\"S%d\"}", i)), bars)))
+  }
+})
+to_parquet <- quote({
+  archive <- archive_open(arguments[1])
+  rows <- export_series(archive, tempfile("parts"), "bench/bars/*", progress = FALSE)
+  stopifnot(rows == 1e5 * as.numeric(arguments[2]))
+})
+peaks <- vapply(c(20, 100), function(symbols) {
+  file <- tempfile(fileext = ".sqlite")
+  told <- c(file, symbols)
+  invisible(measure(fill_file, told))
+  measure(to_parquet, told)[2]
+}, 0)
+say("peak memory of 10,000,000 bars into Parquet, to 2,000,000; flat", "%.2f (%.0f MB)",
+  peaks[2] / peaks[1], peaks[2])
