@@ -1,8 +1,6 @@
 # Programs that tests use for real, from Debian where this process may install them: an office
 # program, cron, PostgreSQL, ClickHouse, a browser, what makes pages of R Markdown. Where it may
-# not, or where
-# that fails, those tests are skipped and
-# counted.
+# not, or where that fails, those tests are skipped and counted.
 has <- function(program) nzchar(Sys.which(program))
 wanted <- c(if (!has("soffice")) "libreoffice-calc", if (!has("cron")) "cron",
   if (!length(Sys.glob("/usr/lib/postgresql/*/bin/initdb"))) "postgresql",
