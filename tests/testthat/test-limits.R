@@ -119,8 +119,11 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   expect_length(children, 1)
   other("g", ps::ps_pid(children[[1]]), now, began = as.numeric(ps::ps_create_time(children[[1]])))
   expect_identical(claim("g", now), "ours")
+  # a run that ends lets go of its own calls, and not of those of another run of this process
+  expect_identical(claim("h", now), "ours")
   vetusta:::store_claims_release(archive, c("a", "c", "d", "e", "g", "b"))
-  expect_identical(sort(vetusta:::sql_get(archive, "SELECT call FROM claims")$call), c("b", "f"))
+  expect_identical(sort(vetusta:::sql_get(archive, "SELECT call FROM claims")$call),
+    c("b", "f", "h"))
 })
 
 test_that("collectors that are asked for the same make each call once between them", {
@@ -139,6 +142,22 @@ test_that("collectors that are asked for the same make each call once between th
   expect_identical(anyDuplicated(calls), 0L)
   bars <- archive_bars(archive, interval = "1 minute")
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
+})
+
+test_that("of a call that another collector began only the stretches that are left are asked for", {
+  folder <- withr::local_tempdir()
+  card <- bars_of(bars_server(folder))
+  archive <- new_archive()
+  want <- want_bars(source_card(card), "S05", "1 minute", from = "2026-03-12", to = "2026-03-12")
+  # planned before the other one's first page came
+  plan <- plan_calls(want, archive)
+  collect_run(plan_calls(want, archive), archive, progress = FALSE, pages = 1)
+  collect_run(plan, archive, progress = FALSE)
+  expect_identical(nrow(archive_bars(archive, "S05", "1 minute")), 50L)
+  calls <- readLines(file.path(folder, "calls"))
+  expect_identical(anyDuplicated(archive_journal(archive)$address), 0L)
+  # before the first value, and behind the last
+  expect_length(calls, 1 + 1 + 4)
 })
 
 test_that("what a collector was at when it was killed is taken over by another one, at once", {
