@@ -1,8 +1,7 @@
 # Rows on their way into the column store and back, and read together with the catalogue's own.
 
 # Rows of several series, in one insert. `of` are the numbers of the series, `wide` is 1 for those
-# of
-# days and longer, which fill no month.
+# of days and longer, which fill no month.
 columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length(of))) {
   others <- rows[setdiff(names(rows), time_columns)]
   names(others) <- unname(mapply(columns_name, names(others), others))

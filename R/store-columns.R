@@ -4,8 +4,7 @@
 # What makes a page exactly once: rows go over first, in a form that may be repeated (of two rows
 # with one series, time and since the one that was written last counts), and only then the
 # catalogue lets go of its segments, in one transaction. Whatever ends between the two leaves rows
-# in
-# both, which are read as one, and go over again. What stands in the column store is told by the
+# in both, which are read as one, and go over again. What stands in the column store is told by the
 # catalogue's table `moved`: the stretch and the number of times of each series.
 
 # Rows that gather before they go over, and how many go in one insert.
@@ -14,8 +13,7 @@ columns_batch <- 1000000
 columns_oldest <- c(18, 16)
 
 # The store of a catalogue with columns beside it. The catalogue remembers where, so that it is
-# never
-# read without them.
+# never read without them.
 columns_join <- function(store, uri = NULL) {
   password <- attr(uri, "password")
   uri <- if (!is.null(uri)) as.character(uri)
@@ -36,9 +34,8 @@ columns_join <- function(store, uri = NULL) {
   columns$database <- parts$database
   columns$cluster <- parts$cluster
   columns$user <- parts$user
-  secret <- password %||% (if (nzchar(Sys.getenv("COLUMNS_PASSWORD"))) Sys.getenv(
-    "COLUMNS_PASSWORD"))
-  columns$password <- if (!is.null(secret)) function() secret
+  secret <- password %||% Sys.getenv("COLUMNS_PASSWORD")
+  columns$password <- if (nzchar(secret)) function() secret
   columns$uri <- uri %||% told$uri
   columns$known <- list()
   columns$process <- Sys.getpid()

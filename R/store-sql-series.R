@@ -161,35 +161,10 @@ sql_put_one <- function(store, id, rows, now) {
   merged$counts
 }
 
-# Rows that stand elsewhere beside those that are here, and which of them they are: what is as it
-# was there is not written here. Of a row that stands in both, that which is here counts.
-with_moved <- function(old, away) {
-  if (is.null(away)) {
-    return(old)
-  }
-  if (length(old$time)) {
-    there <- paste(as.numeric(away$time), as.numeric(away$since)) %in%
-      paste(as.numeric(old$time), as.numeric(old$since))
-    away <- lapply(away, `[`, !there)
-  }
-  away$.moved <- rep(TRUE, length(away$time))
-  all <- as.list(data.table::rbindlist(list(old, away), use.names = TRUE, fill = TRUE))
-  order <- order(as.numeric(all$time), as.numeric(all$since), method = "radix")
-  lapply(all, `[`, order)
-}
-
-without_moved <- function(rows) {
-  moved <- rows$.moved
-  if (is.null(moved)) {
-    return(rows)
-  }
-  rows$.moved <- NULL
-  lapply(rows, `[`, is.na(moved))
-}
-
 #' @export
 store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf, at = Inf,
   newest = TRUE) {
+  if (length(series)) sql_none_moved(store, series)
   found <- sql_get(store, "SELECT s.id, s.series, s.first, s.body FROM segments s
     WHERE s.series IN @numbers AND s.first < ? AND s.last >= ? ORDER BY
       s.series, s.first",
@@ -288,18 +263,4 @@ store_series.vetusta_store_sql <- function(store, source = NULL, dataset = NULL,
   away <- get(", m.times AS rows, m.first, m.last, 0.0 AS bytes",
     " JOIN moved m ON m.series = s.id", "")
   if (nrow(away)) sizes_together(here, away) else here
-}
-
-# Sizes of series that stand in two places.
-sizes_together <- function(here, away) {
-  both <- match(away$id, here$id)
-  at <- both[!is.na(both)]
-  more <- away[!is.na(both), ]
-  here$rows[at] <- here$rows[at] + more$rows
-  here$first[at] <- pmin(here$first[at], more$first)
-  here$last[at] <- pmax(here$last[at], more$last)
-  all <- rbind(here, away[is.na(both), ])
-  all <- all[order(all$source, all$dataset, all$key, all$frequency, method = "radix"), ]
-  row.names(all) <- NULL
-  all
 }

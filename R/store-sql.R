@@ -42,7 +42,10 @@ sql_hold_series.default <- function(store, id) invisible()
 sql_moved_rows <- function(store, id, first, last) UseMethod("sql_moved_rows")
 
 #' @export
-sql_moved_rows.default <- function(store, id, first, last) NULL
+sql_moved_rows.default <- function(store, id, first, last) {
+  sql_none_moved(store, id)
+  NULL
+}
 
 # What was looked up within a transaction that is not to be is looked up again.
 sql_forget_caches <- function(store) {

@@ -56,6 +56,20 @@ test_that("the archive remembers where its rows are, and is not read without the
     "another column store")
 })
 
+test_that("who opened the archive before rows moved is told, and gets no part of them", {
+  path <- withr::local_tempfile(fileext = ".sqlite")
+  plain <- archive_open(path)
+  withr::defer(archive_close(plain))
+  put_bars(plain, "KELD")
+  archive <- columns_archive(eager = FALSE, path = path)
+  vetusta:::columns_shift(archive)
+  expect_error_kind(archive_bars(plain, "KELD", "1 minute"), "archive", "since it was opened")
+  expect_error_kind(put_bars(plain, "KELD"), "archive", "since it was opened")
+  again <- archive_open(path)
+  withr::defer(archive_close(again))
+  expect_identical(nrow(archive_bars(again, "KELD", "1 minute")), 390L)
+})
+
 test_that("what a kill leaves between the two is read once, and goes over again without doubling", {
   archive <- columns_archive(eager = FALSE)
   put_bars(archive, "KELD")
