@@ -179,8 +179,8 @@ postgres_prepare <- function(store, create) {
     return(invisible())
   }
   if (is.null(form)) {
-    postgres_check_empty(store)
     if (!create || store$read_only) {
+      postgres_check_empty(store)
       vetusta_stop("archive", "There is no archive in the database yet.", where = store$path,
         todo = "collect or import something first, or look at the name of the database",
         absent = TRUE)
@@ -206,6 +206,7 @@ postgres_make <- function(store) {
     return(invisible())
   }
   if (is.null(form)) {
+    postgres_check_empty(store)
     do("CREATE SCHEMA IF NOT EXISTS vetusta")
     for (statement in c(postgres_tables, postgres_indices)) do(statement)
     sql_do(store, "INSERT INTO meta VALUES ('form', ?)", list(as.character(archive_form)))
@@ -237,7 +238,8 @@ postgres_check_empty <- function(store) {
     information_schema.tables WHERE table_schema NOT IN ('pg_catalog', 'information_schema')
     AND table_schema NOT LIKE 'pg_%'")
   own <- held$schema == "vetusta"
-  if (any(own)) {
+  # another process may have made the archive since
+  if (any(own) && is.null(postgres_form(store))) {
     vetusta_stop("archive", paste0("The schema `vetusta` of the database is no archive: it holds ",
       held$name[own][1], "."), where = store$path,
       todo = "give another database, or rename that schema")

@@ -95,9 +95,10 @@ test_that("an archive of an older form is carried over once, by one of several, 
       "a <- vetusta::archive_open('%s'); cat(nrow(vetusta::archive_collectors(a)))", uri)),
       stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
   })
-  # who has it open reads on
+  # who has it open reads on, by what the older form has
   for (i in 1:20) {
-    expect_identical(levels_of(archive, "a"), rep(1, 5))
+    expect_identical(vetusta:::sql_get(archive, "SELECT s.key, g.rows, g.times FROM segments g
+      JOIN series s ON s.id = g.series")[c("rows", "times")], data.frame(rows = 5L, times = 5L))
     Sys.sleep(0.05)
   }
   for (process in opened) {
@@ -105,6 +106,24 @@ test_that("an archive of an older form is carried over once, by one of several, 
     expect_identical(process$read_all_output(), "0", info = process$read_all_error())
   }
   expect_identical(vetusta:::postgres_form(archive), vetusta:::archive_form + 0)
+  expect_identical(levels_of(archive, "a"), rep(1, 5))
+})
+
+test_that("several that make an archive in one database at once find it made", {
+  postgres_shared()
+  uri <- postgres_database()
+  opened <- lapply(1:6, function(i) {
+    processx::process$new("Rscript", c("--no-init-file", "-e", sprintf(
+      "a <- vetusta::archive_open('%s'); cat(nrow(vetusta::archive_collectors(a)))", uri)),
+      stdout = "|", stderr = "|", env = c("current", R_LIBS = r_libs()))
+  })
+  for (process in opened) {
+    process$wait(60000)
+    expect_identical(process$read_all_output(), "0", info = process$read_all_error())
+  }
+  # who looked before it was there, and looks for other tables after, does not take it for them
+  archive <- archive_open(uri)
+  expect_no_error(vetusta:::postgres_check_empty(archive))
 })
 
 test_that("a role that may only read does for every command that reads, and is refused in words", {
