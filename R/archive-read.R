@@ -98,21 +98,27 @@ archive_faults <- function(archive) {
 #' @param releases Whether every release of observations is given, each with its `released`, and not
 #'   only the newest: [series_align()] needs them to know what was known at each time of its grid.
 #' @param labels,language,multiplier Of statistics, as for [archive_observations()].
+#' @param regroup Bars at a longer interval: a list of what [bars_regroup()] is told, as
+#'   `list(interval = "1 day", calendar = source_calendar("quay"))`. An archive whose rows stand in
+#'   a column store has that make them, so that few rows travel; `volume` and `vwap` are sums, and
+#'   may then differ in the last digits of what is no whole number.
 #' @return A list of tables, one for each dataset (of bars one for each interval), named
 #'   `source/dataset`: bars, see
 #'   [bars_frame()]; observations, see [archive_observations()]; or facts. Series that are deleted
 #'   at `as_of`, or not known yet,
 #'   have no rows. The attribute `interval` of a table of bars is their interval.
-#' @section Errors: as of [archive_find()].
+#' @section Errors: as of [archive_find()]; with `regroup` as of [bars_regroup()], and
+#'   `vetusta_error_want` where a series is no bars.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' archive_read(archive, "KELD", from = "2026-03-12")
+#' archive_read(archive, "KELD", regroup = list(interval = "1 week"))
 archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_of = NULL,
   zone = "UTC", labels = "codes",
-  language = "en", multiplier = "keep", releases = FALSE) {
+  language = "en", multiplier = "keep", releases = FALSE, regroup = NULL) {
   check_archive(archive)
   check_flag(releases, "releases")
   check_zone(zone)
@@ -122,6 +128,7 @@ archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_o
   at <- known_at(as_of)
   store_snapshot(archive, function() {
     found <- archive_find(archive, addresses)
+    regroup <- regroup_asked(regroup, found)
     all <- store_series(archive)
     held <- all[match(found$address, series_address(all)), ]
     if (!nrow(held)) {
@@ -131,6 +138,10 @@ archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_o
     interval <- ifelse(startsWith(held$frequency, "P"), paste0("@", held$frequency), "")
     group <- paste0(held$source, "/", held$dataset, interval)
     tables <- lapply(split(seq_len(nrow(held)), factor(group, unique(group))), function(rows) {
+      longer <- if (!is.null(regroup)) longer_shapes()[[held$shape[rows[1]]]]
+      if (!is.null(longer)) {
+        return(longer(archive, held[rows, ], from, to, at, zone, regroup(held$source[rows[1]])))
+      }
       read_table(archive, held[rows, ], from, to, at, zone, labels = labels, language = language,
         multiplier = multiplier, newest = !releases || held$shape[rows[1]] != "observations")
     })
@@ -168,35 +179,6 @@ read_rows <- function(archive, held, start, end, at, newest = TRUE) {
 
 # The dimensions of series as columns.
 held_dimensions <- function(held) words_frame(held$dimensions)
-
-table_of_bars <- function(archive, held, from, to, at, zone, ...) {
-  start <- if (is.null(from)) -Inf else as.numeric(time_instant(from, zone, name = "from"))
-  end <- if (is.null(to)) Inf else as.numeric(time_instant(to, zone, end = TRUE, name = "to"))
-  # series in the order of their symbols stand in the order of bars
-  dimensions <- held_dimensions(held)
-  order <- order(as.character(dimensions$symbol), method = "radix")
-  held <- held[order, ]
-  dimensions <- dimensions[order, , drop = FALSE]
-  read <- read_rows(archive, held, start, end, at)
-  columns <- read$columns
-  n <- length(read$owner)
-  rows <- list(symbol = dimensions$symbol[read$owner], time = columns$time)
-  for (name in c("open", "high", "low", "close", "volume")) {
-    rows[[name]] <- columns[[name]] %||% rep(NA_real_, n)
-  }
-  rows$session <- columns[["session"]] %||% rep(NA_character_, n)
-  rows$side <- (dimensions[["side"]] %||% rep(NA_character_, nrow(held)))[read$owner]
-  rows$status <- columns[["status"]] %||% rep("observed", n)
-  if (anyNA(rows$status)) rows$status[is.na(rows$status)] <- "observed"
-  extra <- setdiff(names(columns), c(names(rows), "since"))
-  rows <- c(rows, columns[extra])
-  # what was checked when it came is not judged again; the sides of a symbol are laid into each
-  # other
-  table <- if (anyDuplicated(dimensions$symbol)) without_notes(bars_frame(list_frame(rows)))
-  else with_shape(as_rows(rows), "vetusta_bars")
-  attr(table, "interval") <- if (nrow(held)) time_interval(held$frequency[1])
-  table
-}
 
 # Days, years or other periods between which a period begins, both included, in seconds.
 period_window <- function(from, to) {
@@ -238,80 +220,4 @@ ordered_rows <- function(rows, by) {
     return(rows)
   }
   lapply(rows, `[`, do.call(order, c(unname(rows[by]), list(method = "radix"))))
-}
-
-#' Read bars from an archive
-#'
-#' @param archive An archive.
-#' @param symbols Symbols; `NULL` for all of this interval.
-#' @param interval The bars' interval, see [time_interval()].
-#' @param from,to The window, days or instants, see [time_instant()]; open where not given.
-#' @param source The source's name, needed where two sources have the same symbol.
-#' @param session Names of the sessions wanted; `NULL` for all that is held.
-#' @param zone The IANA zone of days in `from` and `to`.
-#' @param as_of An instant or day: the bars as they were known then.
-#' @return A table of bars, see [bars_frame()], in order of symbol and time.
-#' @section Errors: `vetusta_error_want` for a symbol that the archive does not hold, with the
-#'   nearest one it does; or one held
-#'   from several sources.
-#' @export
-#' @examples
-#' archive <- archive_open(tempfile(fileext = ".sqlite"))
-#' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
-#' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
-#' archive_bars(archive, "KELD", interval = "1 day", from = "2026-03-12")
-archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NULL, to = NULL,
-  source = NULL, session = NULL,
-                         zone = "UTC", as_of = NULL) {
-  check_archive(archive)
-  interval <- time_interval(interval)
-  held <- store_series(archive, shape = "bars")
-  held$symbol <- as.character(held_dimensions(held)[["symbol"]])
-  if (!is.null(source)) {
-    held <- held[held$source == check_known(source, unique(held$source), "source"), ]
-  }
-  here <- held[held$frequency == interval$iso, ]
-  if (is.null(symbols)) symbols <- unique(here$symbol)
-  for (symbol in symbols) check_held(symbol, here, held, interval)
-  here <- here[here$symbol %in% symbols, ]
-  wanted <- check_sessions(session)
-  all <- store_snapshot(archive,
-    function() table_of_bars(archive, here, from, to, known_at(as_of), zone))
-  if (is.null(wanted)) all else all[all$session %in% wanted, , drop = FALSE]
-}
-
-check_known <- function(word, known, name) {
-  check_text(word, name)
-  if (!word %in% known) {
-    vetusta_stop("want", paste0("The archive holds nothing of the ", name, " \"", word, "\"."),
-      todo = suggest_word(word, known))
-  }
-  word
-}
-
-check_held <- function(symbol, here, held, interval) {
-  own <- here[here$symbol == symbol, ]
-  places <- if (nrow(own)) unique(paste0(own$source, "/", own$dataset))
-  if (length(places) == 1) {
-    return(invisible())
-  }
-  if (length(places) > 1) {
-    several <- length(unique(own$source)) > 1
-    vetusta_stop("want",
-      paste0("The archive holds ", symbol, " of ", format(interval), " from several ",
-      if (several) "sources." else "datasets."),
-      todo = if (several) paste0("name one as the source: ",
-      paste(unique(own$source), collapse = ", "))
-      else paste0("read one with archive_read(): ", paste(places, collapse = ", ")))
-  }
-  others <- unique(held$frequency[held$symbol == symbol])
-  if (length(others)) {
-    vetusta_stop("want", paste0("The archive holds no ", symbol, " of ", format(interval), "."),
-      todo = paste0("it has the interval ", paste(frequency_text(others), collapse = ", "),
-        "; regroup those, or collect"))
-  }
-  near <- nearest_word(symbol, unique(held$symbol))
-  vetusta_stop("want", paste0("The archive holds no series of the symbol \"", symbol, "\"."),
-    todo = if (is.null(near)) "collect or import it first; `vetusta list` shows what is held"
-    else paste0("did you mean \"", near, "\"?"))
 }

@@ -99,7 +99,7 @@ cli_export_parted <- function(options) {
   written <- export_series(archive, options$file, words, options$from, options$to, options$as_of,
     cli_calendars(options, found)$calendar$zone %||% "UTC", options$by, change = function(table) {
       unit <<- cli_unit(table)
-      rows_filter(cli_session(table, options$session), options$words[conditions])
+      rows_filter(bars_of_sessions(table, cli_bar_sessions(options)), options$words[conditions])
     }, progress = !isTRUE(options$json))
   counted(written, unit)
 }
@@ -157,12 +157,7 @@ cli_export_series <- function(archive, options) {
   found <- archive_find(archive, options$words)
   known <- cli_calendars(options, found)
   zone <- known$calendar$zone %||% "UTC"
-  tables <- archive_read(archive, options$words, options$from, options$to, options$as_of, zone,
-    labels = options$labels,
-    language = options$language, multiplier = options$multiplier)
-  read <- list(tables = lapply(tables, cli_session, session = options$session),
-    calendars = unname(known$calendars[sub("/.*", "", names(tables))]))
-  tables <- cli_distinct(cli_regrouped(read, options), found)
+  tables <- cli_distinct(cli_read(archive, options$words, options, found, known, zone), found)
   if (options$form == "sdmx") {
     return(cli_export_sdmx(archive, tables, options))
   }

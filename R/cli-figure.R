@@ -67,11 +67,13 @@ cli_figure_kind <- function(options) {
 # The series of a figure, by their own names where the archive knows them, and what to say below.
 cli_figure_read <- function(options, kind = NULL) {
   read <- cli_series(options)
-  tables <- cli_regrouped(read, options)
+  tables <- read$tables
   if (!is.null(options$span)) tables <- lapply(tables, cli_last_span, options$span, read$zone)
   names <- if (is.null(options$input)) archive_names(cli_archive(options), unique(read$sources))
   gaps <- if (identical(kind, "gaps")) {
-    tryCatch(without_notes(cli_find_gaps(read, options)), vetusta_error = function(e) NULL)
+    # what is missing is told of bars as they are held
+    held <- if (is.null(options$regroup)) read else cli_series(options, NULL)
+    tryCatch(without_notes(cli_find_gaps(held, options)), vetusta_error = function(e) NULL)
   }
   list(tables = tables, zone = read$zone, names = names, calendar = read$calendar, gaps = gaps,
     caption = cli_figure_caption(options, read, tables),

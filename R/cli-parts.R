@@ -154,20 +154,15 @@ cli_desk_source <- function(options, sources) {
   }
 }
 
-# Bars for figures and exports, regrouped where that is asked for.
-cli_regrouped <- function(read, options) {
+# What --regroup asks for, as a function of a calendar and a zone; of bars alone.
+cli_longer <- function(options) {
   if (is.null(options$regroup)) {
-    return(read$tables)
+    return(NULL)
   }
-  Map(function(table, calendar) {
-    if (!is_bars(table)) {
-      cli_usage_error(
-        "--regroup is for bars; `vetusta regroup` changes the frequency of other values")
-    }
-    bars_regroup(table, options$regroup, calendar,
-      session = cli_sessions(list(calendar = calendar), options), base = attr(table, "interval"),
-      need = 0)
-  }, read$tables, read$calendars)
+  function(calendar, zone) {
+    list(interval = options$regroup, calendar = calendar,
+      session = cli_sessions(list(calendar = calendar), options), need = 0)
+  }
 }
 
 # The session of a calendar that counts: none where there is no calendar, or all are asked for.

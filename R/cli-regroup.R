@@ -24,11 +24,13 @@ cli_regroup <- function(arguments) {
       "vetusta regroup kelder-lock --into M --rule mean",
       "cat minutes.csv | vetusta regroup --input - --symbol KELD --into \"1 hour\" --anchor clock"))
   to <- cli_needs(options, "into")
-  read <- cli_series(options)
+  read <- cli_series(options, function(calendar, zone) {
+    cli_regroup_words(to, options, calendar, zone)
+  })
   what <- "row"
   rows <- cli_each(read, options, function(x, interval, read) {
     if (is_bars(x)) what <<- "bar"
-    cli_regroup_one(as_series(x), to, options, read, interval)
+    if (is_bars(x)) x else cli_regroup_one(as_series(x), to, options, read, interval)
   })
   cli_put(rows, options, what)
 }
@@ -38,11 +40,16 @@ cli_regroup_one <- function(x, to, options, read, interval) UseMethod("cli_regro
 
 #' @export
 cli_regroup_one.vetusta_bars <- function(x, to, options, read, interval) {
-  bars_regroup(x, to, read$calendar, session = cli_sessions(read, options), base = interval,
-    zone = read$zone,
-    anchor = options$anchor,
-    day_start = options$day_start, week_start = options$week_start, label = options$label,
-    need = cli_number(options, "need", 0) %||% 1)
+  do.call(bars_regroup, c(list(x, base = interval),
+    cli_regroup_words(to, options, read$calendar, read$zone)))
+}
+
+# What bars are regrouped by, as options say it.
+cli_regroup_words <- function(to, options, calendar, zone) {
+  list(interval = to, calendar = calendar,
+    session = cli_sessions(list(calendar = calendar), options), zone = zone,
+    anchor = options$anchor, day_start = options$day_start, week_start = options$week_start,
+    label = options$label, need = cli_number(options, "need", 0) %||% 1)
 }
 
 #' @export

@@ -40,8 +40,8 @@ cli_result_options <- function() {
 
 # list(tables, calendars, calendar, zone): bars, observations or points, as the addresses and
 # options name them. Each table has the calendar of its own source; `calendar` is the one that all
-# of them have, if they have one.
-cli_series <- function(options) {
+# of them have, if they have one. Bars are regrouped as `longer` says, see cli_longer().
+cli_series <- function(options, longer = cli_longer(options)) {
   given <- if (!is.null(options$calendar)) source_calendar(options$calendar)
   if (!is.null(options$input)) {
     zone <- options$zone %||% given$zone %||% "UTC"
@@ -49,7 +49,9 @@ cli_series <- function(options) {
     tables <- lapply(files, read_series_file, options = options, zone = zone, calendar = given)
     tables <- lapply(tables, cli_window, options = options, zone = zone)
     tables <- lapply(tables, cli_named, words = options$words)
-    return(list(tables = lapply(tables, with_interval, interval = options$interval),
+    tables <- lapply(tables, with_interval, interval = options$interval)
+    if (!is.null(longer)) tables <- lapply(tables, cli_longer_bars, longer(given, zone), options)
+    return(list(tables = tables,
       calendars = rep(list(given), length(tables)), calendar = given, zone = zone))
   }
   for (name in c("interval", "symbol", "columns")) {
@@ -68,9 +70,7 @@ cli_series <- function(options) {
   found <- archive_find(archive, addresses)
   known <- cli_calendars(options, found)
   zone <- options$zone %||% known$calendar$zone %||% "UTC"
-  tables <- archive_read(archive, addresses, options$from, options$to, options$as_of, zone,
-    labels = options$labels %||% "codes", releases = isTRUE(options$releases))
-  tables <- lapply(tables, cli_session, session = options$session)
+  tables <- cli_read(archive, addresses, options, found, known, zone, longer)
   sources <- sub("/.*", "", names(tables))
   list(tables = cli_distinct(tables, found), calendars = unname(known$calendars[sources]),
     calendar = known$calendar, zone = zone, sources = sources)
@@ -97,13 +97,44 @@ with_interval <- function(table, interval) {
   table
 }
 
-# Bars of the session that is wanted; where nobody says which they are of, all of them.
-cli_session <- function(table, session) {
-  if (is.null(table[["session"]]) || is.null(session) || session == "all" ||
-    all(is.na(table$session))) {
-    return(table)
+# Series of the archive as tables of their shapes, bars of the session that is wanted.
+cli_read <- function(archive, addresses, options, found, known, zone,
+  longer = cli_longer(options)) {
+  others <- setdiff(found$shape, names(longer_shapes()))
+  if (!is.null(options$regroup) && length(others)) cli_refuse_regroup()
+  regroup <- if (!is.null(longer)) {
+    function(source) {
+      calendar <- known$calendars[[source]]
+      c(longer(calendar, options$zone %||% calendar$zone %||% zone),
+        list(sessions = cli_bar_sessions(options)))
+    }
   }
-  with_interval(table[table$session %in% session, ], attr(table, "interval"))
+  tables <- archive_read(archive, addresses, options$from, options$to, options$as_of, zone,
+    labels = options$labels %||% "codes", language = options$language %||% "en",
+    multiplier = options$multiplier %||% "keep", releases = isTRUE(options$releases),
+    regroup = regroup)
+  lapply(tables, function(table) {
+    if (is_bars(table) && is.null(longer)) bars_of_sessions(table, cli_bar_sessions(options))
+    else table
+  })
+}
+
+cli_refuse_regroup <- function() {
+  cli_usage_error("--regroup is for bars; `vetusta regroup` changes the frequency of other values")
+}
+
+# The sessions that bars may say they are of; NULL for all.
+cli_bar_sessions <- function(options) {
+  if (!identical(options$session, "all")) options$session
+}
+
+# A file's bars, longer.
+cli_longer_bars <- function(table, asked, options) {
+  if (!is_bars(table)) {
+    if (is.null(options$regroup)) return(table)
+    cli_refuse_regroup()
+  }
+  do.call(bars_regroup, c(list(table, base = attr(table, "interval")), asked))
 }
 
 # Series of one name from several datasets are told by their addresses.

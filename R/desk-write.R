@@ -116,17 +116,24 @@ output_read <- function(options, entry) {
   # dividends are measured at the prices around them, also where those lie behind the window
   wanted <- options[c("from", "to")]
   if (!is.null(entry$adjust)) options[c("from", "to")] <- list(NULL)
-  read <- cli_series(options)
   steps <- output_steps[intersect(names(output_steps), names(entry))]
+  # bars that are regrouped first of all are read so
+  longer <- if (identical(names(steps)[1], "regroup")) function(calendar, zone) {
+    cli_regroup_words(entry$regroup, c(options, output_regroup), calendar, zone)
+  }
+  read <- cli_series(options, longer)
   read$tables <- lapply(seq_along(read$tables), function(i) {
     own <- cli_own(read, options, i)
     x <- read$tables[[i]]
-    for (step in steps) x <- step(x, entry, own, attr(x, "interval"), options)
+    own_steps <- if (!is.null(longer) && is_bars(x)) steps[-1] else steps
+    for (step in own_steps) x <- step(x, entry, own, attr(x, "interval"), options)
     if (is.null(entry$adjust)) return(x)
     with_interval(cli_window(x, wanted, own$zone), attr(x, "interval"))
   })
   read
 }
+
+output_regroup <- list(anchor = "opening", week_start = "monday", label = "start")
 
 # In this order, whatever the order in the file.
 output_steps <- list(
@@ -148,7 +155,7 @@ output_steps <- list(
     to <- if (is_bars(x)) entry$regroup else time_interval(entry$regroup)$iso
     options$rule <- entry$rule
     done <- cli_regroup_one(as_series(x), if (is_bars(x)) to else output_frequency(entry$regroup),
-      c(options, list(anchor = "opening", week_start = "monday", label = "start")), own, interval)
+      c(options, output_regroup), own, interval)
     if (is_bars(x)) with_interval(done, time_interval(entry$regroup)) else done
   },
   change = function(x, entry, own, interval, options) {

@@ -22,16 +22,14 @@ browse_window <- function(from, to) {
 # One series in a window, bars regrouped where that is asked for; with an interval as an attribute.
 browse_table <- function(place, one, window, regroup = "", as_of = NULL) {
   zone <- browse_zone(place, one$source)
-  tables <- archive_read(place$reader(), one$address, window$from, window$to, as_of = as_of,
-    zone = zone)
-  table <- if (length(tables)) tables[[1]]
-  if (NROW(table) && nzchar(regroup %||% "")) {
+  longer <- if (nzchar(regroup %||% "")) {
     calendar <- browse_calendar(place, one$source)
-    table <- without_notes(bars_regroup(table, regroup, calendar,
-      session = if (!is.null(calendar)) main_session(calendar), base = attr(table, "interval"),
-      zone = zone, need = 0))
+    list(interval = regroup, calendar = calendar,
+      session = if (!is.null(calendar)) main_session(calendar), zone = zone, need = 0)
   }
-  table
+  tables <- without_notes(archive_read(place$reader(), one$address, window$from, window$to,
+    as_of = as_of, zone = zone, regroup = longer))
+  if (length(tables)) tables[[1]]
 }
 
 browse_figure <- function(place, one, table, kind) {

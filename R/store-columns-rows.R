@@ -36,15 +36,10 @@ columns_lost <- function(columns, how) {
 
 # Rows of series within a window: list(series, columns), in order of series, time and since.
 columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
-  micros <- function(x) sprintf("%.0f", x * 1e6)
-  where <- c(paste0("series IN (", paste(sprintf("%.0f", series), collapse = ","), ")"),
-    if (is.finite(from)) paste("time >=", micros(from)),
-    if (is.finite(to)) paste("time <", micros(to)),
-    if (is.finite(at)) paste("since <=", micros(at)))
   # all columns: another process may have added some. What counts is chosen here, since a column
   # store takes longer to order rows than to send them.
   got <- columns_get(columns, "SELECT * FROM ", columns_table(columns, shape), " WHERE ",
-    paste(where, collapse = " AND "))
+    columns_where(series, from, to, at))
   counts <- columns_counting(got, newest)
   rows <- columns_back(got[setdiff(names(got), c("series", "stamp", "wide"))])
   if (!is.null(counts)) rows <- lapply(rows, `[`, counts)
@@ -52,6 +47,18 @@ columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf
   rows$since <- utc(as.numeric(rows$since))
   list(series = if (is.null(counts)) as.numeric(got$series) else got$series[counts],
     columns = rows)
+}
+
+# The condition of rows of series within a window, known at an instant, and not within another one.
+columns_where <- function(series, from = -Inf, to = Inf, at = Inf, without = c(Inf, Inf)) {
+  micros <- function(x) sprintf("%.0f", x * 1e6)
+  edges <- c(if (is.finite(without[1])) paste("time <", micros(without[1])),
+    if (is.finite(without[2])) paste("time >=", micros(without[2])))
+  paste(c(paste0("series IN (", paste(sprintf("%.0f", series), collapse = ","), ")"),
+    if (is.finite(from)) paste("time >=", micros(from)),
+    if (is.finite(to)) paste("time <", micros(to)),
+    if (is.finite(at)) paste("since <=", micros(at)),
+    if (length(edges)) paste0("(", paste(edges, collapse = " OR "), ")")), collapse = " AND ")
 }
 
 # Which rows count, in order of series, time and since: of those with one time the newest (or with

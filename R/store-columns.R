@@ -107,8 +107,12 @@ columns_type <- function(name) {
   else "Float64"
 }
 
+# What an instant is there that is not known.
+columns_no_instant <- "-9223372036854775808"
+
 columns_default <- function(name) {
-  switch(columns_type(name), Int64 = " DEFAULT -9223372036854775808", Float64 = " DEFAULT nan", "")
+  switch(columns_type(name), Int64 = paste(" DEFAULT", columns_no_instant),
+    Float64 = " DEFAULT nan", "")
 }
 
 # What the ending of a name says of its values.

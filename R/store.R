@@ -34,6 +34,26 @@ store_read <- function(store, series, from = -Inf, to = Inf, at = Inf,
   UseMethod("store_read")
 }
 
+# Bars brought together to longer ones by the store itself, where it gives the same answer: NULL
+# where it does not. First what there is in a window: first, last (times), `sessions` (whether rows
+# say which they are of), `here`: the stretch whose rows are not all in the store's own place, and
+# are read by whoever asks, or NULL.
+store_outline <- function(store, series, from = -Inf, to = Inf, at = Inf) {
+  UseMethod("store_outline")
+}
+
+#' @export
+store_outline.default <- function(store, series, from = -Inf, to = Inf, at = Inf) NULL
+
+# Then the rows but those within the stretch `without`, by series (their place) and bucket. `cells`
+# has the number and the bucket of cells of `unit` microseconds, counted from `origin`, and which of
+# them are the lowest and the highest of all (the one after the last). Gives columns: series,
+# bucket, count, first, last (times), open, high, low, close, volume, value and weight (of the
+# closes, by volume), own_value, own_weight and own_count (of the bars' own means), provisional.
+store_regroup <- function(store, series, from, to, at, cells, without, sessions = NULL) {
+  UseMethod("store_regroup")
+}
+
 # The catalogue of series: id, source, dataset, shape, key, frequency, dimensions (JSON), and with
 # `sizes` also rows, first, last
 # (times), bytes.

@@ -173,6 +173,33 @@ bare_one <- timed(function() {
 read_small <- timed(function() vetusta:::columns_read(small, "bars", 7))
 say("one symbol of all, to the bare query", "%.2f (%.3f s); aim 3", read_one / bare_one, read_one)
 say("the same, to one symbol of 1,000,000 bars", "%.2f; aim 1.3", read_one / read_small)
+
+# --- days of minutes, made by the store and made here of the rows that are read
+regroup_all <- function(columns, by_store) {
+  archive <- archive_open(tempfile(fileext = ".sqlite"), columns = columns$uri)
+  on.exit(archive_close(archive))
+  archive$columns$key <- columns$key
+  archive$columns$noted <- TRUE
+  last <- max(bars_of_symbol(each, 1)$time)
+  for (id in seq_len(symbols)) {
+    vetusta:::sql_do(archive, "INSERT INTO series (id, source, dataset, shape, key, frequency,
+      dimensions) VALUES (?, 'bench', 'bars', 'bars', ?, 'PT1M', ?)", list(id, paste0("S", id),
+      sprintf("{\"symbol\":\"S%d\"}", id)))
+    vetusta:::sql_do(archive, "INSERT INTO moved VALUES (?, ?, ?, ?)", list(id,
+      bars_of_symbol(1, 1)$time, last, each))
+  }
+  asked <- list(interval = "1 day", zone = "UTC")
+  if (by_store) return(system.time(archive_read(archive, regroup = asked), gcFirst = FALSE)[[3]])
+  # so many series at a time as fit into memory
+  system.time(archive_scan(archive, NULL, function(bars) {
+    do.call(bars_regroup, c(list(bars, base = "1 minute"), asked))
+  }, progress = FALSE), gcFirst = FALSE)[[3]]
+}
+by_store <- stats::median(c(regroup_all(one, TRUE), regroup_all(one, TRUE), regroup_all(one, TRUE)))
+made_here <- regroup_all(one, FALSE)
+say(sprintf("days of %s bars, made here to made by the store; aim 5", format(market,
+  big.mark = ",")), "%.1f (%.1f s, %.1f s)", made_here / by_store, made_here, by_store)
+
 two <- database("two", TRUE)
 spent_two <- fill(two, market / 10, symbols / 10)
 alone <- database("alone")

@@ -1,0 +1,119 @@
+# Bars of an archive as tables.
+
+table_of_bars <- function(archive, held, from, to, at, zone, ...) {
+  window <- bars_window(from, to, zone)
+  bars_within(archive, held, window[1], window[2], at)
+}
+
+# The instants of a window of bars.
+bars_window <- function(from, to, zone) {
+  c(if (is.null(from)) -Inf else as.numeric(time_instant(from, zone, name = "from")),
+    if (is.null(to)) Inf else as.numeric(time_instant(to, zone, end = TRUE, name = "to")))
+}
+
+# Series in the order of their symbols and sides stand in the order of bars.
+held_by_symbol <- function(held) {
+  dimensions <- held_dimensions(held)
+  held[order(as.character(dimensions$symbol), as.character(dimensions[["side"]] %||%
+    rep("", nrow(held))), method = "radix"), ]
+}
+
+bars_within <- function(archive, held, start, end, at) {
+  held <- held_by_symbol(held)
+  dimensions <- held_dimensions(held)
+  read <- read_rows(archive, held, start, end, at)
+  columns <- read$columns
+  n <- length(read$owner)
+  rows <- list(symbol = dimensions$symbol[read$owner], time = columns$time)
+  for (name in c("open", "high", "low", "close", "volume")) {
+    rows[[name]] <- columns[[name]] %||% rep(NA_real_, n)
+  }
+  rows$session <- columns[["session"]] %||% rep(NA_character_, n)
+  rows$side <- (dimensions[["side"]] %||% rep(NA_character_, nrow(held)))[read$owner]
+  rows$status <- columns[["status"]] %||% rep("observed", n)
+  if (anyNA(rows$status)) rows$status[is.na(rows$status)] <- "observed"
+  extra <- setdiff(names(columns), c(names(rows), "since"))
+  rows <- c(rows, columns[extra])
+  # what was checked when it came is not judged again; the sides of a symbol are laid into each
+  # other
+  table <- if (anyDuplicated(dimensions$symbol)) without_notes(bars_frame(list_frame(rows)))
+  else with_shape(as_rows(rows), "vetusta_bars")
+  attr(table, "interval") <- if (nrow(held)) time_interval(held$frequency[1])
+  table
+}
+
+#' Read bars from an archive
+#'
+#' @param archive An archive.
+#' @param symbols Symbols; `NULL` for all of this interval.
+#' @param interval The bars' interval, see [time_interval()].
+#' @param from,to The window, days or instants, see [time_instant()]; open where not given.
+#' @param source The source's name, needed where two sources have the same symbol.
+#' @param session Names of the sessions wanted; `NULL` for all that is held.
+#' @param zone The IANA zone of days in `from` and `to`.
+#' @param as_of An instant or day: the bars as they were known then.
+#' @return A table of bars, see [bars_frame()], in order of symbol and time.
+#' @section Errors: `vetusta_error_want` for a symbol that the archive does not hold, with the
+#'   nearest one it does; or one held
+#'   from several sources.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
+#' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
+#' archive_bars(archive, "KELD", interval = "1 day", from = "2026-03-12")
+archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NULL, to = NULL,
+  source = NULL, session = NULL,
+                         zone = "UTC", as_of = NULL) {
+  check_archive(archive)
+  interval <- time_interval(interval)
+  held <- store_series(archive, shape = "bars")
+  held$symbol <- as.character(held_dimensions(held)[["symbol"]])
+  if (!is.null(source)) {
+    held <- held[held$source == check_known(source, unique(held$source), "source"), ]
+  }
+  here <- held[held$frequency == interval$iso, ]
+  if (is.null(symbols)) symbols <- unique(here$symbol)
+  for (symbol in symbols) check_held(symbol, here, held, interval)
+  here <- here[here$symbol %in% symbols, ]
+  wanted <- check_sessions(session)
+  all <- store_snapshot(archive,
+    function() table_of_bars(archive, here, from, to, known_at(as_of), zone))
+  if (is.null(wanted)) all else all[all$session %in% wanted, , drop = FALSE]
+}
+
+check_known <- function(word, known, name) {
+  check_text(word, name)
+  if (!word %in% known) {
+    vetusta_stop("want", paste0("The archive holds nothing of the ", name, " \"", word, "\"."),
+      todo = suggest_word(word, known))
+  }
+  word
+}
+
+check_held <- function(symbol, here, held, interval) {
+  own <- here[here$symbol == symbol, ]
+  places <- if (nrow(own)) unique(paste0(own$source, "/", own$dataset))
+  if (length(places) == 1) {
+    return(invisible())
+  }
+  if (length(places) > 1) {
+    several <- length(unique(own$source)) > 1
+    vetusta_stop("want",
+      paste0("The archive holds ", symbol, " of ", format(interval), " from several ",
+      if (several) "sources." else "datasets."),
+      todo = if (several) paste0("name one as the source: ",
+      paste(unique(own$source), collapse = ", "))
+      else paste0("read one with archive_read(): ", paste(places, collapse = ", ")))
+  }
+  others <- unique(held$frequency[held$symbol == symbol])
+  if (length(others)) {
+    vetusta_stop("want", paste0("The archive holds no ", symbol, " of ", format(interval), "."),
+      todo = paste0("it has the interval ", paste(frequency_text(others), collapse = ", "),
+        "; regroup those, or collect"))
+  }
+  near <- nearest_word(symbol, unique(held$symbol))
+  vetusta_stop("want", paste0("The archive holds no series of the symbol \"", symbol, "\"."),
+    todo = if (is.null(near)) "collect or import it first; `vetusta list` shows what is held"
+    else paste0("did you mean \"", near, "\"?"))
+}

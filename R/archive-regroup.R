@@ -1,0 +1,175 @@
+# Bars of an archive at a longer interval than they are held at: made by the store where it gives
+# the same answer, else here.
+
+# The shapes whose series can be read at a longer interval, and how.
+longer_shapes <- function() list(bars = regroup_held)
+
+# What `regroup` of archive_read() says of series that were found, as a function of their source
+# that gives the arguments of regroup_terms(). Who gives a function leaves other shapes as they are.
+regroup_asked <- function(regroup, found) {
+  if (is.null(regroup) || is.function(regroup)) {
+    return(regroup)
+  }
+  if (!is.list(regroup) || is.null(names(regroup)) || !"interval" %in% names(regroup)) {
+    vetusta_stop("want", "`regroup` is a list of what bars_regroup() is told.",
+      todo = "give it as list(interval = \"1 day\", calendar = ...)")
+  }
+  for (name in names(regroup)) check_choice(name, "regroup", names(formals(regroup_terms)))
+  other <- setdiff(found$shape, names(longer_shapes()))
+  if (length(other)) {
+    vetusta_stop("want", "Bars are regrouped, and a series has other values.",
+      where = found$address[match(other[1], found$shape)],
+      todo = "read it without `regroup`, and give it to series_condense() or series_refine()")
+  }
+  function(source) regroup
+}
+
+# Bars of the sessions that are wanted; where nobody says which they are of, all of them.
+bars_of_sessions <- function(table, sessions) {
+  if (is.null(table[["session"]]) || is.null(sessions) || all(is.na(table$session))) {
+    return(table)
+  }
+  kept <- table[table$session %in% sessions, ]
+  attr(kept, "interval") <- attr(table, "interval")
+  kept
+}
+
+# Series of bars of one interval and dataset; `sessions` are those that rows may say they are of.
+regroup_held <- function(archive, held, from, to, at, zone, asked) {
+  sessions <- asked$sessions
+  asked$sessions <- NULL
+  base <- time_interval(held$frequency[1])
+  terms <- do.call(regroup_terms, asked)
+  check_divides(terms$interval, base)
+  window <- bars_window(from, to, zone)
+  made <- regroup_by_store(archive, held_by_symbol(held), window, at, terms, base, sessions)
+  if (is.null(made)) {
+    bars <- bars_of_sessions(bars_within(archive, held, window[1], window[2], at), sessions)
+    made <- do.call(bars_regroup, c(list(bars, base = base), asked))
+  }
+  if (!terms$by_session) attr(made, "interval") <- terms$interval
+  made
+}
+
+# NULL where the store does not do it.
+regroup_by_store <- function(archive, held, window, at, terms, base, sessions) {
+  dimensions <- held_dimensions(held)
+  series <- list_frame(list(symbol = dimensions$symbol,
+    side = dimensions[["side"]] %||% rep(NA_character_, nrow(held))))
+  if (!is_intraday(base) || anyDuplicated(series)) {
+    return(NULL)
+  }
+  seen <- store_outline(archive, held$id, window[1], window[2], at)
+  if (is.null(seen)) {
+    return(NULL)
+  }
+  grid <- regroup_grid(terms, utc(seen$first), utc(seen$last))
+  cells <- regroup_cells(terms, grid, seen$first, seen$last, base)
+  if (is.null(cells)) {
+    return(NULL)
+  }
+  span <- bucket_span(cells, seen$here)
+  near <- if (!is.null(span)) without_notes(ordered_bars(bars_within(archive, held,
+    max(span[1], window[1]), min(span[2], window[2]), at)))
+  if (!is.null(near[["released"]])) {
+    return(NULL)
+  }
+  # where no row says which session it is of, all count
+  if (!seen$sessions && all(is.na(near$session))) sessions <- NULL
+  if (!is.null(sessions) && !is.null(near)) near <- near[near$session %in% sessions, ]
+  far <- store_regroup(archive, held$id, window[1], window[2], at, cells, span %||% c(Inf, Inf),
+    sessions)
+  regroup_together(far, near, series, grid, cells, terms, base)
+}
+
+# What the store made, and the rest, as bars.
+regroup_together <- function(far, near, series, grid, cells, terms, base) {
+  n <- NROW(near)
+  total <- sum(far$count) + n
+  if (total == 0) {
+    return(regrouped_none())
+  }
+  times <- range(far$first, far$last, as.numeric(near$time))
+  check_covers(terms$calendar, utc(times[1]), utc(times[2] + 1))
+  own <- sum(far$own_count) > 0 || is.numeric(near[["vwap"]])
+  outside <- sum(far$count[far$bucket < 2])
+  nowhere <- sum(far$count[far$bucket == 0])
+  far <- lapply(far, `[`, far$bucket > 1)
+  weight <- if (own) far$own_weight else far$weight
+  mean <- ifelse(weight > 0, (if (own) far$own_value else far$value) / weight, NA_real_)
+  rows <- c(list(group = far$series, time = cells$time[far$bucket]),
+    far[c("open", "high", "low", "close", "volume")], list(vwap = mean, count = far$count,
+      frame = cells$frame[far$bucket], provisional = far$provisional > 0))
+  if (n) {
+    if (own && is.null(near[["vwap"]])) near$vwap <- rep(NA_real_, n)
+    groups <- bar_groups(near)
+    id <- match(do.call(paste, near[groups$first, c("symbol", "side")]), do.call(paste, series))
+    groups$id <- id[groups$id]
+    more <- regroup_rows(near, groups, near$time, grid, base, terms$calendar)
+    rows <- Map(c, rows, more[names(rows)])
+    outside <- outside + more$outside
+    nowhere <- nowhere + sum(is.na(session_of(near$time, terms$calendar)))
+  }
+  order <- order(rows$group, rows$time, method = "radix")
+  rows <- lapply(rows, `[`, order)
+  rows$outside <- outside
+  rows$count <- as.integer(rows$count)
+  if (outside > 0) say_outside(nowhere, total)
+  regrouped_frame(series, seq_len(nrow(series)), rows, grid, terms, base, utc(times[2]))
+}
+
+# The buckets of a grid as whole numbers of equal cells: `unit` (microseconds), `origin`, `cell` and
+# `bucket` (cells by their number from the origin; the bucket 1 is what lies in sessions that are
+# not wanted), `time` and `frame` of each bucket, `lowest` and `highest` (cells around all rows).
+# NULL where cells would be hardly longer than the bars.
+regroup_cells <- function(terms, grid, first, last, base) {
+  count <- if (grid$step > 0) pmax(1, ceiling((grid$close - grid$open) / grid$step))
+  else rep(1, length(grid$open))
+  frame <- rep(seq_along(grid$open), count)
+  at <- grid$step * (sequence(count) - 1)
+  open <- grid$open[frame] + at
+  close <- pmin(if (grid$step > 0) open + grid$step else Inf, grid$close[frame],
+    c(grid$open[-1], Inf)[frame])
+  time <- if (grid$step > 0) open else grid$time[frame]
+  others <- if (!is.null(terms$session)) {
+    all <- sessions_around(terms$calendar, utc(first), utc(last))
+    all[!all$session %in% terms$session, ]
+  }
+  bucket <- c(match(time, unique(time)) + 1, rep(1, NROW(others)))
+  if (!length(time) || is.unsorted(time)) {
+    return(NULL)
+  }
+  opens <- round(c(open, as.numeric(others$open)) * 1e6)
+  closes <- round(c(close, as.numeric(others$close)) * 1e6)
+  unit <- Reduce(greatest_divisor, unique(c(opens, closes) - min(opens)))
+  if (unit < 2e6 * base$seconds) {
+    return(NULL)
+  }
+  origin <- min(opens) - unit * ceiling(max(0, min(opens) - first * 1e6) / unit)
+  lengths <- (closes - opens) / unit
+  cell <- rep((opens - origin) / unit, lengths) + sequence(lengths) - 1
+  list(unit = unit, origin = origin, cell = cell[!duplicated(cell)],
+    bucket = rep(bucket, lengths)[!duplicated(cell)], time = c(NA, unique(time)),
+    frame = c(NA, frame[!duplicated(time)]), lowest = 0,
+    highest = max(cell, floor((last * 1e6 - origin) / unit)) + 1)
+}
+
+# Of whole numbers in doubles.
+greatest_divisor <- function(a, b) {
+  while (b > 0) {
+    rest <- a %% b
+    a <- b
+    b <- rest
+  }
+  a
+}
+
+# The whole buckets around a stretch.
+bucket_span <- function(cells, stretch) {
+  if (is.null(stretch)) {
+    return(NULL)
+  }
+  starts <- (cells$origin + cells$unit * cells$cell[match(seq_along(cells$time)[-1],
+    cells$bucket)]) / 1e6
+  c(max(starts[starts <= stretch[1]], -Inf), min(starts[starts > stretch[2]], Inf))
+}

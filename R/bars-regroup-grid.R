@@ -1,0 +1,142 @@
+# What regrouping needs to know before bars are there: what was asked for, and the buckets of a
+# stretch.
+
+regroup_terms <- function(interval, calendar = NULL, session = "regular", zone = "UTC",
+  anchor = "opening", day_start = NULL, week_start = "monday", label = "start", need = 1) {
+  check_calendar(calendar)
+  interval <- given(interval, "interval")
+  by_session <- identical(interval, "session")
+  interval <- time_interval(if (by_session) "1 day" else interval)
+  check_choice(anchor, "anchor", c("opening", "clock"))
+  check_choice(label, "label", c("start", "end"))
+  check_sessions(session)
+  week_start <- match(check_choice(week_start, "week_start", weekday_names), weekday_names)
+  if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) {
+    vetusta_stop("want", "`need` is a share of the expected bars.",
+      todo = "give a number from 0 to 1")
+  }
+  if (by_session && is.null(calendar)) {
+    vetusta_stop("want", "Bars are regrouped by session with a calendar only.",
+      todo = "give `calendar`")
+  }
+  if (!is.null(calendar) && !is.null(day_start)) {
+    vetusta_stop("want", "A calendar's sessions say where its days begin.",
+      todo = "leave out `day_start` or `calendar`")
+  }
+  if (is.null(calendar)) {
+    calendar <- day_calendar(zone, day_start)
+    session <- NULL
+  }
+  list(interval = interval, by_session = by_session, calendar = calendar, session = session,
+    step = if (is_intraday(interval)) interval$seconds else 0, on_clock = anchor == "clock",
+    week_start = week_start, label = label, need = need)
+}
+
+# The frames of a stretch with the bucket of each, and of each the time that its bucket bears.
+# Within the day a bucket is a step of its frame (`step`), counted from the frame's opening; else
+# the frames with one number are one bucket.
+regroup_grid <- function(terms, first, last) {
+  frames <- calendar_frames(terms$calendar, terms$interval, first, last, terms$session,
+    terms$week_start)
+  if (terms$by_session) frames$bucket <- seq_len(nrow(frames))
+  on_clock <- terms$on_clock && terms$step > 0
+  if (on_clock) frames <- clock_frames(frames, terms$calendar$zone, terms$step)
+  else frames$start <- frames$open
+  open <- as.numeric(frames$open)
+  list(frames = frames, open = open, close = as.numeric(frames$close),
+    time = (if (on_clock) frames$time else open)[match(frames$bucket, frames$bucket)],
+    step = if (on_clock) 0 else terms$step, on_clock = on_clock)
+}
+
+# Every day at all hours, from midnight or from another hour of the local clock.
+day_calendar <- function(zone, day_start = NULL) {
+  if (is.null(day_start)) {
+    return(calendar_make(list(calendar = "every day", zone = zone)))
+  }
+  if (!is.character(day_start) || !grepl("^([01]?[0-9]|2[0-3]):[0-5][0-9]$", day_start)) {
+    vetusta_stop("want", "`day_start` is no hour of the clock.", todo = "write it as \"17:00\"")
+  }
+  calendar_make(list(calendar = "every day", zone = zone,
+    sessions = list(day = paste0(day_start, "-", day_start))))
+}
+
+# Frames cut where the local clock shows a whole number of steps since midnight. An edge that the
+# clock jumps over falls on the first instant after the
+# jump. In an hour that comes twice, steps no longer than the jump have an edge in either pass,
+# longer ones in the first.
+clock_frames <- function(frames, zone, step) {
+  if (!nrow(frames)) {
+    return(frames)
+  }
+  open <- as.numeric(frames$open)
+  close <- as.numeric(frames$close)
+  edges <- clock_edges(open[1], max(close), zone, step)
+  first <- findInterval(open, edges)
+  count <- pmax(1, findInterval(close - 1e-6, edges) - first + 1)
+  owner <- rep(seq_along(open), count)
+  at <- first[owner] + sequence(count) - 1
+  cut <- frames[owner, ]
+  cut$start <- frames$open[owner]
+  cut$open <- utc(pmax(open[owner], edges[at]))
+  cut$close <- utc(pmin(close[owner], edges[at + 1]))
+  cut$bucket <- at
+  cut$time <- edges[at]
+  cut$until <- edges[at + 1]
+  cut
+}
+
+clock_edges <- function(from, to, zone, step) {
+  days <- seq(local_day(utc(from), zone) - 1, local_day(utc(to), zone) + 1, by = 1)
+  clock <- seq(0, 86400 - 1e-6, by = step)
+  day <- rep(days, each = length(clock))
+  at <- rep(clock, length(days))
+  first <- as.numeric(time_local(day, at, zone, skipped = "next"))
+  second <- as.numeric(time_local(day, at, zone, skipped = "next", twice = "second"))
+  sort(unique(c(first, second[second > first & step <= second - first])))
+}
+
+# How many bars the calendar expects in each bucket.
+expected_bars <- function(rows, grid, base) {
+  if (is.null(base)) {
+    return(rep(NA_integer_, length(rows$time)))
+  }
+  frames <- grid$frames
+  bucket <- frames$bucket[rows$frame]
+  if (!is_intraday(base)) {
+    # so many days, weeks or months as the calendar has in it
+    parts <- unique(data.frame(bucket = frames$bucket, part = bucket_of_day(frames$day, base)))
+    counts <- table(factor(parts$bucket, unique(parts$bucket)))
+    return(as.integer(counts[match(bucket, unique(parts$bucket))]))
+  }
+  open <- grid$open
+  close <- grid$close
+  if (grid$step > 0) {
+    at <- rows$frame
+    ends <- pmin(bucket_ends(rows, grid), close[at])
+    return(as.integer(ceiling((ends - open[at]) / base$seconds) -
+      ceiling((rows$time - open[at]) / base$seconds)))
+  }
+  start <- as.numeric(frames$start)
+  by_bucket <- rowsum(ceiling((close - start) / base$seconds) -
+    ceiling((open - start) / base$seconds), frames$bucket, reorder = FALSE)
+  as.integer(by_bucket[match(bucket, unique(frames$bucket)), 1])
+}
+
+# The first instant after each bucket.
+bucket_ends <- function(rows, grid) {
+  frames <- grid$frames
+  if (grid$on_clock) frames$until[rows$frame]
+  else if (grid$step > 0) pmin(rows$time + grid$step, grid$close[rows$frame])
+  else grid$close[length(grid$close) + 1 - match(frames$bucket, rev(frames$bucket))][rows$frame]
+}
+
+# The sessions of each frame's bucket.
+bucket_sessions <- function(grid) {
+  frames <- grid$frames
+  if (grid$step > 0) {
+    return(frames$session)
+  }
+  names <- vapply(split(frames$session, frames$bucket),
+    function(x) paste(unique(x), collapse = "+"), "")
+  unname(names[as.character(frames$bucket)])
+}

@@ -1,0 +1,153 @@
+# Bars brought together to longer ones by the column store, so that few rows travel. It counts in
+# cells of a fixed length, which all edges of the buckets are whole numbers of, and then brings the
+# cells of a bucket together.
+
+# Cells that one query names, and groups of series and cells that it holds in memory.
+columns_cells <- 5000
+columns_groups <- 1e6
+
+#' @export
+store_outline.vetusta_store_columns <- function(store, series, from = -Inf, to = Inf, at = Inf) {
+  window <- list(json_numbers(series), to, from)
+  found <- sql_get(store, "SELECT m.series, s.shape FROM moved m JOIN series s ON s.id = m.series
+    WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?", window)
+  if (!nrow(found)) {
+    return(NULL)
+  }
+  columns_note(store)
+  columns <- store$columns
+  held <- columns_held(columns, found$shape[1])
+  # numbers that stand as text somewhere, and releases, are for who reads the rows
+  odd <- grepl("^(open|high|low|close|volume|vwap|released|status|session)__", held) &
+    !held %in% c("status__text", "session__text", "released__instant")
+  if (any(odd)) {
+    return(NULL)
+  }
+  told <- columns_get(columns, "SELECT count() AS n, min(time) AS first, max(time) AS last, ",
+    if ("session__text" %in% held) "countIf(isNotNull(session__text))" else "0", " AS sessions, ",
+    if ("released__instant" %in% held)
+    paste0("countIf(released__instant != ", columns_no_instant, ")") else "0", " AS released",
+    " FROM ", columns_table(columns, found$shape[1]), " WHERE ",
+    columns_where(found$series, from, to, at))
+  if (!isTRUE(told$n > 0) || told$released > 0) {
+    return(NULL)
+  }
+  here <- sql_get(store, "SELECT min(first) AS first, max(last) AS last FROM segments
+    WHERE series IN @numbers AND first < ? AND last >= ?", window)
+  here <- if (!is.na(here$first)) c(max(here$first, from), min(here$last, to))
+  list(first = min(told$first, here[1]), last = max(told$last, here[2]),
+    sessions = told$sessions > 0, here = here)
+}
+
+#' @export
+store_regroup.vetusta_store_columns <- function(store, series, from, to, at, cells, without,
+  sessions) {
+  found <- sql_get(store, "SELECT m.series, s.shape, m.times FROM moved m
+    JOIN series s ON s.id = m.series WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?",
+    list(json_numbers(series), to, from))
+  columns <- store$columns
+  shape <- found$shape[1]
+  known <- columns_held(columns, shape)
+  # where as many rows are there as times, no row is there twice
+  counts <- columns_get(columns, "SELECT series, count() AS n FROM ", columns_table(columns, shape),
+    " WHERE ", columns_where(found$series), " GROUP BY series")
+  rows <- counts$n[match(found$series, counts$series)]
+  short <- is.na(rows) | rows < found$times
+  if (any(short)) {
+    columns_lost(columns, paste(thousands(sum(found$times[short])), "times went there, and",
+      thousands(sum(rows[short], na.rm = TRUE)), "rows are found"))
+  }
+  size <- max(1, min(10000, floor(columns_groups / max(columns_pieces(cells)$weight))))
+  parts <- lapply(split(found$series, rows > found$times), function(ids) {
+    twice <- rows[match(ids[1], found$series)] > found$times[match(ids[1], found$series)]
+    lapply(split(ids, (seq_along(ids) - 1) %/% size), function(some) {
+      columns_regroup(columns, shape, known, some, from, to, at, cells, without, sessions, twice)
+    })
+  })
+  all <- as.list(data.table::rbindlist(unlist(unlist(parts, recursive = FALSE), recursive = FALSE)))
+  all$series <- match(all$series, series)
+  all
+}
+
+# The stretches between the beginnings of buckets: the cell with which each begins, how many named
+# cells it has; and the first cell of all.
+columns_pieces <- function(cells) {
+  start <- c(cells$lowest, cells$cell[!duplicated(cells$bucket) & cells$bucket > 1])
+  start <- sort(unique(start))
+  list(start = start, weight = tabulate(findInterval(cells$cell, start), length(start)))
+}
+
+# Some series, in as many queries as keep each of them small.
+columns_regroup <- function(columns, shape, known, ids, from, to, at, cells, without, sessions,
+  twice) {
+  pieces <- columns_pieces(cells)
+  most <- min(columns_cells, columns_groups / length(ids))
+  # rows that are to be told apart are sorted, a few at a time
+  if (twice) most <- max(1, most / 10)
+  chunk <- floor((cumsum(pieces$weight) - pieces$weight) / most)
+  first <- pieces$start[!duplicated(chunk)]
+  edge <- cells$origin + c(first, cells$highest) * cells$unit
+  parts <- lapply(seq_along(first), function(i) {
+    low <- max(edge[i], from * 1e6)
+    high <- min(edge[i + 1], to * 1e6)
+    inside <- low >= without[1] * 1e6 && high <= without[2] * 1e6
+    if (low >= high || inside) return(NULL)
+    own <- cells$cell >= first[i] & cells$cell < c(first, cells$highest)[i + 1]
+    query <- columns_regroup_query(columns, shape, known,
+      columns_where(ids, low / 1e6, high / 1e6, at, without), edge[i],
+      list(cell = cells$cell[own] - first[i], bucket = cells$bucket[own], unit = cells$unit),
+      sessions, twice)
+    columns_get(columns, query)
+  })
+  parts[lengths(parts) > 0]
+}
+
+# Of each series and bucket: what becomes of its rows. Sums are of the rows that have a number; 0 is
+# the bucket of what lies beside all cells.
+columns_regroup_query <- function(columns, shape, known, where, edge, cells, sessions, twice) {
+  number <- function(name) if (name %in% known) name else paste("nan AS", name)
+  text <- function(name, or, as) {
+    column <- paste0(name, "__text")
+    paste0(if (column %in% known) paste0("ifNull(", column, ", '", or, "')")
+    else paste0("'", or, "'"), " AS ", as)
+  }
+  rows <- paste0("SELECT series, time, since, stamp, ",
+    paste(vapply(c("open", "high", "low", "close", "volume", "vwap"), number, ""), collapse = ", "),
+    ", ", text("status", "observed", "state"), ", ", text("session", "", "part"), " FROM ",
+    columns_table(columns, shape), " WHERE ", where)
+  if (twice) {
+    rows <- paste0(rows, " ORDER BY series, time, since DESC, stamp DESC LIMIT 1 BY series, time")
+  }
+  kept <- paste0("state != 'deleted'", if (length(sessions)) paste0(" AND part IN (",
+    paste(columns_text(sessions), collapse = ", "), ")"))
+  priced <- function(price) paste0("not isNaN(", price, ") AND not isNaN(volume)")
+  within_cells <- paste0("SELECT series, intDiv(time - ", sprintf("%.0f", edge), ", ",
+    sprintf("%.0f", cells$unit), ") AS cell, count() AS n, min(time) AS earliest, ",
+    "max(time) AS latest, ", columns_corners(c("open", "high", "low", "close"), "time",
+      c("o", "h", "l", "c")),
+    ", sumIf(volume, not isNaN(volume)) AS v, countIf(not isNaN(volume)) AS volumes, ",
+    "sumIf(close * volume, ", priced("close"), ") AS paid, sumIf(volume, ", priced("close"),
+    ") AS over, sumIf(vwap * volume, ", priced("vwap"), ") AS own_paid, sumIf(volume, ",
+    priced("vwap"), ") AS own_over, countIf(not isNaN(vwap)) AS own, ",
+    "countIf(state = 'provisional') AS unsettled FROM (", rows, ") WHERE ", kept,
+    " GROUP BY series, cell")
+  listed <- function(numbers) paste0("[", paste(sprintf("%.0f", numbers), collapse = ","), "]")
+  paste0("SELECT series, toUInt32(transform(cell, ", listed(cells$cell), ", ",
+    listed(cells$bucket), ", 0)) AS bucket, ",
+    "sum(n) AS count, min(earliest) AS first, max(latest) AS last, ",
+    columns_corners(c("o", "h", "l", "c"), "cell", c("open", "high", "low", "close")),
+    ", if(sum(volumes) > 0, sum(v), nan) AS volume, sum(paid) AS value, sum(over) AS weight, ",
+    "sum(own_paid) AS own_value, sum(own_over) AS own_weight, sum(own) AS own_count, ",
+    "sum(unsettled) AS provisional FROM (", within_cells, ") GROUP BY series, bucket")
+}
+
+# The first, the largest, the smallest and the last of four columns that are a number.
+columns_corners <- function(from, by, to) {
+  end <- "toInt64(9000000000000000000)"
+  paste0(c("argMin(", "argMax(", "argMin(", "argMax("), from, ", if(isNaN(", from, "), ",
+    c(end, "-inf", "inf", paste0("-", end)), ", ", c(by, from[2:3], by), ")) AS ", to,
+    collapse = ", ")
+}
+
+# Texts as a statement has them.
+columns_text <- function(x) paste0("'", gsub("(['\\\\])", "\\\\\\1", x), "'")
