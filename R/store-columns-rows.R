@@ -18,6 +18,25 @@ columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length
   columns_send(columns, paste0("INSERT INTO ", columns_table(columns, shape), " (",
     paste(names(all), collapse = ", "), ") FORMAT Native"), body,
     settings = columns_settings(columns))
+  columns_spread(columns, shape)
+}
+
+# Rows are on every replica before the catalogue lets go of them: each of them may be read, or lost.
+columns_spread <- function(columns, shape) {
+  if (is.null(columns$cluster)) {
+    return(invisible())
+  }
+  if (is.null(columns$replicated[[shape]])) {
+    found <- columns_get(columns, "SELECT engine FROM system.tables WHERE database = '",
+      columns$database, "' AND name = '", shape, "_", columns$key, "'")$engine
+    columns$replicated[[shape]] <- any(startsWith(as.character(found), "Replicated"))
+  }
+  if (columns$replicated[[shape]]) {
+    for (server in columns$servers) {
+      columns_do(columns, paste("SYSTEM SYNC REPLICA", columns_table(columns, shape, FALSE)),
+        server)
+    }
+  }
 }
 
 # All of an insert has arrived, at every shard, when it is answered.

@@ -31,9 +31,21 @@ columns_uri <- function(uri) {
     user = if (nzchar(found[4])) utils::URLdecode(found[4]))
 }
 
-# Sends a statement, with rows behind it or none, and gives the answer's bytes.
-columns_send <- function(columns, statement, body = raw(), server = columns$servers[1],
-  settings = list()) {
+# Sends a statement, with rows behind it or none, and gives the answer's bytes. Of a cluster each
+# server answers for all of it: where one cannot be reached, the next is asked, and stays the first.
+columns_send <- function(columns, statement, body = raw(), server = NULL, settings = list()) {
+  servers <- server %||% if (is.null(columns$cluster)) columns$servers[1] else columns$servers
+  for (one in servers) {
+    answer <- tryCatch(columns_ask(columns, statement, body, one, settings), error = identity)
+    if (!inherits(answer, "error")) break
+  }
+  if (inherits(answer, "error")) columns_stop(columns, servers[1], conditionMessage(answer))
+  if (is.null(server)) columns$servers <- union(one, columns$servers)
+  if (answer$status_code != 200) columns_stop(columns, one, rawToChar(answer$content))
+  answer$content
+}
+
+columns_ask <- function(columns, statement, body, server, settings) {
   handle <- curl::new_handle()
   headers <- c(if (!is.null(columns$user)) list("X-ClickHouse-User" = columns$user),
     if (!is.null(columns$password)) list("X-ClickHouse-Key" = columns$password()))
@@ -49,11 +61,7 @@ columns_send <- function(columns, statement, body = raw(), server = columns$serv
     fresh_connect = Sys.getpid() != columns$process,
     forbid_reuse = Sys.getpid() != columns$process, connecttimeout = 10, low_speed_limit = 1,
     low_speed_time = columns_patience())
-  answer <- tryCatch(curl::curl_fetch_memory(address, handle), error = function(e) {
-    columns_stop(columns, server, conditionMessage(e))
-  })
-  if (answer$status_code != 200) columns_stop(columns, server, rawToChar(answer$content))
-  answer$content
+  curl::curl_fetch_memory(address, handle)
 }
 
 columns_patience <- function() 120

@@ -38,6 +38,7 @@ columns_join <- function(store, uri = NULL) {
   columns$password <- if (nzchar(secret)) function() secret
   columns$uri <- uri %||% told$uri
   columns$known <- list()
+  columns$replicated <- list()
   columns$process <- Sys.getpid()
   # tables of several archives may stand in one database
   columns$key <- told$key %||% substr(content_hash(charToRaw(paste(store$path, now_seconds(),

@@ -1,10 +1,11 @@
 # Programs that tests use for real, from Debian where this process may install them: an office
-# program, cron, PostgreSQL, ClickHouse, a browser, what makes pages of R Markdown. Where it may
-# not, or where that fails, those tests are skipped and counted.
+# program, cron, PostgreSQL, ClickHouse, ZooKeeper, a browser, what makes pages of R Markdown. Where
+# it may not, or where that fails, those tests are skipped and counted.
 has <- function(program) nzchar(Sys.which(program))
 wanted <- c(if (!has("soffice")) "libreoffice-calc", if (!has("cron")) "cron",
   if (!length(Sys.glob("/usr/lib/postgresql/*/bin/initdb"))) "postgresql",
   if (!has("clickhouse-server")) "clickhouse-server",
+  if (!has("java") || !file.exists("/usr/share/java/zookeeper.jar")) "zookeeper",
   if (!has("chromium")) "chromium", if (!has("pandoc")) "pandoc")
 quiet <- function(command, arguments) {
   identical(as.integer(suppressWarnings(system2(command, arguments, stdout = FALSE,

@@ -19,10 +19,10 @@ postgres_program <- function(name) {
 # list(port, data, uri(database, user), stop(how), start(), sql(statement, database)). The role
 # `tester` may do anything without a password; `keeper` has the password "pass word:1". Where it
 # is not to be `safe`, it does not wait for the disk.
-postgres_server <- function(env = parent.frame(), safe = FALSE) {
+postgres_server <- function(env = parent.frame(), safe = FALSE, folder = NULL) {
   testthat::skip_if_not(length(Sys.glob("/usr/lib/postgresql/*/bin/initdb")) > 0 &&
     requireNamespace("RPostgres", quietly = TRUE), "there is no PostgreSQL")
-  folder <- withr::local_tempdir(.local_envir = env)
+  folder <- folder %||% withr::local_tempdir(.local_envir = env)
   Sys.chmod(c(dirname(folder), folder), "777", use_umask = FALSE)
   port <- httpuv::randomPort(host = "127.0.0.1")
   data <- file.path(folder, "data")

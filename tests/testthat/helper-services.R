@@ -153,3 +153,23 @@ project_root_of_readme <- function() {
     file.exists(file.path(here, "R", "cli-main.R")), "the sources are not beside the tests")
   here
 }
+
+# A folder on a disk of its own of so many megabytes, where this process may have one; fill() takes
+# what is left of it, but for so many kilobytes, and free() gives it back.
+small_disk <- function(megabytes, env = parent.frame()) {
+  folder <- withr::local_tempdir(.local_envir = env)
+  mounted <- Sys.info()[["user"]] == "root" && identical(0L, suppressWarnings(system2("mount",
+    c("-t", "tmpfs", "-o", paste0("size=", megabytes, "m"), "tmpfs", folder), stdout = FALSE,
+    stderr = FALSE)))
+  testthat::skip_if_not(mounted, "no disk can be made here")
+  withr::defer(system2("umount", c("-l", folder)), envir = env)
+  filler <- file.path(folder, "filler")
+  list(folder = folder, fill = function(left = 0) {
+    system2("dd", c("if=/dev/zero", paste0("of=", filler), "bs=64k"), stdout = FALSE,
+      stderr = FALSE)
+    if (left > 0) {
+      size <- file.size(filler)
+      system2("truncate", c("-s", format(size - left * 1024, scientific = FALSE), filler))
+    }
+  }, free = function() unlink(filler))
+}

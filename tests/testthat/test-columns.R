@@ -268,3 +268,66 @@ for (kind in c("sqlite", "columns", "postgres")) {
     expect_identical(nrow(archive_bars(archive, "S03", "1 minute")), 390L)
   })
 }
+
+test_that("rows are on every replica, and one of them that is away is done without", {
+  server <- columns_server(keeper = keeper_server())
+  archive <- columns_archive(cluster = TRUE, eager = FALSE, server = server)
+  put_bars(archive, "KELD")
+  put_bars(archive, "TAMX")
+  vetusta:::columns_shift(archive)
+  table <- vetusta:::columns_table(archive$columns, "bars", FALSE)
+  expect_match(server$sql(paste("SHOW CREATE TABLE", table)), "ReplicatedReplacingMergeTree")
+  on_each <- function() {
+    query <- paste("SELECT count() FROM", table, "FINAL")
+    trimws(c(server$sql(query, 1), server$sql(query, 2)))
+  }
+  expect_identical(on_each(), c("780", "780"))
+  read <- function(archive) nrow(archive_bars(archive, c("KELD", "TAMX"), "1 minute"))
+  expect_identical(read(archive), 780L)
+  # the first server goes: what is there is read of the other, what comes waits for both
+  server$shards[[1]]$process$kill()
+  expect_identical(read(archive), 780L)
+  put_bars(archive, "KELD", "2026-03-13")
+  expect_error_kind(vetusta:::columns_shift(archive), "archive", "cannot be reached")
+  expect_identical(vetusta:::sql_get(archive, "SELECT count(*) AS n FROM segments")$n, 1L)
+  expect_identical(read(archive), 1170L)
+  again <- archive_open(archive$path)
+  withr::defer(archive_close(again))
+  expect_identical(read(again), 1170L)
+  # and comes back: it gets what it has not, before the catalogue lets go
+  expect_true(server$shards[[1]]$start())
+  for (try in 1:300) {
+    done <- tryCatch({
+      vetusta:::columns_shift(archive)
+      TRUE
+    }, vetusta_error_archive = function(e) FALSE)
+    if (done) break
+    Sys.sleep(0.3)
+  }
+  expect_identical(vetusta:::sql_get(archive, "SELECT count(*) AS n FROM segments")$n, 0L)
+  expect_identical(on_each(), c("1170", "1170"))
+  for (i in 2:1) {
+    archive$columns$servers <- union(server$shards[[i]]$address, archive$columns$servers)
+    expect_identical(read(archive), 1170L)
+  }
+})
+
+test_that("on a full disk of a shard nothing is lost, and what waits goes over later", {
+  disk <- small_disk(80)
+  server <- columns_server(folder = disk$folder)
+  archive <- columns_archive(cluster = TRUE, eager = FALSE, server = server)
+  for (symbol in c("KELD", "TAMX")) put_bars(archive, symbol)
+  vetusta:::columns_shift(archive)
+  disk$fill()
+  for (symbol in c("KELD", "TAMX")) put_bars(archive, symbol, "2026-03-13")
+  error <- expect_error_kind(vetusta:::columns_shift(archive), "archive", "disk .* is full")
+  expect_match(error$todo, "stays in the archive")
+  expect_identical(vetusta:::sql_get(archive, "SELECT count(*) AS n FROM segments")$n, 2L)
+  read <- function() table(archive_bars(archive, interval = "1 minute")$symbol)
+  expect_identical(as.vector(read()), c(780L, 780L))
+  disk$free()
+  vetusta:::columns_shift(archive)
+  expect_identical(vetusta:::sql_get(archive, "SELECT count(*) AS n FROM segments")$n, 0L)
+  expect_identical(as.vector(read()), c(780L, 780L))
+  expect_identical(nrow(archive_check(archive)), 0L)
+})

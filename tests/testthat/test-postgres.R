@@ -490,3 +490,36 @@ test_that("a desk with its archive on a server is refreshed, with the password a
   # the password is nowhere but among the secrets
   expect_length(grep("pass word", readLines(file.path(folder, "desk.yml"))), 0)
 })
+
+test_that("on a full disk of the server nothing is lost, and what failed can be put again", {
+  disk <- small_disk(160)
+  server <- postgres_server(folder = disk$folder)
+  withr::local_envvar(VETUSTA_SERVER_PATIENCE_SECONDS = "2")
+  server$sql("CREATE DATABASE full_one")
+  archive <- archive_open(server$uri("full_one"))
+  withr::defer(archive_close(archive))
+  put_levels(archive, "a", 1:2000, 1)
+  disk$fill()
+  # what the server keeps for its log lets some go in
+  set.seed(1)
+  failed <- NULL
+  for (i in 1:400) {
+    failed <- tryCatch({
+      put_levels(archive, paste0("b", i), 1:20000, runif(20000))
+      NULL
+    }, error = identity)
+    if (!is.null(failed)) break
+  }
+  expect_s3_class(failed, "vetusta_error_archive")
+  expect_match(conditionMessage(failed), "disk .* is full|cannot be reached|went away")
+  disk$free()
+  server$stop()
+  expect_identical(server$start(), 0L)
+  expect_identical(levels_of(archive, "a"), rep(1, 2000))
+  before <- nrow(archive_series(archive))
+  put_levels(archive, paste0("b", i), 1:20000, runif(20000))
+  expect_identical(length(levels_of(archive, paste0("b", i))), 20000L)
+  expect_identical(sort(archive_series(archive)$rows),
+    sort(c(2000, rep(20000, nrow(archive_series(archive)) - 1))))
+  expect_identical(nrow(archive_check(archive)), 0L)
+})
