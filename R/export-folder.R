@@ -99,10 +99,12 @@ folder_writer <- function(folder) {
       value[is.na(value)] <- "none"
       # the column is told by the folder; a time stays
       kept <- if (dated) rows else rows[names(rows) != by]
-      other_errors(for (one in unique(value)) {
-        part <- file.path(beside, paste0(if (dated) "year" else by, "=", path_part(one)))
+      places <- split(seq_along(value), factor(value, unique(value)))
+      other_errors(for (i in seq_along(places)) {
+        part <- file.path(beside, paste0(if (dated) "year" else by, "=",
+          path_part(names(places)[i])))
         dir.create(part, recursive = TRUE, showWarnings = FALSE)
-        nanoparquet::write_parquet(kept[value == one, , drop = FALSE], folder_file(part))
+        nanoparquet::write_parquet(as_rows(lapply(kept, `[`, places[[i]])), folder_file(part))
       }, function(e) failed(plain_reason(conditionMessage(e))))
     },
     place = function() {

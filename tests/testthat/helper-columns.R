@@ -62,7 +62,7 @@ keeper_server <- function(env = parent.frame()) {
 
 columns_server <- function(env = parent.frame(), keeper = NULL, folder = NULL) {
   testthat::skip_if_not(nzchar(Sys.which("clickhouse-server")), "there is no ClickHouse")
-  folder <- folder %||% withr::local_tempdir(.local_envir = env)
+  if (is.null(folder)) folder <- withr::local_tempdir(.local_envir = env)
   ports <- integer()
   while (length(unique(ports)) < 6) ports <- c(ports, httpuv::randomPort(host = "127.0.0.1"))
   ports <- unique(ports)

@@ -22,7 +22,7 @@ postgres_program <- function(name) {
 postgres_server <- function(env = parent.frame(), safe = FALSE, folder = NULL) {
   testthat::skip_if_not(length(Sys.glob("/usr/lib/postgresql/*/bin/initdb")) > 0 &&
     requireNamespace("RPostgres", quietly = TRUE), "there is no PostgreSQL")
-  folder <- folder %||% withr::local_tempdir(.local_envir = env)
+  if (is.null(folder)) folder <- withr::local_tempdir(.local_envir = env)
   Sys.chmod(c(dirname(folder), folder), "777", use_umask = FALSE)
   port <- httpuv::randomPort(host = "127.0.0.1")
   data <- file.path(folder, "data")
