@@ -229,3 +229,43 @@ test_that("what is asked of longer bars is checked, and other values are refused
   expect_identical(nrow(bars), 7L)
   expect_identical(attr(bars, "interval")$iso, "PT1H")
 })
+
+test_that("commands, a desk's output and the page give the same before and after rows move", {
+  folder <- withr::local_tempdir()
+  desk_make(folder)
+  path <- file.path(folder, "archive.sqlite")
+  archive <- columns_archive(eager = FALSE, path = path)
+  for (symbol in c("KELD", "TAMX")) {
+    put_minutes(archive, as.data.frame(minute_bars(symbol)), 1.78e9)
+    put_minutes(archive, as.data.frame(minute_bars(symbol, "2026-03-13")), 1.78e9)
+  }
+  put_rows(archive, "river", "levels", "observations", data.frame(series = "kelder-lock",
+    period = as.Date("2026-01-01") + 0:89, value = 1:90), frequency = "D")
+  lines <- readLines(file.path(folder, "desk.yml"))
+  writeLines(c(lines, "outputs:", "  hours:", "    series: [\"KELD@1 minute\", kelder-lock]",
+    "    regroup: 1 month", "    file: hours.csv"), file.path(folder, "desk.yml"))
+  numbers <- function(text) suppressWarnings(as.numeric(text))
+  run <- function() {
+    said <- function(...) {
+      got <- run_vetusta(..., folder = folder, env = c(QUAY_KEY = "quay-demo-7f3a91"))
+      expect_identical(got$status, 0L, info = got$stderr)
+      utils::read.csv(text = got$stdout)
+    }
+    out <- list(said("export", "*@1 minute", "--regroup", "1 day"),
+      said("export", "*@1 minute", "--regroup", "1 day", "--form", "wide"),
+      said("regroup", "KELD@1 minute", "--into", "1 hour", "--anchor", "clock"),
+      said("regroup", "KELD@1 minute", "kelder-lock", "--into", "1 month"))
+    desk_write(desk_open(folder), "hours")
+    c(out, list(utils::read.csv(file.path(folder, "hours.csv"))))
+  }
+  before <- run()
+  vetusta:::columns_shift(archive)
+  expect_equal(run(), before, tolerance = 1e-12)
+  expect_identical(vapply(before, nrow, 1L), c(4L, 2L, 14L, 4L, 4L))
+  got <- run_vetusta("export", "kelder-lock", "--regroup", "1 month", folder = folder)
+  expect_identical(got$status, 2L)
+  expect_match(got$stderr, "--regroup is for bars")
+  figure <- run_vetusta("figure", "gaps", "KELD@1 minute", "--regroup", "1 hour", "--file",
+    "gaps.png", folder = folder)
+  expect_identical(figure$status, 0L, info = figure$stderr)
+})
