@@ -61,14 +61,6 @@ file_sync_cpp <- function(path) {
     .Call(`_vetusta_file_sync_cpp`, path)
 }
 
-descriptor_is_cpp <- function(fd, path) {
-    .Call(`_vetusta_descriptor_is_cpp`, fd, path)
-}
-
-descriptor_write_cpp <- function(fd, bytes) {
-    .Call(`_vetusta_descriptor_write_cpp`, fd, bytes)
-}
-
 format_exact_cpp <- function(x) {
     .Call(`_vetusta_format_exact_cpp`, x)
 }

@@ -127,7 +127,7 @@ cli_work <- function(command, arguments) {
 cli_put_out <- function(command, work) {
   path <- tempfile("out")
   gathered <- file(path, "w+b")
-  closed <- descriptor_is_cpp(1L, path)
+  closed <- .Call(descriptor_is, 1L, path)
   sink(gathered)
   status <- tryCatch(work(), finally = {
     sink()
@@ -137,7 +137,7 @@ cli_put_out <- function(command, work) {
   input <- file(path, "rb")
   on.exit(close(input), add = TRUE)
   while (length(bytes <- readBin(input, "raw", 1e6))) {
-    error <- if (closed) 9L else descriptor_write_cpp(1L, bytes)
+    error <- if (closed) 9L else .Call(descriptor_write, 1L, bytes)
     # 32 is EPIPE
     if (error == 32L) break
     if (error != 0L) {

@@ -21,12 +21,28 @@
 #'
 #' @keywords internal
 #' @useDynLib vetusta, .registration = TRUE
-#' @importFrom Rcpp evalCpp
 "_PACKAGE"
 
-# The package loads nothing but itself and Rcpp: a command that prints a version does not wait for
-# a plotting library.
+# The package loads nothing but itself: a command that prints a version does not wait for a plotting
+# library.
 .datatable.aware <- TRUE
+
+# Compiled code needs Rcpp, which takes longer to load than all of this: it comes with the first
+# function of it that is called.
+.onLoad <- function(libname, pkgname) {
+  here <- parent.env(environment())
+  for (name in grep("^_vetusta_", ls(here, all.names = TRUE), value = TRUE)) {
+    on_first_call(name, get(name, here), here)
+  }
+}
+
+on_first_call <- function(name, routine, where) {
+  force(routine)
+  delayedAssign(name, {
+    loadNamespace("Rcpp")
+    routine
+  }, assign.env = where)
+}
 
 # Somebody who attaches it looks at tables, and tibbles print as tibbles once their package is
 # there.

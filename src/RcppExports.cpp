@@ -209,30 +209,6 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// descriptor_is_cpp
-bool descriptor_is_cpp(int fd, std::string path);
-RcppExport SEXP _vetusta_descriptor_is_cpp(SEXP fdSEXP, SEXP pathSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< int >::type fd(fdSEXP);
-    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
-    rcpp_result_gen = Rcpp::wrap(descriptor_is_cpp(fd, path));
-    return rcpp_result_gen;
-END_RCPP
-}
-// descriptor_write_cpp
-int descriptor_write_cpp(int fd, RawVector bytes);
-RcppExport SEXP _vetusta_descriptor_write_cpp(SEXP fdSEXP, SEXP bytesSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< int >::type fd(fdSEXP);
-    Rcpp::traits::input_parameter< RawVector >::type bytes(bytesSEXP);
-    rcpp_result_gen = Rcpp::wrap(descriptor_write_cpp(fd, bytes));
-    return rcpp_result_gen;
-END_RCPP
-}
 // format_exact_cpp
 CharacterVector format_exact_cpp(NumericVector x);
 RcppExport SEXP _vetusta_format_exact_cpp(SEXP xSEXP) {
@@ -676,6 +652,9 @@ BEGIN_RCPP
 END_RCPP
 }
 
+RcppExport SEXP descriptor_is(SEXP, SEXP);
+RcppExport SEXP descriptor_write(SEXP, SEXP);
+
 static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_bar_faults_cpp", (DL_FUNC) &_vetusta_bar_faults_cpp, 6},
     {"_vetusta_late_rows_cpp", (DL_FUNC) &_vetusta_late_rows_cpp, 2},
@@ -692,8 +671,6 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_file_kind_cpp", (DL_FUNC) &_vetusta_file_kind_cpp, 1},
     {"_vetusta_file_write_cpp", (DL_FUNC) &_vetusta_file_write_cpp, 3},
     {"_vetusta_file_sync_cpp", (DL_FUNC) &_vetusta_file_sync_cpp, 1},
-    {"_vetusta_descriptor_is_cpp", (DL_FUNC) &_vetusta_descriptor_is_cpp, 2},
-    {"_vetusta_descriptor_write_cpp", (DL_FUNC) &_vetusta_descriptor_write_cpp, 2},
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
     {"_vetusta_is_plain_cpp", (DL_FUNC) &_vetusta_is_plain_cpp, 1},
     {"_vetusta_format_instants_cpp", (DL_FUNC) &_vetusta_format_instants_cpp, 1},
@@ -728,6 +705,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_table_columns_cpp", (DL_FUNC) &_vetusta_table_columns_cpp, 4},
     {"_vetusta_rfc3339_cpp", (DL_FUNC) &_vetusta_rfc3339_cpp, 1},
     {"_vetusta_days_cpp", (DL_FUNC) &_vetusta_days_cpp, 1},
+    {"descriptor_is",    (DL_FUNC) &descriptor_is,    2},
+    {"descriptor_write", (DL_FUNC) &descriptor_write, 2},
     {NULL, NULL, 0}
 };
 
