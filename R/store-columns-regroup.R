@@ -48,26 +48,40 @@ store_regroup.vetusta_store_columns <- function(store, series, from, to, at, cel
   columns <- store$columns
   shape <- found$shape[1]
   known <- columns_held(columns, shape)
-  # where as many rows are there as times, no row is there twice
-  counts <- columns_get(columns, "SELECT series, count() AS n FROM ", columns_table(columns, shape),
-    " WHERE ", columns_where(found$series), " GROUP BY series")
-  rows <- counts$n[match(found$series, counts$series)]
+  count <- function() {
+    told <- columns_get(columns, "SELECT series, count() AS n FROM ", columns_table(columns, shape),
+      " WHERE ", columns_where(found$series), " GROUP BY series")
+    told$n[match(found$series, told$series)]
+  }
+  rows <- count()
   short <- is.na(rows) | rows < found$times
   if (any(short)) {
     columns_lost(columns, paste(thousands(sum(found$times[short])), "times went there, and",
       thousands(sum(rows[short], na.rm = TRUE)), "rows are found"))
   }
   size <- max(1, min(10000, floor(columns_groups / max(columns_pieces(cells)$weight))))
-  parts <- lapply(split(found$series, rows > found$times), function(ids) {
-    twice <- rows[match(ids[1], found$series)] > found$times[match(ids[1], found$series)]
-    lapply(split(ids, (seq_along(ids) - 1) %/% size), function(some) {
+  make <- function(ids, twice) {
+    parts <- lapply(split(ids, (seq_along(ids) - 1) %/% size), function(some) {
       columns_regroup(columns, shape, known, some, from, to, at, cells, without, sessions, twice)
     })
-  })
-  all <- as.list(data.table::rbindlist(unlist(unlist(parts, recursive = FALSE), recursive = FALSE)))
+    unlist(unname(parts), recursive = FALSE)
+  }
+  # where as many rows are there as times, no row is there twice, if none came meanwhile
+  plain <- rows == found$times
+  once <- make(found$series[plain], FALSE)
+  if (length(once)) {
+    late <- count() != rows
+    once <- lapply(once, function(part) lapply(part, `[`, !part$series %in% found$series[late]))
+    plain <- plain & !late
+  }
+  all <- as.list(data.table::rbindlist(c(once, make(found$series[!plain], TRUE))))
+  if (!length(all)) all <- lapply(stats::setNames(nm = columns_made), function(name) numeric())
   all$series <- match(all$series, series)
   all
 }
+
+columns_made <- c("series", "bucket", "count", "first", "last", "open", "high", "low", "close",
+  "volume", "value", "weight", "own_value", "own_weight", "own_count", "provisional")
 
 # The stretches between the beginnings of buckets: the cell with which each begins, how many named
 # cells it has; and the first cell of all.
