@@ -39,7 +39,8 @@
 on_first_call <- function(name, routine, where) {
   force(routine)
   delayedAssign(name, {
-    loadNamespace("Rcpp")
+    # a function of it that is named loads it
+    Rcpp::evalCpp
     routine
   }, assign.env = where)
 }
