@@ -142,6 +142,7 @@ postgres_patiently <- function(store, work) {
     return(work(FALSE))
   }
   tried <- 0
+  until <- now_seconds() + postgres_patience()
   repeat {
     failed <- NULL
     result <- tryCatch(work(tried > 0), vetusta_error_archive = function(e) {
@@ -153,7 +154,9 @@ postgres_patiently <- function(store, work) {
     }
     tried <- tried + 1
     fault <- failed$fault %||% ""
-    if (!nzchar(fault) || tried > 8) stop(failed)
+    # a connection may be cut as often as it likes, for as long as a server is waited for
+    enough <- if (fault == "lost") now_seconds() > until && tried > 8 else tried > 8
+    if (!nzchar(fault) || enough) stop(failed)
     if (fault == "lost") postgres_reconnect(store, failed)
     else Sys.sleep(stats::runif(1, 0.5, 1) * 0.02 * 2^tried)
   }
@@ -170,7 +173,7 @@ postgres_reconnect <- function(store, failed) {
     if (now_seconds() > until || !identical(made$fault, "lost")) {
       stop(if (identical(made$fault, "lost")) failed else made)
     }
-    Sys.sleep(0.5)
+    allowInterrupts(Sys.sleep(0.5))
   }
   store$connection <- made
 }
@@ -228,10 +231,17 @@ postgres_was_made <- function(store, failed, number) {
   postgres_reconnect(store, failed)
   until <- now_seconds() + postgres_patience()
   repeat {
-    became <- postgres_send(store, DBI::dbGetQuery, "SELECT txid_status(?) AS became",
-      list(number))$became
-    if (!identical(became, "in progress") || now_seconds() > until) break
-    Sys.sleep(0.2)
+    became <- tryCatch(postgres_send(store, DBI::dbGetQuery, "SELECT txid_status(?) AS became",
+      list(number))$became, vetusta_error_archive = identity)
+    cut <- inherits(became, "condition")
+    if (!cut && !identical(became, "in progress")) {
+      return(identical(became, "committed"))
+    }
+    # what is not known is not done again; the connection may be cut while this is asked too
+    if (now_seconds() > until || (cut && !identical(became$fault, "lost"))) {
+      failed$fault <- NULL
+      stop(failed)
+    }
+    if (cut) postgres_reconnect(store, became) else allowInterrupts(Sys.sleep(0.2))
   }
-  identical(became, "committed")
 }

@@ -26,7 +26,7 @@ sql_put_quick <- function(store, page) {
   if (held) {
     return(NULL)
   }
-  sql_gathered(store, id)
+  allowInterrupts(sql_gathered(store, id))
   c(new = n, changed = 0, unchanged = 0)
 }
 
@@ -64,7 +64,7 @@ sql_put_behind <- function(store, page) {
     if (grepl("times are held", e$what, fixed = TRUE)) FALSE else stop(e)
   })
   if (written) {
-    sql_gathered(store, id)
+    allowInterrupts(sql_gathered(store, id))
     counts
   }
 }

@@ -9,8 +9,9 @@ segment_fan <- 12L
 #' @export
 store_put.vetusta_store_sql <- function(store, page) {
   page$now <- page$now %||% store_now(store)
-  put <- (if (isTRUE(page$again)) sql_put_behind(store, page)) %||%
-    sql_put_quick(store, page)
+  # who interrupts waits for the page's end: its series is made before it
+  put <- suspendInterrupts((if (isTRUE(page$again)) sql_put_behind(store, page)) %||%
+    sql_put_quick(store, page))
   if (!is.null(put)) {
     return(put)
   }

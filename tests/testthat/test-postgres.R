@@ -216,6 +216,39 @@ test_that("a connection that is cut at any moment loses nothing and doubles noth
   expect_identical(nrow(archive_check(archive)), 0L)
 })
 
+test_that("a page whose end was cut is asked about until it is known, and is there once", {
+  server <- postgres_shared()
+  uri <- postgres_database()
+  archive <- archive_open(uri)
+  withr::defer(archive_close(archive))
+  end_all <- function() {
+    server$sql(paste0("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE ",
+      "datname = '", basename(uri), "'"))
+  }
+  original <- vetusta:::postgres_send
+  ends <- asked <- 0
+  local_instead("postgres_send", function(store, send, statement, params) {
+    if (identical(statement, "COMMIT") && ends == 0) {
+      # it was written, and the answer does not arrive
+      ends <<- 1
+      original(store, send, statement, params)
+      end_all()
+      return(original(store, send, "SELECT 1", NULL))
+    }
+    if (grepl("txid_status", statement) && asked < 3) {
+      asked <<- asked + 1
+      end_all()
+    }
+    original(store, send, statement, params)
+  })
+  vetusta:::store_transaction(archive, function() {
+    put_levels(archive, "a", 1:3, 1, now = 1e9, journal = level_entry("page 1"))
+  })
+  expect_identical(c(ends, asked), c(1, 3))
+  expect_identical(vetusta:::store_journal(archive)$address, "page 1")
+  expect_identical(levels_of(archive, "a"), rep(1, 3))
+})
+
 test_that("a server that is started anew in the middle of a collection is waited for", {
   server <- postgres_server()
   uri <- postgres_database(server)
