@@ -21,8 +21,32 @@ groups_cpp <- function(text) {
     .Call(`_vetusta_groups_cpp`, text)
 }
 
+runs_cpp <- function(text) {
+    .Call(`_vetusta_runs_cpp`, text)
+}
+
+first_outside_cpp <- function(text, words) {
+    .Call(`_vetusta_first_outside_cpp`, text, words)
+}
+
+stands_ordered_cpp <- function(text, time_) {
+    .Call(`_vetusta_stands_ordered_cpp`, text, time_)
+}
+
+groups_rise_cpp <- function(time_, groups) {
+    .Call(`_vetusta_groups_rise_cpp`, time_, groups)
+}
+
 regroup_cpp <- function(group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step) {
     .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step)
+}
+
+stretches_cpp <- function(x_, rows, factor, offset) {
+    .Call(`_vetusta_stretches_cpp`, x_, rows, factor, offset)
+}
+
+rows_before_cpp <- function(time_, first, last, at) {
+    .Call(`_vetusta_rows_before_cpp`, time_, first, last, at)
 }
 
 blocks_read_cpp <- function(bodies, from, to, at, newest) {
@@ -75,6 +99,18 @@ format_instants_cpp <- function(x) {
 
 json_rows_cpp <- function(body, pointers, instants, map) {
     .Call(`_vetusta_json_rows_cpp`, body, pointers, instants, map)
+}
+
+json_text_cpp <- function(x) {
+    .Call(`_vetusta_json_text_cpp`, x)
+}
+
+json_array_cpp <- function(x) {
+    .Call(`_vetusta_json_array_cpp`, x)
+}
+
+record_texts_cpp <- function(names, columns, quoted, nulls) {
+    .Call(`_vetusta_record_texts_cpp`, names, columns, quoted, nulls)
 }
 
 json_read_cpp <- function(body, pointers, level, exact) {
@@ -195,5 +231,9 @@ rfc3339_cpp <- function(x) {
 
 days_cpp <- function(x) {
     .Call(`_vetusta_days_cpp`, x)
+}
+
+instants_need_cpp <- function(seconds_) {
+    .Call(`_vetusta_instants_need_cpp`, seconds_)
 }
 

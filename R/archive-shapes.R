@@ -16,14 +16,36 @@ record_keys <- list(
   datasets = "dataset"
 )
 
-# Each row's series: columns that are the same for all of it make its key.
-rows_by_series <- function(rows, key, frequency, dimensions, columns) {
-  name <- paste(key, frequency, sep = "\r")
-  first <- which(!duplicated(name))
-  series <- data.frame(key = key[first], frequency = frequency[first],
-    dimensions = record_texts(lapply(dimensions, `[`, first)))
-  columns <- c(if (length(first) != 1) list(series = match(name, name[first])), columns)
-  parcel_series(series, columns)
+# Each row's series: `dimensions` that are the same for all of it make its key, which `name` gives
+# for a list of them.
+rows_by_series <- function(dimensions, frequency, columns, name) {
+  of <- series_rows(c(unname(dimensions), list(frequency)))
+  about <- lapply(dimensions, `[`, of$first)
+  series <- list_frame(list(key = name(about), frequency = frequency[of$first],
+    dimensions = record_texts(about)))
+  # nothing and an empty text are one name
+  named <- paste(series$key, series$frequency, sep = "\r")
+  if (anyDuplicated(named)) {
+    kept <- !duplicated(named)
+    of$row <- match(named, named[kept])[of$row]
+    series <- series[kept, ]
+  }
+  parcel_series(series, c(if (nrow(series) != 1) list(series = of$row), columns))
+}
+
+# Which rows say the same in all of these texts: `row` numbers them, `first` is where each comes
+# first.
+series_rows <- function(texts) {
+  id <- rep(0, length(texts[[1]]))
+  for (text in texts) {
+    groups <- text_groups(text)
+    if (length(groups$levels) < 2) next
+    id <- id * (length(groups$levels) + 1) + groups$id
+    # numbers that are no longer whole tell nothing apart
+    if (length(id) && max(id) > 1e9) id <- match(id, unique(id))
+  }
+  first <- which(!duplicated(id))
+  list(row = match(id, id[first]), first = first)
 }
 
 parcel_of_bars <- function(rows, frequency, ...) {
@@ -38,9 +60,10 @@ parcel_of_bars <- function(rows, frequency, ...) {
       dimensions = record_texts(list(symbol = symbol))))
     return(parcel_series(about, columns))
   }
-  key <- paste0(rows$symbol, ifelse(is.na(side), "", paste0(":", side)))
-  dimensions <- list(symbol = as.character(rows$symbol), side = side)
-  rows_by_series(rows, key, rep(frequency, n), dimensions, columns)
+  dimensions <- list(symbol = as.character(rows$symbol), side = as.character(side))
+  rows_by_series(dimensions, rep(frequency, n), columns, function(of) {
+    paste0(of$symbol, ifelse(is.na(of$side), "", paste0(":", of$side)))
+  })
 }
 
 parcel_of_observations <- function(rows, ...) {
@@ -53,7 +76,7 @@ parcel_of_observations <- function(rows, ...) {
     rows[setdiff(names(rows), c("series", "period", "since", "frequency"))])
   told <- as.character(rows[["frequency"]] %||% rep(NA_character_, n))
   frequency <- ifelse(is.na(told), read$frequency, told)
-  rows_by_series(rows, series, frequency, list(series = series), columns)
+  rows_by_series(list(series = series), frequency, columns, function(of) of$series)
 }
 
 # list(time, frequency, keep): where a period begins. Days say nothing of how long it is; text
@@ -90,13 +113,14 @@ parcel_of_facts <- function(rows, ...) {
   values <- c("value", "filed", "decimals", "period_start", "period_end", "since")
   apart <- setdiff(names(rows), values)
   dimensions <- lapply(rows[apart], as.character)
-  text <- lapply(dimensions, function(x) ifelse(is.na(x), "", x))
-  key <- sub("[.]+$", "", do.call(paste, c(unname(text), sep = ".")))
   end <- as_days(rows$period_end)
   start <- as_days(rows$period_start %||% rep(NA, length(end)))
   columns <- c(list(time = utc(as.numeric(end) * 86400), since = row_since(rows, "filed")),
     rows[intersect(c("period_start", "value", "filed", "decimals"), names(rows))])
-  rows_by_series(rows, key, fact_frequency(start, end), dimensions, columns)
+  rows_by_series(dimensions, fact_frequency(start, end), columns, function(of) {
+    text <- lapply(of, function(x) ifelse(is.na(x), "", x))
+    sub("[.]+$", "", do.call(paste, c(unname(text), sep = ".")))
+  })
 }
 
 as_days <- function(x) {
@@ -107,13 +131,14 @@ as_days <- function(x) {
 
 # The length of a fact's period; one that has no start speaks of a day.
 fact_frequency <- function(start, end) {
-  days <- as.numeric(end - start) + 1
+  all <- as.numeric(end) - as.numeric(start) + 1
+  days <- unique(all)
   out <- ifelse(is.na(days), "D", paste0(days, "D"))
   lengths <- list(A = c(340, 390), S = c(170, 195), Q = c(80, 100), M = c(28, 31), D = c(1, 1))
   for (name in names(lengths)) {
     out[!is.na(days) & days >= lengths[[name]][1] & days <= lengths[[name]][2]] <- name
   }
-  out
+  out[match(all, days)]
 }
 
 parcel_of_frame <- function(rows, shape, at, place, ...) {
@@ -152,39 +177,24 @@ record_key_texts <- function(shape, rows) {
 
 # Rows as JSON objects, one text a row; what is missing is left out.
 record_texts <- function(rows, nulls = FALSE) {
-  fragments <- lapply(names(rows), function(name) {
-    column <- rows[[name]]
-    plain <- is.numeric(column) && !inherits(column, c("POSIXct", "Date"))
-    value <- if (plain) format_exact(column)
-    else if (is.logical(column)) tolower(as.character(column))
-    else json_text(if (inherits(column, "POSIXct")) format_instant(column)
-    else as.character(column))
-    # JSON has no word for what is not finite
-    absent <- if (is.numeric(column)) !is.finite(column) else is.na(column)
-    if (nulls) value[absent] <- "null"
-    ifelse(absent & !nulls, "", paste0(json_text(name), ":", value, ","))
+  if (!length(rows)) {
+    return("{}")
+  }
+  plain <- vapply(rows, function(x) is.numeric(x) || is.logical(x), TRUE)
+  columns <- lapply(unname(rows), function(column) {
+    if (is.numeric(column)) {
+      text <- format_exact(column)
+      # JSON has no word for what is not finite
+      text[!is.finite(column)] <- NA
+      return(text)
+    }
+    if (is.logical(column)) return(tolower(as.character(column)))
+    enc2utf8(if (inherits(column, "POSIXct")) format_instant(column) else as.character(column))
   })
-  text <- do.call(paste0, fragments)
-  paste0("{", substr(text, 1L, nchar(text) - 1L), "}")
+  record_texts_cpp(enc2utf8(names(rows) %||% character()), columns, plain == FALSE, nulls)
 }
 
-json_text <- function(x) {
-  x <- enc2utf8(x)
-  # the usual text has nothing in it that JSON writes in another way
-  odd <- which(grepl("[\001-\037\"\\\\]", x))
-  if (!length(odd)) {
-    return(paste0("\"", x, "\""))
-  }
-  x[odd] <- gsub("\"", "\\\"", gsub("\\", "\\\\", x[odd], fixed = TRUE), fixed = TRUE)
-  odd <- odd[grepl("[\001-\037]", x[odd])]
-  x[odd] <- vapply(x[odd], function(text) {
-    signs <- strsplit(text, "")[[1]]
-    control <- grepl("[\001-\037]", signs)
-    signs[control] <- sprintf("\\u%04x", vapply(signs[control], utf8ToInt, 1L))
-    paste(signs, collapse = "")
-  }, "")
-  paste0("\"", x, "\"")
-}
+json_text <- function(x) json_text_cpp(enc2utf8(x))
 
 # The stretch of a symbol's bars that is held is told by its interval and session.
 bars_cover_key <- function(symbol, interval, session) paste0(symbol, "@", interval, " ", session)

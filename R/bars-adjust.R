@@ -93,62 +93,60 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
   share <- changes_shares[actions$kind]
   actions <- actions[known & (share | of == "all"), , drop = FALSE]
   # what is the same for whole stretches is made for each stretch, and laid out once
+  runs <- symbol_runs(bars$symbol)
+  own <- unname(split(seq_len(nrow(actions)),
+    factor(match(actions$symbol, names(runs)), seq_along(runs))))
+  parts <- Map(function(run, mine) {
+    if (length(mine)) {
+      return(adjust_one(bars$time, bars$close, run, actions[mine, ], method, anchor))
+    }
+    list(rows = run[2] - run[1] + 1, factor = 1, offset = 0, shares = 1, drawn = NA_real_)
+  }, unname(runs), own)
   applied <- rep(FALSE, nrow(actions))
-  time <- as.numeric(bars$time)
-  own <- split(seq_len(nrow(actions)), factor(actions$symbol, unique(bars$symbol)))
-  parts <- lapply(symbol_runs(bars$symbol), function(run) {
-    mine <- own[[bars$symbol[run[1]]]]
-    if (!length(mine)) {
-      return(list(rows = run[2] - run[1] + 1, factor = 1, offset = 0, shares = 1, drawn = NA_real_))
-    }
-    rows <- run[1]:run[2]
-    done <- adjust_one(time[rows], bars$close[rows], actions[mine, ], method, anchor)
-    applied[mine] <<- done$applied
-    done
-  })
-  lay <- function(name) {
-    rep(unlist(lapply(parts, `[[`, name)), unlist(lapply(parts, `[[`, "rows")))
-  }
-  factor <- lay("factor")
-  offset <- lay("offset")
+  for (i in which(lengths(own) > 0)) applied[own[[i]]] <- parts[[i]]$applied
+  of_parts <- function(name) as.double(unlist(lapply(parts, `[[`, name), use.names = FALSE))
+  rows <- of_parts("rows")
+  factor <- of_parts("factor")
+  offset <- of_parts("offset")
+  lay <- function(values) stretches_cpp(NULL, rows, values, values)
+  columns <- unclass(bars)
   if (any(applied)) {
-    added <- any(offset != 0)
-    for (name in intersect(c("open", "high", "low", "close", "vwap"), names(bars))) {
-      bars[[name]] <- if (added) bars[[name]] * factor + offset else bars[[name]] * factor
+    for (name in intersect(c("open", "high", "low", "close", "vwap"), names(columns))) {
+      columns[[name]] <- stretches_cpp(columns[[name]], rows, factor, offset)
     }
-    bars$volume <- bars$volume * lay("shares")
+    columns$volume <- stretches_cpp(columns$volume, rows, of_parts("shares"), 0 * rows)
   }
-  bars$factor <- factor
-  bars$offset <- offset
-  bars$drawn_from <- utc(lay("drawn"))
-  attr(bars, "applied") <- actions[applied, setdiff(names(actions), c("ex", "known"))]
-  bars
+  columns$factor <- lay(factor)
+  columns$offset <- lay(offset)
+  columns$drawn_from <- utc(lay(of_parts("drawn")))
+  attr(columns, "applied") <- actions[applied, setdiff(names(actions), c("ex", "known"))]
+  class(columns) <- class(bars)
+  columns
 }
 
-# The first and last row of each symbol, whose rows stand together.
+# The first and last row of each symbol, whose rows stand together, by its name.
 symbol_runs <- function(symbol) {
-  n <- length(symbol)
-  if (!n) {
-    return(list())
-  }
-  first <- which(c(TRUE, symbol[-1] != symbol[-n]))
-  Map(c, first, c(first[-1] - 1L, n))
+  first <- runs_cpp(symbol)
+  runs <- Map(c, first, c(first[-1] - 1L, if (length(first)) length(symbol)))
+  stats::setNames(runs, symbol[first])
 }
 
 # Each action is a map of prices before it, p -> a p + b; what lies before several goes through all
 # of them, the oldest first. Anchored at the first bars, what lies behind goes back through them.
-adjust_one <- function(time, close, actions, method, anchor) {
+adjust_one <- function(time, close, run, actions, method, anchor) {
   actions <- actions[order(actions$ex), ]
   k <- nrow(actions)
   a <- shares <- rep(1, k)
   b <- numeric(k)
-  before <- findInterval(actions$ex, time, left.open = TRUE)
+  n <- run[2] - run[1] + 1
+  before <- rows_before_cpp(time, run[1], run[2], actions$ex)
   # what no bar stands before changes nothing; cash needs the price on its ex-day, and of the oldest
   # footing nothing counts that lies behind all bars
   used <- before > 0 &
-    (before < length(time) | (anchor == "last" & is.na(actions$amount)))
+    (before < n | (anchor == "last" & is.na(actions$amount)))
+  columns <- as.list(actions[c("symbol", "ex_day", "kind", "ratio", "amount")])
   for (i in which(used)) {
-    step <- action_map(actions[i, ], close, before[i], method)
+    step <- action_map(lapply(columns, `[[`, i), close, run, run[1] + before[i] - 1, method)
     a[i] <- step$a
     b[i] <- step$b
     shares[i] <- step$shares
@@ -173,18 +171,17 @@ adjust_one <- function(time, close, actions, method, anchor) {
     latest <- c(-Inf, cummax(ifelse(used, known, -Inf)))
   }
   # the stretches between actions, in the order of time
-  ends <- c(findInterval(actions$ex, time, left.open = TRUE), length(time))
-  list(rows = diff(c(0, ends)), factor = maps[, 1], offset = maps[, 2], shares = maps[, 3],
+  list(rows = diff(c(0, before, n)), factor = maps[, 1], offset = maps[, 2], shares = maps[, 3],
     drawn = ifelse(is.finite(latest), latest, NA_real_), applied = used)
 }
 
-# What an action does to prices before it, and by how much the number of shares grows.
-action_map <- function(action, close, before, method) {
+# What an action does to prices up to the row `last` and before it, and by how much the number of shares grows.
+action_map <- function(action, close, run, last, method) {
   rule <- action_rules[[action$kind]]
-  seen <- !is.na(close)
-  last <- utils::tail(which(seen[seq_len(before)]), 1)
-  next_one <- utils::head(which(seen & seq_along(close) > before), 1)
-  if (!length(last)) {
+  next_one <- last + 1
+  while (last >= run[1] && is.na(close[last])) last <- last - 1
+  while (next_one <= run[2] && is.na(close[next_one])) next_one <- next_one + 1
+  if (last < run[1]) {
     return(list(a = 1, b = 0, shares = 1))
   }
   price <- close[last]
@@ -194,7 +191,8 @@ action_map <- function(action, close, before, method) {
       "."), todo = "look at its amount and its currency")
   }
   size <- action[[rule$size]]
-  map <- rule$map(size, price, if (length(next_one)) close[next_one] else NA_real_, method)
+  behind <- if (next_one <= run[2]) close[next_one] else NA_real_
+  map <- rule$map(size, price, behind, method)
   list(a = map[1], b = map[2], shares = rule$shares(size))
 }
 

@@ -49,10 +49,10 @@ bars_frame <- function(rows) {
   columns$session <- as.character(rows[["session"]] %||% rep(NA_character_, n))
   columns$side <- as.character(rows[["side"]] %||% rep(NA_character_, n))
   columns$status <- as.character(rows[["status"]] %||% rep("observed", n))
-  unknown <- setdiff(columns$status, status_words)
+  unknown <- columns$status[first_outside_cpp(columns$status, status_words)]
   if (length(unknown)) {
-    vetusta_stop("shape", paste0("A bar cannot have the status \"", unknown[1], "\"."),
-      where = "column status", todo = suggest_word(unknown[1], status_words))
+    vetusta_stop("shape", paste0("A bar cannot have the status \"", unknown, "\"."),
+      where = "column status", todo = suggest_word(unknown, status_words))
   }
   columns[setdiff(names(rows), bars_columns)] <- unclass(rows)[setdiff(names(rows), bars_columns)]
   if (!is.null(columns[["released"]])) {
@@ -102,7 +102,11 @@ check_numbers <- function(value, name, kind = "shape") {
 plain_table <- function(x) if (inherits(x, "data.table")) as.data.frame(x) else x
 
 # The order by symbol and time, or NULL where the rows stand in it already.
-order_of <- function(symbol, time, groups = text_groups(symbol)) {
+order_of <- function(symbol, time, groups = NULL) {
+  if (stands_ordered_cpp(symbol, time)) {
+    return(NULL)
+  }
+  groups <- groups %||% text_groups(symbol)
   symbol <- group_ranks(groups)
   if (is_ordered_cpp(symbol, time)) NULL else order(symbol, as.numeric(time), method = "radix")
 }

@@ -24,7 +24,7 @@ bars_jumps <- function(bars, actions = NULL, tolerance = 0.06, zone = "UTC") {
   told <- told[is.na(told$amount), ]
   ratios <- c(2, 3, 4, 5, 6, 8, 10, 15, 20, 25, 50, 100, 1.5, 1.25)
   ratios <- c(ratios, 1 / ratios)
-  found <- lapply(symbol_runs(bars$symbol), function(own) {
+  found <- lapply(unname(symbol_runs(bars$symbol)), function(own) {
     rows <- own[1]:own[2]
     close <- bars$close[rows]
     first <- ifelse(is.na(bars$open[rows]), close, bars$open[rows])

@@ -54,7 +54,7 @@ rbind.vetusta_series <- function(...) {
 print.vetusta_series <- function(x, ..., n = 10) {
   what <- c(vetusta_bars = "bar", vetusta_observations = "observation",
     vetusta_points = "value")[[class(x)[1]]]
-  names <- unique(series_names_of(x))
+  names <- text_groups(as.character(series_names_of(x)))$levels
   cat(counted(nrow(x), what), " of ", paste(utils::head(names, 5), collapse = ", "),
     if (length(names) > 5) " and more", "\n",
     sep = "")

@@ -65,16 +65,31 @@ sql_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
     "SELECT count(*) AS known FROM @texts k WHERE EXISTS (SELECT 1 FROM records r
       WHERE r.source = ? AND r.dataset = ? AND r.key = k.value)",
     c(list(json_array(parcel$keys)), place))
-  each <- function(x) rep(x, n)
-  written <- sql_do(store,
-    "INSERT INTO records (source, dataset, shape, key, since, body)
-      SELECT ?, ?, ?, ?, ?, ? WHERE (SELECT r.body FROM records r WHERE r.source = ?
-      AND r.dataset = ? AND r.key = ? ORDER BY r.since DESC LIMIT 1) @differs ?
-      ON CONFLICT (source, dataset, key, since) DO UPDATE SET body = excluded.body",
-    list(each(page$source), each(page$dataset), each(page$shape), parcel$keys, each(page$now),
-      parcel$bodies, each(page$source), each(page$dataset), parcel$keys, parcel$bodies))
+  written <- if (held$known) sql_put_changed(store, page, parcel)
+  else sql_put_new(store, page, parcel)
   new <- n - held$known
   c(new = new, changed = written - new, unchanged = n - written) + 0
+}
+
+record_place <- "INSERT INTO records (source, dataset, shape, key, since, body)"
+record_again <- "ON CONFLICT (source, dataset, key, since) DO UPDATE SET body = excluded.body"
+
+record_values <- function(page, parcel) {
+  each <- function(x) rep(x, length(parcel$keys))
+  list(each(page$source), each(page$dataset), each(page$shape), parcel$keys, each(page$now),
+    parcel$bodies)
+}
+
+sql_put_new <- function(store, page, parcel) {
+  sql_do(store, paste(record_place, "VALUES (?, ?, ?, ?, ?, ?)", record_again),
+    record_values(page, parcel))
+}
+
+sql_put_changed <- function(store, page, parcel) {
+  values <- record_values(page, parcel)
+  sql_do(store, paste(record_place, "SELECT ?, ?, ?, ?, ?, ? WHERE (SELECT r.body FROM records r
+    WHERE r.source = ? AND r.dataset = ? AND r.key = ? ORDER BY r.since DESC LIMIT 1) @differs ?",
+    record_again), values[c(1:6, 1:2, 4, 6)])
 }
 
 #' @export

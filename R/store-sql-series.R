@@ -127,14 +127,35 @@ sql_put_fresh <- function(store, ids, rows, groups, now) {
     list(json_numbers(unique(ids)), json_numbers(unique(ids))))$series
   sizes <- lengths(groups)
   fresh <- which(!ids %in% held & !duplicated(ids) & sizes > 0 & sizes <= segment_rows)
-  merged <- lapply(groups[fresh], function(at) {
-    merge_history(NULL, unique_history(lapply(rows, `[`, at)), now)
-  })
-  counts <- Reduce(`+`, lapply(merged, `[[`, "counts"), no_counts)
-  kept <- vapply(merged, function(one) length(one$rows$time) > 0, TRUE)
-  sql_insert_segments(store, ids[fresh][kept], lapply(merged[kept], `[[`, "rows"))
-  for (id in ids[fresh][kept]) sql_gathered(store, id)
+  counts <- no_counts
+  plain <- groups_rise_cpp(rows$time, groups[fresh]) & !"deleted" %in% rows$status
+  kept <- rows_of_groups(rows, groups[fresh])
+  counts[["new"]] <- sum(sizes[fresh[plain]])
+  for (i in which(!plain)) {
+    merged <- merge_history(NULL, unique_history(kept[[i]]), now)
+    counts <- counts + merged$counts
+    kept[[i]] <- merged$rows
+  }
+  some <- vapply(kept, function(one) length(one$time) > 0, TRUE)
+  sql_insert_segments(store, ids[fresh][some], kept[some])
+  for (id in ids[fresh][some]) sql_gathered(store, id)
   list(groups = fresh, counts = counts)
+}
+
+# The columns of each group's rows; what days and instants are is put back at the end, since their
+# own ways of being taken apart cost more than all else.
+rows_of_groups <- function(rows, groups) {
+  rows <- lapply(rows, unname)
+  classed <- names(which(vapply(rows, is.object, TRUE)))
+  plain <- lapply(rows, function(x) {
+    attributes(x) <- NULL
+    x
+  })
+  lapply(groups, function(at) {
+    own <- lapply(plain, `[`, at)
+    for (name in classed) attributes(own[[name]]) <- attributes(rows[[name]])
+    own
+  })
 }
 
 # Rows of one series, laid beside what is held.

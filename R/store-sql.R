@@ -69,5 +69,5 @@ json_numbers <- function(x) {
 }
 
 json_array <- function(x) {
-  if (length(x)) paste0("[", paste(json_text(x), collapse = ","), "]") else "[]"
+  json_array_cpp(enc2utf8(as.character(x)))
 }

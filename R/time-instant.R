@@ -117,6 +117,9 @@ whole_micros <- function(seconds) {
 # Instants as people have them: POSIXct, days (their midnight in UTC) and text. Numbers are none,
 # since nobody says what they count.
 read_instants <- function(x, name, zone = "UTC", kind = "shape", na = FALSE) {
+  if (is_utc(x) && instants_need_cpp(x) %in% c(0, if (na) 1)) {
+    return(x)
+  }
   if (is.factor(x)) x <- as.character(x)
   read <- if (inherits(x, "POSIXt")) utc(as.POSIXct(x))
   else if (inherits(x, "Date")) utc(as.numeric(x) * 86400)
@@ -139,6 +142,11 @@ read_instants <- function(x, name, zone = "UTC", kind = "shape", na = FALSE) {
     )
   }
   utc(whole_micros(as.numeric(read)))
+}
+
+# Instants in the very form in which all are kept, so that nothing is copied.
+is_utc <- function(x) {
+  is.double(x) && identical(attributes(x), list(class = c("POSIXct", "POSIXt"), tzone = "UTC"))
 }
 
 text_instants <- function(x, zone) {

@@ -74,6 +74,53 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// runs_cpp
+IntegerVector runs_cpp(CharacterVector text);
+RcppExport SEXP _vetusta_runs_cpp(SEXP textSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
+    rcpp_result_gen = Rcpp::wrap(runs_cpp(text));
+    return rcpp_result_gen;
+END_RCPP
+}
+// first_outside_cpp
+double first_outside_cpp(CharacterVector text, CharacterVector words);
+RcppExport SEXP _vetusta_first_outside_cpp(SEXP textSEXP, SEXP wordsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type words(wordsSEXP);
+    rcpp_result_gen = Rcpp::wrap(first_outside_cpp(text, words));
+    return rcpp_result_gen;
+END_RCPP
+}
+// stands_ordered_cpp
+bool stands_ordered_cpp(CharacterVector text, SEXP time_);
+RcppExport SEXP _vetusta_stands_ordered_cpp(SEXP textSEXP, SEXP time_SEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    rcpp_result_gen = Rcpp::wrap(stands_ordered_cpp(text, time_));
+    return rcpp_result_gen;
+END_RCPP
+}
+// groups_rise_cpp
+LogicalVector groups_rise_cpp(SEXP time_, List groups);
+RcppExport SEXP _vetusta_groups_rise_cpp(SEXP time_SEXP, SEXP groupsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    Rcpp::traits::input_parameter< List >::type groups(groupsSEXP);
+    rcpp_result_gen = Rcpp::wrap(groups_rise_cpp(time_, groups));
+    return rcpp_result_gen;
+END_RCPP
+}
 // regroup_cpp
 List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector known, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step);
 RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP statusSEXP, SEXP knownSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
@@ -96,6 +143,34 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< NumericVector >::type bucket_time(bucket_timeSEXP);
     Rcpp::traits::input_parameter< double >::type step(stepSEXP);
     rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step));
+    return rcpp_result_gen;
+END_RCPP
+}
+// stretches_cpp
+NumericVector stretches_cpp(SEXP x_, NumericVector rows, NumericVector factor, NumericVector offset);
+RcppExport SEXP _vetusta_stretches_cpp(SEXP x_SEXP, SEXP rowsSEXP, SEXP factorSEXP, SEXP offsetSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type x_(x_SEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type factor(factorSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type offset(offsetSEXP);
+    rcpp_result_gen = Rcpp::wrap(stretches_cpp(x_, rows, factor, offset));
+    return rcpp_result_gen;
+END_RCPP
+}
+// rows_before_cpp
+NumericVector rows_before_cpp(SEXP time_, double first, double last, NumericVector at);
+RcppExport SEXP _vetusta_rows_before_cpp(SEXP time_SEXP, SEXP firstSEXP, SEXP lastSEXP, SEXP atSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    Rcpp::traits::input_parameter< double >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< double >::type last(lastSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type at(atSEXP);
+    rcpp_result_gen = Rcpp::wrap(rows_before_cpp(time_, first, last, at));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -253,6 +328,42 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< CharacterVector >::type instants(instantsSEXP);
     Rcpp::traits::input_parameter< bool >::type map(mapSEXP);
     rcpp_result_gen = Rcpp::wrap(json_rows_cpp(body, pointers, instants, map));
+    return rcpp_result_gen;
+END_RCPP
+}
+// json_text_cpp
+CharacterVector json_text_cpp(CharacterVector x);
+RcppExport SEXP _vetusta_json_text_cpp(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(json_text_cpp(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// json_array_cpp
+CharacterVector json_array_cpp(CharacterVector x);
+RcppExport SEXP _vetusta_json_array_cpp(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(json_array_cpp(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// record_texts_cpp
+CharacterVector record_texts_cpp(CharacterVector names, List columns, LogicalVector quoted, bool nulls);
+RcppExport SEXP _vetusta_record_texts_cpp(SEXP namesSEXP, SEXP columnsSEXP, SEXP quotedSEXP, SEXP nullsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type names(namesSEXP);
+    Rcpp::traits::input_parameter< List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< LogicalVector >::type quoted(quotedSEXP);
+    Rcpp::traits::input_parameter< bool >::type nulls(nullsSEXP);
+    rcpp_result_gen = Rcpp::wrap(record_texts_cpp(names, columns, quoted, nulls));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -651,6 +762,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// instants_need_cpp
+int instants_need_cpp(SEXP seconds_);
+RcppExport SEXP _vetusta_instants_need_cpp(SEXP seconds_SEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type seconds_(seconds_SEXP);
+    rcpp_result_gen = Rcpp::wrap(instants_need_cpp(seconds_));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 RcppExport SEXP descriptor_is(SEXP, SEXP);
 RcppExport SEXP descriptor_write(SEXP, SEXP);
@@ -661,7 +783,13 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_is_ordered_cpp", (DL_FUNC) &_vetusta_is_ordered_cpp, 2},
     {"_vetusta_has_vintages_cpp", (DL_FUNC) &_vetusta_has_vintages_cpp, 3},
     {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 1},
+    {"_vetusta_runs_cpp", (DL_FUNC) &_vetusta_runs_cpp, 1},
+    {"_vetusta_first_outside_cpp", (DL_FUNC) &_vetusta_first_outside_cpp, 2},
+    {"_vetusta_stands_ordered_cpp", (DL_FUNC) &_vetusta_stands_ordered_cpp, 2},
+    {"_vetusta_groups_rise_cpp", (DL_FUNC) &_vetusta_groups_rise_cpp, 2},
     {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 15},
+    {"_vetusta_stretches_cpp", (DL_FUNC) &_vetusta_stretches_cpp, 4},
+    {"_vetusta_rows_before_cpp", (DL_FUNC) &_vetusta_rows_before_cpp, 4},
     {"_vetusta_blocks_read_cpp", (DL_FUNC) &_vetusta_blocks_read_cpp, 5},
     {"_vetusta_block_write_cpp", (DL_FUNC) &_vetusta_block_write_cpp, 2},
     {"_vetusta_bytes_hex_cpp", (DL_FUNC) &_vetusta_bytes_hex_cpp, 1},
@@ -675,6 +803,9 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_is_plain_cpp", (DL_FUNC) &_vetusta_is_plain_cpp, 1},
     {"_vetusta_format_instants_cpp", (DL_FUNC) &_vetusta_format_instants_cpp, 1},
     {"_vetusta_json_rows_cpp", (DL_FUNC) &_vetusta_json_rows_cpp, 4},
+    {"_vetusta_json_text_cpp", (DL_FUNC) &_vetusta_json_text_cpp, 1},
+    {"_vetusta_json_array_cpp", (DL_FUNC) &_vetusta_json_array_cpp, 1},
+    {"_vetusta_record_texts_cpp", (DL_FUNC) &_vetusta_record_texts_cpp, 4},
     {"_vetusta_json_read_cpp", (DL_FUNC) &_vetusta_json_read_cpp, 4},
     {"_vetusta_model_innovations_cpp", (DL_FUNC) &_vetusta_model_innovations_cpp, 3},
     {"_vetusta_model_squares_cpp", (DL_FUNC) &_vetusta_model_squares_cpp, 4},
@@ -705,6 +836,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_table_columns_cpp", (DL_FUNC) &_vetusta_table_columns_cpp, 4},
     {"_vetusta_rfc3339_cpp", (DL_FUNC) &_vetusta_rfc3339_cpp, 1},
     {"_vetusta_days_cpp", (DL_FUNC) &_vetusta_days_cpp, 1},
+    {"_vetusta_instants_need_cpp", (DL_FUNC) &_vetusta_instants_need_cpp, 1},
     {"descriptor_is",    (DL_FUNC) &descriptor_is,    2},
     {"descriptor_write", (DL_FUNC) &descriptor_write, 2},
     {NULL, NULL, 0}

@@ -1,6 +1,8 @@
 // Instants as RFC 3339 writes them, in one pass over the text; also with a blank for the T, without
 // seconds, and without an offset.
 #include <Rcpp.h>
+
+#include "doubles.h"
 #include <cmath>
 #include <cstring>
 
@@ -135,4 +137,18 @@ NumericVector days_cpp(CharacterVector x) {
     value[i] = days_of(year, month, day);
   }
   return value;
+}
+
+// What seconds need before they are instants: 0 nothing, 1 some are missing, 2 some are finer than
+// a microsecond, 3 both.
+// [[Rcpp::export]]
+int instants_need_cpp(SEXP seconds_) {
+  const Doubles seconds(seconds_);
+  bool missing = false, finer = false;
+  for (R_xlen_t i = 0; i < seconds.size(); ++i) {
+    const double x = seconds[i];
+    missing = missing || std::isnan(x);
+    finer = finer || (x != std::floor(x) && x != std::nearbyint(x * 1e6) / 1e6 && !std::isnan(x));
+  }
+  return (missing ? 1 : 0) + (finer ? 2 : 0);
 }

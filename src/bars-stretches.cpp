@@ -1,0 +1,46 @@
+// Numbers that are the same, or change by the same map, for whole stretches of rows.
+#include <Rcpp.h>
+
+#include "doubles.h"
+#include <algorithm>
+using namespace Rcpp;
+
+// x * factor + offset with a stretch's own of both; the offset alone where there is no x.
+// [[Rcpp::export]]
+NumericVector stretches_cpp(SEXP x_, NumericVector rows, NumericVector factor,
+                            NumericVector offset) {
+  double n = 0;
+  for (R_xlen_t k = 0; k < rows.size(); ++k) n += rows[k];
+  NumericVector out(no_init(static_cast<R_xlen_t>(n)));
+  double* to = out.begin();
+  if (Rf_isNull(x_)) {
+    for (R_xlen_t k = 0; k < rows.size(); ++k) to = std::fill_n(to, (R_xlen_t)rows[k], offset[k]);
+    return out;
+  }
+  const Doubles x(x_);
+  if (x.size() != out.size()) stop("stretches of other rows");
+  const double* from = x.begin();
+  for (R_xlen_t k = 0; k < rows.size(); ++k) {
+    const double a = factor[k], b = offset[k];
+    const double* end = from + static_cast<R_xlen_t>(rows[k]);
+    if (b == 0) {
+      while (from < end) *to++ = *from++ * a;
+    } else {
+      while (from < end) *to++ = *from++ * a + b;
+    }
+  }
+  return out;
+}
+
+// How many of the rows from `first` to `last`, which stand in order, lie before each instant.
+// [[Rcpp::export]]
+NumericVector rows_before_cpp(SEXP time_, double first, double last, NumericVector at) {
+  const Doubles time(time_);
+  const double* from = time.begin() + static_cast<R_xlen_t>(first) - 1;
+  const double* end = time.begin() + static_cast<R_xlen_t>(last);
+  NumericVector out(at.size());
+  for (R_xlen_t i = 0; i < at.size(); ++i) {
+    out[i] = static_cast<double>(std::lower_bound(from, end, at[i]) - from);
+  }
+  return out;
+}
