@@ -57,6 +57,8 @@ import_readers <- list(
 #' @param columns Names of the file's columns for those of the shape, as in `c(period = "Month",
 #'   value = "Level")`.
 #' @param wide Whether each column of numbers is a series of its own, under its name (observations).
+#' @details A row of observations or facts whose `status` is `deleted` needs no value: from its
+#'   coming (or its `released` or `filed`) on, what is held of its period is not there.
 #' @return `archive_import_rows()`: invisibly a list of class `vetusta_import`, as
 #'   [archive_import()]. Importing the same file twice changes nothing.
 #' @section Errors: `vetusta_error_import` for a file that is not there, is damaged, or lacks a
@@ -203,6 +205,7 @@ import_faults <- function(rows, shape) {
       detail = sprintf("value %s", as.character(shown)[row]))
   }
   text <- attr(rows$value, "text")
+  if (length(text)) text[rows[["status"]] %in% "deleted"] <- NA
   found <- c(
     list(if (length(text)) judge(is.na(rows$value) & !is.na(text), "value cannot be read", text)),
     lapply(setdiff(shape_columns[[shape]], "value"), function(name) {

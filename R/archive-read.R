@@ -168,13 +168,27 @@ read_table <- function(archive, held, from, to, at, zone, ...) {
 read_rows <- function(archive, held, start, end, at, newest = TRUE) {
   read <- store_read(archive, held$id, start, end, at, newest)
   owner <- rep(seq_len(nrow(held)), read$rows)
-  # what is deleted is not there
-  gone <- if (newest) which(read$columns[["status"]] %in% "deleted")
-  if (length(gone)) {
-    read$columns <- lapply(read$columns, `[`, -gone)
-    owner <- owner[-gone]
+  without_rows(list(columns = read$columns, owner = owner),
+    if (newest) which(read$columns[["status"]] %in% "deleted"))
+}
+
+# What is deleted is not there.
+without_rows <- function(read, gone) {
+  if (!length(gone)) {
+    return(read)
   }
-  list(columns = read$columns, owner = owner)
+  list(columns = lapply(read$columns, `[`, -gone), owner = read$owner[-gone])
+}
+
+# Of all releases of a value, those up to its deletion are not there.
+without_withdrawn <- function(read) {
+  dead <- which(read$columns[["status"]] %in% "deleted")
+  if (!length(dead)) {
+    return(read)
+  }
+  value <- paste(read$owner, as.numeric(read$columns$time))
+  last <- rev(dead)[match(value, value[rev(dead)])]
+  without_rows(read, which(seq_along(value) <= last))
 }
 
 # The dimensions of series as columns.
@@ -202,6 +216,7 @@ period_bound <- function(x, name) {
 table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
   window <- period_window(from, to)
   read <- read_rows(archive, held, window[1], window[2], at, newest)
+  if (!newest) read <- without_withdrawn(read)
   columns <- read$columns
   dimensions <- lapply(held_dimensions(held), `[`, read$owner)
   day <- as.Date(as.numeric(columns$time) / 86400, origin = "1970-01-01")

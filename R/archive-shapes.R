@@ -110,13 +110,15 @@ row_since <- function(rows, column) {
 # end of their period.
 parcel_of_facts <- function(rows, ...) {
   rows <- as.list(rows)
-  values <- c("value", "filed", "decimals", "period_start", "period_end", "since")
-  apart <- setdiff(names(rows), values)
+  values <- c("period_start", "value", "filed", "decimals")
+  # a status in our own words is said of each value; in others' it tells what kind of fact it is
+  if (all(rows[["status"]] %in% c(status_words, "deleted", NA))) values <- c(values, "status")
+  apart <- setdiff(names(rows), c(values, "period_end", "since"))
   dimensions <- lapply(rows[apart], as.character)
   end <- as_days(rows$period_end)
   start <- as_days(rows$period_start %||% rep(NA, length(end)))
   columns <- c(list(time = utc(as.numeric(end) * 86400), since = row_since(rows, "filed")),
-    rows[intersect(c("period_start", "value", "filed", "decimals"), names(rows))])
+    rows[intersect(values, names(rows))])
   rows_by_series(dimensions, fact_frequency(start, end), columns, function(of) {
     text <- lapply(of, function(x) ifelse(is.na(x), "", x))
     sub("[.]+$", "", do.call(paste, c(unname(text), sep = ".")))

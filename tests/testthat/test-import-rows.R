@@ -115,3 +115,33 @@ test_that("completion offers commands, options, sources, symbols, addresses and 
   run <- processx::run("bash", c("-c", line), wd = folder, env = c("current", R_LIBS = r_libs()))
   expect_identical(run$stdout, "KELD@1\\ minute\n")
 })
+
+test_that("a fact that was withdrawn is in no statement, and one filed after that is", {
+  archive <- archive_open(tempfile(fileext = ".sqlite"))
+  on.exit(archive_close(archive))
+  file <- function(...) {
+    path <- tempfile(fileext = ".csv")
+    writeLines(c("entity,item,period_start,period_end,value,unit,filed,status", ...), path)
+    path
+  }
+  revenue <- "ORV1,revenue,2024-01-01,2024-12-31,"
+  come <- function(...) archive_import_rows(archive, file(...), "facts", dataset = "facts")
+  statement <- function(as_of = NULL, ...) {
+    facts <- cli_facts(archive, "own/facts", list(words = "ORV1", as_of = as_of))
+    facts_statement(facts, "ORV1", form = "long", ...)
+  }
+  come(paste0(revenue, "100,ORV,2025-02-01,observed"), paste0(revenue,
+    "110,ORV,2025-03-01,observed"), "ORV1,assets,,2024-12-31,500,ORV,2025-02-01,observed")
+  expect_equal(statement()$value, c(110, 500))
+  gone <- paste0(revenue, ",ORV,2025-04-01,deleted")
+  expect_equal(come(gone)$rejected$fault, character())
+  expect_equal(come(gone)$unchanged, 1)
+  expect_equal(statement()$item, "assets")
+  expect_equal(statement(filed = "first")$item, "assets")
+  expect_equal(statement(as_of = "2025-03-15")$value, c(110, 500))
+  come(paste0(revenue, "120,ORV,2025-05-01,observed"))
+  expect_equal(statement(filed = "first")$value, c(120, 500))
+  # a status in a source's own words tells facts apart
+  come(paste0(revenue, "7,ORV,2025-05-01,audited"))
+  expect_setequal(archive_read(archive, "own/facts/*")[[1]]$value, c(7, 120, 500))
+})
