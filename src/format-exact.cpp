@@ -96,7 +96,10 @@ CharacterVector format_exact_cpp(NumericVector x) {
 bool is_plain_cpp(NumericVector x) {
   for (double v : x) {
     if (std::isnan(v)) continue;
-    if (v == std::floor(v) && std::fabs(v) < 1e15) continue;
+    const double size = std::fabs(v);
+    if (v == std::floor(v) && size < 1e15) continue;
+    // so many millionths, of at most 15 digits
+    if (size >= 1e-4 && size < 1e9 && std::nearbyint(v * 1e6) / 1e6 == v) continue;
     if (!std::isfinite(v)) return false;
     Digits d(v);
     if (d.count > 15 || d.exponent < -4 || d.exponent > 14) return false;
