@@ -17,8 +17,8 @@ has_vintages_cpp <- function(group, time_, known_) {
     .Call(`_vetusta_has_vintages_cpp`, group, time_, known_)
 }
 
-groups_cpp <- function(text) {
-    .Call(`_vetusta_groups_cpp`, text)
+groups_cpp <- function(text, time_ = NULL) {
+    .Call(`_vetusta_groups_cpp`, text, time_)
 }
 
 runs_cpp <- function(text) {
@@ -35,6 +35,14 @@ stands_ordered_cpp <- function(text, time_) {
 
 groups_rise_cpp <- function(time_, groups) {
     .Call(`_vetusta_groups_rise_cpp`, time_, groups)
+}
+
+rises_cpp <- function(time_) {
+    .Call(`_vetusta_rises_cpp`, time_)
+}
+
+different_times_cpp <- function(time_) {
+    .Call(`_vetusta_different_times_cpp`, time_)
 }
 
 regroup_cpp <- function(group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step) {
@@ -83,6 +91,10 @@ file_write_cpp <- function(path, bytes, mode) {
 
 file_sync_cpp <- function(path) {
     .Call(`_vetusta_file_sync_cpp`, path)
+}
+
+piece_lines_cpp <- function(bytes) {
+    .Call(`_vetusta_piece_lines_cpp`, bytes)
 }
 
 format_exact_cpp <- function(x) {
@@ -189,12 +201,12 @@ missing_runs_cpp <- function(present, reason) {
     .Call(`_vetusta_missing_runs_cpp`, present, reason)
 }
 
-roll_sums_cpp <- function(group, time_, value_, edge_, kind, least) {
-    .Call(`_vetusta_roll_sums_cpp`, group, time_, value_, edge_, kind, least)
+roll_sums_cpp <- function(group, time_, value_, edge_, seconds, kind, least) {
+    .Call(`_vetusta_roll_sums_cpp`, group, time_, value_, edge_, seconds, kind, least)
 }
 
-roll_extremes_cpp <- function(group, time_, value_, edge_, largest, least) {
-    .Call(`_vetusta_roll_extremes_cpp`, group, time_, value_, edge_, largest, least)
+roll_extremes_cpp <- function(group, time_, value_, edge_, seconds, largest, least) {
+    .Call(`_vetusta_roll_extremes_cpp`, group, time_, value_, edge_, seconds, largest, least)
 }
 
 series_thin_cpp <- function(time, value, from, to, columns) {

@@ -175,7 +175,8 @@ adjust_one <- function(time, close, run, actions, method, anchor) {
     drawn = ifelse(is.finite(latest), latest, NA_real_), applied = used)
 }
 
-# What an action does to prices up to the row `last` and before it, and by how much the number of shares grows.
+# What an action does to prices up to the row `last` and before it, and by how much the number of
+# shares grows.
 action_map <- function(action, close, run, last, method) {
   rule <- action_rules[[action$kind]]
   next_one <- last + 1

@@ -112,10 +112,11 @@ order_of <- function(symbol, time, groups = NULL) {
 }
 
 # Texts as numbers: `id` from 1, and the `levels` that they stand for, in the order in which they
-# first come.
-text_groups <- function(text) {
-  found <- groups_cpp(text)
-  list(id = found$id, levels = text[found$first], first = found$first)
+# first come. With times, `ordered` says whether rows stand in the order of both already; where that
+# cannot be told so soon it is not said.
+text_groups <- function(text, time = NULL) {
+  found <- groups_cpp(text, time)
+  list(id = found$id, levels = text[found$first], first = found$first, ordered = found$ordered)
 }
 
 # The ids of groups, in the order of the texts.

@@ -15,8 +15,9 @@ progress_make <- function(run, total) {
 progress_text <- function(run, tally, queue, total, began, width = Inf) {
   spent <- now_seconds() - began
   planned <- max(total, tally$pages + (queue_left(queue) > 0))
-  # no sooner than the limits allow
-  left <- max(spent / max(1, tally$pages) * (planned - tally$pages),
+  # no sooner than the limits allow; a call that failed is over too
+  over <- tally$pages + nrow(tally$failed)
+  left <- max(spent / max(1, over) * max(0, planned - over),
     limit_least_seconds(planned, run$source$limits, call_weight(run$want$dataset)) - spent)
   parts <- c(
     paste0(run$source$source, ": ", thousands(tally$pages), " of ", thousands(planned), " pages"),
@@ -30,13 +31,15 @@ progress_text <- function(run, tally, queue, total, began, width = Inf) {
   if (nchar(text) > width) paste0(substr(text, 1, width - 1), "\u2026") else text
 }
 
-# The rate of pages against the limit that they come nearest to.
+# The rate of calls, also of those that failed or are made again, against the limit that they come
+# nearest to.
 progress_rate <- function(run, tally, spent) {
   limits <- Filter(function(limit) is.null(limit$quota), run$source$limits)
   if (!length(limits) || spent < 1) {
     return(NULL)
   }
   slowest <- limits[[which.min(vapply(limits, function(limit) limit$count / limit$seconds, 0))]]
-  rate <- min(slowest$count, tally$pages / max(spent, slowest$seconds) * slowest$seconds)
+  calls <- tally$pages + nrow(tally$failed) + tally$retried
+  rate <- min(slowest$count, calls / max(spent, slowest$seconds) * slowest$seconds)
   paste0(thousands(round(rate)), " of ", slowest$words)
 }

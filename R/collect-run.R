@@ -87,6 +87,8 @@ collect_came_in <- function(going) {
   going$run$sink$beat()
   while (!is.null(event <- queue_event_next(going$queue))) {
     going$tally <- collect_event(going$run, going$queue, going$tally, event)
+    # what is answered meanwhile is known to be at once, and counts from then
+    if (going$run$line$active > 0L) line_run(going$run$line, 0)
   }
   going$show(going$tally, going$queue)
 }

@@ -21,10 +21,11 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
     last <- !length(part)
     held <- c(held, part)
     if (!length(out) && identical(held[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) held <- held[-(1:3)]
-    check_no_zero(held, line, where)
-    end <- if (last) length(held) else lines_end(held)
+    seen <- piece_lines_cpp(held)
+    if (seen[["zero"]]) stop_zero(seen[["zero_line"]], line, where)
+    end <- if (last) length(held) else seen[["end"]]
     if (end > 0) {
-      piece <- held[seq_len(end)]
+      piece <- if (end == length(held)) held else held[seq_len(end)]
       if (last) piece <- c(piece, as.raw(10))
       rows <- usual_piece(piece, names, absent) %||%
         plain_texts(read_piece(piece, names, line, absent, where), where, line)
@@ -44,7 +45,7 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
         at <- at[!blank]
       }
       out[[length(out) + 1]] <- each(rows, at)
-      line <- line + count_lines(piece)
+      line <- line + if (last) seen[["all"]] + 1L else seen[["lines"]]
       held <- if (end < length(held)) held[(end + 1):length(held)] else raw()
     }
     if (last) {
@@ -83,28 +84,12 @@ usual_piece <- function(piece, names, absent) {
   if (!is.null(columns)) list_frame(stats::setNames(columns, names$columns))
 }
 
-# The bytes up to the last end of a line that is not within quotation marks.
-lines_end <- function(bytes) {
-  ends <- grepRaw("\n", bytes, fixed = TRUE, all = TRUE)
-  if (!length(ends)) {
-    return(0)
-  }
-  quotes <- grepRaw("\"", bytes, fixed = TRUE, all = TRUE)
-  outside <- if (length(quotes)) findInterval(ends, quotes) %% 2 == 0 else TRUE
-  max(0, ends[outside])
-}
-
-count_lines <- function(bytes) length(grepRaw("\n", bytes, fixed = TRUE, all = TRUE))
-
 # The table reader drops bytes of zero, and joins what stood around them.
-check_no_zero <- function(bytes, line, where) {
-  zero <- grepRaw(as.raw(0), bytes, fixed = TRUE)
-  if (length(zero)) {
-    vetusta_stop("import", "The file holds a byte of zero, and is no plain text.",
-      where = paste0(where, ", line ", line + count_lines(bytes[seq_len(zero)])),
-      todo = paste0("write it as text in UTF-8; a spreadsheet program does so with \"save as ",
-        "CSV UTF-8\""))
-  }
+stop_zero <- function(line, first, where) {
+  vetusta_stop("import", "The file holds a byte of zero, and is no plain text.",
+    where = paste0(where, ", line ", first + line),
+    todo = paste0("write it as text in UTF-8; a spreadsheet program does so with \"save as ",
+      "CSV UTF-8\""))
 }
 
 # What parts the columns of the first line; NA where several signs may.

@@ -82,16 +82,18 @@ changed_points <- function(points, groups, how, now = Inf) {
   value <- points$value
   known <- points$known
   if (how$windowed) {
-    edge <- if (is.na(how$window$seconds)) as.numeric(shift_instant(utc(points$time), how$window,
-      -1, how$zone)) else points$time - how$window$seconds
+    seconds <- as.double(how$window$seconds)
+    edge <- if (is.na(seconds)) as.numeric(shift_instant(utc(points$time), how$window, -1,
+      how$zone))
     out <- if (how$change %in% c("min", "max")) roll_extremes_cpp(groups, points$time, value, edge,
-      how$change == "max", as.integer(how$minimum_count))
-    else roll_sums_cpp(groups, points$time, value, edge,
+      seconds, how$change == "max", as.integer(how$minimum_count))
+    else roll_sums_cpp(groups, points$time, value, edge, seconds,
       match(how$change, c("mean", "sum", "sd")) - 1L, as.integer(how$minimum_count))
-    if (!is_ordered_cpp(groups, known)) {
+    if (!identical(known, points$time) && !is_ordered_cpp(groups, known)) {
       late <- known
       late[is.na(value)] <- NA
-      known <- pmax(known, roll_extremes_cpp(groups, points$time, late, edge, TRUE, 1L),
+      known <- pmax(known, roll_extremes_cpp(groups, points$time, late, edge, seconds, TRUE,
+        1L),
         na.rm = TRUE)
     }
     return(list(value = out, known = known))

@@ -182,14 +182,16 @@ points_of_points <- function(x, value, lag, zone) {
   series <- if (is.character(x$series)) x$series else as.character(x$series)
   # text and days are instants of UTC, as in all tables
   if (!inherits(x$time, "POSIXct") || !is.double(x$time)) x$time <- read_instants(x$time, "time")
-  else if (anyNA(x$time)) read_instants(x$time, "time")
-  groups <- text_groups(series)
-  order <- order_of(series, x$time, groups)
-  if (!is.null(order)) {
-    say_sorted_rows(series, x$time)
-    x <- x[order, ]
-    series <- series[order]
-    groups <- NULL
+  groups <- text_groups(series, x$time)
+  if (!groups$ordered) {
+    if (anyNA(x$time)) read_instants(x$time, "time")
+    order <- order_of(series, x$time, groups)
+    if (!is.null(order)) {
+      say_sorted_rows(series, x$time)
+      x <- x[order, ]
+      series <- series[order]
+      groups <- NULL
+    }
   }
   time <- seconds_of(x$time)
   points <- list(series = series, time = time, known = known_from(x, time, lag, zone),
@@ -217,6 +219,10 @@ guess_interval <- function(time, groups) {
 
 # Whether a table of points or observations holds several releases of one time.
 has_vintages <- function(points) {
+  # what is known at its time has one release
+  if (identical(points$known, points$time)) {
+    return(FALSE)
+  }
   groups <- attr(points, "groups")$id
   if (is.null(groups) || length(groups) != nrow(points)) groups <- text_groups(points$series)$id
   has_vintages_cpp(groups, points$time, points$known)

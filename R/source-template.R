@@ -14,11 +14,43 @@ template_operators <- list(
 
 # `values` is a named list of texts; one that is NULL or absent is left out.
 template_expand <- function(template, values) {
-  pieces <- regmatches(template, gregexpr("\\{[^{}]*\\}", template), invert = NA)[[1]]
-  is_expression <- grepl("^\\{.*\\}$", pieces)
-  pieces[is_expression] <- vapply(pieces[is_expression], expand_expression, "", values = values)
-  pieces[!is_expression] <- vapply(pieces[!is_expression], encode_reserved, "")
+  pieces <- vapply(template_pieces(template), function(piece) {
+    if (is.character(piece)) piece else expand_expression(piece, values)
+  }, "")
   paste(pieces, collapse = "")
+}
+
+# The pieces of a template: text that stands as it is, encoded, and expressions. They are the same
+# for all calls; what is remembered may be forgotten at any time.
+template_pieces <- function(template) {
+  if (!nzchar(template)) {
+    return(list(""))
+  }
+  known <- remembered_templates[[template]]
+  if (!is.null(known)) {
+    return(known)
+  }
+  texts <- regmatches(template, gregexpr("\\{[^{}]*\\}", template), invert = NA)[[1]]
+  pieces <- lapply(texts, function(text) {
+    if (grepl("^\\{.*\\}$", text)) template_expression(text) else encode_reserved(text)
+  })
+  assign(template, pieces, envir = remembered_templates)
+  pieces
+}
+
+remembered_templates <- new.env(parent = emptyenv())
+
+# list(operator, variables), each variable with its name, its prefix and whether it is exploded.
+template_expression <- function(text) {
+  body <- substr(text, 2, nchar(text) - 1)
+  sign <- substr(body, 1, 1)
+  if (sign %in% names(template_operators)) body <- substring(body, 2) else sign <- "none"
+  variables <- lapply(strsplit(body, ",", fixed = TRUE)[[1]], function(spec) {
+    prefix <- regmatches(spec, regexec(":([0-9]+)$", spec))[[1]]
+    list(name = sub("(:[0-9]+|[*])$", "", spec), prefix = as.integer(prefix[-1]),
+      exploded = grepl("*", spec, fixed = TRUE))
+  })
+  list(operator = template_operators[[sign]], variables = variables)
 }
 
 template_variables <- function(template) {
@@ -29,31 +61,26 @@ template_variables <- function(template) {
 }
 
 expand_expression <- function(expression, values) {
-  body <- substr(expression, 2, nchar(expression) - 1)
-  sign <- substr(body, 1, 1)
-  operator <- template_operators[[if (sign %in% names(template_operators)) sign else "none"]]
-  if (sign %in% names(template_operators)) body <- substring(body, 2)
-  parts <- unlist(lapply(strsplit(body, ",", fixed = TRUE)[[1]], expand_variable,
-    operator = operator, values = values))
+  operator <- expression$operator
+  parts <- unlist(lapply(expression$variables, expand_variable, operator = operator,
+    values = values))
   if (!length(parts)) "" else paste0(operator$first, paste(parts, collapse = operator$between))
 }
 
-expand_variable <- function(spec, operator, values) {
-  name <- sub("(:[0-9]+|[*])$", "", spec)
-  value <- values[[name]]
+expand_variable <- function(variable, operator, values) {
+  value <- values[[variable$name]]
   if (is.null(value) || !length(value)) {
     return(NULL)
   }
   value <- as.character(value)
-  prefix <- regmatches(spec, regexec(":([0-9]+)$", spec))[[1]]
-  if (length(prefix)) value <- substr(value, 1, as.integer(prefix[2]))
+  if (length(variable$prefix)) value <- substr(value, 1, variable$prefix)
   value <- vapply(value, if (operator$reserved) encode_reserved
   else encode_plain, "", USE.NAMES = FALSE)
   named <- function(text) {
     if (!operator$named) text
-    else paste0(name, ifelse(nzchar(text), paste0("=", text), operator$empty))
+    else paste0(variable$name, ifelse(nzchar(text), paste0("=", text), operator$empty))
   }
-  if (grepl("*", spec, fixed = TRUE)) named(value) else named(paste(value, collapse = ","))
+  if (variable$exploded) named(value) else named(paste(value, collapse = ","))
 }
 
 # All but letters, digits and -._~ (RFC 3986), also what looks encoded already: a text with %41 in

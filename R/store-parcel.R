@@ -72,9 +72,7 @@ merge_history <- function(old, new, now) {
 
 # Rows of which each has a time of its own, in order, and none says that there is nothing.
 is_plain_history <- function(rows) {
-  time <- as.numeric(rows$time)
-  n <- length(time)
-  n > 0 && (n == 1 || all(time[-1] > time[-n])) && !"deleted" %in% rows$status
+  length(rows$time) > 0 && rises_cpp(rows$time) && !"deleted" %in% rows$status
 }
 
 # Rows that come with the time and the instant of one that is held: `late` where that one is the
@@ -107,12 +105,12 @@ rows_apart <- function(all, a, b, columns) {
 
 # Of several rows with one time and since the later counts.
 unique_history <- function(rows) {
-  time <- as.numeric(rows$time)
-  since <- as.numeric(rows$since)
-  n <- length(time)
-  if (n < 2 || all(time[-1] > time[-n])) {
+  n <- length(rows$time)
+  if (n < 2 || rises_cpp(rows$time)) {
     return(rows)
   }
+  time <- as.numeric(rows$time)
+  since <- as.numeric(rows$since)
   order <- order(time, since, method = "radix")
   same <- c(time[order[-1]] == time[order[-n]] & since[order[-1]] == since[order[-n]], FALSE)
   lapply(rows, `[`, order[!same])

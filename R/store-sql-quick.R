@@ -40,10 +40,17 @@ sql_put_behind <- function(store, page) {
   }
   rows <- unique_history(sql_stamped(parcel$rows, page$now))
   time <- as.numeric(rows$time)
-  id <- sql_series_ids(store, page, parcel$series)
-  held <- sql_get(store, "SELECT id, series, first, body FROM segments WHERE series = ? AND
-    first <= ? AND last >= ? ORDER BY first", list(id, time[length(time)], time[1]))
-  if (!nrow(held) || !is.null(sql_moved_rows(store, id, time[1], time[length(time)]))) {
+  n <- length(time)
+  # its number, its segments of these times, and whether rows of it are elsewhere, in one statement
+  held <- sql_get(store, "SELECT g.id, s.id AS series, g.first, g.body,
+      (SELECT 1 FROM moved m WHERE m.series = s.id LIMIT 1) AS away
+    FROM series s LEFT JOIN segments g ON g.series = s.id AND g.first <= ? AND g.last >= ?
+    WHERE s.source = ? AND s.dataset = ? AND s.key = ? AND s.frequency = ? ORDER BY g.first",
+    list(time[n], time[1], page$source, page$dataset, parcel$series$key,
+      parcel$series$frequency))
+  id <- held$series[1]
+  if (!nrow(held) || is.na(held$id[1]) ||
+    (!is.na(held$away[1]) && !is.null(sql_moved_rows(store, id, time[1], time[n])))) {
     return(NULL)
   }
   old <- sql_open_segments(store, held, newest = FALSE)$columns

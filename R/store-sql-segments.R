@@ -6,8 +6,8 @@ segment_pieces <- function(time) {
   if (n <= segment_rows) {
     return(list(seq_len(n)))
   }
-  time <- as.numeric(time)
-  starts <- which(c(TRUE, time[-1] != time[-n]))
+  starts <- if (rises_cpp(time)) seq_len(n)
+  else which(c(TRUE, as.numeric(time)[-1] != as.numeric(time)[-n]))
   piece <- (starts - 1L) %/% segment_rows
   split(seq_len(n), rep(piece, diff(c(starts, n + 1L))))
 }
@@ -21,11 +21,10 @@ sql_insert_segments <- function(store, ids, rows, level = 0L, thorough = FALSE) 
   if (!length(ids)) {
     return(invisible())
   }
-  times <- lapply(rows, function(one) as.numeric(one$time))
-  part <- function(f) vapply(times, f, 0)
+  part <- function(f) vapply(rows, function(one) as.numeric(f(one$time)), 0)
   sql_append(store, "segments", list(series = ids, first = part(function(t) t[1]),
-    last = part(function(t) t[length(t)]), rows = part(function(t) as.numeric(length(t))),
-    times = part(function(t) 1 + sum(t[-1] != t[-length(t)])), level = rep(level, length(ids)),
+    last = part(function(t) t[length(t)]), rows = part(length),
+    times = part(different_times_cpp), level = rep(level, length(ids)),
     body = lapply(rows, block_write, thorough)))
 }
 

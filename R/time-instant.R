@@ -108,9 +108,11 @@ utc <- function(seconds) .POSIXct(as.numeric(seconds), "UTC")
 # Instants are kept to the whole microsecond: what is finer than that cannot be written and read
 # back the same.
 whole_micros <- function(seconds) {
-  odd <- seconds != floor(seconds)
-  odd <- which(odd)
-  if (length(odd)) seconds[odd] <- round(seconds[odd] * 1e6) / 1e6
+  if (instants_need_cpp(seconds) < 2) {
+    return(seconds)
+  }
+  odd <- which(seconds != floor(seconds))
+  seconds[odd] <- round(seconds[odd] * 1e6) / 1e6
   seconds
 }
 

@@ -64,13 +64,14 @@ BEGIN_RCPP
 END_RCPP
 }
 // groups_cpp
-List groups_cpp(CharacterVector text);
-RcppExport SEXP _vetusta_groups_cpp(SEXP textSEXP) {
+List groups_cpp(CharacterVector text, SEXP time_);
+RcppExport SEXP _vetusta_groups_cpp(SEXP textSEXP, SEXP time_SEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
-    rcpp_result_gen = Rcpp::wrap(groups_cpp(text));
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    rcpp_result_gen = Rcpp::wrap(groups_cpp(text, time_));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -118,6 +119,28 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
     Rcpp::traits::input_parameter< List >::type groups(groupsSEXP);
     rcpp_result_gen = Rcpp::wrap(groups_rise_cpp(time_, groups));
+    return rcpp_result_gen;
+END_RCPP
+}
+// rises_cpp
+bool rises_cpp(SEXP time_);
+RcppExport SEXP _vetusta_rises_cpp(SEXP time_SEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    rcpp_result_gen = Rcpp::wrap(rises_cpp(time_));
+    return rcpp_result_gen;
+END_RCPP
+}
+// different_times_cpp
+double different_times_cpp(SEXP time_);
+RcppExport SEXP _vetusta_different_times_cpp(SEXP time_SEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
+    rcpp_result_gen = Rcpp::wrap(different_times_cpp(time_));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -281,6 +304,17 @@ BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
     rcpp_result_gen = Rcpp::wrap(file_sync_cpp(path));
+    return rcpp_result_gen;
+END_RCPP
+}
+// piece_lines_cpp
+IntegerVector piece_lines_cpp(RawVector bytes);
+RcppExport SEXP _vetusta_piece_lines_cpp(SEXP bytesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type bytes(bytesSEXP);
+    rcpp_result_gen = Rcpp::wrap(piece_lines_cpp(bytes));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -623,8 +657,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // roll_sums_cpp
-NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, int kind, int least);
-RcppExport SEXP _vetusta_roll_sums_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP edge_SEXP, SEXP kindSEXP, SEXP leastSEXP) {
+NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, double seconds, int kind, int least);
+RcppExport SEXP _vetusta_roll_sums_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP edge_SEXP, SEXP secondsSEXP, SEXP kindSEXP, SEXP leastSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -632,15 +666,16 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
     Rcpp::traits::input_parameter< SEXP >::type value_(value_SEXP);
     Rcpp::traits::input_parameter< SEXP >::type edge_(edge_SEXP);
+    Rcpp::traits::input_parameter< double >::type seconds(secondsSEXP);
     Rcpp::traits::input_parameter< int >::type kind(kindSEXP);
     Rcpp::traits::input_parameter< int >::type least(leastSEXP);
-    rcpp_result_gen = Rcpp::wrap(roll_sums_cpp(group, time_, value_, edge_, kind, least));
+    rcpp_result_gen = Rcpp::wrap(roll_sums_cpp(group, time_, value_, edge_, seconds, kind, least));
     return rcpp_result_gen;
 END_RCPP
 }
 // roll_extremes_cpp
-NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, bool largest, int least);
-RcppExport SEXP _vetusta_roll_extremes_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP edge_SEXP, SEXP largestSEXP, SEXP leastSEXP) {
+NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, double seconds, bool largest, int least);
+RcppExport SEXP _vetusta_roll_extremes_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP edge_SEXP, SEXP secondsSEXP, SEXP largestSEXP, SEXP leastSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -648,9 +683,10 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
     Rcpp::traits::input_parameter< SEXP >::type value_(value_SEXP);
     Rcpp::traits::input_parameter< SEXP >::type edge_(edge_SEXP);
+    Rcpp::traits::input_parameter< double >::type seconds(secondsSEXP);
     Rcpp::traits::input_parameter< bool >::type largest(largestSEXP);
     Rcpp::traits::input_parameter< int >::type least(leastSEXP);
-    rcpp_result_gen = Rcpp::wrap(roll_extremes_cpp(group, time_, value_, edge_, largest, least));
+    rcpp_result_gen = Rcpp::wrap(roll_extremes_cpp(group, time_, value_, edge_, seconds, largest, least));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -782,11 +818,13 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_late_rows_cpp", (DL_FUNC) &_vetusta_late_rows_cpp, 2},
     {"_vetusta_is_ordered_cpp", (DL_FUNC) &_vetusta_is_ordered_cpp, 2},
     {"_vetusta_has_vintages_cpp", (DL_FUNC) &_vetusta_has_vintages_cpp, 3},
-    {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 1},
+    {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 2},
     {"_vetusta_runs_cpp", (DL_FUNC) &_vetusta_runs_cpp, 1},
     {"_vetusta_first_outside_cpp", (DL_FUNC) &_vetusta_first_outside_cpp, 2},
     {"_vetusta_stands_ordered_cpp", (DL_FUNC) &_vetusta_stands_ordered_cpp, 2},
     {"_vetusta_groups_rise_cpp", (DL_FUNC) &_vetusta_groups_rise_cpp, 2},
+    {"_vetusta_rises_cpp", (DL_FUNC) &_vetusta_rises_cpp, 1},
+    {"_vetusta_different_times_cpp", (DL_FUNC) &_vetusta_different_times_cpp, 1},
     {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 15},
     {"_vetusta_stretches_cpp", (DL_FUNC) &_vetusta_stretches_cpp, 4},
     {"_vetusta_rows_before_cpp", (DL_FUNC) &_vetusta_rows_before_cpp, 4},
@@ -799,6 +837,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_file_kind_cpp", (DL_FUNC) &_vetusta_file_kind_cpp, 1},
     {"_vetusta_file_write_cpp", (DL_FUNC) &_vetusta_file_write_cpp, 3},
     {"_vetusta_file_sync_cpp", (DL_FUNC) &_vetusta_file_sync_cpp, 1},
+    {"_vetusta_piece_lines_cpp", (DL_FUNC) &_vetusta_piece_lines_cpp, 1},
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
     {"_vetusta_is_plain_cpp", (DL_FUNC) &_vetusta_is_plain_cpp, 1},
     {"_vetusta_format_instants_cpp", (DL_FUNC) &_vetusta_format_instants_cpp, 1},
@@ -825,8 +864,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_linear_cpp", (DL_FUNC) &_vetusta_linear_cpp, 3},
     {"_vetusta_times_present_cpp", (DL_FUNC) &_vetusta_times_present_cpp, 2},
     {"_vetusta_missing_runs_cpp", (DL_FUNC) &_vetusta_missing_runs_cpp, 2},
-    {"_vetusta_roll_sums_cpp", (DL_FUNC) &_vetusta_roll_sums_cpp, 6},
-    {"_vetusta_roll_extremes_cpp", (DL_FUNC) &_vetusta_roll_extremes_cpp, 6},
+    {"_vetusta_roll_sums_cpp", (DL_FUNC) &_vetusta_roll_sums_cpp, 7},
+    {"_vetusta_roll_extremes_cpp", (DL_FUNC) &_vetusta_roll_extremes_cpp, 7},
     {"_vetusta_series_thin_cpp", (DL_FUNC) &_vetusta_series_thin_cpp, 5},
     {"_vetusta_end_as_interrupt_cpp", (DL_FUNC) &_vetusta_end_as_interrupt_cpp, 0},
     {"_vetusta_front_open", (DL_FUNC) &_vetusta_front_open, 5},

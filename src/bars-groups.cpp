@@ -10,31 +10,59 @@
 #include <vector>
 using namespace Rcpp;
 
+namespace {
+
+bool is_plain_text(SEXP text) {
+  if (text == NA_STRING) return false;
+  if (Rf_getCharCE(text) == CE_UTF8) return true;
+  const char* s = CHAR(text);
+  return std::none_of(s, s + LENGTH(text), [](char c) { return (c & 0x80) != 0; });
+}
+
+// Whether a row may stand behind another: a greater text by its bytes, or the same one and no
+// earlier time. Not told, and so false, of texts in other encodings, no text and no time.
+class Order {
+ public:
+  Order(const SEXP* text, const double* time) : text_(text), time_(time) {}
+  bool holds(R_xlen_t i) const {
+    return i > 0 && text_[i] == text_[i - 1] ? time_[i] >= time_[i - 1] : begins(i);
+  }
+  // where another text begins
+  bool begins(R_xlen_t i) const {
+    return !std::isnan(time_[i]) && is_plain_text(text_[i]) &&
+           (i == 0 || std::strcmp(CHAR(text_[i - 1]), CHAR(text_[i])) < 0);
+  }
+
+ private:
+  const SEXP* text_;
+  const double* time_;
+};
+
+}  // namespace
+
+// With times, `ordered` says whether rows stand in the order of text and time.
 // [[Rcpp::export]]
-List groups_cpp(CharacterVector text) {
+List groups_cpp(CharacterVector text, SEXP time_ = R_NilValue) {
   const R_xlen_t n = text.size();
   IntegerVector out(no_init(n));
   std::vector<double> first;
   std::unordered_map<SEXP, int> seen;
-  SEXP x = text, last = nullptr;
-  int current = 0;
   int* o = out.begin();
-  const SEXP* p = STRING_PTR(x);
-  for (R_xlen_t i = 0; i < n; ++i) {
-    if (p[i] != last) {
-      last = p[i];
-      auto found = seen.find(last);
-      if (found == seen.end()) {
-        current = static_cast<int>(seen.size()) + 1;
-        seen.emplace(last, current);
-        first.push_back(static_cast<double>(i + 1));
-      } else {
-        current = found->second;
-      }
-    }
-    o[i] = current;
+  const SEXP* p = STRING_PTR(static_cast<SEXP>(text));
+  const NumericVector none(0);
+  const Doubles time(Rf_isNull(time_) ? static_cast<SEXP>(none) : time_);
+  const Order order(p, time.begin());
+  bool ordered = !Rf_isNull(time_) && time.size() == n;
+  // run by run of one text
+  for (R_xlen_t i = 0, end; i < n; i = end) {
+    for (end = i + 1; end < n && p[end] == p[i];) ++end;
+    auto found = seen.emplace(p[i], static_cast<int>(seen.size()) + 1);
+    if (found.second) first.push_back(static_cast<double>(i + 1));
+    std::fill(o + i, o + end, found.first->second);
+    ordered = ordered && order.begins(i);
+    for (R_xlen_t k = i + 1; k < end && ordered; ++k) ordered = time[k] >= time[k - 1];
   }
-  return List::create(_["id"] = out, _["first"] = wrap(first));
+  return List::create(_["id"] = out, _["first"] = wrap(first), _["ordered"] = ordered);
 }
 
 // Where runs of one text begin, from 1.
@@ -64,25 +92,13 @@ double first_outside_cpp(CharacterVector text, CharacterVector words) {
   return 0;
 }
 
-// Whether rows stand in the order of text (its bytes) and time already, seen without numbers of
-// groups. False also where that cannot be told so: texts of mixed encodings, no text, no time.
+// Whether rows stand in the order of text and time already, seen without numbers of groups.
 // [[Rcpp::export]]
 bool stands_ordered_cpp(CharacterVector text, SEXP time_) {
   const Doubles time(time_);
-  const R_xlen_t n = time.size();
-  const SEXP* p = STRING_PTR(static_cast<SEXP>(text));
-  for (R_xlen_t i = 0; i < n; ++i) {
-    if (std::isnan(time[i])) return false;
-    if (i > 0 && p[i] == p[i - 1]) {
-      if (time[i] < time[i - 1]) return false;
-      continue;
-    }
-    if (p[i] == NA_STRING) return false;
-    if (Rf_getCharCE(p[i]) != CE_UTF8) {
-      const char* s = CHAR(p[i]);
-      if (std::any_of(s, s + LENGTH(p[i]), [](char c) { return (c & 0x80) != 0; })) return false;
-    }
-    if (i > 0 && std::strcmp(CHAR(p[i - 1]), CHAR(p[i])) >= 0) return false;
+  const Order order(STRING_PTR(static_cast<SEXP>(text)), time.begin());
+  for (R_xlen_t i = 0; i < time.size(); ++i) {
+    if (!order.holds(i)) return false;
   }
   return true;
 }
@@ -101,4 +117,25 @@ LogicalVector groups_rise_cpp(SEXP time_, List groups) {
     out[g] = rises;
   }
   return out;
+}
+
+// Whether times rise, each behind a smaller one, and none is missing.
+// [[Rcpp::export]]
+bool rises_cpp(SEXP time_) {
+  const Doubles time(time_);
+  const R_xlen_t n = time.size();
+  if (n > 0 && std::isnan(time[0])) return false;
+  for (R_xlen_t i = 1; i < n; ++i) {
+    if (!(time[i] > time[i - 1])) return false;
+  }
+  return true;
+}
+
+// How many different times stand in an order.
+// [[Rcpp::export]]
+double different_times_cpp(SEXP time_) {
+  const Doubles time(time_);
+  double count = time.size() > 0;
+  for (R_xlen_t i = 1; i < time.size(); ++i) count += time[i] != time[i - 1];
+  return count;
 }

@@ -1,6 +1,7 @@
 // Files that are there whole or not at all: what a path is, and bytes that are on the disk before
 // they take a name.
 #include <Rcpp.h>
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <fcntl.h>
@@ -49,4 +50,40 @@ std::string file_sync_cpp(std::string path) {
   const std::string why = kept ? "" : std::strerror(errno);
   close(fd);
   return why;
+}
+
+// A piece of a table of text: `end`, up to where its lines are whole (the last end of a line that
+// is not within quotation marks); how many ends of lines stand up to there (`lines`) and in `all`;
+// where a byte of zero stands, from 1, and behind how many ends of lines.
+// [[Rcpp::export]]
+IntegerVector piece_lines_cpp(RawVector bytes) {
+  const Rbyte* p = bytes.begin();
+  const R_xlen_t n = bytes.size();
+  const void* zero = n ? std::memchr(p, 0, n) : nullptr;
+  const bool quotes = n && std::memchr(p, '"', n) != nullptr;
+  int end = 0, lines = 0;
+  const int all = static_cast<int>(std::count(p, p + n, '\n'));
+  if (quotes) {
+    bool within = false;
+    int count = 0;
+    for (R_xlen_t i = 0; i < n; ++i) {
+      if (p[i] == '"') within = !within;
+      if (p[i] != '\n') continue;
+      ++count;
+      if (!within) {
+        end = static_cast<int>(i) + 1;
+        lines = count;
+      }
+    }
+  } else if (all) {
+    R_xlen_t i = n;
+    while (p[i - 1] != '\n') --i;
+    end = static_cast<int>(i);
+    lines = all;
+  }
+  const Rbyte* at = static_cast<const Rbyte*>(zero);
+  return IntegerVector::create(
+      _["end"] = end, _["lines"] = lines, _["all"] = all,
+      _["zero"] = at ? static_cast<int>(at - p) + 1 : 0,
+      _["zero_line"] = at ? static_cast<int>(std::count(p, at, '\n')) : 0);
 }

@@ -1,5 +1,5 @@
-// Texts and rows as JSON, in the one form in which the archive compares them: quotes and backslashes
-// with a backslash, control characters by their number, all else as it is.
+// Texts and rows as JSON, in the one form in which the archive compares them: quotes and
+// backslashes with a backslash, control characters by their number, all else as it is.
 #include <Rcpp.h>
 #include <cstdio>
 #include <string>
