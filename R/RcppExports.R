@@ -93,6 +93,10 @@ file_sync_cpp <- function(path) {
     .Call(`_vetusta_file_sync_cpp`, path)
 }
 
+join_bytes_cpp <- function(parts) {
+    .Call(`_vetusta_join_bytes_cpp`, parts)
+}
+
 piece_lines_cpp <- function(bytes) {
     .Call(`_vetusta_piece_lines_cpp`, bytes)
 }
@@ -233,8 +237,8 @@ seeded_uniform_cpp <- function(key, n) {
     .Call(`_vetusta_seeded_uniform_cpp`, key, n)
 }
 
-table_columns_cpp <- function(piece, separator, kinds, words) {
-    .Call(`_vetusta_table_columns_cpp`, piece, separator, kinds, words)
+table_columns_cpp <- function(piece, separator, kinds, words, skip = 0) {
+    .Call(`_vetusta_table_columns_cpp`, piece, separator, kinds, words, skip)
 }
 
 rfc3339_cpp <- function(x) {

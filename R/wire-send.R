@@ -61,7 +61,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
       headers <- header_list(answer$headers)
       response <- list(
         status = answer$status_code, headers = headers, body = if (length(parts) == 1L) parts[[1]]
-        else do.call(c, c(list(raw()), parts)), address = request$address,
+        else join_bytes_cpp(parts), address = request$address,
         seconds = as.numeric(Sys.time()) - started,
         waited = max(0, answer$times[["starttransfer"]] - answer$times[["pretransfer"]])
       )

@@ -307,6 +307,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// join_bytes_cpp
+RawVector join_bytes_cpp(List parts);
+RcppExport SEXP _vetusta_join_bytes_cpp(SEXP partsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< List >::type parts(partsSEXP);
+    rcpp_result_gen = Rcpp::wrap(join_bytes_cpp(parts));
+    return rcpp_result_gen;
+END_RCPP
+}
 // piece_lines_cpp
 IntegerVector piece_lines_cpp(RawVector bytes);
 RcppExport SEXP _vetusta_piece_lines_cpp(SEXP bytesSEXP) {
@@ -763,8 +774,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // table_columns_cpp
-SEXP table_columns_cpp(RawVector piece, std::string separator, IntegerVector kinds, CharacterVector words);
-RcppExport SEXP _vetusta_table_columns_cpp(SEXP pieceSEXP, SEXP separatorSEXP, SEXP kindsSEXP, SEXP wordsSEXP) {
+SEXP table_columns_cpp(RawVector piece, std::string separator, IntegerVector kinds, CharacterVector words, double skip);
+RcppExport SEXP _vetusta_table_columns_cpp(SEXP pieceSEXP, SEXP separatorSEXP, SEXP kindsSEXP, SEXP wordsSEXP, SEXP skipSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -772,7 +783,8 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
     Rcpp::traits::input_parameter< IntegerVector >::type kinds(kindsSEXP);
     Rcpp::traits::input_parameter< CharacterVector >::type words(wordsSEXP);
-    rcpp_result_gen = Rcpp::wrap(table_columns_cpp(piece, separator, kinds, words));
+    Rcpp::traits::input_parameter< double >::type skip(skipSEXP);
+    rcpp_result_gen = Rcpp::wrap(table_columns_cpp(piece, separator, kinds, words, skip));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -837,6 +849,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_file_kind_cpp", (DL_FUNC) &_vetusta_file_kind_cpp, 1},
     {"_vetusta_file_write_cpp", (DL_FUNC) &_vetusta_file_write_cpp, 3},
     {"_vetusta_file_sync_cpp", (DL_FUNC) &_vetusta_file_sync_cpp, 1},
+    {"_vetusta_join_bytes_cpp", (DL_FUNC) &_vetusta_join_bytes_cpp, 1},
     {"_vetusta_piece_lines_cpp", (DL_FUNC) &_vetusta_piece_lines_cpp, 1},
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
     {"_vetusta_is_plain_cpp", (DL_FUNC) &_vetusta_is_plain_cpp, 1},
@@ -872,7 +885,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_front_turn", (DL_FUNC) &_vetusta_front_turn, 2},
     {"_vetusta_front_close", (DL_FUNC) &_vetusta_front_close, 1},
     {"_vetusta_seeded_uniform_cpp", (DL_FUNC) &_vetusta_seeded_uniform_cpp, 2},
-    {"_vetusta_table_columns_cpp", (DL_FUNC) &_vetusta_table_columns_cpp, 4},
+    {"_vetusta_table_columns_cpp", (DL_FUNC) &_vetusta_table_columns_cpp, 5},
     {"_vetusta_rfc3339_cpp", (DL_FUNC) &_vetusta_rfc3339_cpp, 1},
     {"_vetusta_days_cpp", (DL_FUNC) &_vetusta_days_cpp, 1},
     {"_vetusta_instants_need_cpp", (DL_FUNC) &_vetusta_instants_need_cpp, 1},

@@ -52,6 +52,20 @@ std::string file_sync_cpp(std::string path) {
   return why;
 }
 
+// Pieces of bytes as one.
+// [[Rcpp::export]]
+RawVector join_bytes_cpp(List parts) {
+  R_xlen_t size = 0;
+  for (R_xlen_t i = 0; i < parts.size(); ++i) size += Rf_xlength(parts[i]);
+  RawVector out(no_init(size));
+  Rbyte* to = out.begin();
+  for (R_xlen_t i = 0; i < parts.size(); ++i) {
+    const SEXP part = parts[i];
+    to = std::copy(RAW(part), RAW(part) + Rf_xlength(part), to);
+  }
+  return out;
+}
+
 // A piece of a table of text: `end`, up to where its lines are whole (the last end of a line that
 // is not within quotation marks); how many ends of lines stand up to there (`lines`) and in `all`;
 // where a byte of zero stands, from 1, and behind how many ends of lines.

@@ -4,6 +4,7 @@
 #include <Rcpp.h>
 
 #include <cmath>
+#include <cstdint>
 #include <cstring>
 #include <string>
 #include <vector>
@@ -35,36 +36,45 @@ class Absent {
   std::vector<std::string> words_;
 };
 
-// A column of texts, which looks up once what stands in many lines.
+// A column of texts, which looks up once what stands in many lines: the one before, and those that
+// were met lately, by where they stand in the piece.
 class Texts {
  public:
+  Texts() : met_(1024) {}
   void put(SEXP column, R_xlen_t row, const char* p, const char* end) {
-    const std::string now(p, end);
-    if (!last_ || now != before_) {
-      last_ = Rf_mkCharLenCE(p, static_cast<int>(end - p), CE_UTF8);
-      before_ = now;
+    const size_t n = end - p;
+    uint32_t hash = 2166136261u;
+    for (const char* q = p; q < end; ++q) hash = (hash ^ static_cast<unsigned char>(*q)) * 16777619u;
+    Met& met = met_[(hash ^ (hash >> 10)) % 1024];
+    if (met.size != n || !met.text || std::memcmp(met.text, p, n) != 0) {
+      met = {p, n, Rf_mkCharLenCE(p, static_cast<int>(n), CE_UTF8)};
     }
-    SET_STRING_ELT(column, row, last_);
+    SET_STRING_ELT(column, row, met.value);
   }
 
  private:
-  std::string before_;
-  SEXP last_ = nullptr;
+  struct Met {
+    const char* text = nullptr;
+    size_t size = 0;
+    SEXP value = nullptr;
+  };
+  std::vector<Met> met_;
 };
 
 }  // namespace
 
 // The columns of lines that end with a line feed, by their kinds (text 0, number 1, instant 2), or
-// NULL where a line is not usual.
+// NULL where a line is not usual. The first bytes may be skipped.
 // [[Rcpp::export]]
 SEXP table_columns_cpp(RawVector piece, std::string separator, IntegerVector kinds,
-                       CharacterVector words) {
-  const char* p = reinterpret_cast<const char*>(RAW(piece));
-  const char* const stop = p + piece.size();
+                       CharacterVector words, double skip = 0) {
+  const char* p = reinterpret_cast<const char*>(RAW(piece)) + static_cast<R_xlen_t>(skip);
+  const char* const stop = reinterpret_cast<const char*>(RAW(piece)) + piece.size();
   const char sign = separator[0];
   R_xlen_t lines = 0;
   for (const char* q = p; q < stop; ++q) {
-    if (*q == '"' || *q == '\'' || static_cast<unsigned char>(*q) >= 128) return R_NilValue;
+    if (*q == '"' || *q == '\'' || *q == 0 || static_cast<unsigned char>(*q) >= 128)
+      return R_NilValue;
     lines += *q == '\n';
   }
   if (lines == 0 || stop[-1] != '\n') return R_NilValue;
