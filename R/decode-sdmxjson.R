@@ -49,31 +49,24 @@ sdmx_from_json <- function(body, dimensions, where) {
 
 # Whether all observations are the usual ones: arrays of numbers, by keys of numbers.
 all_usual <- function(sets) {
-  usual <- function(one) !length(one) || is.matrix(one[["cells"]])
   texts <- function(set) {
     any(vapply(c(lapply(unname(set[["series"]]), `[[`, "attributes"), set["attributes"],
       set[["dimensionGroupAttributes"]]), is.character, TRUE))
   }
   all(vapply(sets, function(set) {
-    usual(set[["observations"]]) && !texts(set) &&
-      all(vapply(set[["series"]], function(one) usual(one[["observations"]]), TRUE))
+    one <- set[["observations"]]
+    (!length(one) || is.matrix(one[["cells"]])) && !texts(set) &&
+      (!is.null(attr(set[["series"]], "usual")) ||
+        !length(unlist(lapply(unname(set[["series"]]), `[[`, "observations"))))
   }, TRUE))
 }
 
-# The usual observations of one series or of several: list(counts, index, cells).
-usual_cells <- function(inner) {
-  inner <- lapply(inner, function(one) if (length(one)) one)
-  counts <- vapply(inner, function(one) NCOL(one$cells) * !is.null(one), 1L)
-  cells <- lapply(inner, `[[`, "cells")
-  width <- max(vapply(cells, NROW, 1L) * (counts > 0), 0L)
-  full <- lapply(cells[counts > 0], function(one) {
-    if (nrow(one) == width) one else rbind(one, matrix(NA_real_, width - nrow(one), ncol(one)))
-  })
-  parts <- unique(vapply(inner[counts > 0], function(one) nrow(one$index), 1L))
-  if (length(parts) > 1) return(NULL)
-  list(counts = counts, cells = matrix(unlist(full, use.names = FALSE), nrow = width),
-    index = matrix(unlist(lapply(inner[counts > 0], `[[`, "index"), use.names = FALSE),
-      nrow = max(parts, 0L)))
+# The usual observations of one or all series: list(counts, index, cells).
+usual_cells <- function(set) {
+  if (!all_usual(list(set))) NULL
+  else if (is.null(set$series)) if (length(set$observations)) set$observations else NULL
+  else attr(set$series, "usual") %||% list(counts = integer(length(set$series)),
+    index = matrix(0L, 0, 0), cells = matrix(0, 1, 0))
 }
 
 has_text_cells <- function(content) {
@@ -110,7 +103,7 @@ json_set <- function(set, structure, dimensions, where) {
     series <- c(series, json_set_dimensions(parts$dataSet, length(set$series), values),
       read_attributes(lapply(set$series, `[[`, "attributes"), attributes("series")))
     inner <- lapply(unname(set$series), `[[`, "observations")
-    usual <- if (all_usual(list(set))) usual_cells(inner)
+    usual <- usual_cells(set)
     counts <- usual$counts %||% lengths(inner)
     flat <- if (is.null(usual)) unlist(inner, recursive = FALSE, use.names = FALSE)
     at <- if (is.null(usual)) {
@@ -125,9 +118,7 @@ json_set <- function(set, structure, dimensions, where) {
     time <- values(parts$observation[[1]])[at + 1]
   } else {
     components <- parts$observation
-    usual <- if (all_usual(list(set)) && length(set$observations)) {
-      usual_cells(list(set$observations))
-    }
+    usual <- usual_cells(set)
     index <- if (is.null(usual)) json_index(names(set$observations), length(components), where)
     else t(usual$index)
     check_json_index(ncol(index), length(components), where)
@@ -160,7 +151,7 @@ json_set <- function(set, structure, dimensions, where) {
     else cells[1, ]),
     attributes = if (is.null(cells)) json_attributes(json_rest(flat), attributes("observation"),
       values)
-      else json_cell_attributes(cells[-1, , drop = FALSE], attributes("observation"), values))
+      else json_cell_attributes(cells, attributes("observation"), values))
 }
 
 json_index <- function(names, width, where) {
@@ -202,12 +193,13 @@ json_cells <- function(flat) {
   cells
 }
 
+# Behind its value each observation has its attributes.
 json_cell_attributes <- function(cells, components, values) {
   out <- list()
-  for (i in seq_len(min(nrow(cells), length(components)))) {
+  for (i in seq_len(min(nrow(cells) - 1, length(components)))) {
     known <- values(components[[i]])
-    out[[components[[i]]$id]] <- if (length(known)) known[cells[i, ] + 1]
-    else as.character(cells[i, ])
+    cell <- cells[i + 1, ]
+    out[[components[[i]]$id]] <- if (length(known)) known[cell + 1] else as.character(cell)
   }
   out
 }

@@ -147,6 +147,7 @@ class Column {
 };
 
 SEXP to_r(const Value& x, const Reader& how);
+SEXP named_list(const Value& x, const Reader& how, bool observed = true);
 
 SEXP single(const Value& x, const Reader& how) {
   if (is_nothing(x)) return R_NilValue;
@@ -175,53 +176,107 @@ bool key_numbers(const char* text, size_t length, std::vector<int>* out) {
   return true;
 }
 
-// The usual observations of SDMX-JSON, arrays of numbers by keys of numbers: list(index, cells),
-// two matrices with a column for each, what is left out at an array's end missing; NULL for any
-// other.
-SEXP observation_cells(const Value& x) {
-  size_t n = x.MemberCount();
-  std::vector<int> index;
-  size_t parts = 0;
-  size_t width = 0;
-  for (auto member = x.MemberBegin(); member != x.MemberEnd(); ++member) {
-    if (!member->value.IsArray()) return R_NilValue;
-    for (auto& one : member->value.GetArray()) {
-      if (!one.IsNumber() && !one.IsNull()) return R_NilValue;
+// The usual observations of SDMX-JSON, arrays of numbers by keys of numbers, of one series or of
+// many: list(counts, index, cells), how many each has, and two matrices with a column for each
+// observation, what is left out at an array's end missing. NULL for any other.
+class Observations {
+ public:
+  // false where one is not usual
+  bool add(const Value& x) {
+    if (!x.IsObject()) return false;
+    for (auto member = x.MemberBegin(); member != x.MemberEnd(); ++member) {
+      if (!member->value.IsArray()) return false;
+      for (auto& one : member->value.GetArray()) {
+        if (!one.IsNumber() && !one.IsNull()) return false;
+      }
+      width_ = std::max(width_, static_cast<size_t>(member->value.Size()));
+      const size_t before = index_.size();
+      if (!key_numbers(member->name.GetString(), member->name.GetStringLength(), &index_)) {
+        return false;
+      }
+      if (before == 0) parts_ = index_.size();
+      if (index_.size() - before != parts_) return false;
+      all_.push_back(&member->value);
     }
-    width = std::max(width, static_cast<size_t>(member->value.Size()));
-    size_t before = index.size();
-    if (!key_numbers(member->name.GetString(), member->name.GetStringLength(), &index)) {
-      return R_NilValue;
-    }
-    if (before == 0) parts = index.size();
-    if (index.size() - before != parts) return R_NilValue;
+    counts_.push_back(static_cast<int>(x.MemberCount()));
+    return width_ <= 64;
   }
-  if (!width || width > 64) return R_NilValue;
-  Shield<SEXP> keys(Rf_allocMatrix(INTSXP, parts, n));
-  std::copy(index.begin(), index.end(), INTEGER(keys));
-  Shield<SEXP> cells(Rf_allocMatrix(REALSXP, width, n));
-  double* to = REAL(cells);
-  for (auto member = x.MemberBegin(); member != x.MemberEnd(); ++member) {
-    size_t k = 0;
-    for (auto& one : member->value.GetArray()) {
-      to[k++] = is_nothing(one) ? NA_REAL : one.GetDouble();
+  void none() { counts_.push_back(0); }
+  SEXP columns() const {
+    if (!width_) return R_NilValue;
+    const int n = static_cast<int>(all_.size());
+    Shield<SEXP> keys(Rf_allocMatrix(INTSXP, static_cast<int>(parts_), n));
+    std::copy(index_.begin(), index_.end(), INTEGER(keys));
+    Shield<SEXP> cells(Rf_allocMatrix(REALSXP, static_cast<int>(width_), n));
+    double* to = REAL(cells);
+    for (const Value* one : all_) {
+      size_t k = 0;
+      for (auto& cell : one->GetArray()) to[k++] = is_nothing(cell) ? NA_REAL : cell.GetDouble();
+      for (; k < width_; k++) to[k] = NA_REAL;
+      to += width_;
     }
-    for (; k < width; k++) to[k] = NA_REAL;
-    to += width;
+    return List::create(_["counts"] = wrap(counts_), _["index"] = SEXP(keys),
+                        _["cells"] = SEXP(cells));
   }
-  return List::create(_["index"] = SEXP(keys), _["cells"] = SEXP(cells));
+
+ private:
+  std::vector<int> counts_, index_;
+  std::vector<const Value*> all_;
+  size_t parts_ = 0, width_ = 0;
+};
+
+bool is_called(const Value& name, const char* text) {
+  return std::strcmp(name.GetString(), text) == 0;
 }
 
-SEXP named_list(const Value& x, const Reader& how) {
+SEXP observation_cells(const Value& x) {
+  Observations all;
+  return all.add(x) ? all.columns() : R_NilValue;
+}
+
+// The series of a data set: what each says but its observations, and those of all as the attribute
+// `usual`; NULL where some are not usual.
+SEXP series_cells(const Value& x, const Reader& how) {
+  Observations all;
+  for (auto one = x.MemberBegin(); one != x.MemberEnd(); ++one) {
+    if (!one->value.IsObject()) return R_NilValue;
+    auto found = one->value.FindMember("observations");
+    if (found == one->value.MemberEnd()) {
+      all.none();
+    } else if (!all.add(found->value)) {
+      return R_NilValue;
+    }
+  }
+  Shield<SEXP> usual(all.columns());
+  if (usual == R_NilValue) return R_NilValue;
+  Shield<SEXP> out(Rf_allocVector(VECSXP, x.MemberCount()));
+  Shield<SEXP> names(Rf_allocVector(STRSXP, x.MemberCount()));
+  R_xlen_t i = 0;
+  for (auto one = x.MemberBegin(); one != x.MemberEnd(); ++one, ++i) {
+    SET_STRING_ELT(names, i, text_of(one->name));
+    const bool observed = one->value.HasMember("observations");
+    if (one->value.MemberCount() > static_cast<SizeType>(observed))
+      SET_VECTOR_ELT(out, i, named_list(one->value, how, false));
+  }
+  Rf_setAttrib(out, R_NamesSymbol, names);
+  Rf_setAttrib(out, Rf_install("usual"), usual);
+  return out;
+}
+
+// Without its observations where they are elsewhere already.
+SEXP named_list(const Value& x, const Reader& how, bool observed) {
   R_xlen_t n = x.MemberCount();
   Shield<SEXP> out(Rf_allocVector(VECSXP, n));
   Shield<SEXP> names(Rf_allocVector(STRSXP, n));
   R_xlen_t i = 0;
   for (auto member = x.MemberBegin(); member != x.MemberEnd(); ++member, ++i) {
     SET_STRING_ELT(names, i, text_of(member->name));
-    if (how.level == observations && member->value.IsObject() && member->value.MemberCount() &&
-        std::strcmp(member->name.GetString(), "observations") == 0) {
-      SEXP cells = observation_cells(member->value);
+    if (how.level == observations && member->value.IsObject() && member->value.MemberCount()) {
+      const bool own = is_called(member->name, "observations");
+      if (own && !observed) continue;
+      SEXP cells = own                                 ? observation_cells(member->value)
+                   : is_called(member->name, "series") ? series_cells(member->value, how)
+                                                       : R_NilValue;
       if (cells != R_NilValue) {
         SET_VECTOR_ELT(out, i, cells);
         continue;
@@ -340,25 +395,47 @@ SEXP array(const Value& x, const Reader& how) {
   return out;
 }
 
-// A text that nests without end would take all the stack of its reader.
-const int deepest = 500;
-int depth = 0;
+// Builds a document, and ends where a text nests without end, which would take all the stack of
+// those who read it.
+class Limited {
+ public:
+  explicit Limited(rapidjson::Document& document) : to_(document) {}
+  bool Null() { return to_.Null(); }
+  bool Bool(bool x) { return to_.Bool(x); }
+  bool Int(int x) { return to_.Int(x); }
+  bool Uint(unsigned x) { return to_.Uint(x); }
+  bool Int64(int64_t x) { return to_.Int64(x); }
+  bool Uint64(uint64_t x) { return to_.Uint64(x); }
+  bool Double(double x) { return to_.Double(x); }
+  bool RawNumber(const char* x, SizeType n, bool copy) { return to_.RawNumber(x, n, copy); }
+  bool String(const char* x, SizeType n, bool copy) { return to_.String(x, n, copy); }
+  bool Key(const char* x, SizeType n, bool copy) { return to_.Key(x, n, copy); }
+  bool StartObject() { return ++depth_ <= deepest && to_.StartObject(); }
+  bool EndObject(SizeType n) { return --depth_, to_.EndObject(n); }
+  bool StartArray() { return ++depth_ <= deepest && to_.StartArray(); }
+  bool EndArray(SizeType n) { return --depth_, to_.EndArray(n); }
 
-struct Deeper {
-  Deeper() {
-    if (++depth > deepest) {
-      depth = 0;
-      stop("it nests too deeply");
-    }
-  }
-  ~Deeper() {
-    if (depth > 0) --depth;
+ private:
+  static const int deepest = 500;
+  rapidjson::Document& to_;
+  int depth_ = 0;
+};
+
+// Parses a text where it stands; the document's texts are parts of it.
+struct Parser {
+  char* text;
+  rapidjson::Reader reader;
+  bool operator()(rapidjson::Document& document) {
+    const unsigned flags = rapidjson::kParseInsituFlag | rapidjson::kParseFullPrecisionFlag |
+                           rapidjson::kParseValidateEncodingFlag | rapidjson::kParseNanAndInfFlag;
+    rapidjson::InsituStringStream stream(text);
+    Limited to(document);
+    return static_cast<bool>(reader.Parse<flags>(stream, to));
   }
 };
 
 SEXP to_r(const Value& x, const Reader& how) {
   if (is_single(x)) return single(x, how);
-  Deeper level;
   return x.IsObject() ? named_list(x, how) : array(x, how);
 }
 
@@ -368,22 +445,21 @@ SEXP to_r(const Value& x, const Reader& how) {
 // is an error, which says where.
 // [[Rcpp::export]]
 List json_read_cpp(RawVector body, CharacterVector pointers, int level, bool exact) {
-  rapidjson::Document document;
-  const unsigned flags = rapidjson::kParseFullPrecisionFlag |
-                         rapidjson::kParseValidateEncodingFlag | rapidjson::kParseNanAndInfFlag |
-                         rapidjson::kParseIterativeFlag;
   // the reader is fastest on a text that ends with a byte of zero; one within the text would end it
   // too early
   if (body.size() && std::memchr(RAW(body), 0, body.size())) stop("it holds a byte of zero");
   std::string bytes(reinterpret_cast<const char*>(RAW(body)), body.size());
-  document.Parse<flags>(bytes.c_str());
-  if (document.HasParseError()) {
-    stop("byte %d: %s", static_cast<int>(document.GetErrorOffset()),
-         rapidjson::GetParseError_En(document.GetParseError()));
+  Parser parser{&bytes[0], rapidjson::Reader()};
+  rapidjson::Document document;
+  document.Populate(parser);
+  if (parser.reader.HasParseError()) {
+    if (parser.reader.GetParseErrorCode() == rapidjson::kParseErrorTermination)
+      stop("it nests too deeply");
+    stop("byte %d: %s", static_cast<int>(parser.reader.GetErrorOffset()),
+         rapidjson::GetParseError_En(parser.reader.GetParseErrorCode()));
   }
   Reader how = {static_cast<Level>(level), exact};
   List out(pointers.size());
-  depth = 0;
   for (R_xlen_t i = 0; i < pointers.size(); i++) {
     SEXP pointer = pointers[i];
     rapidjson::Pointer place(CHAR(pointer), Rf_xlength(pointer));

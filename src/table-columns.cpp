@@ -44,7 +44,8 @@ class Texts {
   void put(SEXP column, R_xlen_t row, const char* p, const char* end) {
     const size_t n = end - p;
     uint32_t hash = 2166136261u;
-    for (const char* q = p; q < end; ++q) hash = (hash ^ static_cast<unsigned char>(*q)) * 16777619u;
+    for (const char* q = p; q < end; ++q)
+      hash = (hash ^ static_cast<unsigned char>(*q)) * 16777619u;
     Met& met = met_[(hash ^ (hash >> 10)) % 1024];
     if (met.size != n || !met.text || std::memcmp(met.text, p, n) != 0) {
       met = {p, n, Rf_mkCharLenCE(p, static_cast<int>(n), CE_UTF8)};
