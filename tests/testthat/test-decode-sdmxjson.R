@@ -4,7 +4,8 @@
 message_of <- function(series, extra = "") {
   paste0('{"data":{"structure":{"dimensions":{"series":[{"id":"A",',
     '"values":[{"id":"a"},',
-    '{"id":"b"}]},{"id":"B","values":[{"id":"x"},{"id":"y"},{"id":"z"}]}],"observation":[{"id":"TIME_PERIOD",',
+    '{"id":"b"}]},{"id":"B","values":[{"id":"x"},{"id":"y"},{"id":"z"}]}],',
+    '"observation":[{"id":"TIME_PERIOD",',
     '"values":[{"id":"2020"},{"id":"2021"},{"id":"2022"}]}]},"attributes":{"series":[{"id":"UNIT",',
     '"values":[{"id":"t"},{"id":"kg"}]}],"observation":[{"id":"S","values":[{"id":"P"},',
     '{"id":"F"}]},{"id":"NOTE","values":[]}]}},"dataSets":[{"series":{',
