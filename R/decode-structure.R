@@ -194,43 +194,49 @@ structure_enumerations <- function(items) {
 structure_lists <- function(document, scheme, item, more = NULL) {
   lapply(as.list(xml_named(document, scheme)), function(node) {
     items <- xml_children_named(node, item)
+    owner <- item_owners(items, c("Name", "Parent"))
     list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"),
       version = xml2::xml_attr(node, "version"),
-      id = xml2::xml_attr(items, "id"), parent = item_parents(node, item, items),
-      labels = item_labels(node, item, items), more = if (!is.null(more)) more(items))
+      id = xml2::xml_attr(items, "id"), parent = item_parents(node, item, length(items), owner$Parent),
+      labels = item_labels(node, item, length(items), owner$Name), more = if (!is.null(more)) more(items))
   })
 }
 
-# Which item each child element belongs to: its place among the items, from the counts of children.
-item_owner <- function(items, name) {
-  rep(seq_along(items),
-  as.integer(xml2::xml_find_num(items, paste0("count(./*[local-name()='", name, "'])"))))
+# Which item each child element belongs to, for each of these names: its place among the items, from
+# the counts of children, which are asked for once an item.
+item_owners <- function(items, names) {
+  counts <- paste0("count(./*[local-name()='", names, "'])", collapse = ", ' ', ")
+  told <- as.integer(unlist(strsplit(xml2::xml_find_chr(items, paste0("concat(", counts, ")")),
+    " ", fixed = TRUE)))
+  counts <- matrix(told, nrow = length(names))
+  lapply(stats::setNames(seq_along(names), names),
+    function(k) rep(seq_along(items), counts[k, ]))
 }
 
-item_parents <- function(node, item, items) {
-  parent <- rep(NA_character_, length(items))
+item_parents <- function(node, item, n, owner) {
+  parent <- rep(NA_character_, n)
   found <- xml2::xml_find_all(node,
     paste0("./*[local-name()='", item, "']/*[local-name()='Parent']"))
   if (length(found)) {
-    owner <- item_owner(items, "Parent")
     ref <- xml2::xml_find_first(found, ".//*[local-name()='Ref']")
-    parent[owner] <- ifelse(is.na(xml2::xml_attr(ref, "id")),
-      sub(".*[.]", "", xml2::xml_text(found, trim = TRUE)), xml2::xml_attr(ref, "id"))
+    id <- xml2::xml_attr(ref, "id")
+    bare <- which(is.na(id))
+    id[bare] <- sub(".*[.]", "", xml2::xml_text(found[bare], trim = TRUE))
+    parent[owner] <- id
   }
   parent
 }
 
 # The names of items by language, the missing ones NA; one without a language is English, as the
 # standard has it.
-item_labels <- function(node, item, items) {
+item_labels <- function(node, item, n, owner) {
   found <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Name']"))
-  owner <- item_owner(items, "Name")
   language <- xml2::xml_attr(found, "lang")
   language[is.na(language)] <- "en"
   text <- xml2::xml_text(found, trim = TRUE)
   lapply(stats::setNames(nm = unique(language)), function(one) {
     at <- which(language == one)
-    text[at][match(seq_along(items), owner[at])]
+    text[at][match(seq_len(n), owner[at])]
   })
 }
 
