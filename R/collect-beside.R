@@ -77,11 +77,12 @@ beside_finish <- function(beside, i) {
   beside$going[i] <- list(NULL)
 }
 
-# Exports that are waited for are followed to their end; all else is started.
+# Exports are followed turn by turn; all else is started. Gives the seconds until the next turn.
 collect_begun <- function(going) {
   if (is.null(going$run$want$dataset$job)) {
     return(collect_start(going$run, going$queue, going$tally))
   }
-  going$tally <- collect_jobs(going$run, going$queue, going$tally)
-  0
+  turn <- collect_jobs(going$run, going$queue, going$tally)
+  going$tally <- turn$tally
+  min(1, turn$pause)
 }

@@ -3,24 +3,36 @@
 # resume, and stored in pieces. Each step is noted in the archive: after a restart the export is
 # not asked for again.
 
-# Every job of a run, one after the other.
+# A turn of a run of jobs, one job after the other: list(tally, pause), with the seconds until the
+# next turn. Between two looks at an export nothing is waited for here, so that other runs go on.
 collect_jobs <- function(run, queue, tally) {
-  while (queue_left(queue) && !queue$stopped) {
+  job <- queue$job
+  if (is.null(job)) {
     chain <- next_chain(run, queue)
     if (is.null(chain)) {
-      rest_for(0.2, run$rest)
-      next
+      return(list(tally = tally, pause = 0.2))
     }
-    job <- list2env(list(run = run, queue = queue, tally = tally, chain = chain),
-      parent = emptyenv())
+    job <- job_make(run, queue, chain)
+  }
+  if (job$look_at <= now_seconds()) {
+    queue$job <- NULL
+    job$tally <- tally
     collect_job(job)
     tally <- job$tally
   }
-  tally
+  waits <- !is.null(queue$job)
+  queue$waits_for <- if (waits) "an export"
+  list(tally = tally, pause = if (waits) max(0, job$look_at - now_seconds()) else 0)
+}
+
+job_make <- function(run, queue, chain) {
+  pause <- time_interval(run$want$dataset$job$pause %||% "PT1S")$seconds
+  list2env(list(run = run, queue = queue, tally = NULL, chain = chain, note = NULL, look_at = 0,
+    pause = pause, until = now_seconds() + run$most_wait), parent = emptyenv())
 }
 
 collect_job <- function(job) {
-  note <- job_noted(job) %||% job_ask(job)
+  note <- job$note %||% job_noted(job) %||% job_ask(job)
   if (!is.null(note) && is.na(note$link)) note <- job_look(job, note)
   file <- job_file(job)
   if (is.null(note) || !job_download(job, note$link, file)) {
@@ -93,33 +105,25 @@ job_look_address <- function(job, ticket) {
   if (grepl("^https?://", address)) address else paste0(job$run$source$address, address)
 }
 
-# Looks until the export is ready, with growing pauses, as long as the run may wait.
+# Looks whether the export is ready: what is known of it then, or NULL. Where it is not, its turn
+# comes again after a pause that grows, as long as the run may wait.
 job_look <- function(job, note) {
   rule <- job$run$want$dataset$job
-  pause <- time_interval(rule$pause %||% "PT1S")$seconds
-  until <- now_seconds() + job$run$most_wait
   request <- list(address = note$look, method = "GET", headers = list(Accept = "application/json"))
-  repeat {
-    answer <- job_fetch(job, request, "the export's state")
-    if (is.null(answer)) {
-      # a ticket that is no longer known is asked for anew the next time
-      if (!job$queue$stopped) job_forget(job)
-      return(NULL)
-    }
-    said <- job_state(answer, rule)
-    if (said == "ready") break
-    if (said == "failed") {
-      job_forget(job)
-      return(job_failed(job, answer, "failed", "the service says that the export failed",
-        "ask for it again; a shorter window may help"))
-    }
-    asked_for <- retry_after(answer$headers)
-    wait <- if (is.na(asked_for)) pause else max(asked_for, pause)
-    if (now_seconds() + wait > until) {
-      return(job_later(job, wait))
-    }
-    rest_for(wait, job$run$rest)
-    pause <- min(60, pause * 1.5)
+  answer <- job_fetch(job, request, "the export's state")
+  if (is.null(answer)) {
+    # a ticket that is no longer known is asked for anew the next time
+    if (!job$queue$stopped) job_forget(job)
+    return(NULL)
+  }
+  said <- job_state(answer, rule)
+  if (said == "failed") {
+    job_forget(job)
+    return(job_failed(job, answer, "failed", "the service says that the export failed",
+      "ask for it again; a shorter window may help"))
+  }
+  if (said != "ready") {
+    return(job_wait(job, note, retry_after(answer$headers)))
   }
   # without a link of its own, the file is where one looked
   link <- if (is.null(rule$link)) note$look
@@ -132,6 +136,19 @@ job_look <- function(job, note) {
       "look at link: in the card; where another place is right, say elsewhere: follow"))
   }
   job_note(job, note$look, link)
+}
+
+# The job's turn comes again after a pause, or after what the service asks for.
+job_wait <- function(job, note, asked_for) {
+  wait <- if (is.na(asked_for)) job$pause else max(asked_for, job$pause)
+  if (now_seconds() + wait > job$until) {
+    return(job_later(job, wait))
+  }
+  job$note <- note
+  job$look_at <- now_seconds() + wait
+  job$pause <- min(60, job$pause * 1.5)
+  job$queue$job <- job
+  NULL
 }
 
 # Where the card names no state, HTTP 202 (accepted) says that the export is under way.

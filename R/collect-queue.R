@@ -14,6 +14,8 @@ queue_make <- function(calls) {
   # no call before this instant
   queue$hold <- 0
   queue$waits_for <- NULL
+  # the export that is waited for
+  queue$job <- NULL
   queue$stopped <- FALSE
   queue$resume <- NULL
   # calls that were begun and are not at their end, though the run ends

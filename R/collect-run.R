@@ -73,7 +73,8 @@ collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE
 # What has come and was not looked at yet counts: it may come while another run is looked at.
 collect_goes_on <- function(going) {
   queue <- going$queue
-  length(queue$finished) > 0 || (queue_left(queue) && !queue$stopped) || going$run$line$active > 0L
+  length(queue$finished) > 0 || going$run$line$active > 0L ||
+    ((queue_left(queue) || !is.null(queue$job)) && !queue$stopped)
 }
 
 # Starts what may be started, and looks at what has come within `most` seconds.

@@ -270,6 +270,47 @@ test_that("an export that is waited for does not hold up the other sources", {
   expect_identical(result$new[1], 2)
 })
 
+test_that("two exports that are waited for are followed beside each other", {
+  folder <- kept_desk(wants = c(
+    "  a: {source: first, symbols: [K], interval: 1 minute, from: 2026-03-02, to: 2026-03-08}",
+    "  b: {source: second, symbols: [K], interval: 1 minute, from: 2026-03-02, to: 2026-03-08}"))
+  # the first is ready only after the second was looked at twice, and the second only after the
+  # first was fetched: who waits for one of them within the other waits for ever
+  answer <- function(n, request) {
+    note <- function(word) cat(word, "\n", file = file.path(folder, "looked"), append = TRUE)
+    times <- function(word) {
+      file <- file.path(folder, "looked")
+      if (file.exists(file)) sum(trimws(readLines(file)) == word) else 0
+    }
+    own <- sub("^/([ab]).*", "\\1", request$PATH_INFO)
+    if (request$REQUEST_METHOD == "POST") return(json_answer(list(ticket = "7")))
+    if (grepl("/jobs/", request$PATH_INFO)) {
+      note(own)
+      done <- if (own == "a") times("b") >= 2 else times("file-a") > 0
+      return(json_answer(list(state = if (done) "done" else "working",
+        link = paste0("/", own, "/file.csv"))))
+    }
+    note(paste0("file-", own))
+    list(status = 200L, headers = list(),
+      body = "t,c\n2026-03-02T07:30:00Z,1\n2026-03-02T07:31:00Z,2\n")
+  }
+  environment(answer) <- list2env(list(folder = folder), parent = globalenv())
+  address <- start_scripted(answer)
+  for (one in c("a", "b")) {
+    name <- c(a = "first", b = "second")[[one]]
+    writeLines(c(paste0("source: ", name), paste0("address: ", address), "datasets:", "  bars:",
+      "    shape: bars", "    method: POST",
+      paste0("    request: /", one, "/exports/{symbol}{?from,to}"), "    format: csv",
+      paste0("    job: {ticket: /ticket, look: \"/", one, "/jobs/{ticket}\", state: /state, ",
+        "ready: done, link: /link, pause: PT1S}"),
+      "    columns: {time: {at: /t, as: rfc3339}, close: /c}"),
+      file.path(folder, "sources", paste0(name, ".yml")))
+  }
+  result <- refreshed(folder, wait = 60)
+  expect_identical(outcome_of(result), c(a = "done", b = "done"))
+  expect_identical(result$new, c(2, 2))
+})
+
 test_that("one want that fails stops no other, and what is asked seldom is not asked more often", {
   folder <- kept_desk()
   kept_state(folder, away = "/levels/b")

@@ -63,8 +63,13 @@ test_that(
   run <- vetusta:::run_make(want, vetusta:::archive_sink(archive, want), planned = TRUE)
   queue <- vetusta:::queue_make(plan$calls)
   chain <- vetusta:::next_chain(run, queue)
-  job <- list2env(list(run = run, queue = queue, tally = vetusta:::tally_make(), chain = chain))
-  note <- vetusta:::job_look(job, vetusta:::job_ask(job))
+  job <- vetusta:::job_make(run, queue, chain)
+  job$tally <- vetusta:::tally_make()
+  asked <- vetusta:::job_ask(job)
+  while (is.null(note <- vetusta:::job_look(job, asked))) {
+    expect_identical(queue$job, job)
+    Sys.sleep(max(0, job$look_at - as.numeric(Sys.time())))
+  }
   file <- vetusta:::job_file(job)
   expect_null(vetusta:::job_download_rest(run, note$link, file))
   whole <- readBin(file, "raw", file.size(file))
