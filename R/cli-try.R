@@ -28,7 +28,9 @@ cli_try <- function(arguments) {
 cli_sources_test <- function(options) {
   desk <- cli_desk(options, needed = FALSE)
   folder <- options$samples %||% file.path(if (is.null(desk)) "." else desk$sources, "samples")
-  names <- if (length(options$words) > 1) options$words[-1] else {
+  names <- if (length(options$words) > 1) {
+    options$words[-1]
+  } else {
     files <- list.files(folder, "[.]sample[.]json$")
     intersect(if (!is.null(desk)) desk_cards(desk), sub("-.*", "", files))
   }

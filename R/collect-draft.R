@@ -57,7 +57,9 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
       redact(body_excerpt(answer$body), hidden)), where = url,
       todo = if (answer$status %in% c(401, 403)) {
         "put the key where the service wants it, as {NAME} in --url or --header"
-      } else "look at the address")
+      } else {
+        "look at the address"
+      })
   }
   sample <- draft_sample(unpacked_body(answer$body, url), url)
   draft_card(list(sample), url, name, draft_call(url, headers))

@@ -197,17 +197,19 @@ structure_lists <- function(document, scheme, item, more = NULL) {
     owner <- item_owners(items, c("Name", "Parent"))
     list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"),
       version = xml2::xml_attr(node, "version"),
-      id = xml2::xml_attr(items, "id"), parent = item_parents(node, item, length(items), owner$Parent),
-      labels = item_labels(node, item, length(items), owner$Name), more = if (!is.null(more)) more(items))
+      id = xml2::xml_attr(items, "id"),
+      parent = item_parents(node, item, length(items), owner$Parent),
+      labels = item_labels(node, item, length(items), owner$Name),
+      more = if (!is.null(more)) more(items))
   })
 }
 
-# Which item each child element belongs to, for each of these names: its place among the items, from
-# the counts of children, which are asked for once an item.
+# Which item each child element belongs to, for each of these names: its place among the items,
+# from the counts of children, which are asked for once an item.
 item_owners <- function(items, names) {
   counts <- paste0("count(./*[local-name()='", names, "'])", collapse = ", ' ', ")
-  told <- as.integer(unlist(strsplit(xml2::xml_find_chr(items, paste0("concat(", counts, ")")),
-    " ", fixed = TRUE)))
+  told <- xml2::xml_find_chr(items, paste0("concat(", counts, ")"))
+  told <- as.integer(unlist(strsplit(told, " ", fixed = TRUE)))
   counts <- matrix(told, nrow = length(names))
   lapply(stats::setNames(seq_along(names), names),
     function(k) rep(seq_along(items), counts[k, ]))

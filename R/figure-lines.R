@@ -135,7 +135,9 @@ lines_drawn <- function(points, axis, panels, log, dark) {
   points$name <- factor(points$name, names)
   colours <- if (length(names) > 12) {
     stats::setNames(rep(page_colours[[shade_name(dark)]]$quiet, length(names)), names)
-  } else series_colours(names, dark)
+  } else {
+    series_colours(names, dark)
+  }
   whole <- points[points$status != "provisional" & !alone_in_piece(points), , drop = FALSE]
   plot <- ggplot2::ggplot(points,
     ggplot2::aes(x = .data$at, y = .data$shown, colour = .data$name)) +

@@ -161,13 +161,14 @@ report_cells <- function(column, name, zone) {
   sorted <- if (is.numeric(column) || inherits(column, c("Date", "POSIXct"))) {
     ifelse(is.na(column), "", format_exact(as.numeric(column)))
   }
+  number <- function(x) {
+    format(signif(x, 8), big.mark = ",", trim = TRUE, scientific = FALSE, drop0trailing = TRUE)
+  }
   text <- if (inherits(column, "POSIXct")) format(column, "%Y-%m-%d %H:%M", tz = zone)
   else if (inherits(column, "Date")) format(column)
   else if (name == "coverage") ifelse(is.na(column), "", sprintf("%.2f%%", 100 * column))
-  else if (is.numeric(column)) {
-    ifelse(is.na(column), "", format(signif(column, 8), big.mark = ",", trim = TRUE,
-      scientific = FALSE, drop0trailing = TRUE))
-  } else as.character(column)
+  else if (is.numeric(column)) ifelse(is.na(column), "", number(column))
+  else as.character(column)
   text[is.na(text)] <- ""
   shown <- html_text(text)
   linked <- is_link(text)

@@ -157,7 +157,9 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
     keyed <- place$form == "map" || "pairs" %in% c(place$form, place$inner)
     at <- if (keyed && names(members)[i] %in% c("/key", "/value", "/outer-key")) {
       paste("of:", substring(names(members)[i], 2))
-    } else paste0(if (outer[i]) "outer" else "at", ": \"", names(members)[i], "\"")
+    } else {
+      paste0(if (outer[i]) "outer" else "at", ": \"", names(members)[i], "\"")
+    }
     lines <- c(lines,
       paste0("      ", column, ": {", at, ", as: ", draft_type_words(types[i]),
         if (members[[i]]$optional) ", need: optional", "}",

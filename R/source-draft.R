@@ -226,42 +226,58 @@ draft_arrays <- function(x, at) {
     return(NULL)
   }
   found <- function(form, rows, within = "", inner = "") {
-    data.frame(at = at, rows = rows,
-    form = form, within = within, inner = inner)
+    data.frame(at = at, rows = rows, form = form, within = within, inner = inner)
+  }
+  if (is.null(names(x))) {
+    return(draft_of_array(x, found))
   }
   deeper <- function(name) {
     draft_arrays(x[[name]],
-    paste0(at, "/", gsub("/", "~1", gsub("~", "~0", name, fixed = TRUE), fixed = TRUE)))
+      paste0(at, "/", gsub("/", "~1", gsub("~", "~0", name, fixed = TRUE), fixed = TRUE)))
   }
-  if (is.null(names(x))) {
-    if (!all(vapply(x, is_object, TRUE))) {
-      return(if (all(vapply(x, is_plain_array, TRUE)) && all(lengths(x) > 1)) found("arrays",
-        length(x)))
-    }
-    # objects, or objects that hold rows of their own
-    holds <- function(row) is_rows(row) || is_table(row)
-    inside <- Filter(function(name) any(vapply(x, function(row) holds(row[[name]]), TRUE)),
-      unique(unlist(lapply(x, names))))
-    held <- vapply(inside, function(name) sum(lengths(lapply(x, `[[`, name))), 0)
-    best <- if (length(held) && max(held) > length(x)) names(which.max(held))
-    return(if (is.null(best)) found("objects", length(x))
-    else found("objects", max(held), paste0("/", best),
-      if (any(vapply(x, function(row) is_rows(row[[best]]), TRUE))) "objects" else "arrays"))
-  }
-  objects <- all(vapply(x, is_object, TRUE))
-  alike <- function(parts) length(unique(lapply(parts, function(part) sort(names(part))))) == 1
-  plain <- Filter(is_plain_array, x)
-  here <- if (length(x) > 2 && all(vapply(x, is_number, TRUE))) found("pairs", length(x))
-  else if (objects && all(vapply(x, is_map_of_numbers, TRUE)) && !anyNA(read_day(names(x)))) {
-    found("map", sum(lengths(x)), "/", "pairs")
-  } else if (all(vapply(x, is_table, TRUE))) found("map", sum(lengths(x)), "/", "arrays")
-  else if (length(x) > 2 && objects && alike(x)) found("map", length(x))
-  else if (length(x) > 1 && all(vapply(x, is_rows, TRUE)) && alike(lapply(x, `[[`, 1))) found("map",
-    sum(lengths(x)))
-  else if (length(plain) > 1 && sum(lengths(plain) == max(lengths(plain))) > 1 &&
-    max(lengths(plain)) > 1) found("columns", max(lengths(plain)))
+  here <- draft_of_object(x, found)
   below <- do.call(rbind, lapply(names(x), deeper))
   # one object that holds no rows is a row itself
   if (is.null(here) && is.null(below) && at == "" && length(unlist(x))) here <- draft_single(x)
   rbind(here, below)
+}
+
+# An array of arrays, of objects, or of objects that hold rows of their own.
+draft_of_array <- function(x, found) {
+  if (!all(vapply(x, is_object, TRUE))) {
+    arrays <- all(vapply(x, is_plain_array, TRUE)) && all(lengths(x) > 1)
+    return(if (arrays) found("arrays", length(x)))
+  }
+  holds <- function(row) is_rows(row) || is_table(row)
+  inside <- Filter(function(name) any(vapply(x, function(row) holds(row[[name]]), TRUE)),
+    unique(unlist(lapply(x, names))))
+  held <- vapply(inside, function(name) sum(lengths(lapply(x, `[[`, name))), 0)
+  best <- if (length(held) && max(held) > length(x)) names(which.max(held))
+  if (is.null(best)) {
+    return(found("objects", length(x)))
+  }
+  rows <- any(vapply(x, function(row) is_rows(row[[best]]), TRUE))
+  found("objects", max(held), paste0("/", best), if (rows) "objects" else "arrays")
+}
+
+# An object whose members are rows, or whose arrays are columns.
+draft_of_object <- function(x, found) {
+  every <- function(is) all(vapply(x, is, TRUE))
+  alike <- function(parts) length(unique(lapply(parts, function(part) sort(names(part))))) == 1
+  objects <- every(is_object)
+  if (length(x) > 2 && every(is_number)) {
+    found("pairs", length(x))
+  } else if (objects && every(is_map_of_numbers) && !anyNA(read_day(names(x)))) {
+    found("map", sum(lengths(x)), "/", "pairs")
+  } else if (every(is_table)) {
+    found("map", sum(lengths(x)), "/", "arrays")
+  } else if (length(x) > 2 && objects && alike(x)) {
+    found("map", length(x))
+  } else if (length(x) > 1 && every(is_rows) && alike(lapply(x, `[[`, 1))) {
+    found("map", sum(lengths(x)))
+  } else {
+    plain <- lengths(Filter(is_plain_array, x))
+    columns <- length(plain) > 1 && sum(plain == max(plain)) > 1 && max(plain) > 1
+    if (columns) found("columns", max(plain))
+  }
 }

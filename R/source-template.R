@@ -39,6 +39,7 @@ template_pieces <- function(template) {
 }
 
 remembered_templates <- new.env(parent = emptyenv())
+remembered_variables <- new.env(parent = emptyenv())
 
 # list(operator, variables), each variable with its name, its prefix and whether it is exploded.
 template_expression <- function(text) {
@@ -54,10 +55,16 @@ template_expression <- function(text) {
 }
 
 template_variables <- function(template) {
+  known <- remembered_variables[[paste0(" ", template)]]
+  if (!is.null(known)) {
+    return(known)
+  }
   expressions <- regmatches(template,
     gregexpr("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", template))[[1]]
   bodies <- sub("^\\{[+#./;?&]?", "", sub("\\}$", "", expressions))
-  sub("(:[0-9]+|[*])$", "", unlist(strsplit(bodies, ",", fixed = TRUE)))
+  names <- as.character(sub("(:[0-9]+|[*])$", "", unlist(strsplit(bodies, ",", fixed = TRUE))))
+  assign(paste0(" ", template), names, envir = remembered_variables)
+  names
 }
 
 expand_expression <- function(expression, values) {

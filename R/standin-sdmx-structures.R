@@ -31,11 +31,11 @@ basin_structure <- function(words, query, request, version) {
   parts <- Filter(length, parts)
   body <-
     paste0(paste0('<?xml version="1.0" encoding="UTF-8"?><mes:Structure xmlns:mes="http:/',
-      '/www.sdmx.org/resources/sdmxml/schemas/v'),
+      "/www.sdmx.org/resources/sdmxml/schemas/v"),
     if (version == 3) "3_0"
     else "2_1",
       paste0('/message" xmlns:str="s" xmlns:com="c"><mes:Header><mes:ID>BSO1</mes:ID>',
-        '<mes:Prepared>2026-03-20T09:00:00</mes:Prepared></mes:Header><mes:Structures>'),
+        "<mes:Prepared>2026-03-20T09:00:00</mes:Prepared></mes:Header><mes:Structures>"),
     paste0("<str:", names(parts), ">", vapply(parts, paste, "", collapse = ""), "</str:",
       names(parts), ">", collapse = ""), "</mes:Structures></mes:Structure>")
   tag <- paste0("\"", as.character(nchar(body)), "-1\"")

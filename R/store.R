@@ -17,9 +17,9 @@
 #   covered                  a data frame of key, start, end: stretches that are held whole now
 #   notes                    a list of notes to set, each list(kind, key, value) with NULL as
 #                            value for one to forget
-#   raw                      list(hash, about, body), the page as it came
-#   listing                  list(call, page, last): the page lists what there is, see
-#                            listing_put()
+#   raw                      the page as it came: a list of hash, about and body
+#   listing                  list(call, page, last): the page lists what there is; see where
+#                            listing_put() is made
 #   again                    whether it begins with what is held, and most of it is as it was
 #   claims                   names of claims that have come to their end
 #   now                      when it came

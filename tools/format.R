@@ -1,15 +1,11 @@
 # Lays out R code within 100 columns: long lines are broken after commas and operators of the least
-# depth, an `if` with a long
-# body gets braces, comments are wrapped. A file's expressions stay what they were, but for braces;
-# where they would not, the
-# file is left as it is. Files that are named are laid out, else all of R/, tests/, bench/ and
-# tools/.
+# depth, an `if` with a long body gets braces, comments are wrapped. A file's expressions stay what
+# they were, but for braces; where they would not, the file is left as it is. Files that are named
+# are laid out, else all code and all tests.
 width <- 100L
 arguments <- commandArgs(TRUE)
-files <- if (length(arguments)) arguments else {
-  setdiff(list.files(c("R", "tests/testthat", "bench", "tools"), "[.]R$", full.names = TRUE),
-    "R/RcppExports.R")
-}
+own <- list.files(c("R", "tests/testthat", "bench", "tools"), "[.]R$", full.names = TRUE)
+files <- if (length(arguments)) arguments else setdiff(own, "R/RcppExports.R")
 
 # Operators after which a line may be broken, the loosest first.
 loose <- c("'?'", "LEFT_ASSIGN", "EQ_ASSIGN", "EQ_SUB", "EQ_FORMALS", "OR2", "AND2", "OR", "AND",
@@ -188,11 +184,14 @@ parted <- function(line, row) {
 
 `%||%` <- function(x, y) if (is.null(x)) y else x
 
+left_out <- unname(as.list(formals(function(x) NULL)))
+is_left_out <- function(parts, i) identical(unname(as.list(parts))[i], left_out)
+
 without_braces <- function(x) {
   if (is.call(x)) {
     while (is.call(x) && identical(x[[1]], as.name("{")) && length(x) == 2) x <- x[[2]]
     if (!is.call(x)) return(x)
-    for (i in seq_along(x)) if (!identical(x[[i]], quote(expr = ))) {
+    for (i in seq_along(x)) if (!is_left_out(x, i)) {
       part <- without_braces(x[[i]])
       if (is.null(part)) x[i] <- list(NULL) else x[[i]] <- part
     }
@@ -202,7 +201,7 @@ without_braces <- function(x) {
       return(paste(unlist(as.list(x)[-1]), collapse = ""))
     }
   } else if (is.pairlist(x)) {
-    for (i in seq_along(x)) if (!identical(x[[i]], quote(expr = ))) {
+    for (i in seq_along(x)) if (!is_left_out(x, i)) {
       part <- without_braces(x[[i]])
       if (!is.null(part)) x[[i]] <- part
     }

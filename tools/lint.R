@@ -16,4 +16,10 @@ known <- c(utils::globalVariables(package = "vetusta"), "claims", "state")
 named <- Reduce(`|`, lapply(sprintf("\u2018%s\u2019", known), grepl, x = usage, fixed = TRUE))
 usage <- usage[!named]
 if (length(usage)) cat(usage, sep = "")
-quit(status = as.integer(any(lengths(found) > 0) || length(usage) > 0))
+# names are words with lines between; methods bear their class behind a point
+inside <- asNamespace("vetusta")
+names <- setdiff(ls(inside), getNamespaceInfo(inside, "S3methods")[, 3])
+# what calls the compiled code is named by the tool that writes it
+odd <- grep("^([a-z][a-z0-9_]*(<-)?|%.+%|_vetusta_.*)$", names, value = TRUE, invert = TRUE)
+if (length(odd)) cat("not a name in our style: ", paste(odd, collapse = ", "), "\n", sep = "")
+quit(status = as.integer(any(lengths(found) > 0) || length(usage) > 0 || length(odd) > 0))

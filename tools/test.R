@@ -33,8 +33,9 @@ if (length(words) == 3 && words[1] == "--file") {
 files <- list.files("tests/testthat", "^test-.*[.]R$")
 if (length(words)) files <- files[Reduce(`|`, lapply(words, grepl, x = files, fixed = TRUE))]
 # the files that take longest begin first
-ahead <- c("test-postgres.R", "test-fuzz.R", "test-limits.R", "test-jobs.R", "test-wrong-arguments.R",
-  "test-manners.R", "test-cli.R", "test-faults.R", "test-secrets.R", "test-cli-options.R")
+ahead <- c("test-postgres.R", "test-fuzz.R", "test-limits.R", "test-jobs.R",
+  "test-wrong-arguments.R", "test-manners.R", "test-cli.R", "test-faults.R", "test-secrets.R",
+  "test-cli-options.R")
 files <- c(intersect(ahead, files), setdiff(files, ahead))
 at_once <- max(1L, parallel::detectCores())
 folder <- tempfile("results")

@@ -83,7 +83,7 @@ test_that("units and powers of ten are those that held then", {
   put(archive,
     specific(
       paste0('<Series FREQ="A" STATE="ORV" UNIT_MULT="9"><Obs TIME_PERIOD="2020" OBS_VALUE="1"/',
-        '></Series>')), now = 1.2e9)
+        "></Series>")), now = 1.2e9)
   expect_identical(held(archive, as_of = "2002-01-01", multiplier = "apply")$value, 1e9)
   expect_identical(held(archive, multiplier = "apply")$value, 1e9)
 })
@@ -114,7 +114,7 @@ test_that("numbers are decimal ones, and components of several values are kept",
         specific(
           paste0('<Series FREQ="A" STATE="ORV"><Obs TIME_PERIOD="2020" OBS_VALUE="0x1F"/><Obs ',
             paste0('TIME_PERIOD="2021" OBS_VALUE="inf"/><Obs TIME_PERIOD="2022" OBS_VALUE="1e3"/',
-              '></Series>')))), c("FREQ", "STATE"))
+              "></Series>")))), c("FREQ", "STATE"))
   expect_identical(rows$rows$value, c(NA, NA, 1000))
   expect_identical(nrow(rows$faults), 2L)
   rows <- tidied(csv("DATAFLOW,FREQ,STATE,TIME_PERIOD,OBS_VALUE", "FLOW,A,ORV,2020,0x1F",
@@ -280,7 +280,7 @@ dimension <- function(id, list, agency = "OWN", position = 1, concept = id) {
   if (nzchar(id)) paste0(' id="', id, '"'), ' position="', position,
   '"><s:ConceptIdentity><Ref id="', concept,
   paste0('" maintainableParentID="CS" maintainableParentVersion="1.0" agencyID="OWN"/></',
-    's:ConceptIdentity>'),
+    "s:ConceptIdentity>"),
     if (nzchar(list)) paste0('<s:LocalRepresentation><s:Enumeration><Ref id="', list,
     '" agencyID="', agency,
   '" version="1.0"/></s:Enumeration></s:LocalRepresentation>'), "</s:Dimension>")
@@ -293,18 +293,18 @@ office_structure <- function(lists, dimensions,
       paste0('<s:Dataflow id="FLOW" agencyID="OTHER" version="1.0"><c:Name>Of another</c:Name></',
         paste0('s:Dataflow><s:Dataflow id="FLOW" agencyID="OWN" version="1.0"><c:Name>Own</',
           paste0('c:Name><s:Structure><Ref id="DSD" agencyID="OWN" version="1.0"/></s:Structure>',
-            '</s:Dataflow></s:Dataflows>')))),
+            "</s:Dataflow></s:Dataflows>")))),
   "<s:Codelists>", lists,
     "</s:Codelists><s:Concepts><s:ConceptScheme id=\"CS\" agencyID=\"OWN\" version=\"1.0\">",
     concepts, "</s:ConceptScheme></s:Concepts>",
   # nolint
   paste0('<s:DataStructures><s:DataStructure id="DSD" agencyID="OTHER" version="1.0">',
-    paste0('<s:DataStructureComponents><s:DimensionList/></s:DataStructureComponents></',
+    paste0("<s:DataStructureComponents><s:DimensionList/></s:DataStructureComponents></",
       paste0('s:DataStructure><s:DataStructure id="DSD" agencyID="OWN" version="1.0">',
-        '<s:DataStructureComponents><s:DimensionList>'))),
+        "<s:DataStructureComponents><s:DimensionList>"))),
   dimensions,
     paste0('<s:TimeDimension id="TIME_PERIOD"/></s:DimensionList></s:DataStructureComponents></',
-      's:DataStructure></s:DataStructures></m:Structures></m:Structure>'))
+      "s:DataStructure></s:DataStructures></m:Structures></m:Structure>"))
 }
 
 test_that("dimensions may be called as anything else, and none of their codes vanishes", {
@@ -365,7 +365,7 @@ test_that(
   concepts <-
     paste0('<s:Concept id="STATE"><c:Name xml:lang="qsa">Zeme</c:Name><s:CoreRepresentation>',
       paste0('<s:Enumeration><Ref id="CL" agencyID="OWN" version="1.0"/></s:Enumeration></',
-        's:CoreRepresentation></s:Concept>'))
+        "s:CoreRepresentation></s:Concept>"))
   structure <- office_structure(paste0(codelist("CL", "OTHER", c("X", "Y")),
     codelist("CL", "OWN", c("ORV", "TSK"), c("Orvane", "Teskland")),
     codelist("CL", "OWN", "OLD", version = "0.9")),

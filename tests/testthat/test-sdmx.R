@@ -18,7 +18,7 @@ specific <- function(inner,
   dimension = "TIME_PERIOD") {
   paste0(
     paste0('<?xml version="1.0"?><m:StructureSpecificData xmlns:m="m" xmlns:ss="s" xmlns:c="c">',
-      paste0('<m:Header><m:ID>X</m:ID><m:Prepared>2026-03-01T10:00:00Z</m:Prepared><m:Structure ',
+      paste0("<m:Header><m:ID>X</m:ID><m:Prepared>2026-03-01T10:00:00Z</m:Prepared><m:Structure ",
         'structureID="S" dimensionAtObservation="')), dimension, '"/></m:Header>', inner,
         "</m:StructureSpecificData>")
 }
@@ -155,7 +155,7 @@ test_that(
     specific(
       paste0('<m:DataSet><Series FREQ="Q" STATE="ORV" CARGO="X" ',
         paste0('REPORTING_YEAR_START_DAY="--07-01"><Obs TIME_PERIOD="2026-Q1" OBS_VALUE="1"/></',
-          'Series></m:DataSet>')))
+          "Series></m:DataSet>")))
   expect_identical(as.Date(vetusta:::tidy_message(read(shifted), dims)$rows$period,
     origin = "1970-01-01"), as.Date("2026-07-01"))
 })
@@ -170,7 +170,7 @@ test_that("footers are told, errors of the service are errors", {
   expect_identical(read(text)$notes, "Warning: Cut at 5,000 cells (510)")
   error <-
     paste0('<m:Error xmlns:m="m"><m:ErrorMessage code="140"><c:Text xmlns:c="c">Bad key</c:Text>',
-      '</m:ErrorMessage></m:Error>')
+      "</m:ErrorMessage></m:Error>")
   expect_error_kind(read(error), "payload", "Bad key \\(140\\)")
   expect_error_kind(read('{"errors":[{"code":404,"title":"No results"}]}'), "payload",
     "No results 404")
