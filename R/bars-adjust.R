@@ -112,7 +112,7 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
   columns <- unclass(bars)
   if (any(applied)) {
     for (name in intersect(c("open", "high", "low", "close", "vwap"), names(columns))) {
-      columns[[name]] <- stretches_cpp(columns[[name]], rows, factor, offset)
+      columns[[name]] <- stretches_cpp(check_numbers(columns[[name]], name), rows, factor, offset)
     }
     columns$volume <- stretches_cpp(columns$volume, rows, of_parts("shares"), 0 * rows)
   }
@@ -134,7 +134,8 @@ symbol_runs <- function(symbol) {
 # Each action is a map of prices before it, p -> a p + b; what lies before several goes through all
 # of them, the oldest first. Anchored at the first bars, what lies behind goes back through them.
 adjust_one <- function(time, close, run, actions, method, anchor) {
-  actions <- actions[order(actions$ex), ]
+  order <- order(actions$ex)
+  actions <- actions[order, ]
   k <- nrow(actions)
   a <- shares <- rep(1, k)
   b <- numeric(k)
@@ -172,7 +173,7 @@ adjust_one <- function(time, close, run, actions, method, anchor) {
   }
   # the stretches between actions, in the order of time
   list(rows = diff(c(0, before, n)), factor = maps[, 1], offset = maps[, 2], shares = maps[, 3],
-    drawn = ifelse(is.finite(latest), latest, NA_real_), applied = used)
+    drawn = ifelse(is.finite(latest), latest, NA_real_), applied = used[order(order)])
 }
 
 # What an action does to prices up to the row `last` and before it, and by how much the number of

@@ -57,7 +57,7 @@ all_usual <- function(sets) {
     one <- set[["observations"]]
     (!length(one) || is.matrix(one[["cells"]])) && !texts(set) &&
       (!is.null(attr(set[["series"]], "usual")) ||
-        !length(unlist(lapply(unname(set[["series"]]), `[[`, "observations"))))
+        !any(lengths(lapply(unname(set[["series"]]), `[[`, "observations")) > 0))
   }, TRUE))
 }
 

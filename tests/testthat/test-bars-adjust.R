@@ -87,6 +87,19 @@ test_that("a total return is what puts the cash back, and a window before an act
   expect_identical(nrow(attr(done, "applied")), 1L)
 })
 
+test_that("the actions that were used are told, in whatever order they are given", {
+  bars <- bars_frame(data.frame(symbol = rep(c("A", "B"), each = 4), time = rep(days_at(0:3), 2),
+    close = 60))
+  # of A's one lies before all bars and does nothing; C has no bars
+  actions <- data.frame(symbol = c("A", "C", "A", "B"),
+    ex_day = as.Date(c("2025-01-08", "2025-01-08", "2020-01-01", "2025-01-08")), kind = "split",
+    ratio = c(2, 3, 5, 4))
+  expect_identical(attr(bars_adjust(bars, actions), "applied")$ratio, c(2, 4))
+  again <- bars_adjust(bars, actions[c(3, 4, 2, 1), ])
+  expect_identical(attr(again, "applied")$ratio, c(4, 2))
+  expect_identical(again$factor, c(0.5, 0.5, 1, 1, 0.25, 0.25, 1, 1))
+})
+
 test_that("nothing is known before it was announced and took place", {
   for (seed in 1:15) {
     bars <- random_days(seed)

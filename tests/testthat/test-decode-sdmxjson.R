@@ -48,6 +48,14 @@ test_that("observations of all series together are those of each alone", {
   }
 })
 
+test_that("an observation that says nothing is there, and without a value", {
+  none <- decoded(message_of('"0:0":{"observations":{"1":[]}}'))
+  expect_identical(none$obs$time, "2021")
+  expect_identical(none$obs$value, NA_real_)
+  expect_identical(nrow(decoded(message_of('"0:0":{"observations":{}}'))$series), 1L)
+  expect_identical(decoded(message_of('"0:0":{"attributes":[1]}'))$series$UNIT, "kg")
+})
+
 test_that("a message that nests without end is refused, and its reader lives", {
   deep <- paste0('{"data":{"dataSets":', strrep("[", 1e5), strrep("]", 1e5), "}}")
   expect_error(decoded(deep), class = "vetusta_error_payload")
