@@ -9,13 +9,12 @@ sql_put_quick <- function(store, page) {
   }
   rows <- sql_stamped(parcel$rows, page$now)
   n <- length(rows$time)
-  time <- as.numeric(rows$time)
-  rising <- n > 0 && n <= segment_rows && (n == 1 || all(time[-1] > time[-n]))
-  if (!rising || "deleted" %in% rows$status) {
+  if (!n || n > segment_rows || !is_plain_history(rows)) {
     return(NULL)
   }
+  ends <- as.numeric(rows$time[c(1, n)])
   id <- sql_series_ids(store, page, parcel$series)
-  segment <- list(id, time[1], time[n], n, n, list(block_write(rows, FALSE)))
+  segment <- list(id, ends[1], ends[2], n, n, list(block_write(rows, FALSE)))
   held <- tryCatch({
     sql_put_page(store, page, segment)
     FALSE

@@ -108,6 +108,6 @@ data.table::fwrite(bars[c("symbol", "time", "open", "high", "low", "close", "vol
 bare <- cpu(function() data.table::fread(csv, showProgress = FALSE))
 imported <- cpu(function() {
   archive_import(archive_open(tempfile(fileext = ".sqlite")), csv, interval = "1 minute")
-}, 1)
+})
 say("importing 1,000,000 bars / reading the file", "%.1f    (%.2f s, %.2f s)", imported / bare,
   imported, bare)
