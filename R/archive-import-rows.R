@@ -205,8 +205,12 @@ import_faults <- function(rows, shape) {
       detail = sprintf("value %s", as.character(shown)[row]))
   }
   text <- attr(rows$value, "text")
-  if (length(text)) text[rows[["status"]] %in% "deleted"] <- NA
+  gone <- rows[["status"]] %in% "deleted"
+  if (length(text)) text[gone] <- NA
   found <- c(
+    # a fact that is not withdrawn has a value
+    list(if (shape == "facts") judge(is.na(rows$value) & is.na(text %||% NA) & !gone,
+      "no value, and its status is not deleted", rows$value)),
     list(if (length(text)) judge(is.na(rows$value) & !is.na(text), "value cannot be read", text)),
     lapply(setdiff(shape_columns[[shape]], "value"), function(name) {
       judge(is.na(rows[[name]]), paste("no", name), rows[[name]])

@@ -141,6 +141,7 @@ test_that("a fact that was withdrawn is in no statement, and one filed after tha
   expect_equal(statement(as_of = "2025-03-15")$value, c(110, 500))
   come(paste0(revenue, "120,ORV,2025-05-01,observed"))
   expect_equal(statement(filed = "first")$value, c(120, 500))
+  expect_match(come(paste0(revenue, ",ORV,2025-06-01,delted"))$rejected$fault, "no value")
   # a status in a source's own words tells facts apart
   come(paste0(revenue, "7,ORV,2025-05-01,audited"))
   expect_setequal(archive_read(archive, "own/facts/*")[[1]]$value, c(7, 120, 500))
