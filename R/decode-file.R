@@ -45,7 +45,7 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
         at <- at[!blank]
       }
       out[[length(out) + 1]] <- each(rows, at)
-      line <- line + if (last) seen[["all"]] + 1L else seen[["lines"]]
+      line <- line + as.integer(if (last) seen[["all"]] + 1 else seen[["lines"]])
       held <- if (end < length(held)) held[(end + 1):length(held)] else raw()
     }
     if (last) {

@@ -319,7 +319,7 @@ BEGIN_RCPP
 END_RCPP
 }
 // piece_lines_cpp
-IntegerVector piece_lines_cpp(RawVector bytes);
+NumericVector piece_lines_cpp(RawVector bytes);
 RcppExport SEXP _vetusta_piece_lines_cpp(SEXP bytesSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;

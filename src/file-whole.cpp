@@ -70,34 +70,35 @@ RawVector join_bytes_cpp(List parts) {
 // is not within quotation marks); how many ends of lines stand up to there (`lines`) and in `all`;
 // where a byte of zero stands, from 1, and behind how many ends of lines.
 // [[Rcpp::export]]
-IntegerVector piece_lines_cpp(RawVector bytes) {
+NumericVector piece_lines_cpp(RawVector bytes) {
   const Rbyte* p = bytes.begin();
   const R_xlen_t n = bytes.size();
   const void* zero = n ? std::memchr(p, 0, n) : nullptr;
   const bool quotes = n && std::memchr(p, '"', n) != nullptr;
-  int end = 0, lines = 0;
-  const int all = static_cast<int>(std::count(p, p + n, '\n'));
+  R_xlen_t end = 0, lines = 0;
+  const R_xlen_t all = std::count(p, p + n, '\n');
   if (quotes) {
     bool within = false;
-    int count = 0;
+    R_xlen_t count = 0;
     for (R_xlen_t i = 0; i < n; ++i) {
       if (p[i] == '"') within = !within;
       if (p[i] != '\n') continue;
       ++count;
       if (!within) {
-        end = static_cast<int>(i) + 1;
+        end = i + 1;
         lines = count;
       }
     }
   } else if (all) {
     R_xlen_t i = n;
     while (p[i - 1] != '\n') --i;
-    end = static_cast<int>(i);
+    end = i;
     lines = all;
   }
   const Rbyte* at = static_cast<const Rbyte*>(zero);
-  return IntegerVector::create(
-      _["end"] = end, _["lines"] = lines, _["all"] = all,
-      _["zero"] = at ? static_cast<int>(at - p) + 1 : 0,
-      _["zero_line"] = at ? static_cast<int>(std::count(p, at, '\n')) : 0);
+  const R_xlen_t place = at ? at - p + 1 : 0, before = at ? std::count(p, at, '\n') : 0;
+  return NumericVector::create(
+      _["end"] = static_cast<double>(end), _["lines"] = static_cast<double>(lines),
+      _["all"] = static_cast<double>(all), _["zero"] = static_cast<double>(place),
+      _["zero_line"] = static_cast<double>(before));
 }
