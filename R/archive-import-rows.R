@@ -197,6 +197,9 @@ import_typed <- function(rows, shape) {
   }, as.list(rows), names(rows)))
 }
 
+# Shapes whose rows say nothing without a value, if they are not withdrawn.
+needs_value <- c(facts = TRUE)
+
 # What rows cannot be without: keys, times that can be read, numbers.
 import_faults <- function(rows, shape) {
   judge <- function(bad, fault, shown) {
@@ -205,12 +208,13 @@ import_faults <- function(rows, shape) {
       detail = sprintf("value %s", as.character(shown)[row]))
   }
   text <- attr(rows$value, "text")
-  gone <- rows[["status"]] %in% "deleted"
+  gone <- (rows[["status"]] %||% rep(NA, nrow(rows))) %in% "deleted"
   if (length(text)) text[gone] <- NA
   found <- c(
-    # a fact that is not withdrawn has a value
-    list(if (shape == "facts") judge(is.na(rows$value) & is.na(text %||% NA) & !gone,
-      "no value, and its status is not deleted", rows$value)),
+    list(if (isTRUE(unname(needs_value[shape]))) {
+      judge(is.na(rows$value) & is.na(text %||% NA) & !gone,
+        "no value, and its status is not deleted", rows$value)
+    }),
     list(if (length(text)) judge(is.na(rows$value) & !is.na(text), "value cannot be read", text)),
     lapply(setdiff(shape_columns[[shape]], "value"), function(name) {
       judge(is.na(rows[[name]]), paste("no", name), rows[[name]])

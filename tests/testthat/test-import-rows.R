@@ -142,6 +142,11 @@ test_that("a fact that was withdrawn is in no statement, and one filed after tha
   come(paste0(revenue, "120,ORV,2025-05-01,observed"))
   expect_equal(statement(filed = "first")$value, c(120, 500))
   expect_match(come(paste0(revenue, ",ORV,2025-06-01,delted"))$rejected$fault, "no value")
+  bare <- tempfile(fileext = ".csv")
+  writeLines(c("entity,item,period_start,period_end,value", "ORV2,assets,,2024-12-31,",
+    "ORV2,assets,,2025-12-31,4"), bare)
+  expect_match(archive_import_rows(archive, bare, "facts", dataset = "bare")$rejected$fault,
+    "no value")
   # a status in a source's own words tells facts apart
   come(paste0(revenue, "7,ORV,2025-05-01,audited"))
   expect_setequal(archive_read(archive, "own/facts/*")[[1]]$value, c(7, 120, 500))
