@@ -188,3 +188,17 @@ test_that("a plan says what people read", {
   expect_snapshot(print(source_card("quay")),
     transform = function(lines) sub("[(](not )?set[)]", "(?)", lines))
 })
+
+test_that("calls that failed or were made again count in the rate that is shown", {
+  want <- want_rows(source_card("register"), "facts", company = "KELD")
+  want$source$limits <- list(list(count = 90, seconds = 60, words = "90 per minute"))
+  run <- run_make(want, memory_sink(want))
+  tally <- tally_make()
+  tally$pages <- 40
+  tally$retried <- 5
+  tally$failed <- data.frame(symbol = rep("X", 45), what = "", todo = "", outcome = "failed")
+  expect_identical(progress_rate(run, tally, 60), "90 of 90 per minute")
+  # half of 170 calls are over in a minute, and the other half takes one more
+  text <- progress_text(run, tally, queue_make(NULL), 170, now_seconds() - 60)
+  expect_match(text, "40 of 170 pages, .* about (6[0-9] s|[12] minutes?) left, 45 failed")
+})
