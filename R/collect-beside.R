@@ -25,7 +25,7 @@ beside_round <- function(beside, seconds) {
   pause <- seconds
   for (i in beside_free(beside)) {
     beside_try(beside, i,
-      function(one) pause <<- min(pause, if (one$queue$stopped) 1 else collect_begun(one)))
+      function(one) pause <<- min(pause, collect_begun(one)))
   }
   under_way <- sum(vapply(Filter(length, beside$going), function(one) one$run$line$active, 0L))
   if (under_way > 0) curl::multi_run(timeout = pause, poll = TRUE, pool = beside$pool)
@@ -77,12 +77,16 @@ beside_finish <- function(beside, i) {
   beside$going[i] <- list(NULL)
 }
 
-# Exports are followed turn by turn; all else is started. Gives the seconds until the next turn.
+# Exports are followed turn by turn; all else is started. Gives the seconds until the next turn:
+# none where something has come that was not looked at yet.
 collect_begun <- function(going) {
-  if (is.null(going$run$want$dataset$job)) {
-    return(collect_start(going$run, going$queue, going$tally))
+  pause <- 1
+  if (!going$queue$stopped && is.null(going$run$want$dataset$job)) {
+    pause <- collect_start(going$run, going$queue, going$tally)
+  } else if (!going$queue$stopped) {
+    turn <- collect_jobs(going$run, going$queue, going$tally)
+    going$tally <- turn$tally
+    pause <- min(1, turn$pause)
   }
-  turn <- collect_jobs(going$run, going$queue, going$tally)
-  going$tally <- turn$tally
-  min(1, turn$pause)
+  if (length(going$queue$finished)) 0 else pause
 }

@@ -140,7 +140,7 @@ answer_text <- function(run, response) {
 journal_entry <- function(run, chain, response, outcome, rows = NA, message = NA) {
   secrets <- run$secrets()
   list(run = run$name, symbol = chain$label, asked = chain$asked,
-    seconds = now_seconds() - chain$asked,
+    seconds = response$seconds %||% (now_seconds() - chain$asked),
     status = response$status, bytes = length(response$body), rows = rows, outcome = outcome,
     address = redact(chain$request$address, secrets), message = redact(message, secrets))
 }

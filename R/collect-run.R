@@ -77,16 +77,17 @@ collect_goes_on <- function(going) {
     ((queue_left(queue) || !is.null(queue$job)) && !queue$stopped)
 }
 
-# Starts what may be started, and looks at what has come within `most` seconds.
-collect_step <- function(going, most = Inf) {
-  pause <- if (going$queue$stopped) 1 else collect_begun(going)
-  line_run(going$run$line, min(pause, most))
+# Starts what may be started, waits for what comes, and looks at one answer.
+collect_step <- function(going) {
+  line_run(going$run$line, collect_begun(going))
   collect_came_in(going)
 }
 
+# One answer is looked at, and then what it makes room for is begun before the next: the service
+# is at work meanwhile.
 collect_came_in <- function(going) {
   going$run$sink$beat()
-  while (!is.null(event <- queue_event_next(going$queue))) {
+  if (!is.null(event <- queue_event_next(going$queue))) {
     going$tally <- collect_event(going$run, going$queue, going$tally, event)
     # what is answered meanwhile is known to be at once, and counts from then
     if (going$run$line$active > 0L) line_run(going$run$line, 0)
@@ -138,12 +139,14 @@ run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = wa
   )
 }
 
-# Starts every call that may be sent now; gives the seconds until the next one may.
+# Starts every call that may be sent now; gives the seconds until the next one may. Answers that
+# were not looked at yet are no more than twice as many as calls may be under way.
 collect_start <- function(run, queue, tally, most = run$at_once) {
   now <- now_seconds()
   wait <- 1
   queue$waits_for <- NULL
-  while (queue_left(queue) && run$line$active < most) {
+  while (queue_left(queue) && run$line$active < most &&
+    run$line$active + length(queue$finished) < 2 * most) {
     not_before <- vapply(queue$waiting, `[[`, 0, "not_before")
     ready <- which(not_before <= now)
     held <- max(0, queue$hold - now)
@@ -172,6 +175,8 @@ collect_start <- function(run, queue, tally, most = run$at_once) {
       return(min(wait, token))
     }
     send_chain(run, queue, chain, attr(token, "token"))
+    # it goes out now, and not when all others are ready
+    line_run(run$line, 0)
   }
   wait
 }

@@ -110,14 +110,14 @@ postgres_send <- function(store, send, statement, params) {
 }
 
 #' @export
-sql_get.vetusta_store_postgres <- function(store, statement, params = NULL) {
+sql_get.vetusta_store_postgres <- function(store, statement, params = NULL, often = FALSE) {
   postgres_patiently(store, function(again) {
     postgres_send(store, DBI::dbGetQuery, statement, params)
   })
 }
 
 #' @export
-sql_do.vetusta_store_postgres <- function(store, statement, params = NULL) {
+sql_do.vetusta_store_postgres <- function(store, statement, params = NULL, often = FALSE) {
   # several rows are written all or none
   if (!isTRUE(store$inside) && max(0, lengths(params)) > 1) {
     return(store_transaction(store, function() sql_do(store, statement, params)))

@@ -6,14 +6,15 @@ store_covered.vetusta_store_sql <- function(store, source, dataset, keys = NULL)
   few <- length(keys) > 0 && length(keys) <= 200
   sql_get(store, paste("SELECT key, start, \"end\" FROM coverage WHERE source = ? AND dataset = ?",
     if (few) "AND key IN @texts", "ORDER BY key, start"),
-    c(list(source, dataset), if (few) list(json_array(keys))))
+    c(list(source, dataset), if (few) list(json_array(keys))), often = few)
 }
 
 #' @export
 store_notes.vetusta_store_sql <- function(store, kind, source, dataset, key = NULL) {
   sql_get(store,
     paste("SELECT key, at, value FROM notes WHERE kind = ? AND source = ? AND dataset = ?",
-    if (!is.null(key)) "AND key = ?", "ORDER BY key"), c(list(kind, source, dataset), key))
+    if (!is.null(key)) "AND key = ?", "ORDER BY key"), c(list(kind, source, dataset), key),
+    often = !is.null(key))
 }
 
 #' @export
@@ -35,7 +36,7 @@ store_forget.vetusta_store_sql <- function(store, kind, source, dataset, key) {
 # When a call was made, at the latest, now that it is answered.
 #' @export
 store_token_made.vetusta_store_sql <- function(store, id, at) {
-  sql_do(store, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id))
+  sql_do(store, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id), often = TRUE)
 }
 
 #' @export
@@ -65,7 +66,8 @@ store_journal.vetusta_store_sql <- function(store) {
 store_journal_add.vetusta_store_sql <- function(store, entry) {
   sql_do(store,
     paste0("INSERT INTO journal (", paste(journal_columns, collapse = ", "), ") VALUES (",
-    paste(rep("?", length(journal_columns)), collapse = ", "), ")"), journal_values(entry))
+    paste(rep("?", length(journal_columns)), collapse = ", "), ")"), journal_values(entry),
+    often = TRUE)
 }
 
 #' @export

@@ -54,7 +54,7 @@ store_claim.vetusta_store_sql <- function(store, call, since) {
     free <- sql_get(store,
       "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)
       ON CONFLICT (call) DO NOTHING RETURNING 1 AS ours",
-      list(call, own$host, own$process, own$began, now))
+      list(call, own$host, own$process, own$began, now), often = TRUE)
     if (nrow(free)) {
       return("ours")
     }

@@ -46,7 +46,7 @@ sql_put_behind <- function(store, page) {
     FROM series s LEFT JOIN segments g ON g.series = s.id AND g.first <= ? AND g.last >= ?
     WHERE s.source = ? AND s.dataset = ? AND s.key = ? AND s.frequency = ? ORDER BY g.first",
     list(time[n], time[1], page$source, page$dataset, parcel$series$key,
-      parcel$series$frequency))
+      parcel$series$frequency), often = TRUE)
   id <- held$series[1]
   if (!nrow(held) || is.na(held$id[1]) ||
     (!is.na(held$away[1]) && !is.null(sql_moved_rows(store, id, time[1], time[n])))) {

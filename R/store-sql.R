@@ -6,8 +6,9 @@
 #   @differs           is another value, or only one of both is missing
 #   @valid             whether the column `body` is JSON
 
-sql_get <- function(store, statement, params = NULL) UseMethod("sql_get")
-sql_do <- function(store, statement, params = NULL) UseMethod("sql_do")
+# `often`: a statement that a run makes with every call, and that a store may keep ready.
+sql_get <- function(store, statement, params = NULL, often = FALSE) UseMethod("sql_get")
+sql_do <- function(store, statement, params = NULL, often = FALSE) UseMethod("sql_do")
 
 # A statement in a store's own words; each is worded once.
 sql_worded <- function(statement, words, cache) {
@@ -59,7 +60,7 @@ sql_forget_caches <- function(store) {
 sql_store <- function(class, path) {
   store <- new.env(parent = emptyenv())
   store$path <- path
-  for (cache in c("ids", "types", "pages")) store[[cache]] <- new.env(parent = emptyenv())
+  for (cache in c("ids", "types", "pages", "ready")) store[[cache]] <- new.env(parent = emptyenv())
   class(store) <- c(class, "vetusta_store_sql", "vetusta_archive")
   store
 }

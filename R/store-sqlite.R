@@ -4,6 +4,7 @@
 
 sqlite_store <- function(path, read_only = FALSE) {
   store <- sql_store("vetusta_store_sqlite", path)
+  store$read_only <- read_only
   store$connection <- sqlite_connect(path, read_only)
   reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
   tryCatch(if (read_only) sqlite_check_form(store$connection, path)
@@ -16,6 +17,7 @@ sqlite_store <- function(path, read_only = FALSE) {
 
 #' @export
 store_close.vetusta_store_sqlite <- function(store) {
+  for (statement in ls(store$ready)) sqlite_unready(store, statement)
   if (!is.null(store$connection) && DBI::dbIsValid(store$connection)) {
     DBI::dbDisconnect(store$connection)
   }
@@ -117,20 +119,22 @@ sqlite_words <- c(numbers = "(SELECT value FROM json_each(?))",
 sqlite_worded <- new.env(parent = emptyenv())
 
 #' @export
-sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL) {
+sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL, often = FALSE) {
   statement <- sql_worded(statement, sqlite_words, sqlite_worded)
   tryCatch(
-    if (is.null(params)) DBI::dbGetQuery(store$connection, statement)
+    if (often) sqlite_often(store, statement, params)
+    else if (is.null(params)) DBI::dbGetQuery(store$connection, statement)
     else DBI::dbGetQuery(store$connection, statement, params = unname(params)),
     error = function(e) stop(archive_error(e, store$path))
   )
 }
 
 #' @export
-sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL) {
+sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL, often = FALSE) {
   statement <- sql_worded(statement, sqlite_words, sqlite_worded)
   tryCatch(
-    if (is.null(params)) DBI::dbExecute(store$connection, statement)
+    if (often) sqlite_often(store, statement, params, rows = FALSE)
+    else if (is.null(params)) DBI::dbExecute(store$connection, statement)
     else DBI::dbExecute(store$connection, statement, params = unname(params)),
     error = function(e) stop(archive_error(e, store$path))
   )
@@ -141,7 +145,7 @@ store_now.vetusta_store_sqlite <- function(store) now_seconds()
 
 #' @export
 sql_page_in.vetusta_store_sqlite <- function(store, values) {
-  sql_do(store, sqlite_page_statement, values)
+  sql_do(store, sqlite_page_statement, values, often = TRUE)
 }
 
 sqlite_page_statement <- paste0("INSERT INTO page_in VALUES (",
@@ -248,6 +252,7 @@ store_token_take.vetusta_store_sql <- function(store, source, limits, under_way,
     SELECT ?, c.now + ?, ?
     FROM (SELECT (julianday('now') - 2440587.5) * 86400.0 AS now) c WHERE ",
     paste(vapply(parts, `[[`, "", 1), collapse = " AND "), " RETURNING rowid AS id"),
-    c(list(source, under_way, weight), unlist(lapply(parts, `[[`, 2), recursive = FALSE)))
+    c(list(source, under_way, weight), unlist(lapply(parts, `[[`, 2), recursive = FALSE)),
+    often = TRUE)
   if (nrow(found)) list(id = found$id) else list()
 }

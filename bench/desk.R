@@ -23,6 +23,7 @@ writeLines(c("source: bench", paste0("address: http://127.0.0.1:", port),
   "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    rows: /items",
   "    columns: {time: {at: /t, as: epoch-s}, close: /c}"),
   file.path(folder, "sources", "bench.yml"))
+card <- file.path(folder, "sources", "bench.yml")
 today <- as.numeric(Sys.Date()) * 86400
 # what is held: a year of days of so many symbols, up to yesterday or the day before
 hold <- function(archive, symbols, until, days = 30) {
@@ -59,17 +60,33 @@ say("deciding for 12,000 series up to date, to a SELECT of their last times",
   "%.2f    (%.3f s, %.3f s)   aim: at most 5", decide / bare, decide, bare)
 archive_close(archive)
 
-desk <- desk_of(sprintf("S%05d", 1:2000))
-archive <- archive_open(desk$archive)
-hold(archive, readLines(file.path(folder, "s.txt")), today - 86400)
-least <- plan_calls(inside$desk_want(desk, "all", archive), archive)$seconds
-archive_close(archive)
-spent <- system.time(done <- desk_refresh(desk, progress = FALSE))[[3]]
-stopifnot(done$outcome == "done", done$new == 2000)
-say("a refresh of 2,000 symbols that lack one day, 50 calls a second, to the least",
-  "%.3f    (%.1f s, %.1f s)   aim: at most 1.05", spent / least, spent, least)
-again <- system.time(held <- desk_refresh(desk, progress = FALSE))[[3]]
-say("the same again", "%.0f calls, %.2f s", sum(held$calls), again)
+refresh <- function(what) {
+  desk <- desk_of(sprintf("S%05d", 1:2000))
+  archive <- archive_open(desk$archive)
+  hold(archive, readLines(file.path(folder, "s.txt")), today - 86400)
+  least <- plan_calls(inside$desk_want(desk, "all", archive), archive)$seconds
+  archive_close(archive)
+  spent <- system.time(done <- desk_refresh(desk, progress = FALSE))
+  stopifnot(done$outcome == "done", done$new == 2000)
+  say(what, "%.3f    (%.1f s, %.1f s; %.1f ms of the processor a call)   aim: at most 1.05",
+    spent[[3]] / least, spent[[3]], least, sum(spent[1:2]) / 2)
+  again <- system.time(held <- desk_refresh(desk, progress = FALSE))[[3]]
+  say("the same again", "%.0f calls, %.2f s", sum(held$calls), again)
+  desk
+}
+desk <- refresh(paste0("a refresh of 2,000 symbols that lack one day, 50 calls a second, from an R ",
+  "server (some 44 ms an answer), to the least"))
+if (nzchar(Sys.which("nginx"))) {
+  archive <- archive_open(desk$archive)
+  asked <- inside$store_journal(archive)$address[1]
+  archive_close(archive)
+  body <- rawToChar(curl::curl_fetch_memory(asked)$content)
+  port <- httpuv::randomPort(host = "127.0.0.1")
+  fast <- serve_answer(body, port)
+  writeLines(sub("^address: .*", paste0("address: http://127.0.0.1:", port), readLines(card)), card)
+  invisible(refresh("the same from nginx, to the least"))
+  fast$process$kill()
+}
 
 desk <- desk_of(sprintf("S%05d", 1:50000), 2)
 archive <- archive_open(desk$archive)

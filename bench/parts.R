@@ -53,11 +53,20 @@ serve_pages <- function(folder) {
 }
 
 serve_with_nginx <- function(folder, port) {
+  Sys.chmod(c(folder, dirname(folder)), "755")
+  start_nginx(port, paste0("location /pages/ { alias ", folder, "/; }"))
+}
+
+# The same answer to whatever is asked.
+serve_answer <- function(body, port) {
+  start_nginx(port, paste0("location / { default_type application/json; return 200 '", body, "'; }"))
+}
+
+start_nginx <- function(port, location) {
   home <- tempfile("nginx")
   dir.create(home)
-  Sys.chmod(c(folder, dirname(folder)), "755")
-  site <- paste0("server { listen 127.0.0.1:", port,
-    "; types { application/json json; } location /pages/ { alias ", folder, "/; } }")
+  site <- paste0("server { listen 127.0.0.1:", port, "; types { application/json json; } ",
+    location, " }")
   paths <- paste0(c("client_body", "proxy", "fastcgi", "uwsgi", "scgi"), "_temp_path ", home, "/t;",
     collapse = " ")
   user <- if (identical(Sys.info()[["effective_user"]], "root")) "user root;"

@@ -179,14 +179,14 @@ test_that("no statement that a run or a reader makes scans a table that grows", 
   original <- lapply(stats::setNames(nm = watched), get, envir = asNamespace("vetusta"))
   note <- function(name) {
     force(name)
-    function(store, statement, params = NULL) {
+    function(store, statement, params = NULL, ...) {
       if (grepl("^(SELECT|INSERT|UPDATE|DELETE)", statement)) {
         worded <- vetusta:::sql_worded(statement, vetusta:::sqlite_words, new.env())
         plan <- DBI::dbGetQuery(store$connection, paste("EXPLAIN QUERY PLAN", worded),
           params = if (!is.null(params)) unname(lapply(params, `[`, 1)))$detail
         plans[[statement]] <<- plan
       }
-      original[[name]](store, statement, params)
+      original[[name]](store, statement, params, ...)
     }
   }
   for (name in watched) utils::assignInNamespace(name, note(name), "vetusta")

@@ -436,3 +436,26 @@ test_that("the wait of a weighted limit is as long as what must leave the window
   expect_equal(wait(6), 7 + margin)
   expect_equal(wait(10), 8 + margin)
 })
+
+test_that("a service that answers faster than pages are stored is not asked ahead without bound", {
+  address <- counting_server(withr::local_tempdir())
+  card <- write_card(address,
+    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), "at_once: 3")
+  archive <- new_archive()
+  plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(1:40)), archive)
+  going <- vetusta:::collect_begin(plan, archive)
+  withr::defer(vetusta:::collect_release(going))
+  most <- under_way <- 0
+  while (vetusta:::collect_goes_on(going)) {
+    vetusta:::collect_begun(going)
+    # all that was sent is answered before any of it is looked at
+    under_way <- max(under_way, going$run$line$active)
+    while (going$run$line$active > 0) vetusta:::line_run(going$run$line, 1)
+    most <- max(most, length(going$queue$finished))
+    vetusta:::collect_came_in(going)
+  }
+  expect_lte(under_way, 3)
+  # twice as many as may be under way, and the one that is begun as the last of them
+  expect_lte(most, 6)
+  expect_identical(vetusta:::collect_end(going)$pages, 40)
+})
