@@ -17,8 +17,8 @@ has_vintages_cpp <- function(group, time_, known_) {
     .Call(`_vetusta_has_vintages_cpp`, group, time_, known_)
 }
 
-groups_cpp <- function(text, time_ = NULL) {
-    .Call(`_vetusta_groups_cpp`, text, time_)
+groups_cpp <- function(text, time_ = NULL, lone = FALSE) {
+    .Call(`_vetusta_groups_cpp`, text, time_, lone)
 }
 
 runs_cpp <- function(text) {

@@ -106,16 +106,17 @@ order_of <- function(symbol, time, groups = NULL) {
   if (stands_ordered_cpp(symbol, time)) {
     return(NULL)
   }
-  groups <- groups %||% text_groups(symbol)
+  if (is.null(groups$id)) groups <- text_groups(symbol)
   symbol <- group_ranks(groups)
   if (is_ordered_cpp(symbol, time)) NULL else order(symbol, as.numeric(time), method = "radix")
 }
 
 # Texts as numbers: `id` from 1, and the `levels` that they stand for, in the order in which they
 # first come. With times, `ordered` says whether rows stand in the order of both already; where that
-# cannot be told so soon it is not said.
-text_groups <- function(text, time = NULL) {
-  found <- groups_cpp(text, time)
+# cannot be told so soon it is not said. Where all rows bear one text and `lone` is asked for, `id` is
+# NULL: numbering them takes as long as much that is done with them.
+text_groups <- function(text, time = NULL, lone = FALSE) {
+  found <- groups_cpp(text, time, lone)
   list(id = found$id, levels = text[found$first], first = found$first, ordered = found$ordered)
 }
 

@@ -28,6 +28,13 @@ xml_children_named <- function(node, name) {
   xml2::xml_find_all(node,
   paste0("./*[local-name()='", name, "']"))
 }
+# Texts without the space around them; most have none.
+xml_trimmed <- function(node) {
+  text <- xml2::xml_text(node)
+  at <- which(grepl("^[[:space:]\u00a0]|[[:space:]\u00a0]$", text, perl = TRUE))
+  text[at] <- trimws(text[at], whitespace = "[[:space:]\u00a0]")
+  text
+}
 xml_first_attr <- function(node, name) {
   if (length(node)) xml2::xml_attr(node[[1]], name) else NA_character_
 }
@@ -223,7 +230,7 @@ item_parents <- function(node, item, n, owner) {
     ref <- xml2::xml_find_first(found, ".//*[local-name()='Ref']")
     id <- xml2::xml_attr(ref, "id")
     bare <- which(is.na(id))
-    id[bare] <- sub(".*[.]", "", xml2::xml_text(found[bare], trim = TRUE))
+    id[bare] <- sub(".*[.]", "", xml_trimmed(found[bare]))
     parent[owner] <- id
   }
   parent
@@ -235,7 +242,7 @@ item_labels <- function(node, item, n, owner) {
   found <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Name']"))
   language <- xml2::xml_attr(found, "lang")
   language[is.na(language)] <- "en"
-  text <- xml2::xml_text(found, trim = TRUE)
+  text <- xml_trimmed(found)
   lapply(stats::setNames(nm = unique(language)), function(one) {
     at <- which(language == one)
     text[at][match(seq_len(n), owner[at])]

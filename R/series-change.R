@@ -57,9 +57,8 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL, mini
   if (!has_vintages(points)) {
     groups <- attr(points, "groups")
     points <- newest_points(x, points)
-    if (length(groups$id) != nrow(points)) groups <- NULL
-    groups <- (groups %||% text_groups(points$series))$id
-    result <- changed_points(points, groups, how)
+    attr(points, "groups") <- groups
+    result <- changed_points(points, point_groups(points), how)
     return(points_rows(points$series, points$time, result$value, released = utc(result$known)))
   }
   parts <- Map(function(name, rows) {
@@ -98,6 +97,7 @@ changed_points <- function(points, groups, how, now = Inf) {
     }
     return(list(value = out, known = known))
   }
+  if (!length(groups)) groups <- rep(1L, length(value))
   if (how$change %in% c("simple", "log", "difference")) {
     before <- if (is.null(how$over)) row_before(groups) else row_earlier(points, groups, how)
     return(list(value = change_from(value, value[before], how$change),

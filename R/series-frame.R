@@ -182,7 +182,7 @@ points_of_points <- function(x, value, lag, zone) {
   series <- if (is.character(x$series)) x$series else as.character(x$series)
   # text and days are instants of UTC, as in all tables
   if (!inherits(x$time, "POSIXct") || !is.double(x$time)) x$time <- read_instants(x$time, "time")
-  groups <- text_groups(series, x$time)
+  groups <- text_groups(series, x$time, lone = TRUE)
   if (!groups$ordered) {
     if (anyNA(x$time)) read_instants(x$time, "time")
     order <- order_of(series, x$time, groups)
@@ -223,9 +223,19 @@ has_vintages <- function(points) {
   if (identical(points$known, points$time)) {
     return(FALSE)
   }
-  groups <- attr(points, "groups")$id
-  if (is.null(groups) || length(groups) != nrow(points)) groups <- text_groups(points$series)$id
-  has_vintages_cpp(groups, points$time, points$known)
+  has_vintages_cpp(point_groups(points), points$time, points$known)
+}
+
+# The numbers of the series of points that are in order, none where all are of one series.
+point_groups <- function(points) {
+  groups <- attr(points, "groups")
+  if (length(groups$levels) == 1) {
+    return(integer())
+  }
+  if (!is.null(groups$id) && length(groups$id) == nrow(points)) {
+    return(groups$id)
+  }
+  text_groups(points$series, lone = TRUE)$id %||% integer()
 }
 
 # What is computed from several releases is computed anew for each instant at which one came, from

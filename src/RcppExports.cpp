@@ -64,14 +64,15 @@ BEGIN_RCPP
 END_RCPP
 }
 // groups_cpp
-List groups_cpp(CharacterVector text, SEXP time_);
-RcppExport SEXP _vetusta_groups_cpp(SEXP textSEXP, SEXP time_SEXP) {
+List groups_cpp(CharacterVector text, SEXP time_, bool lone);
+RcppExport SEXP _vetusta_groups_cpp(SEXP textSEXP, SEXP time_SEXP, SEXP loneSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
     Rcpp::traits::input_parameter< SEXP >::type time_(time_SEXP);
-    rcpp_result_gen = Rcpp::wrap(groups_cpp(text, time_));
+    Rcpp::traits::input_parameter< bool >::type lone(loneSEXP);
+    rcpp_result_gen = Rcpp::wrap(groups_cpp(text, time_, lone));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -830,7 +831,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_late_rows_cpp", (DL_FUNC) &_vetusta_late_rows_cpp, 2},
     {"_vetusta_is_ordered_cpp", (DL_FUNC) &_vetusta_is_ordered_cpp, 2},
     {"_vetusta_has_vintages_cpp", (DL_FUNC) &_vetusta_has_vintages_cpp, 3},
-    {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 2},
+    {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 3},
     {"_vetusta_runs_cpp", (DL_FUNC) &_vetusta_runs_cpp, 1},
     {"_vetusta_first_outside_cpp", (DL_FUNC) &_vetusta_first_outside_cpp, 2},
     {"_vetusta_stands_ordered_cpp", (DL_FUNC) &_vetusta_stands_ordered_cpp, 2},

@@ -46,14 +46,16 @@ double late_rows_cpp(IntegerVector group, NumericVector time) {
 }
 
 // Whether rows stand in order of group and, within it, of time; a missing time is never in order.
+// Without groups, here and in the next, all rows are of one.
 // [[Rcpp::export]]
 bool is_ordered_cpp(IntegerVector group, SEXP time_) {
   const Doubles time(time_);
   const R_xlen_t n = time.size();
+  const bool lone = group.size() == 0;
   if (n > 0 && std::isnan(time[0])) return n == 1;
   for (R_xlen_t i = 1; i < n; ++i) {
-    if (group[i] < group[i - 1]) return false;
-    if (group[i] == group[i - 1] && !(time[i] >= time[i - 1])) return false;
+    if (!lone && group[i] < group[i - 1]) return false;
+    if ((lone || group[i] == group[i - 1]) && !(time[i] >= time[i - 1])) return false;
   }
   return true;
 }
@@ -63,8 +65,9 @@ bool is_ordered_cpp(IntegerVector group, SEXP time_) {
 // [[Rcpp::export]]
 bool has_vintages_cpp(IntegerVector group, SEXP time_, SEXP known_) {
   const Doubles time(time_), known(known_);
+  const bool lone = group.size() == 0;
   for (R_xlen_t i = 1; i < time.size(); ++i) {
-    if (group[i] == group[i - 1] && time[i] == time[i - 1] &&
+    if ((lone || group[i] == group[i - 1]) && time[i] == time[i - 1] &&
         (known[i] < known[i - 1] || known[i] > known[i - 1]))
       return true;
   }

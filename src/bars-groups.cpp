@@ -38,31 +38,63 @@ class Order {
   const double* time_;
 };
 
+// Rows are looked at so many at a time, without a branch between them.
+const R_xlen_t some = 8;
+
+// Where the run of one text ends that begins at row i.
+R_xlen_t run_end(const SEXP* p, R_xlen_t i, R_xlen_t n) {
+  const SEXP own = p[i];
+  R_xlen_t end = i + 1;
+  for (; end + some <= n; end += some) {
+    bool other = false;
+    for (R_xlen_t k = 0; k < some; ++k) other |= p[end + k] != own;
+    if (other) break;
+  }
+  while (end < n && p[end] == own) ++end;
+  return end;
+}
+
+// Whether no time in [from, to) is before the one that it follows; none follows a missing one.
+bool times_rise(const double* t, R_xlen_t from, R_xlen_t to) {
+  R_xlen_t i = from + 1;
+  for (; i + some <= to; i += some) {
+    bool falls = false;
+    for (R_xlen_t k = 0; k < some; ++k) falls |= !(t[i + k] >= t[i + k - 1]);
+    if (falls) return false;
+  }
+  for (; i < to; ++i) {
+    if (!(t[i] >= t[i - 1])) return false;
+  }
+  return true;
+}
+
 }  // namespace
 
-// With times, `ordered` says whether rows stand in the order of text and time.
+// With times, `ordered` says whether rows stand in the order of text and time. Where all rows bear
+// one text and `lone` is asked for, nothing is numbered: `id` is NULL.
 // [[Rcpp::export]]
-List groups_cpp(CharacterVector text, SEXP time_ = R_NilValue) {
+List groups_cpp(CharacterVector text, SEXP time_ = R_NilValue, bool lone = false) {
   const R_xlen_t n = text.size();
-  IntegerVector out(no_init(n));
   std::vector<double> first;
   std::unordered_map<SEXP, int> seen;
-  int* o = out.begin();
   const SEXP* p = STRING_PTR(static_cast<SEXP>(text));
   const NumericVector none(0);
   const Doubles time(Rf_isNull(time_) ? static_cast<SEXP>(none) : time_);
   const Order order(p, time.begin());
   bool ordered = !Rf_isNull(time_) && time.size() == n;
+  const R_xlen_t first_end = n > 0 ? run_end(p, 0, n) : 0;
+  const bool one = lone && n > 0 && first_end == n;
+  const Shield<SEXP> ids(one ? R_NilValue : Rf_allocVector(INTSXP, n));
+  int* o = one ? nullptr : INTEGER(ids);
   // run by run of one text
   for (R_xlen_t i = 0, end; i < n; i = end) {
-    for (end = i + 1; end < n && p[end] == p[i];) ++end;
+    end = i == 0 ? first_end : run_end(p, i, n);
     auto found = seen.emplace(p[i], static_cast<int>(seen.size()) + 1);
     if (found.second) first.push_back(static_cast<double>(i + 1));
-    std::fill(o + i, o + end, found.first->second);
-    ordered = ordered && order.begins(i);
-    for (R_xlen_t k = i + 1; k < end && ordered; ++k) ordered = time[k] >= time[k - 1];
+    if (o != nullptr) std::fill(o + i, o + end, found.first->second);
+    ordered = ordered && order.begins(i) && times_rise(time.begin(), i, end);
   }
-  return List::create(_["id"] = out, _["first"] = wrap(first), _["ordered"] = ordered);
+  return List::create(_["id"] = static_cast<SEXP>(ids), _["first"] = wrap(first), _["ordered"] = ordered);
 }
 
 // Where runs of one text begin, from 1.

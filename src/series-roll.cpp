@@ -1,6 +1,7 @@
 // Windows of time, not of a count of rows: for each row the values in (edge, time], in one pass.
 #include <Rcpp.h>
 #include <algorithm>
+#include <cfloat>
 #include <cmath>
 #include <deque>
 #include <vector>
@@ -89,19 +90,14 @@ struct Deviation {
 // the middle are at hand, of the newer one the sums so far. Where the older one is used up, the
 // newer one takes its place: each value is added twice, however the window moves.
 template <class Kind>
-void roll(const int* g, const double* t, const double* v, const Edge& edge, double* o, R_xlen_t n,
-          int least) {
+void roll(R_xlen_t begin, R_xlen_t end, const double* t, const double* v, const Edge& edge,
+          double* o, int least) {
   using Part = typename Kind::Part;
   std::vector<Part> older;  // from row `middle - 1` back to where the stretch began
-  R_xlen_t from = 0, middle = 0;
+  R_xlen_t from = begin, middle = begin;
   Part newer, none;
-  for (R_xlen_t i = 0; i < n; ++i) {
+  for (R_xlen_t i = begin; i < end; ++i) {
     if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
-    if (i == 0 || g[i] != g[i - 1]) {
-      from = middle = i;
-      older.clear();
-      newer = Part();
-    }
     newer.add(v[i]);
     while (from <= i && t[from] <= edge[i]) ++from;
     if (from > middle) {
@@ -120,49 +116,101 @@ void roll(const int* g, const double* t, const double* v, const Edge& edge, doub
   }
 }
 
-// The same sums where every value is finite: how many there are is told by the rows, and the sums
-// back from the middle stand in one buffer that is written over.
-// False at the first value that is none.
-template <bool mean, class Ends>
-bool roll_finite(const int* g, const double* t, const double* v, const Ends edge, double* out,
-                 R_xlen_t n, int least) {
-  std::vector<double> back;
-  double* __restrict o = out;
-  R_xlen_t from = 0, middle = 0;
-  double newer = 0;
-  for (R_xlen_t i = 0; i < n; ++i) {
-    if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
-    if (i == 0 || g[i] != g[i - 1]) {
-      from = middle = i;
-      newer = 0;
+// The rows of one series after another: from where it begins to where the next one does. Without
+// numbers all rows are of one.
+template <class Work>
+bool by_group(const IntegerVector& group, R_xlen_t n, Work work) {
+  const int* g = group.begin();
+  for (R_xlen_t i = 0, end; i < n; i = end) {
+    end = n;
+    if (group.size() > 0) {
+      for (end = i + 1; end < n && g[end] == g[i];) ++end;
     }
-    if (!std::isfinite(v[i])) return false;
-    newer += v[i];
-    const double end = edge[i];
-    while (from <= i && t[from] <= end) ++from;
-    if (from > middle) {
-      const R_xlen_t size = i + 1 - from;
-      if (back.size() < static_cast<size_t>(size)) back.resize(2 * size);
-      double sum = 0;
-      for (R_xlen_t k = 0; k < size; ++k) back[k] = sum += v[i - k];
-      middle = i + 1;
-      newer = 0;
-    }
-    const R_xlen_t count = i + 1 - from;
-    if (count < least || count == 0) {
-      o[i] = NA_REAL;
-      continue;
-    }
-    const double sum = from < middle ? back[middle - 1 - from] + newer : newer;
-    o[i] = mean ? sum / count : sum;
+    if (!work(i, end)) return false;
   }
   return true;
 }
 
+// The same sums of one series where every value is finite: how many there are is told by the rows,
+// and the sums back from the middle stand in one buffer that is written over. `i` is the row that is
+// next, `from` the first one of its window, `middle` the first one of the newer stretch.
+template <class Ends>
+struct Rolling {
+  R_xlen_t end;
+  const double *t, *v;
+  Ends edge;
+  double* out;
+  R_xlen_t least, i, from, middle;
+};
+
+// Rows up to the one whose window has left the older stretch behind. False at a value that is not
+// finite.
+template <bool mean, class Ends>
+bool roll_stretch(Rolling<Ends>& r, const double* back, double& newer) {
+  const double *t = r.t, *v = r.v;
+  double* __restrict out = r.out;
+  const Ends edge = r.edge;
+  const R_xlen_t end = r.end, middle = r.middle, least = r.least;
+  R_xlen_t i = r.i, from = r.from;
+  double sum = newer;
+  bool finite = true;
+  for (; i < end; ++i) {
+    if (!(std::fabs(v[i]) <= DBL_MAX)) {
+      finite = false;
+      break;
+    }
+    sum += v[i];
+    const double left = edge[i];
+    while (from <= i && t[from] <= left) ++from;
+    if (from > middle) break;
+    const R_xlen_t count = i + 1 - from;
+    const double all = from < middle ? back[middle - 1 - from] + sum : sum;
+    out[i] = count < least ? NA_REAL : mean ? all / static_cast<double>(count) : all;
+  }
+  r.i = i;
+  r.from = from;
+  newer = sum;
+  return finite;
+}
+
+template <bool mean, class Ends>
+bool roll_finite(Rolling<Ends> r, std::vector<double>& back) {
+  double newer = 0;
+  R_xlen_t looked = r.i;
+  while (r.i < r.end) {
+    if (r.i - looked > 0xFFFFF) {
+      looked = r.i;
+      checkUserInterrupt();
+    }
+    if (!roll_stretch<mean>(r, back.data(), newer)) return false;
+    if (r.i >= r.end) break;
+    // the older stretch is used up: the newer one takes its place, up to this row
+    const R_xlen_t size = r.i + 1 - r.from;
+    if (back.size() < static_cast<size_t>(size)) back.resize(2 * size);
+    double sum = 0;
+    for (R_xlen_t k = 0; k < size; ++k) back[k] = sum += r.v[r.i - k];
+    const bool none = size < r.least || size == 0;
+    r.out[r.i] = none ? NA_REAL : mean ? sum / static_cast<double>(size) : sum;
+    r.middle = ++r.i;
+    newer = 0;
+  }
+  return true;
+}
+
+template <class Ends>
+bool roll_all_finite(const IntegerVector& group, R_xlen_t n, const double* t, const double* v,
+                     const Ends& edge, double* o, bool mean, int least) {
+  std::vector<double> back;
+  return by_group(group, n, [&](R_xlen_t begin, R_xlen_t end) {
+    const Rolling<Ends> r = {end, t, v, edge, o, least, begin, begin, begin};
+    return mean ? roll_finite<true>(r, back) : roll_finite<false>(r, back);
+  });
+}
+
 }  // namespace
 
-// `group` and `time` are ascending, and so is `edge_` within a group. kind: 0 mean, 1 sum, 2
-// standard deviation.
+// `group` and `time` are ascending, and so is `edge_` within a group; where `group` is empty all
+// rows are of one. kind: 0 mean, 1 sum, 2 standard deviation.
 // [[Rcpp::export]]
 NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_,
                             double seconds, int kind, int least) {
@@ -170,22 +218,20 @@ NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP e
   const R_xlen_t n = time.size();
   const Edge edge(edge_, seconds, time);
   NumericVector out(no_init(n));
-  const double* v = value.begin();
+  const double *t = time.begin(), *v = value.begin();
+  double* o = out.begin();
   if (kind < 2) {
-    const int* g = group.begin();
-    const double* t = time.begin();
-    double* o = out.begin();
     const Seconds alone = {t, seconds};
-    const bool done =
-        edge.told()
-            ? (kind == 0 ? roll_finite<true, Edge> : roll_finite<false, Edge>)(g, t, v, edge, o, n,
-                                                                               least)
-            : (kind == 0 ? roll_finite<true, Seconds> : roll_finite<false, Seconds>)(g, t, v, alone,
-                                                                                     o, n, least);
+    const bool done = edge.told()
+                          ? roll_all_finite(group, n, t, v, edge, o, kind == 0, least)
+                          : roll_all_finite(group, n, t, v, alone, o, kind == 0, least);
     if (done) return out;
   }
   auto run = kind == 0 ? roll<Mean> : kind == 1 ? roll<Sum> : roll<Deviation>;
-  run(group.begin(), time.begin(), v, edge, out.begin(), n, least);
+  by_group(group, n, [&](R_xlen_t begin, R_xlen_t end) {
+    run(begin, end, t, v, edge, o, least);
+    return true;
+  });
   return out;
 }
 
@@ -196,29 +242,27 @@ NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, SE
   const Doubles time(time_), value(value_);
   const Edge edge(edge_, seconds, time);
   const R_xlen_t n = time.size();
-  NumericVector out(n);
-  std::deque<R_xlen_t> queue;
-  R_xlen_t from = 0, count = 0;
-  for (R_xlen_t i = 0; i < n; ++i) {
-    if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
-    if (i == 0 || group[i] != group[i - 1]) {
-      queue.clear();
-      from = i;
-      count = 0;
+  NumericVector out(no_init(n));
+  by_group(group, n, [&](R_xlen_t begin, R_xlen_t end) {
+    std::deque<R_xlen_t> queue;
+    R_xlen_t from = begin, count = 0;
+    for (R_xlen_t i = begin; i < end; ++i) {
+      if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
+      while (from < i && time[from] <= edge[i]) {
+        if (!std::isnan(value[from])) --count;
+        ++from;
+      }
+      while (!queue.empty() && queue.front() < from) queue.pop_front();
+      if (!std::isnan(value[i])) {
+        ++count;
+        while (!queue.empty() &&
+               (largest ? value[queue.back()] <= value[i] : value[queue.back()] >= value[i]))
+          queue.pop_back();
+        queue.push_back(i);
+      }
+      out[i] = count < least || queue.empty() ? NA_REAL : value[queue.front()];
     }
-    while (from < i && time[from] <= edge[i]) {
-      if (!std::isnan(value[from])) --count;
-      ++from;
-    }
-    while (!queue.empty() && queue.front() < from) queue.pop_front();
-    if (!std::isnan(value[i])) {
-      ++count;
-      while (!queue.empty() &&
-             (largest ? value[queue.back()] <= value[i] : value[queue.back()] >= value[i]))
-        queue.pop_back();
-      queue.push_back(i);
-    }
-    out[i] = count < least || queue.empty() ? NA_REAL : value[queue.front()];
-  }
+    return true;
+  });
   return out;
 }

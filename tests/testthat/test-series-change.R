@@ -126,3 +126,44 @@ test_that("several rules that name no series are refused", {
     "2 times")
   expect_error_kind(series_align(a, grdi = "union"), "want", "grdi")
 })
+
+test_that("one series alone, and beside others, changes alike", {
+  set.seed(5)
+  days <- as.POSIXct("2026-03-02", tz = "UTC") + 86400 * sort(sample(0:80, 40))
+  table <- function(name) data.frame(series = name, time = days, value = round(rnorm(40), 3))
+  parts <- lapply(c("a", "b", "c"), table)
+  # a value that is missing, one that is infinite, and releases
+  parts[[2]]$value[7] <- NA
+  parts[[3]]$value[9] <- Inf
+  for (change in c("mean", "sum", "sd", "min", "max", "simple", "log", "index", "cumulative",
+    "drawdown")) {
+    window <- if (change %in% c("mean", "sum", "sd", "min", "max")) "7 days"
+    go <- function(x) suppressWarnings(series_change(x, change, window = window))
+    expect_identical(go(do.call(rbind, parts)), do.call(rbind, lapply(parts, go)), info = change)
+  }
+  released <- cbind(parts[[1]], released = parts[[1]]$time + 86400)
+  late <- transform(released[5:9, ], released = released + 86400 * 20, value = value + 1)
+  both <- rbind(released, late)
+  both <- both[order(both$time, both$released), ]
+  other <- transform(both, series = "b")
+  go <- function(x) series_change(x, "mean", window = "7 days")
+  expect_identical(go(rbind(both, other)), rbind(go(both), go(other)))
+  expect_identical(nrow(go(both[0, ])), 0L)
+})
+
+test_that("windows of a single row, of all rows, and edges at a value are those of the definition", {
+  set.seed(9)
+  time <- as.POSIXct("2026-03-02", tz = "UTC") + cumsum(sample(c(1, 5, 60), 60, TRUE))
+  value <- round(rnorm(60), 2)
+  x <- data.frame(series = "a", time = time, value = value)
+  for (seconds in c(1L, 5L, 60L, 61L, 300L, 90000L)) {
+    for (minimum in c(1, 4)) {
+      own <- vapply(seq_along(time), function(i) {
+        inside <- value[time > time[i] - seconds & time <= time[i]]
+        if (length(inside) < minimum) NA_real_ else mean(inside)
+      }, 0)
+      got <- series_change(x, "mean", window = paste(seconds, "seconds"), minimum_count = minimum)
+      expect_equal(got$value, own, tolerance = 1e-12)
+    }
+  }
+})
