@@ -113,8 +113,8 @@ order_of <- function(symbol, time, groups = NULL) {
 
 # Texts as numbers: `id` from 1, and the `levels` that they stand for, in the order in which they
 # first come. With times, `ordered` says whether rows stand in the order of both already; where that
-# cannot be told so soon it is not said. Where all rows bear one text and `lone` is asked for, `id` is
-# NULL: numbering them takes as long as much that is done with them.
+# cannot be told so soon it is not said. Where all rows bear one text and `lone` is asked for, `id`
+# is NULL: numbering them takes as long as much that is done with them.
 text_groups <- function(text, time = NULL, lone = FALSE) {
   found <- groups_cpp(text, time, lone)
   list(id = found$id, levels = text[found$first], first = found$first, ordered = found$ordered)

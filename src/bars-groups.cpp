@@ -94,7 +94,8 @@ List groups_cpp(CharacterVector text, SEXP time_ = R_NilValue, bool lone = false
     if (o != nullptr) std::fill(o + i, o + end, found.first->second);
     ordered = ordered && order.begins(i) && times_rise(time.begin(), i, end);
   }
-  return List::create(_["id"] = static_cast<SEXP>(ids), _["first"] = wrap(first), _["ordered"] = ordered);
+  return List::create(_["id"] = static_cast<SEXP>(ids), _["first"] = wrap(first),
+                      _["ordered"] = ordered);
 }
 
 // Where runs of one text begin, from 1.

@@ -132,8 +132,8 @@ bool by_group(const IntegerVector& group, R_xlen_t n, Work work) {
 }
 
 // The same sums of one series where every value is finite: how many there are is told by the rows,
-// and the sums back from the middle stand in one buffer that is written over. `i` is the row that is
-// next, `from` the first one of its window, `middle` the first one of the newer stretch.
+// and the sums back from the middle stand in one buffer that is written over. `i` is the row that
+// is next, `from` the first one of its window, `middle` the first one of the newer stretch.
 template <class Ends>
 struct Rolling {
   R_xlen_t end;

@@ -151,7 +151,7 @@ test_that("one series alone, and beside others, changes alike", {
   expect_identical(nrow(go(both[0, ])), 0L)
 })
 
-test_that("windows of a single row, of all rows, and edges at a value are those of the definition", {
+test_that("windows of one row, of all rows, and edges at a value are those of the definition", {
   set.seed(9)
   time <- as.POSIXct("2026-03-02", tz = "UTC") + cumsum(sample(c(1, 5, 60), 60, TRUE))
   value <- round(rnorm(60), 2)
