@@ -241,6 +241,10 @@ table_columns_cpp <- function(piece, separator, kinds, words, skip = 0) {
     .Call(`_vetusta_table_columns_cpp`, piece, separator, kinds, words, skip)
 }
 
+texts_at_cpp <- function(texts, places, row = 0L) {
+    .Call(`_vetusta_texts_at_cpp`, texts, places, row)
+}
+
 rfc3339_cpp <- function(x) {
     .Call(`_vetusta_rfc3339_cpp`, x)
 }

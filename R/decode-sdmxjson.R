@@ -109,13 +109,11 @@ json_set <- function(set, structure, dimensions, where) {
     at <- if (is.null(usual)) {
       place <- text_groups(as.character(unlist(lapply(inner, names), use.names = FALSE)))
       as.integer(place$levels)[place$id]
-    } else if (nrow(usual$index)) {
-      usual$index[1, ]
     } else {
-      integer()
+      usual$index
     }
     owner <- rep(seq_along(inner), counts)
-    time <- values(parts$observation[[1]])[at + 1]
+    time <- texts_at_cpp(values(parts$observation[[1]]), at, min(1L, NROW(usual$index)))
   } else {
     components <- parts$observation
     usual <- usual_cells(set)
@@ -198,8 +196,8 @@ json_cell_attributes <- function(cells, components, values) {
   out <- list()
   for (i in seq_len(min(nrow(cells) - 1, length(components)))) {
     known <- values(components[[i]])
-    cell <- cells[i + 1, ]
-    out[[components[[i]]$id]] <- if (length(known)) known[cell + 1] else as.character(cell)
+    out[[components[[i]]$id]] <- if (length(known)) texts_at_cpp(known, cells, i + 1L)
+    else as.character(cells[i + 1, ])
   }
   out
 }

@@ -789,6 +789,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// texts_at_cpp
+CharacterVector texts_at_cpp(CharacterVector texts, SEXP places, int row);
+RcppExport SEXP _vetusta_texts_at_cpp(SEXP textsSEXP, SEXP placesSEXP, SEXP rowSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type texts(textsSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type places(placesSEXP);
+    Rcpp::traits::input_parameter< int >::type row(rowSEXP);
+    rcpp_result_gen = Rcpp::wrap(texts_at_cpp(texts, places, row));
+    return rcpp_result_gen;
+END_RCPP
+}
 // rfc3339_cpp
 List rfc3339_cpp(CharacterVector x);
 RcppExport SEXP _vetusta_rfc3339_cpp(SEXP xSEXP) {
@@ -887,6 +900,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_front_close", (DL_FUNC) &_vetusta_front_close, 1},
     {"_vetusta_seeded_uniform_cpp", (DL_FUNC) &_vetusta_seeded_uniform_cpp, 2},
     {"_vetusta_table_columns_cpp", (DL_FUNC) &_vetusta_table_columns_cpp, 5},
+    {"_vetusta_texts_at_cpp", (DL_FUNC) &_vetusta_texts_at_cpp, 3},
     {"_vetusta_rfc3339_cpp", (DL_FUNC) &_vetusta_rfc3339_cpp, 1},
     {"_vetusta_days_cpp", (DL_FUNC) &_vetusta_days_cpp, 1},
     {"_vetusta_instants_need_cpp", (DL_FUNC) &_vetusta_instants_need_cpp, 1},

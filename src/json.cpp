@@ -5,8 +5,6 @@
 #endif
 #include <Rcpp.h>
 
-#include <algorithm>
-#include <cmath>
 #include <cstring>
 #include <unordered_map>
 
@@ -14,11 +12,13 @@
 #include <rapidjson/error/en.h>
 #include <rapidjson/pointer.h>
 
+#include "json-columns.h"
+#include "json-observations.h"
 #include "json-parse.h"
 
 using namespace Rcpp;
+using namespace vetusta;
 using rapidjson::SizeType;
-using Value = rapidjson::Value;
 
 namespace {
 
@@ -26,126 +26,10 @@ namespace {
 // objects, and matrices. The last is as the second, but for observations by keys of numbers.
 enum Level { lists = 0, vectors = 1, tables = 2, observations = 3 };
 
-const double largest = 9007199254740992.0;
-
 struct Reader {
   Level level;
   // whether whole numbers that a double would change are given as text
   bool exact;
-};
-
-bool is_single(const Value& x) {
-  return !x.IsObject() && !x.IsArray();
-}
-
-// Words such as NaN stand for numbers that are none.
-bool is_nothing(const Value& x) {
-  return x.IsNull() || (x.IsDouble() && !std::isfinite(x.GetDouble()));
-}
-
-bool is_long(const Value& x) {
-  return (x.IsUint64() && x.GetUint64() > static_cast<uint64_t>(largest)) ||
-         (x.IsInt64() && !x.IsUint64() && x.GetInt64() < -static_cast<int64_t>(largest));
-}
-
-SEXP text_of(const Value& x) {
-  return Rf_mkCharLenCE(x.GetString(), x.GetStringLength(), CE_UTF8);
-}
-
-SEXP number_text(const Value& x) {
-  char text[32];
-  if (x.IsUint64())
-    std::snprintf(text, sizeof text, "%llu", static_cast<unsigned long long>(x.GetUint64()));
-  else if (x.IsInt64())
-    std::snprintf(text, sizeof text, "%lld", static_cast<long long>(x.GetInt64()));
-  else {
-    // the shortest text that reads back the same
-    for (int digits = 1; digits <= 17; digits++) {
-      std::snprintf(text, sizeof text, "%.*g", digits, x.GetDouble());
-      if (std::strtod(text, nullptr) == x.GetDouble()) break;
-    }
-  }
-  return Rf_mkCharCE(text, CE_UTF8);
-}
-
-SEXP text_or_number(const Value& x) {
-  if (is_nothing(x)) return NA_STRING;
-  if (x.IsString()) return text_of(x);
-  if (x.IsBool()) return Rf_mkChar(x.GetBool() ? "true" : "false");
-  return number_text(x);
-}
-
-// Values that are gathered one by one: logical, then numbers, then texts, whichever all of them can
-// be.
-class Column {
- public:
-  Column(size_t n, bool exact) : values_(n, nullptr), exact_(exact) {}
-  void set(size_t i, const Value& x) {
-    values_[i] = &x;
-    if (is_nothing(x)) return;
-    if (x.IsString())
-      texts_ = true;
-    else if (x.IsBool())
-      flags_ = true;
-    else if (x.IsNumber()) {
-      numbers_ = true;
-      if (exact_ && is_long(x)) long_ = true;
-    } else
-      nested_ = true;
-  }
-  bool nested() const { return nested_; }
-  const Value* at(size_t i) const { return values_[i]; }
-  SEXP vector() const {
-    R_xlen_t n = values_.size();
-    if (texts_ || long_) {
-      Shield<SEXP> out(Rf_allocVector(STRSXP, n));
-      // what stands in many rows is looked up once
-      const Value* before = nullptr;
-      SEXP last = NA_STRING;
-      for (R_xlen_t i = 0; i < n; i++) {
-        const Value* x = values_[i];
-        SEXP one;
-        if (!x)
-          one = NA_STRING;
-        else if (before && x->IsString() && before->IsString() &&
-                 x->GetStringLength() == before->GetStringLength() &&
-                 std::memcmp(x->GetString(), before->GetString(), x->GetStringLength()) == 0)
-          one = last;
-        else
-          one = text_or_number(*x);
-        SET_STRING_ELT(out, i, one);
-        if (x) {
-          before = x;
-          last = one;
-        }
-      }
-      return out;
-    }
-    if (numbers_) {
-      Shield<SEXP> out(Rf_allocVector(REALSXP, n));
-      double* to = REAL(out);
-      for (R_xlen_t i = 0; i < n; i++) {
-        const Value* x = values_[i];
-        to[i] = !x || is_nothing(*x) ? NA_REAL : x->IsBool() ? x->GetBool() : x->GetDouble();
-      }
-      return out;
-    }
-    Shield<SEXP> out(Rf_allocVector(LGLSXP, n));
-    for (R_xlen_t i = 0; i < n; i++) {
-      const Value* x = values_[i];
-      LOGICAL(out)[i] = !x || is_nothing(*x) ? NA_LOGICAL : x->GetBool();
-    }
-    return out;
-  }
-
- private:
-  std::vector<const Value*> values_;
-  bool exact_;
-  bool texts_ = false;
-  bool numbers_ = false;
-  bool flags_ = false;
-  bool long_ = false;
-  bool nested_ = false;
 };
 
 SEXP to_r(const Value& x, const Reader& how);
@@ -157,75 +41,6 @@ SEXP single(const Value& x, const Reader& how) {
   one.set(0, x);
   return one.vector();
 }
-
-// The numbers of a key such as 0:1:5; false where it is anything else.
-bool key_numbers(const char* text, size_t length, std::vector<int>* out) {
-  int number = 0;
-  bool any = false;
-  for (size_t i = 0; i <= length; i++) {
-    if (i == length || text[i] == ':') {
-      if (!any) return false;
-      out->push_back(number);
-      number = 0;
-      any = false;
-    } else if (text[i] < '0' || text[i] > '9' || number > 100000000) {
-      return false;
-    } else {
-      number = number * 10 + (text[i] - '0');
-      any = true;
-    }
-  }
-  return true;
-}
-
-// The usual observations of SDMX-JSON, arrays of numbers by keys of numbers, of one series or of
-// many: list(counts, index, cells), how many each has, and two matrices with a column for each
-// observation, what is left out at an array's end missing. NULL for any other.
-class Observations {
- public:
-  // false where one is not usual
-  bool add(const Value& x) {
-    if (!x.IsObject()) return false;
-    for (auto member = x.MemberBegin(); member != x.MemberEnd(); ++member) {
-      if (!member->value.IsArray()) return false;
-      for (auto& one : member->value.GetArray()) {
-        if (!one.IsNumber() && !one.IsNull()) return false;
-      }
-      width_ = std::max(width_, static_cast<size_t>(member->value.Size()));
-      const size_t before = index_.size();
-      if (!key_numbers(member->name.GetString(), member->name.GetStringLength(), &index_)) {
-        return false;
-      }
-      if (before == 0) parts_ = index_.size();
-      if (index_.size() - before != parts_) return false;
-      all_.push_back(&member->value);
-    }
-    counts_.push_back(static_cast<int>(x.MemberCount()));
-    return width_ <= 64;
-  }
-  void none() { counts_.push_back(0); }
-  SEXP columns() const {
-    if (!width_) return R_NilValue;
-    const int n = static_cast<int>(all_.size());
-    Shield<SEXP> keys(Rf_allocMatrix(INTSXP, static_cast<int>(parts_), n));
-    std::copy(index_.begin(), index_.end(), INTEGER(keys));
-    Shield<SEXP> cells(Rf_allocMatrix(REALSXP, static_cast<int>(width_), n));
-    double* to = REAL(cells);
-    for (const Value* one : all_) {
-      size_t k = 0;
-      for (auto& cell : one->GetArray()) to[k++] = is_nothing(cell) ? NA_REAL : cell.GetDouble();
-      for (; k < width_; k++) to[k] = NA_REAL;
-      to += width_;
-    }
-    return List::create(_["counts"] = wrap(counts_), _["index"] = SEXP(keys),
-                        _["cells"] = SEXP(cells));
-  }
-
- private:
-  std::vector<int> counts_, index_;
-  std::vector<const Value*> all_;
-  size_t parts_ = 0, width_ = 0;
-};
 
 bool is_called(const Value& name, const char* text) {
   return std::strcmp(name.GetString(), text) == 0;

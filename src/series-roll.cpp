@@ -222,9 +222,8 @@ NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP e
   double* o = out.begin();
   if (kind < 2) {
     const Seconds alone = {t, seconds};
-    const bool done = edge.told()
-                          ? roll_all_finite(group, n, t, v, edge, o, kind == 0, least)
-                          : roll_all_finite(group, n, t, v, alone, o, kind == 0, least);
+    const bool done = edge.told() ? roll_all_finite(group, n, t, v, edge, o, kind == 0, least)
+                                  : roll_all_finite(group, n, t, v, alone, o, kind == 0, least);
     if (done) return out;
   }
   auto run = kind == 0 ? roll<Mean> : kind == 1 ? roll<Sum> : roll<Deviation>;

@@ -63,3 +63,16 @@ test_that("a message that nests without end is refused, and its reader lives", {
   fine <- paste0(strrep("[", 500), strrep("]", 500))
   expect_type(json_read_cpp(charToRaw(fine), "", 0L, FALSE), "list")
 })
+
+test_that("texts are told by their places, and none stands where there is none", {
+  at <- vetusta:::texts_at_cpp
+  words <- c("a", "b", "c")
+  expect_identical(at(words, c(2, 0, NA, 3, -1, 1e12, NaN, 1.9)),
+    c("c", "a", NA, NA, NA, NA, NA, "b"))
+  expect_identical(at(words, c(1L, NA, 2L, -1L)), c("b", NA, "c", NA))
+  cells <- rbind(c(10.5, 11, 12), c(0, 2, NA))
+  expect_identical(at(words, cells, 2L), c("a", "c", NA))
+  expect_identical(at(words, matrix(0L, 0, 0)), character())
+  expect_identical(at(character(), 0), NA_character_)
+  expect_error(at(words, cells, 3L), "no row")
+})
