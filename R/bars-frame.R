@@ -158,7 +158,9 @@ bars_faults <- function(bars) {
   }
   code <- bar_faults_cpp(bars$open, bars$high, bars$low, bars$close, bars$volume,
     as.numeric(bars$time))
-  code[code == 0L & (is.na(bars$symbol) | !nzchar(bars$symbol))] <- 7L
+  if (anyNA(bars$symbol) || !all(nzchar(bars$symbol))) {
+    code[code == 0L & (is.na(bars$symbol) | !nzchar(bars$symbol))] <- 7L
+  }
   row <- which(code != 0L)
   if (!length(row)) {
     return(no_bars_faults)

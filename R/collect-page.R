@@ -7,13 +7,13 @@
 # as many came as one answer
 # holds, `probing` that the next page is asked for to see whether there is one. Collecting, exports
 # and rereading all make pages
-# here.
+# here. Its times as seconds are looked at again and again, and so are taken out once.
 page_make <- function(rows, faults = no_page_faults, count = NROW(rows), items = count,
   notes = NULL, hash = NULL,
                       following = NULL, halt = NULL, full = FALSE, probing = FALSE, ...) {
   list(rows = rows, faults = faults, count = count, items = items, notes = notes, hash = hash,
     following = following,
-    halt = halt, full = full, probing = probing, ...)
+    halt = halt, full = full, probing = probing, times = finite_seconds(rows$time), ...)
 }
 
 no_page_faults <- data.frame(row = integer(), symbol = character(), time = numeric(),
@@ -65,7 +65,7 @@ page_ends <- function(chain, page, run) {
 collect_came <- function(run, tally, chain, page) {
   symbols <- page$rows[["symbol"]]
   if (length(symbols) && length(chain$symbols)) {
-    tally$came <- union(tally$came, unique(page_good(page)$symbol))
+    tally$came <- union(tally$came, text_groups(page_good(page)$symbol, lone = TRUE)$levels)
   }
   if (isTRUE(chain$last)) {
     tally$empty <- c(tally$empty, setdiff(want_without(run$want, chain), tally$came))
@@ -184,12 +184,12 @@ page_of_body <- function(want, chain, response, where, calendar, largest) {
   decoded <- if (bare) list(columns = empty_columns(dataset), faults = no_faults, rows = 0L)
   else decode_body(dataset, response$body, want$source, chain$known, page_members(dataset), where)
   tidy <- want_tidy(want, calendar, chain$symbols, decoded)
-  time <- tidy$rows$time %||% tidy$rows$period
+  edges <- time_edges(tidy$rows$time %||% tidy$rows$period)
   told <- list(members = page_parts_told(dataset, decoded$members, response$headers),
     headers = response$headers,
     rows = decoded$items %||% decoded$rows, number = chain$page, before = chain$before,
     last = decoded$last,
-    newest = edge_time(time, max), oldest = edge_time(time, min), largest = largest)
+    newest = edges[2], oldest = edges[1], largest = largest)
   hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
   bounded <- !is.null(member_number(told$members$total)) ||
@@ -227,12 +227,17 @@ page_hash <- function(decoded) {
   }
 }
 
-# The newest or the oldest time of a page, whatever its rows are.
-edge_time <- function(time, edge) {
-  seconds <- if (inherits(time, "POSIXct")) as.numeric(time)
-  else if (inherits(time, "Date")) as.numeric(time) * 86400
-  seconds <- seconds[is.finite(seconds)]
-  if (length(seconds)) utc(edge(seconds))
+# The oldest and the newest time of a page, whatever its rows are; NULL where there is none.
+time_edges <- function(time) {
+  seconds <- finite_seconds(if (inherits(time, "POSIXct")) time
+  else if (inherits(time, "Date")) as.numeric(time) * 86400)
+  if (length(seconds)) utc(range(seconds))
+}
+
+finite_seconds <- function(time) {
+  time <- as.numeric(time)
+  known <- is.finite(time)
+  if (all(known)) time else time[known]
 }
 
 # A total that says more than came, although the pages are at their end.

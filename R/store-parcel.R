@@ -72,7 +72,7 @@ merge_history <- function(old, new, now) {
 
 # Rows of which each has a time of its own, in order, and none says that there is nothing.
 is_plain_history <- function(rows) {
-  length(rows$time) > 0 && rises_cpp(rows$time) && !"deleted" %in% rows$status
+  length(rows$time) > 0 && rises_cpp(rows$time) && !any(rows$status == "deleted", na.rm = TRUE)
 }
 
 # Rows that come with the time and the instant of one that is held: `late` where that one is the

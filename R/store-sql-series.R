@@ -92,11 +92,13 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
 # Instants are kept to the whole microsecond; what has no `since` of its own is known from its
 # coming.
 sql_stamped <- function(rows, now) {
-  n <- length(rows$time)
   rows$time <- utc(whole_micros(as.numeric(rows$time)))
-  since <- as.numeric(rows$since %||% rep(NA_real_, n))
+  now <- whole_micros(now)
+  since <- rows$since
+  if (is.null(since)) since <- rep(now, length(rows$time))
+  else since <- whole_micros(as.numeric(since))
   since[is.na(since)] <- now
-  rows$since <- utc(whole_micros(since))
+  rows$since <- utc(since)
   rows
 }
 

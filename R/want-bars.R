@@ -229,7 +229,7 @@ want_covered.vetusta_want_bars <- function(want, chain, good, whole) {
   if (is.null(chain$from)) {
     return(NULL)
   }
-  open <- good$status %in% "provisional"
+  open <- !is.na(good$status) & good$status == "provisional"
   cover <- if (length(chain$symbols) == 1) chain$cover
   else if (isTRUE(chain$last)) c(chain$from, chain$to)
   if (!length(cover)) {
