@@ -16,8 +16,7 @@ collect_event <- function(run, queue, tally, event) {
   if (says_nothing(run$want$dataset, chain, response)) {
     return(collect_empty(run, tally, chain, response))
   }
-  spent <- rate_limit_wait(response$headers)
-  if (!is.na(spent)) queue_hold(queue, spent)
+  if (!is.na(event$spent)) queue_hold(queue, event$spent)
   switch(judge_status(response$status),
     good = collect_good(run, queue, tally, chain, response),
     again = collect_again(run, queue, tally, chain, answer_text(run, response), response),

@@ -28,7 +28,15 @@ queue_left <- function(queue) length(queue$waiting) + length(queue$order) - queu
 # A chain goes on, or is asked again, before all others.
 queue_back <- function(queue, chain) queue$waiting <- c(list(chain), queue$waiting)
 
-queue_event <- function(queue, event) queue$finished[[length(queue$finished) + 1]] <- event
+# What bids to slow down or to stop is looked at before anything else that has come, and before
+# anything more is sent.
+queue_event <- function(queue, event) {
+  before <- if (event$urgent) sum(vapply(queue$finished, `[[`, TRUE, "urgent"))
+  else length(queue$finished)
+  queue$finished <- append(queue$finished, list(event), before)
+}
+
+queue_is_urgent <- function(queue) length(queue$finished) > 0 && queue$finished[[1]]$urgent
 
 # The event that came first; NULL where there is none. While one is looked at others may come.
 queue_event_next <- function(queue) {

@@ -146,7 +146,7 @@ collect_start <- function(run, queue, tally, most = run$at_once) {
   wait <- 1
   queue$waits_for <- NULL
   while (queue_left(queue) && run$line$active < most &&
-    run$line$active + length(queue$finished) < 2 * most) {
+    run$line$active + length(queue$finished) < 2 * most && !queue_is_urgent(queue)) {
     not_before <- vapply(queue$waiting, `[[`, 0, "not_before")
     ready <- which(not_before <= now)
     held <- max(0, queue$hold - now)
@@ -188,6 +188,8 @@ send_chain <- function(run, queue, chain, token = NULL) {
   finish <- function(...) {
     event <- list(chain = chain, ...)
     run$counter$answered(token, event$response$waited)
+    event$spent <- if (is.null(event$response)) NA else rate_limit_wait(event$response$headers)
+    event$urgent <- is.null(event$response) || event$response$status >= 300 || !is.na(event$spent)
     queue_event(queue, event)
   }
   request <- wire_signed(chain$request, run$source, run$tokens)

@@ -101,10 +101,16 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   fastest <- Inf
   answers <- 0
   taken <- 0
+  # between these instants there is no token, unless a call is answered
+  none_from <- none_until <- -Inf
   list(
     take = function() {
       if (!length(limits)) {
         return(0)
+      }
+      here <- as.numeric(Sys.time())
+      if (here >= none_from && here < none_until) {
+        return(none_until - here)
       }
       found <- book$take(limit_windows(limits, book$now()), limit_under_way, weight)
       if (!is.null(found$id)) {
@@ -117,9 +123,13 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       calls <- book$calls(now - longest_window(limits))
       wait <- max(0.001, limit_wait(calls, limits, now, weight))
       # a call that is under way may be answered at any moment
-      if (any(calls$time > now)) min(wait, 0.05) else wait
+      if (any(calls$time > now)) wait <- min(wait, 0.05)
+      none_from <<- here
+      none_until <<- here + wait
+      wait
     },
     answered = function(token, seconds = NULL) {
+      none_until <<- -Inf
       if (!is.null(token)) {
         if (!is.null(seconds)) {
           fastest <<- min(fastest, seconds)

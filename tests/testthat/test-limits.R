@@ -459,3 +459,64 @@ test_that("a service that answers faster than pages are stored is not asked ahea
   expect_lte(most, 6)
   expect_identical(vetusta:::collect_end(going)$pages, 40)
 })
+
+test_that("while there can be no token none is asked for, until a call is answered", {
+  book <- vetusta:::limit_memory()
+  asked <- 0
+  take <- book$take
+  book$take <- function(...) {
+    asked <<- asked + 1
+    take(...)
+  }
+  counter <- vetusta:::limit_counter(list(list(count = 2, seconds = 3600)), book)
+  tokens <- lapply(1:2, function(i) attr(counter$take(), "token"))
+  for (token in tokens) counter$answered(token, 0.1)
+  waits <- vapply(1:20, function(i) as.numeric(counter$take()), 0)
+  expect_identical(asked, 3)
+  expect_true(all(waits > 3500 & waits < 3700))
+  expect_false(is.unsorted(rev(waits)))
+  # what is under way may come back sooner, and so is looked at soon
+  counter$answered(NULL)
+  counter$take()
+  expect_identical(asked, 4)
+  # and so it is where the clock was set back
+  own <- environment(counter$take)
+  own$none_from <- own$none_from + 7200
+  own$none_until <- own$none_until + 7200
+  counter$take()
+  expect_identical(asked, 5)
+})
+
+test_that("an answer that bids to wait is looked at before all others, and nothing is sent first", {
+  for (told in list(list(429L, list("Retry-After" = "30")),
+    list(200L, list("RateLimit-Remaining" = "0", "RateLimit-Reset" = "30")))) {
+    answer <- function(n, request) {
+      k <- asked(request, "k")
+      if (k == "3") return(json_answer(list(items = list(list(n = 3))), told[[2]], told[[1]]))
+      json_answer(list(items = list(list(n = as.numeric(k)))))
+    }
+    environment(answer) <- list2env(list(told = told), parent = globalenv())
+    address <- start_scripted(answer, env = environment())
+    card <- write_card(address,
+      c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), "at_once: 3",
+      env = environment())
+    archive <- new_archive()
+    plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(1:8)), archive)
+    going <- vetusta:::collect_begin(plan, archive)
+    vetusta:::collect_begun(going)
+    while (going$run$line$active > 0) vetusta:::line_run(going$run$line, 1)
+    expect_length(going$queue$finished, 3)
+    # it has come, and is not looked at yet
+    vetusta:::collect_begun(going)
+    expect_identical(going$run$line$active, 0L)
+    vetusta:::collect_came_in(going)
+    expect_gt(going$queue$hold, as.numeric(Sys.time()) + 25)
+    vetusta:::collect_begun(going)
+    expect_identical(going$run$line$active, 0L)
+    # the others are looked at all the same
+    for (i in 1:2) vetusta:::collect_came_in(going)
+    expect_length(going$queue$finished, 0)
+    expect_gte(going$tally$pages, 2)
+    vetusta:::collect_release(going)
+  }
+})

@@ -1,0 +1,85 @@
+# What was said of values before what is said now.
+
+#' The history of values
+#'
+#' @param archive An archive.
+#' @param addresses Addresses of series of any kind, see [archive_find()].
+#' @param all Whether every release is given.
+#' @param value Of series that are no single values: the number that is meant, of bars `close` by
+#'   default.
+#' @return `archive_revisions()`: a tibble with one row a series and period: `series` (the key;
+#'   the whole address where several
+#'   datasets are asked for), `period` (`Date`; of series of instants and bars `time`, `POSIXct`),
+#'   `releases` (how many),
+#'   `first`, `first_released`, `latest`, `latest_released`, `revision` (latest less first).
+#'   `first_released` and
+#'   `latest_released` are when the value was released, or, where nobody says, when it came. The
+#'   attribute `summary` has a row a
+#'   series: `series`, `periods`, `revised`, `mean_revision`, `mean_absolute_revision` (of the
+#'   periods with more than one
+#'   release). With `all = TRUE` a row a release instead: `series`, `period` or `time`, `released`,
+#'   `value`, `status`.
+#' @section Errors: as of [archive_find()].
+#' @export
+#' @examples
+#' \dontrun{
+#' archive_revisions(archive, "basin/LOCK_TRAFFIC/M.ORV.*")
+#' }
+archive_revisions <- function(archive, addresses, all = FALSE, value = NULL) {
+  check_archive(archive)
+  check_text(addresses, "addresses", several = TRUE)
+  check_flag(all, "all")
+  rows <- store_snapshot(archive, function() archive_releases(archive, addresses, value))
+  clock <- names(rows)[2]
+  if (all) {
+    return(as_rows(rows))
+  }
+  rows <- lapply(rows, `[`, which(!is.na(rows$value)))
+  key <- paste(rows$series, as.numeric(rows[[clock]]))
+  first <- !duplicated(key)
+  latest <- !duplicated(key, fromLast = TRUE)
+  table <- list(series = rows$series[first], period = rows[[clock]][first],
+    releases = as.integer(table(factor(key, unique(key)))), first = rows$value[first],
+    first_released = rows$released[first], latest = rows$value[latest],
+    latest_released = rows$released[latest],
+    # without what is of the computing and not of the values
+    revision = signif(rows$value[latest] - rows$value[first], 12))
+  names(table)[2] <- clock
+  table <- as_rows(table)
+  revised <- table[table$releases > 1, ]
+  groups <- factor(revised$series, unique(table$series))
+  each <- function(x) as.numeric(tapply(x, groups, mean))
+  attr(table, "summary") <- data.frame(series = levels(groups),
+    periods = as.integer(table(factor(table$series, levels(groups)))),
+    revised = as.integer(table(groups)),
+    mean_revision = each(revised$revision), mean_absolute_revision = each(abs(revised$revision)))
+  table
+}
+
+# All releases of series, in order of series, time and release.
+archive_releases <- function(archive, addresses, value) {
+  found <- archive_find(archive, addresses)
+  every <- store_series(archive)
+  held <- every[match(found$address, series_address(every)), ]
+  read <- read_rows(archive, held, -Inf, Inf, Inf, newest = FALSE)
+  name <- value %||% intersect(c("value", "close"), names(read$columns))[1]
+  if (!is.numeric(read$columns[[name]])) {
+    vetusta_stop("want", paste0("The series have no number called \"", name, "\"."),
+      todo = suggest_word(name, names(read$columns)[vapply(read$columns, is.numeric, TRUE)]))
+  }
+  numbers <- read$columns[[name]]
+  # bars and facts together with single values: each has its own
+  if (is.null(value) && !is.null(read$columns[["close"]])) {
+    numbers <- ifelse(is.na(numbers), read$columns$close, numbers)
+  }
+  one <- length(unique(paste(held$source, held$dataset))) == 1
+  status <- read$columns[["status"]] %||% rep("observed", length(numbers))
+  status[is.na(status)] <- "observed"
+  time <- read$columns$time
+  days <- all(as.numeric(time) %% 86400 == 0)
+  rows <- list(series = (if (one) held$key else found$address)[read$owner],
+    period = if (days) as.Date(as.numeric(time) / 86400, origin = "1970-01-01") else time,
+    released = read$columns$since, value = numbers, status = status)
+  if (!days) names(rows)[2] <- "time"
+  rows
+}

@@ -1,0 +1,114 @@
+# What is expected of a series, before it is known what is there.
+
+# The expected times, the values' own in terms of them (`time`), and what the reasons need to know:
+# the end of the time that each speaks of, and its day.
+# Values of days and longer belong to trading days, wherever in them they are stamped. `shift` is
+# how far each series' own times lie from the expected ones.
+gaps_frame <- function(x, plain, calendar, interval, from, to, session) UseMethod("gaps_frame")
+
+#' @export
+gaps_frame.vetusta_observations <- function(x, plain, calendar, interval, from, to, session) {
+  gaps_periods(plain, calendar, calendar$zone %||% "UTC", calendar$name %||% "every day", from, to)
+}
+
+#' @export
+gaps_frame.default <- function(x, plain, calendar, interval, from, to, session) {
+  if (is.null(calendar)) session <- NULL
+  zone <- if (is.null(calendar)) "UTC" else calendar$zone
+  name <- if (is.null(calendar)) "every day" else calendar$name
+  own <- is.null(calendar)
+  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = "UTC"))
+  interval <- gaps_interval(plain, interval)
+  lattice <- if (own) own_lattice(plain, interval, gaps_window(plain, from, to, calendar))
+  place <- if (!is.null(lattice)) function(time, series) {
+    time -
+    (if (is.null(lattice$shift)) 0 else unname(lattice$shift[series]))
+  }
+  else if (is_intraday(interval)) function(time, series) time
+  else function(time, series) as.numeric(trading_times(utc(time), interval, calendar))
+  placed <- place(plain$time, plain$series)
+  window <- if (is.null(lattice)) gaps_window(list(time = placed), from, to, calendar)
+  expected <- lattice$expected %||%
+    as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
+  list(expected = expected, time = placed, place = place, shift = lattice$shift,
+    interval = interval, intraday = is_intraday(interval),
+    iso = interval$iso, calendar = name, zone = zone)
+}
+
+gaps_periods <- function(plain, calendar, zone, name, from, to) {
+  if (length(plain$frequency) != 1) {
+    vetusta_stop("want", "Gaps are found in series of one frequency at a time.",
+      todo = paste0("choose one of: ", paste(plain$frequency, collapse = ", ")))
+  }
+  window <- gaps_window(plain, from, to, list(zone = zone))
+  first <- as.Date(window$from, tz = "UTC")
+  last <- as.Date(window$to - 1, tz = "UTC")
+  if (!is.null(calendar)) check_covers(calendar, window$from, window$to)
+  day <- if (plain$frequency == "D" && !is.null(calendar)) calendar_days(calendar, first, last)
+  else period_sequence(first, last, plain$frequency)
+  list(expected = as.numeric(day) * 86400, time = plain$time, place = function(time, series) time,
+    frequency = plain$frequency, intraday = FALSE, iso = plain$frequency, calendar = name,
+    zone = zone)
+}
+
+gaps_interval <- function(plain, interval) {
+  if (!is.null(interval)) {
+    return(time_interval(interval))
+  }
+  guess_interval(plain$time, text_groups(plain$series)$id) %||%
+    vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.",
+      todo = "give `interval`, such as \"1 minute\"")
+}
+
+# Without a calendar the values' own times say where the expected ones lie, a Friday or a quarter
+# past the hour, for each series its own; NULL where those of
+# one series do not agree on it.
+own_lattice <- function(plain, interval, window) {
+  from <- as.numeric(window$from)
+  to <- as.numeric(window$to)
+  step <- interval$seconds
+  if (is.na(step) || !length(plain$time)) {
+    return(NULL)
+  }
+  first <- !duplicated(plain$series)
+  phase <- stats::setNames(plain$time[first] %% step, plain$series[first])
+  off <- plain$time %% step - phase[plain$series]
+  if (any(abs(off) > 1e-6)) {
+    return(NULL)
+  }
+  one <- length(unique(phase)) == 1
+  base <- if (one) phase[[1]] else 0
+  start <- ceiling((from - base) / step - 1e-9) * step + base
+  if (!one) start <- floor((from - base) / step) * step + base
+  # of several series each has its own times within a step; a step counts that begins in the window
+  expected <- if (start < to) seq(start, to - step * 1e-9, by = step) else numeric()
+  if (!one) expected <- expected[expected + max(phase) >= from & expected + min(phase) < to]
+  list(expected = expected, shift = if (!one) phase - base)
+}
+
+gaps_window <- function(plain, from, to, calendar) {
+  if ((is.null(from) || is.null(to)) && !length(plain$time)) {
+    vetusta_stop("want", "There are no values, so the window cannot be told from them.",
+      todo = "give `from` and `to`")
+  }
+  given <- list(from = from, to = to)
+  from <- if (is.null(from)) utc(min(plain$time))
+  else time_instant(from, calendar$zone, name = "from")
+  to <- if (is.null(to)) utc(max(plain$time) + 1)
+  else time_instant(to, calendar$zone, end = TRUE, name = "to")
+  if (to <= from && is.null(given$to)) {
+    vetusta_stop("want",
+      paste0("`from` lies after the last value, which is of ", format_instant(max(plain$time)),
+        "."), todo = "choose an earlier `from`, or give `to` too")
+  }
+  if (to <= from && is.null(given$from)) {
+    vetusta_stop("want",
+      paste0("`to` lies before the first value, which is of ", format_instant(min(plain$time)),
+        "."), todo = "choose a later `to`, or give `from` too")
+  }
+  if (to <= from) {
+    vetusta_stop("want", "The window ends before it begins.",
+      where = paste(format_instant(from), "to", format_instant(to)), todo = "swap `from` and `to`")
+  }
+  list(from = from, to = to)
+}
