@@ -61,8 +61,8 @@ archive_datasets <- function(archive) {
 #' @rdname archive_series
 #' @return `archive_journal()`: one row a call, oldest first: `run`, `source`, `dataset`,
 #'   `symbol`, `asked` (`POSIXct`, UTC),
-#'   `seconds`, `status` (HTTP), `bytes`, `rows`, `outcome`, `address` (without any secret),
-#'   `message`.
+#'   `seconds` (until the answer was there), `status` (HTTP), `bytes`, `rows`, `outcome`, `address`
+#'   (without any secret), `message`.
 #' @export
 archive_journal <- function(archive) {
   check_archive(archive)

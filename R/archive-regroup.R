@@ -108,7 +108,7 @@ regroup_together <- function(far, near, series, grid, cells, terms, base) {
     more <- regroup_rows(near, groups, near$time, grid, base, terms$calendar)
     rows <- Map(c, rows, more[names(rows)])
     outside <- outside + more$outside
-    nowhere <- nowhere + sum(is.na(session_of(near$time, terms$calendar)))
+    nowhere <- nowhere + sum(find_sessions(near$time, terms$calendar)$at == 0L)
   }
   order <- order(rows$group, rows$time, method = "radix")
   rows <- lapply(rows, `[`, order)

@@ -64,7 +64,7 @@ bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", b
   else trading_times(bars$time, base, calendar)
   grid <- regroup_grid(terms, min(time), max(time))
   rows <- regroup_rows(bars, groups, time, grid, base, calendar)
-  if (rows$outside > 0) say_outside(sum(is.na(session_of(time, calendar))), nrow(bars))
+  if (rows$outside > 0) say_outside(sum(find_sessions(time, calendar)$at == 0L), nrow(bars))
   regrouped_frame(bars[c("symbol", "side")], groups$first, rows, grid, terms, base, max(time))
 }
 
@@ -91,7 +91,7 @@ ordered_bars <- function(bars) {
     vetusta_stop("shape", paste0("The column `time` has nothing in row ", row, "."),
       where = paste0("column time, row ", row), todo = "leave the row out, or give its time")
   }
-  sides <- text_groups(bars$side)$levels
+  sides <- text_groups(bars$side, lone = TRUE)$levels
   order <- if (length(sides) > 1) order(bars$symbol, bars$side, bars$time, method = "radix")
   else order_of(bars$symbol, bars$time)
   if (is.null(order)) {
@@ -104,7 +104,7 @@ ordered_bars <- function(bars) {
 # One number a series, symbol and side, and the row in which it first comes.
 bar_groups <- function(bars) {
   symbol <- text_groups(bars$symbol)
-  side <- text_groups(bars$side)
+  side <- text_groups(bars$side, lone = TRUE)
   if (length(side$levels) <= 1) {
     return(symbol[c("id", "first")])
   }

@@ -175,14 +175,20 @@ main_session <- function(calendar) if ("regular" %in% calendar$sessions$session)
 
 # The session of each instant, NA outside all of them.
 session_of <- function(time, calendar) {
-  if (!length(time) || all(is.na(time))) {
-    return(rep(NA_character_, length(time)))
+  found <- find_sessions(time, calendar)
+  c(NA_character_, found$session)[found$at + 1L]
+}
+
+# The session of each instant as its place among `session`, 0 outside all: list(at, session).
+find_sessions <- function(time, calendar) {
+  seconds <- as.numeric(time)
+  if (!length(seconds) || (is.na(seconds[1]) && all(is.na(seconds)))) {
+    return(list(at = integer(length(seconds)), session = character()))
   }
-  known <- range(time, na.rm = TRUE)
+  known <- utc(ends_of(seconds))
   frames <- sessions_around(calendar, known[1], known[2])
-  c(NA_character_,
-    frames$session)[frames_find_cpp(as.numeric(time), as.numeric(frames$open),
-      as.numeric(frames$close)) + 1L]
+  list(at = frames_find_cpp(seconds, as.numeric(frames$open), as.numeric(frames$close)),
+    session = frames$session)
 }
 
 # A day is its local midnight, or with a calendar the opening of its first regular session.

@@ -91,14 +91,16 @@ chain_following <- function(chain, page) {
 }
 
 # A body that cannot be read may be whole the next time; after three tries it is this symbol's
-# failure.
+# failure. Where good pages came before, one that is no answer at all is a fault of the way, and is
+# asked for as often as any other.
 collect_spoilt <- function(run, queue, tally, chain, response, error) {
   # a service that says in its body to ask again later means what HTTP 503 means
   if (isTRUE(error$again)) {
     return(collect_again(run, queue, tally, chain, redact(error$what, run$secrets()), response))
   }
   # one that says what is wrong with the call says the same again
-  if (chain$attempt < 3 && !identical(error$again, FALSE)) {
+  tries <- if (isTRUE(error$spoilt) && tally$pages > 0) 5 else 3
+  if (chain$attempt < tries && !identical(error$again, FALSE)) {
     return(collect_again(run, queue, tally, chain, redact(error$what, run$secrets()),
       response[c("body", "status")]))
   }
@@ -231,7 +233,7 @@ page_hash <- function(decoded) {
 time_edges <- function(time) {
   seconds <- finite_seconds(if (inherits(time, "POSIXct")) time
   else if (inherits(time, "Date")) as.numeric(time) * 86400)
-  if (length(seconds)) utc(range(seconds))
+  if (length(seconds)) utc(ends_of(seconds))
 }
 
 finite_seconds <- function(time) {

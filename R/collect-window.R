@@ -15,7 +15,7 @@ page_way <- function(chain, page, run) {
     chain$direction <- "unknown"
     return(chain)
   }
-  ends <- range(time)
+  ends <- ends_of(time)
   before <- chain$ends
   told <- told_way(run$want$dataset) %||% if (is.null(before)) lone_way(ends, chain, run)
   else way_between(before, ends)
@@ -72,7 +72,7 @@ window_passed <- function(chain, page, dataset) {
     (!length(dataset$sides) && any(!is.na(page$rows$side)))) {
     return(FALSE)
   }
-  edges <- if (is.null(told_way(dataset))) rev(range(time)) else range(time)
+  edges <- if (is.null(told_way(dataset))) rev(ends_of(time)) else ends_of(time)
   switch(chain$direction %|na|% "unknown", forward = edges[2] >= chain$to,
     backward = edges[1] < chain$from, FALSE)
 }

@@ -8,7 +8,7 @@
 decode_json <- function(body, queries, where = "the body", long = "double",
   instants = character(), map = FALSE) {
   if (!length(body)) {
-    stop_payload("The answer is empty.", where,
+    stop_spoilt("The answer is empty.", where,
       "try again later; if it stays so, look whether the card's request is right")
   }
   found <- read_json(body, queries, where, exact = long == "string", instants = instants,
@@ -62,14 +62,19 @@ stop_no_json <- function(body, where) {
   excerpt <- body_excerpt(body, 80)
   start <- rawToChar(utils::head(body[body != as.raw(0)], 200))
   if (grepl("^\\s*<", start)) {
-    stop_payload("The answer is a web page or XML, not JSON.", where,
+    stop_spoilt("The answer is a web page or XML, not JSON.", where,
       paste0("look whether the card's address is right; it begins: ", excerpt))
   }
-  stop_payload("The answer is no whole JSON: it is cut short or damaged.", where,
+  stop_spoilt("The answer is no whole JSON: it is cut short or damaged.", where,
     paste0("it will be asked for again when the collection is run again; it begins: ", excerpt))
 }
 
 stop_payload <- function(what, where, todo) vetusta_stop("payload", what, where, todo)
+
+# What came is no answer at all, and may be one when it is asked for again.
+stop_spoilt <- function(what, where, todo) {
+  vetusta_stop("payload", what, where, todo, spoilt = TRUE)
+}
 
 # What stands at the rows' place becomes a frame of rows: one member a column, for each way in
 # which APIs write rows.

@@ -17,7 +17,7 @@ unpack_gzip <- function(file, into, where, most) {
   # several
   told <- gzip_length(file)
   if (size %% 2^32 != told && !gzip_is_whole(file)) {
-    stop_payload("The gzip file is damaged or cut short.", where, "run it again")
+    stop_spoilt("The gzip file is damaged or cut short.", where, "run it again")
   }
 }
 
@@ -41,7 +41,7 @@ gzip_is_whole <- function(file) {
 unpack_zip <- function(file, into, where, most) {
   entries <- tryCatch(utils::unzip(file, list = TRUE),
     error = function(e) {
-      stop_payload("The file is no zip file, or is cut short.", where,
+      stop_spoilt("The file is no zip file, or is cut short.", where,
       "correct unpack: in the card, or run it again")
     })
   plain <- entries[!grepl("/$", entries$Name), ]

@@ -9,13 +9,13 @@ sdmx_reserved <- c("structureRef", "action", "setID", "validFromDate", "validToD
   "publicationPeriod", "dataScope", "type", "REPORTING_YEAR_START_DAY_")
 
 decode_sdmx <- function(body, dimensions, where) {
-  if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
+  if (!length(body)) stop_spoilt("The answer is empty.", where, "try again later")
   body <- utf8_body(body, where)
   start <- utils::head(body, 400)
   start <- trimws(rawToChar(start[start != as.raw(0)]))
   if (grepl("^<", start)) {
     if (grepl("<html|<!DOCTYPE html", start,
-      ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where,
+      ignore.case = TRUE)) stop_spoilt("The answer is a web page, not a message.", where,
       paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
     sdmx_from_xml(body, dimensions, where)
   } else if (grepl("^\\{", start)) {

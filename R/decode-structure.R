@@ -2,20 +2,20 @@
 # their prefixes.
 
 read_plain_xml <- function(body, where) {
-  if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
+  if (!length(body)) stop_spoilt("The answer is empty.", where, "try again later")
   # what a message may hold is decided on what it says, in whatever encoding it came
   body <- utf8_body(body, where)
   start <- utils::head(body, 600)
   start <- rawToChar(utils::head(start[start != as.raw(0)], 300))
   if (grepl("<html|<!DOCTYPE html", start,
-    ignore.case = TRUE)) stop_payload("The answer is a web page, not a message.", where,
+    ignore.case = TRUE)) stop_spoilt("The answer is a web page, not a message.", where,
     paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
   if (length(grepRaw("<!DOCTYPE", body,
     fixed = TRUE))) stop_payload(
       paste0("The message has a document type, which is refused: it could name entities that ",
         "read files or never end."), where, "tell the service's makers")
   tryCatch(xml2::read_xml(body, options = c("NOBLANKS", "NONET")), error = function(e) {
-    stop_payload("The answer is no whole XML: it is cut short or damaged.", where,
+    stop_spoilt("The answer is no whole XML: it is cut short or damaged.", where,
       paste0("ask again; it begins: ", body_excerpt(body, 80)))
   })
 }

@@ -4,7 +4,7 @@
 table_absent <- c("", "NA", "N/A", "n/a", "null", "NULL", "NaN", ".", "-")
 
 decode_table <- function(body, format, where, table = NULL) {
-  if (!length(body)) stop_payload("The answer is empty.", where, "try again later")
+  if (!length(body)) stop_spoilt("The answer is empty.", where, "try again later")
   if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
   text <- recoded(rawToChar(body[body != as.raw(0)]), table$encoding, where)
   if (any(body == as.raw(13))) text <- gsub("\r\n?", "\n", text, useBytes = TRUE)
@@ -21,7 +21,7 @@ decode_table <- function(body, format, where, table = NULL) {
 stop_on_other_kind <- function(text, where) {
   head <- substr(text, 1, 200)
   if (grepl("^\\s*<", head)) {
-    stop_payload("The answer is a web page or XML, not a table.", where,
+    stop_spoilt("The answer is a web page or XML, not a table.", where,
       "look whether the card's address is right")
   }
   if (grepl("^\\s*[{[]", head)) {

@@ -110,7 +110,7 @@ say_outside_of <- function(x, frame, calendar) UseMethod("say_outside_of")
 #' @export
 say_outside_of.default <- function(x, frame, calendar) {
   if (!is.null(calendar)) {
-    say_outside(sum(is.na(session_of(utc(frame$time), calendar))), length(frame$time))
+    say_outside(sum(find_sessions(frame$time, calendar)$at == 0L), length(frame$time))
   }
 }
 #' @export

@@ -34,7 +34,12 @@ sqlite_ready <- function(store, statement, rows) {
   if (uses <= ready_after || length(store$ready) > ready_statements) {
     return(NULL)
   }
-  connection <- sqlite_connect(store$path)
+  # where no more files can be opened, say, the main connection does as well
+  connection <- tryCatch(sqlite_connect(store$path), error = function(e) NULL)
+  if (is.null(connection)) {
+    assign(statement, -Inf, envir = store$ready)
+    return(NULL)
+  }
   make <- if (rows) DBI::dbSendQuery else DBI::dbSendStatement
   result <- tryCatch(make(connection, statement), error = function(e) {
     DBI::dbDisconnect(connection)

@@ -105,6 +105,9 @@ seconds_of <- function(x) {
 
 utc <- function(seconds) .POSIXct(as.numeric(seconds), "UTC")
 
+# The least and the greatest of some numbers; range() makes two copies of them first.
+ends_of <- function(x) c(min(x, na.rm = TRUE), max(x, na.rm = TRUE))
+
 # Instants are kept to the whole microsecond: what is finer than that cannot be written and read
 # back the same.
 whole_micros <- function(seconds) {

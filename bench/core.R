@@ -84,7 +84,7 @@ for (n in c(most / 10, most)) {
   ours <- seconds(rolled <- series_change(one, "mean", window = "700 seconds")$value)
   theirs <- seconds(fixed <- frollmean(one$value, 100))
   stopifnot(isTRUE(all.equal(rolled[100:n], fixed[100:n])))
-  say("rolling mean over a window of time", ours, theirs, 1)
+  say("rolling mean over a window of time", ours, theirs, 2.2)
 
   few <- bars[bars$symbol == "S01", ]
   few <- few[-sample(nrow(few), nrow(few) / 50), ]

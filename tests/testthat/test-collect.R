@@ -159,6 +159,36 @@ test_that("nothing that answers is said after a few tries, and what was stored s
   expect_identical(nrow(archive_bars(archive, "KELD", "1 minute")), 1L)
 })
 
+test_that("a body that is cut short among good ones is asked for as often as no answer is", {
+  # the second page is whole when it is asked for the fifth time
+  answer <- function(n, request) {
+    k <- asked(request, "k")
+    tries[[k]] <<- (tries[[k]] %||% 0) + 1
+    whole <- json_answer(list(items = list(list(n = as.numeric(k)))))
+    spoilt <- if (k == "2") tries[[k]] < fifth else k == "1" && !first
+    if (spoilt) whole$body <- body
+    whole
+  }
+  pages <- function(fifth, body, first = TRUE) {
+    environment(answer) <- list2env(list(tries = list(), fifth = fifth, body = body,
+      first = first), parent = globalenv())
+    address <- start_scripted(answer, env = parent.frame())
+    card <- write_card(address, c("request: /rows{?k}", "rows: /items",
+      "columns: {n: {at: /n, as: number}}"), "at_once: 1", env = parent.frame())
+    collect_rows(card, k = c("1", "2"), env = parent.frame())
+  }
+  got <- pages(5, "{\"items\":[{\"n\":")
+  expect_identical(got$rows$n, c(1, 2))
+  expect_identical(sum(got$journal$outcome == "retried"), 4L)
+  # what is whole and not what the card says stays so: it is asked for three times
+  got <- pages(9, "{\"other\": 1}")
+  expect_identical(got$rows$n, 1)
+  expect_identical(sum(got$journal$outcome == "retried"), 2L)
+  # and so is what never was anything else
+  got <- pages(9, "<html>", first = FALSE)
+  expect_identical(sum(got$journal$outcome == "retried"), 4L)
+})
+
 test_that("wants that cannot be are refused before any call", {
   quay <- source_card("quay")
   want <- function(...) {

@@ -117,3 +117,14 @@ test_that("an archive that is opened for reading alone is only read", {
   for (i in 1:8) vetusta:::store_notes(archive, "k", "river", "levels", "n")
   expect_identical(ready_count(archive), 0L)
 })
+
+test_that("where no other connection can be made the main one does", {
+  archive <- new_archive()
+  path <- archive$path
+  archive$path <- file.path(path, "nowhere.sqlite")
+  for (i in 1:8) {
+    expect_identical(vetusta:::store_claim(archive, paste0("c", i), 0), "ours")
+  }
+  expect_identical(ready_count(archive), 0L)
+  archive$path <- path
+})
