@@ -76,6 +76,7 @@ collect_came <- function(run, tally, chain, page) {
 # The next page is asked for before this one is stored: it travels while the archive works.
 ask_following <- function(run, queue, tally, chain, page) {
   queue_back(queue, chain_following(chain, page))
+  tally$pages <- tally$pages + 1
   if (run$ahead) collect_start(run, queue, tally)
   if (run$line$active > 0L) line_run(run$line, 0)
 }

@@ -140,13 +140,15 @@ run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = wa
 }
 
 # Starts every call that may be sent now; gives the seconds until the next one may. Answers that
-# were not looked at yet are no more than twice as many as calls may be under way.
+# were not looked at yet are no more than twice as many as calls may be under way, and with these no
+# more than pages are wanted.
 collect_start <- function(run, queue, tally, most = run$at_once) {
   now <- now_seconds()
   wait <- 1
   queue$waits_for <- NULL
+  in_hand <- min(2 * most, run$most_pages - tally$pages)
   while (queue_left(queue) && run$line$active < most &&
-    run$line$active + length(queue$finished) < 2 * most && !queue_is_urgent(queue)) {
+    run$line$active + length(queue$finished) < in_hand && !queue_is_urgent(queue)) {
     not_before <- vapply(queue$waiting, `[[`, 0, "not_before")
     ready <- which(not_before <= now)
     held <- max(0, queue$hold - now)

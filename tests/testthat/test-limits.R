@@ -520,3 +520,21 @@ test_that("an answer that bids to wait is looked at before all others, and nothi
     vetusta:::collect_release(going)
   }
 })
+
+test_that("no more calls are made than pages are wanted, however many may be under way", {
+  folder <- withr::local_tempdir()
+  address <- counting_server(folder)
+  for (at_once in c(1, 4)) {
+    card <- write_card(address,
+      c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
+      paste("at_once:", at_once))
+    archive <- new_archive()
+    for (pages in c(1, 3, 6)) {
+      unlink(file.path(folder, "calls"))
+      plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(1:20)), archive)
+      run <- collect_run(plan, archive, progress = FALSE, pages = pages)
+      expect_identical(run$pages, pages)
+      expect_identical(nrow(read.table(file.path(folder, "calls"))), as.integer(pages))
+    }
+  }
+})
