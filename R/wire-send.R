@@ -29,7 +29,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
     url = request$address, followlocation = 0L, connecttimeout = min(patience, wire_bounds$connect),
     low_speed_limit = 1L,
     low_speed_time = patience, timeout = max(patience, wire_bounds$total),
-    maxfilesize_large = wire_bounds$body, buffersize = 262144L, useragent = "vetusta"
+    maxfilesize_large = wire_bounds$body, useragent = "vetusta"
   )
   if (identical(request$method, "POST")) {
     curl::handle_setopt(handle, post = 1L, copypostfields = request$body %||% "")
