@@ -86,7 +86,7 @@ plain_observations <- function(held, read) {
   columns <- read$columns
   times <- any(held$frequency == "I")
   period <- columns[["period"]] %||%
-    as.Date(floor(as.numeric(columns$time) / 86400), origin = "1970-01-01")
+    epoch_days(floor(as.numeric(columns$time) / 86400))
   clock <- if (times) list(time = columns$time) else list(period = period)
   rest <- columns[setdiff(names(columns), c("time", "since", "period"))]
   c(list(series = held$key[read$owner]), clock, rest[c("value", setdiff(names(rest), "value"))])
@@ -183,7 +183,7 @@ observation_rows <- function(read, held, attributes, known, labels, language, wi
   status <- rows[["status"]] %||% rep("observed", length(at))
   status[is.na(status)] <- "observed"
   frame <- list(series = held$key[at],
-    period = as.Date(floor(as.numeric(rows$time) / 86400), origin = "1970-01-01"),
+    period = epoch_days(floor(as.numeric(rows$time) / 86400)),
     frequency = held$frequency[at], value = as.double(value), unit = unit[at], status = status,
     released = rows$since,
     name = series_names(own, known, language)[at])

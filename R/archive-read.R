@@ -219,7 +219,7 @@ table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
   if (!newest) read <- without_withdrawn(read)
   columns <- read$columns
   dimensions <- lapply(held_dimensions(held), `[`, read$owner)
-  day <- as.Date(as.numeric(columns$time) / 86400, origin = "1970-01-01")
+  day <- epoch_days(as.numeric(columns$time) / 86400)
   rows <- c(dimensions[intersect(c("entity", "item"), names(dimensions))],
     columns[intersect("period_start", names(columns))], list(period_end = day))
   rest <- c(dimensions[setdiff(names(dimensions), names(rows))],

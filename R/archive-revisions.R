@@ -78,7 +78,7 @@ archive_releases <- function(archive, addresses, value) {
   time <- read$columns$time
   days <- all(as.numeric(time) %% 86400 == 0)
   rows <- list(series = (if (one) held$key else found$address)[read$owner],
-    period = if (days) as.Date(as.numeric(time) / 86400, origin = "1970-01-01") else time,
+    period = if (days) epoch_days(as.numeric(time) / 86400) else time,
     released = read$columns$since, value = numbers, status = status)
   if (!days) names(rows)[2] <- "time"
   rows

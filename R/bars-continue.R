@@ -186,9 +186,9 @@ continue_rolls <- function(bars, day, place, days, which, contracts, rule) {
     c(max(both), old$close[match(max(both), old$day)], new$close[match(max(both), new$day)])
   })
   part <- function(i) vapply(steps, `[`, 0, i)
-  rolls <- list_frame(list(day = as.Date(days[at], origin = "1970-01-01"),
+  rolls <- list_frame(list(day = epoch_days(days[at]),
     from = contracts$symbol[before], to = contracts$symbol[which[at]],
-    measured = as.Date(part(1), origin = "1970-01-01"), difference = part(3) - part(2),
+    measured = epoch_days(part(1)), difference = part(3) - part(2),
     ratio = part(3) / part(2)))
   bad <- which(rule$adjust == "ratio" & !(part(2) > 0 & part(3) > 0) %in% c(TRUE, NA))
   if (length(bad)) {

@@ -102,7 +102,7 @@ moved_days <- function(entries, years, weekdays) {
     day[i] <- move_day(day[i], moved[i], weekdays, taken)
     taken <- c(taken, day[i])
   }
-  unname(split(as.Date(day, origin = "1970-01-01"), factor(entry, seq_along(days))))
+  unname(split(epoch_days(day), factor(entry, seq_along(days))))
 }
 
 # Monday is 1.

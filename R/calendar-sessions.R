@@ -50,7 +50,7 @@ sessions_between <- function(calendar, from, to, session = NULL) {
 
 sessions_on <- function(days, sessions) {
   data.frame(
-    day = rep(as.Date(days, origin = "1970-01-01"), each = nrow(sessions)),
+    day = rep(epoch_days(days), each = nrow(sessions)),
     session = rep(sessions$session, length(days)),
     start = rep(sessions$start, length(days)), end = rep(sessions$end, length(days))
   )
@@ -194,7 +194,7 @@ find_sessions <- function(time, calendar) {
 # A day is its local midnight, or with a calendar the opening of its first regular session.
 day_times <- function(day, zone, calendar) {
   if (is.null(calendar) || !length(day)) {
-    return(time_local(day, 0, zone))
+    return(local_instant(day, 0, zone))
   }
   sessions <- sessions_between(calendar, min(day), max(day), main_session(calendar))
   opening <- sessions$open[match(day, sessions$day)]

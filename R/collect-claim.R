@@ -48,6 +48,9 @@ call_rest <- function(call, left) {
   if (!nrow(left)) {
     return(NULL)
   }
+  if (nrow(left) == 1 && left$start == as.numeric(call$from) && left$end == as.numeric(call$to)) {
+    return(call)
+  }
   left <- left[order(left$start), ]
   # several symbols' stretches that touch are one
   begins <- c(TRUE, left$start[-1] > cummax(left$end)[-nrow(left)])

@@ -145,12 +145,13 @@ page_newest <- function(page, zone) {
 # the day of a longer one.
 before_bar <- function(time, run) {
   if (is_short(run)) time
-  else as.numeric(time_local(local_day(utc(time), run$want$source$zone), 0, run$want$source$zone))
+  else as.numeric(local_instant(local_day(utc(time), run$want$source$zone), 0,
+    run$want$source$zone))
 }
 
 after_bar <- function(time, run) {
   if (is_short(run)) time + 1
-  else as.numeric(time_local(local_day(utc(time), run$want$source$zone) + 1, 0,
+  else as.numeric(local_instant(local_day(utc(time), run$want$source$zone) + 1, 0,
     run$want$source$zone))
 }
 

@@ -159,13 +159,13 @@ sheet_held <- function(book, at, keys, rows, zone, file) {
 sheet_times <- function(column, days, epoch, zone, file, name) {
   if (is.numeric(column)) {
     if (days) {
-      return(as.Date(floor(column - epoch), origin = "1970-01-01"))
+      return(epoch_days(floor(column - epoch)))
     }
     seconds <- round((column - epoch) * 86400, 3)
     known <- is.finite(seconds)
     time <- rep(NA_real_, length(seconds))
-    time[known] <- as.numeric(time_local(as.Date(floor(seconds[known] / 86400),
-      origin = "1970-01-01"), seconds[known] %% 86400, zone))
+    time[known] <- as.numeric(time_local(epoch_days(floor(seconds[known] / 86400)),
+      seconds[known] %% 86400, zone))
     return(utc(time))
   }
   text <- as.character(column)

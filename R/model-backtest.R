@@ -37,7 +37,7 @@ model_backtest <- function(x, days = NULL, horizon = "1 year", season = list(), 
   far <- model_days(horizon, "horizon")
   at <- backtest_days(data, days, far)
   rows <- lapply(at, function(day) {
-    as_of <- as.Date(day, origin = "1970-01-01")
+    as_of <- epoch_days(day)
     fitted <- do.call(model_season, c(list(x, value = value, as_of = as_of, calendar = calendar),
       season))
     noise_of <- do.call(model_noise, c(list(fitted), noise))

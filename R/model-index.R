@@ -72,7 +72,7 @@ season_days <- function(season) {
 
 # The season that each day is of: the year in which it begins, NA between seasons.
 season_of <- function(days, season) {
-  date <- as.Date(floor(days), origin = "1970-01-01")
+  date <- epoch_days(floor(days))
   year <- as.integer(format(date, "%Y"))
   day <- format(date, "%m-%d")
   if (season$from <= season$to) {

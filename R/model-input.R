@@ -29,7 +29,7 @@ model_input <- function(x, value = NULL, as_of = NULL, calendar = NULL, holes = 
   whole <- all(points$time %% 86400 == 0)
   unit <- unique(stats::na.omit(as.character(table[["unit"]])))
   list(name = names, unit = if (length(unit) == 1) unit else NA_character_,
-    time = if (whole) as.Date(points$time / 86400, origin = "1970-01-01") else utc(points$time),
+    time = if (whole) epoch_days(points$time / 86400) else utc(points$time),
     days = points$time / 86400, value = points$value, filled = points$status %in% "filled",
     frequency = about$code, step = about$step, holes = count,
     known = if (is.null(as_of)) NULL else max(points$known))
@@ -91,7 +91,7 @@ model_holes <- function(table, time, about) {
 # The part of the year that has gone, from 0 to 1; the 29th of February has a place of its own, and
 # every other day the same in all years.
 year_part <- function(days) {
-  date <- as.POSIXlt(as.Date(floor(days), origin = "1970-01-01"))
+  date <- as.POSIXlt(epoch_days(floor(days)))
   leap <- year_is_leap(date$year + 1900)
   day <- date$yday + (days - floor(days))
   # in a year without it the days from March on stand where they stand in a leap year

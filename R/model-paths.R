@@ -109,8 +109,8 @@ paths_times <- function(data, horizon, calendar) {
       todo = "give a shorter one")
   }
   end <- data$days[length(data$days)] + far
-  day <- as.Date(floor(data$days[length(data$days)]), origin = "1970-01-01")
-  until <- as.Date(floor(end), origin = "1970-01-01")
+  day <- epoch_days(floor(data$days[length(data$days)]))
+  until <- epoch_days(floor(end))
   months <- c(M = 1, Q = 3, S = 6, A = 12)
   days <- if (data$frequency == "T" && !is.null(calendar)) {
     found <- calendar_days(calendar, day, until)
@@ -127,7 +127,7 @@ paths_times <- function(data, horizon, calendar) {
     else stats::median(diff(data$days))
     count <- floor((end - data$days[length(data$days)]) / step + 1e-9)
     found <- data$days[length(data$days)] + step * seq_len(count)
-    if (inherits(data$time, "Date")) as.Date(found, origin = "1970-01-01")
+    if (inherits(data$time, "Date")) epoch_days(found)
     else return(paths_some(utc(found * 86400)))
   }
   days <- days[days <= until]

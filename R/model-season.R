@@ -134,7 +134,7 @@ season_design <- function(spec, days) {
   columns <- list(level = rep(1, length(days)))
   if (spec$trend != "none") columns$trend <- years
   for (at in spec$breaks) {
-    name <- paste("trend from", as.Date(floor(at), origin = "1970-01-01"))
+    name <- paste("trend from", epoch_days(floor(at)))
     columns[[name]] <- pmax(0, (days - at) / 365.2425)
   }
   for (i in seq_len(nrow(spec$cycles))) {
@@ -155,7 +155,7 @@ season_effects <- function(spec, days) {
   if (is.null(spec$effects)) {
     return(NULL)
   }
-  date <- as.POSIXlt(as.Date(floor(days), origin = "1970-01-01"))
+  date <- as.POSIXlt(epoch_days(floor(days)))
   of <- list(month = list(date$mon + 1, month.name), weekday = list((date$wday + 6) %% 7 + 1,
     c("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")))[[
       spec$effects]]
@@ -215,7 +215,7 @@ season_solve <- function(x, y, weight) {
 
 season_fitted <- function(data, spec, weight, level) {
   if (!is.null(spec$effects)) {
-    date <- as.POSIXlt(as.Date(floor(data$days), origin = "1970-01-01"))
+    date <- as.POSIXlt(epoch_days(floor(data$days)))
     spec$present <- sort(unique(if (spec$effects == "month") date$mon + 1
     else (date$wday + 6) %% 7 + 1))
   }

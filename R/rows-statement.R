@@ -66,7 +66,7 @@ statement_facts <- function(facts, entity, filed, as_of) {
   for (name in c("entity", "item", "period_end", "value")) check_column(facts, name)
   n <- nrow(facts)
   day <- function(name) {
-    if (is.null(facts[[name]])) as.Date(rep(NA_real_, n), origin = "1970-01-01")
+    if (is.null(facts[[name]])) epoch_days(rep(NA_real_, n))
     else as_action_day(facts[[name]], "UTC")
   }
   all <- list_frame(list(entity = as.character(facts$entity), item = as.character(facts$item),
@@ -183,8 +183,7 @@ statement_trailing <- function(quarters) {
     last <- which(seq_len(k) >= 4)
     last <- last[vapply(last, function(i) all(follows[(i - 2):i]), TRUE)]
     sums <- vapply(last, function(i) sum(one$value[(i - 3):i]), 0)
-    filed <- as.Date(vapply(last, function(i) max(as.numeric(one$filed[(i - 3):i])), 0),
-      origin = "1970-01-01")
+    filed <- epoch_days(vapply(last, function(i) max(as.numeric(one$filed[(i - 3):i])), 0))
     statement_made(one[last, ], one$start[pmax(1, last - 3)], sums, filed)
   })
   do.call(rbind, c(list(quarters[0, , drop = FALSE]), unname(made)))
@@ -267,7 +266,7 @@ statement_findings <- function(facts, quarters) {
       period_end = years$period_end[i], year = years$value[i], quarters = total))
   })
   none <- list_frame(list(entity = character(), item = character(),
-    period_end = as.Date(numeric(), origin = "1970-01-01"), year = numeric(),
+    period_end = epoch_days(numeric()), year = numeric(),
     quarters = numeric()))
   as_rows(as.list(do.call(rbind, c(list(none), found))))
 }

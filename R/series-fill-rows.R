@@ -73,7 +73,7 @@ filled_rows.vetusta_bars <- function(x, owner, added) {
 
 #' @export
 filled_rows.vetusta_observations <- function(x, owner, added) {
-  list(series = x$series[owner], period = as.Date(added$time / 86400, origin = "1970-01-01"),
+  list(series = x$series[owner], period = epoch_days(added$time / 86400),
     frequency = x$frequency[owner], value = added$value, unit = x$unit[owner])
 }
 

@@ -59,12 +59,12 @@ series_condense <- function(x, to, rule = "mean", need = 0, calendar = NULL, zon
   check_direction(x, to, down = TRUE)
   # a week is where its Thursday is
   x$bucket <-
-    period_first(as.Date(ifelse(x$frequency == "W" & to != "W", as.numeric(x$period) + 3,
-      as.numeric(x$period)), origin = "1970-01-01"), to)
+    period_first(epoch_days(ifelse(x$frequency == "W" & to != "W", as.numeric(x$period) + 3,
+      as.numeric(x$period))), to)
   x$weight <- as.numeric(period_last(x$period, x$frequency) - x$period) + 1
   out <- derived_rows(x, function(rows) condensed(x[rows, ], to, rule, need, calendar))
   frame <- data.frame(series = out$series,
-    period = as.Date(out$time / 86400, origin = "1970-01-01"), frequency = rep(to, nrow(out)),
+    period = epoch_days(out$time / 86400), frequency = rep(to, nrow(out)),
     value = out$value, unit = out$unit,
     status = out$status, coverage = out$coverage)
   if (any(!is.na(x$released))) frame$released <- utc(ifelse(is.na(out$released), NA, out$known))
@@ -148,7 +148,7 @@ condensed <- function(x, to, rule, need, calendar) {
       provisional = any(.SD$provisional, na.rm = TRUE),
     parts = length(unique(.SD$period[!is.na(.SD$value)])), known = max(.SD$known),
     released = max(c(.SD$told, -Inf), na.rm = TRUE)), by = c("series", "bucket")]
-  bucket <- as.Date(out$bucket, origin = "1970-01-01")
+  bucket <- epoch_days(out$bucket)
   frequency <- if (nrow(x)) x$frequency[match(paste(out$series, out$bucket),
     paste(x$series, as.numeric(x$bucket)))] else character()
   coverage <- pmin(1, out$parts / pmax(1, expected_parts(bucket, to, frequency, calendar)))

@@ -162,8 +162,8 @@ frame_ends <- function(frame) {
 }
 
 frame_days <- function(frame) {
-  if (is.null(frame$interval)) as.Date(frame$expected / 86400,
-  origin = "1970-01-01") else local_day(utc(frame$expected), frame$zone)
+  if (is.null(frame$interval)) epoch_days(frame$expected / 86400)
+  else local_day(utc(frame$expected), frame$zone)
 }
 
 # What holds for one series alone leads.

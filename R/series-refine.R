@@ -22,7 +22,7 @@ series_refine <- function(x, to, rule = "last", known = "start", indicator = NUL
       }))
   out <- out[!is.na(out$value), ]
   frame <- data.frame(series = out$series,
-    period = as.Date(out$time / 86400, origin = "1970-01-01"), frequency = rep(to, nrow(out)),
+    period = epoch_days(out$time / 86400), frequency = rep(to, nrow(out)),
     value = out$value, unit = out$unit,
     status = rep("filled", nrow(out)), rule = rep(rule, nrow(out)), released = utc(out$known),
     drawn_from = utc(ifelse(is.na(out$released), out$known, NA)))

@@ -81,11 +81,15 @@ expand_variable <- function(variable, operator, values) {
   }
   value <- as.character(value)
   if (length(variable$prefix)) value <- substr(value, 1, variable$prefix)
-  value <- vapply(value, if (operator$reserved) encode_reserved
-  else encode_plain, "", USE.NAMES = FALSE)
+  value <- if (operator$reserved) vapply(value, encode_reserved, "", USE.NAMES = FALSE)
+  else encode_plain(value)
   named <- function(text) {
-    if (!operator$named) text
-    else paste0(variable$name, ifelse(nzchar(text), paste0("=", text), operator$empty))
+    if (!operator$named) {
+      return(text)
+    }
+    said <- paste0("=", text)
+    said[!nzchar(text)] <- operator$empty
+    paste0(variable$name, said)
   }
   if (variable$exploded) named(value) else named(paste(value, collapse = ","))
 }

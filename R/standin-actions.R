@@ -9,10 +9,9 @@ quay_actions <- function() {
   }
   years <- 2024:2026
   quarters <- expand.grid(month = c(2, 5, 8, 11), year = years)
-  ysel <- as.Date(mapply(function(year, month) as.numeric(nth(year, month, 3, 3)), quarters$year,
-    quarters$month), origin = "1970-01-01")
-  brom <- as.Date(vapply(years, function(year) as.numeric(nth(year, 5, 2, 2)), 0),
-    origin = "1970-01-01")
+  ysel <- epoch_days(mapply(function(year, month) as.numeric(nth(year, month, 3, 3)), quarters$year,
+    quarters$month))
+  brom <- epoch_days(vapply(years, function(year) as.numeric(nth(year, 5, 2, 2)), 0))
   one <- function(code, day, sort, shares, cash, told) {
     data.frame(code = code, day = day, sort = sort, shares = shares, cash = cash, told = told)
   }

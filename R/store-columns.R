@@ -118,7 +118,7 @@ columns_default <- function(name) {
 
 # What the ending of a name says of its values.
 columns_classes <- list(instant = function(column) utc(column),
-  day = function(column) as.Date(column, origin = "1970-01-01"), flag = as.logical)
+  day = function(column) epoch_days(column), flag = as.logical)
 
 # Back to the name and class that it had.
 columns_back <- function(columns) {

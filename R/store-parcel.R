@@ -70,6 +70,27 @@ merge_history <- function(old, new, now) {
   list(rows = lapply(all, `[`, order[!drop & !replaced]), counts = counts)
 }
 
+# What merge_history() counts where all that is not `fresh`, later than what is held, is held just
+# so and was known then; NULL where that cannot be told at a glance.
+counts_behind <- function(old, new, fresh) {
+  if (!is_plain_history(old) || !is_plain_history(new)) {
+    return(NULL)
+  }
+  again <- which(!fresh)
+  at <- match(as.numeric(new$time)[again], as.numeric(old$time))
+  if (anyNA(at) || any(as.numeric(new$since)[again] < as.numeric(old$since)[at])) {
+    return(NULL)
+  }
+  for (name in setdiff(names(new), time_columns)) {
+    x <- new[[name]][again]
+    y <- old[[name]][at] %||% rep(NA, length(at))
+    if (any(is.na(x) != is.na(y)) || any(x != y, na.rm = TRUE)) {
+      return(NULL)
+    }
+  }
+  c(new = sum(fresh), changed = 0, unchanged = length(again))
+}
+
 # Rows of which each has a time of its own, in order, and none says that there is nothing.
 is_plain_history <- function(rows) {
   length(rows$time) > 0 && rises_cpp(rows$time) && !any(rows$status == "deleted", na.rm = TRUE)

@@ -41,8 +41,9 @@ store_token_made.vetusta_store_sql <- function(store, id, at) {
 
 #' @export
 store_tokens.vetusta_store_sql <- function(store, source, since = -1e18) {
-  sql_get(store, "SELECT taken AS time, weight FROM tokens WHERE source = ? AND taken > ?",
-    list(source, since))
+  sql_get(store,
+    "SELECT rowid AS id, taken AS time, weight FROM tokens WHERE source = ? AND taken > ?",
+    list(source, since), often = TRUE)
 }
 
 #' @export

@@ -53,8 +53,8 @@ sql_put_behind <- function(store, page) {
     return(NULL)
   }
   old <- sql_open_segments(store, held, newest = FALSE)$columns
-  counts <- merge_history(old, rows, page$now)$counts
   fresh <- time > max(as.numeric(old$time))
+  counts <- counts_behind(old, rows, fresh) %||% merge_history(old, rows, page$now)$counts
   if (counts[["changed"]] > 0 || counts[["new"]] != sum(fresh) || !any(fresh)) {
     return(NULL)
   }

@@ -17,8 +17,8 @@ sqlite_often <- function(store, statement, params, rows = TRUE) {
   # archive
   whole <- FALSE
   on.exit(if (!whole) sqlite_unready(store, statement))
-  DBI::dbBind(ready$result, unname(params))
-  found <- if (rows) DBI::dbFetch(ready$result)
+  ready$bind(ready$result, unname(params))
+  found <- if (rows) ready$fetch(ready$result, row.names = FALSE)
   whole <- TRUE
   found
 }
@@ -45,7 +45,10 @@ sqlite_ready <- function(store, statement, rows) {
     DBI::dbDisconnect(connection)
     stop(e)
   })
-  ready <- list(connection = connection, result = result)
+  # its methods are the same every time, and to look for them takes as long as a short statement
+  ready <- list(connection = connection, result = result,
+    bind = methods::selectMethod(DBI::dbBind, class(result)),
+    fetch = methods::selectMethod(DBI::dbFetch, class(result)))
   assign(statement, ready, envir = store$ready)
   ready
 }

@@ -27,7 +27,12 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
     vetusta_stop("want", paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."),
       todo = "correct seconds")
   }
-  clock <- as.numeric(check_days(day, "day")) * 86400 + seconds
+  local_instant(check_days(day, "day"), seconds, zone, skipped, twice)
+}
+
+# The same of what is known to be days, numbers and a zone.
+local_instant <- function(day, seconds, zone, skipped = "shift", twice = "first") {
+  clock <- as.numeric(day) * 86400 + seconds
   # a zone's offset a day before and a day after: they differ only around a change of the clock
   before <- zone_offset(clock - 129600, zone)
   after <- zone_offset(clock + 129600, zone)
@@ -105,6 +110,9 @@ seconds_of <- function(x) {
 
 utc <- function(seconds) .POSIXct(as.numeric(seconds), "UTC")
 
+# Days by their number since 1970; as.Date() would read the text of an origin each time.
+epoch_days <- function(days) .Date(as.numeric(days))
+
 # The least and the greatest of some numbers; range() makes two copies of them first.
 ends_of <- function(x) c(min(x, na.rm = TRUE), max(x, na.rm = TRUE))
 
@@ -164,6 +172,9 @@ text_instants <- function(x, zone) {
 }
 
 zone_offset <- function(seconds, zone) {
+  if (zone == "UTC") {
+    return(rep(0, length(seconds)))
+  }
   offset <- as.POSIXlt(utc(seconds), tz = zone)$gmtoff
   if (is.null(offset)) rep(0, length(seconds)) else ifelse(is.na(offset), 0, offset)
 }
@@ -196,7 +207,7 @@ check_zone <- function(zone, kind = "want", where = NULL) {
 # The local day of each instant.
 local_day <- function(instant, zone) {
   seconds <- as.numeric(instant)
-  as.Date(floor((seconds + zone_offset(seconds, zone)) / 86400), origin = "1970-01-01")
+  epoch_days(floor((seconds + zone_offset(seconds, zone)) / 86400))
 }
 
 #' Read an instant or a day
@@ -241,7 +252,7 @@ time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
   )
 }
 
-read_day <- function(x) as.Date(days_cpp(as.character(x)), origin = "1970-01-01")
+read_day <- function(x) epoch_days(days_cpp(as.character(x)))
 
 # RFC 3339 instants, vectorised; a text without an offset is local time in `zone`.
 read_rfc3339 <- function(x, zone = "UTC") {
@@ -251,7 +262,7 @@ read_rfc3339 <- function(x, zone = "UTC") {
     local <- which(read$local)
     clock <- value[local]
     day <- floor(clock / 86400)
-    value[local] <- as.numeric(time_local(as.Date(day, origin = "1970-01-01"), clock - day * 86400,
+    value[local] <- as.numeric(time_local(epoch_days(day), clock - day * 86400,
       zone))
   }
   utc(value)

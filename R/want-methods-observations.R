@@ -145,7 +145,7 @@ want_table.vetusta_want_observations <- function(want, page, rows) {
   rows <- rows[rows$status != "deleted", , drop = FALSE]
   key <- do.call(paste, c(unname(page$series[page$dimensions]), sep = "."))
   frame <- list(series = key[rows$series],
-    period = as.Date(floor(rows$period), origin = "1970-01-01"),
+    period = epoch_days(floor(rows$period)),
     frequency = page$frequency[rows$series], value = rows$value, status = rows$status,
     released = utc(rows$released))
   series <- lapply(page$series, `[`, rows$series)

@@ -23,13 +23,14 @@ quota_end <- function(limit, now) {
 # What a call counts for, by a limit on calls or on their weight.
 limit_cost <- function(limit, weight) if (isTRUE(limit$weighs)) weight else 1
 
-# Seconds until a call may be sent, given the calls before it: a data frame of `time` and `weight`.
+# Seconds until a call may be sent, given the calls before it: their `time` and `weight`.
 limit_wait <- function(calls, limits, now, weight = 1) {
   waits <- vapply(limits, function(limit) {
     window <- limit$seconds + window_margin(limit$seconds)
     since <- if (is.null(limit$quota)) now - window else quota_start(limit, now) - 1e-6
-    inside <- calls[calls$time > since, ]
-    cost <- if (isTRUE(limit$weighs)) inside$weight else rep(1, nrow(inside))
+    inside <- calls$time > since
+    time <- calls$time[inside]
+    cost <- if (isTRUE(limit$weighs)) calls$weight[inside] else rep(1, length(time))
     # so much must have left the window
     over <- sum(cost) + limit_cost(limit, weight) - limit$count
     if (over <= 0) {
@@ -38,9 +39,9 @@ limit_wait <- function(calls, limits, now, weight = 1) {
     if (!is.null(limit$quota)) {
       return(quota_end(limit, now) - now + 0.5)
     }
-    oldest <- order(inside$time)
+    oldest <- order(time)
     leaves <- which(cumsum(cost[oldest]) >= over)
-    if (length(leaves)) inside$time[oldest][leaves[1]] + window - now else window
+    if (length(leaves)) time[oldest][leaves[1]] + window - now else window
   }, 0)
   max(0, waits)
 }
@@ -97,12 +98,26 @@ limit_quotas <- function(calls, limits, made, now, weight = 1) {
 # next call takes at least to be counted and this one took at least after it was is lost
 # by that. Half the shortest answer is given back, once there were enough to know it: the first
 # ones are slow, with a connection to be made and a service that wakes up.
+#
+# The book is asked only when it may give. What is known of its calls is that they were made at an
+# instant or later: one that is under way may be answered now, and others may have come since. So no
+# token is there before the wait that these calls cause, which is reckoned here.
 limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   fastest <- Inf
   answers <- 0
   taken <- 0
-  # between these instants there is no token, unless a call is answered
+  known <- no_calls_known
+  paced <- Filter(function(limit) is.null(limit$quota), limits)
+  # between these instants there is no token
   none_from <- none_until <- -Inf
+  none_for <- function(wait, here) {
+    none_from <<- here
+    none_until <<- here + wait
+    wait
+  }
+  least_wait <- function(by, now) {
+    limit_wait(list(time = pmin(known$time, now), weight = known$weight), by, now, weight)
+  }
   list(
     take = function() {
       if (!length(limits)) {
@@ -113,33 +128,42 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         return(none_until - here)
       }
       found <- book$take(limit_windows(limits, book$now()), limit_under_way, weight)
+      now <- book$now()
       if (!is.null(found$id)) {
         taken <<- taken + 1
+        known <<- list(id = c(known$id, found$id), time = c(known$time, now),
+          weight = c(known$weight, weight))
         # what no window counts any more goes now and then
-        if (taken %% 100 == 0) book$forget(book$now() - longest_window(limits) - 60)
+        if (taken %% 100 == 0) {
+          before <- now - longest_window(limits) - 60
+          book$forget(before)
+          known <<- lapply(known, `[`, known$time > before)
+        }
+        none_for(least_wait(paced, now), here)
         return(structure(0, token = found$id))
       }
-      now <- book$now()
       calls <- book$calls(now - longest_window(limits))
-      wait <- max(0.001, limit_wait(calls, limits, now, weight))
-      # a call that is under way may be answered at any moment
-      if (any(calls$time > now)) wait <- min(wait, 0.05)
-      none_from <<- here
-      none_until <<- here + wait
-      wait
+      known <<- list(id = calls$id, time = pmin(calls$time, now), weight = calls$weight)
+      none_for(max(0.001, least_wait(limits, now)), here)
     },
     answered = function(token, seconds = NULL) {
-      none_until <<- -Inf
-      if (!is.null(token)) {
-        if (!is.null(seconds)) {
-          fastest <<- min(fastest, seconds)
-          answers <<- answers + 1
-        }
-        book$made(token, book$now() - if (answers < limit_answers) 0 else 0.5 * fastest)
+      if (is.null(token)) {
+        return(invisible())
       }
+      if (!is.null(seconds)) {
+        fastest <<- min(fastest, seconds)
+        answers <<- answers + 1
+      }
+      made <- book$now() - if (answers < limit_answers) 0 else 0.5 * fastest
+      book$made(token, made)
+      known$time[known$id == token] <<- made
+      here <- as.numeric(Sys.time())
+      if (here < none_until) none_for(least_wait(limits, book$now()), here)
     }
   )
 }
+
+no_calls_known <- list(id = numeric(), time = numeric(), weight = numeric())
 
 no_calls_made <- data.frame(time = numeric(), weight = numeric())
 
@@ -167,7 +191,8 @@ limit_memory <- function() {
     },
     made = function(id, at) times[id] <<- at,
     calls = function(since) {
-      data.frame(time = times[times > since], weight = weights[times > since])
+      id <- which(times > since)
+      data.frame(id = id, time = times[id], weight = weights[id])
     },
     forget = function(before) NULL
   )

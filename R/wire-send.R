@@ -26,7 +26,8 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
   redirects = wire_bounds$redirects, patience = wire_bounds$stall,
   secrets = function() character()) {
   handle <- curl::new_handle(
-    url = request$address, followlocation = 0L, connecttimeout = min(patience, wire_bounds$connect),
+    url = request$address, httpheader = header_lines(request$headers), followlocation = 0L,
+    connecttimeout = min(patience, wire_bounds$connect),
     low_speed_limit = 1L,
     low_speed_time = patience, timeout = max(patience, wire_bounds$total),
     maxfilesize_large = wire_bounds$body, useragent = "vetusta"
@@ -34,7 +35,6 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
   if (identical(request$method, "POST")) {
     curl::handle_setopt(handle, post = 1L, copypostfields = request$body %||% "")
   }
-  curl::handle_setheaders(handle, .list = request$headers)
   started <- as.numeric(Sys.time())
   over <- line_add(line, handle)
   # the body is gathered here, so that one that grows too large, also by unpacking, is cut off
@@ -91,6 +91,13 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
     }
   )
   invisible(line)
+}
+
+# Headers as lines. A body is sent at once, and not when the service says that it may be.
+header_lines <- function(headers) {
+  text <- as.character(unlist(headers))
+  c(paste0(names(headers), ifelse(grepl("^\\s+$", text), ";", paste0(": ", text)),
+    recycle0 = TRUE), "Expect: ")
 }
 
 # Counts a transfer as under way on a line; what is given back is called at its end.

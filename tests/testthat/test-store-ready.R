@@ -128,3 +128,31 @@ test_that("where no other connection can be made the main one does", {
   expect_identical(ready_count(archive), 0L)
   archive$path <- path
 })
+
+test_that("what is counted at a glance is what laying rows beside each other counts", {
+  set.seed(8)
+  draw <- function(n, from) {
+    time <- vetusta:::utc(sort(sample(from + 0:11, n, replace = stats::runif(1) < 0.2)))
+    list(time = time, since = vetusta:::utc(sample(c(5, 50, 90), n, TRUE)),
+      value = sample(c(1, 2, NA), n, TRUE, c(8, 1, 1)),
+      status = sample(c("observed", "estimated", "deleted"), n, TRUE, c(18, 1, 1)))
+  }
+  told <- 0
+  for (i in 1:4000) {
+    old <- draw(sample(1:6, 1), 0)
+    new <- draw(sample(1:6, 1), sample(0:8, 1))
+    # mostly what is held, again
+    at <- match(new$time, old$time)
+    if (stats::runif(1) < 0.8) {
+      new$value[!is.na(at)] <- old$value[stats::na.omit(at)]
+      new$status[!is.na(at)] <- old$status[stats::na.omit(at)]
+    }
+    if (stats::runif(1) < 0.3) old$status <- new$status <- NULL
+    quick <- vetusta:::counts_behind(old, new, as.numeric(new$time) > max(as.numeric(old$time)))
+    if (!is.null(quick)) {
+      told <- told + 1
+      expect_identical(quick, vetusta:::merge_history(old, new, 100)$counts)
+    }
+  }
+  expect_gt(told, 200)
+})
