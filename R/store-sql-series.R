@@ -4,6 +4,8 @@
 # as they gather.
 
 segment_rows <- 60000L
+# From so many rows on a row takes hardly less in a larger segment: it is left as it was written.
+segment_whole <- 4000L
 segment_fan <- 12L
 
 #' @export

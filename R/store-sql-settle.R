@@ -10,7 +10,7 @@ sql_gathered <- function(store, id) {
   }
 }
 
-# While the last twelve segments are of one level, they become one of the next.
+# While the last twelve segments are small and of one level, they become one of the next.
 sql_settle_newest <- function(store, id) {
   sql_hold_series(store, id)
   repeat {
@@ -18,7 +18,7 @@ sql_settle_newest <- function(store, id) {
       "SELECT id, rows, level FROM segments WHERE series = ? ORDER BY first DESC LIMIT ?",
       list(id, segment_fan))
     full <- nrow(tail) == segment_fan && all(tail$level == tail$level[1]) &&
-      sum(tail$rows) <= segment_rows * 1.5
+      all(tail$rows < segment_whole)
     if (!full) {
       return(invisible())
     }
@@ -32,8 +32,7 @@ sql_join <- function(store, id, ids, level) {
   sql_insert_segment(store, id, rows, level, thorough = TRUE)
 }
 
-# At the end of a run: of series with several small segments, neighbours are joined up to the size
-# of a segment.
+# At the end of a run: of series with several small segments, those that are neighbours are joined.
 #' @export
 store_settle.vetusta_store_sql <- function(store, series = NULL) {
   # those that were written since they were settled last
@@ -45,7 +44,7 @@ store_settle.vetusta_store_sql <- function(store, series = NULL) {
   many <- sql_get(store,
     "SELECT series FROM segments WHERE series IN @numbers
     GROUP BY series HAVING sum(CASE WHEN rows < ? THEN 1 ELSE 0 END) >= ?",
-      list(json_numbers(series), segment_rows / 2, settle_least))$series
+      list(json_numbers(series), segment_whole, settle_least))$series
   for (id in many) {
     store_transaction(store, function() {
       sql_hold_series(store, id)
@@ -60,16 +59,18 @@ store_settle.vetusta_store_sql <- function(store, series = NULL) {
 
 settle_least <- 5
 
+# Which segments become one, by their rows: small ones side by side, up to the most of a segment.
 settle_groups <- function(rows) {
   group <- integer(length(rows))
-  at <- 1L
-  size <- 0
+  at <- 0L
+  size <- Inf
   for (i in seq_along(rows)) {
-    if (size > 0 && size + rows[i] > segment_rows) {
+    whole <- rows[i] >= segment_whole
+    if (whole || size + rows[i] > segment_rows) {
       at <- at + 1L
       size <- 0
     }
-    size <- size + rows[i]
+    size <- if (whole) Inf else size + rows[i]
     group[i] <- at
   }
   group

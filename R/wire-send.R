@@ -118,6 +118,8 @@ is_for_good <- function(reason) isTRUE(attr(reason, "for_good"))
 
 # Runs what was started, until something has ended or `seconds` are over.
 line_run <- function(line, seconds) {
+  # to say how long may be what starts a call
+  force(seconds)
   if (line$active > 0L) curl::multi_run(timeout = seconds, poll = TRUE, pool = line$pool)
   else Sys.sleep(max(0, seconds))
   invisible(line)

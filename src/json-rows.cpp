@@ -210,10 +210,11 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
       column.ends[rows - 1] = letters.size();
       return true;
     }
+    size_t held = column.values.size();
     // a name that stands twice in a row
-    if (column.values.size() >= rows) return give_up();
-    column.values.resize(rows, NA_REAL);
-    column.values[rows - 1] = x;
+    if (held >= rows) return give_up();
+    if (held + 1 < rows) column.values.resize(rows - 1, NA_REAL);
+    column.values.push_back(x);
     return true;
   }
 };
@@ -309,7 +310,9 @@ SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector ins
   const unsigned how = rapidjson::kParseInsituFlag | rapidjson::kParseFullPrecisionFlag |
                        rapidjson::kParseNanAndInfFlag;
   // plain ASCII is valid UTF-8 as it is
-  bool plain = std::all_of(bytes.begin(), bytes.end(), [](char c) { return c >= 0; });
+  char all = 0;
+  for (char c : bytes) all |= c;
+  bool plain = !(all & 0x80);
   bool read = plain ? static_cast<bool>(reader.Parse<how>(stream, handler))
                     : static_cast<bool>(reader.Parse<how | rapidjson::kParseValidateEncodingFlag>(
                           stream, handler));

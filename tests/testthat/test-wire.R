@@ -190,3 +190,19 @@ test_that(
     expect_true(isTRUE(getOption("show.error.messages")))
   }
 })
+
+test_that("a call that is begun while it is said how long to wait is waited for, and no longer", {
+  address <- start_scripted(function(n, request) json_answer(list(items = list())))
+  line <- vetusta:::wire_line(1)
+  withr::defer(vetusta:::line_close(line))
+  came <- NULL
+  begin <- function() {
+    vetusta:::line_start(line, list(address = paste0(address, "/x"), method = "GET",
+      headers = list(Accept = "application/json")), done = function(response) came <<- response,
+      failed = function(reason) came <<- reason)
+    60
+  }
+  spent <- system.time(vetusta:::line_run(line, begin()))[[3]]
+  expect_identical(came$status, 200L)
+  expect_lt(spent, 50)
+})
