@@ -6,7 +6,7 @@
 block_write <- function(columns, thorough = TRUE) {
   lead <- intersect(c("time", "since", "close", "open", "high", "low"), names(columns))
   columns <- columns[c(lead, setdiff(names(columns), lead))]
-  held <- vapply(columns, function(column) !all(is.na(column)), TRUE)
+  held <- vapply(columns, function(column) !anyNA(column) || !all(is.na(column)), TRUE)
   held[names(columns) == "time"] <- TRUE
   columns <- lapply(columns[held], function(column) {
     if (is.double(column) || is.character(column) || is.logical(column)) column

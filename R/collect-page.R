@@ -265,15 +265,18 @@ following_page <- function(source, chain, value, where, by = NULL) {
     return(halt(paste0("The next page's address cannot be read: \"", value, "\"."),
       "look at next_page: in the card"))
   }
-  elsewhere <- paste0("The next page's address leads to another place, ", origin_of(address))
-  if (!may_follow(address, source$address, source$elsewhere)) {
-    return(halt(paste0(elsewhere, "."),
+  elsewhere <- function(...) {
+    paste0("The next page's address leads to another place, ", origin_of(address), ...)
+  }
+  own <- same_origin(address, source$address)
+  if (!own && !may_follow(address, source$address, source$elsewhere)) {
+    return(halt(elsewhere("."),
       paste("it is not followed, because the key must not go there; where it is right,",
       "say elsewhere: follow in the card, and it is followed without the key")))
   }
   address <- without_parameter(address, source$access)
-  if (!same_origin(address, source$address) && has_secret(address, source_secrets(source))) {
-    return(halt(paste0(elsewhere, ", with a secret in it."),
+  if (!own && has_secret(address, source_secrets(source))) {
+    return(halt(elsewhere(", with a secret in it."),
       "tell the service's makers: a key must not go elsewhere"))
   }
   # a last page that names itself is the last

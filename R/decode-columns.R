@@ -100,7 +100,7 @@ pointer_keys <- function(pointer) {
 # The members of all rows at one pointer: "/a" is a column, "/a/b" a member of nested objects.
 member_at <- function(rows, pointer) {
   # a column that was taken from deeper in the body bears its whole pointer
-  whole <- rows[[substring(pointer, 2)]]
+  whole <- .subset2(rows, substring(pointer, 2))
   if (!is.null(whole)) {
     return(whole)
   }

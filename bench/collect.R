@@ -78,7 +78,7 @@ in_turn <- function() {
     spent
   }
   warm_file <- tempfile()
-  times <- vapply(1:6, function(i) {
+  times <- vapply(1:8, function(i) {
     c(once(collect_all, c(server$address, rows, "epoch-ms")),
       once(bare, c(server$address, rows, warm_file)))
   }, numeric(2))
@@ -86,11 +86,11 @@ in_turn <- function() {
 }
 
 spent_file <- tempfile()
-# each is measured three times in turn, so that a slow moment of the machine does not fall on one
+# each is measured five times in turn, so that a slow moment of the machine does not fall on one
 # alone; the middle counts
 collected <- collected_small <- collected_texts <- NULL
 bares <- spents <- NULL
-for (i in 1:3) {
+for (i in 1:5) {
   collected <- rbind(collected, measure(collect_all, c(server$address, rows, "epoch-ms")))
   bares <- rbind(bares, measure(bare, c(server$address, rows, spent_file)))
   spents <- rbind(spents, scan(spent_file, quiet = TRUE))
