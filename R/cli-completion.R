@@ -141,13 +141,12 @@ complete_symbols <- function(desk, source) {
 }
 
 complete_addresses <- function(desk, plain) {
-  archive <- if (!is.null(desk)) desk_archive(desk)
-  on.exit(if (!is.null(archive)) archive_close(archive))
-  if (is.null(archive)) {
+  if (is.null(desk) || !archive_there(desk$archive)) {
     return(character())
   }
-  held <- store_series(archive)
-  full <- series_address(held)
+  held <- archive_listed(desk$archive, "series", function() desk_reach(desk, create = FALSE),
+    archive_series)
+  full <- held$address
   # the short form too, where it means one series
   short <- sub("^[^/]*/[^/]*/", "", full)
   c(short[!short %in% short[duplicated(short)]], full,

@@ -8,7 +8,11 @@ cli_list <- function(arguments) {
   if (is.null(read)) {
     cli_usage_error("\"", what, "\" cannot be listed; ", suggest_word(what, names(cli_lists)))
   }
-  rows <- read(cli_archive(options))
+  open <- function() cli_archive(options)
+  # what grows with each call is not kept
+  rows <- if (what %in% c("series", "datasets")) archive_listed(options$archive %||%
+    cli_desk(options)$archive, what, open, read)
+  else read(open())
   if (options$json) {
     return(cli_print_json(rows))
   }

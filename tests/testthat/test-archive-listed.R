@@ -1,0 +1,134 @@
+# What an archive holds is told again without opening it as long as its file stays as it is, and
+# never longer.
+
+listed_archive <- function(env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
+  archive <- archive_open(file)
+  archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+    symbol = "KELD", interval = "1 day")
+  archive_close(archive)
+  file
+}
+# lists, and says whether the archive was opened for it
+listed <- function(file, read = archive_series, name = "series") {
+  opened <- FALSE
+  rows <- vetusta:::archive_listed(file, name, function() {
+    opened <<- TRUE
+    archive_open(file, create = FALSE)
+  }, read)
+  list(rows = rows, opened = opened)
+}
+settle <- function() Sys.sleep(vetusta:::listed_settled + 0.2)
+
+test_that("what is listed again is not opened for it, and what has changed is", {
+  file <- listed_archive()
+  expect_identical(nrow(listed(file)$rows), 1L)
+  # just written: it might be written again at once
+  expect_true(listed(file)$opened)
+  settle()
+  first <- listed(file)
+  expect_true(first$opened)
+  again <- listed(file)
+  expect_false(again$opened)
+  expect_identical(again$rows, first$rows)
+  # another list of the same archive is another
+  expect_true(listed(file, archive_datasets, "datasets")$opened)
+  expect_identical(listed(file, archive_datasets, "datasets")$rows$dataset, "import")
+  # a collector that is at it keeps the file open: what it writes is seen at once
+  archive <- archive_open(file)
+  withr::defer(archive_close(archive))
+  archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+    symbol = "TAMX", interval = "1 day")
+  expect_identical(listed(file)$rows$key, c("KELD", "TAMX"))
+  settle()
+  listed(file)
+  archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+    symbol = "ALDR", interval = "1 day")
+  expect_identical(sort(listed(file)$rows$key), c("ALDR", "KELD", "TAMX"))
+})
+
+test_that("an archive that is put in the place of another is not taken for it", {
+  file <- listed_archive()
+  other <- withr::local_tempfile(fileext = ".sqlite")
+  archive <- archive_open(other)
+  archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+    symbol = "TAMX", interval = "1 day")
+  archive_close(archive)
+  Sys.setFileTime(other, file.mtime(file))
+  settle()
+  listed(file)
+  expect_false(listed(file)$opened)
+  expect_identical(file.size(file), file.size(other))
+  file.rename(other, file)
+  Sys.setFileTime(file, file.mtime(file))
+  expect_identical(listed(file)$rows$key, "TAMX")
+  # and one that is gone is not there
+  unlink(file)
+  expect_error_kind(listed(file), "archive", "no archive yet")
+})
+
+test_that("while another process writes, every list is what was written by then", {
+  file <- listed_archive()
+  code <- sprintf(paste0("a <- vetusta::archive_open('%s'); for (i in 1:40) { ",
+    "vetusta:::store_put(a, list(source = 'own', dataset = 'd', shape = 'observations', ",
+    "rows = vetusta:::parcel_series(data.frame(key = sprintf('s%%02d', i), frequency = 'D', ",
+    "dimensions = '{}'), list(time = vetusta:::utc(86400), since = vetusta:::utc(1), ",
+    "value = 1)))); cat(i, '\\n'); flush(stdout()); Sys.sleep(0.02) }"), file)
+  process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|")
+  withr::defer(process$kill())
+  written <- 0
+  while (process$is_alive() || written < 40) {
+    process$poll_io(100)
+    told <- as.numeric(process$read_output_lines())
+    written <- max(written, told)
+    expect_gte(nrow(listed(file)$rows), 1 + written)
+    if (!process$is_alive() && !length(told)) break
+  }
+  expect_identical(nrow(listed(file)$rows), 41L)
+})
+
+test_that("without a place to keep it, or with one that is spoilt, it is read each time", {
+  file <- listed_archive()
+  settle()
+  blocked <- withr::local_tempfile()
+  writeLines("a file where a folder should be", blocked)
+  withr::with_envvar(c(R_USER_CACHE_DIR = blocked), {
+    expect_silent(listed(file))
+    expect_identical(listed(file)$rows$key, "KELD")
+    expect_true(listed(file)$opened)
+  })
+  listed(file)
+  place <- vetusta:::listed_place(normalizePath(file), "series")
+  expect_true(file.exists(place))
+  expect_identical(as.character(file.mode(dirname(place))), "700")
+  writeLines("nothing of the kind", place)
+  expect_identical(listed(file)$rows$key, "KELD")
+  saveRDS(list(state = "another", rows = 1), place)
+  expect_identical(listed(file)$rows$key, "KELD")
+  # what was not asked for in a month goes
+  old <- file.path(dirname(place), "old.rds")
+  file.create(old)
+  Sys.setFileTime(old, Sys.time() - 40 * 86400)
+  unlink(place)
+  listed(file)
+  expect_false(file.exists(old))
+})
+
+test_that("the command and the completion say the same, however often", {
+  file <- listed_archive()
+  settle()
+  folder <- withr::local_tempdir()
+  run <- function(...) {
+    run_vetusta(..., folder = folder)
+  }
+  first <- run("list", "--archive", file)
+  expect_match(first$stdout, "own/import/KELD@1 day", fixed = TRUE)
+  expect_identical(run("list", "--archive", file)$stdout, first$stdout)
+  json <- run("list", "--json", "--archive", file)$stdout
+  expect_identical(run("list", "--json", "--archive", file)$stdout, json)
+  expect_identical(jsonlite::fromJSON(json)$rows, 4L)
+  writeLines(c("desk: d", paste0("archive: ", file), "wants: {}"), file.path(folder, "desk.yml"))
+  words <- function() run("completion", "words", "--", "gaps", "K")$stdout
+  expect_match(words(), "KELD@1 day", fixed = TRUE)
+  expect_identical(words(), words())
+})
