@@ -1,7 +1,7 @@
 # Segments that leave the catalogue for the column store, what is noted of them, and their check.
 
 #' @export
-store_settle.vetusta_store_columns <- function(store, series = NULL) {
+store_settle.vetusta_store_columns <- function(store, series = NULL, whole = segment_whole) {
   gathered <- sql_get(store, "SELECT coalesce(sum(1.0 * rows), 0) AS n FROM segments")$n
   if (gathered < columns_gather) {
     return(NextMethod())

@@ -118,7 +118,10 @@ sql_give_back <- function(store) UseMethod("sql_give_back")
 store_compact.vetusta_store_sql <- function(store) {
   many <- sql_get(store,
     "SELECT series FROM segments GROUP BY series HAVING count(*) > 1")$series
-  for (ids in split(many, (seq_along(many) - 1) %/% 1000)) store_settle(store, ids)
+  # as few as may be: here nobody waits for it
+  for (ids in split(many, (seq_along(many) - 1) %/% 1000)) {
+    store_settle(store, ids, whole = segment_rows / 2)
+  }
   sql_do(store, "DELETE FROM claims WHERE done IS NOT NULL")
   # a quota counts calls for a month at most
   sql_do(store, "DELETE FROM tokens WHERE taken < ?", list(store_now(store) - 40 * 86400))

@@ -34,7 +34,7 @@ sql_join <- function(store, id, ids, level) {
 
 # At the end of a run: of series with several small segments, those that are neighbours are joined.
 #' @export
-store_settle.vetusta_store_sql <- function(store, series = NULL) {
+store_settle.vetusta_store_sql <- function(store, series = NULL, whole = segment_whole) {
   # those that were written since they were settled last
   if (is.null(series)) series <- as.numeric(ls(store$pages))
   if (!length(series)) {
@@ -44,13 +44,13 @@ store_settle.vetusta_store_sql <- function(store, series = NULL) {
   many <- sql_get(store,
     "SELECT series FROM segments WHERE series IN @numbers
     GROUP BY series HAVING sum(CASE WHEN rows < ? THEN 1 ELSE 0 END) >= ?",
-      list(json_numbers(series), segment_whole, settle_least))$series
+      list(json_numbers(series), whole, settle_least))$series
   for (id in many) {
     store_transaction(store, function() {
       sql_hold_series(store, id)
       all <- sql_get(store, "SELECT id, rows FROM segments WHERE series = ? ORDER BY first",
         list(id))
-      for (ids in split(all$id, settle_groups(all$rows))) {
+      for (ids in split(all$id, settle_groups(all$rows, whole))) {
         if (length(ids) > 1) sql_join(store, id, ids, 9L)
       }
     })
@@ -60,17 +60,17 @@ store_settle.vetusta_store_sql <- function(store, series = NULL) {
 settle_least <- 5
 
 # Which segments become one, by their rows: small ones side by side, up to the most of a segment.
-settle_groups <- function(rows) {
+settle_groups <- function(rows, whole) {
   group <- integer(length(rows))
   at <- 0L
   size <- Inf
   for (i in seq_along(rows)) {
-    whole <- rows[i] >= segment_whole
-    if (whole || size + rows[i] > segment_rows) {
+    stays <- rows[i] >= whole
+    if (stays || size + rows[i] > segment_rows) {
       at <- at + 1L
       size <- 0
     }
-    size <- if (whole) Inf else size + rows[i]
+    size <- if (stays) Inf else size + rows[i]
     group[i] <- at
   }
   group

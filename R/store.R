@@ -64,9 +64,9 @@ store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE, sh
 # What is said of series as known at an instant: a JSON object of texts each, or NA.
 store_attributes <- function(store, series, at = Inf) UseMethod("store_attributes")
 
-# Neighbouring segments of series become one, where there are many; of those that were written
-# since, where none are named.
-store_settle <- function(store, series = NULL) UseMethod("store_settle")
+# Neighbouring segments of fewer than `whole` rows become one, where there are many; of the series
+# that were written since, where none are named.
+store_settle <- function(store, series = NULL, whole = segment_whole) UseMethod("store_settle")
 
 # Rows without time: list of texts (JSON objects), in the order in which their keys first came, as
 # known at an instant; and the

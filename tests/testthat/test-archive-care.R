@@ -171,6 +171,31 @@ test_that("compacting joins segments, forgets old calls, and changes no value", 
   expect_lte(vetusta:::sql_get(archive, "SELECT count(*) AS n FROM segments")$n, 2)
 })
 
+test_that("large pages stay segments of their own, small ones between them are joined", {
+  archive <- new_archive()
+  put <- function(first, n) {
+    time <- first + seq_len(n) - 1
+    rows <- list(time = vetusta:::utc(time), since = vetusta:::utc(rep(1, n)), value = time %% 97)
+    vetusta:::store_put(archive, list(source = "own", dataset = "d", shape = "observations",
+      journal = list(run = "r", asked = 1, rows = n, outcome = "stored", source = "own",
+        dataset = "d"),
+      rows = vetusta:::parcel_series(data.frame(key = "a", frequency = "irregular",
+        dimensions = "{\"series\":\"a\"}"), rows)))
+  }
+  held <- function() vetusta:::sql_get(archive, "SELECT rows FROM segments ORDER BY first")$rows
+  sizes <- c(rep(5000, 14), rep(100, 7), 4000, rep(10, 3))
+  first <- 1e9 + c(0, cumsum(sizes)[-length(sizes)])
+  for (i in seq_along(sizes)) put(first[i], sizes[i])
+  all <- archive_observations(archive, "own", "d")$value
+  vetusta:::store_settle(archive)
+  expect_identical(as.numeric(held()), c(rep(5000, 14), 700, 4000, 30))
+  archive_compact(archive)
+  expect_identical(as.numeric(sum(held())), sum(sizes))
+  expect_lte(length(held()), 3)
+  expect_identical(archive_observations(archive, "own", "d")$value, all)
+  expect_identical(all, (1e9 + seq_len(sum(sizes)) - 1) %% 97)
+})
+
 test_that("no statement that a run or a reader makes scans a table that grows", {
   archive <- filled_archive()
   grows <- c("segments", "coverage", "journal", "tokens", "notes", "records", "frames", "raw")

@@ -335,64 +335,6 @@ test_that(
   expect_identical(got$close, archive_bars(alone, "KELD", "1 minute")$close)
 })
 
-test_that("a call that is answered counts from when it was made, and not from a moment ahead", {
-  address <- start_scripted(function(n, request) json_answer(list(items = list(list(id = n)))))
-  source <- source_card(write_card(address,
-    c("request: /rows{?i}", "rows: /items", "columns: {id: /id}"),
-    extra = c("limits: [1000 per minute]", "at_once: 3")))
-  archive <- new_archive()
-  collect_run(plan_calls(want_rows(source, "rows", i = as.character(1:12)), archive), archive,
-    progress = FALSE)
-  taken <- vetusta:::sql_get(archive, "SELECT taken FROM tokens")$taken
-  expect_length(taken, 12)
-  expect_true(all(taken <= as.numeric(Sys.time())))
-  # the same where nothing is stored
-  book <- vetusta:::limit_memory()
-  counter <- vetusta:::limit_counter(source$limits, book)
-  token <- attr(counter$take(), "token")
-  expect_gt(book$calls(0)$time, as.numeric(Sys.time()))
-  counter$answered(token, 0.1)
-  expect_lte(book$calls(0)$time, as.numeric(Sys.time()))
-})
-
-test_that(
-  paste0("what the first answers took says nothing of how long calls travel, and a call without ",
-    "an answer counts too"), {
-  book <- vetusta:::limit_memory()
-  counter <- vetusta:::limit_counter(list(list(count = 1000, seconds = 60)), book)
-  made <- function(seconds) {
-    token <- attr(counter$take(), "token")
-    before <- as.numeric(Sys.time())
-    counter$answered(token, seconds)
-    book$calls(-Inf)$time[token] - before
-  }
-  # nothing came; then a service that wakes up
-  expect_gte(made(NULL), 0)
-  for (i in 1:9) expect_gte(made(5), 0)
-  expect_gte(made(NULL), 0)
-  # now it is known that an answer takes 4 s at least: half of that is given back
-  expect_lt(made(4), -1.5)
-  expect_gt(made(0.001), -0.01)
-})
-
-test_that("a call that failed counts within the limit of those that wait for it", {
-  address <- start_scripted(function(n, request) {
-    if (n == 1) list(status = 503L, headers = list(),
-    body = "") else json_answer(list(items = list(list(id = n))))
-  })
-  book <- vetusta:::limit_memory()
-  counter <- vetusta:::limit_counter(list(list(count = 50, seconds = 60)), book)
-  request <- function() list(address = paste0(address, "/x"), method = "GET", headers = list())
-  before <- as.numeric(Sys.time())
-  expect_error_kind(vetusta:::fetch_patiently(function() {
-    list(address = "http://127.0.0.1:1/x",
-    method = "GET", headers = list())
-  }, counter = counter, tries = 1), "network", "Nothing came")
-  answer <- vetusta:::fetch_patiently(request, counter = counter)
-  expect_identical(answer$status, 200L)
-  expect_length(book$calls(before)$time, 3)
-})
-
 test_that("calls that weigh more than one are counted by their weight, by all processes", {
   folder <- withr::local_tempdir()
   address <- counting_server(folder)
@@ -426,17 +368,6 @@ test_that("a weight without a limit by weight, or above one, is refused", {
   expect_identical(card(5, "20 weight per second")$limits[[1]]$weighs, TRUE)
 })
 
-test_that("the wait of a weighted limit is as long as what must leave the window", {
-  limits <- list(vetusta:::read_limit("10 weight per 10 seconds"))
-  calls <- data.frame(time = c(1, 2, 3), weight = c(4, 1, 4))
-  wait <- function(weight) vetusta:::limit_wait(calls, limits, 5, weight)
-  margin <- vetusta:::window_margin(10)
-  expect_identical(wait(1), 0)
-  expect_equal(wait(5), 6 + margin)
-  expect_equal(wait(6), 7 + margin)
-  expect_equal(wait(10), 8 + margin)
-})
-
 test_that("a service that answers faster than pages are stored is not asked ahead without bound", {
   address <- counting_server(withr::local_tempdir())
   card <- write_card(address,
@@ -458,100 +389,6 @@ test_that("a service that answers faster than pages are stored is not asked ahea
   # twice as many as may be under way, and the one that is begun as the last of them
   expect_lte(most, 6)
   expect_identical(vetusta:::collect_end(going)$pages, 40)
-})
-
-test_that("while there can be no token none is asked for", {
-  book <- vetusta:::limit_memory()
-  asked <- 0
-  take <- book$take
-  book$take <- function(...) {
-    asked <<- asked + 1
-    take(...)
-  }
-  counter <- vetusta:::limit_counter(list(list(count = 2, seconds = 3600)), book)
-  tokens <- lapply(1:2, function(i) attr(counter$take(), "token"))
-  for (token in tokens) counter$answered(token, 0.1)
-  waits <- vapply(1:20, function(i) as.numeric(counter$take()), 0)
-  expect_identical(asked, 2)
-  expect_true(all(waits > 3500 & waits < 3700))
-  expect_false(is.unsorted(rev(waits)))
-  # and so it is where the clock was set back
-  own <- environment(counter$take)
-  own$none_from <- own$none_from + 7200
-  own$none_until <- own$none_until + 7200
-  counter$take()
-  expect_identical(asked, 3)
-})
-
-test_that("a call that is under way is counted from its answer on, and the wait is known from it", {
-  book <- vetusta:::limit_memory()
-  asked <- 0
-  take <- book$take
-  book$take <- function(...) {
-    asked <<- asked + 1
-    take(...)
-  }
-  window <- 3600 + vetusta:::window_margin(3600)
-  counter <- vetusta:::limit_counter(list(list(count = 1, seconds = 3600)), book)
-  token <- attr(counter$take(), "token")
-  before <- as.numeric(Sys.time())
-  # it may be answered now
-  expect_lte(as.numeric(counter$take()), window)
-  Sys.sleep(0.05)
-  counter$answered(token, 0.05)
-  after <- as.numeric(Sys.time())
-  wait <- as.numeric(counter$take()) + as.numeric(Sys.time())
-  expect_gte(wait, before + 0.05 + window)
-  expect_lte(wait, after + window + 0.05)
-  expect_identical(asked, 1)
-})
-
-test_that("of several processes' calls the wait is never longer than until the first may be sent", {
-  set.seed(31)
-  # an hour of a clock that a test moves, in steps
-  clock <- 1e9
-  real <- function(limits, calls, weight) vetusta:::limit_wait(calls, limits, clock, weight)
-  limits <- list(list(count = 5, seconds = 10), list(count = 12, seconds = 60))
-  calls <- data.frame(id = numeric(), time = numeric(), weight = numeric())
-  add <- function(time) {
-    calls[nrow(calls) + 1, ] <<- list(nrow(calls) + 1, time, 1)
-    nrow(calls)
-  }
-  book <- list(
-    now = function() clock,
-    take = function(windows, under_way, weight) {
-      if (real(limits, calls, weight) > 0) list() else list(id = add(clock + under_way))
-    },
-    made = function(id, at) calls$time[id] <<- at,
-    calls = function(since) calls[calls$time > since, ],
-    forget = function(before) NULL
-  )
-  counter <- vetusta:::limit_counter(limits, book)
-  own <- environment(counter$take)
-  open <- numeric()
-  late <- taken <- 0
-  for (i in 1:3000) {
-    step <- stats::runif(1, 0, 0.5)
-    clock <- clock + step
-    # the counter's own clock goes on with it
-    own$none_from <- own$none_from - step
-    own$none_until <- own$none_until - step
-    # another process is at it too, and its calls are answered sooner or later
-    if (stats::runif(1) < 0.05 && real(limits, calls, 1) == 0) add(clock - 0.001)
-    if (length(open) && stats::runif(1) < 0.5) {
-      counter$answered(open[1], 0.2)
-      open <- open[-1]
-    }
-    there <- real(limits, calls, 1) == 0
-    wait <- counter$take()
-    if (there && wait > 0.001) late <- late + 1
-    if (wait == 0) {
-      taken <- taken + 1
-      open <- c(open, attr(wait, "token"))
-    }
-  }
-  expect_identical(late, 0)
-  expect_gt(taken, 100)
 })
 
 test_that("an answer that bids to wait is looked at before all others, and nothing is sent first", {
