@@ -135,22 +135,26 @@ complete_flows <- function(desk, source) {
 }
 
 complete_symbols <- function(desk, source) {
-  archive <- desk_archive(desk)
-  on.exit(if (!is.null(archive)) archive_close(archive))
-  if (is.null(archive)) character() else store_series(archive, source = source$source)$key
+  held <- complete_series(desk)
+  held$key[held$source == source$source]
 }
 
 complete_addresses <- function(desk, plain) {
-  if (is.null(desk) || !archive_there(desk$archive)) {
-    return(character())
-  }
-  held <- archive_listed(desk$archive, "series", function() desk_reach(desk, create = FALSE),
-    archive_series)
-  full <- held$address
+  held <- complete_series(desk)
+  full <- series_address(held)
   # the short form too, where it means one series
   short <- sub("^[^/]*/[^/]*/", "", full)
   c(short[!short %in% short[duplicated(short)]], full,
-    unique(sprintf("%s/%s", held$source, held$dataset)))
+    unique(paste0(held$source, "/", held$dataset, recycle0 = TRUE)))
+}
+
+# The series of the desk's archive, where there are both.
+complete_series <- function(desk) {
+  if (is.null(desk) || !archive_there(desk$archive)) {
+    return(list(source = character(), dataset = character(), key = character()))
+  }
+  archive_listed(desk$archive, "addresses", function() desk_reach(desk, create = FALSE),
+    store_series)
 }
 
 complete_wants <- function(desk, plain) setdiff(names(desk$wants), plain)
