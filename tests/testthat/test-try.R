@@ -65,7 +65,7 @@ test_that("what is sent, what comes and how it is read are shown, without the se
   # calls are counted, and nothing is stored
   archive <- new_archive()
   collect_try(want, archive = archive)
-  expect_identical(length(vetusta:::store_tokens(archive, source$source)), 2L)
+  expect_identical(nrow(vetusta:::store_tokens(archive, source$source)), 2L)
   expect_identical(nrow(archive_series(archive)), 0L)
   # three hours later on the clock the bars lie outside the sessions, and years later in the future
   try_state(folder, shift = 12 * 3600)
