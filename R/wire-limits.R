@@ -215,6 +215,9 @@ retry_after <- function(headers, now = as.numeric(Sys.time())) {
 # RateLimit-Reset, and
 # `RateLimit: remaining=0, reset=30` or `"x";r=0;t=30`. Nothing while calls remain.
 rate_limit_wait <- function(headers, now = as.numeric(Sys.time())) {
+  if (!any(grepl("ratelimit", names(headers), fixed = TRUE))) {
+    return(NA_real_)
+  }
   number <- function(text, pattern) {
     found <- regmatches(text, regexec(pattern, text))[[1]]
     if (length(found)) as.numeric(found[2]) else NA_real_

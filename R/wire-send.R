@@ -148,7 +148,7 @@ header_list <- function(raw) {
   lines <- curl::parse_headers(raw)
   lines <- lines[grepl(":", lines, fixed = TRUE)]
   colon <- regexpr(":", lines, fixed = TRUE)
-  values <- as.list(trimws(substring(lines, colon + 1L)))
+  values <- as.list(trimmed(substring(lines, colon + 1L)))
   names(values) <- tolower(substring(lines, 1L, colon - 1L))
   for (name in unique(names(values)[duplicated(names(values))])) {
     at <- which(names(values) == name)
@@ -156,6 +156,15 @@ header_list <- function(raw) {
     values <- values[-at[-1]]
   }
   values
+}
+
+# As a rule one blank stands before a value, and none behind it.
+trimmed <- function(text) {
+  one <- startsWith(text, " ")
+  text[one] <- substring(text[one], 2L)
+  more <- grepl("^[ \t\r\n]|[ \t\r\n]$", text)
+  if (any(more)) text[more] <- trimws(text[more])
+  text
 }
 
 redirect_address <- function(response) {

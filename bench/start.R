@@ -12,7 +12,7 @@ vetusta::archive_import(vetusta::archive_open(archive),
 load <- function(package) run("Rscript", c("-e", sprintf("loadNamespace('%s')", package)))
 # what was written within two seconds is not relied on
 Sys.sleep(3)
-run("./vetusta", c("list", "--archive", archive))
+invisible(run("./vetusta", c("list", "--archive", archive)))
 times <- t(vapply(1:11, function(i) {
   c(bare = load("cli"), database = load("RSQLite"), version = run("./vetusta", "version"),
     first = run("./vetusta", c("list", "--archive", archive), caches[[i + 1]]),
