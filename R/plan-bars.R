@@ -17,16 +17,17 @@ plan_bars <- function(want, archive) {
   size <- if (any(c("symbols") %in% dataset_gives(want$dataset))) want$dataset$symbols_a_call %||%
     Inf else 1
   groups <- group_symbols(pieces, size)
-  calls <- data.frame(symbol = vapply(groups,
-    function(group) paste(pieces$symbol[group], collapse = ","), ""))
-  calls$label <- vapply(groups,
-    function(group) {
-      if (length(group) > 3) paste0(pieces$symbol[group[1]], " and ",
-        length(group) - 1,
-      " more") else paste(pieces$symbol[group], collapse = ",")
-    }, "")
-  calls$symbols <- lapply(groups, function(group) pieces$symbol[group])
   first <- vapply(groups, `[`, 0L, 1)
+  symbol <- label <- pieces$symbol[first]
+  for (i in which(lengths(groups) > 1)) {
+    group <- groups[[i]]
+    symbol[i] <- label[i] <- paste(pieces$symbol[group], collapse = ",")
+    if (length(group) > 3) {
+      label[i] <- paste0(pieces$symbol[group[1]], " and ", length(group) - 1, " more")
+    }
+  }
+  calls <- data.frame(symbol = symbol, label = label)
+  calls$symbols <- lapply(groups, function(group) pieces$symbol[group])
   calls$from <- utc(pieces$from[first])
   calls$to <- utc(pieces$to[first])
   calls$again <- pieces$again[first]
@@ -61,14 +62,19 @@ with_holes <- function(pieces, want, archive, calendar) {
 
 # Pieces of one window are cut alike: each window once.
 cut_pieces <- function(pieces, cut, want, calendar) {
-  window <- paste(pieces$from, pieces$to)
+  window <- window_numbers(pieces$from, pieces$to)
   first <- which(!duplicated(window))
-  cuts <- lapply(first, function(i) cut(pieces[i, ], want, calendar))
+  cuts <- lapply(first, function(i) as.list(cut(pieces[i, ], want, calendar)))
   at <- match(window, window[first])
-  count <- vapply(cuts, nrow, 0L)[at]
-  data.frame(symbol = rep(pieces$symbol, count),
-    from = as.numeric(unlist(lapply(cuts[at], `[[`, "from"))),
-    to = as.numeric(unlist(lapply(cuts[at], `[[`, "to"))))
+  edges <- function(name) as.numeric(unlist(lapply(cuts, `[[`, name)[at]))
+  count <- lengths(lapply(cuts, `[[`, "from"))[at]
+  data.frame(symbol = rep(pieces$symbol, count), from = edges("from"), to = edges("to"))
+}
+
+# A number for each window, the same where both ends are.
+window_numbers <- function(from, to) {
+  ends <- unique(to)
+  match(from, unique(from)) * (length(ends) + 1) + match(to, ends)
 }
 
 # Whether a call can say where its window begins or ends.

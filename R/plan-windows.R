@@ -150,7 +150,8 @@ expected_rows <- function(want, calls, calendar) {
     return(numeric())
   }
   seconds <- want$interval$seconds
-  windows <- unique(calls[c("from", "to")])
+  window <- window_numbers(as.numeric(calls$from), as.numeric(calls$to))
+  windows <- calls[!duplicated(window), c("from", "to")]
   counts <- vapply(seq_len(nrow(windows)), function(i) {
     from <- windows$from[i]
     to <- windows$to[i]
@@ -163,5 +164,5 @@ expected_rows <- function(want, calls, calendar) {
       if (is.na(seconds)) c(month = 28, year = 365)[[want$interval$unit]] * 86400 *
       want$interval$count else seconds))
   }, 0L)
-  counts[match(paste(calls$from, calls$to), paste(windows$from, windows$to))]
+  counts[match(window, unique(window))]
 }

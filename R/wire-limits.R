@@ -2,9 +2,12 @@
 # takes a token, and the
 # token comes back one window after it was taken: a bucket that never lets a window overrun, unlike
 # one that refills evenly.
-# A little is added to each window, because calls do not all travel equally fast.
+# A little is added to each window, because calls do not all travel equally fast: half of what the
+# fastest answer takes is given back (see limit_counter()), and no more than that can be wrong.
 
-window_margin <- function(seconds) min(seconds * 0.005, 0.25)
+window_margin <- function(seconds, fastest = Inf) {
+  min(seconds * 0.005, 0.25, max(seconds * 0.001, 0.5 * fastest))
+}
 
 # A day's or a month's quota is counted from the quota's own local midnight.
 quota_start <- function(limit, now) {
@@ -24,9 +27,9 @@ quota_end <- function(limit, now) {
 limit_cost <- function(limit, weight) if (isTRUE(limit$weighs)) weight else 1
 
 # Seconds until a call may be sent, given the calls before it: their `time` and `weight`.
-limit_wait <- function(calls, limits, now, weight = 1) {
+limit_wait <- function(calls, limits, now, weight = 1, fastest = Inf) {
   waits <- vapply(limits, function(limit) {
-    window <- limit$seconds + window_margin(limit$seconds)
+    window <- limit$seconds + window_margin(limit$seconds, fastest)
     since <- if (is.null(limit$quota)) now - window else quota_start(limit, now) - 1e-6
     inside <- calls$time > since
     time <- calls$time[inside]
@@ -47,9 +50,10 @@ limit_wait <- function(calls, limits, now, weight = 1) {
 }
 
 # What counts, for each limit: calls for so many seconds, or since an instant.
-limit_windows <- function(limits, now) {
+limit_windows <- function(limits, now, fastest = Inf) {
   lapply(limits, function(limit) {
-    window <- if (is.null(limit$quota)) list(seconds = limit$seconds + window_margin(limit$seconds))
+    window <- if (is.null(limit$quota)) list(seconds = limit$seconds +
+      window_margin(limit$seconds, fastest))
     else list(since = quota_start(limit, now) - 1e-6)
     c(list(count = limit$count, weighs = isTRUE(limit$weighs)), window)
   })
@@ -115,8 +119,10 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
     none_until <<- here + wait
     wait
   }
+  fastest_known <- function() if (answers < limit_answers) Inf else fastest
   least_wait <- function(by, now) {
-    limit_wait(list(time = pmin(known$time, now), weight = known$weight), by, now, weight)
+    limit_wait(list(time = pmin(known$time, now), weight = known$weight), by, now, weight,
+      fastest_known())
   }
   list(
     take = function() {
@@ -127,7 +133,8 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       if (here >= none_from && here < none_until) {
         return(none_until - here)
       }
-      found <- book$take(limit_windows(limits, book$now()), limit_under_way, weight)
+      found <- book$take(limit_windows(limits, book$now(), fastest_known()), limit_under_way,
+        weight)
       now <- book$now()
       if (!is.null(found$id)) {
         taken <<- taken + 1
@@ -154,7 +161,7 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         fastest <<- min(fastest, seconds)
         answers <<- answers + 1
       }
-      made <- book$now() - if (answers < limit_answers) 0 else 0.5 * fastest
+      made <- book$now() - if (is.finite(fastest_known())) 0.5 * fastest else 0
       book$made(token, made)
       known$time[known$id == token] <<- made
       here <- as.numeric(Sys.time())

@@ -69,6 +69,56 @@ test_that("the wait of a weighted limit is as long as what must leave the window
   expect_equal(wait(10), 8 + margin)
 })
 
+test_that("however unevenly calls travel, the service counts no window over its limit", {
+  # what a service counts of calls whose ways there and back are drawn anew, on a clock of its own
+  for (seed in 1:6) {
+    set.seed(seed)
+    clock <- 1e9
+    count <- 5
+    calls <- data.frame(id = numeric(), time = numeric(), weight = numeric())
+    limits <- list(list(count = count, seconds = 1))
+    book <- list(
+      now = function() clock,
+      take = function(windows, under_way, weight) {
+        if (sum(calls$time > clock - windows[[1]]$seconds) >= count) {
+          return(list())
+        }
+        calls[nrow(calls) + 1, ] <<- list(nrow(calls) + 1, clock + under_way, 1)
+        list(id = nrow(calls))
+      },
+      made = function(id, at) calls$time[id] <<- at,
+      calls = function(since) calls[calls$time > since, ],
+      forget = function(before) NULL
+    )
+    counter <- vetusta:::limit_counter(limits, book)
+    own <- environment(counter$take)
+    longest <- c(0.002, 0.02, 0.3)[seed %% 3 + 1]
+    way <- function() if (stats::runif(1) < 0.5) 0.0001 else stats::runif(1, 0, longest)
+    under_way <- list()
+    counted <- numeric()
+    while (length(counted) < 300) {
+      step <- stats::runif(1, 0, 0.01)
+      clock <- clock + step
+      own$none_from <- own$none_from - step
+      own$none_until <- own$none_until - step
+      back <- vapply(under_way, function(call) call$back <= clock, TRUE)
+      for (call in under_way[back]) counter$answered(call$token, call$back - call$sent)
+      under_way <- under_way[!back]
+      if (length(under_way) < 4 && (wait <- counter$take()) == 0) {
+        there <- clock + way()
+        counted <- c(counted, there)
+        under_way <- c(under_way, list(list(token = attr(wait, "token"), sent = clock,
+          back = there + way())))
+      }
+    }
+    counted <- sort(counted)
+    least <- min(counted[-seq_len(count)] - counted[seq_len(length(counted) - count)])
+    expect_gt(least, 1)
+    # and no more is lost than they take to travel
+    expect_lt((counted[300] - counted[1]) / (299 / count), 1.05 + 2 * longest)
+  }
+})
+
 test_that("while there can be no token none is asked for", {
   book <- vetusta:::limit_memory()
   asked <- 0
