@@ -39,8 +39,10 @@ listed_state <- function(path) {
   if (is_server(path) || !file.exists(path) || dir.exists(path) || file.access(path, 4) != 0) {
     return(NULL)
   }
+  # the log lies beside the file itself, and not beside a link to it
+  path <- normalizePath(path)
   told <- file.info(c(path, paste0(path, "-wal")), extra_cols = FALSE)
-  list(path = normalizePath(path), version = getNamespaceVersion("vetusta")[[1]],
+  list(path = path, version = getNamespaceVersion("vetusta")[[1]],
     size = told$size, changed = c(as.numeric(told$mtime), as.numeric(told$ctime)))
 }
 

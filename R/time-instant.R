@@ -269,9 +269,8 @@ read_rfc3339 <- function(x, zone = "UTC") {
 }
 
 # Of times on the local clock, in the order in which they were written, those that occur twice:
-# where the clock seems to run back, the second
-# pass of the repeated hour is meant. `group` tells apart what was written side by side, as of
-# several symbols.
+# where the clock seems to run back, the second pass of the repeated hour is meant. `group` tells
+# apart what was written side by side, as of several symbols.
 second_passes <- function(time, zone, group = NULL) {
   seconds <- as.numeric(time)
   if (zone == "UTC") {

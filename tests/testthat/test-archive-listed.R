@@ -67,6 +67,24 @@ test_that("an archive that is put in the place of another is not taken for it", 
   expect_error_kind(listed(file), "archive", "no archive yet")
 })
 
+test_that("what is written to an archive is seen by a link to it", {
+  file <- listed_archive()
+  link <- withr::local_tempfile(fileext = ".sqlite")
+  file.symlink(file, link)
+  settle()
+  listed(link)
+  expect_false(listed(link)$opened)
+  archive <- archive_open(file)
+  withr::defer(archive_close(archive))
+  for (symbol in c("TAMX", "ALDR")) {
+    archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+      symbol = symbol, interval = "1 day")
+    expect_true(symbol %in% listed(link)$rows$key)
+    settle()
+    listed(link)
+  }
+})
+
 test_that("while another process writes, every list is what was written by then", {
   file <- listed_archive()
   code <- sprintf(paste0("a <- vetusta::archive_open('%s'); for (i in 1:40) { ",

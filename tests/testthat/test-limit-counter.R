@@ -1,5 +1,18 @@
 # Calls are counted when they are made, and when the next one may be sent is reckoned from that.
 
+# Counts how often it was asked for a token.
+asked_book <- function() {
+  book <- vetusta:::limit_memory()
+  asked <- 0
+  take <- book$take
+  book$take <- function(...) {
+    asked <<- asked + 1
+    take(...)
+  }
+  book$asked <- function() asked
+  book
+}
+
 test_that("a call that is answered counts from when it was made, and not from a moment ahead", {
   address <- start_scripted(function(n, request) json_answer(list(items = list(list(id = n)))))
   source <- source_card(write_card(address,
@@ -120,18 +133,12 @@ test_that("however unevenly calls travel, the service counts no window over its 
 })
 
 test_that("while there can be no token none is asked for", {
-  book <- vetusta:::limit_memory()
-  asked <- 0
-  take <- book$take
-  book$take <- function(...) {
-    asked <<- asked + 1
-    take(...)
-  }
+  book <- asked_book()
   counter <- vetusta:::limit_counter(list(list(count = 2, seconds = 3600)), book)
   tokens <- lapply(1:2, function(i) attr(counter$take(), "token"))
   for (token in tokens) counter$answered(token, 0.1)
   waits <- vapply(1:20, function(i) as.numeric(counter$take()), 0)
-  expect_identical(asked, 2)
+  expect_identical(book$asked(), 2)
   expect_true(all(waits > 3500 & waits < 3700))
   expect_false(is.unsorted(rev(waits)))
   # and so it is where the clock was set back
@@ -139,17 +146,11 @@ test_that("while there can be no token none is asked for", {
   own$none_from <- own$none_from + 7200
   own$none_until <- own$none_until + 7200
   counter$take()
-  expect_identical(asked, 3)
+  expect_identical(book$asked(), 3)
 })
 
 test_that("a call that is under way is counted from its answer on, and the wait is known from it", {
-  book <- vetusta:::limit_memory()
-  asked <- 0
-  take <- book$take
-  book$take <- function(...) {
-    asked <<- asked + 1
-    take(...)
-  }
+  book <- asked_book()
   window <- 3600 + vetusta:::window_margin(3600)
   counter <- vetusta:::limit_counter(list(list(count = 1, seconds = 3600)), book)
   token <- attr(counter$take(), "token")
@@ -162,7 +163,7 @@ test_that("a call that is under way is counted from its answer on, and the wait 
   wait <- as.numeric(counter$take()) + as.numeric(Sys.time())
   expect_gte(wait, before + 0.05 + window)
   expect_lte(wait, after + window + 0.05)
-  expect_identical(asked, 1)
+  expect_identical(book$asked(), 1)
 })
 
 test_that("of several processes' calls the wait is never longer than until the first may be sent", {
