@@ -6,6 +6,7 @@ cli_collect <- function(arguments) {
         paste0("the longest pause that is waited for, as \"2 hours\"; a longer one ends the run ",
           "[15 minutes]"), default = "15 minutes", metavar = "SPAN"),
       cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
+      cli_option("again", "ask for all of the window, whatever is stored of it", flag = TRUE),
       cli_option("raw", "keep the raw pages too, for vetusta reread", flag = TRUE),
       cli_option("quiet", "show no progress", flag = TRUE)
     ), cli_json_option()),
@@ -22,7 +23,7 @@ cli_collect <- function(arguments) {
   if (is.na(wait)) cli_usage_error("--wait must be a length of time, as in --wait \"2 hours\"")
   want <- cli_want(options)
   archive <- cli_want_archive(options, create = TRUE)
-  plan <- plan_calls(want, archive)
+  plan <- plan_calls(want, archive, again = options$again)
   text <- format_plan(plan)
   if (!options$quiet) {
     cli_say(paste(text[seq_len(match("", text, nomatch = length(text) + 1) - 1)], collapse = "\n"))

@@ -17,13 +17,28 @@ cli_list <- function(arguments) {
     return(cli_print_json(rows))
   }
   shorten <- cli_shortened[[what]] %||% identity
-  cli_print_table(shorten(rows), paste0("the archive has no ", what, " yet"))
+  status <- cli_print_table(shorten(rows), cli_lists_empty[[what]] %||%
+    paste0("the archive has no ", what, " yet"))
+  open <- attr(rows, "incomplete") %||% 0
+  if (open > 0) {
+    cli_say("\n", counted(open, "window"), if (open == 1) " is" else " are",
+      " incomplete: `vetusta list incomplete` says why")
+  }
+  status
 }
 
-cli_lists <- list(series = function(archive) archive_series(archive),
-  datasets = function(archive) archive_datasets(archive),
+cli_lists_empty <- list(incomplete = "nothing is incomplete")
+
+# A list with the number of windows that are incomplete.
+with_incomplete <- function(read) {
+  function(archive) structure(read(archive), incomplete = nrow(archive_incomplete(archive)))
+}
+
+cli_lists <- list(series = with_incomplete(function(archive) archive_series(archive)),
+  datasets = with_incomplete(function(archive) archive_datasets(archive)),
   journal = function(archive) archive_journal(archive),
-  faults = function(archive) archive_faults(archive))
+  faults = function(archive) archive_faults(archive),
+  incomplete = function(archive) archive_incomplete(archive))
 
 # What a table on a terminal leaves out.
 cli_shortened <- list(
@@ -36,5 +51,11 @@ cli_shortened <- list(
     rows <- rows[c("asked", "source", "symbol", "status", "rows", "bytes", "outcome", "message")]
     rows$message <- substr(rows$message, 1, 60)
     rows
+  },
+  incomplete = function(rows) {
+    rows$from <- format(rows$from, "%Y-%m-%d")
+    rows$to <- format(rows$to, "%Y-%m-%d")
+    windows <- !all(is.na(rows$from))
+    rows[c("source", "dataset", "label", if (windows) c("from", "to"), "reason")]
   }
 )

@@ -2,6 +2,23 @@
 # end of all. Each of these
 # functions gives the tally back.
 
+# An error of our own fails one request, and the others go on: what follows of its pages is not
+# looked at any more, and its window stays open.
+collect_safely <- function(run, queue, tally, event) {
+  if (event$chain$start %in% queue$dropped) {
+    return(tally)
+  }
+  tryCatch(collect_event(run, queue, tally, event), error = function(e) {
+    if (inherits(e, "vetusta_error")) stop(e)
+    queue_drop(queue, event$chain)
+    reason <- paste("internal error:", redact(conditionMessage(e), run$secrets()))
+    tally <- collect_cut_short(run, tally, event$chain, event$response, reason)
+    tally$failed$todo[nrow(tally$failed)] <- paste0("run it again; if it comes again, report it ",
+      "with the card and the answer, which `vetusta try` shows")
+    tally
+  })
+}
+
 collect_event <- function(run, queue, tally, event) {
   chain <- event$chain
   if (!is.null(event$reason)) {
@@ -14,9 +31,13 @@ collect_event <- function(run, queue, tally, event) {
     return(collect_own(run, queue, tally, chain, response, own))
   }
   if (says_nothing(run$want$dataset, chain, response)) {
-    return(collect_empty(run, tally, chain, response))
+    return(chain_beyond(run, queue, tally, chain, response) %||%
+      collect_empty(run, tally, chain, response))
   }
   if (!is.na(event$spent)) queue_hold(queue, event$spent)
+  if (is_part_of_bytes(response, chain)) {
+    return(collect_part(run, queue, tally, chain, response))
+  }
   switch(judge_status(response$status),
     good = collect_good(run, queue, tally, chain, response),
     again = collect_again(run, queue, tally, chain, answer_text(run, response), response),
@@ -26,7 +47,8 @@ collect_event <- function(run, queue, tally, event) {
       collect_failed(run, tally, chain, response, "absent",
         paste0("the source has no ", chain$label, ": ", answer_text(run, response)),
         "look at the symbol, or leave it out"),
-    wrong = chain_otherwise(run, queue, tally, chain, response) %||%
+    wrong = chain_beyond(run, queue, tally, chain, response) %||%
+      chain_otherwise(run, queue, tally, chain, response) %||%
       collect_failed(run, tally, chain, response, "wrong",
         paste0("the service did not accept the call: ", answer_text(run, response)),
         "look at the want, and at the request in the source card")
@@ -56,13 +78,26 @@ collect_own <- function(run, queue, tally, chain, response, own) {
   tally
 }
 
-# Some services say HTTP 404 for the page after the last one. A place by number or count that an
-# earlier run reached may be just
-# that.
+# A page that is not there, or is refused. One that the source itself announced contradicts what it
+# said: it is asked for again, and then the window stays open. One that was asked for only to see
+# whether there is more is the end, as some services say HTTP 404 for the page after the last one.
+# A place by number or count that an earlier run reached may be just that.
 chain_beyond <- function(run, queue, tally, chain, response) {
   counted <- (run$want$dataset$next_page$by %||% "") %in% c("page", "offset")
   if (chain$page < 2 || (chain$resumed && !counted)) {
     return(NULL)
+  }
+  absent <- judge_status(response$status) == "absent"
+  if (!absent && !isTRUE(chain$beyond)) {
+    return(NULL)
+  }
+  announced <- isTRUE(chain$announced)
+  if (!isTRUE(chain$beyond) && chain$attempt < if (announced) announced_tries else 2) {
+    return(collect_again(run, queue, tally, chain, answer_text(run, response), response))
+  }
+  if (announced) {
+    return(collect_cut_short(run, tally, chain, response, paste0("page ", chain$page,
+      ", which the source announced, is not there: ", answer_text(run, response))))
   }
   pages <- tally$pages
   tally <- collect_empty(run, tally, chain, response)
@@ -73,8 +108,10 @@ chain_beyond <- function(run, queue, tally, chain, response) {
 # An answer that says, in one way or another, that there is nothing: a page without rows.
 collect_empty <- function(run, tally, chain, response) {
   page <- want_empty_page(run$want, chain, run$calendar)
+  page$against <- proof_against(chain$proof, chain$page)
   chain <- page_place(chain, page, run)
   tally <- tally_page(tally, collect_store(run, chain, response, page), page)
+  if (length(page$against)) tally <- collect_incomplete(run, tally, chain, page$against)
   collect_came(run, tally, chain, page)
 }
 

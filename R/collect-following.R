@@ -8,7 +8,7 @@ following_page <- function(source, chain, value, where, by = NULL) {
   }
   halt <- function(what, todo) list(halt = vetusta_error("payload", what, where, todo))
   address <- absolute_address(value, chain$request$address)
-  if (is.na(address)) {
+  if (is.na(address) || !grepl("^https?://", address, ignore.case = TRUE)) {
     return(halt(paste0("The next page's address cannot be read: \"", value, "\"."),
       "look at next_page: in the card"))
   }

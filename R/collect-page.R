@@ -4,16 +4,18 @@
 # What came with one answer. `rows` are tidy, `faults` which of them are set aside, `count` how
 # many the service counts,
 # `following` where the next page is, `halt` an error where that cannot be asked for, `full` that
-# as many came as one answer
-# holds, `probing` that the next page is asked for to see whether there is one. Collecting, exports
-# and rereading all make pages
-# here. Its times as seconds are looked at again and again, and so are taken out once.
+# as many came as one answer holds, `probing` that the next page is asked for to see whether there
+# is one, `announced` that the source itself said that it is there, `beyond` that the source's own
+# count said that it is not. `says` is what the answer says of all rows: the source's `total` and
+# number of `pages`, whether the page is `repeated`, and what it has `against` being complete.
+# Collecting, exports and rereading all make pages here. Its times as seconds are looked at again
+# and again, and so are taken out once.
 page_make <- function(rows, faults = no_page_faults, count = NROW(rows), items = count,
-  notes = NULL, hash = NULL,
-                      following = NULL, halt = NULL, full = FALSE, probing = FALSE, ...) {
+  notes = NULL, hash = NULL, following = NULL, halt = NULL, full = FALSE, probing = FALSE,
+  announced = FALSE, beyond = FALSE, says = list(), ...) {
   list(rows = rows, faults = faults, count = count, items = items, notes = notes, hash = hash,
-    following = following,
-    halt = halt, full = full, probing = probing, times = finite_seconds(rows$time), ...)
+    following = following, halt = halt, full = full, probing = probing, announced = announced,
+    beyond = beyond, says = says, times = finite_seconds(rows$time), ...)
 }
 
 no_page_faults <- data.frame(row = integer(), symbol = character(), time = numeric(),
@@ -37,8 +39,18 @@ collect_good <- function(run, queue, tally, chain, response) {
   if (identical(as.numeric(response$status), 202) && page$count == 0) {
     return(collect_again(run, queue, tally, chain, "HTTP 202: not ready yet", response))
   }
+  if (is_unlikely_empty(chain, page)) {
+    return(collect_again(run, queue, tally, chain,
+      paste0("page ", chain$page, " has no rows, and the source said that there are more"),
+      response[c("body", "status")]))
+  }
+  chain$proof <- proof_add(chain$proof, page, chain$page)
   chain <- page_way(chain, page, run)
-  if (!is.null(page$following) && page_ends(chain, page, run)) page["following"] <- list(NULL)
+  passed <- !is.null(page$following) && page_ends(chain, page, run)
+  if (passed) page["following"] <- list(NULL)
+  # what is beyond the window need not come
+  page$against <- if (passed) chain$proof$against
+  else if (is.null(page$following)) c(page$halt$what, proof_against(chain$proof, chain$page))
   chain <- page_place(chain, page, run)
   last_wanted <- tally$pages + 1 >= run$most_pages
   if (!is.null(page$following)) {
@@ -47,10 +59,9 @@ collect_good <- function(run, queue, tally, chain, response) {
   }
   tally <- tally_page(tally, collect_store(run, chain, response, page), page)
   tally <- collect_came(run, tally, chain, page)
-  # what came is stored, and what follows cannot be asked for
-  if (!is.null(page$halt)) {
-    tally <- collect_failed(run, tally, chain, response, "payload",
-      paste0(page$halt$what, " (", page$halt$where, ")"), page$halt$todo)
+  # what came is stored; what follows cannot be asked for, or does not fit
+  if (length(page$against)) {
+    tally <- collect_incomplete(run, tally, chain, page$against, page$halt$todo)
   }
   if (last_wanted) queue$stopped <- TRUE
   tally
@@ -85,9 +96,13 @@ chain_following <- function(chain, page) {
   chain$seen <- c(chain$seen, chain$request$address)
   chain$request$address <- page$following
   chain$hashes <- c(chain$hashes, page$hash)
+  chain$longest <- max(chain$longest, page$count)
+  chain$announced <- page$announced
+  chain$beyond <- page$beyond
   chain$before <- chain$before + page$count
   chain$page <- chain$page + 1
   chain$attempt <- 1
+  chain$rejected <- (chain$rejected %||% 0) + NROW(page$rows) - NROW(page_good(page))
   chain
 }
 
@@ -118,19 +133,26 @@ collect_store <- function(run, chain, response, page) {
   good <- page_good(page)
   entry <- journal_entry(run, chain, response, if (response$status >= 400) "end"
   else "stored", rows = NROW(good),
-    message = if (length(page$notes)) paste(page$notes, collapse = "; ") else NA)
-  last <- is.null(page$following)
+    message = if (length(c(page$notes, page$against))) {
+      paste(c(page$notes, page$against), collapse = "; ")
+    } else {
+      NA
+    })
+  ended <- is.null(page$following)
+  last <- ended && !length(page$against)
+  chain$rejected <- (chain$rejected %||% 0) + NROW(page$rows) - NROW(good)
   run$sink$put(list(
     rows = want_parcel(run$want, chain, page, good), journal = entry, now = run$sink$now(),
     again = chain$page == 1 && is_kept(run$want) && isTRUE(chain$from > as.numeric(run$want$from)),
     faults = page_told(page, chain, run),
     covered = want_covered(run$want, chain, good, whole = last && !isTRUE(page$full)),
     listing = if (is.null(chain$from)) {
-      list(call = call_key(chain$call), page = chain$page, last = last && is.null(page$halt))
+      list(call = call_key(chain$call), page = chain$page, last = last && !isTRUE(page$full))
     },
-    notes = c(page_notes(chain, page), if (last && !isTRUE(page$full)) want_notes(run$want, chain)),
+    notes = c(page_notes(chain, page), if (last && !isTRUE(page$full)) want_notes(run$want, chain),
+      if (ended) incomplete_notes(run, chain, page$against, chain$rejected)),
     raw = if (run$sink$keep_raw && length(response$body)) raw_page(run, chain, response$body),
-    claims = if (last && is.null(page$halt)) run$sink$ending(chain$claim)
+    claims = if (ended) run$sink$ending(chain$claim)
   ), page)
 }
 
@@ -142,8 +164,10 @@ page_notes <- function(chain, page) {
   }
   place <- if (!is.null(page$following)) {
     list(key = chain$key, from = chain$from, to = chain$to, following = page$following,
-      page = chain$page + 1,
-      before = chain$before + page$count)
+      page = chain$page + 1, before = chain$before + page$count,
+      announced = page$announced, rejected = chain$rejected, came = chain$proof$came,
+      total = chain$proof$total, pages = chain$proof$pages,
+      against = paste(chain$proof$against, collapse = "; "))
   }
   value <- if (!is.null(place)) record_texts(place[lengths(place) > 0])
   list(list(kind = "reached", key = chain$start, value = value))
@@ -192,13 +216,15 @@ page_of_body <- function(want, chain, response, where, calendar, largest) {
     headers = response$headers,
     rows = decoded$items %||% decoded$rows, number = chain$page, before = chain$before,
     last = decoded$last,
-    newest = edges[2], oldest = edges[1], largest = largest)
+    newest = edges[2], oldest = edges[1], largest = largest, longest = chain$longest)
   hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
   bounded <- !is.null(member_number(told$members$total)) ||
     !is.null(member_number(told$members$pages))
-  # a service whose pages have no bound of their own and come again has no more
-  following <- if (!repeated || bounded) {
+  beyond <- is_beyond(dataset, told)
+  # a service whose pages come again has no more, unless it says that it has; three times is enough
+  stuck <- repeated && identical(rep(hash, 2), rev(chain$hashes)[1:2])
+  following <- if (!repeated || (bounded && !beyond && !stuck)) {
     next_value <- page_rule(dataset, want$source$zone)(chain$request$address, told)
     following_page(want$source, chain, next_value, where, by = dataset$next_page$by)
   }
@@ -206,12 +232,63 @@ page_of_body <- function(want, chain, response, where, calendar, largest) {
   page_make(
     tidy$rows, tidy$faults, count = told$rows, hash = hash,
     notes = c(if (repeated) "a page before it came again",
-      if (is.null(following$address)) total_note(told),
       if (full) "as many rows as one answer gives: some may be missing"),
     following = following$address, halt = following$halt, full = full,
     # a page that is asked for only to see whether there is one
-    probing = !bounded && is.null(told$members$more) && told$rows < (dataset$largest_page %||% Inf)
+    probing = !bounded && is.null(told$members$more) && told$rows < (dataset$largest_page %||% Inf),
+    announced = is_announced(dataset, told), beyond = beyond,
+    says = list(total = page_total(told, response), pages = member_number(told$members$pages),
+      repeated = repeated, against = c(partial_against(response, told, following$address),
+        if (repeated && !bounded) repeated_against(chain, hash, told, dataset),
+        empty_against(chain, told, bare, following$address),
+        if (length(tidy$others)) others_against(chain$symbols, tidy$others)))
   )
+}
+
+# The greatest number of rows that an answer speaks of, in its body or as a range of items.
+page_total <- function(told, response) {
+  greatest(member_number(told$members$total), items_total(response))
+}
+
+# HTTP 206 says that there is more, unless its range ends where all of it ends.
+partial_against <- function(response, told, following) {
+  if (!identical(as.numeric(response$status), 206) || length(following)) {
+    return(NULL)
+  }
+  range <- content_range(response)
+  if (is.null(range$total) || range$to + 1 < range$total) {
+    paste0("HTTP 206: the answer is a part of the whole",
+      if (!is.null(range$total)) paste0(", which ends at ", range$to, " of ", range$total, " ",
+        range$unit))
+  }
+}
+
+# A page that the source counted has no rows, or nothing at all came in its place.
+empty_against <- function(chain, told, bare, following) {
+  if (isTRUE(chain$announced) && told$rows == 0 && is.null(following) &&
+    (bare || length(member_number(told$members$pages)))) {
+    paste0("page ", chain$page, ", which the source announced, has no rows")
+  }
+}
+
+# A page that comes again may be the last one, where a service gives that for any number above it.
+# The first page again says that the service does not heed what it is asked for.
+repeated_against <- function(chain, hash, told, dataset) {
+  last_again <- chain$page > 2 && identical(hash, chain$hashes[length(chain$hashes)])
+  counted <- (dataset$next_page$by %||% "none") %in% c("page", "offset", "time")
+  if (counted && (last_again || told$rows < (dataset$largest_page %||% 0))) {
+    return(NULL)
+  }
+  paste0("page ", chain$page, " has the rows of a page before it")
+}
+
+others_against <- function(symbols, others) {
+  paste0("asked for ", few_words(symbols), ", and ", few_words(others), " came")
+}
+
+few_words <- function(words, most = 3) {
+  paste0(paste(utils::head(words, most), collapse = ", "),
+    if (length(words) > most) paste(" and", length(words) - most, "more"))
 }
 
 # An answer without pages that is as long as answers can be.
@@ -241,13 +318,4 @@ finite_seconds <- function(time) {
   time <- as.numeric(time)
   known <- is.finite(time)
   if (all(known)) time else time[known]
-}
-
-# A total that says more than came, although the pages are at their end.
-total_note <- function(page) {
-  total <- member_number(page$members$total)
-  came <- page$before + page$rows
-  if (!is.null(total) && came < total) {
-    paste0("the total says ", number_text(total), " rows, ", number_text(came), " came")
-  }
 }

@@ -27,7 +27,7 @@ collect_pages <- function(plan) {
       pause <- if (run$line$active == 0L) collect_start(run, queue, tally) else 1
       line_run(run$line, pause)
       while (!is.null(event <- queue_event_next(queue))) {
-        tally <<- collect_event(run, queue, tally, event)
+        tally <<- collect_safely(run, queue, tally, event)
       }
     }
     if (!sink$waiting()) {

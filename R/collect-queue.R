@@ -18,6 +18,8 @@ queue_make <- function(calls) {
   queue$job <- NULL
   queue$stopped <- FALSE
   queue$resume <- NULL
+  # chains, by their first request, that are not followed any more
+  queue$dropped <- character()
   # calls that were begun and are not at their end, though the run ends
   queue$unfinished <- 0
   queue
@@ -46,6 +48,12 @@ queue_event_next <- function(queue) {
   event <- queue$finished[[1]]
   queue$finished <- queue$finished[-1]
   event
+}
+
+# Nothing more of a chain is asked for or looked at.
+queue_drop <- function(queue, chain) {
+  queue$dropped <- c(queue$dropped, chain$start)
+  queue$waiting <- Filter(function(other) other$start != chain$start, queue$waiting)
 }
 
 queue_hold <- function(queue, seconds) queue$hold <- max(queue$hold, now_seconds() + seconds)

@@ -88,7 +88,7 @@ collect_step <- function(going) {
 collect_came_in <- function(going) {
   going$run$sink$beat()
   if (!is.null(event <- queue_event_next(going$queue))) {
-    going$tally <- collect_event(going$run, going$queue, going$tally, event)
+    going$tally <- collect_safely(going$run, going$queue, going$tally, event)
     # what is answered meanwhile is known to be at once, and counts from then
     if (going$run$line$active > 0L) line_run(going$run$line, 0)
   }

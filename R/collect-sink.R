@@ -8,6 +8,7 @@
 # call, or nothing
 # noted, forget    what an earlier run noted of a call, by kind and key
 # covered          stretches of keys that are held whole
+# incomplete       what is open, see incomplete_book(); NULL where nothing is kept
 # journal          a row of the journal without a page
 # put              a page, as keys and rows and as it came: gives c(new, changed, unchanged)
 # note             a note by itself
@@ -31,6 +32,7 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
     c(list(source = source, dataset = dataset, shape = want$dataset$shape),
     page)
   }
+  incomplete <- incomplete_book(archive, source, dataset, reading_hash(want))
   list(
     counter = source_counter(want$source, archive, call_weight(want$dataset)),
     keep_raw = keep_raw,
@@ -51,7 +53,10 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
       store_note(archive, kind, source, dataset, key, value, at)
     },
     forget = function(kind, key) store_forget(archive, kind, source, dataset, key),
-    covered = function(keys) store_covered(archive, source, dataset, keys),
+    covered = function(keys) {
+      covered_less(store_covered(archive, source, dataset, keys), incomplete$now())
+    },
+    incomplete = incomplete,
     journal = function(entry) {
       store_journal_add(archive,
       c(entry, list(source = source, dataset = dataset)))

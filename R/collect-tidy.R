@@ -5,12 +5,31 @@ decoded_rows <- function(want, symbols, decoded) {
   dataset <- want$dataset
   rows <- list_frame(decoded$columns)
   if (is.null(rows$symbol) && length(symbols) == 1) rows$symbol <- rep(symbols, decoded$rows)
+  else if (length(symbols)) rows$symbol <- symbols_as_asked(rows$symbol, symbols)
   # where the clock of rows runs back, the second pass of an hour that comes twice is meant
   if (inherits(rows$time, "POSIXct") && decoded$rows && clock_is_local(dataset)) {
     series <- if (!is.null(rows$symbol)) paste(rows$symbol, rows[["side"]])
     rows$time <- second_passes(rows$time, want$source$zone, series)
   }
   rows
+}
+
+# Symbols that came in another case than they were asked for in, as they were asked for, where just
+# one of those asked for is meant.
+symbols_as_asked <- function(came, asked) {
+  if (is.null(came)) {
+    return(came)
+  }
+  came <- as.character(came)
+  other <- which(!came %in% asked & !is.na(came))
+  if (length(other)) {
+    meant <- lapply(unique(came[other]), function(word) asked[tolower(asked) == tolower(word)])
+    names(meant) <- unique(came[other])
+    lone <- unlist(meant[lengths(meant) == 1])
+    hit <- other[came[other] %in% names(lone)]
+    came[hit] <- unname(lone[came[hit]])
+  }
+  came
 }
 
 clock_is_local <- function(dataset) {

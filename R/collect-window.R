@@ -106,8 +106,9 @@ window_dense <- function(chain, page, run) {
 page_place <- function(chain, page, run) {
   chain$newest <- max(chain$newest %||% -Inf, page_newest(page, run$want$source$zone))
   chain$cover <- NULL
-  chain$last <- is.null(page$following)
-  if (is.null(chain$from)) {
+  chain$last <- is.null(page$following) && !length(page$against)
+  # behind a page that contradicts, no stretch is known to be whole
+  if (is.null(chain$from) || length(chain$proof$against)) {
     return(chain)
   }
   # a page as large as pages can be is all of the window where no other bar can be in it

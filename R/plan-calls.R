@@ -5,6 +5,7 @@
 #'
 #' @param want A want, see [want_bars()].
 #' @param archive An archive, or `NULL` to plan as if nothing were held.
+#' @param again Whether to ask for all of the window, whatever is stored of it.
 #' @return A `vetusta_plan`: a list with `want`, `calls` (a data frame with one row a range to
 #'   page through: `symbol`, `from`, `to`
 #'   (`POSIXct`, UTC), `rows` and `pages` expected at most; for rows that are no bars the pages are
@@ -12,22 +13,24 @@
 #'   (all of them, each one HTTP request), `rows`, `seconds` (the least time that the source's
 #'   limits allow), `bytes` (about, by what
 #'   this dataset's pages took before; `NA` before the first), `quotas` (a row for
-#'   each quota of a day or a month: used, left, the part that this takes, the day it ends) and
-#'   `held` (symbols that need nothing).
+#'   each quota of a day or a month: used, left, the part that this takes, the day it ends),
+#'   `held` (symbols that need nothing) and `open` (what is asked for again because an earlier run
+#'   could not prove it complete, as of [archive_incomplete()]).
 #' @section Errors: `vetusta_error_want` for something that is no want.
 #' @export
 #' @examples
 #' want <- want_bars(source_card("quay"), c("KELD", "TAMX"), interval = "1 minute", from =
 #' "2026-03-12", to = "2026-03-26")
 #' plan_calls(want)
-plan_calls <- function(want, archive = NULL) {
+plan_calls <- function(want, archive = NULL, again = FALSE) {
   if (missing(want) || !inherits(want, "vetusta_want")) {
     vetusta_stop("want", "A plan is made from a want.",
       todo = "make one with want_bars() or want_rows()")
   }
   if (!is.null(archive)) check_archive(archive)
-  calls <- still_to_ask(want, want_calls(want, archive), archive)
-  calls <- kept_calls(want, calls, archive)
+  want$again <- if (check_flag(again, "again")) TRUE
+  calls <- want_calls(want, archive)
+  if (!again) calls <- kept_calls(want, still_to_ask(want, calls, archive), archive)
   limits <- want$source$limits
   taken <- if (is.null(archive)) no_calls_made else store_tokens(archive, want$source$source)
   weight <- call_weight(want$dataset)
@@ -38,7 +41,8 @@ plan_calls <- function(want, archive = NULL) {
       bytes = plan_bytes(archive, want, pages),
       quotas = limit_quotas(pages, limits, taken, if (is.null(archive)) now_seconds()
       else store_now(archive), weight),
-      held = setdiff(want$symbols, unlist(calls$symbols)), with_archive = !is.null(archive)),
+      held = setdiff(want$symbols, unlist(calls$symbols)),
+      open = open_of_calls(archive, want, calls), with_archive = !is.null(archive) && !again),
     class = "vetusta_plan"
   )
 }
@@ -69,7 +73,7 @@ still_to_ask <- function(want, calls, archive) {
     return(calls)
   }
   asked <- store_notes(archive, "asked", source, want$dataset$name)
-  made <- asked$key[asked$at >= min(fresh)]
+  made <- setdiff(asked$key[asked$at >= min(fresh)], open_of(archive, want)$start)
   if (!length(made)) {
     return(calls)
   }
@@ -100,9 +104,19 @@ plan_text <- function(plan, head, requests, table) {
   size <- if (!is.na(plan$bytes)) paste0("  size      about ", format_bytes(plan$bytes),
     ", as the pages before it were")
   costs <- plan_costs(plan)
-  c(head, requests, costs[1], size, costs[-1], held, notes, "",
+  c(head, requests, costs[1], size, costs[-1], held, plan_open(plan), notes, "",
     paste0("  ", text_table(utils::head(table, 12))),
     if (count > 12) paste0("  and ", thousands(count - 12), " more"))
+}
+
+# What an earlier run could not prove complete.
+plan_open <- function(plan) {
+  open <- plan$open
+  if (!NROW(open)) {
+    return(NULL)
+  }
+  c(paste0("  open      ", utils::head(paste0(open$label, ": ", open$reason), 3)),
+    if (nrow(open) > 3) paste0("            and ", nrow(open) - 3, " more: vetusta list incomplete"))
 }
 
 # The least time that the limits allow, and what the quotas are.

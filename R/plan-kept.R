@@ -106,6 +106,9 @@ kept_calls <- function(want, calls, archive) {
   # what lies before the window that was looked at then, or behind it at its beginning, is new
   seen <- !is.na(at) & !is.na(value) & as.numeric(calls$from) >= value - want$overlap &
     as.numeric(calls$to) >= as.numeric(want$to)
+  # what is open is asked for at once
+  open <- open_of(archive, want)$key
+  seen <- seen & !vapply(calls$keys, key_text, "") %in% open
   calls[!(seen & now_seconds() - at < kept_wait(at - value, want)), , drop = FALSE]
 }
 

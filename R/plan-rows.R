@@ -40,7 +40,7 @@ row_windows <- function(want, keys, archive) {
   }
   source <- want$source$source
   covered <- if (is.null(archive)) no_coverage
-  else store_covered(archive, source, want$dataset$name)
+  else covered_now(archive, want)
   reached <- reached_windows(want, archive)
   covered <- split(covered, covered$key)
   reached <- split(reached, reached$key)

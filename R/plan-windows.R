@@ -91,7 +91,7 @@ missing_bars <- function(want, archive, calendar = NULL) {
     return(whole(symbols))
   }
   keys <- bars_cover_keys(symbols, want)
-  covered <- store_covered(archive, want$source$source, want$dataset$name, keys)
+  covered <- covered_now(archive, want, keys)
   owner <- rep(symbols, length(keys) / length(symbols))[match(covered$key, keys)]
   # what lies beside the window, and other sessions and intervals, says nothing
   there <- !is.na(owner) & covered$end > window$from & covered$start < window$to

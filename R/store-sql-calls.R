@@ -10,11 +10,14 @@ store_covered.vetusta_store_sql <- function(store, source, dataset, keys = NULL)
 }
 
 #' @export
-store_notes.vetusta_store_sql <- function(store, kind, source, dataset, key = NULL) {
+store_notes.vetusta_store_sql <- function(store, kind, source = NULL, dataset = NULL,
+  key = NULL) {
+  everywhere <- is.null(source)
   sql_get(store,
-    paste("SELECT key, at, value FROM notes WHERE kind = ? AND source = ? AND dataset = ?",
-    if (!is.null(key)) "AND key = ?", "ORDER BY key"), c(list(kind, source, dataset), key),
-    often = !is.null(key))
+    paste(if (everywhere) "SELECT source, dataset, key, at, value" else "SELECT key, at, value",
+      "FROM notes WHERE kind = ?", if (!everywhere) "AND source = ?",
+      if (!is.null(dataset)) "AND dataset = ?", if (!is.null(key)) "AND key = ?", "ORDER BY key"),
+    c(list(kind), source, dataset, key), often = !is.null(key))
 }
 
 #' @export

@@ -205,9 +205,27 @@ want_empty_page.vetusta_want_bars <- function(want, chain, calendar) {
 want_tidy.vetusta_want_bars <- function(want, calendar, symbols, decoded) {
   rows <- decoded_rows(want, symbols, decoded)
   rows <- complete_bars(rows, calendar, want$interval, want$source$zone, want$dataset$bar_time)
-  list(rows = rows,
-    faults = page_faults(rows, decoded, want$dataset,
-      faults_joined(bars_faults(rows), doubled_bars(rows))))
+  others <- other_symbols(rows$symbol, symbols)
+  judged <- faults_joined(bars_faults(rows), doubled_bars(rows))
+  if (length(others)) judged <- faults_joined(other_rows(rows, symbols), judged)
+  list(rows = rows, faults = page_faults(rows, decoded, want$dataset, judged), others = others)
+}
+
+# Symbols that came where none of those came that were asked for.
+other_symbols <- function(came, asked) {
+  if (!length(asked) || !length(came)) {
+    return(character())
+  }
+  came <- text_groups(as.character(came), lone = TRUE)$levels
+  came <- came[!is.na(came)]
+  if (any(came %in% asked)) character() else came
+}
+
+other_rows <- function(rows, symbols) {
+  n <- nrow(rows)
+  data.frame(row = seq_len(n), symbol = as.character(rows$symbol), time = rows$time,
+    fault = rep("another symbol than was asked for", n),
+    detail = rep(paste("asked for", few_words(symbols)), n))
 }
 
 # The usual page has none of either.
@@ -244,6 +262,18 @@ want_covered.vetusta_want_bars <- function(want, chain, good, whole) {
   key <- bars_cover_key(chain$symbols, want$interval$iso, want$session)
   held <- ends > cover[1]
   list_frame(list(key = key[held], start = rep(cover[1], sum(held)), end = ends[held]))
+}
+
+#' @export
+want_place.vetusta_want_bars <- function(want, chain) {
+  key <- function(sessions) {
+    unlist(lapply(sessions, function(name) {
+      bars_cover_key(chain$symbols, want$interval$iso, name)
+    }))
+  }
+  # all sessions have the regular one in them
+  list(keys = key(want$session), settles = key(if (want$session == "all") c("all", "regular")
+  else want$session), start = chain$start, from = chain$from, to = chain$to)
 }
 
 #' @export

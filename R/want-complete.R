@@ -7,7 +7,7 @@ want_complete <- function(want, archive) UseMethod("want_complete")
 #' @export
 want_complete.vetusta_want_bars <- function(want, archive) {
   keys <- bars_cover_keys(want$symbols, want)
-  covered <- store_covered(archive, want$source$source, want$dataset$name, keys)
+  covered <- covered_now(archive, want, keys)
   covered$key <- rep(want$symbols, length.out = length(keys))[match(covered$key, keys)]
   complete_until(covered, want$symbols, want$from)
 }
@@ -17,7 +17,7 @@ want_complete.vetusta_want_rows <- function(want, archive) {
   if (is.null(want$from)) {
     return(asked_since(want, archive))
   }
-  covered <- store_covered(archive, want$source$source, want$dataset$name)
+  covered <- covered_now(archive, want)
   keys <- unique(vapply(want_calls(want, NULL)$keys, key_text, ""))
   complete_until(covered, keys, want$from)
 }
@@ -36,6 +36,7 @@ asked_since <- function(want, archive) {
   asked <- store_notes(archive, "asked", want$source$source, want$dataset$name)
   starts <- want_starts(want, archive)
   at <- asked$at[match(starts, asked$key)]
+  at[starts %in% open_of(archive, want)$start] <- NA
   if (!length(at) || anyNA(at)) NA_real_ else min(at)
 }
 

@@ -36,6 +36,15 @@ want_parcel <- function(want, chain, page, good) UseMethod("want_parcel")
 want_covered <- function(want, chain, good, whole) UseMethod("want_covered")
 want_notes <- function(want, chain) UseMethod("want_notes")
 
+# Where a chain's window lies, see incomplete_book().
+want_place <- function(want, chain) UseMethod("want_place")
+
+#' @export
+want_place.default <- function(want, chain) {
+  list(keys = chain$key, settles = chain$key, start = chain$start, from = chain$from,
+    to = chain$to)
+}
+
 # The rows of a page as they are handed out.
 want_table <- function(want, page, rows) UseMethod("want_table")
 
@@ -100,7 +109,8 @@ ordinary_chain <- function(want, call, known, windowed, noted) {
     start = request_key(request),
     windowed = windowed, asked = now_seconds(), attempt = 1, page = 1, before = 0, not_before = 0,
     seen = character(),
-    resumed = FALSE, direction = NA_character_, ends = NULL, renewed = FALSE
+    resumed = FALSE, direction = NA_character_, ends = NULL, renewed = FALSE,
+    proof = proof_make()
   )
   place <- if (!windowed && !is.null(dataset$next_page)) noted("reached", chain$start)
   if (is.null(place)) {
@@ -111,6 +121,10 @@ ordinary_chain <- function(want, call, known, windowed, noted) {
   chain$request$address <- place$following
   chain$page <- place$page
   chain$before <- place$before
+  chain$announced <- place$announced
+  chain$rejected <- place$rejected
+  chain$proof[c("came", "total", "pages", "against")] <- list(place$came %||% 0, place$total,
+    place$pages, Filter(nzchar, place$against %||% ""))
   chain
 }
 

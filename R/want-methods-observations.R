@@ -12,7 +12,7 @@ want_chain.vetusta_want_observations <- function(want, call, noted = function(ki
     asked = now_seconds(), attempt = 1, page = 1,
     before = 0, not_before = 0, seen = character(), resumed = FALSE, direction = NA_character_,
     renewed = FALSE,
-    windowed = TRUE, noted = noted,
+    windowed = TRUE, noted = noted, proof = proof_make(),
     formats = want$source$sdmx$formats %||% names(sdmx_formats[[want$source$sdmx$version]])
   )
   observation_request(want, chain)
@@ -191,7 +191,7 @@ want_plan_text.vetusta_want_observations <- function(want, plan) {
     if (nrow(calls)) c(paste0("  requests  ", thousands(plan$pages), ", about ",
       thousands(plan$rows), " values", cut), plan_costs(plan))
     else "  requests  none: the archive holds all of it",
-    if (length(want$notes)) paste0("  note      ", want$notes), "",
+    plan_open(plan), if (length(want$notes)) paste0("  note      ", want$notes), "",
     paste0("  ", utils::head(address, 8)),
     if (length(address) > 8) paste0("  and ", thousands(length(address) - 8), " more")
   )

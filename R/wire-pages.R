@@ -85,25 +85,34 @@ page_rule_of <- function(dataset, rule, zone) {
   )
 }
 
-# The last page is the one that reaches the total, or the number of pages. Where nothing tells, it
-# is an empty one, or one that is shorter than another before it: a service
-# may give less than it is asked for, so that being short of the most there can be says nothing yet.
+# Whether a page is the last one. It is where the source's own total or number of pages is reached;
+# but a total may be too low, and so a page that is as long as pages can be is never the last. Where
+# no total is told, the last page is an empty one, or one that is shorter than another before it: a
+# service may give less than it is asked for, so that being short of the most there can be says
+# nothing yet.
 ends_here <- function(page, dataset, pages = NULL) {
-  if (!is.null(pages)) {
-    return(page$number >= pages)
-  }
-  total <- member_number(page$members$total)
   if (page$rows == 0) {
+    # an empty page within the source's own count is not its end: proof_against()
     return(TRUE)
   }
+  if (!is.null(pages)) {
+    return(page$number >= pages && !is_full_page(page, dataset))
+  }
+  total <- member_number(page$members$total)
   if (!is.null(total)) {
-    return(page$before + page$rows >= total)
+    came <- page$before + page$rows
+    return(came >= total && !is_full_page(page, dataset) && (came == total || page$number > 1))
   }
   if (!is.null(page$members$more)) {
     return(FALSE)
   }
   # where the card does not say how long pages are, they may be of any length
   !is.null(dataset$largest_page) && page$rows < max(1, page$largest)
+}
+
+# Whether a page is as long as the card says that pages can be, or as long as one before it.
+is_full_page <- function(page, dataset) {
+  page$rows >= min(dataset$largest_page %||% Inf, page$longest %||% Inf)
 }
 
 member_text <- function(value) {

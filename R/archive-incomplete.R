@@ -1,0 +1,155 @@
+# What is open: windows, keys and selections that were asked for and are not proven complete, each
+# with its reason. They are notes of the kind "open", and count as not covered until a later run
+# proves them complete. A window of which rows were rejected under one card is a note of the kind
+# "rejected"; it is open under a card that reads rows otherwise.
+
+#' What is incomplete
+#'
+#' Lists the windows, keys and selections that were collected and are not proven complete: an answer
+#' contradicted another, a page that the source announced did not come, or all rows of a page were
+#' rejected. Each is asked for again by the next `collect` or `refresh` that reaches it.
+#'
+#' @param archive An archive, see [archive_open()].
+#' @return A tibble, one row a window: `source`, `dataset`, `label` (the symbol, keys or selection),
+#'   `from`, `to` (`POSIXct` in UTC; `NA` for what has no window), `reason`, `found` (when, `POSIXct`
+#'   in UTC).
+#' @section Errors: `vetusta_error_archive` for something that is no open archive.
+#' @export
+#' @examples
+#' archive_incomplete(archive_open(tempfile(fileext = ".sqlite")))
+archive_incomplete <- function(archive) {
+  check_archive(archive)
+  open <- incomplete_read(archive)
+  as_rows(list(source = open$source, dataset = open$dataset, label = open$label,
+    from = utc(open$from), to = utc(open$to), reason = open$reason, found = utc(open$at)))
+}
+
+# Notes of one dataset or of all as a data frame, a row a window: `key` is that of its coverage, and
+# `start` that of its request. With `reading`, the hash of how the card reads rows now, those of
+# rejected rows too, where they were rejected under another card.
+incomplete_read <- function(archive, source = NULL, dataset = NULL, reading = NULL) {
+  open <- incomplete_parse(store_notes(archive, "open", source, dataset), "open", source, dataset)
+  if (is.null(reading)) {
+    return(open)
+  }
+  rejected <- incomplete_parse(store_notes(archive, "rejected", source, dataset), "rejected",
+    source, dataset)
+  incomplete_now(rbind(open, rejected), reading)
+}
+
+# Those that count under a card.
+incomplete_now <- function(open, reading) {
+  open[open$kind == "open" | open$reading != reading, , drop = FALSE]
+}
+
+incomplete_parse <- function(notes, kind, source, dataset) {
+  n <- nrow(notes)
+  values <- lapply(notes$value, jsonlite::fromJSON)
+  part <- function(name, missing) {
+    vapply(values, function(value) value[[name]] %||% missing, missing, USE.NAMES = FALSE)
+  }
+  list_frame(list(kind = rep(kind, n), note = notes$key, source = notes$source %||% rep(source, n),
+    dataset = notes$dataset %||% rep(dataset, n), key = part("key", NA_character_),
+    start = part("start", NA_character_), from = part("from", NA_real_),
+    to = part("to", NA_real_), label = part("label", ""), reason = part("reason", ""),
+    reading = part("reading", ""), at = notes$at))
+}
+
+# Stretches that are covered, less the windows that are open.
+covered_less <- function(covered, open) {
+  open <- open[!is.na(open$from) & open$key %in% covered$key, , drop = FALSE]
+  if (!nrow(open)) {
+    return(covered)
+  }
+  for (i in seq_len(nrow(open))) {
+    hit <- covered$key == open$key[i] & covered$start < open$to[i] & covered$end > open$from[i]
+    if (!any(hit)) next
+    before <- after <- covered[hit, , drop = FALSE]
+    before$end <- pmin(before$end, open$from[i])
+    after$start <- pmax(after$start, open$to[i])
+    covered <- rbind(covered[!hit, , drop = FALSE], before, after)
+    covered <- covered[covered$start < covered$end, , drop = FALSE]
+  }
+  covered[order(covered$key, covered$start), , drop = FALSE]
+}
+
+# The notes of a run: which windows are open is read once, and kept up to date with what the run
+# opens and settles. A place is a list of `keys` of coverage, `settles` (the keys that are settled
+# with them), `start`, `from` and `to`. `open()` and `settle()` give notes to write.
+incomplete_book <- function(archive, source, dataset, reading) {
+  open <- NULL
+  known <- function() {
+    if (is.null(open)) open <<- incomplete_read(archive, source, dataset, reading = "")
+  }
+  note <- function(kind, key, start, from, to, label, reason) {
+    row <- list_frame(list(kind = kind, note = incomplete_name(key, start, from), source = source,
+      dataset = dataset, key = key, start = start, from = from, to = to, label = label,
+      reason = reason, reading = reading, at = now_seconds()))
+    same <- open$kind == kind & open$note == row$note
+    open <<- rbind(open[!same, , drop = FALSE], row)
+    list(kind = kind, key = row$note, value = incomplete_value(row))
+  }
+  place_notes <- function(kind, place, label, reason) {
+    if (is.null(place$from)) {
+      return(list(note(kind, NA_character_, place$start, NA_real_, NA_real_, label, reason)))
+    }
+    lapply(place$keys, note, kind = kind, start = place$start, from = place$from, to = place$to,
+      label = label, reason = reason)
+  }
+  settle <- function(place) {
+    hit <- incomplete_touches(open, place)
+    rows <- open[hit, , drop = FALSE]
+    open <<- open[!hit, , drop = FALSE]
+    gone <- Map(function(kind, key) list(kind = kind, key = key, value = NULL), rows$kind,
+      rows$note)
+    # what lies beside the window that is proven now stays open
+    left <- lapply(seq_len(nrow(rows)), function(i) {
+      row <- rows[i, ]
+      lapply(incomplete_rest(row, place), function(rest) {
+        note(row$kind, row$key, row$start, rest[1], rest[2], row$label, row$reason)
+      })
+    })
+    c(unname(gone), unlist(left, recursive = FALSE))
+  }
+  list(
+    open = function(place, label, reason) {
+      known()
+      place_notes("open", place, label, reason)
+    },
+    settle = function(place, label, rejected) {
+      known()
+      c(settle(place), if (rejected > 0) place_notes("rejected", place, label,
+        paste(counted(rejected, "row"), "rejected")))
+    },
+    now = function() {
+      known()
+      incomplete_now(open, reading)
+    }
+  )
+}
+
+incomplete_name <- function(key, start, from) {
+  name <- if (is.na(from)) start else paste(key, format_exact(from))
+  if (nchar(name) > 500) content_hash(charToRaw(name)) else name
+}
+
+incomplete_value <- function(row) {
+  parts <- as.list(row[c("key", "start", "from", "to", "label", "reason", "reading")])
+  as.character(jsonlite::toJSON(parts[!is.na(parts)], auto_unbox = TRUE, digits = NA))
+}
+
+# Which open windows a place is, or overlaps.
+incomplete_touches <- function(open, place) {
+  if (is.null(place$from)) {
+    return(is.na(open$from) & open$start == place$start)
+  }
+  !is.na(open$from) & open$key %in% place$settles & open$from < place$to & open$to > place$from
+}
+
+incomplete_rest <- function(row, place) {
+  if (is.null(place$from)) {
+    return(NULL)
+  }
+  c(if (row$from < place$from) list(c(row$from, place$from)),
+    if (row$to > place$to) list(c(place$to, row$to)))
+}

@@ -1,0 +1,148 @@
+# When a window, a key or a selection is complete: the one rule for pages, exports, statistics and
+# documents. `docs/faults.md` has it as a table.
+#
+# A chain of requests that has come to its end proves its window complete where nothing that its
+# answers said contradicts. What contradicts is kept as a reason in words; the window then stays
+# open, with its reasons, until a later run settles it (archive-incomplete.R).
+
+# What the answers of a chain have said so far: the greatest `total` and number of `pages`, the rows
+# that `came`, and what contradicts.
+proof_make <- function() list(total = NULL, pages = NULL, came = 0, against = character())
+
+# The same, with what one more page says.
+proof_add <- function(proof, page, number) {
+  proof$total <- greatest(proof$total, page$says$total)
+  proof$pages <- greatest(proof$pages, page$says$pages)
+  if (!isTRUE(page$says$repeated)) proof$came <- proof$came + page$count
+  proof$against <- unique(c(proof$against, page_against(page, number)))
+  proof
+}
+
+greatest <- function(a, b) {
+  both <- c(a, b)
+  if (length(both)) max(both)
+}
+
+# What one page contradicts by itself.
+page_against <- function(page, number) {
+  rows <- NROW(page$rows)
+  rejected <- if (rows > 0 && length(unique(page$faults$row)) == rows) {
+    paste0(if (rows == 1) "the only row" else paste("all", thousands(rows), "rows"), " of page ",
+      number, if (rows == 1) " was" else " were", " rejected: ", page$faults$fault[1])
+  }
+  c(page$says$against, rejected)
+}
+
+# What contradicts a chain that has come to its end with page `number`; nothing where it is proven
+# complete.
+proof_against <- function(proof, number) {
+  c(proof$against,
+    if (length(proof$total) && proof$came < proof$total) {
+      paste0("the source's total is ", counted(proof$total, "row"), ", and ",
+        thousands(proof$came), " came")
+    },
+    if (length(proof$pages) && number < proof$pages) {
+      paste0("the source has ", counted(proof$pages, "page"), ", and page ", thousands(number),
+        " was the last one that came")
+    })
+}
+
+# Whether the source itself said that the page after this one is there.
+is_announced <- function(dataset, said) {
+  by <- dataset$next_page$by %||% "none"
+  if (by %in% c("address", "link", "cursor") || !is.null(said$members$more)) {
+    return(TRUE)
+  }
+  pages <- member_number(said$members$pages)
+  total <- member_number(said$members$total)
+  if (!is.null(pages)) said$number < pages
+  else !is.null(total) && said$before + said$rows < total
+}
+
+# Whether the source's own count said that the page before this one was the last.
+is_beyond <- function(dataset, said) {
+  pages <- member_number(said$members$pages)
+  total <- member_number(said$members$total)
+  (!is.null(pages) && said$number >= pages) ||
+    (is.null(pages) && !is.null(total) && said$before + said$rows >= total)
+}
+
+# An announced page that is not there may be there the next time: it is asked for three times.
+announced_tries <- 3
+
+# A page that was announced and has no rows is asked for again.
+is_unlikely_empty <- function(chain, page) {
+  page$count == 0 && is.null(page$following) && is.null(page$halt) &&
+    chain$attempt < announced_tries &&
+    (isTRUE(chain$announced) || isTRUE(page$says$total > chain$proof$came))
+}
+
+# The end of a chain whose window stays open: what came is stored, and the reasons are kept.
+collect_incomplete <- function(run, tally, chain, reasons, todo = NULL) {
+  tally_failed(tally, want_failed(run$want, chain), paste0("incomplete: ",
+    redact(paste(reasons, collapse = "; "), run$secrets())), todo %||% incomplete_todo,
+    "incomplete", chain$call$keys)
+}
+
+incomplete_todo <- "run it again: what is open is asked for again"
+
+# An announced page that was refused: the chain ends here, and its window stays open.
+collect_cut_short <- function(run, tally, chain, response, reason) {
+  journal_alone(run, chain, response, "incomplete", reason)
+  notes <- incomplete_notes(run, chain, c(chain$proof$against, reason))
+  claim_over(run, chain, notes = notes)
+  collect_incomplete(run, tally, chain, c(chain$proof$against, reason))
+}
+
+# The notes of a chain at its end: its window is open for `reasons`; or proven complete, so that
+# what was open of it is settled.
+incomplete_notes <- function(run, chain, reasons, rejected = 0) {
+  book <- run$sink$incomplete
+  if (is.null(book)) {
+    return(NULL)
+  }
+  place <- want_place(run$want, chain)
+  if (length(reasons)) {
+    book$open(place, chain$label, redact(paste(reasons, collapse = "; "), run$secrets()))
+  } else {
+    book$settle(place, chain$label, rejected)
+  }
+}
+
+# How a card reads rows: rows that were rejected are asked for again once this has changed.
+reading_hash <- function(want) {
+  parts <- unclass(want$dataset)[reading_words]
+  parts <- c(parts[lengths(parts) > 0], list(zone = want$source$zone))
+  content_hash(charToRaw(as.character(jsonlite::toJSON(parts, auto_unbox = TRUE, digits = NA))))
+}
+
+reading_words <- c("shape", "rows", "columns", "form", "format", "table", "within", "unpack",
+  "sides", "lookup", "only", "wrapped", "bar_time", "nothing")
+
+# Stretches of a dataset that are covered and not open, under the card as it is now.
+covered_now <- function(archive, want, keys = NULL) {
+  if (isTRUE(want$again)) {
+    return(no_coverage)
+  }
+  covered_less(store_covered(archive, want$source$source, want$dataset$name, keys),
+    open_of(archive, want))
+}
+
+# What is open of a query's dataset.
+open_of <- function(archive, want) {
+  incomplete_read(archive, want$source$source, want$dataset$name, reading_hash(want))
+}
+
+# What is open of a query itself, with the requests of its plan.
+open_of_calls <- function(archive, want, calls) {
+  open <- if (!is.null(archive)) open_of(archive, want)
+  if (!NROW(open) || !nrow(calls)) {
+    return(no_open)
+  }
+  chains <- lapply(seq_len(nrow(calls)), function(i) want_chain(want, calls[i, ]))
+  hit <- lapply(chains, function(chain) incomplete_touches(open, want_place(want, chain)))
+  open[Reduce(`|`, hit), , drop = FALSE]
+}
+
+no_open <- incomplete_parse(data.frame(key = character(), value = character(), at = numeric()),
+  "open", character(), character())
