@@ -113,6 +113,10 @@ format_instants_cpp <- function(x) {
     .Call(`_vetusta_format_instants_cpp`, x)
 }
 
+json_plain_cpp <- function(body, longs) {
+    .Call(`_vetusta_json_plain_cpp`, body, longs)
+}
+
 json_rows_cpp <- function(body, pointers, instants, map) {
     .Call(`_vetusta_json_rows_cpp`, body, pointers, instants, map)
 }

@@ -106,13 +106,13 @@ address_hits <- function(asked, held) {
   integer()
 }
 
-# A pattern as a regular expression; a star does not cross from one part of the address into the
-# next.
+# A pattern as a regular expression; a star stands for any text, slashes too, since a key may have
+# some in it.
 path_pattern <- function(path) {
   signs <- strsplit(path, "")[[1]]
   special <- !grepl("[[:alnum:] _-]", signs)
   signs[special] <- paste0("\\", signs[special])
-  paste(ifelse(signs == "\\*", "[^/]*", ifelse(signs == "\\?", "[^/]", signs)), collapse = "")
+  paste(ifelse(signs == "\\*", ".*", ifelse(signs == "\\?", ".", signs)), collapse = "")
 }
 
 # A frequency as it may be written: a length of time, a code, or its word.

@@ -79,7 +79,11 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
   wanted <- check_sessions(session)
   all <- store_snapshot(archive,
     function() table_of_bars(archive, here, from, to, known_at(as_of), zone))
-  if (is.null(wanted)) all else all[all$session %in% wanted, , drop = FALSE]
+  if (is.null(wanted)) {
+    return(all)
+  }
+  if (is_intraday(interval)) say_no_session(sum(is.na(all$session)))
+  all[all$session %in% wanted, , drop = FALSE]
 }
 
 check_known <- function(word, known, name) {

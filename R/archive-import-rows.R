@@ -29,7 +29,7 @@ import_readers <- list(
   },
   xlsx = function(file) read_sheet(file),
   jsonl = function(file) {
-    body <- readBin(file, "raw", file.size(file))
+    body <- utf8_body(readBin(file, "raw", file.size(file)))
     read <- tryCatch(parse_json(json_lines(body), file), vetusta_error_payload = function(e) {
       vetusta_stop("import", "A line of the file is no JSON.", where = file,
         todo = "write one object a line")
@@ -91,6 +91,10 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   lines <- rows$.line
   rows <- import_typed(rows[names(rows) != ".line"], shape)
   faults <- import_faults(rows, shape)
+  twice <- doubled_values(rows, shape, faults$row, lines)[c("row", "fault", "detail")]
+  twice$detail <- gsub(" in row ", " in line ", twice$detail, fixed = TRUE)
+  faults <- rbind(faults, twice)
+  faults <- faults[order(faults$row), ]
   good <- if (nrow(faults)) rows[-faults$row, , drop = FALSE] else rows
   told <- data.frame(symbol = rep(NA_character_, nrow(faults)), time = rep(NA_real_, nrow(faults)),
     place = sprintf("%s, line %d", basename(file), as.integer(lines[faults$row])),
@@ -103,7 +107,7 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   store_settle(archive)
   invisible(structure(list(file = file, source = source, interval = "", read = nrow(rows),
     new = counts[["new"]], changed = counts[["changed"]], unchanged = counts[["unchanged"]],
-    rejected = data.frame(line = lines[faults$row], fault = faults$fault, detail = faults$detail)),
+    doubled = import_twice(good, counts), rejected = data.frame(line = lines[faults$row], fault = faults$fault, detail = faults$detail)),
     class = "vetusta_import"))
 }
 

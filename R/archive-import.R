@@ -55,8 +55,11 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
     read$bars$time <- second_passes(read$bars$time, zone,
       paste(read$bars$symbol, read$bars[["side"]]))
   }
-  read$bars$session <- import_sessions(read$bars$time, calendar, interval)
+  if (is.null(read$bars$session)) {
+    read$bars$session <- import_sessions(read$bars$time, calendar, interval)
+  }
   faults <- rbind(read$faults, setdiff_rows(bars_faults(read$bars), read$faults))
+  faults <- rbind(faults, import_doubled(read$bars, faults$row, read$line))
   faults <- faults[order(faults$row), ]
   good <- read$bars
   if (nrow(faults)) good <- good[-faults$row, , drop = FALSE]
@@ -65,10 +68,24 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   invisible(structure(
     list(file = file, source = source, interval = interval$iso, read = nrow(read$bars),
       new = counts[["new"]], changed = counts[["changed"]],
-      unchanged = counts[["unchanged"]],
+      unchanged = counts[["unchanged"]], doubled = import_twice(good, counts),
       rejected = data.frame(line = lines, fault = faults$fault, detail = faults$detail)),
     class = "vetusta_import"
   ))
+}
+
+# Bars of one time and symbol in one file, by the rule of rows-doubled.R, with their lines.
+import_doubled <- function(bars, without, lines) {
+  key <- paste(bars$symbol, bars$side, as.numeric(bars$time), sep = "\r")
+  key[without] <- NA
+  found <- doubled_rows(key, bars[c("close", "open", "high", "low", "volume")], lines)
+  found$detail <- gsub(" in row ", " in line ", found$detail, fixed = TRUE)
+  found
+}
+
+# Rows that say what another one of the file says.
+import_twice <- function(good, counts) {
+  max(0, nrow(good) - sum(counts[c("new", "changed", "unchanged")]))
 }
 
 import_absent <- c("", "NA", "null", "N/A")
@@ -128,6 +145,8 @@ bars_from_text <- function(raw, time_as, zone, calendar) {
     bars[[name]] <- value
   }
   bars$side <- raw$side %||% rep(NA_character_, nrow(raw))
+  # what a file says of sessions is kept; one without a word of them leaves it to the calendar
+  if (any(!is.na(raw$session))) bars$session <- tolower(as.character(raw$session))
   bars$status <- rep("observed", nrow(raw))
   extra <- setdiff(names(raw), c(bars_columns, "date"))
   bars[extra] <- raw[extra]
@@ -146,7 +165,7 @@ import_joined <- function(parts, file) {
     part$faults$row <- part$faults$row + before
     part$faults
   }, parts, before)
-  bars <- data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE)
+  bars <- data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE, fill = TRUE)
   list(bars = list_frame(as.list(bars)), faults = do.call(rbind, faults),
     line = unlist(lapply(parts, `[[`, "line")))
 }
@@ -196,7 +215,8 @@ print.vetusta_import <- function(x, ...) {
   count <- function(n) format(n, big.mark = ",", scientific = FALSE)
   cat("read ", count(x$read), " rows of ", basename(x$file), ": ", count(x$new), " new, ",
     count(x$changed), " changed, ", count(x$unchanged),
-    " held already, ", count(nrow(x$rejected)), " set aside\n", sep = "")
+    " held already, ", if (x$doubled > 0) paste0(count(x$doubled), " twice, "),
+    count(nrow(x$rejected)), " set aside\n", sep = "")
   for (i in seq_len(min(5, nrow(x$rejected)))) {
     cat("  line ", x$rejected$line[i], ": ", x$rejected$fault[i], " (", x$rejected$detail[i], ")\n",
       sep = "")

@@ -28,13 +28,9 @@ archive_incomplete <- function(archive) {
 # `start` that of its request. With `reading`, the hash of how the card reads rows now, those of
 # rejected rows too, where they were rejected under another card.
 incomplete_read <- function(archive, source = NULL, dataset = NULL, reading = NULL) {
-  open <- incomplete_parse(store_notes(archive, "open", source, dataset), "open", source, dataset)
-  if (is.null(reading)) {
-    return(open)
-  }
-  rejected <- incomplete_parse(store_notes(archive, "rejected", source, dataset), "rejected",
-    source, dataset)
-  incomplete_now(rbind(open, rejected), reading)
+  kinds <- c("open", if (!is.null(reading)) "rejected")
+  open <- incomplete_parse(store_notes(archive, kinds, source, dataset), source, dataset)
+  if (is.null(reading)) open else incomplete_now(open, reading)
 }
 
 # Those that count under a card.
@@ -42,13 +38,13 @@ incomplete_now <- function(open, reading) {
   open[open$kind == "open" | open$reading != reading, , drop = FALSE]
 }
 
-incomplete_parse <- function(notes, kind, source, dataset) {
+incomplete_parse <- function(notes, source, dataset) {
   n <- nrow(notes)
   values <- lapply(notes$value, jsonlite::fromJSON)
   part <- function(name, missing) {
     vapply(values, function(value) value[[name]] %||% missing, missing, USE.NAMES = FALSE)
   }
-  list_frame(list(kind = rep(kind, n), note = notes$key, source = notes$source %||% rep(source, n),
+  list_frame(list(kind = notes$kind %||% rep("open", n), note = notes$key, source = notes$source %||% rep(source, n),
     dataset = notes$dataset %||% rep(dataset, n), key = part("key", NA_character_),
     start = part("start", NA_character_), from = part("from", NA_real_),
     to = part("to", NA_real_), label = part("label", ""), reason = part("reason", ""),

@@ -19,7 +19,7 @@ cli_status <- function(arguments) {
     cat(cli_words(format_status(status, if (isatty(stdout())) cli_width() else 80)), sep = "\n")
   }
   # a monitor looks at the exit status
-  if (any(status$stale)) 3L else 0L
+  if (any(status$stale) || any(status$incomplete > 0)) 3L else 0L
 }
 
 cli_status_collectors <- function(desk, options) {

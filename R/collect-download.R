@@ -108,6 +108,11 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
     reason <- paste("HTTP", status)
     return(if (judge_status(status) == "again") reason else for_good(reason))
   }
+  # a part of the file, of which the rest is still to be asked for
+  whole <- content_range(answer)$total
+  if (status == 206 && length(whole) && file.size(file) < whole) {
+    paste(number_text(file.size(file)), "of", number_text(whole), "bytes came")
+  }
 }
 
 # What comes is written as it comes, so that nothing of it comes twice, however the run ends: after

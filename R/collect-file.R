@@ -17,11 +17,18 @@ job_store <- function(job, file) {
   read <- job_readers[[dataset$format %||% "json"]] %||% job_whole
   read(job, file, where, clean, keep)
   chain <- job$chain
+  against <- proof_against(chain$proof, Inf)
+  if (length(against)) {
+    claim_over(run, chain, notes = incomplete_notes(run, chain, against))
+    job$tally <- collect_incomplete(run, job$tally, chain, against)
+    return(invisible())
+  }
   chain$cover <- c(chain$from, chain$to)
   chain$last <- TRUE
   good <- open %||% data.frame(symbol = character(), time = numeric(), status = character())
   claim_over(run, chain, covered = want_covered(run$want, chain, good, whole = TRUE),
-    notes = want_notes(run$want, chain))
+    notes = c(want_notes(run$want, chain),
+      incomplete_notes(run, chain, NULL, chain$rejected %||% 0)))
   job$tally$empty <- c(job$tally$empty, setdiff(want_without(run$want, chain), job$tally$came))
 }
 
@@ -57,14 +64,16 @@ job_decoded <- function(job, body, where) {
 # unpacked too.
 plain_file <- function(file, how, where) {
   if (how == "zip" && !is_gzip(readBin(file, "raw", 3))) {
-    return(unpack_file(file, paste0(file, ".zip.plain"), "zip", where))
+    return(utf8_file(unpack_file(file, paste0(file, ".zip.plain"), "zip", where),
+      paste0(file, ".utf8")))
   }
   times <- 0
   while (is_gzip(readBin(file, "raw", 3)) && times < 2) {
     file <- unpack_file(file, paste0(file, ".plain"), "gzip", where)
     times <- times + 1
   }
-  if (how == "zip") unpack_file(file, paste0(file, ".zip.plain"), "zip", where) else file
+  if (how == "zip") file <- unpack_file(file, paste0(file, ".zip.plain"), "zip", where)
+  utf8_file(file, paste0(file, ".utf8"))
 }
 
 job_reader <- function(file) {
@@ -144,7 +153,10 @@ job_piece <- function(job, decoded) {
   chain$cover <- NULL
   chain$last <- FALSE
   chain$windowed <- TRUE
-  page <- page_make(tidy$rows, tidy$faults, count = decoded$rows, following = "piece")
+  page <- page_make(tidy$rows, tidy$faults, count = decoded$rows, following = "piece",
+    says = list(against = if (length(tidy$others)) others_against(chain$symbols, tidy$others)))
+  job$chain$proof <- proof_add(job$chain$proof, page, chain$page)
+  job$chain$rejected <- (chain$rejected %||% 0) + NROW(tidy$rows) - NROW(page_good(page))
   counts <- collect_store(run, chain, list(status = 200L, body = raw()), page)
   job$tally <- collect_came(run, tally_page(job$tally, counts, page), chain, page)
   if (!is.null(tidy$rows[["status"]]) && !is.null(tidy$rows[["symbol"]])) {

@@ -39,6 +39,9 @@ collect_good <- function(run, queue, tally, chain, response) {
   if (identical(as.numeric(response$status), 202) && page$count == 0) {
     return(collect_again(run, queue, tally, chain, "HTTP 202: not ready yet", response))
   }
+  if (isTRUE(page$too_large)) {
+    return(collect_smaller(run, queue, tally, chain, response))
+  }
   if (is_unlikely_empty(chain, page)) {
     return(collect_again(run, queue, tally, chain,
       paste0("page ", chain$page, " has no rows, and the source said that there are more"),
@@ -141,7 +144,7 @@ collect_store <- function(run, chain, response, page) {
   ended <- is.null(page$following)
   last <- ended && !length(page$against)
   chain$rejected <- (chain$rejected %||% 0) + NROW(page$rows) - NROW(good)
-  run$sink$put(list(
+  counts <- run$sink$put(list(
     rows = want_parcel(run$want, chain, page, good), journal = entry, now = run$sink$now(),
     again = chain$page == 1 && is_kept(run$want) && isTRUE(chain$from > as.numeric(run$want$from)),
     faults = page_told(page, chain, run),
@@ -154,6 +157,7 @@ collect_store <- function(run, chain, response, page) {
     raw = if (run$sink$keep_raw && length(response$body)) raw_page(run, chain, response$body),
     claims = if (ended) run$sink$ending(chain$claim)
   ), page)
+  c(counts, doubled = max(0, NROW(good) - sum(counts[c("new", "changed", "unchanged")])))
 }
 
 # A place that pages have reached, where it is known by an address alone: the next run goes on
@@ -231,7 +235,7 @@ page_of_body <- function(want, chain, response, where, calendar, largest) {
   full <- answer_is_full(dataset, told)
   page_make(
     tidy$rows, tidy$faults, count = told$rows, hash = hash,
-    notes = c(if (repeated) "a page before it came again",
+    notes = c(tidy$notes, if (repeated) "a page before it came again",
       if (full) "as many rows as one answer gives: some may be missing"),
     following = following$address, halt = following$halt, full = full,
     # a page that is asked for only to see whether there is one
@@ -240,7 +244,7 @@ page_of_body <- function(want, chain, response, where, calendar, largest) {
     says = list(total = page_total(told, response), pages = member_number(told$members$pages),
       repeated = repeated, against = c(partial_against(response, told, following$address),
         if (repeated && !bounded) repeated_against(chain, hash, told, dataset),
-        empty_against(chain, told, bare, following$address),
+        empty_against(chain, told, bare),
         if (length(tidy$others)) others_against(chain$symbols, tidy$others)))
   )
 }
@@ -264,8 +268,8 @@ partial_against <- function(response, told, following) {
 }
 
 # A page that the source counted has no rows, or nothing at all came in its place.
-empty_against <- function(chain, told, bare, following) {
-  if (isTRUE(chain$announced) && told$rows == 0 && is.null(following) &&
+empty_against <- function(chain, told, bare) {
+  if (isTRUE(chain$announced) && told$rows == 0 &&
     (bare || length(member_number(told$members$pages)))) {
     paste0("page ", chain$page, ", which the source announced, has no rows")
   }

@@ -67,9 +67,11 @@ collect_part <- function(run, queue, tally, chain, response) {
 
 # A request whose answer does not come whole, cut into two smaller ones: by symbols, by codes or by
 # time. One that cannot be cut leaves its window open.
-collect_smaller <- function(run, queue, tally, chain, response, why) {
+collect_smaller <- function(run, queue, tally, chain, response,
+  why = "the service gives no more at once") {
   chain$request$headers[c("Range", "If-Range", "Accept-Encoding")] <- NULL
-  reason <- paste0("HTTP 206: the answer is a part of the whole, and ", why)
+  chain$part <- NULL
+  reason <- paste0("HTTP ", response$status, ": the answer is a part of the whole, and ", why)
   parts <- want_refused(run$want, chain, list(status = 413, body = raw()))
   if (!is.null(parts) && is.null(parts$failed)) {
     return(collect_own(run, queue, tally, chain, response, parts))

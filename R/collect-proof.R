@@ -72,7 +72,8 @@ announced_tries <- 3
 
 # A page that was announced and has no rows is asked for again.
 is_unlikely_empty <- function(chain, page) {
-  page$count == 0 && is.null(page$following) && is.null(page$halt) &&
+  counted <- length(page$says$pages) > 0
+  page$count == 0 && (is.null(page$following) || counted) && is.null(page$halt) &&
     chain$attempt < announced_tries &&
     (isTRUE(chain$announced) || isTRUE(page$says$total > chain$proof$came))
 }
@@ -128,8 +129,11 @@ covered_now <- function(archive, want, keys = NULL) {
     open_of(archive, want))
 }
 
-# What is open of a query's dataset.
+# What is open of a query's dataset; planning looks once.
 open_of <- function(archive, want) {
+  if (!is.null(want$open)) {
+    return(want$open)
+  }
   incomplete_read(archive, want$source$source, want$dataset$name, reading_hash(want))
 }
 
@@ -145,4 +149,4 @@ open_of_calls <- function(archive, want, calls) {
 }
 
 no_open <- incomplete_parse(data.frame(key = character(), value = character(), at = numeric()),
-  "open", character(), character())
+  character(), character())

@@ -1,7 +1,7 @@
 # What a run came to, and how it is told.
 
 collect_result <- function(run, queue, tally) {
-  values <- tally[c("pages", "new", "changed", "unchanged", "gone", "rejected", "retried", "failed",
+  values <- tally[c("pages", "new", "changed", "unchanged", "gone", "doubled", "rejected", "retried", "failed",
     "cut",
     "failed_keys")]
   structure(c(values, list(
@@ -38,6 +38,10 @@ format_run <- function(x) {
     },
     format_listed(x),
     if (x$retried > 0) paste0("  ", counted(x$retried, "call"), " had to be repeated"),
+    if (x$doubled > 0) {
+      paste0("  ", counted(x$doubled, "row"), " came twice, and ", if (x$doubled == 1) "is"
+      else "are", " stored once")
+    },
     if (x$rejected > 0) {
       paste0("  ", counted(x$rejected, "row"), if (x$rejected == 1) " was"
       else " were", " set aside: see archive_faults()")

@@ -21,7 +21,8 @@
 #'   and says when to go on.
 #' @return Invisibly a `vetusta_run`: a list with `empty` (what had no data), `pages`, `new`,
 #'   `changed`, `unchanged` (rows),
-#'   `rejected` (rows set aside among the archive's faults), `retried` (calls that had to be
+#'   `doubled` (rows that came twice and are stored once), `rejected` (rows set aside among the
+#'   archive's faults), `retried` (calls that had to be
 #'   repeated), `seconds`, and `failed`
 #'   (a data frame of `symbol`, `what`, `todo`, `outcome`). `left` are the calls not made or not
 #'   ended because a quota is used

@@ -6,12 +6,49 @@ decoded_rows <- function(want, symbols, decoded) {
   rows <- list_frame(decoded$columns)
   if (is.null(rows$symbol) && length(symbols) == 1) rows$symbol <- rep(symbols, decoded$rows)
   else if (length(symbols)) rows$symbol <- symbols_as_asked(rows$symbol, symbols)
+  # times that differ by nanoseconds alone are kept apart
+  if (length(decoded$finer) == nrow(rows) && inherits(rows$time, "POSIXct")) {
+    apart <- kept_apart(rows$time, decoded$finer, paste(rows$symbol, rows[["series"]],
+      rows[["side"]]))
+    rows$time <- apart$time
+    attr(rows, "apart") <- apart$count
+  }
   # where the clock of rows runs back, the second pass of an hour that comes twice is meant
   if (inherits(rows$time, "POSIXct") && decoded$rows && clock_is_local(dataset)) {
     series <- if (!is.null(rows$symbol)) paste(rows$symbol, rows[["side"]])
     rows$time <- second_passes(rows$time, want$source$zone, series)
   }
   rows
+}
+
+# Times of one series that are alike as whole microseconds and differ by nanoseconds: each later one
+# becomes a microsecond later than the one before it. Gives list(time, count).
+kept_apart <- function(time, finer, series) {
+  series <- rep_len(series, length(time))
+  micros <- round(as.numeric(time) * 1e6)
+  # a time just before a full second counts as that second when it is rounded
+  ahead <- micros %% 1e6 == 0 & finer > 5e8
+  finer[which(ahead)] <- finer[which(ahead)] - 1e9
+  key <- paste(series, micros)
+  hit <- which(!is.na(micros) & series %in% series[duplicated(key) & !is.na(micros)])
+  count <- 0
+  if (length(hit)) {
+    order <- hit[order(series[hit], micros[hit], finer[hit], hit)]
+    moved <- micros
+    for (i in seq_along(order)[-1]) {
+      now <- order[i]
+      before <- order[i - 1]
+      same <- micros[now] == micros[before] && finer[now] == finer[before]
+      if (series[now] == series[before] && !same && moved[now] <= moved[before]) {
+        moved[now] <- moved[before] + 1
+        count <- count + 1
+      } else if (series[now] == series[before] && same) {
+        moved[now] <- moved[before]
+      }
+    }
+    time <- utc(moved / 1e6)
+  }
+  list(time = time, count = count)
 }
 
 # Symbols that came in another case than they were asked for in, as they were asked for, where just
@@ -111,24 +148,17 @@ page_faults <- function(rows, body, dataset, judged) {
   )
 }
 
-# Of two bars of one time that differ the later counts, and the earlier is set aside.
-doubled_bars <- function(rows) {
+# Bars of one time, side and symbol, by the rule of rows-doubled.R; `without` are rows that have
+# other faults, and `at` says which of the service's rows each one is.
+doubled_bars <- function(rows, without, at) {
   n <- nrow(rows)
   # with a time missing nobody can tell
   if (n < 2 || isFALSE(is.unsorted(as.numeric(rows$time), strictly = TRUE))) {
     return(no_bars_faults)
   }
   key <- paste(rows$symbol, rows$side, as.numeric(rows$time), sep = "\r")
-  twice <- which(duplicated(key, fromLast = TRUE) & !is.na(rows$time))
-  if (!length(twice)) {
-    return(no_bars_faults)
-  }
-  last <- n + 1L - match(key[twice], rev(key))
-  values <- intersect(c("open", "high", "low", "close", "volume"), names(rows))
-  differ <- rows_apart(as.list(rows), twice, last, values)
-  row <- twice[differ]
-  data.frame(row = row, symbol = rows$symbol[row], time = rows$time[row],
-    fault = rep("another row of this time differs", length(row)),
-    detail = sprintf("close %s, and %s in a row after it", rows$close[row],
-      rows$close[last[differ]]))
+  key[is.na(rows$time)] <- NA
+  key[without] <- NA
+  values <- rows[intersect(c("close", "open", "high", "low", "volume"), names(rows))]
+  doubled_faults(rows, doubled_rows(key, values, at))
 }

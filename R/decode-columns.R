@@ -71,12 +71,14 @@ default_type <- function(shape, name) {
   else if (name == "change_percent") "percent" else "text"
 }
 
-column_faults <- function(bad, value, name, at, dataset, numbers = NULL) {
+column_faults <- function(bad, value, name, at, dataset, numbers = NULL, far = integer()) {
   shown <- vapply(bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, "")
   told <- if (is.null(numbers)) bad else numbers[bad]
   data.frame(
     row = bad, pointer = paste0(dataset$rows, "/", told - 1L, at[1] %||% ""),
-    fault = ifelse(is.na(shown), paste("no", name), paste(name, "cannot be read")),
+    fault = ifelse(is.na(shown), paste("no", name), ifelse(bad %in% far,
+      paste(name, "lies beyond the years 1677 to 2200: is the unit of the epoch right?"),
+      paste(name, "cannot be read"))),
     detail = paste0("value ", shown)
   )
 }
@@ -161,7 +163,19 @@ read_column <- function(value, type, zone, rule = list()) {
     day = read_day(sub("[T ]00:00(:00([.]0+)?)?(Z|[+-]00:?00)?$", "", as.character(value)))
   )
   if (!is.null(rule$scale) && is.numeric(read)) read <- read * rule$scale
-  list(value = read, bad = if (anyNA(read)) which(is.na(read) & !is.na(value)) else integer())
+  far <- if (startsWith(type, "epoch-")) years_off(read) else integer()
+  if (length(far)) read[far] <- NA
+  list(value = read, bad = if (anyNA(read)) which(is.na(read) & !is.na(value)) else integer(),
+    far = far)
+}
+
+# Instants beyond these years come of an epoch in another unit than the card says.
+first_year <- as.numeric(as.POSIXct("1677-01-01", tz = "UTC"))
+last_year <- as.numeric(as.POSIXct("2201-01-01", tz = "UTC"))
+
+years_off <- function(time) {
+  seconds <- as.numeric(time)
+  which(seconds < first_year | seconds >= last_year)
 }
 
 read_epoch <- function(value,

@@ -10,8 +10,12 @@ piece_bytes <- 4e6
 # piece of nothing but those may have them as such.
 read_table_file <- function(file, each, absent = table_absent, kinds = NULL, where = file,
   size = piece_bytes) {
-  connection <- file(file, "rb")
-  on.exit(close(connection))
+  plain <- utf8_file(file)
+  connection <- file(plain, "rb")
+  on.exit({
+    close(connection)
+    if (plain != file) unlink(plain)
+  })
   out <- list()
   held <- raw()
   names <- NULL

@@ -25,6 +25,10 @@ json_levels <- c(list = 0L, vector = 1L, table = 2L, observations = 3L)
 # tables and matrices as well; with "observations" the usual ones of SDMX-JSON are two matrices.
 read_json <- function(body, queries = "", where = "the body", level = "table", exact = FALSE,
   instants = character(), map = FALSE) {
+  # neither a character NUL nor a long number can be held as it is
+  if (exact || length(grepRaw("\\u0000", body, fixed = TRUE))) {
+    body <- json_plain_cpp(body, exact)
+  }
   # the usual page, rows of single values, in one pass
   usual <- if (level == "table" && !exact &&
     identical(names(queries)[1], "rows")) json_rows_cpp(body, queries, instants, map)
@@ -171,6 +175,11 @@ parallel_frame <- function(rows, pointers = NULL) {
   deep <- setdiff(pointers[grepl("/.*/", pointers)], names(rows))
   found <- lapply(stats::setNames(deep, substring(deep, 2)),
     function(pointer) value_at(rows, pointer))
+  # columns of which none has a row are an answer without rows, however deep they stand
+  declared <- lapply(substring(pointers, 2), function(name) found[[name]] %||% rows[[name]])
+  if (any(vapply(declared, is_empty_array, TRUE)) && !any(lengths(declared) > 0)) {
+    return(data.frame())
+  }
   rows <-
     c(rows[!vapply(rows, function(x) is.data.frame(x) || (is.list(x) && !is.null(names(x))), TRUE)],
       found[lengths(found) > 0])

@@ -206,8 +206,13 @@ rows_long <- function(rows, keep, where) {
         paste(utils::head(names(rows), 8), collapse = ", ")))
   }
   names <- setdiff(names(rows), keep)
+  if (!length(names) && nrow(rows)) {
+    stop_payload("There is no column beside those that unpack: keeps.", where,
+      "look whether the service changed its answer, or correct keep: in the card")
+  }
   kept <- lapply(rows[keep], function(column) rep(column, length(names)))
   value <- unlist(lapply(rows[names], as.character), use.names = FALSE)
   long <- list_frame(c(kept, list(name = rep(names, each = nrow(rows)), value = value)))
-  long[!is.na(long$value), , drop = FALSE]
+  # where no cell has a value, the rows say so
+  if (all(is.na(long$value))) long else long[!is.na(long$value), , drop = FALSE]
 }

@@ -7,7 +7,7 @@
 decode_body <- function(dataset, body, source, known = list(), members = character(),
   where = "the body") {
   format <- dataset$format %||% "json"
-  body <- unpacked_body(body, where)
+  body <- utf8_body(unpacked_body(body, where))
   if (isTRUE(dataset$wrapped)) body <- json_within(body)
   if (format == "json-lines") {
     if (length(body)) body <- json_lines(body)
@@ -32,7 +32,7 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
       else rows_within(part, dataset, where)
     }
     rows <- read(found$rows)
-    if (has_long_names(rows, dataset)) {
+    if (has_long_names(rows, dataset) || has_fine_times(rows, dataset, body)) {
       rows <- read(decode_json(body, c(rows = dataset$rows), where, "string")$rows)
     }
     rows <- rows_looked_up(rows, found$lookup, dataset, where)
@@ -86,6 +86,30 @@ has_long_names <- function(rows, dataset) {
     value <- column_value(rows, rule, list())
     is.numeric(value) && is_long(value)
   }, TRUE))
+}
+
+# Whether times in nanoseconds, which no double can hold, are alike as whole microseconds.
+has_fine_times <- function(rows, dataset, body) {
+  rule <- column_rule(dataset$columns$time %||% list(need = "optional"))
+  if (is.null(rows) || !isTRUE(rule$as %in% c("epoch-ns", "rfc3339"))) {
+    return(FALSE)
+  }
+  value <- column_value(rows, rule, list())
+  if (rule$as == "epoch-ns") is.numeric(value) && anyDuplicated(round(value / 1000)) > 0
+  else inherits(value, "POSIXct") && anyDuplicated(value) > 0 &&
+    length(grepRaw("[.][0-9]{7,9}[Zz+-]", body)) > 0
+}
+
+# The nanoseconds of each time within its second; NULL where none is finer than a microsecond.
+finer_part <- function(value, type) {
+  digits <- if (type == "epoch-ns" && is.character(value)) {
+    sub("^.*?([0-9]{1,9})$", "\\1", value, perl = TRUE)
+  } else if (type == "rfc3339" && is.character(value) && any(grepl("[.][0-9]{7}", value))) {
+    substr(paste0(sub("^[^.]*[.]?([0-9]*).*$", "\\1", value), "000000000"), 1, 9)
+  }
+  nanos <- suppressWarnings(as.numeric(digits))
+  nanos[is.na(nanos)] <- 0
+  if (any(nanos %% 1000 > 0)) nanos
 }
 
 # The member of the last row by which the next page is asked for.
@@ -169,6 +193,7 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
 decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NULL) {
   columns <- list()
   faults <- list(no_faults)
+  finer <- NULL
   for (name in names(dataset$columns)) {
     rule <- column_rule(dataset$columns[[name]], side)
     value <- column_value(rows, rule, known)
@@ -193,10 +218,12 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
     }
     if (rule$need == "required") read$bad <- union(read$bad, absent)
     if (length(read$bad)) {
-      faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, dataset, at)
+      faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, dataset, at,
+        read$far)
     }
     columns[[name]] <- read$value
+    if (name == "time" && inherits(read$value, "POSIXct")) finer <- finer_part(value, type)
   }
   list(columns = columns, faults = if (length(faults) == 1) no_faults
-  else do.call(rbind, faults), rows = nrow(rows))
+  else do.call(rbind, faults), rows = nrow(rows), finer = finer)
 }

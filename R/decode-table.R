@@ -5,6 +5,7 @@ table_absent <- c("", "NA", "N/A", "n/a", "null", "NULL", "NaN", ".", "-")
 
 decode_table <- function(body, format, where, table = NULL) {
   if (!length(body)) stop_spoilt("The answer is empty.", where, "try again later")
+  body <- utf8_body(body)
   if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
   text <- recoded(rawToChar(body[body != as.raw(0)]), table$encoding, where)
   if (any(body == as.raw(13))) text <- gsub("\r\n?", "\n", text, useBytes = TRUE)
@@ -15,6 +16,42 @@ decode_table <- function(body, format, where, table = NULL) {
     return(NULL)
   }
   read_text_table(text = paste0(text, "\n"), format = format, where = where, table = table)
+}
+
+# Text in UTF-16 as UTF-8. It is known by its byte order mark, or by zeros in every other byte of
+# its beginning, which no text in UTF-8 has.
+utf8_body <- function(body) {
+  encoding <- utf16_of(body)
+  if (is.null(encoding)) {
+    return(body)
+  }
+  if (encoding$mark) body <- body[-(1:2)]
+  read <- iconv(list(body[seq_len(length(body) - length(body) %% 2)]), encoding$name, "UTF-8",
+    toRaw = TRUE)[[1]]
+  read %||% body
+}
+
+utf16_of <- function(body) {
+  start <- as.integer(utils::head(body, 400))
+  if (length(start) < 4) {
+    return(NULL)
+  }
+  if (start[1] == 0xff && start[2] == 0xfe) return(list(name = "UTF-16LE", mark = TRUE))
+  if (start[1] == 0xfe && start[2] == 0xff) return(list(name = "UTF-16BE", mark = TRUE))
+  odd <- seq(1, length(start) - 1, 2)
+  high <- mean(start[odd] == 0)
+  low <- mean(start[odd + 1] == 0)
+  if (low > 0.6 && high < 0.1) list(name = "UTF-16LE", mark = FALSE)
+  else if (high > 0.6 && low < 0.1) list(name = "UTF-16BE", mark = FALSE)
+}
+
+# A file in UTF-16 as one in UTF-8 beside it; any other as it is.
+utf8_file <- function(file, into = tempfile(fileext = paste0(".", tools::file_ext(file)))) {
+  if (is.null(utf16_of(readBin(file, "raw", 400)))) {
+    return(file)
+  }
+  writeBin(utf8_body(readBin(file, "raw", file.size(file))), into)
+  into
 }
 
 # What begins as a page of the web or as JSON does is no table.

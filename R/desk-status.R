@@ -13,7 +13,7 @@
 #'   UTC,
 #'   `coverage` (the part of the expected values that is held), `behind` (seconds from the newest
 #'   value's end to that of the newest one that its calendar or frequency lets expect), `stale`,
-#'   `refreshed`, `outcome` and `said` (of the last refresh). With `series = TRUE` one row a series:
+#'   `incomplete` (how many windows are open, see [archive_incomplete()]), `refreshed`, `outcome` and `said` (of the last refresh). With `series = TRUE` one row a series:
 #'   `want`, `address`, `rows`, `first`, `last`, `behind`, `stale`. The attribute `quotas` is a data
 #'   frame of `source`, `quota`, `used`, `left`.
 #'
@@ -48,7 +48,7 @@ status_times <- c("from", "complete_until", "last", "known", "refreshed", "first
 status_columns <- data.frame(want = character(), source = character(), series = numeric(),
   asked = numeric(), from = numeric(), complete_until = numeric(), last = numeric(),
   known = numeric(), coverage = numeric(), behind = numeric(), stale = logical(),
-  refreshed = numeric(), outcome = character(), said = character())
+  incomplete = numeric(), refreshed = numeric(), outcome = character(), said = character())
 
 status_series_columns <- data.frame(want = character(), address = character(), rows = numeric(),
   first = numeric(), last = numeric(), behind = numeric(), stale = logical())
@@ -75,13 +75,22 @@ status_want <- function(desk, name, archive, held) {
     complete_until = until, last = if (NROW(own)) max(own$last) else NA_real_,
     known = if (NROW(own)) status_known(archive, own) else NA_real_,
     coverage = if (NROW(own)) due$coverage(own, until) else NA_real_, behind = behind,
-    stale = is.na(behind) || behind > allowed, refreshed = as.numeric(last$at %||% NA_real_),
+    stale = is.na(behind) || behind > allowed, incomplete = status_incomplete(archive, want),
+    refreshed = as.numeric(last$at %||% NA_real_),
     outcome = last$outcome %||% NA_character_, said = made$said %||% last$said %||% "")
   list(whole = whole, each = list(want = rep(name, NROW(own)),
     address = if (NROW(own)) series_address(own) else character(), rows = as.numeric(own$rows),
     first = as.numeric(own$first), last = as.numeric(own$last),
     behind = if (length(ends)) pmax(0, due$expected - ends) else numeric(),
     stale = if (length(ends)) due$expected - ends > allowed else logical()))
+}
+
+# How many windows of a want are open.
+status_incomplete <- function(archive, want) {
+  if (is.null(archive) || is.null(want) || !nrow(open_of(archive, want))) {
+    return(0)
+  }
+  as.numeric(nrow(open_of_calls(archive, want, want_calls(want, NULL))))
 }
 
 # From when the newest of all values is known: what is said of it, else when it came.
@@ -119,7 +128,8 @@ format_status <- function(x, width = 80) {
   each <- inherits(x, "vetusta_status_series")
   behind <- ifelse(is.na(x$behind), "-", ifelse(x$behind == 0, "",
     vapply(ifelse(is.na(x$behind), 0, x$behind), format_seconds, "")))
-  state <- ifelse(x$stale, "stale", "")
+  open <- if (each) FALSE else x$incomplete > 0
+  state <- ifelse(open, "incomplete", ifelse(x$stale, "stale", ""))
   if (each) {
     shown <- data.frame(address = x$address, rows = x$rows,
       first = substr(to_minute(x$first), 1, 10),

@@ -29,8 +29,10 @@ plan_calls <- function(want, archive = NULL, again = FALSE) {
   }
   if (!is.null(archive)) check_archive(archive)
   want$again <- if (check_flag(again, "again")) TRUE
-  calls <- want_calls(want, archive)
-  if (!again) calls <- kept_calls(want, still_to_ask(want, calls, archive), archive)
+  asked <- want
+  if (!is.null(archive)) asked$open <- open_of(archive, want)
+  calls <- want_calls(asked, archive)
+  if (!again) calls <- kept_calls(asked, still_to_ask(asked, calls, archive), archive)
   limits <- want$source$limits
   taken <- if (is.null(archive)) no_calls_made else store_tokens(archive, want$source$source)
   weight <- call_weight(want$dataset)
@@ -42,7 +44,7 @@ plan_calls <- function(want, archive = NULL, again = FALSE) {
       quotas = limit_quotas(pages, limits, taken, if (is.null(archive)) now_seconds()
       else store_now(archive), weight),
       held = setdiff(want$symbols, unlist(calls$symbols)),
-      open = open_of_calls(archive, want, calls), with_archive = !is.null(archive) && !again),
+      open = open_of_calls(archive, asked, calls), with_archive = !is.null(archive) && !again),
     class = "vetusta_plan"
   )
 }

@@ -18,6 +18,10 @@ plan_observations <- function(want, archive) {
   calls$rows <- vapply(pieces, piece_cells, 1)
   calls$pages <- rep(1, length(pieces))
   calls$keys <- lapply(pieces, function(piece) piece[c("selection", "start", "end")])
+  # how many values there are, where the service counts just what is asked for
+  if (length(pieces) == 1 && !length(unlist(want$window)) && !length(unlist(want$query))) {
+    calls$keys[[1]]$count <- available$cells
+  }
   calls
 }
 

@@ -30,6 +30,17 @@ say_outside <- function(outside, total) {
   }
 }
 
+# Bars of which nobody said to which session they belong are in none.
+say_no_session <- function(count) {
+  if (count > 0) {
+    text <- paste0("note: ", counted(count, "bar"), if (count == 1) " has" else " have",
+      " no session and ", if (count == 1) "is" else "are",
+      " left out; import them with a calendar, or read all sessions\n")
+    message(structure(class = c("vetusta_note", "message", "condition"),
+      list(message = text, call = NULL, count = count)))
+  }
+}
+
 # Rows that the product itself hands on are sorted without a word.
 without_notes <- function(work) {
   withCallingHandlers(work,

@@ -112,7 +112,8 @@ card_finish <- function(content, path, secrets, place) {
     notes = content$notes, licence = content$licence,
     address = sub("/+$", "", content$address),
     access = content$access %||% list(by = "none"),
-    limits = lapply(as.list(content$limits), read_limit, zone = content$quota_zone %||% "UTC"),
+    limits = lapply(as.list(content$limits), read_limit, zone = content$quota_zone %||% "UTC",
+      where = place("limits")),
     at_once = content$at_once %||% 1L, elsewhere = content$elsewhere %||% "refuse",
     problem = content$problem, headers = content$headers,
     patience = if (is.null(content$patience)) 30
@@ -130,6 +131,7 @@ card_finish <- function(content, path, secrets, place) {
     card$datasets[[name]] <- dataset_made(card$datasets[[name]], name)
     card_check_columns(card$datasets[[name]], place(c("datasets", name, "columns")))
     card_check_widest(card$datasets[[name]], place(c("datasets", name, "widest")))
+    card_check_request(card$datasets[[name]], place)
     card_check_gives(card$datasets[[name]], place)
     card_check_job(card$datasets[[name]], place(c("datasets", name, "job")))
     card_check_nothing(card$datasets[[name]], place(c("datasets", name, "nothing")))

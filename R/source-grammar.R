@@ -32,7 +32,7 @@ dataset_grammar <- function() {
       unpack = list(by = "text", into = "texts", keep = "texts"),
     parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"),
       written = "text", words = list(.each = "text"),
-      value = "text", join = "text", each = "texts", exclusive = "flag")),
+      value = "text", join = "text", each = "texts", exclusive = "flag", inclusive = "flag")),
     rows = "pointer", form = c("word", row_forms),
     within = list(.short = "pointer", at = "!pointer", form = c("word", row_forms)),
     sides = "texts",
@@ -179,13 +179,13 @@ card_stop <- function(what, keys, place, todo) {
 }
 
 # "90 per minute" -> count, seconds, the words
-read_limit <- function(text, zone = "UTC") {
+read_limit <- function(text, zone = "UTC", where = "limits") {
   found <- regmatches(tolower(text),
     regexec("^([0-9]+)( weight)? per ([0-9]* ?[a-z]+)$", tolower(text)))[[1]]
   interval <- if (length(found)) tryCatch(time_interval(found[4]), error = function(e) NULL)
   if (is.null(interval) || (is.na(interval$seconds) && interval$iso != "P1M") ||
     as.numeric(found[2]) < 1) {
-    vetusta_stop("card", paste0("The limit \"", text, "\" cannot be read."), where = "limits",
+    vetusta_stop("card", paste0("The limit \"", text, "\" cannot be read."), where = where,
       todo = "write it as 90 per minute, 4 per second, 300 per day or 1200 weight per minute")
   }
   quota <- if (interval$unit %in% c("day", "month") && interval$count == 1) interval$unit

@@ -13,11 +13,13 @@ store_covered.vetusta_store_sql <- function(store, source, dataset, keys = NULL)
 store_notes.vetusta_store_sql <- function(store, kind, source = NULL, dataset = NULL,
   key = NULL) {
   everywhere <- is.null(source)
+  several <- length(kind) > 1
   sql_get(store,
-    paste(if (everywhere) "SELECT source, dataset, key, at, value" else "SELECT key, at, value",
-      "FROM notes WHERE kind = ?", if (!everywhere) "AND source = ?",
-      if (!is.null(dataset)) "AND dataset = ?", if (!is.null(key)) "AND key = ?", "ORDER BY key"),
-    c(list(kind), source, dataset, key), often = !is.null(key))
+    paste0("SELECT ", if (several) "kind, ", if (everywhere) "source, dataset, ",
+      "key, at, value FROM notes WHERE kind ",
+      if (several) "IN @texts " else "= ? ", if (!everywhere) "AND source = ? ",
+      if (!is.null(dataset)) "AND dataset = ? ", if (!is.null(key)) "AND key = ? ", "ORDER BY key"),
+    c(list(if (several) json_array(kind) else kind), source, dataset, key), often = !is.null(key))
 }
 
 #' @export

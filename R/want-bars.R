@@ -204,11 +204,22 @@ want_empty_page.vetusta_want_bars <- function(want, chain, calendar) {
 #' @export
 want_tidy.vetusta_want_bars <- function(want, calendar, symbols, decoded) {
   rows <- decoded_rows(want, symbols, decoded)
+  notes <- apart_note(attr(rows, "apart"))
   rows <- complete_bars(rows, calendar, want$interval, want$source$zone, want$dataset$bar_time)
   others <- other_symbols(rows$symbol, symbols)
-  judged <- faults_joined(bars_faults(rows), doubled_bars(rows))
+  judged <- bars_faults(rows)
+  judged <- faults_joined(judged, doubled_bars(rows, c(judged$row, decoded$faults$row),
+    decoded$at))
   if (length(others)) judged <- faults_joined(other_rows(rows, symbols), judged)
-  list(rows = rows, faults = page_faults(rows, decoded, want$dataset, judged), others = others)
+  list(rows = rows, faults = page_faults(rows, decoded, want$dataset, judged), others = others,
+    notes = notes)
+}
+
+apart_note <- function(count) {
+  if (isTRUE(count > 0)) {
+    paste0(counted(count, "time"), if (count == 1) " differs" else " differ",
+      " by less than a microsecond from the one before: kept a microsecond apart, in order")
+  }
 }
 
 # Symbols that came where none of those came that were asked for.
@@ -313,7 +324,9 @@ want_plan_text.vetusta_want_bars <- function(want, plan) {
     paste0("  window    ", format_instant(want$from), " to ", format_instant(want$to), ", session ",
       want$session))
   calls <- plan$calls
-  requests <- paste0("  requests  ", thousands(plan$pages), " for ",
+  # where the card does not say how long pages are, nobody knows how many there will be
+  open <- (want$dataset$next_page$by %||% "none") != "none" && is.null(want$dataset$largest_page)
+  requests <- paste0("  requests  ", if (open) "at least ", thousands(plan$pages), " for ",
     counted(length(unique(unlist(calls$symbols))), "symbol"),
     ", at most ", thousands(plan$rows), " bars")
   table <- data.frame(symbol = calls$label, from = format_instant(calls$from),

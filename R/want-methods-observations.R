@@ -15,7 +15,9 @@ want_chain.vetusta_want_observations <- function(want, call, noted = function(ki
     windowed = TRUE, noted = noted, proof = proof_make(),
     formats = want$source$sdmx$formats %||% names(sdmx_formats[[want$source$sdmx$version]])
   )
-  observation_request(want, chain)
+  chain <- observation_request(want, chain)
+  if (!chain$updates) chain$proof$total <- if (isTRUE(keys$count > 0)) keys$count
+  chain
 }
 
 observation_request <- function(want, chain) {
@@ -77,6 +79,7 @@ observation_parts <- function(want, chain) {
     chain$known <- part
     chain$label <- piece_label(part)
     chain$attempt <- 1
+    chain$proof <- proof_make()
     observation_request(want, chain)
   })
   list(outcome = "cut", message = message, chains = chains)
@@ -93,6 +96,8 @@ want_page.vetusta_want_observations <- function(want, chain, response, where, ca
   }
   tidy <- tidy_message(message, dimensions, want$about$attributes)
   page_make(tidy$rows, tidy$faults,
+    # a message that was cut off says so behind its data
+    too_large = any(grepl("\\((413|510)\\)$", message$notes)),
     notes = c(message$notes, tidy$notes, unknown_codes(tidy$series, want$about)),
     series = tidy$series, dimensions = dimensions, frequency = tidy$frequency)
 }

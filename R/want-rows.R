@@ -118,7 +118,11 @@ want_empty_page.vetusta_want_rows <- function(want, chain, calendar) {
 want_tidy.vetusta_want_rows <- function(want, calendar, symbols, decoded) {
   rows <- decoded_rows(want, symbols, decoded)
   judge <- shape_judges[[want$dataset$shape]] %||% function(rows) no_bars_faults
-  list(rows = rows, faults = page_faults(rows, decoded, want$dataset, judge(rows)))
+  judged <- judge(rows)
+  judged <- faults_joined(judged, doubled_values(rows, want$dataset$shape,
+    c(judged$row, decoded$faults$row), decoded$at))
+  list(rows = rows, faults = page_faults(rows, decoded, want$dataset, judged),
+    notes = apart_note(attr(rows, "apart")))
 }
 
 # What rows of a shape cannot be without to be a series.

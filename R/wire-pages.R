@@ -85,18 +85,18 @@ page_rule_of <- function(dataset, rule, zone) {
   )
 }
 
-# Whether a page is the last one. It is where the source's own total or number of pages is reached;
-# but a total may be too low, and so a page that is as long as pages can be is never the last. Where
+# Whether a page is the last one. It is where the source's own number of pages is reached, or its
+# total; but a total may be too low, and a page that is as long as pages can be is not the last. Where
 # no total is told, the last page is an empty one, or one that is shorter than another before it: a
 # service may give less than it is asked for, so that being short of the most there can be says
 # nothing yet.
 ends_here <- function(page, dataset, pages = NULL) {
-  if (page$rows == 0) {
-    # an empty page within the source's own count is not its end: proof_against()
-    return(TRUE)
-  }
   if (!is.null(pages)) {
-    return(page$number >= pages && !is_full_page(page, dataset))
+    # an empty page within the source's own count is not the last
+    return(page$number >= pages)
+  }
+  if (page$rows == 0) {
+    return(TRUE)
   }
   total <- member_number(page$members$total)
   if (!is.null(total)) {

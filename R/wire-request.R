@@ -97,10 +97,14 @@ window_edge <- function(instant, rule, gives, zone) {
   if (gives == "to" && identical(rule$as, "day")) {
     return(if (exclusive) day_after(instant, zone) else instant - 1)
   }
+  as <- rule$as %||% "rfc3339"
+  # a window whose end is in it ends one step before the next one begins
+  if (gives == "to" && isTRUE(rule$inclusive)) {
+    return(instant - if (as %in% c("epoch-ms", "epoch-us", "epoch-ns")) 0.001 else 1)
+  }
   if (gives != "from" || !exclusive) {
     return(instant)
   }
-  as <- rule$as %||% "rfc3339"
   if (as == "day") time_local(local_day(instant, zone) - 1, 0, zone)
   else instant - if (as %in% c("epoch-ms", "epoch-us", "epoch-ns")) 0.001 else 1
 }

@@ -363,6 +363,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// json_plain_cpp
+RawVector json_plain_cpp(RawVector body, bool longs);
+RcppExport SEXP _vetusta_json_plain_cpp(SEXP bodySEXP, SEXP longsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type body(bodySEXP);
+    Rcpp::traits::input_parameter< bool >::type longs(longsSEXP);
+    rcpp_result_gen = Rcpp::wrap(json_plain_cpp(body, longs));
+    return rcpp_result_gen;
+END_RCPP
+}
 // json_rows_cpp
 SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector instants, bool map);
 RcppExport SEXP _vetusta_json_rows_cpp(SEXP bodySEXP, SEXP pointersSEXP, SEXP instantsSEXP, SEXP mapSEXP) {
@@ -868,6 +880,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
     {"_vetusta_is_plain_cpp", (DL_FUNC) &_vetusta_is_plain_cpp, 1},
     {"_vetusta_format_instants_cpp", (DL_FUNC) &_vetusta_format_instants_cpp, 1},
+    {"_vetusta_json_plain_cpp", (DL_FUNC) &_vetusta_json_plain_cpp, 2},
     {"_vetusta_json_rows_cpp", (DL_FUNC) &_vetusta_json_rows_cpp, 4},
     {"_vetusta_json_text_cpp", (DL_FUNC) &_vetusta_json_text_cpp, 1},
     {"_vetusta_json_array_cpp", (DL_FUNC) &_vetusta_json_array_cpp, 1},

@@ -151,3 +151,39 @@ test_that("the command says the same of a wrong card, and ends with 1", {
       label = paste(words, collapse = " "))
   }
 })
+
+test_that("a request that cannot be right is found in the card, with its line", {
+  check <- function(lines) {
+    file <- withr::local_tempfile(fileext = ".yml")
+    writeLines(c("source: test", "address: http://127.0.0.1:1", lines), file)
+    source_card(file)
+  }
+  bars <- function(request, parameters = "{from: {as: epoch-s}}") c("datasets:", "  bars:",
+    "    shape: bars", paste("    request:", request), "    rows: /items",
+    paste("    parameters:", parameters),
+    "    columns: {time: {at: /t, as: epoch-s}, close: /c}")
+  expect_error_kind(check(bars("\"/b/{symbol}{?from\"")), "card", "no whole expression")
+  expect_error_kind(check(bars("\"/b/{symbol}{?from,to}\"", "{form: {as: epoch-s}}")), "card",
+    "does not use the parameter form")
+  expect_error_kind(check(bars("\"/b/{symbol}{?from,to}\"", "{from: {gives: fro}}")), "card",
+    "cannot give \"fro\"")
+  expect_error_kind(check(bars("\"/b{?from,to}\"")), "card", "does not say which symbol")
+  error <- tryCatch(check(c("limits: [4/s]", bars("\"/b/{symbol}{?from}\""))),
+    vetusta_error_card = identity)
+  expect_match(error$where, "line 3, limits")
+})
+
+test_that("a window whose end counts is asked for to the second before", {
+  card <- withr::local_tempfile(fileext = ".yml")
+  writeLines(c("source: test", "address: http://127.0.0.1:1", "datasets:", "  bars:",
+    "    shape: bars", "    request: \"/b/{symbol}{?from,to}\"", "    rows: /items",
+    "    largest_page: 100",
+    "    parameters: {from: {as: epoch-s}, to: {as: epoch-s, inclusive: true}}",
+    "    columns: {time: {at: /t, as: epoch-s}, close: /c}"), card)
+  want <- want_bars(source_card(card), "AA", "1 minute", from = "2026-03-12T08:00:00Z",
+    to = "2026-03-12T12:00:00Z")
+  plan <- plan_calls(want)
+  expect_identical(nrow(plan$calls), 3L)
+  chain <- vetusta:::want_chain(want, plan$calls[1, ])
+  expect_match(chain$request$address, paste0("to=", as.numeric(plan$calls$to[1]) - 1))
+})

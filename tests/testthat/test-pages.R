@@ -75,7 +75,8 @@ test_that("a page that repeats ends, and a total that lies is told", {
   got <- collect_rows(write_card(lies,
     c("request: /rows", "next_page: {by: offset, send: skip, total: /total}", columns)))
   expect_identical(nrow(got$rows), 7L)
-  expect_match(archive_faults(got$archive)$fault, "the total says 100 rows, 7 came")
+  expect_match(archive_incomplete(got$archive)$reason,
+    "the source's total is 100 rows, and 7 came")
 })
 
 test_that("a run may stop after some pages, and the next goes on at the following one", {

@@ -1,0 +1,74 @@
+# Two rows of one time in one answer or file: rows that say the same are one; a row without a value
+# yields to one that has a value; of two different values the last is taken, and the others are
+# rejected as conflicts, with their places.
+
+# `key` names the series and the time of each row (NA for rows that are not looked at), `values` are
+# the columns that are compared, the first of which is the value; `at` are the rows' numbers where
+# they came from, from 1. Gives a data frame of `row`, `fault` and `detail`, a row for each row that
+# yields; identical ones are not among them.
+doubled_rows <- function(key, values, at = NULL) {
+  twice <- which(!is.na(key) & (duplicated(key) | duplicated(key, fromLast = TRUE)))
+  none <- data.frame(row = integer(), fault = character(), detail = character())
+  if (!length(twice)) {
+    return(none)
+  }
+  at <- at %||% seq_along(key)
+  has <- !is.na(values[[1]][twice])
+  # the last row with a value; where none has one, the last row
+  order <- order(has, seq_along(twice))
+  key <- key[twice]
+  last <- twice[order][length(twice) + 1L - match(key, rev(key[order]))]
+  yields <- !has & !is.na(values[[1]][last])
+  differ <- logical(length(twice))
+  for (column in as.list(values)) {
+    x <- column[twice]
+    y <- column[last]
+    differ <- differ | ifelse(is.na(x) | is.na(y), is.na(x) != is.na(y), x != y)
+  }
+  conflict <- differ & !yields
+  row <- twice[yields | conflict]
+  taken <- last[yields | conflict]
+  if (!length(row)) {
+    return(none)
+  }
+  words <- function(row) {
+    parts <- lapply(as.list(values), function(column) as.character(column[row]))
+    text <- do.call(paste, c(Map(function(name, part) ifelse(is.na(part), "", paste(name, part)),
+      names(parts), parts), sep = ", "))
+    gsub("(, )+$", "", gsub("(, ){2,}", ", ", gsub("^(, )+", "", text)))
+  }
+  list_frame(list(row = row,
+    fault = ifelse(yields[yields | conflict], "no value, and another row of this time has one",
+      "conflict: another row of this time differs"),
+    detail = paste0(words(row), " in row ", at[row], "; taken: ", words(taken), " in row ",
+      at[taken])))
+}
+
+# Rows that yield, as faults of a page.
+doubled_faults <- function(rows, found) {
+  symbol <- rows[["symbol"]] %||% rows[["series"]] %||% rows[["entity"]]
+  time <- if (inherits(rows[["time"]], "POSIXct")) rows$time else utc(rep(NA_real_, nrow(rows)))
+  data.frame(row = found$row, symbol = as.character(symbol)[found$row], time = time[found$row],
+    fault = found$fault, detail = found$detail)
+}
+
+# Values of one time and series that came twice, by the rule of rows-doubled.R.
+doubled_values <- function(rows, shape, without, at = NULL) {
+  key <- value_keys(as.list(rows), shape)
+  if (is.null(key) || anyDuplicated(key) == 0L) {
+    return(no_bars_faults)
+  }
+  key[without] <- NA
+  doubled_faults(rows, doubled_rows(key, list(value = rows[["value"]]), at))
+}
+
+# The series, the time and the release of each row of values; NULL for rows that are none.
+value_keys <- function(rows, shape) {
+  columns <- switch(shape,
+    observations = intersect(c("series", "period", "frequency", "released", "since"), names(rows)),
+    facts = setdiff(names(rows), c("value", "decimals", "status")))
+  if (!length(columns) || is.null(rows[["value"]])) {
+    return(NULL)
+  }
+  do.call(paste, c(lapply(unname(rows[columns]), as.character), sep = "\r"))
+}
