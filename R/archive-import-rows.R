@@ -29,7 +29,7 @@ import_readers <- list(
   },
   xlsx = function(file) read_sheet(file),
   jsonl = function(file) {
-    body <- utf8_body(readBin(file, "raw", file.size(file)))
+    body <- text_in_utf8(readBin(file, "raw", file.size(file)))
     read <- tryCatch(parse_json(json_lines(body), file), vetusta_error_payload = function(e) {
       vetusta_stop("import", "A line of the file is no JSON.", where = file,
         todo = "write one object a line")

@@ -69,7 +69,7 @@ collect_own <- function(run, queue, tally, chain, response, own) {
   }
   if (own$outcome == "cut") {
     tally$cut <- tally$cut + 1
-    claim_over(run, chain)
+    claim_over(run, chain, notes = own$notes)
   }
   for (one in rev(own$chains)) {
     if (own$outcome == "cut") one$claim <- NULL

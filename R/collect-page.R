@@ -35,6 +35,7 @@ collect_good <- function(run, queue, tally, chain, response) {
   if (inherits(page, "vetusta_error_payload")) {
     return(collect_spoilt(run, queue, tally, chain, response, page))
   }
+  if (!is.null(page$actions)) page <- actions_applied(run, chain, page)
   # HTTP 202 without rows: what was asked for is not ready yet
   if (identical(as.numeric(response$status), 202) && page$count == 0) {
     return(collect_again(run, queue, tally, chain, "HTTP 202: not ready yet", response))

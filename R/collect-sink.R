@@ -9,6 +9,7 @@
 # noted, forget    what an earlier run noted of a call, by kind and key
 # covered          stretches of keys that are held whole
 # incomplete       what is open, see incomplete_book(); NULL where nothing is kept
+# catalogue, stored    the series of the dataset, and the newest rows of some of them
 # journal          a row of the journal without a page
 # put              a page, as keys and rows and as it came: gives c(new, changed, unchanged)
 # note             a note by itself
@@ -57,6 +58,8 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
       covered_less(store_covered(archive, source, dataset, keys), incomplete$now())
     },
     incomplete = incomplete,
+    catalogue = function() store_series(archive, source, dataset),
+    stored = function(ids) store_read(archive, ids),
     journal = function(entry) {
       store_journal_add(archive,
       c(entry, list(source = source, dataset = dataset)))

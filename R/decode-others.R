@@ -181,18 +181,23 @@ turned_rows <- function(rows, rule, where) {
   periods <- trimws(names(rows)[-1])
   columns <- stats::setNames(lapply(seq_along(into), function(i) rep(parts[, i], length(periods))),
     into)
-  cells <- trimws(unlist(rows[-1], use.names = FALSE))
+  parted <- cells_parted(unlist(rows[-1], use.names = FALSE))
+  frame <- list_frame(c(columns, list(period = rep(periods, each = nrow(rows))), parted))
+  # an empty cell says nothing; one with a flag and no number is a value that is missing
+  frame[!(is.na(frame$value) & is.na(frame$flag)), , drop = FALSE]
+}
+
+# Cells that hold a number and flags behind it: list(value, flag) as texts.
+cells_parted <- function(cells) {
+  cells <- trimws(cells)
   # an exponent has digits; a letter behind a number is a flag
   number <- sub("^([-+]?[0-9.,]*([eE][-+]?[0-9]+)?).*$", "\\1", cells)
   flag <- trimws(substring(cells, nchar(number) + 1))
   absent <- is.na(cells) | !nzchar(number) | number %in% c(":", "-")
-  flag[!is.na(flag) &
-    startsWith(flag, ":")] <- trimws(substring(flag[!is.na(flag) & startsWith(flag, ":")], 2))
-  frame <- list_frame(c(columns,
-    list(period = rep(periods, each = nrow(rows)), value = ifelse(absent, NA_character_, number),
-    flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))))
-  # an empty cell says nothing; one with a flag and no number is a value that is missing
-  frame[!(is.na(frame$value) & is.na(frame$flag)), , drop = FALSE]
+  colon <- which(startsWith(flag, ":"))
+  flag[colon] <- trimws(substring(flag[colon], 2))
+  list(value = ifelse(absent, NA_character_, number),
+    flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))
 }
 
 # A table with a column a series, as rows of `/name` and `/value`; `keep` are the columns that are
@@ -212,7 +217,17 @@ rows_long <- function(rows, keep, where) {
   }
   kept <- lapply(rows[keep], function(column) rep(column, length(names)))
   value <- unlist(lapply(rows[names], as.character), use.names = FALSE)
-  long <- list_frame(c(kept, list(name = rep(names, each = nrow(rows)), value = value)))
+  value[value %in% table_absent] <- NA
+  # a number with flags behind it, as 12.3 p, is both
+  flagged <- grepl("^ *[-+]?[0-9][0-9.,]*([eE][-+]?[0-9]+)? *[a-zA-Z]{1,3} *$", value)
+  flag <- rep(NA_character_, length(value))
+  if (any(flagged)) {
+    parted <- cells_parted(value[flagged])
+    value[flagged] <- parted$value
+    flag[flagged] <- parted$flag
+  }
+  long <- list_frame(c(kept, list(name = rep(names, each = nrow(rows)), value = value,
+    flag = flag)))
   # where no cell has a value, the rows say so
   if (all(is.na(long$value))) long else long[!is.na(long$value), , drop = FALSE]
 }

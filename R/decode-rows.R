@@ -7,7 +7,7 @@
 decode_body <- function(dataset, body, source, known = list(), members = character(),
   where = "the body") {
   format <- dataset$format %||% "json"
-  body <- utf8_body(unpacked_body(body, where))
+  body <- text_in_utf8(unpacked_body(body, where))
   if (isTRUE(dataset$wrapped)) body <- json_within(body)
   if (format == "json-lines") {
     if (length(body)) body <- json_lines(body)
@@ -190,6 +190,9 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
     at = rep(at %||% seq_len(nrow(rows)), length(parts)))
 }
 
+# Columns that name what a row speaks of.
+key_columns <- c("symbol", "series", "entity", "item", "place", "dataset", "link", "kind", "side")
+
 decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NULL) {
   columns <- list()
   faults <- list(no_faults)
@@ -205,6 +208,11 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
             "the card if it may be absent"))
       }
       value <- rep(rule$default %||% NA, nrow(rows))
+    }
+    # words for nothing in a table, but in its keys: NA may be a country
+    if (is.null(rule$nothing) && is.character(value) && !name %in% key_columns &&
+      isTRUE(dataset$format %in% c("csv", "tsv"))) {
+      value[value %in% table_absent] <- NA
     }
     if (!is.null(rule$nothing)) {
       value[as.character(unlist(value)) %in% as.character(unlist(rule$nothing))] <- NA

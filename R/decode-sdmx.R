@@ -8,7 +8,11 @@ sdmx_reserved <- c("structureRef", "action", "setID", "validFromDate", "validToD
   "reportingBeginDate", "reportingEndDate", "publicationYear",
   "publicationPeriod", "dataScope", "type", "REPORTING_YEAR_START_DAY_")
 
-decode_sdmx <- function(body, dimensions, where) {
+decode_sdmx <- function(body, dimensions, where, measures = "OBS_VALUE") {
+  with_measures(decode_sdmx_message(body, dimensions, where, measures), dimensions, measures)
+}
+
+decode_sdmx_message <- function(body, dimensions, where, measures) {
   if (!length(body)) stop_spoilt("The answer is empty.", where, "try again later")
   body <- utf8_body(body, where)
   start <- utils::head(body, 400)
@@ -21,7 +25,7 @@ decode_sdmx <- function(body, dimensions, where) {
   } else if (grepl("^\\{", start)) {
     sdmx_from_json(body, dimensions, where)
   } else {
-    sdmx_from_csv(body, dimensions, where)
+    sdmx_from_csv(body, dimensions, where, measures)
   }
 }
 
@@ -111,7 +115,8 @@ sdmx_from_xml <- function(body, dimensions, where) {
   obs <- list(series = owner, time = if (read$obs_rows) texts_of(time)
   else character(), value = read$value)
   sdmx_message(series, obs, attributes, sdmx_sets(sets), series_set, where, dimensions,
-    notes = notes, prepared = read$prepared, odd = list(row = read$odd, text = read$odd_text))
+    notes = notes, prepared = read$prepared, odd = list(row = read$odd, text = read$odd_text),
+    third = length(grepRaw("v3_0", utils::head(body, 4000), fixed = TRUE)) > 0)
 }
 
 # Observations that carry their dimensions: the series are their distinct combinations.
@@ -195,7 +200,8 @@ sdmx_notes <- function(notes) {
 # What an observation and a series say of themselves stands apart from what they are: an attribute
 # may be called value, or series.
 sdmx_message <- function(series, obs, attributes, sets, series_set, where, dimensions,
-  notes = character(), prepared = "", odd = list(row = integer(), text = character())) {
+  notes = character(), prepared = "", odd = list(row = integer(), text = character()),
+  third = FALSE) {
   missing <- setdiff(dimensions, names(series))
   if (length(missing) && nrow(series)) {
     stop_payload(paste0("The data do not match the structure: the series lack the dimension ",
@@ -204,19 +210,82 @@ sdmx_message <- function(series, obs, attributes, sets, series_set, where, dimen
   }
   none <- which(is.nan(obs$value))
   if (length(none)) obs$value[none] <- NA_real_
-  if (is.null(obs$deleted)) {
-    obs$deleted <- (toupper(substr(sets$action, 1, 1)) %in% "D")[series_set][obs$series]
-  }
+  action <- toupper(substr(sets$action, 1, 1))
+  if (is.null(obs$action)) obs$action <- action[series_set][obs$series]
+  obs$deleted <- obs$action %in% "D"
   # a series that is deleted as a whole comes without observations
-  bare <- setdiff(which((toupper(substr(sets$action, 1, 1)) %in% "D")[series_set]), obs$series)
+  bare <- setdiff(which((action %in% "D")[series_set]), obs$series)
   if (length(bare)) {
     n <- length(bare)
-    obs <- list(series = c(obs$series, bare), time = c(obs$time, rep(NA_character_, n)),
-      value = c(obs$value, rep(NA_real_, n)), deleted = c(obs$deleted, rep(TRUE, n)))
+    obs <- lapply(obs, function(column) c(column, column[rep(NA_integer_, n)]))
+    new <- length(obs$series) - n + seq_len(n)
+    obs$series[new] <- bare
+    obs$action[new] <- "D"
+    obs$deleted[new] <- TRUE
     attributes <- lapply(attributes, function(column) c(column, rep(NA, n)))
   }
+  # a data set that is deleted and names nothing is deleted as a whole
+  empty <- any(action %in% "D" & !seq_along(action) %in% series_set)
   list(series = series, obs = obs, attributes = attributes, sets = sets, series_set = series_set,
-    notes = notes, prepared = prepared, odd = odd)
+    notes = notes, prepared = prepared, odd = odd, third = third, empties = empty)
+}
+
+# The measures of a message. A single one is the value, whatever it is called; of several each is a
+# series of its own, told apart by the dimension MEASURE.
+with_measures <- function(message, dimensions, measures) {
+  obs <- message$obs
+  by_place <- startsWith(names(obs), "measure ")
+  texts <- c(stats::setNames(obs[by_place], sub("^measure ", "", names(obs)[by_place])),
+    message$attributes[intersect(setdiff(measures, "OBS_VALUE"), names(message$attributes))])
+  message$obs <- obs[!by_place]
+  if (!length(texts)) {
+    return(message)
+  }
+  message$attributes[names(texts)] <- NULL
+  if (!any(by_place) && any(!is.na(obs$value))) {
+    texts <- c(list(OBS_VALUE = format_exact(obs$value)), texts)
+  }
+  numbers <- lapply(texts, function(text) plain_number(as.character(text)))
+  message$odd <- measures_odd(texts, numbers, message$odd, length(obs$series))
+  if (length(texts) == 1) {
+    message$obs$value <- numbers[[1]]
+    return(message)
+  }
+  n <- length(obs$series)
+  k <- length(texts)
+  count <- nrow(message$series)
+  series <- message$series[rep(seq_len(count), k), , drop = FALSE]
+  rownames(series) <- NULL
+  series[[measure_name(dimensions)]] <- rep(names(texts), each = count)
+  message$obs <- lapply(message$obs, rep, k)
+  message$obs$series <- message$obs$series + rep((seq_len(k) - 1L) * count, each = n)
+  message$obs$value <- unlist(numbers, use.names = FALSE)
+  message$attributes <- lapply(message$attributes, rep, k)
+  message$series <- series
+  message$series_set <- rep(message$series_set, k)
+  # an observation without one of the measures says nothing of it
+  keep <- which(!is.na(message$obs$value) | message$obs$deleted | rep(Reduce(`&`, lapply(numbers,
+    is.na)), k))
+  message$obs <- lapply(message$obs, `[`, keep)
+  message$attributes <- lapply(message$attributes, `[`, keep)
+  message$odd$row <- match(message$odd$row, keep)
+  message$odd <- lapply(message$odd, `[`, !is.na(message$odd$row))
+  message$several <- TRUE
+  message
+}
+
+measure_name <- function(dimensions) {
+  setdiff(c("MEASURE", "MEASURE_ID", "MEASURE_OF_VALUE"), dimensions)[1]
+}
+
+# Texts of measures that are no numbers.
+measures_odd <- function(texts, numbers, odd, n) {
+  for (i in seq_along(texts)) {
+    bad <- which(is.na(numbers[[i]]) & !is.na(texts[[i]]) & !texts[[i]] %in% c("", "NaN"))
+    odd <- list(row = c(odd$row, bad + (i - 1L) * n), text = c(odd$text,
+      as.character(texts[[i]])[bad]))
+  }
+  odd
 }
 
 utils::globalVariables(c(".GRP", ":="))

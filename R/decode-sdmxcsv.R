@@ -36,17 +36,20 @@ any_sdmx_csv <- function(body, where) {
   rows
 }
 
-sdmx_from_csv <- function(body, dimensions, where) {
+sdmx_from_csv <- function(body, dimensions, where, measures = "OBS_VALUE") {
   rows <- usual_sdmx_csv(body) %||% any_sdmx_csv(body, where)
   # a blank line at the end is no row
   if (anyNA(rows[[1]])) rows <- rows[!is.na(rows[[1]]), , drop = FALSE]
-  with_labels <- grepl(": ", names(rows), fixed = TRUE)
-  names(rows) <- sub(": .*", "", names(rows))
-  # with labels beside the codes each value is "CODE: label"
-  if (any(with_labels)) {
-    for (name in setdiff(names(rows)[with_labels], c("OBS_VALUE"))) {
-      rows[[name]] <- sub(": .*", "", rows[[name]])
+  # with labels beside the codes each value is "CODE: label", as the names are
+  for (mark in c(": ", ":")) {
+    labelled <- grepl(mark, names(rows), fixed = TRUE)
+    names(rows) <- sub(paste0(mark, ".*"), "", names(rows))
+    for (name in setdiff(names(rows)[labelled], c("OBS_VALUE", "TIME_PERIOD", measures))) {
+      rows[[name]] <- sub(paste0(mark, ".*"), "", rows[[name]])
     }
+  }
+  if (!"OBS_VALUE" %in% names(rows) && any(measures %in% names(rows))) {
+    rows$OBS_VALUE <- rep(NA_character_, nrow(rows))
   }
   missing <- setdiff(c(dimensions, "OBS_VALUE"), names(rows))
   if (length(missing)) {
@@ -57,8 +60,8 @@ sdmx_from_csv <- function(body, dimensions, where) {
   }
   n <- nrow(rows)
   action <- rows[["ACTION"]]
-  deleted <- if (is.null(action)) rep(FALSE, n)
-  else toupper(substr(unique(action), 1, 1))[match(action, unique(action))] %in% "D"
+  action <- if (is.null(action)) rep(NA_character_, n)
+  else toupper(substr(unique(action), 1, 1))[match(action, unique(action))]
   owner <- row_groups(as.list(rows[dimensions]))
   first <- which(!duplicated(owner))
   others <- setdiff(names(rows),
@@ -70,9 +73,9 @@ sdmx_from_csv <- function(body, dimensions, where) {
   odd <- odd[!is.na(told[odd]) & told[odd] != "NaN"]
   # each row says for itself what is done with it
   obs <- list(series = owner, time = as.character(rows[["TIME_PERIOD"]] %||% rep(NA_character_, n)),
-    value = value, deleted = deleted)
+    value = value, action = action)
   sdmx_message(rows[first, dimensions, drop = FALSE], obs, as.list(rows[others]),
     data.frame(action = if (n) action[1] %||% "I" else NA_character_, valid_from = NA_character_,
     valid_to = NA_character_), rep(1L, length(first)), where, dimensions,
-    odd = list(row = odd, text = as.character(told[odd])))
+    odd = list(row = odd, text = as.character(told[odd])), third = "STRUCTURE" %in% names(rows))
 }

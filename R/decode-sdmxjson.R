@@ -44,6 +44,7 @@ sdmx_from_json <- function(body, dimensions, where) {
     use.names = TRUE, fill = TRUE))
   sdmx_message(as.data.frame(series), obs, attributes[setdiff(names(attributes), ".row")], sets,
     rep(seq_along(parts), counts), where, dimensions, notes = vapply(problems, json_problem, ""),
+    third = !is.null(content[["structures"]]),
     prepared = parsed[["meta"]][["prepared"]] %||% parsed[["header"]][["prepared"]] %||% "")
 }
 
@@ -140,16 +141,48 @@ json_set <- function(set, structure, dimensions, where) {
     c(attributes("dataSet"), if (is.null(attributes("dataSet"))) list()), values)
   series <- c(series, lapply(set_attributes, rep, n))
   series <- as.data.frame(series, check.names = FALSE)
-  series <- json_dimension_groups(series, set$dimensionGroupAttributes,
+  cells <- if (is.null(usual)) json_cells(flat) else usual$cells
+  measures <- json_measures(structure)
+  count <- length(measures)
+  obs <- list(series = owner, time = time, value = if (is.null(cells)) json_first(flat)
+  else cells[1, ])
+  told <- if (is.null(cells)) {
+    json_attributes(json_rest(flat, count), attributes("observation"), values)
+  } else {
+    json_cell_attributes(cells, attributes("observation"), values, count)
+  }
+  grouped <- json_dimension_groups(series, obs, set$dimensionGroupAttributes,
     attributes("dimensionGroup"), dimensions, c(parts$dataSet, parts$series, parts$observation),
     values)
-  cells <- if (is.null(usual)) json_cells(flat) else usual$cells
-  list(series = series,
-    obs = list(series = owner, time = time, value = if (is.null(cells)) json_first(flat)
-    else cells[1, ]),
-    attributes = if (is.null(cells)) json_attributes(json_rest(flat), attributes("observation"),
-      values)
-      else json_cell_attributes(cells, attributes("observation"), values))
+  for (name in names(grouped$attributes)) {
+    own <- told[[name]] %||% rep(NA_character_, length(time))
+    told[[name]] <- ifelse(is.na(own), grouped$attributes[[name]], own)
+  }
+  # what stands behind the first of several measures are measures, and no attributes
+  if (count > 1) {
+    more <- lapply(stats::setNames(seq_len(count), measures), function(k) {
+      if (is.null(cells)) json_texts(flat, k)
+      else if (k <= nrow(cells)) format_exact(cells[k, ]) else rep(NA_character_, ncol(cells))
+    })
+    obs[paste("measure", measures)] <- more
+  }
+  list(series = grouped$series, obs = obs, attributes = told)
+}
+
+# The ids of the measures that each observation has, in order (SDMX-JSON 2.0).
+json_measures <- function(structure) {
+  vapply(structure$measures$observation %||% structure$measures, function(one) {
+    if (is.list(one)) one$id %||% NA_character_ else NA_character_
+  }, "")
+}
+
+# The member `k` of each observation as text.
+json_texts <- function(flat, k) {
+  vapply(flat, function(one) {
+    value <- if (length(one) >= k) one[[k]]
+    if (is.null(value) || !length(value) || is.na(value)) NA_character_
+    else if (is.numeric(value)) format_exact(value) else as.character(value)
+  }, "")
 }
 
 json_index <- function(names, width, where) {
@@ -191,13 +224,14 @@ json_cells <- function(flat) {
   cells
 }
 
-# Behind its value each observation has its attributes.
-json_cell_attributes <- function(cells, components, values) {
+# Behind its measures each observation has its attributes.
+json_cell_attributes <- function(cells, components, values, measures = 1L) {
+  first <- max(1L, measures)
   out <- list()
-  for (i in seq_len(min(nrow(cells) - 1, length(components)))) {
+  for (i in seq_len(max(0, min(nrow(cells) - first, length(components))))) {
     known <- values(components[[i]])
-    out[[components[[i]]$id]] <- if (length(known)) texts_at_cpp(known, cells, i + 1L)
-    else as.character(cells[i + 1, ])
+    out[[components[[i]]$id]] <- if (length(known)) texts_at_cpp(known, cells, i + first)
+    else as.character(cells[i + first, ])
   }
   out
 }
@@ -218,11 +252,12 @@ json_first <- function(flat) {
   }, 1)
 }
 
-json_rest <- function(flat) {
-  if (!is.list(flat) || all(lengths(flat) <= 1)) {
+json_rest <- function(flat, measures = 1L) {
+  first <- max(1L, measures)
+  if (!is.list(flat) || all(lengths(flat) <= first)) {
     return(NULL)
   }
-  lapply(flat, function(one) if (length(one) > 1) one[-1])
+  lapply(flat, function(one) if (length(one) > first) one[-seq_len(first)])
 }
 
 # Attributes are indices into a component's values, or the values themselves; trailing ones may be
@@ -239,10 +274,15 @@ json_attributes <- function(rows, components, values) {
     known <- values(components[[i]])
     # a number is the place of a value, where values are listed; a text is the value itself,
     # whatever stands beside it
-    out[[components[[i]]$id]] <- vapply(raw, function(one) {
-      one <- if (length(one)) one[[1]]
-      if (is.null(one) || is.na(one)) NA_character_
+    one_text <- function(one) {
+      if (is.null(one) || !length(one) || is.na(one)) NA_character_
       else if (is.numeric(one) && length(known)) known[one + 1] else as.character(one)
+    }
+    # an attribute of several values keeps them all
+    out[[components[[i]]$id]] <- vapply(raw, function(some) {
+      texts <- vapply(as.list(some), one_text, "")
+      texts <- texts[!is.na(texts)]
+      if (length(texts)) paste(texts, collapse = ", ") else NA_character_
     }, "")
   }
   out
@@ -251,27 +291,40 @@ json_attributes <- function(rows, components, values) {
 # SDMX-JSON 2.0: attributes of a partial key, "0:1:" with nothing for the dimensions that are left
 # open. Its parts are places among the values that the message
 # lists for each dimension, in the structure's order; some services leave out those that hold for
-# the whole data set, or the time.
-json_dimension_groups <- function(series, groups, components, dimensions, listed, values) {
+# the whole data set, or the time. Gives list(series, attributes): those whose key has a time are
+# said of observations.
+json_dimension_groups <- function(series, obs, groups, components, dimensions, listed, values) {
   ids <- vapply(listed, `[[`, "", "id")
   orders <- list(c(dimensions, setdiff(ids, dimensions)), dimensions, intersect(dimensions, ids))
+  attributes <- list()
   for (key in names(groups)) {
     parts <- strsplit(paste0(key, ":x"), ":", fixed = TRUE)[[1]]
     parts <- parts[-length(parts)]
     order <- Filter(function(order) length(order) == length(parts), orders)
     order <- if (length(order)) order[[1]] else dimensions
     found <- json_attributes(list(groups[[key]]), components, values)
+    found <- found[!vapply(found, is.na, TRUE)]
     at <- rep(TRUE, nrow(series))
+    time <- NULL
     for (i in seq_along(parts)) {
       name <- order[i]
-      if (!nzchar(parts[i]) || parts[i] == "~" || is.na(name) || is.null(series[[name]])) next
-      code <- values(listed[[match(name, ids)]])[as.integer(parts[i]) + 1]
+      if (!nzchar(parts[i]) || parts[i] == "~" || is.na(name)) next
+      code <- if (name %in% ids) values(listed[[match(name, ids)]])[as.integer(parts[i]) + 1]
+      if (is.null(series[[name]])) {
+        if (!name %in% dimensions && length(code)) time <- code
+        next
+      }
       at <- at & series[[name]] %in% code
     }
     for (name in names(found)) {
-      if (is.null(series[[name]])) series[[name]] <- rep(NA_character_, nrow(series))
-      series[[name]][at] <- found[[name]]
+      if (is.null(time)) {
+        if (is.null(series[[name]])) series[[name]] <- rep(NA_character_, nrow(series))
+        series[[name]][at] <- found[[name]]
+      } else {
+        if (is.null(attributes[[name]])) attributes[[name]] <- rep(NA_character_, length(obs$time))
+        attributes[[name]][at[obs$series] & obs$time %in% time] <- found[[name]]
+      }
     }
   }
-  series
+  list(series = series, attributes = attributes)
 }

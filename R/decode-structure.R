@@ -161,7 +161,16 @@ structure_dsd <- function(node) {
     version = xml2::xml_attr(node, "version"), dimensions = frame,
     attributes = data.frame(id = vapply(told, `[[`, "", "id"),
       concept = vapply(told, function(one) one$concept$item %||% NA_character_, ""),
-      level = vapply(attributes, attribute_level, "")))
+      level = vapply(attributes, attribute_level, "")), measures = structure_measures(node))
+}
+
+# The ids of the measures: that of SDMX 2.1, or the list of SDMX 3.0.
+structure_measures <- function(node) {
+  list <- xml_named(node, "MeasureList")
+  found <- as.list(xml_named(list, "PrimaryMeasure", "Measure"))
+  ids <- vapply(found, function(one) structure_component(one)$id, "")
+  ids <- ids[!is.na(ids)]
+  if (length(ids)) ids else "OBS_VALUE"
 }
 
 # Whether an attribute is said of each value, or of a series, a group or all.

@@ -5,7 +5,7 @@ table_absent <- c("", "NA", "N/A", "n/a", "null", "NULL", "NaN", ".", "-")
 
 decode_table <- function(body, format, where, table = NULL) {
   if (!length(body)) stop_spoilt("The answer is empty.", where, "try again later")
-  body <- utf8_body(body)
+  body <- text_in_utf8(body)
   if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
   text <- recoded(rawToChar(body[body != as.raw(0)]), table$encoding, where)
   if (any(body == as.raw(13))) text <- gsub("\r\n?", "\n", text, useBytes = TRUE)
@@ -20,7 +20,7 @@ decode_table <- function(body, format, where, table = NULL) {
 
 # Text in UTF-16 as UTF-8. It is known by its byte order mark, or by zeros in every other byte of
 # its beginning, which no text in UTF-8 has.
-utf8_body <- function(body) {
+text_in_utf8 <- function(body) {
   encoding <- utf16_of(body)
   if (is.null(encoding)) {
     return(body)
@@ -50,7 +50,7 @@ utf8_file <- function(file, into = tempfile(fileext = paste0(".", tools::file_ex
   if (is.null(utf16_of(readBin(file, "raw", 400)))) {
     return(file)
   }
-  writeBin(utf8_body(readBin(file, "raw", file.size(file))), into)
+  writeBin(text_in_utf8(readBin(file, "raw", file.size(file))), into)
   into
 }
 
@@ -105,7 +105,7 @@ read_text_table <- function(text, format, where, table = NULL) {
   rows <- other_errors(
     none_dropped(
       data.table::fread(text = text, sep = table$separator %||% if (format == "tsv") "\t"
-      else "auto", colClasses = "character", na.strings = table_absent, header = named,
+      else "auto", colClasses = "character", na.strings = "", header = named,
         data.table = FALSE, showProgress = FALSE, blank.lines.skip = TRUE, fill = TRUE,
         strip.white = TRUE, encoding = "UTF-8"),
       where

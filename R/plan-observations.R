@@ -22,7 +22,7 @@ plan_observations <- function(want, archive) {
   if (length(pieces) == 1 && !length(unlist(want$window)) && !length(unlist(want$query))) {
     calls$keys[[1]]$count <- available$cells
   }
-  calls
+  cut_as_before(want, calls, archive)
 }
 
 piece_label <- function(piece) {
@@ -153,22 +153,53 @@ split_axis <- function(piece, axis, parts) {
   })
 }
 
-# A call that was refused as too large, cut in two along its longest axis; NULL where nothing is
-# left to cut.
-halve_call <- function(want, keys) {
+# A call that was refused as too large, cut in two along its longest axis; where its address is too
+# long, along the axis whose codes take most of it. NULL where nothing is left to cut.
+halve_call <- function(want, keys, long = FALSE) {
   want$selection <- keys$selection
   want$window <- observation_window(keys$start, keys$end)
   whole <- whole_selection(want,
     if (!is.null(want$about$available)) list(codes = want$about$available, start = want$about$start,
       end = want$about$end))
-  if (length(whole$codes$FREQ) > 1) {
+  if (!long && length(whole$codes$FREQ) > 1) {
     return(lapply(whole$codes$FREQ,
       function(code) one_frequency(whole, code)[c("selection", "start", "end")]))
   }
-  axes <- c(lengths(whole$codes), TIME = length(whole$periods))
-  if (max(axes) < 2) {
+  axes <- if (long) vapply(keys$selection, function(codes) {
+    if (length(codes) > 1) sum(nchar(codes) + 1) else 0
+  }, 0) else c(lengths(whole$codes), TIME = length(whole$periods))
+  if (!length(axes) || max(axes) < 2) {
     return(NULL)
   }
-  lapply(split_axis(whole, names(axes)[which.max(axes)], 2),
-    function(piece) piece[c("selection", "start", "end")])
+  axis <- names(axes)[which.max(axes)]
+  if (long) whole$codes[[axis]] <- keys$selection[[axis]]
+  lapply(split_axis(whole, axis, 2), function(piece) piece[c("selection", "start", "end")])
+}
+
+# Calls that an earlier run found too large are cut at once.
+cut_as_before <- function(want, calls, archive) {
+  known <- if (!is.null(archive)) store_notes(archive, "large", want$source$source,
+    want$dataset$name)
+  if (!NROW(known)) {
+    return(calls)
+  }
+  repeat {
+    start <- vapply(seq_len(nrow(calls)), function(i) want_chain(want, calls[i, ])$start, "")
+    large <- match(start, known$key)
+    cut <- lapply(seq_along(start), function(i) {
+      if (!is.na(large[i])) halve_call(want, calls$keys[[i]], known$value[large[i]] == "address")
+    })
+    if (!any(lengths(cut))) {
+      return(calls)
+    }
+    calls <- do.call(rbind, lapply(seq_along(start), function(i) {
+      if (!length(cut[[i]])) return(calls[i, ])
+      rows <- calls[rep(i, length(cut[[i]])), ]
+      rows$keys <- cut[[i]]
+      rows$symbol <- vapply(cut[[i]], function(piece) sdmx_key(piece$selection), "")
+      rows$label <- vapply(cut[[i]], piece_label, "")
+      rows$rows <- ceiling(rows$rows / length(cut[[i]]))
+      rows
+    }))
+  }
 }

@@ -51,7 +51,7 @@ dataset_grammar <- function() {
       of = "text", joined = "string", digits = "values",
       as = c("word", column_types), written = "text", decimal = c("word", ".",
         ","), scale = "number", words = list(.each = "text"),
-      need = c("word", "required", "optional"), default = "any", nothing = "values"
+      need = c("word", "required", "optional"), default = "any", nothing = "values_or_none"
     ))
   )
 }
@@ -141,6 +141,7 @@ card_check_value <- function(value, rule, keys, place) {
     string = one_text, texts = is.character(value) && length(value) >= 1,
     limits = is.character(value) && length(value) %in% 1:100,
     values = is.atomic(unlist(value)) && length(value) >= 1,
+    values_or_none = is.atomic(unlist(value)),
     name = one_text && grepl("^[a-z][a-z0-9-]*$", value),
     word = one_text && value %in% rule[-1],
     number = is.numeric(value) && length(value) == 1,

@@ -19,18 +19,20 @@ tidy_message <- function(message, dimensions, known = NULL) {
   if (is.null(message) || !length(message$obs$series)) {
     return(list(rows = data.frame(series = integer(), period = numeric(), value = numeric(),
       status = character(), words = character(), released = numeric()),
-      faults = no_page_faults, frequency = character(), series = message$series))
+      faults = no_page_faults, frequency = character(), series = message$series,
+      actions = list(action = character())))
   }
   obs <- message$obs
   attributes <- message$attributes
   series <- message$series
   set <- message$series_set
-  for (name in intersect(names(attributes), known$id[known$level == "series"])) {
-    there <- which(!is.na(attributes[[name]]))
+  for (name in setdiff(intersect(names(attributes), known$id[known$level == "series"]),
+    "OBS_STATUS")) {
+    told <- said_of_series(attributes[[name]], obs$series, nrow(series))
     if (is.null(series[[name]])) series[[name]] <- rep(NA_character_, nrow(series))
-    said <- attributes[[name]][there][match(seq_len(nrow(series)), obs$series[there])]
-    series[[name]] <- ifelse(is.na(series[[name]]), as.character(said), series[[name]])
-    attributes[[name]] <- NULL
+    free <- is.na(series[[name]])
+    series[[name]][free] <- told$value[free]
+    attributes[[name]][told$agreed[obs$series] & free[obs$series]] <- NA
   }
   year_start <- attributes[["REPORTING_YEAR_START_DAY"]] %||%
     series[["REPORTING_YEAR_START_DAY"]][obs$series] %||% rep(NA_character_, length(obs$time))
@@ -40,6 +42,8 @@ tidy_message <- function(message, dimensions, known = NULL) {
     NA)
   day <- as.numeric(periods$first)
   code <- attributes[["OBS_STATUS"]] %||% rep(NA_character_, length(obs$value))
+  # a status that is said of a whole series is that of its values
+  code <- ifelse(is.na(code), series[["OBS_STATUS"]][obs$series] %||% NA_character_, code)
   deleted <- obs$deleted %in% TRUE
   status <- ifelse(deleted, "deleted",
     ifelse(is.na(obs$value), "missing", ifelse(code %in% c("P", "F"), "provisional", "observed")))
@@ -69,6 +73,7 @@ tidy_message <- function(message, dimensions, known = NULL) {
   rows <- data.frame(series = split$owner, period = period,
     value = ifelse(deleted, NA_real_, obs$value), status = status, words = words,
     released = since[set][obs$series])
+  actions <- message_actions(message, others)
   bad <- unique(c(which(is.na(rows$period) & !(deleted & is.na(obs$time))), message$odd$row))
   faults <- no_page_faults
   if (length(bad)) {
@@ -80,7 +85,41 @@ tidy_message <- function(message, dimensions, known = NULL) {
         paste("value", message$odd$text[match(bad, message$odd$row)])))
   }
   list(rows = rows, faults = faults, frequency = split$frequency,
-    series = series[split$of, , drop = FALSE], notes = notes)
+    series = series[split$of, , drop = FALSE], notes = notes, actions = actions)
+}
+
+# What is done with each observation: "insert"; "merge", where what is not said stays as it was;
+# "delete", or with SDMX 3.0 "lessen", where what it names is taken away and no more. `named` are
+# the parts that a deletion names.
+message_actions <- function(message, attributes) {
+  obs <- message$obs
+  code <- obs$action %||% rep(NA_character_, length(obs$series))
+  action <- ifelse(obs$deleted %in% TRUE, "delete", ifelse(code %in% c("M", "A"), "merge",
+    "insert"))
+  if (!any(action == "delete") || !isTRUE(message$third)) {
+    return(list(action = action))
+  }
+  named <- lapply(seq_along(action), function(i) NULL)
+  for (i in which(action == "delete" & !is.na(obs$time))) {
+    parts <- c(if (!is.na(obs$value[i]) || i %in% message$odd$row) "value",
+      names(attributes)[!vapply(attributes, function(column) is.na(column[i]), TRUE)])
+    if (length(parts)) {
+      action[i] <- "lessen"
+      named[[i]] <- parts
+    }
+  }
+  list(action = action, named = named)
+}
+
+# An attribute of observations that is said of their series, where all of its values agree:
+# list(value, agreed), one a series.
+said_of_series <- function(said, owner, count) {
+  there <- which(!is.na(said))
+  first <- there[match(seq_len(count), owner[there])]
+  value <- as.character(said)[first]
+  differs <- unique(owner[there][as.character(said)[there] != value[owner[there]]])
+  agreed <- !seq_len(count) %in% differs & !is.na(value)
+  list(value = ifelse(agreed, value, NA_character_), agreed = agreed)
 }
 
 # The series of observations, one for each frequency that occurs in it: `owner` of each

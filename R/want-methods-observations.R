@@ -31,6 +31,10 @@ observation_request <- function(want, chain) {
   before <- if (isTRUE(want$source$sdmx$updates) && plain) chain$noted("refreshed", chain$start)
   if (!is.null(before)) query$updatedAfter <- format_instant(floor(before$at))
   chain$updates <- !is.null(before)
+  # what was deleted can be said in every form but the first version of CSV
+  if (chain$updates && !sdmx_is_3(want$source)) {
+    chain$formats <- c(setdiff(chain$formats, "csv"), intersect(chain$formats, "csv"))
+  }
   headers <- list(Accept = accept_of(want$source, chain$formats))
   chain$request <- list(address = address(query), method = "GET", body = NULL, headers = headers)
   chain
@@ -49,11 +53,9 @@ want_claim.vetusta_want_observations <- function(want, chain) {
 #' @export
 want_refused.vetusta_want_observations <- function(want, chain, response) {
   status <- response$status
-  large <- "too large|size limit|exceed"
-  if (status == 413 ||
-    (status %in% c(400, 403, 500) &&
-    grepl(large, body_excerpt(response$body), ignore.case = TRUE))) {
-    return(observation_parts(want, chain))
+  if (status %in% c(413, 414, 510) || (status %in% c(400, 403, 500) &&
+    grepl(large_words, body_excerpt(response$body), ignore.case = TRUE))) {
+    return(observation_parts(want, chain, status))
   }
   if (status %in% c(406, 415) && length(chain$formats) > 1) {
     message <- paste("the service does not send", chain$formats[1])
@@ -67,8 +69,14 @@ want_refused.vetusta_want_observations <- function(want, chain, response) {
   }
 }
 
-observation_parts <- function(want, chain) {
-  parts <- halve_call(want, chain$known)
+# How services say in words that a selection is too large.
+large_words <- paste0("too (large|long|many|big)|size limit|exceed|limit of [0-9]|",
+  "(maximum|larger|more) (number|than)|narrow|reduce")
+
+observation_parts <- function(want, chain, status = 413) {
+  # what brings the address down is fewer codes, and not a shorter time
+  long <- status == 414 || nchar(chain$request$address) > address_long
+  parts <- halve_call(want, chain$known, long) %||% if (long) halve_call(want, chain$known)
   message <- "too large for the service, asked for again in two parts"
   if (is.null(parts)) {
     return(list(outcome = "cut", message = message,
@@ -82,14 +90,20 @@ observation_parts <- function(want, chain) {
     chain$proof <- proof_make()
     observation_request(want, chain)
   })
-  list(outcome = "cut", message = message, chains = chains)
+  list(outcome = "cut", message = message, chains = chains,
+    notes = list(list(kind = "large", key = chain$start, value = if (long) "address" else "answer")))
 }
+
+# Addresses beyond this many characters are refused by many servers.
+address_long <- 8000
 
 #' @export
 want_page.vetusta_want_observations <- function(want, chain, response, where, calendar, largest) {
   dims <- want$about$dimensions
   dimensions <- dims$id[dims$role != "time"]
-  message <- if (response$status != 204) decode_sdmx(response$body, dimensions, where)
+  message <- if (response$status != 204) decode_sdmx(response$body, dimensions, where,
+    want$about$measures %||% "OBS_VALUE")
+  if (isTRUE(message$several)) dimensions <- c(dimensions, measure_name(dimensions))
   # a message of notes alone says that there is nothing, or that there will be
   if (!is.null(message) && !length(message$obs$series) && length(message$notes)) {
     stop_on_notes(message$notes, where)
@@ -99,7 +113,10 @@ want_page.vetusta_want_observations <- function(want, chain, response, where, ca
     # a message that was cut off says so behind its data
     too_large = any(grepl("\\((413|510)\\)$", message$notes)),
     notes = c(message$notes, tidy$notes, unknown_codes(tidy$series, want$about)),
-    series = tidy$series, dimensions = dimensions, frequency = tidy$frequency)
+    series = if (NROW(tidy$series)) tidy$series
+    else list_frame(lapply(stats::setNames(nm = dimensions), function(name) character())),
+    dimensions = dimensions, frequency = tidy$frequency,
+    actions = tidy$actions, empties = isTRUE(message$empties))
 }
 
 stop_on_notes <- function(notes, where) {

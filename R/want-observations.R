@@ -49,6 +49,7 @@ want_observations <- function(source, dataset, ..., from = NULL, to = NULL, upda
   for (id in unique(ids)) {
     # a dimension may be named several times
     codes <- match_codes(unlist(asked[ids == id], use.names = FALSE), id, about)
+    notes <- c(notes, shared_labels(unlist(asked[ids == id], use.names = FALSE), id, about))
     without <- if (!is.null(about$available[[id]])) setdiff(codes, about$available[[id]])
     if (length(without)) notes <- c(notes,
       paste0(id, " ", paste(utils::head(without, 5), collapse = ", "),
@@ -91,14 +92,29 @@ match_dimension <- function(name, about) {
 
 match_codes <- function(values, id, about) {
   list <- about$codes[[id]]
+  values <- if (is.numeric(values)) plain_numbers(values) else as.character(values)
   if (is.null(list)) {
-    return(as.character(values))
+    return(values)
   }
   known <- function(text) {
     length(tryCatch(match_code(text, id, list),
     vetusta_error_want = function(e) NULL)) > 0 || text %in% c("*", "all")
   }
   unique(unlist(lapply(split_codes(values, known), match_code, id = id, list = list)))
+}
+
+# A label that several codes bear means all of them, which is said.
+shared_labels <- function(values, id, about) {
+  list <- about$codes[[id]]
+  values <- unique(as.character(values))
+  if (is.null(list)) {
+    return(NULL)
+  }
+  unlist(lapply(values[!grepl("[*?]", values) & !values %in% list$id], function(value) {
+    codes <- exact_code(value, list)
+    if (length(codes) > 1) paste0(id, " \"", value, "\" is the label of ", length(codes),
+      " codes, and all are taken: ", few_words(codes, 5))
+  }))
 }
 
 match_code <- function(value, id, list) {

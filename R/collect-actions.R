@@ -1,0 +1,172 @@
+# What the actions of an SDMX message mean beside what is stored (SDMX 2.1 and 3.0, "Action"): merged
+# observations keep what the message leaves out, deletions name as much as they take away, and a
+# value that a whole answer lacks is no longer published.
+
+# A page whose rows say in full what is to be stored.
+actions_applied <- function(run, chain, page) {
+  action <- page$actions$action
+  if (is.null(run$sink$catalogue) || is.null(page$series)) {
+    return(page)
+  }
+  page <- actions_widened(run, page)
+  hit <- which(page$actions$action %in% c("merge", "lessen"))
+  if (length(hit)) page <- actions_merged(run, page, hit)
+  if (!chain$updates && all(action %in% "insert")) page <- actions_absent(run, chain, page)
+  page
+}
+
+series_keys <- function(page) {
+  do.call(paste, c(unname(lapply(page$series[page$dimensions], function(x) {
+    ifelse(is.na(x), "", x)
+  })), sep = "."))
+}
+
+# Deletions whose key leaves dimensions out are those of every stored series that fits.
+actions_widened <- function(run, page) {
+  open <- Reduce(`|`, lapply(page$series[page$dimensions], is.na), logical(nrow(page$series)))
+  wide <- which(page$actions$action == "delete" & open[page$rows$series])
+  if (!length(wide) && !page$empties) {
+    return(page)
+  }
+  held <- run$sink$catalogue()
+  known <- held_dimensions(held)
+  fits <- lapply(wide, function(i) {
+    row <- page$series[page$rows$series[i], page$dimensions, drop = FALSE]
+    hit <- rep(TRUE, nrow(held))
+    for (name in page$dimensions[!is.na(unlist(row))]) {
+      hit <- hit & (known[[name]] %||% NA_character_) %in% row[[name]]
+    }
+    # a period is that of series of its own length
+    if (!is.na(page$rows$period[i])) {
+      hit <- hit & held$frequency == page$frequency[page$rows$series[i]]
+    }
+    which(hit)
+  })
+  rows <- page$rows[rep(wide, lengths(fits)), , drop = FALSE]
+  of <- unlist(fits)
+  if (page$empties) {
+    all <- data.frame(series = NA_integer_, period = NA_real_, value = NA_real_,
+      status = "deleted", words = NA_character_, released = NA_real_)
+    rows <- rbind(rows, all[rep(1L, nrow(held)), ])
+    of <- c(of, seq_len(nrow(held)))
+  }
+  more <- as.data.frame(lapply(stats::setNames(nm = page$dimensions), function(name) {
+    (known[[name]] %||% rep(NA_character_, nrow(held)))[of]
+  }), optional = TRUE)
+  for (name in setdiff(names(page$series), page$dimensions)) more[[name]] <- rep(NA, length(of))
+  rows$series <- nrow(page$series) + seq_along(of)
+  keep <- setdiff(seq_len(nrow(page$rows)), wide)
+  page$series <- rbind(page$series, more[names(page$series)])
+  page$frequency <- c(page$frequency, held$frequency[of])
+  page$rows <- rbind(page$rows[keep, , drop = FALSE], rows)
+  rownames(page$rows) <- NULL
+  page$actions <- list(action = c(page$actions$action[keep], rep("delete", length(of))),
+    named = c(page$actions$named[keep], vector("list", length(of))))
+  page$faults <- page$faults[!page$faults$row %in% wide, , drop = FALSE]
+  page$faults$row <- match(page$faults$row, keep)
+  page
+}
+
+# The stored rows of series of a page: a data frame of series (its number in the page), period,
+# value, words.
+actions_stored <- function(run, page, series) {
+  held <- run$sink$catalogue()
+  key <- series_keys(page)
+  at <- match(paste(key[series], page$frequency[series], sep = "\r"),
+    paste(held$key, held$frequency, sep = "\r"))
+  series <- series[!is.na(at)]
+  at <- at[!is.na(at)]
+  read <- run$sink$stored(held$id[at])
+  columns <- read$columns
+  n <- length(columns$time)
+  rows <- data.frame(series = rep(series, read$rows), period = as.numeric(columns$time) / 86400,
+    value = columns$value %||% rep(NA_real_, n), words = columns$words %||% rep(NA_character_, n),
+    status = columns$status %||% rep(NA_character_, n))
+  rows[!rows$status %in% "deleted", , drop = FALSE]
+}
+
+actions_merged <- function(run, page, hit) {
+  stored <- actions_stored(run, page, unique(page$rows$series[hit]))
+  at <- match(paste(page$rows$series[hit], page$rows$period[hit]),
+    paste(stored$series, stored$period))
+  for (k in seq_along(hit)) {
+    i <- hit[k]
+    old <- if (!is.na(at[k])) stored[at[k], ]
+    page$rows[i, c("value", "words", "status")] <- if (page$actions$action[i] == "merge") {
+      merged_value(old, page$rows[i, ])
+    } else {
+      lessened_value(old, page$actions$named[[i]])
+    }
+  }
+  page
+}
+
+# What a message leaves out stays as it was.
+merged_value <- function(old, new) {
+  value <- if (is.na(new$value)) old$value %||% NA_real_ else new$value
+  words <- words_list(old$words)
+  said <- words_list(new$words)
+  words[names(said)] <- said
+  value_told(value, words)
+}
+
+# What a deletion names is taken away; a value of which nothing is left is deleted.
+lessened_value <- function(old, named) {
+  words <- words_list(old$words)
+  words <- words[setdiff(names(words), named)]
+  value <- if ("value" %in% named) NA_real_ else old$value %||% NA_real_
+  if (is.na(value) && !length(words)) list(NA_real_, NA_character_, "deleted")
+  else value_told(value, words)
+}
+
+value_told <- function(value, words) {
+  status <- if (is.na(value)) "missing"
+  else if (isTRUE(words$OBS_STATUS %in% c("P", "F"))) "provisional" else "observed"
+  list(value, if (length(words)) record_texts(words[order(names(words))]) else NA_character_,
+    status)
+}
+
+words_list <- function(words) {
+  if (is.null(words) || is.na(words)) list() else as.list(jsonlite::fromJSON(words))
+}
+
+# Values that are stored, lie within what was asked for, and are not in a whole answer: they stay,
+# and the page says that they are no longer published, once.
+actions_absent <- function(run, chain, page) {
+  held <- run$sink$catalogue()
+  if (!nrow(held) || !nrow(page$rows)) {
+    return(page)
+  }
+  known <- held_dimensions(held)
+  fits <- rep(TRUE, nrow(held))
+  asked <- Filter(length, chain$known$selection)
+  for (name in names(asked)) fits <- fits & (known[[name]] %||% NA_character_) %in% asked[[name]]
+  held <- held[fits, , drop = FALSE]
+  key <- series_keys(page)
+  name <- paste(key, page$frequency, sep = "\r")
+  stored <- run$sink$stored(held$id)
+  owner <- rep(paste(held$key, held$frequency, sep = "\r"), stored$rows)
+  day <- as.numeric(stored$columns$time) / 86400
+  window <- observation_window(chain$known$start, chain$known$end)
+  inside <- (is.null(window$from) | day >= as.numeric(window$from$first %||% -Inf)) &
+    (is.null(window$to) | day <= as.numeric(window$to$last %||% Inf))
+  gone <- inside & !stored$columns$status %in% c("deleted", "missing") &
+    !paste(owner, day) %in% paste(name[page$rows$series], page$rows$period)
+  # newest and oldest observations alone are no whole answer
+  if (!any(gone) || length(unlist(run$want$query[c("firstNObservations", "lastNObservations",
+    "updatedAfter")]))) {
+    return(page)
+  }
+  hash <- content_hash(charToRaw(paste(owner[gone], day[gone], collapse = " ")))
+  before <- run$sink$noted("unpublished", chain$start)
+  if (identical(before$value, hash)) {
+    return(page)
+  }
+  run$sink$note("unpublished", chain$start, hash)
+  some <- utils::head(which(gone), 20)
+  page$notes <- c(page$notes, paste0(counted(sum(gone), "value"),
+    if (sum(gone) == 1) " is" else " are", " no longer published, and kept: ",
+    paste0(sub("\r.*", "", owner[some]), " ", format(epoch_days(floor(day[some]))),
+      collapse = ", "), if (sum(gone) > 20) " and more"))
+  page
+}
