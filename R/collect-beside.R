@@ -14,7 +14,10 @@ collect_beside <- function(lanes, ended, most_pause = 1) {
   # lanes that have no run any more, and lanes that wait within a call: they let the others go on
   beside$over <- logical(length(lanes))
   beside$within <- logical(length(lanes))
-  on.exit(for (one in beside$going) if (!is.null(one)) collect_release(one))
+  on.exit(for (one in beside$going) if (!is.null(one)) {
+    collect_drain(one)
+    collect_release(one)
+  })
   while (!all(beside$over)) beside_round(beside, most_pause)
   invisible()
 }
@@ -28,8 +31,10 @@ beside_round <- function(beside, seconds) {
       function(one) pause <<- min(pause, collect_begun(one)))
   }
   under_way <- sum(vapply(Filter(length, beside$going), function(one) one$run$line$active, 0L))
-  if (under_way > 0) curl::multi_run(timeout = pause, poll = TRUE, pool = beside$pool)
-  else if (!all(beside$over)) Sys.sleep(pause)
+  if (under_way > 0) {
+    for (one in Filter(length, beside$going)) line_late(one$run$line)
+    curl::multi_run(timeout = pause, poll = TRUE, pool = beside$pool)
+  } else if (!all(beside$over)) Sys.sleep(pause)
   for (i in beside_free(beside)) beside_try(beside, i, collect_came_in)
   for (i in beside_free(beside)) {
     if (!collect_goes_on(beside$going[[i]])) beside_finish(beside, i)

@@ -92,7 +92,7 @@ collect_came <- function(run, tally, chain, page) {
 ask_following <- function(run, queue, tally, chain, page) {
   queue_back(queue, chain_following(chain, page))
   tally$pages <- tally$pages + 1
-  if (run$ahead) collect_start(run, queue, tally)
+  if (run$ahead) collect_start(run, queue, tally, fresh = FALSE)
   if (run$line$active > 0L) line_run(run$line, 0)
 }
 

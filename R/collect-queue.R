@@ -7,7 +7,8 @@ queue_make <- function(calls) {
   queue$calls <- calls
   # the order in which calls are begun; one that another collector is at stands at its end once more
   queue$order <- seq_len(NROW(calls))
-  queue$tried <- numeric(NROW(calls))
+  queue$tried <- queue$passes <- numeric(NROW(calls))
+  queue$shared <- FALSE
   queue$begun <- 0
   queue$waiting <- list()
   queue$finished <- list()
@@ -70,6 +71,7 @@ queue_add <- function(queue, calls) {
   queue$calls <- rbind(queue$calls, calls)
   queue$order <- c(queue$order, new)
   queue$tried <- c(queue$tried, numeric(nrow(calls)))
+  queue$passes <- c(queue$passes, numeric(nrow(calls)))
 }
 
 # The number of the next call that is not begun yet.
@@ -81,14 +83,26 @@ queue_begin <- function(queue) {
 # Another collector is at it: its turn comes again after all others.
 queue_later <- function(queue, i) {
   queue$order <- c(queue$order, i)
+  queue$passes[i] <- queue$passes[i] + 1
   queue$tried[i] <- now_seconds()
+  queue$shared <- TRUE
 }
 
-# Seconds until the next call may be tried that is not begun yet: one that another collector is at
-# is looked at each second.
+# Whether the request that was looked at last is another collector's.
+queue_is_shared <- function(queue) {
+  shared <- isTRUE(queue$shared)
+  queue$shared <- FALSE
+  shared
+}
+
+# Seconds until the next request may be tried that is not begun yet: one that another collector is
+# at is looked at after a second, then after two, and so on, each `again_at_most` seconds.
 queue_fresh_in <- function(queue) {
   if (queue$begun >= length(queue$order)) {
     return(Inf)
   }
-  max(0, queue$tried[queue$order[queue$begun + 1]] + 1 - now_seconds())
+  i <- queue$order[queue$begun + 1]
+  max(0, queue$tried[i] + min(again_at_most, queue$passes[i]) - now_seconds())
 }
+
+again_at_most <- 5

@@ -44,10 +44,35 @@
 collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw = FALSE,
   wait = 900) {
   going <- collect_begin(plan, into, progress, pages, raw, wait)
-  on.exit(collect_release(going))
+  ended <- FALSE
+  on.exit({
+    if (!ended) collect_drain(going)
+    collect_release(going)
+  })
   while (collect_goes_on(going)) collect_step(going)
+  ended <- TRUE
   invisible(collect_end(going))
 }
+
+# A run that is stopped, by a signal or an error, stores what came and asks for nothing more.
+collect_drain <- function(going) {
+  going$run$most_pages <- -Inf
+  going$queue$stopped <- TRUE
+  until <- now_seconds() + drain_seconds
+  try(silent = TRUE, {
+    line_run(going$run$line, 0)
+    while (length(going$queue$finished) && now_seconds() < until) {
+      event <- queue_event_next(going$queue)
+      # an answer that is no page is of no use any more
+      if (isTRUE(event$response$status < 300)) {
+        going$tally <- collect_safely(going$run, going$queue, going$tally, event)
+      }
+      line_run(going$run$line, 0)
+    }
+  })
+}
+
+drain_seconds <- 20
 
 # A run that has begun and is brought on step by step: what is the same throughout it, its queue,
 # and its tally.
@@ -140,22 +165,26 @@ run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = wa
   )
 }
 
-# Starts every call that may be sent now; gives the seconds until the next one may. Answers that
-# were not looked at yet are no more than twice as many as calls may be under way, and with these no
-# more than pages are wanted.
-collect_start <- function(run, queue, tally, most = run$at_once) {
+# Starts every request that may be sent now; gives the seconds until the next one may. Answers that
+# were not looked at yet are no more than twice as many as requests may be under way, and with these
+# no more than pages are wanted. With `fresh` requests are begun that were not begun before; that
+# ends with the first one that another collector is at, and with the first answer that has come: to
+# claim takes time, and what has come is stored first.
+collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
   now <- now_seconds()
   wait <- 1
   queue$waits_for <- NULL
   in_hand <- min(2 * most, run$most_pages - tally$pages)
-  while (queue_left(queue) && run$line$active < most &&
+  left <- function() if (fresh) queue_left(queue) else length(queue$waiting)
+  while (left() && run$line$active < most &&
     run$line$active + length(queue$finished) < in_hand && !queue_is_urgent(queue)) {
     not_before <- vapply(queue$waiting, `[[`, 0, "not_before")
     ready <- which(not_before <= now)
     held <- max(0, queue$hold - now)
     # where one answer after another is of no use, those that wait are asked again before any other
     # is begun
-    soon <- if (tally$in_a_row$vain < 8 || !length(queue$waiting)) queue_fresh_in(queue) else Inf
+    begins <- fresh && (tally$in_a_row$vain < 8 || !length(queue$waiting))
+    soon <- if (begins) queue_fresh_in(queue) else Inf
     if ((!length(ready) && soon > 0) || held > 0) {
       pause <- max(held, if (soon > 0) min(not_before - now, soon), 0.001)
       queue$waits_for <- if (held > 0) "the service" else if (length(queue$waiting)) "another try"
@@ -167,8 +196,14 @@ collect_start <- function(run, queue, tally, most = run$at_once) {
       chain <- queue$waiting[[ready[1]]]
       queue$waiting <- queue$waiting[-ready[1]]
     } else {
+      # what has come meanwhile is looked at before another request is begun
+      if (length(queue$finished)) return(0)
       chain <- next_chain(run, queue)
-      if (is.null(chain)) next
+      line_run(run$line, 0)
+      if (is.null(chain)) {
+        if (queue_is_shared(queue)) return(min(wait, queue_fresh_in(queue)))
+        next
+      }
     }
     token <- run$counter$take()
     if (token > 0) {

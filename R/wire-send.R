@@ -36,6 +36,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
     curl::handle_setopt(handle, post = 1L, copypostfields = request$body %||% "")
   }
   started <- as.numeric(Sys.time())
+  attr(handle, "limits") <- list(stall = patience, total = max(patience, wire_bounds$total))
   over <- line_add(line, handle)
   # the body is gathered here, so that one that grows too large, also by unpacking, is cut off
   parts <- list()
@@ -120,9 +121,33 @@ is_for_good <- function(reason) isTRUE(attr(reason, "for_good"))
 line_run <- function(line, seconds) {
   # to say how long may be what starts a call
   force(seconds)
-  if (line$active > 0L) curl::multi_run(timeout = seconds, poll = TRUE, pool = line$pool)
-  else Sys.sleep(max(0, seconds))
+  if (line$active > 0L) {
+    line_late(line)
+    curl::multi_run(timeout = seconds, poll = TRUE, pool = line$pool)
+  } else {
+    Sys.sleep(max(0, seconds))
+  }
+  line$looked <- now_seconds()
   invisible(line)
+}
+
+# A process that could not look at its transfers for a while, because the machine or the archive was
+# busy, is late itself: its transfers get as much longer as they were not looked at.
+line_late <- function(line) {
+  now <- now_seconds()
+  late <- now - (line$looked %||% now)
+  line$looked <- now
+  if (late < 1) {
+    return(invisible())
+  }
+  line$late <- (line$late %||% 0) + ceiling(late)
+  for (handle in as.list(line$handles)) {
+    limits <- attr(handle, "limits")
+    if (!is.null(limits)) {
+      curl::handle_setopt(handle, low_speed_time = limits$stall + line$late,
+        timeout = limits$total + line$late)
+    }
+  }
 }
 
 line_close <- function(line) {
