@@ -101,6 +101,14 @@ piece_lines_cpp <- function(bytes) {
     .Call(`_vetusta_piece_lines_cpp`, bytes)
 }
 
+file_lock_cpp <- function(folder) {
+    .Call(`_vetusta_file_lock_cpp`, folder)
+}
+
+file_unlock_cpp <- function(lock) {
+    invisible(.Call(`_vetusta_file_unlock_cpp`, lock))
+}
+
 format_exact_cpp <- function(x) {
     .Call(`_vetusta_format_exact_cpp`, x)
 }

@@ -44,7 +44,7 @@ archive_backup <- function(archive, file) {
   check_archive(archive)
   check_text(file, "file", "archive")
   check_new_file(file, archive$path)
-  beside <- tempfile(paste0(".", basename(file), "."), dirname(file))
+  beside <- beside_file(file)
   on.exit(unlink(paste0(beside, c("", "-wal", "-shm", "-journal"))))
   store_copy(archive, beside)
   place_archive(beside, file)
@@ -66,13 +66,15 @@ archive_restore <- function(from, file) {
     vetusta_stop("archive", "The copy is the archive itself.", where = from,
       todo = "give the path of the copy, and of the archive whose place it takes")
   }
-  beside <- tempfile(paste0(".", basename(file), "."), dirname(file))
+  beside <- beside_file(file)
   on.exit(unlink(paste0(beside, c("", "-wal", "-shm", "-journal"))))
   check_file_archive(file)
   copy <- archive_open(from, create = FALSE, read_only = TRUE)
   tryCatch(store_copy(copy, beside), finally = archive_close(copy))
   check_not_in_use(file)
   if (file.exists(file)) {
+    # what stands in the log alone goes into the file
+    try(store_close(sqlite_store(file, FALSE)), silent = TRUE)
     for (end in c("", "-wal")) {
       if (file.exists(paste0(file, end))) {
         file.rename(paste0(file, end), paste0(file, ".before", end))
@@ -96,7 +98,7 @@ archive_rescue <- function(from, file) {
     vetusta_stop("archive", "There is no such file.", where = from, todo = "look at the path")
   }
   check_new_file(file, from)
-  beside <- tempfile(paste0(".", basename(file), "."), dirname(file))
+  beside <- beside_file(file)
   on.exit(unlink(paste0(beside, c("", "-wal", "-shm", "-journal"))))
   done <- sqlite_rescue(from, beside)
   place_archive(beside, file)

@@ -1,6 +1,9 @@
-# Documents that were fetched: link, file, bytes, sha256, fetched.
-documents_held <- function(archive, source, dataset) {
+# Documents that were fetched into a folder: link, file, bytes, sha256, fetched.
+documents_held <- function(archive, source, dataset, folder) {
   notes <- store_notes(archive, "document", source, dataset)
+  place <- paste0(document_folder(folder), "\r")
+  notes <- notes[startsWith(notes$key, place), , drop = FALSE]
+  notes$key <- substring(notes$key, nchar(place) + 1)
   told <- json_objects(notes$value)
   part <- function(name, empty) {
     vapply(told, function(one) one[[name]] %||% empty, empty, USE.NAMES = FALSE)
@@ -8,6 +11,11 @@ documents_held <- function(archive, source, dataset) {
   data.frame(link = notes$key, file = part("file", ""), bytes = as.numeric(part("bytes", 0)),
     sha256 = part("sha256", ""), fetched = utc(notes$at))
 }
+
+# A folder as a note knows it, wherever the process stands.
+document_folder <- function(folder) normalizePath(folder, mustWork = FALSE)
+
+document_note <- function(folder, link) paste0(document_folder(folder), "\r", link)
 
 #' Documents that were fetched
 #'
@@ -28,7 +36,7 @@ archive_documents <- function(archive, source, dataset, folder = ".") {
   check_text(source, "source")
   check_text(dataset, "dataset")
   check_text(folder, "folder")
-  held <- documents_held(archive, source, dataset)
+  held <- documents_held(archive, source, dataset, folder)
   now <- vapply(file.path(rep(folder, nrow(held)), held$file), function(file) {
     file_sha256(file) %||% NA_character_
   }, "", USE.NAMES = FALSE)

@@ -24,7 +24,13 @@ cli_change <- function(arguments) {
     c("vetusta change \"KELD@1 day\" \"TAMX@1 day\" --change log",
       "vetusta change --input level.csv --change mean --window \"30 days\"",
       "vetusta change \"quay/bars/*@1 day\" --change log --correlation"))
+  # what lies before the window counts in it; what begins with it does not
+  window <- options[c("from", "to")]
+  reaches <- !options$correlation && !options$change %in% c("cumulative", "drawdown") &&
+    !(options$change == "index" && is.null(options$base))
+  if (reaches) options["from"] <- list(NULL)
   read <- cli_series(options)
+  options[c("from", "to")] <- window
   if (!is.null(options$rates)) {
     read$tables <- lapply(seq_along(read$tables), function(i) {
       cli_converted(read$tables[[i]], options, cli_own(read, options, i))
@@ -35,11 +41,12 @@ cli_change <- function(arguments) {
     return(cli_put(do.call(series_correlation, c(unname(read$tables), arguments)), options))
   }
   cli_put(cli_each(read, options, function(x, interval, read) {
-    series_change(x, options$change, over = options$over, window = options$window,
+    changed <- series_change(x, options$change, over = options$over, window = options$window,
       minimum_count = cli_number(options, "minimum_count", 1) %||% 1, base = options$base,
       value = cli_value(x, options),
       interval = interval, zone = read$zone, calendar = read$calendar,
       or_before = options$or_before)
+    if (reaches) cli_window(changed, window, read$zone) else changed
   }), options)
 }
 

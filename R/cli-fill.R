@@ -14,7 +14,11 @@ cli_fill <- function(arguments) {
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta fill \"KELD@1 minute\" --rule last --at-most 5",
       "vetusta fill kelder-lock --rule linear,seasonal --at-most 30 --file level.csv"))
+  # values before the window fill the holes at its beginning
+  window <- options[c("from", "to")]
+  options["from"] <- list(NULL)
   read <- cli_series(options)
+  options[c("from", "to")] <- window
   neighbour <- if (!is.null(options$neighbour)) {
     read_series_file(options$neighbour, options["time_as"], read$zone, read$calendar)
   }
@@ -26,7 +30,7 @@ cli_fill <- function(arguments) {
       constant = cli_number(options, "constant"), interval = interval, from = options$from,
       to = options$to, session = cli_sessions(read, options))
     left <<- rbind(left, as.data.frame(attr(full, "left"))[c("missing", "reason")])
-    full
+    cli_window(full, window["from"], read$zone)
   })
   cli_put(rows, options)
   open <- if (nrow(left)) {

@@ -13,6 +13,12 @@ cli_report <- function(arguments) {
       "vetusta report share.html --parts \"*candles,What is missing*\"",
       "vetusta report --plain"))
   words <- options$words
+  if (options$plain && any(grepl("[.]html?$", words, ignore.case = TRUE))) {
+    cli_usage_error("--plain writes text: end the file's name in .txt")
+  }
+  if (options$plain && !is.null(options$template)) {
+    cli_usage_error("--plain takes no --template")
+  }
   # a word with an ending of a file is one, also where a report is not written so
   is_file <- grepl("[.](html?|txt|md|pdf|docx?|csv|xlsx|json|png)$", words, ignore.case = TRUE)
   if (sum(is_file) > 1) cli_usage_error("name one file for the report")
@@ -29,6 +35,10 @@ cli_report <- function(arguments) {
   if (!is.null(options$parts)) report <- report_choose(report, cli_list_of(options$parts))
   if (options$plain && !any(is_file)) {
     return(cat(cli_words(format(report)), sep = "\n"))
+  }
+  if (options$plain) {
+    write_lines_whole(cli_words(format(report)), file, "report")
+    return(cli_say("wrote ", file, ": the report as text, ", format_bytes(file.size(file))))
   }
   report_save(report, file, options$template)
   cli_say("wrote ", file, ": ", counted(length(report$figures), "figure"), ", ",

@@ -5,8 +5,10 @@ cli_sources <- function(arguments) {
         paste0("draft: a sample of an answer, JSON or CSV; give it several times, the first and ",
           "the last page above all"), metavar = "FILES"),
       cli_option("url",
-        paste0("draft: the whole address of one call to make; {NAME} in capitals stands for a ",
-          "secret"), metavar = "URL"),
+        paste0("draft: the whole address of one request to make, or a whole copied command of ",
+          "curl; {NAME} in capitals stands for a secret"), metavar = "URL"),
+      cli_option("body", "draft: the body of that request, which is sent by POST",
+        metavar = "TEXT"),
       cli_option("header", "draft: a header of that call, as \"X-Token: {SURVEY_TOKEN}\"",
         metavar = "NAME:VALUE"),
       cli_option("name", "draft: the source's name [new]", default = "new", metavar = "NAME"),
@@ -87,5 +89,5 @@ cli_sources_draft <- function(options) {
     headers <- stats::setNames(trimws(sub("^[^:]*:", "", options$header)),
       sub(" *:.*", "", options$header))
   }
-  collect_draft(options$url, headers, options$name, options$desk %||% ".")
+  collect_draft(options$url, headers, options$name, options$desk %||% ".", options$body)
 }

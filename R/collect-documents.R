@@ -53,7 +53,7 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
     line_close(run$line)
     run$sink$release()
   })
-  held <- documents_held(archive, source$source, dataset)
+  held <- documents_held(archive, source$source, dataset, folder)
   links <- vapply(rows$link, link_whole, "", base = source$address, USE.NAMES = FALSE)
   # a document is told by its link as it came: a service may move, and its papers stay
   names <- document_names(rows, held)
@@ -90,9 +90,9 @@ document_fetch <- function(run, dataset, key, link, name, folder, held, archive)
   }
   began <- now_seconds()
   # two that fetch into one folder would write into one part
-  claim <- claim_name(run$source$source, dataset, "document", key)
+  claim <- claim_name(run$source$source, dataset, "document", document_note(folder, key))
   if (store_claim(archive, claim, run$started) != "ours") {
-    return(as_held(documents_held(archive, run$source$source, dataset)) %||%
+    return(as_held(documents_held(archive, run$source$source, dataset, folder)) %||%
       list(outcome = "left", said = "another process is at it"))
   }
   on.exit(store_claim_done(archive, claim))
@@ -120,7 +120,7 @@ document_fetch <- function(run, dataset, key, link, name, folder, held, archive)
   }
   unlink(paste0(part, ".tag"))
   entry("stored", paste("the file", name), 200L)
-  store_note(archive, "document", run$source$source, dataset, key,
+  store_note(archive, "document", run$source$source, dataset, document_note(folder, key),
     as.character(jsonlite::toJSON(list(file = name, bytes = bytes, sha256 = hash),
       auto_unbox = TRUE, digits = NA)))
   list(outcome = "fetched", file = name, bytes = bytes, sha256 = hash)

@@ -8,10 +8,12 @@
 #' system's keyring; the draft says the same by its `access`.
 #'
 #' @param url The whole address of the call, as
-#'   `https://data.example.org/v1/bars/KELD?key={QUAY_KEY}`.
+#'   `https://data.example.org/v1/bars/KELD?key={QUAY_KEY}`; or a whole copied command of curl. A
+#'   value that looks like a key is taken out, and named as a secret.
 #' @param headers Headers of the call, as `c(Authorization = "Bearer {FIXING_TOKEN}")`.
 #' @param name The source's name.
 #' @param folder A folder in whose `desk.env` secrets are looked for.
+#' @param body The body of the request, which is then sent by POST.
 #' @return The card's lines, a character vector. What was guessed is marked with `# ?`.
 #' @section Errors: `vetusta_error_draft` for an address that is none, an answer that is an error or
 #'   in which no rows are found; `vetusta_error_secret` for a secret that is not set;
@@ -22,14 +24,25 @@
 #' # `vetusta services` serves it on this machine
 #' collect_draft("http://127.0.0.1:8471/river/stations", c("X-Survey-Token" = "{RIVER_TOKEN}"))
 #' }
-collect_draft <- function(url, headers = character(), name = "new", folder = ".") {
+collect_draft <- function(url, headers = character(), name = "new", folder = ".", body = NULL) {
   check_text(url, "url", "draft")
   check_text(name, "name", "draft")
   check_text(folder, "folder", "draft")
+  if (!is.null(body)) check_text(body, "body", "draft")
   if (length(headers) && (!is.character(headers) || is.null(names(headers)))) {
     vetusta_stop("draft", "`headers` must be named texts.",
       todo = "write them as c(Authorization = \"Bearer {FIXING_TOKEN}\")")
   }
+  if (grepl("^\\s*curl\\s", url)) {
+    command <- curl_command(trimws(url))
+    url <- command$url
+    headers <- c(headers, command$headers)
+    body <- body %||% command$body
+  }
+  taken <- hidden_taken(url, headers, body, name)
+  url <- taken$url
+  headers <- taken$headers
+  for (secret in names(taken$values)) say_hidden(secret)
   parts <- tryCatch(curl::curl_parse_url(gsub("[{}]", "_", url)), error = function(e) NULL)
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
     vetusta_stop("draft", paste0("\"", url, "\" is no http or https address."),
@@ -43,10 +56,11 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
   }
   source <- structure(list(source = name, file = url, access = list(by = "none"),
     secrets = file.path(folder, "desk.env")), class = "vetusta_source")
-  values <- stats::setNames(
-    lapply(named, function(one) reveal(source_secret(source, one))), named)
+  values <- stats::setNames(lapply(named, function(one) {
+    taken$values[[one]] %||% reveal(source_secret(source, one))
+  }), named)
   hidden <- as.character(unlist(values))
-  request <- list(method = "GET",
+  request <- list(method = if (is.null(body)) "GET" else "POST", body = body,
     address = fill_secrets(url, lapply(values, encode_plain)),
     headers = c(list(Accept = "application/json, text/csv;q=0.8, */*;q=0.5"),
       as.list(vapply(headers, fill_secrets, "", values = values))))
@@ -62,7 +76,14 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
       })
   }
   sample <- draft_sample(unpacked_body(answer$body, url), url)
-  draft_card(list(sample), url, name, draft_call(url, headers))
+  draft_card(list(sample), url, name, draft_call(url, headers, body))
+}
+
+# What was taken out of a draft, and where it belongs.
+say_hidden <- function(secret) {
+  message(structure(class = c("vetusta_note", "message", "condition"), list(call = NULL,
+    message = paste0("note: a value looks like a key, and is not written into the card, which ",
+      "names it ", secret, "; keep it with: vetusta secrets set ", secret, "\n"))))
 }
 
 # The names of secrets that stand in texts as {NAME}.
@@ -79,7 +100,7 @@ fill_secrets <- function(text, values) {
 }
 
 # What the call shows of the card: address, access, and the request with its window.
-draft_call <- function(url, headers) {
+draft_call <- function(url, headers, body = NULL) {
   query <- if (grepl("?", url, fixed = TRUE)) {
     strsplit(sub("#.*", "", sub("^[^?]*[?]", "", url)), "&", fixed = TRUE)[[1]]
   }
@@ -103,7 +124,9 @@ draft_call <- function(url, headers) {
     request = paste0("    request: ", sub(origin, "", plain, fixed = TRUE),
       if (length(kept)) paste0("?", paste(kept, collapse = "&")),
       if (any(moves)) paste0("{", if (length(kept)) "&" else "?", paste(variable, collapse = ","),
-        "}"), "    # ? put {symbol} where the symbol stands"),
+        "}"), "    # ? put {symbol} where the symbol stands",
+      if (!is.null(body)) paste0("\n    method: POST\n    body: ",
+        as.character(jsonlite::toJSON(body, auto_unbox = TRUE)))),
     parameters = if (any(moves)) c("    parameters:",
       paste0("      ", variable, ": {gives: ", word[moves], ", as: ", type[moves], "}   # ?"))
   )

@@ -50,6 +50,8 @@ without_parameter <- function(address, access) {
   if (!identical(access$by, "query")) {
     return(address)
   }
-  pattern <- paste0("([?&])", encode_plain(access$name), "=[^&#]*&?")
-  sub("[?]$", "", sub(pattern, "\\1", address)) |> sub(pattern = "&$", replacement = "")
+  # its name may be percent-encoded too
+  pattern <- paste0("([?&])", percent_pattern(access$name), "=[^&#]*&?")
+  address <- sub(pattern, "\\1", address, perl = TRUE)
+  sub("&$", "", sub("[?]$", "", address))
 }

@@ -145,8 +145,9 @@ collect_store <- function(run, chain, response, page) {
   ended <- is.null(page$following)
   last <- ended && !length(page$against)
   chain$rejected <- (chain$rejected %||% 0) + NROW(page$rows) - NROW(good)
+  came <- run$sink$now()
   counts <- run$sink$put(list(
-    rows = want_parcel(run$want, chain, page, good), journal = entry, now = run$sink$now(),
+    rows = want_parcel(run$want, chain, page, good), journal = entry, now = came,
     again = chain$page == 1 && is_kept(run$want) && isTRUE(chain$from > as.numeric(run$want$from)),
     faults = page_told(page, chain, run),
     covered = want_covered(run$want, chain, good, whole = last && !isTRUE(page$full)),
@@ -155,7 +156,7 @@ collect_store <- function(run, chain, response, page) {
     },
     notes = c(page_notes(chain, page), if (last && !isTRUE(page$full)) want_notes(run$want, chain),
       if (ended) incomplete_notes(run, chain, page$against, chain$rejected)),
-    raw = if (run$sink$keep_raw && length(response$body)) raw_page(run, chain, response$body),
+    raw = if (run$sink$keep_raw && length(response$body)) raw_page(run, chain, response$body, came),
     claims = if (ended) run$sink$ending(chain$claim)
   ), page)
   c(counts, doubled = max(0, NROW(good) - sum(counts[c("new", "changed", "unchanged")])))
@@ -193,7 +194,7 @@ page_told <- function(page, chain, run) {
 }
 
 # The page as it came, without secrets, and what its call knew.
-raw_page <- function(run, chain, body) {
+raw_page <- function(run, chain, body, came) {
   body <- redact_bytes(body, run$secrets())
   known <- chain$known
   known[c("from", "to")] <- lapply(known[c("from", "to")], function(x) {
@@ -203,7 +204,7 @@ raw_page <- function(run, chain, body) {
   want <- run$want
   about <- list(shape = want$dataset$shape, symbols = I(as.character(chain$symbols)),
     interval = want$interval$iso,
-    session = want$session, page = chain$page, known = known[lengths(known) > 0])
+    session = want$session, page = chain$page, came = came, label = chain$label, known = known[lengths(known) > 0])
   list(hash = content_hash(body),
     about = as.character(jsonlite::toJSON(about, auto_unbox = TRUE, digits = NA)), body = body)
 }

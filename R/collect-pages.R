@@ -94,7 +94,7 @@ reread_want <- function(source, dataset, about) {
 
 reread_page <- function(run, tally, about, body, label) {
   chain <- list(known = about$known, symbols = about$symbols, label = label,
-    page = about$page %||% 1, start = label)
+    page = about$page %||% 1, start = label, came = about$came)
   decode <- function() decode_body(run$want$dataset, body, run$source, chain$known, where = label)
   decoded <- tryCatch(decode(), vetusta_error_payload = identity)
   if (inherits(decoded, "vetusta_error_payload")) {
@@ -102,7 +102,14 @@ reread_page <- function(run, tally, about, body, label) {
   }
   tidy <- want_tidy(run$want, run$calendar, chain$symbols, decoded)
   page <- page_make(tidy$rows, tidy$faults)
+  # rows are known from the instant at which the page came, and not from now
   counts <- run$sink$ended(list(rows = want_parcel(run$want, chain, page, page_good(page)),
-    faults = page_told(page, chain, run)))
-  tally_page(tally, counts, page)
+    faults = page_told(page, chain, run), now = about$came, as_came = TRUE))
+  tally <- tally_page(tally, counts, page)
+  against <- page_against(page, chain$page)
+  if (length(against)) {
+    tally <- tally_failed(tally, label, paste(against, collapse = "; "),
+      "correct the card, and read the pages again", "incomplete")
+  }
+  tally
 }

@@ -23,6 +23,12 @@ desk_keep <- function(desk, name, source, dataset = NULL, symbols = NULL, keys =
   check_desk(desk)
   check_text(name, "name", "desk")
   check_text(source, "source", "desk")
+  with_locked_file(desk$file, function() {
+    desk_keep_entry(desk, name, source, dataset, symbols, keys, ...)
+  })
+}
+
+desk_keep_entry <- function(desk, name, source, dataset, symbols, keys, ...) {
   desk <- desk_open(desk$folder)
   if (name %in% names(desk$wants)) {
     vetusta_stop("desk", paste0("The desk has a want of the name \"", name, "\"."),
@@ -40,6 +46,10 @@ desk_keep <- function(desk, name, source, dataset = NULL, symbols = NULL, keys =
 desk_drop <- function(desk, name) {
   check_desk(desk)
   check_text(name, "name", "desk")
+  with_locked_file(desk$file, function() desk_drop_entry(desk, name))
+}
+
+desk_drop_entry <- function(desk, name) {
   desk <- desk_open(desk$folder)
   if (!name %in% names(desk$wants)) {
     vetusta_stop("desk", paste0("The desk has no want \"", name, "\"."), where = desk$file,

@@ -130,6 +130,10 @@ model_hash <- function(table) {
 
 # The file with what was fitted; what stands above it stays as it is written.
 model_write <- function(file, told, model, table) {
+  with_locked_file(file, function() model_write_locked(file, told, model, table))
+}
+
+model_write_locked <- function(file, told, model, table) {
   lines <- if (file.exists(file)) readLines(file, warn = FALSE, encoding = "UTF-8") else character()
   at <- grep("^fitted:", lines)
   if (length(at)) lines <- lines[seq_len(at[1] - 1)]

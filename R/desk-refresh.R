@@ -185,16 +185,17 @@ refresh_plan <- function(state, name) {
 # Why a want is not asked for yet: `every` says so, and it was asked for in just these words.
 refresh_pause <- function(want, last, entry) {
   since <- now_seconds() - (last$done %||% -Inf)
-  if (is.null(entry$every) || since >= want$every || !identical(last$words, entry_words(want))) {
+  if (is.null(entry$every) || since >= want$every || !identical(last$words, entry_words(want, entry))) {
     return(NULL)
   }
   paste0("asked for ", format_seconds(max(1, since)), " ago, every ", entry$every)
 }
 
-# What was asked for, as a short text that changes with it.
-entry_words <- function(want) {
+# What was asked for, as a short text that changes with it; that the window of a span moves with the
+# clock is no change.
+entry_words <- function(want, entry) {
   asked <- list(want$symbols, want$keys, want$selection, want$interval$iso, want$session,
-    as.numeric(want$from), want$window)
+    as.character(unlist(entry[c("from", "to", "span")])))
   content_hash(charToRaw(as.character(jsonlite::toJSON(asked, auto_unbox = TRUE, digits = NA,
     force = TRUE))))
 }
@@ -237,7 +238,7 @@ refresh_ended <- function(state, going, result) {
     failed, until, said)
   want_record_put(state$archive, entry, name, list(
     outcome = if (failed) "failed" else if (whole) "done" else "left", said = said,
-    complete_until = until, words = entry_words(want),
+    complete_until = until, words = entry_words(want, entry),
     done = if (whole) now_seconds() else want_record(state$archive, entry, name)$done))
 }
 

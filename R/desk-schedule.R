@@ -124,8 +124,12 @@ desk_all_instants <- function(desk) {
   }))))
 }
 
-# What a timer runs. A per cent sign would end a crontab's line.
+# What a timer runs, which is one line. A per cent sign would end a crontab's line.
 desk_command <- function(desk) {
+  if (grepl("[[:cntrl:]]", desk$folder)) {
+    vetusta_stop("desk", "A timer cannot be set for a folder whose name has a line break in it.",
+      where = encodeString(desk$folder), todo = "give the folder another name")
+  }
   libraries <- paste(.libPaths(), collapse = .Platform$path.sep)
   command <- paste0("R_LIBS=", shQuote(libraries), " ",
     shQuote(file.path(R.home("bin"), "Rscript")),
@@ -160,7 +164,9 @@ desk_units <- function(desk) {
   stats::setNames(list(service, timer), paste0(name, c(".service", ".timer")))
 }
 
+# systemd puts values in the place of % and $, and takes each twice for itself.
 unit_quote <- function(text) {
+  text <- gsub("$", "$$", text, fixed = TRUE)
   paste0("\"", gsub("%", "%%", gsub("\"", "\\\"", gsub("\\", "\\\\", text, fixed = TRUE),
     fixed = TRUE), fixed = TRUE), "\"")
 }

@@ -29,9 +29,11 @@ desk_secret <- function(desk, name, value) {
       todo = "give one line")
   }
   path <- file.path(desk$folder, "desk.env")
-  lines <- if (file.exists(path)) readLines(path, warn = FALSE) else character()
-  lines <- c(lines[!grepl(paste0("^(export +)?", name, " *="), lines)], paste0(name, "=", value))
-  write_lines_whole(lines, path, "secret", "600")
+  with_locked_file(path, function() {
+    lines <- if (file.exists(path)) readLines(path, warn = FALSE) else character()
+    lines <- c(lines[!grepl(paste0("^(export +)?", name, " *="), lines)], paste0(name, "=", value))
+    write_lines_whole(lines, path, "secret", "600")
+  })
   invisible(desk)
 }
 

@@ -40,8 +40,10 @@ export_append <- function(rows, file, table = NULL, update = TRUE, zone = "UTC")
       where = file, todo = "leave out the table's name")
   }
   keys <- append_keys(rows)
-  done <- if (ending == "xlsx") append_sheet(rows, file, table, keys, update, zone)
-  else append_text(rows, file, if (ending == "csv") "," else "\t", keys, update, zone)
+  done <- with_locked_file(file, function() {
+    if (ending == "xlsx") append_sheet(rows, file, table, keys, update, zone)
+    else append_text(rows, file, text_separator(file, ending), keys, update, zone)
+  })
   invisible(structure(c(list(file = file, table = table), done), class = "vetusta_append"))
 }
 
@@ -106,6 +108,16 @@ append_text <- function(rows, file, separator, keys, update, zone) {
     return(list(new = nrow(rows), changed = 0, unchanged = 0, left_out = character()))
   }
   texts <- append_errors(table_of_texts(file), file)
+  # numbers are compared, and written, with the file's own decimal mark
+  commas <- if (separator != ",") names(texts)[vapply(texts, has_commas, TRUE)]
+  texts[commas] <- lapply(texts[commas], with_points)
+  if (separator != ",") {
+    write <- function(cells, path, head) {
+      cells[intersect(commas, names(cells))] <- lapply(cells[intersect(commas, names(cells))],
+        with_comma)
+      csv_write(cells, path, separator, head)
+    }
+  }
   held <- append_held(texts, keys, rows, zone, file)
   places <- append_places(rows, held, keys, file)
   cells <- as.list(csv_texts(rows[places$from], zone))
@@ -170,12 +182,55 @@ append_differ <- function(rows, texts, there, at) {
     if (is.numeric(column) && !is.object(column)) {
       old <- if (is.numeric(held)) held else plain_number(held)
       differ <- differ | !(column == old | (is.na(column) & is.na(old))) %in% TRUE
-    } else if (is.character(column) || is.factor(column)) {
-      differ <- differ | as.character(column) != ifelse(is.na(held), "", as.character(held)) &
-        !(is.na(column) & is.na(held))
+    } else if (inherits(column, "POSIXct")) {
+      old <- if (inherits(held, "POSIXct")) held else text_times(as.character(held), "UTC", NULL)
+      differ <- differ | apart_or_one_missing(as.numeric(column), as.numeric(old))
+    } else if (inherits(column, "Date")) {
+      old <- if (inherits(held, c("Date", "POSIXct"))) as.Date(held) else read_day(as.character(held))
+      differ <- differ | apart_or_one_missing(as.numeric(column), as.numeric(old))
+    } else {
+      # an empty cell and no text are one
+      words <- function(x) {
+        text <- if (is.logical(x)) toupper(as.character(x)) else as.character(x)
+        ifelse(is.na(text), "", text)
+      }
+      old <- if (is.logical(column)) toupper(words(held)) else words(held)
+      differ <- differ | words(column) != old
     }
   }
   differ %in% TRUE
+}
+
+apart_or_one_missing <- function(a, b) is.na(a) != is.na(b) | (a != b) %in% TRUE
+
+# What parts the columns of a file that is there: what its first line has most of.
+text_separator <- function(file, ending) {
+  usual <- if (ending == "csv") "," else "\t"
+  first <- if (file.exists(file)) {
+    sub("\"[^\"]*\"", "", readLines(utf8_file(file), 1, warn = FALSE))
+  }
+  if (!length(first)) {
+    return(usual)
+  }
+  count <- vapply(c(usual, setdiff(c(";", ",", "\t", "|"), usual)), function(sign) {
+    lengths(regmatches(first, gregexpr(sign, first, fixed = TRUE)))
+  }, 1L)
+  if (max(count) == 0) usual else names(count)[which.max(count)]
+}
+
+# Columns of numbers with decimal commas.
+has_commas <- function(text) {
+  some <- text[!is.na(text)]
+  any(grepl(",", some, fixed = TRUE)) && all(grepl("^ *[-+]?[0-9.]*(,[0-9]+)?([eE][-+]?[0-9]+)? *$",
+    some))
+}
+
+with_points <- function(text) sub(",", ".", gsub("[.](?=[0-9]{3})", "", text, perl = TRUE),
+  fixed = TRUE)
+
+with_comma <- function(cells) {
+  text <- if (is.numeric(cells)) format_exact(cells) else as.character(cells)
+  sub(".", ",", text, fixed = TRUE)
 }
 
 append_errors <- function(work, file) {

@@ -54,7 +54,9 @@ database_parts <- function(archive, addresses, from, to, as_of) {
   wanted <- if (is.null(addresses)) NULL else setdiff(addresses, known)
   tables <- if (is.null(wanted) || length(wanted)) archive_read(archive, wanted, from, to, as_of)
   window <- list(from = from, to = to)
-  of_series <- Map(database_series, tables, names(tables), MoreArgs = list(window = window))
+  found <- if (is.null(wanted) || length(wanted)) archive_find(archive, wanted)
+  of_series <- c(Map(database_series, tables, names(tables), MoreArgs = list(window = window)))
+  of_series <- lapply(of_series, with_groups_of, found = found)
   of_rows <- lapply(plain, function(address) {
     at <- match(address, known)
     rows <- archive_rows(archive, held$source[at], held$dataset[at], as_of = as_of)
@@ -67,7 +69,29 @@ database_parts <- function(archive, addresses, from, to, as_of) {
     list(table = held$shape[at], key = c("source", "dataset", key), of = c("source", "dataset"),
       rows = database_rows(rows, held$source[at], held$dataset[at]), whole = TRUE)
   })
-  Filter(function(part) length(part$rows[[1]]) > 0, c(unname(of_series), of_rows))
+  Filter(function(part) length(part$rows[[1]]) > 0 || NROW(part$groups) > 0,
+    c(unname(of_series), of_rows))
+}
+
+# All series that a part speaks of, also those whose rows are all deleted.
+with_groups_of <- function(part, found) {
+  rows <- list_frame(part$rows)
+  groups <- unique(rows[part$of])
+  here <- if (NROW(found)) found[paste0(found$source, "/", found$dataset) %in% part$place, ,
+    drop = FALSE]
+  if (NROW(here)) {
+    known <- held_dimensions(here)
+    word <- function(name) as.character(known[[name]] %||% rep(NA, nrow(here)))
+    all <- list(source = here$source, dataset = here$dataset, interval = here$frequency,
+      symbol = word("symbol"), side = ifelse(is.na(word("side")), "", word("side")),
+      series = here$key, entity = word("entity"), item = word("item"))
+    if (part$table == "bars") here <- here[here$frequency %in% part$frequency, , drop = FALSE]
+    all <- list_frame(all)[if (part$table == "bars") all$interval %in% part$frequency
+    else rep(TRUE, length(all$source)), part$of, drop = FALSE]
+    groups <- unique(rbind(groups, all[!Reduce(`|`, lapply(all, is.na)), , drop = FALSE]))
+  }
+  part$groups <- groups
+  part
 }
 
 database_rows <- function(rows, source, dataset, first = list()) {
@@ -91,8 +115,24 @@ database_series <- function(table, place, window) {
   # a key has no missing parts
   if (bars) rows$side[is.na(rows$side)] <- ""
   of <- c("source", "dataset", names(first), names, if (bars) "side")
-  list(table = shape, rows = rows, key = unique(c(of, time)), of = unique(of),
-    whole = is.null(window$from) && is.null(window$to))
+  list(table = shape, rows = rows, key = unique(c(of, time)), of = unique(of), place = place,
+    frequency = if (bars) interval$iso %||% interval, time = time,
+    bounds = database_bounds(table[[time]], window))
+}
+
+# Between which times rows that are held no more go: as they stand in the table, `NULL` for an open
+# end; NA where times are texts that do not sort as they follow each other.
+database_bounds <- function(time, window) {
+  edge <- function(x, end) {
+    if (is.null(x)) return(NULL)
+    at <- time_instant(x, "UTC", end = end, name = if (end) "to" else "from")
+    if (inherits(time, "Date")) as.Date(at, tz = "UTC") else at
+  }
+  plain <- inherits(time, c("Date", "POSIXct"))
+  if (!plain && !(is.null(window$from) && is.null(window$to))) {
+    return(NA)
+  }
+  list(from = edge(window$from, FALSE), to = edge(window$to, TRUE))
 }
 
 # Which table series stand in that are no bars, by what their times are.
@@ -178,18 +218,37 @@ database_table <- function(parts, connection, database) {
   new <- run("INSERT INTO ", quote(name), " (", paste(quote(names(types)), collapse = ", "),
     ") SELECT ", paste0("n.", quote(names(types)), collapse = ", "), " FROM ", quote(beside),
     " AS n WHERE NOT EXISTS (SELECT 1 FROM ", quote(name), " AS t WHERE ", join, ")")
-  # of what was written whole, rows that are held no more go
-  deleted <- if (all(vapply(parts, function(part) isTRUE(part$whole), TRUE))) {
-    group <- parts[[1]]$of
-    same <- paste0("t.", quote(group), " = n.", quote(group), collapse = " AND ")
-    run("DELETE FROM ", quote(name), " AS t WHERE EXISTS (SELECT 1 FROM ", quote(beside),
-      " AS n WHERE ", same, ") AND NOT EXISTS (SELECT 1 FROM ", quote(beside), " AS n WHERE ", join,
-      ")")
-  } else {
-    0
-  }
+  # of what was written, rows that are held no more go
+  deleted <- sum(vapply(parts, database_gone, 0, connection = connection, name = name,
+    beside = beside, join = join))
   DBI::dbExecute(connection, paste0("DROP TABLE ", quote(beside)))
   list(new = new, changed = changed, unchanged = nrow(rows) - new - changed, deleted = deleted)
+}
+
+# Rows of a part's series, within its window, that the archive does not have any more.
+database_gone <- function(part, connection, name, beside, join) {
+  groups <- part$groups %||% unique(list_frame(part$rows)[part$of])
+  bounds <- part$bounds
+  if (!nrow(groups) || identical(bounds, NA)) {
+    return(0)
+  }
+  quote <- function(x) as.character(DBI::dbQuoteIdentifier(connection, x))
+  of <- paste0("vetusta_of_", name)
+  names(groups) <- database_names(names(groups))
+  DBI::dbWriteTable(connection, of, as.data.frame(database_values(groups, connection)),
+    temporary = TRUE, overwrite = TRUE)
+  same <- paste0("t.", quote(names(groups)), " = o.", quote(names(groups)), collapse = " AND ")
+  bounds <- bounds[lengths(bounds) > 0]
+  edges <- if (length(bounds)) database_values(list_frame(bounds), connection)
+  within <- vapply(as.character(names(bounds)), function(end) {
+    paste0(" AND t.", quote(part$time), if (end == "from") " >= " else " < ",
+      as.character(DBI::dbQuoteLiteral(connection, edges[[end]])))
+  }, "")
+  gone <- DBI::dbExecute(connection, paste0("DELETE FROM ", quote(name), " AS t WHERE EXISTS ",
+    "(SELECT 1 FROM ", quote(of), " AS o WHERE ", same, ") AND NOT EXISTS (SELECT 1 FROM ",
+    quote(beside), " AS n WHERE ", join, ")", paste(within, collapse = "")))
+  DBI::dbExecute(connection, paste0("DROP TABLE ", quote(of)))
+  gone
 }
 
 # Databases do not tell great letters from small ones: a dimension UNIT beside our column unit is

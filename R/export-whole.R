@@ -6,7 +6,7 @@
 # somebody else has laid leads to where they want it.
 write_whole <- function(file, write, kind = "export", mode = NULL) {
   target <- whole_target(file, kind)
-  beside <- tempfile(paste0(".", basename(target), "."), dirname(target))
+  beside <- beside_file(target)
   on.exit(unlink(beside))
   fail <- function(why) {
     vetusta_stop(kind,

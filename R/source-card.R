@@ -33,6 +33,7 @@ source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
   content <- card_yaml(text, path)
   place <- function(keys) card_place(text, path, keys)
   card_check(content, card_grammar(), character(), place)
+  card_check_hidden(content, place)
   if (!is.null(address)) content$address <- check_text(address, "address", "card")
   if (!is.null(account)) {
     check_choice(account, "account", names(content$accounts), "card")

@@ -48,8 +48,8 @@ source_secret <- function(source, name) {
         where = paste0(source$file, ", access"),
       todo = "set it again, as one line")
   }
-  # a function shows nothing of what it keeps, however it is printed
-  structure(list(function() value), class = "vetusta_secret")
+  # where it is found, and not what it is: one that is printed or saved holds no value
+  structure(list(name = name, secrets = source$secrets), class = "vetusta_secret")
 }
 
 find_secret <- function(source, name) {
@@ -91,7 +91,11 @@ read_env_file <- function(path) {
   stats::setNames(as.list(values), names)
 }
 
-reveal <- function(secret) unclass(secret)[[1]]()
+reveal <- function(secret) {
+  place <- unclass(secret)
+  find_secret(place, place$name) %||% vetusta_stop("secret",
+    paste0("The secret ", place$name, " is not set any more."), todo = "set it again")
+}
 
 #' @export
 format.vetusta_secret <- function(x, ...) "<secret>"
@@ -138,13 +142,32 @@ redact <- function(text, secrets) {
   for (form in unlist(lapply(secrets[nzchar(secrets)], secret_forms))) {
     text <- gsub(form, "<secret>", text, fixed = TRUE, useBytes = TRUE)
   }
+  coded <- grepl("%[0-9A-Fa-f]{2}", text, useBytes = TRUE)
+  if (any(coded)) {
+    for (pattern in vapply(secrets[nzchar(secrets)], percent_pattern, "")) {
+      text[coded] <- gsub(pattern, "<secret>", text[coded], perl = TRUE, useBytes = TRUE)
+    }
+  }
   text
 }
 
-has_secret <- function(text,
-  secrets) {
-  any(vapply(unlist(lapply(secrets[nzchar(secrets)], secret_forms)), grepl, TRUE, x = text,
-    fixed = TRUE))
+# A secret with any of its signs percent-encoded.
+percent_pattern <- function(secret) {
+  bytes <- as.character(charToRaw(enc2utf8(secret)))
+  signs <- strsplit(bytes, "")
+  paste(vapply(seq_along(bytes), function(i) {
+    hex <- paste(vapply(signs[[i]], function(sign) {
+      paste0("[", sign, toupper(sign), "]")
+    }, ""), collapse = "")
+    paste0("(?:\\x", bytes[i], "|%", hex, ")")
+  }, ""), collapse = "")
+}
+
+has_secret <- function(text, secrets) {
+  secrets <- secrets[nzchar(secrets)]
+  any(vapply(unlist(lapply(secrets, secret_forms)), grepl, TRUE, x = text, fixed = TRUE)) ||
+    any(vapply(vapply(secrets, percent_pattern, ""), grepl, TRUE, x = text, perl = TRUE,
+      useBytes = TRUE))
 }
 
 # The same for bytes: a service may repeat a key in its answer. A secret that may stand there by

@@ -70,6 +70,25 @@ merge_history <- function(old, new, now) {
   list(rows = lapply(all, `[`, order[!drop & !replaced]), counts = counts)
 }
 
+# From when rows are known that are known from their coming: the clock may have been set back since
+# what is held came, and then they count from just behind that.
+since_in_order <- function(rows, old, now) {
+  since <- as.numeric(rows$since)
+  arrived <- which(since == whole_micros(now))
+  if (!length(arrived) || !length(old$time)) {
+    return(rows$since)
+  }
+  held <- as.numeric(old$since)
+  if (max(held) < now) {
+    return(rows$since)
+  }
+  latest <- tapply(held, as.numeric(old$time), max)
+  before <- latest[match(as.numeric(rows$time)[arrived], as.numeric(names(latest)))]
+  late <- which(before >= since[arrived])
+  since[arrived[late]] <- whole_micros(before[late] + 2e-6)
+  utc(since)
+}
+
 # What merge_history() counts where all that is not `fresh`, later than what is held, is held just
 # so and was known then; NULL where that cannot be told at a glance.
 counts_behind <- function(old, new, fresh) {

@@ -8,7 +8,7 @@ sql_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
     return(no_counts)
   }
   held <- sql_get(store,
-    "SELECT id, body FROM frames WHERE source = ? AND dataset = ? AND place = ?
+    "SELECT id, at, body FROM frames WHERE source = ? AND dataset = ? AND place = ?
     ORDER BY at DESC, id DESC LIMIT 1", list(page$source, page$dataset, parcel$place))
   old <- if (nrow(held)) blocks_read(held$body)$columns
   counts <- frame_counts(old, parcel$rows, parcel$key)
@@ -17,7 +17,9 @@ sql_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
     sql_do(store,
       paste0("INSERT INTO frames (source, dataset, shape, place, at, rows, body) VALUES (?, ?, ",
         "?, ?, ?, ?, ?)"),
-      list(page$source, page$dataset, page$shape, parcel$place, parcel$at, n,
+      list(page$source, page$dataset, page$shape, parcel$place,
+        # behind the newest one, also where the clock was set back
+        if (isTRUE(page$as_came)) parcel$at else max(parcel$at, held$at + 2e-6), n,
         list(block_write(as.list(parcel$rows), TRUE))))
   }
   counts
@@ -87,9 +89,20 @@ sql_put_new <- function(store, page, parcel) {
 
 sql_put_changed <- function(store, page, parcel) {
   values <- record_values(page, parcel)
+  if (!isTRUE(page$as_came)) values[[5]] <- since_of_records(store, page, parcel$keys)
   sql_do(store, paste(record_place, "SELECT ?, ?, ?, ?, ?, ? WHERE (SELECT r.body FROM records r
     WHERE r.source = ? AND r.dataset = ? AND r.key = ? ORDER BY r.since DESC LIMIT 1) @differs ?",
     record_again), values[c(1:6, 1:2, 4, 6)])
+}
+
+# From when records are known: behind what is held of them, also where the clock was set back.
+since_of_records <- function(store, page, keys) {
+  late <- sql_get(store, "SELECT key, max(since) AS since FROM records WHERE source = ?
+    AND dataset = ? AND since >= ? GROUP BY key", list(page$source, page$dataset, page$now))
+  since <- rep(page$now, length(keys))
+  at <- match(keys, late$key)
+  since[!is.na(at)] <- late$since[at[!is.na(at)]] + 2e-6
+  since
 }
 
 #' @export

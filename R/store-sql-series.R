@@ -85,7 +85,8 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   for (i in seq_along(groups)) {
     at <- groups[[i]]
     if (length(at)) {
-      total <- total + sql_put_one(store, ids[i], lapply(rows$rows, `[`, at), page$now)
+      total <- total + sql_put_one(store, ids[i], lapply(rows$rows, `[`, at), page$now,
+        isTRUE(page$as_came))
     }
   }
   total
@@ -163,7 +164,7 @@ rows_of_groups <- function(rows, groups) {
 }
 
 # Rows of one series, laid beside what is held.
-sql_put_one <- function(store, id, rows, now) {
+sql_put_one <- function(store, id, rows, now, as_came = FALSE) {
   rows <- unique_history(rows)
   n <- length(rows$time)
   time <- as.numeric(rows$time)
@@ -173,6 +174,7 @@ sql_put_one <- function(store, id, rows, now) {
     list(id, time[n], time[1]))
   old <- if (nrow(touched)) sql_segments(store, touched$id)
   away <- sql_moved_rows(store, id, time[1], time[n])
+  if (!as_came) rows$since <- since_in_order(rows, with_moved(old, away), now)
   merged <- merge_history(with_moved(old, away), rows, now)
   if (merged$counts[["new"]] + merged$counts[["changed"]] == 0) {
     return(merged$counts)

@@ -150,7 +150,7 @@ want_parcel.vetusta_want_rows <- function(want, chain, page, good) {
   if (!nrow(good)) {
     return(NULL)
   }
-  archive_parcel(want$dataset$shape, good, at = now_seconds(),
+  archive_parcel(want$dataset$shape, good, at = chain$came %||% now_seconds(),
     place = paste(chain$start, chain$page))
 }
 

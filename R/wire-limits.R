@@ -177,9 +177,13 @@ no_calls_made <- data.frame(time = numeric(), weight = numeric())
 limit_under_way <- 2
 limit_answers <- 10
 
+# The book of one process. Requests that no window counts any more are forgotten, so that it stays
+# as long as the windows are.
 limit_memory <- function() {
   times <- numeric()
   weights <- numeric()
+  ids <- numeric()
+  last <- 0
   list(
     now = function() as.numeric(Sys.time()),
     take = function(windows, under_way, weight = 1) {
@@ -192,16 +196,23 @@ limit_memory <- function() {
       if (!all(room)) {
         return(list())
       }
+      last <<- last + 1
       times <<- c(times, now + under_way)
       weights <<- c(weights, weight)
-      list(id = length(times))
+      ids <<- c(ids, last)
+      list(id = last)
     },
-    made = function(id, at) times[id] <<- at,
+    made = function(id, at) times[ids == id] <<- at,
     calls = function(since) {
-      id <- which(times > since)
-      data.frame(id = id, time = times[id], weight = weights[id])
+      inside <- times > since
+      data.frame(id = ids[inside], time = times[inside], weight = weights[inside])
     },
-    forget = function(before) NULL
+    forget = function(before) {
+      keep <- times > before
+      times <<- times[keep]
+      weights <<- weights[keep]
+      ids <<- ids[keep]
+    }
   )
 }
 
@@ -238,14 +249,14 @@ rate_limit_wait <- function(headers, now = as.numeric(Sys.time())) {
       number(joined, "r=([0-9]+)")
     reset <- number(joined, "reset *= *([0-9]+)") %|na|% number(joined, "t=([0-9]+)")
   }
-  if (isTRUE(remaining == 0) && isTRUE(reset > 0)) reset else NA_real_
+  if (isTRUE(remaining == 0) && isTRUE(reset > 0) && is.finite(reset)) reset else NA_real_
 }
 
 # When calls are allowed again: in so many seconds; or at a moment, in seconds, milliseconds or
 # finer since 1970, as an ISO 8601 instant or an HTTP date.
 reset_seconds <- function(text, now) {
   value <- suppressWarnings(as.numeric(text))
-  if (is.na(value)) {
+  if (!is.finite(value)) {
     at <- as.numeric(read_rfc3339(as.character(text)))
     if (is.na(at) && !is.na(text)) {
       at <- tryCatch(as.numeric(curl::parse_date(text)), error = function(e) NA_real_)

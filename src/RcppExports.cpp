@@ -330,6 +330,27 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// file_lock_cpp
+int file_lock_cpp(std::string folder);
+RcppExport SEXP _vetusta_file_lock_cpp(SEXP folderSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type folder(folderSEXP);
+    rcpp_result_gen = Rcpp::wrap(file_lock_cpp(folder));
+    return rcpp_result_gen;
+END_RCPP
+}
+// file_unlock_cpp
+void file_unlock_cpp(int lock);
+RcppExport SEXP _vetusta_file_unlock_cpp(SEXP lockSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type lock(lockSEXP);
+    file_unlock_cpp(lock);
+    return R_NilValue;
+END_RCPP
+}
 // format_exact_cpp
 CharacterVector format_exact_cpp(NumericVector x);
 RcppExport SEXP _vetusta_format_exact_cpp(SEXP xSEXP) {
@@ -877,6 +898,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_file_sync_cpp", (DL_FUNC) &_vetusta_file_sync_cpp, 1},
     {"_vetusta_join_bytes_cpp", (DL_FUNC) &_vetusta_join_bytes_cpp, 1},
     {"_vetusta_piece_lines_cpp", (DL_FUNC) &_vetusta_piece_lines_cpp, 1},
+    {"_vetusta_file_lock_cpp", (DL_FUNC) &_vetusta_file_lock_cpp, 1},
+    {"_vetusta_file_unlock_cpp", (DL_FUNC) &_vetusta_file_unlock_cpp, 1},
     {"_vetusta_format_exact_cpp", (DL_FUNC) &_vetusta_format_exact_cpp, 1},
     {"_vetusta_is_plain_cpp", (DL_FUNC) &_vetusta_is_plain_cpp, 1},
     {"_vetusta_format_instants_cpp", (DL_FUNC) &_vetusta_format_instants_cpp, 1},

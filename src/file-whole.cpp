@@ -5,6 +5,7 @@
 #include <cerrno>
 #include <cstring>
 #include <fcntl.h>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
 #include "descriptor.h"
@@ -101,4 +102,22 @@ NumericVector piece_lines_cpp(RawVector bytes) {
       _["end"] = static_cast<double>(end), _["lines"] = static_cast<double>(lines),
       _["all"] = static_cast<double>(all), _["zero"] = static_cast<double>(place),
       _["zero_line"] = static_cast<double>(before));
+}
+
+// Locks a folder: a number by which it is unlocked, -1 where another process has it, -2 where it
+// cannot be locked at all.
+// [[Rcpp::export]]
+int file_lock_cpp(std::string folder) {
+  const int fd = open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+  if (fd < 0) return -2;
+  if (flock(fd, LOCK_EX | LOCK_NB) == 0) return fd;
+  const int error = errno;
+  close(fd);
+  return error == EWOULDBLOCK || error == EINTR ? -1 : -2;
+}
+
+// [[Rcpp::export]]
+void file_unlock_cpp(int lock) {
+  flock(lock, LOCK_UN);
+  close(lock);
 }

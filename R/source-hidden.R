@@ -1,0 +1,205 @@
+# Values that look like keys: what somebody pastes to draft a card from may hold one, and a card
+# never does.
+
+# Names by which services ask for keys.
+hidden_names <- paste0("(^|[^a-z])(key|token|secret|pass(word|wd)?|pwd|auth(orization)?|sig(nature)?|",
+  "credentials?|session(id)?|jwt|cookie|licen[cs]e)([^a-z]|$)|api_?key|access_?(key|token)|",
+  "(client|app)_?(secret|id|key)|bearer")
+
+# Whether a value looks like a key: by its name, by its length and how mixed its signs are, or because
+# it stands in the environment.
+looks_hidden <- function(name, value) {
+  value <- as.character(value)
+  if (!nzchar(value) || grepl("^\\{[^{}]*\\}$", value)) {
+    return(FALSE)
+  }
+  plain <- tolower(gsub("([a-z])([A-Z])", "\\1_\\2", name))
+  by_name <- grepl(hidden_names, plain) && nchar(value) >= 6 &&
+    (grepl("[0-9]", value) || nchar(value) >= 12)
+  by_name || is_mixed(value) || nzchar(environment_name(value))
+}
+
+# Twenty signs or more, letters and digits, of which few come again: 3.2 bits a sign and more.
+is_mixed <- function(value) {
+  if (nchar(value) < 20 || !grepl("^[A-Za-z0-9._~+/=-]+$", value) || !grepl("[0-9]", value) ||
+    !grepl("[A-Za-z]", value) || grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}T", value)) {
+    return(FALSE)
+  }
+  share <- table(strsplit(value, "")[[1]]) / nchar(value)
+  # words with hyphens, points or slashes between are names
+  words <- grepl("^[A-Za-z]+([._/-][A-Za-z0-9]+)*$", value) &&
+    max(nchar(strsplit(value, "[._/-]")[[1]])) < 16
+  -sum(share * log2(share)) >= 3.2 && !words
+}
+
+# The variable of the environment that has this value; nothing where none has.
+environment_name <- function(value) {
+  if (nchar(value) < 8) {
+    return("")
+  }
+  all <- Sys.getenv()
+  names <- names(all)[all == value & grepl(hidden_names, tolower(names(all)))]
+  if (length(names)) names[1] else ""
+}
+
+# What hides in texts of a request, each by the name of a secret: list(url, headers, body, values),
+# with {NAME} in the place of each value.
+hidden_taken <- function(url, headers = character(), body = NULL, name = "new") {
+  values <- list()
+  take <- function(label, value) {
+    known <- names(values)[vapply(values, identical, TRUE, value)]
+    if (length(known)) return(known[1])
+    stem <- toupper(gsub("[^A-Za-z0-9]+", "_", paste0(name, "_", sub("^.*[^A-Za-z0-9]", "", label))))
+    secret <- environment_name(value)
+    if (!nzchar(secret)) secret <- make.unique(c(names(values), sub("^([0-9])", "_\\1", stem)),
+      sep = "_")[length(values) + 1]
+    values[[secret]] <<- value
+    secret
+  }
+  marked <- function(label, value) paste0("{", take(label, value), "}")
+  owner <- regmatches(url, regexec("^([a-z]+://)([^/@?#]*)@", url))[[1]]
+  if (length(owner)) {
+    vetusta_stop("draft", "The address has a user and a password in it.",
+      where = sub("//[^/@]*@", "//<secret>@", url),
+      todo = "leave them out, and give them as --header \"Authorization: Basic {NAME}\"")
+  }
+  query <- regmatches(url, regexec("^([^?#]*)([?]([^#]*))?", url))[[1]]
+  path <- sub("^[a-z]+://[^/]*", "", query[2])
+  hidden <- Filter(function(part) looks_hidden("", part), strsplit(path, "/", fixed = TRUE)[[1]])
+  if (length(hidden)) {
+    vetusta_stop("draft", "The address's path has a part that looks like a key.",
+      where = gsub(hidden[1], "<secret>", url, fixed = TRUE),
+      todo = "give an address whose key stands in a parameter or a header")
+  }
+  parts <- strsplit(query[4], "&", fixed = TRUE)[[1]]
+  parts <- vapply(parts, function(part) {
+    label <- sub("=.*", "", part)
+    value <- utils::URLdecode(sub("^[^=]*=?", "", part))
+    if (grepl("=", part, fixed = TRUE) && looks_hidden(label, value)) {
+      paste0(label, "=", marked(label, value))
+    } else {
+      part
+    }
+  }, "", USE.NAMES = FALSE)
+  url <- paste0(query[2], if (length(parts)) paste0("?", paste(parts, collapse = "&")))
+  for (label in names(headers)) {
+    value <- headers[[label]]
+    prefix <- regmatches(value, regexpr("^[A-Za-z]+ +", value))
+    bare <- if (length(prefix)) substring(value, nchar(prefix) + 1) else value
+    if (looks_hidden(label, bare)) headers[[label]] <- paste0(prefix, marked(label, bare))
+  }
+  if (length(body) && body_hides(body)) {
+    vetusta_stop("draft", "The body has a value that looks like a key.",
+      todo = paste("leave it out and draft the rest; a card says a key in a parameter or a header,",
+        "and never in a body"))
+  }
+  list(url = url, headers = headers, body = body, values = values)
+}
+
+# Pairs of a name and a value in a body, as JSON or as a form writes them.
+body_hides <- function(body) {
+  pairs <- regmatches(body, gregexpr("[\"']?[A-Za-z_][A-Za-z0-9_-]*[\"']?\\s*[:=]\\s*\"?[^\"&,}\\s]+",
+    body, perl = TRUE))[[1]]
+  any(vapply(pairs, function(pair) {
+    looks_hidden(gsub("[\"' ]", "", sub("\\s*[:=].*", "", pair)),
+      sub("^[^:=]*[:=]\\s*\"?", "", pair))
+  }, TRUE))
+}
+
+# A command of curl as it is copied: list(url, headers, body). Other words of it are left out.
+curl_command <- function(text) {
+  words <- shell_words(text)
+  url <- body <- NULL
+  headers <- character()
+  i <- 2
+  add <- function(line) {
+    headers[trimws(sub(":.*", "", line))] <<- trimws(sub("^[^:]*:", "", line))
+  }
+  while (i <= length(words)) {
+    word <- words[i]
+    value <- if (i < length(words)) words[i + 1] else ""
+    both <- regmatches(word, regexec("^(--[a-z-]+)=(.*)$", word))[[1]]
+    if (length(both)) {
+      word <- both[2]
+      value <- both[3]
+      i <- i - 1
+    }
+    takes <- TRUE
+    if (word %in% c("-H", "--header")) add(value)
+    else if (grepl("^(-d|--data(-raw|-binary|-ascii|-urlencode)?|--json)$", word)) body <- paste(c(
+      body, value), collapse = "&")
+    else if (word %in% c("-u", "--user")) add(paste0("Authorization: ", basic_words(sub(":.*", "",
+      value), sub("^[^:]*:?", "", value))))
+    else if (word %in% c("-b", "--cookie")) add(paste0("Cookie: ", value))
+    else if (word == "--url") url <- value
+    else if (word %in% c("-X", "--request", "-A", "--user-agent", "-o", "--output", "-m",
+      "--max-time", "-e", "--referer", "--connect-timeout", "-x", "--proxy")) NULL
+    else {
+      takes <- FALSE
+      if (!startsWith(word, "-")) url <- url %||% word
+    }
+    i <- i + if (takes) 2 else 1
+  }
+  # what a browser adds of its own says nothing of the API
+  own <- tolower(names(headers)) %in% c("user-agent", "accept-encoding", "accept-language",
+    "connection", "host", "origin", "referer", "cache-control", "pragma", "content-length") |
+    grepl("^sec-", tolower(names(headers)))
+  if (is.null(url)) {
+    vetusta_stop("draft", "The command of curl names no address.",
+      todo = "copy the whole command, with its address")
+  }
+  list(url = url, headers = headers[!own], body = body)
+}
+
+# The words of a line as a shell parts it.
+shell_words <- function(text) {
+  text <- gsub("\\\\\r?\n", " ", text)
+  pattern <- "(\\$?'[^']*'|\"(\\\\.|[^\"\\\\])*\"|\\\\.|[^\\s'\"\\\\])+"
+  words <- regmatches(text, gregexpr(pattern, text, perl = TRUE))[[1]]
+  vapply(words, function(word) {
+    parts <- regmatches(word, gregexpr("\\$?'[^']*'|\"(\\\\.|[^\"\\\\])*\"|\\\\.|[^'\"\\\\]+", word,
+      perl = TRUE))[[1]]
+    parts <- sub("^\\$?'(.*)'$", "\\1", parts)
+    quoted <- grepl("^\".*\"$", parts)
+    parts[quoted] <- gsub("\\\\(.)", "\\1", substr(parts[quoted], 2, nchar(parts[quoted]) - 1))
+    escaped <- grepl("^\\\\.$", parts)
+    parts[escaped] <- substring(parts[escaped], 2)
+    paste(parts, collapse = "")
+  }, "", USE.NAMES = FALSE)
+}
+
+# A card that holds a value that looks like a key is refused.
+card_check_hidden <- function(content, place) {
+  refuse <- function(keys, label) {
+    vetusta_stop("card", paste0("The card holds a value that looks like a key",
+      if (nzchar(label)) paste0(", of \"", label, "\""), "."), where = place(keys),
+      todo = paste("take it out, and name it as a secret in access:, as in access: {by: query,",
+        "name: key, secret: NEW_KEY}; if it is published, put another one in its place"))
+  }
+  pairs <- function(text, keys) {
+    for (part in strsplit(sub("^[^?]*[?]?", "", text), "[&?]")[[1]]) {
+      label <- sub("=.*", "", part)
+      if (grepl("=", part, fixed = TRUE) && looks_hidden(label, sub("^[^=]*=", "", part))) {
+        refuse(keys, label)
+      }
+    }
+  }
+  if (grepl("^[a-z]+://[^/@?#]*:[^/@?#]*@", content$address)) refuse("address", "")
+  pairs(content$address, "address")
+  for (name in names(content$headers)) {
+    if (looks_hidden(name, sub("^[A-Za-z]+ +", "", content$headers[[name]]))) {
+      refuse(c("headers", name), name)
+    }
+  }
+  for (name in names(content$datasets)) {
+    dataset <- content$datasets[[name]]
+    at <- c("datasets", name)
+    pairs(dataset$request %||% "", c(at, "request"))
+    if (body_hides(dataset$body %||% "")) refuse(c(at, "body"), "")
+    for (parameter in names(dataset$parameters)) {
+      if (looks_hidden(parameter, dataset$parameters[[parameter]]$value %||% "")) {
+        refuse(c(at, "parameters", parameter), parameter)
+      }
+    }
+  }
+}
