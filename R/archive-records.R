@@ -35,6 +35,10 @@ archive_rows <- function(archive, source, dataset, as_of = NULL, all = FALSE) {
     check_known(dataset, unique(known$dataset[known$source == source]), "dataset")
     shape <- held$shape[held$source == source & held$dataset == dataset]
     frames <- store_frames(archive, source, dataset, at, all)
+    if (!nrow(frames) && identical(shape[1], "snapshot")) {
+      # before anything was known there are no rows, of the columns that came later
+      return(rows_of_frames(store_frames(archive, source, dataset), shape[1], all)[0, ])
+    }
     if (nrow(frames)) rows_of_frames(frames, shape[1], all)
     else rows_of_records(archive, source, dataset, shape[1], at)
   })
@@ -65,6 +69,10 @@ rows_of_frames <- function(frames, shape, all) {
 
 rows_of_records <- function(archive, source, dataset, shape, at) {
   held <- store_records(archive, source, dataset, at)
+  if (!length(held$bodies)) {
+    empty <- lapply(held$types, function(type) rep(NA_character_, 0))
+    return(as_rows(typed_rows(empty, held$types)))
+  }
   parsed <- tryCatch(json_objects(held$bodies, table = TRUE),
     error = function(e) stop_damaged_records(archive, source, dataset))
   rows <- typed_rows(as.list(parsed), held$types)

@@ -56,14 +56,24 @@ parcel_of_bars <- function(rows, frequency, ...) {
   if (n && all(is.na(side)) && all(rows$symbol == rows$symbol[1])) {
     # the usual page, without a look at each row
     symbol <- as.character(rows$symbol[1])
-    about <- list_frame(list(key = symbol, frequency = frequency,
+    about <- list_frame(list(key = bars_key(symbol, NA_character_), frequency = frequency,
       dimensions = record_texts(list(symbol = symbol))))
     return(parcel_series(about, columns))
   }
   dimensions <- list(symbol = as.character(rows$symbol), side = as.character(side))
   rows_by_series(dimensions, rep(frequency, n), columns, function(of) {
-    paste0(of$symbol, ifelse(is.na(of$side), "", paste0(":", of$side)))
+    bars_key(of$symbol, of$side)
   })
+}
+
+# The key of a symbol's bars, with their side behind a colon. A side is a word in small letters, or
+# has a per cent sign before it; a symbol that would read as one with a side has its last colon
+# percent-encoded.
+bars_key <- function(symbol, side) {
+  like_side <- is.na(side) & grepl(":([a-z]+|%[^:]*)$", symbol)
+  symbol[like_side] <- sub(":([^:]*)$", "%3A\\1", symbol[like_side])
+  plain <- grepl("^[a-z]+$", side)
+  paste0(symbol, ifelse(is.na(side), "", paste0(":", ifelse(plain, "", "%"), side)))
 }
 
 parcel_of_observations <- function(rows, ...) {
@@ -120,9 +130,14 @@ parcel_of_facts <- function(rows, ...) {
   columns <- c(list(time = utc(as.numeric(end) * 86400), since = row_since(rows, "filed")),
     rows[intersect(values, names(rows))])
   rows_by_series(dimensions, fact_frequency(start, end), columns, function(of) {
-    text <- lapply(of, function(x) ifelse(is.na(x), "", x))
+    text <- lapply(of, function(x) ifelse(is.na(x), "", key_part(x)))
     sub("[.]+$", "", do.call(paste, c(unname(text), sep = ".")))
   })
+}
+
+# A part of a key whose parts have points between: its own points are percent-encoded.
+key_part <- function(text) {
+  gsub(".", "%2E", gsub("%", "%25", text, fixed = TRUE), fixed = TRUE)
 }
 
 as_days <- function(x) {

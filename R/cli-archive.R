@@ -1,24 +1,28 @@
 cli_archive_command <- function(arguments) {
   options <- cli_arguments(arguments, "archive",
-    "check|compact|backup FILE|restore FILE|rescue FILE|copy FROM TO",
-    c(cli_place_options(), cli_json_option()),
+    "check|compact|backup FILE|restore FILE|rescue FILE|copy FROM TO|drop ADDRESS...",
+    c(list(cli_option("yes", "drop: take it out; without it what would go is only shown",
+      flag = TRUE)), cli_place_options(), cli_json_option()),
     c("vetusta archive check", "vetusta archive backup ~/copies/archive-2026-11-26.sqlite",
       "vetusta archive restore ~/copies/archive-2026-11-26.sqlite",
       "vetusta archive rescue saved.sqlite",
-      "vetusta archive copy archive.sqlite postgresql://keeper@host/market"), least = 1, most = 3)
+      "vetusta archive copy archive.sqlite postgresql://keeper@host/market",
+      "vetusta archive drop \"quay/bars/KELD@1 day\""), least = 1)
   task <- options$words[1]
   work <- cli_archive_tasks[[task]]
   if (is.null(work)) {
     cli_usage_error("\"", task, "\" cannot be done with an archive; ",
       suggest_word(task, names(cli_archive_tasks)))
   }
-  takes <- c(backup = 1, restore = 1, rescue = 1, copy = 2)[task]
+  takes <- c(backup = 1, restore = 1, rescue = 1, copy = 2, drop = 1)[task]
   takes <- if (is.na(takes)) 0 else takes
+  if (options$yes && task != "drop") cli_usage_error("--yes is for drop")
   if (length(options$words) - 1 < takes) {
-    cli_usage_error(task, " needs the place", if (takes > 1) "s of two archives: FROM TO"
-    else " of a file")
+    cli_usage_error(task, if (task == "drop") " needs the addresses of series, or SOURCE/DATASET"
+    else " needs the place", if (takes > 1) "s of two archives: FROM TO"
+    else if (task != "drop") " of a file")
   }
-  if (length(options$words) - 1 > takes) {
+  if (length(options$words) - 1 > takes && task != "drop") {
     cli_usage_error("\"", options$words[takes + 2], "\" is one word too many")
   }
   work(options)
@@ -39,6 +43,19 @@ cli_archive_tasks <- list(
       return(1L)
     }
     0L
+  },
+  drop = function(options) {
+    archive <- cli_archive(options)
+    on.exit(archive_close(archive))
+    what <- cli_addresses(options$words[-1])
+    gone <- archive_drop(archive, what, dry = !options$yes)
+    if (options$json) cli_print_json(as.data.frame(gone)) else cli_print_table(gone)
+    if (!options$yes) {
+      return(cli_say("\nnothing is taken out yet: the same command with --yes does it, and writes ",
+        "a backup first"))
+    }
+    cli_say("\ntaken out: ", thousands(nrow(gone)), " series or datasets, ", counted(sum(gone$rows), "row"),
+      "\nto bring it back: vetusta archive restore ", attr(gone, "backup"))
   },
   compact = function(options) {
     archive <- cli_archive(options)

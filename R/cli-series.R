@@ -146,6 +146,8 @@ cli_distinct <- function(tables, found) {
   }
   Map(function(table, place) {
     name <- series_names_of(table)
+    # facts are told by company and item
+    if (!length(name)) return(table)
     address <- paste0(place, "/", name)
     interval <- attr(table, "interval")
     if (!is.null(interval)) address <- paste0(address, "@", format(interval))

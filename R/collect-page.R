@@ -204,7 +204,7 @@ raw_page <- function(run, chain, body, came) {
   want <- run$want
   about <- list(shape = want$dataset$shape, symbols = I(as.character(chain$symbols)),
     interval = want$interval$iso,
-    session = want$session, page = chain$page, came = came, label = chain$label, known = known[lengths(known) > 0])
+    session = want$session, page = chain$page, came = format_exact(came), label = chain$label, known = known[lengths(known) > 0])
   list(hash = content_hash(body),
     about = as.character(jsonlite::toJSON(about, auto_unbox = TRUE, digits = NA)), body = body)
 }

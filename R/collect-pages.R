@@ -94,7 +94,7 @@ reread_want <- function(source, dataset, about) {
 
 reread_page <- function(run, tally, about, body, label) {
   chain <- list(known = about$known, symbols = about$symbols, label = label,
-    page = about$page %||% 1, start = label, came = about$came)
+    page = about$page %||% 1, start = label, came = as.numeric(about$came))
   decode <- function() decode_body(run$want$dataset, body, run$source, chain$known, where = label)
   decoded <- tryCatch(decode(), vetusta_error_payload = identity)
   if (inherits(decoded, "vetusta_error_payload")) {
@@ -104,7 +104,7 @@ reread_page <- function(run, tally, about, body, label) {
   page <- page_make(tidy$rows, tidy$faults)
   # rows are known from the instant at which the page came, and not from now
   counts <- run$sink$ended(list(rows = want_parcel(run$want, chain, page, page_good(page)),
-    faults = page_told(page, chain, run), now = about$came, as_came = TRUE))
+    faults = page_told(page, chain, run), now = as.numeric(about$came), as_came = TRUE))
   tally <- tally_page(tally, counts, page)
   against <- page_against(page, chain$page)
   if (length(against)) {

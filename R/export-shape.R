@@ -30,7 +30,7 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC") {
   if (form == "long" && length(tables) == 1) {
     return(as_rows(as.list(tables[[1]])))
   }
-  tables <- lapply(tables, as_series)
+  tables <- lapply(tables, function(x) as_series(facts_as_values(x)))
   alike <- length(unique(vapply(tables, function(x) class(x)[1], ""))) == 1
   if (form == "long" && alike) {
     plain <- lapply(tables, function(x) as.list(without_shape(x)))
@@ -43,6 +43,20 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC") {
     return(as_rows(as.list(all)))
   }
   wide_rows(all, if (dated) "period" else "time")
+}
+
+# Facts as values of series: an item of a company is one, and its time is the end of its period.
+facts_as_values <- function(x) {
+  if (!all(c("entity", "item", "period_end", "value") %in% names(x))) {
+    return(x)
+  }
+  apart <- setdiff(names(x), c("period_start", "period_end", "value", "filed", "decimals", "status",
+    "since"))
+  parts <- lapply(as.list(x)[apart], function(part) {
+    ifelse(is.na(part), "", key_part(as.character(part)))
+  })
+  series_frame(list_frame(list(series = sub("[.]+$", "", do.call(paste, c(unname(parts),
+    sep = "."))), period = as_days(x$period_end), value = x$value)))
 }
 
 wide_rows <- function(points, time) {

@@ -42,7 +42,12 @@ card_check_request <- function(dataset, place) {
   }
   used <- c(template_variables(paste0(dataset$request, dataset$body, dataset$job$look)),
     dataset$next_page$send)
-  for (name in setdiff(names(dataset$parameters), used)) {
+  # words of an interval say which bars there are, also where the request does not ask for them
+  lists <- Filter(function(name) {
+    rule <- dataset$parameters[[name]]
+    (rule$gives %||% name) == "interval" && length(rule$words) > 0
+  }, names(dataset$parameters))
+  for (name in setdiff(names(dataset$parameters), c(used, lists))) {
     vetusta_stop("card", paste0("The request of the dataset ", dataset$name,
       " does not use the parameter ", name, "."), where = at("parameters", name),
       todo = paste0("write {", name, "} or {?", name, "} into request:, or leave the parameter ",

@@ -10,7 +10,7 @@ segment_fan <- 12L
 
 #' @export
 store_put.vetusta_store_sql <- function(store, page) {
-  page$now <- page$now %||% store_now(store)
+  page$now <- whole_micros(page$now %||% store_now(store))
   # who interrupts waits for the page's end: its series is made before it
   put <- suspendInterrupts((if (isTRUE(page$again)) sql_put_behind(store, page)) %||%
     sql_put_quick(store, page))

@@ -141,6 +141,9 @@ store_structure_put <- function(store, source, address, etag, modified,
 }
 store_structure_touch <- function(store, source, address) UseMethod("store_structure_touch")
 
+# Series (rows of the catalogue) and rows of whole datasets without series are taken out.
+store_drop <- function(store, series, datasets) UseMethod("store_drop")
+
 # Work as of one moment, and work that is done whole or not at all.
 store_snapshot <- function(store, work) UseMethod("store_snapshot")
 store_transaction <- function(store, work) UseMethod("store_transaction")

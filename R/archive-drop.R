@@ -1,0 +1,59 @@
+# Series and datasets that were stored wrongly are taken out.
+
+#' Take series or a dataset out of an archive
+#'
+#' Writes a backup first, then takes out all rows, all earlier versions and all that says that they
+#' are covered, so that the next `collect` asks for them anew. The journal stays.
+#'
+#' @param archive An archive, see [archive_open()].
+#' @param what Addresses of series, patterns included, or a dataset as `source/dataset`.
+#' @param backup Path of the backup, a file that is not there yet; by default beside the archive,
+#'   with the time in its name.
+#' @param dry Whether to say only what would go.
+#' @return A tibble of what goes: `address` and `rows`; its attribute `backup` is the path of the
+#'   backup. [archive_restore()] brings it back.
+#' @section Errors: `vetusta_error_want` for an address of which there is nothing;
+#'   `vetusta_error_archive` where a collector is at the archive, or where the backup cannot be
+#'   written: nothing is taken out then.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
+#' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
+#' archive_drop(archive, "KELD", dry = TRUE)
+#' archive_drop(archive, "KELD")
+archive_drop <- function(archive, what, backup = NULL, dry = FALSE) {
+  check_archive(archive)
+  check_text(what, "what", "archive", several = TRUE)
+  check_flag(dry, "dry")
+  if (!is.null(backup)) check_text(backup, "backup", "archive")
+  others <- store_datasets(archive)
+  known <- paste0(others$source, "/", others$dataset)
+  rows <- others[known %in% what, , drop = FALSE]
+  named <- setdiff(what, known)
+  found <- if (length(named)) archive_find(archive, named)
+  held <- store_series(archive)
+  series <- held[series_address(held) %in% found$address, , drop = FALSE]
+  gone <- as_rows(list(address = c(known[known %in% what], found$address),
+    rows = c(as.numeric(rows$rows), as.numeric(found$rows))))
+  if (dry) {
+    return(gone)
+  }
+  if (store_in_use(archive)) {
+    vetusta_stop("archive", "A collector is at the archive.", where = archive$path,
+      todo = "let it end, or stop it, and give the command again")
+  }
+  backup <- backup %||% drop_backup(archive)
+  archive_backup(archive, backup)
+  store_drop(archive, series, rows)
+  attr(gone, "backup") <- backup
+  gone
+}
+
+# Beside the archive's file, or in the working folder for an archive on a server.
+drop_backup <- function(archive) {
+  folder <- if (is_server(archive$path)) "." else dirname(archive$path)
+  name <- sub("[.]sqlite$", "", archive_label(archive$path))
+  file.path(folder, paste0(name, "-before-drop-", format(Sys.time(), "%Y%m%dT%H%M%S", tz = "UTC"),
+    ".sqlite"))
+}

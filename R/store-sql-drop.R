@@ -1,0 +1,85 @@
+# Rows that are taken out of a store in SQL, with all that says that they are held.
+
+#' @export
+store_drop.vetusta_store_sql <- function(store, series, datasets) {
+  store_transaction(store, function() {
+    if (NROW(series)) sql_drop_series(store, series)
+    for (i in seq_len(NROW(datasets))) {
+      place <- list(datasets$source[i], datasets$dataset[i])
+      for (table in c("records", "frames", "types", "coverage")) {
+        sql_do(store, paste("DELETE FROM", table, "WHERE source = ? AND dataset = ?"), place)
+      }
+      sql_drop_notes(store, place)
+    }
+  })
+  sql_forget_caches(store)
+}
+
+sql_drop_series <- function(store, series) {
+  ids <- json_numbers(series$id)
+  for (table in c("segments", "attributes", "moved")) {
+    sql_do(store, paste("DELETE FROM", table, "WHERE series IN @numbers"), list(ids))
+  }
+  sql_do(store, "DELETE FROM series WHERE id IN @numbers", list(ids))
+  known <- held_dimensions(series)
+  for (i in seq_len(nrow(series))) {
+    place <- list(series$source[i], series$dataset[i])
+    # stretches are named by the symbol and the interval, or by the keys of a request
+    symbol <- as.character(known[["symbol"]] %||% NA)[i]
+    bars <- if (!is.na(symbol)) bars_cover_key(symbol, series$frequency[i], "")
+    covered <- sql_get(store, "SELECT DISTINCT key FROM coverage WHERE source = ? AND dataset = ?",
+      place)$key
+    hit <- covered[(length(bars) > 0 & startsWith(covered, bars %||% "")) |
+      grepl(json_text(series$key[i]), covered, fixed = TRUE)]
+    for (key in hit) {
+      sql_do(store, "DELETE FROM coverage WHERE source = ? AND dataset = ? AND key = ?",
+        c(place, key))
+    }
+  }
+  places <- unique(series[c("source", "dataset")])
+  for (i in seq_len(nrow(places))) sql_drop_notes(store, as.list(places[i, ]))
+}
+
+# What was asked for, reached and listed of a dataset is forgotten; documents and wants are not.
+sql_drop_notes <- function(store, place) {
+  sql_do(store, paste("DELETE FROM notes WHERE source = ? AND dataset = ? AND kind IN ('reached',",
+    "'asked', 'refreshed', 'looked', 'round', 'listed', 'listing', 'open', 'rejected', 'holes',",
+    "'unpublished', 'large')"), unname(place))
+}
+
+# Rows in the column store go too, before their series is known no more.
+#' @export
+store_drop.vetusta_store_columns <- function(store, series, datasets) {
+  columns <- store$columns
+  for (shape in unique(series$shape)) {
+    ids <- series$id[series$shape == shape]
+    if (!length(columns_held(columns, shape))) next
+    for (server in columns$servers) {
+      columns_do(columns, paste0("ALTER TABLE ", columns_table(columns, shape, FALSE),
+        " DELETE WHERE series IN (", paste(format(ids, scientific = FALSE, trim = TRUE), collapse = ", "), ")"), server)
+    }
+    columns_settled(columns, shape)
+  }
+  NextMethod()
+}
+
+# Waits until nothing of a shape's table is being taken out any more.
+columns_settled <- function(columns, shape, patience = 120) {
+  until <- now_seconds() + patience
+  repeat {
+    left <- vapply(columns$servers, function(server) {
+      found <- columns_send(columns, paste0("SELECT count() FROM system.mutations WHERE ",
+        "database = '", columns$database, "' AND table = '", shape, "_", columns$key,
+        "' AND is_done = 0"), server = server)
+      as.numeric(trimws(rawToChar(found)))
+    }, 0)
+    if (!sum(left)) {
+      return(invisible())
+    }
+    if (now_seconds() > until) {
+      vetusta_stop("archive", "The column store does not end taking rows out.",
+        where = columns$servers[1], todo = "look at its load, and give the command again")
+    }
+    Sys.sleep(0.2)
+  }
+}
