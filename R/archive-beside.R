@@ -1,7 +1,8 @@
 # Files that are read, changed and written again, and files that are made beside others.
 
 # Only one process at a time works on the files of a folder: what is read, changed and written again
-# there is locked for that time. The system lets go of the lock when a process ends, however it ends.
+# there is locked for that time. The system lets go of the lock when a process ends, however it
+# ends.
 # What this process locked already it may lock again.
 with_locked_file <- function(file, work, patience = 60) {
   folder <- normalizePath(dirname(file), mustWork = FALSE)

@@ -107,7 +107,8 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   store_settle(archive)
   invisible(structure(list(file = file, source = source, interval = "", read = nrow(rows),
     new = counts[["new"]], changed = counts[["changed"]], unchanged = counts[["unchanged"]],
-    doubled = import_twice(good, counts), rejected = data.frame(line = lines[faults$row], fault = faults$fault, detail = faults$detail)),
+    doubled = import_twice(good, counts),
+    rejected = data.frame(line = lines[faults$row], fault = faults$fault, detail = faults$detail)),
     class = "vetusta_import"))
 }
 

@@ -10,9 +10,9 @@
 #' rejected. Each is asked for again by the next `collect` or `refresh` that reaches it.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return A tibble, one row a window: `source`, `dataset`, `label` (the symbol, keys or selection),
-#'   `from`, `to` (`POSIXct` in UTC; `NA` for what has no window), `reason`, `found` (when, `POSIXct`
-#'   in UTC).
+#' @return A tibble, one row a window: `source`, `dataset`, `label` (the symbol, keys or
+#'   selection), `from`, `to` (`POSIXct` in UTC; `NA` for what has no window), `reason`, `found`
+#'   (when, `POSIXct` in UTC).
 #' @section Errors: `vetusta_error_archive` for something that is no open archive.
 #' @export
 #' @examples
@@ -35,7 +35,7 @@ incomplete_read <- function(archive, source = NULL, dataset = NULL, reading = NU
 
 # Those that count under a card.
 incomplete_now <- function(open, reading) {
-  open[open$kind == "open" | open$reading != reading, , drop = FALSE]
+  open[open$cause == "open" | open$reading != reading, , drop = FALSE]
 }
 
 incomplete_parse <- function(notes, source, dataset) {
@@ -44,8 +44,9 @@ incomplete_parse <- function(notes, source, dataset) {
   part <- function(name, missing) {
     vapply(values, function(value) value[[name]] %||% missing, missing, USE.NAMES = FALSE)
   }
-  list_frame(list(kind = notes$kind %||% rep("open", n), note = notes$key, source = notes$source %||% rep(source, n),
-    dataset = notes$dataset %||% rep(dataset, n), key = part("key", NA_character_),
+  list_frame(list(cause = notes$kind %||% rep("open", n), note = notes$key,
+    source = notes$source %||% rep(source, n), dataset = notes$dataset %||% rep(dataset, n),
+    key = part("key", NA_character_),
     start = part("start", NA_character_), from = part("from", NA_real_),
     to = part("to", NA_real_), label = part("label", ""), reason = part("reason", ""),
     reading = part("reading", ""), at = notes$at))
@@ -77,32 +78,33 @@ incomplete_book <- function(archive, source, dataset, reading) {
   known <- function() {
     if (is.null(open)) open <<- incomplete_read(archive, source, dataset, reading = "")
   }
-  note <- function(kind, key, start, from, to, label, reason) {
-    row <- list_frame(list(kind = kind, note = incomplete_name(key, start, from), source = source,
-      dataset = dataset, key = key, start = start, from = from, to = to, label = label,
+  note <- function(cause, key, start, from, to, label, reason) {
+    row <- list_frame(list(cause = cause, note = incomplete_name(key, start, from),
+      source = source, dataset = dataset, key = key, start = start, from = from, to = to,
+      label = label,
       reason = reason, reading = reading, at = now_seconds()))
-    same <- open$kind == kind & open$note == row$note
+    same <- open$cause == cause & open$note == row$note
     open <<- rbind(open[!same, , drop = FALSE], row)
-    list(kind = kind, key = row$note, value = incomplete_value(row))
+    list(kind = cause, key = row$note, value = incomplete_value(row))
   }
-  place_notes <- function(kind, place, label, reason) {
+  place_notes <- function(cause, place, label, reason) {
     if (is.null(place$from)) {
-      return(list(note(kind, NA_character_, place$start, NA_real_, NA_real_, label, reason)))
+      return(list(note(cause, NA_character_, place$start, NA_real_, NA_real_, label, reason)))
     }
-    lapply(place$keys, note, kind = kind, start = place$start, from = place$from, to = place$to,
+    lapply(place$keys, note, cause = cause, start = place$start, from = place$from, to = place$to,
       label = label, reason = reason)
   }
   settle <- function(place) {
     hit <- incomplete_touches(open, place)
     rows <- open[hit, , drop = FALSE]
     open <<- open[!hit, , drop = FALSE]
-    gone <- Map(function(kind, key) list(kind = kind, key = key, value = NULL), rows$kind,
+    gone <- Map(function(cause, key) list(kind = cause, key = key, value = NULL), rows$cause,
       rows$note)
     # what lies beside the window that is proven now stays open
     left <- lapply(seq_len(nrow(rows)), function(i) {
       row <- rows[i, ]
       lapply(incomplete_rest(row, place), function(rest) {
-        note(row$kind, row$key, row$start, rest[1], rest[2], row$label, row$reason)
+        note(row$cause, row$key, row$start, rest[1], rest[2], row$label, row$reason)
       })
     })
     c(unname(gone), unlist(left, recursive = FALSE))

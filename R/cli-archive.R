@@ -54,7 +54,8 @@ cli_archive_tasks <- list(
       return(cli_say("\nnothing is taken out yet: the same command with --yes does it, and writes ",
         "a backup first"))
     }
-    cli_say("\ntaken out: ", thousands(nrow(gone)), " series or datasets, ", counted(sum(gone$rows), "row"),
+    cli_say("\ntaken out: ", thousands(nrow(gone)), " series or datasets, ",
+      counted(sum(gone$rows), "row"),
       "\nto bring it back: vetusta archive restore ", attr(gone, "backup"))
   },
   compact = function(options) {

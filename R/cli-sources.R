@@ -44,6 +44,14 @@ cli_sources <- function(arguments) {
     } else {
       print(card)
     }
+    # what is kept of the service's answers shows whether the card reads them
+    rejected <- samples_rejected(card, options$samples %||%
+      file.path(dirname(card$file), "samples"))
+    if (length(rejected)) {
+      cli_say("the card has no mistake of its own, and does not read all of its samples:\n  ",
+        paste(rejected, collapse = "\n  "))
+      return(1L)
+    }
     return(cli_say("the card is right"))
   }
   if (task == "draft") {

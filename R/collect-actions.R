@@ -1,4 +1,5 @@
-# What the actions of an SDMX message mean beside what is stored (SDMX 2.1 and 3.0, "Action"): merged
+# What the actions of an SDMX message mean beside what is stored (SDMX 2.1 and 3.0, "Action"):
+# merged
 # observations keep what the message leaves out, deletions name as much as they take away, and a
 # value that a whole answer lacks is no longer published.
 

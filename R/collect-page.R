@@ -54,7 +54,8 @@ collect_good <- function(run, queue, tally, chain, response) {
   if (passed) page["following"] <- list(NULL)
   # what is beyond the window need not come
   page$against <- if (passed) chain$proof$against
-  else if (is.null(page$following)) c(page$halt$what, proof_against(chain$proof, chain$page))
+  else if (is.null(page$following)) c(page$halt$what, proof_against(chain$proof, chain$page),
+    full_against(chain, page, run))
   chain <- page_place(chain, page, run)
   last_wanted <- tally$pages + 1 >= run$most_pages
   if (!is.null(page$following)) {
@@ -204,7 +205,8 @@ raw_page <- function(run, chain, body, came) {
   want <- run$want
   about <- list(shape = want$dataset$shape, symbols = I(as.character(chain$symbols)),
     interval = want$interval$iso,
-    session = want$session, page = chain$page, came = format_exact(came), label = chain$label, known = known[lengths(known) > 0])
+    session = want$session, page = chain$page, came = format_exact(came), label = chain$label,
+    known = known[lengths(known) > 0])
   list(hash = content_hash(body),
     about = as.character(jsonlite::toJSON(about, auto_unbox = TRUE, digits = NA)), body = body)
 }
@@ -237,8 +239,7 @@ page_of_body <- function(want, chain, response, where, calendar, largest) {
   full <- answer_is_full(dataset, told)
   page_make(
     tidy$rows, tidy$faults, count = told$rows, hash = hash,
-    notes = c(tidy$notes, if (repeated) "a page before it came again",
-      if (full) "as many rows as one answer gives: some may be missing"),
+    notes = c(tidy$notes, if (repeated) "a page before it came again"),
     following = following$address, halt = following$halt, full = full,
     # a page that is asked for only to see whether there is one
     probing = !bounded && is.null(told$members$more) && told$rows < (dataset$largest_page %||% Inf),
@@ -266,6 +267,14 @@ partial_against <- function(response, told, following) {
     paste0("HTTP 206: the answer is a part of the whole",
       if (!is.null(range$total)) paste0(", which ends at ", range$to, " of ", range$total, " ",
         range$unit))
+  }
+}
+
+# An answer without pages that is as long as answers can be, where more rows may lie in its window.
+full_against <- function(chain, page, run) {
+  if (isTRUE(page$full) && !window_full(chain, page, run) && !window_dense(chain, page, run)) {
+    paste0("the answer has ", counted(page$count, "row"),
+      ", as many as one answer can have: some may be missing")
   }
 }
 

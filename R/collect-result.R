@@ -1,7 +1,8 @@
 # What a run came to, and how it is told.
 
 collect_result <- function(run, queue, tally) {
-  values <- tally[c("pages", "new", "changed", "unchanged", "gone", "doubled", "rejected", "retried", "failed",
+  values <- tally[c("pages", "new", "changed", "unchanged", "gone", "doubled", "rejected",
+    "retried", "failed",
     "cut",
     "failed_keys")]
   structure(c(values, list(

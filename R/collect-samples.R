@@ -56,11 +56,36 @@ sample_test <- function(source, sample, file, live) {
 
 # Rows of an answer as texts, as a card reads it.
 sample_rows <- function(source, dataset, about, body) {
+  record_texts(as.list(page_good(sample_page(source, dataset, about, body))))
+}
+
+sample_page <- function(source, dataset, about, body) {
   want <- reread_want(source, dataset, about)
   decoded <- decode_body(dataset, body, source, about$known, where = dataset$name)
   tidy <- want_tidy(want, source_calendar(source), about$symbols, decoded)
-  page <- page_make(tidy$rows, tidy$faults)
-  record_texts(as.list(page_good(page)))
+  page_make(tidy$rows, tidy$faults)
+}
+
+# What a card rejects of the samples that are kept of its source, in words; nothing where there are
+# none.
+samples_rejected <- function(source, folder) {
+  files <- list.files(folder, "[.]sample[.]json$", full.names = TRUE)
+  unlist(lapply(files, function(file) {
+    sample <- tryCatch(jsonlite::fromJSON(file, simplifyVector = TRUE), error = function(e) NULL)
+    dataset <- source$datasets[[sample$dataset %||% ""]]
+    body <- file.path(dirname(file), sample$body %||% "")
+    if (!identical(sample$source, source$source) || is.null(dataset) || !file.exists(body)) {
+      return(NULL)
+    }
+    page <- tryCatch(sample_page(source, dataset, jsonlite::fromJSON(sample$asked),
+      readBin(body, "raw", file.size(body))), vetusta_error = identity)
+    if (inherits(page, "vetusta_error")) {
+      return(paste0(basename(file), ": ", page$what))
+    }
+    if (nrow(page$faults)) paste0(basename(file), ": ", length(unique(page$faults$row)), " of ",
+      counted(nrow(page$rows), "row"), " rejected: ", page$faults$fault[1], " (",
+      page$faults$detail[1], ")")
+  }))
 }
 
 sample_live <- function(source, dataset, about) {

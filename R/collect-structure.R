@@ -176,7 +176,8 @@ make_dataset <- function(source, flow, structure, found, available, language, ar
     description = in_language(flow$descriptions, language),
     dimensions = dimensions[c("id", "role", "title", "codes")],
     # nolint
-    codes = codes, attributes = structure$attributes, measures = structure$measures, start = available$start %||% NA_character_,
+    codes = codes, attributes = structure$attributes, measures = structure$measures,
+      start = available$start %||% NA_character_,
       end = available$end %||% NA_character_, cells = available$cells %||% NA_real_,
       available = available$codes,
     updated = unname(flow$annotations["updated"]) %||% NA_character_, language = language,

@@ -2,7 +2,8 @@
 
 tally_make <- function() {
   list(
-    pages = 0, new = 0, changed = 0, unchanged = 0, gone = 0, doubled = 0, rejected = 0, retried = 0, cut = 0,
+    pages = 0, new = 0, changed = 0, unchanged = 0, gone = 0, doubled = 0, rejected = 0,
+    retried = 0, cut = 0,
     empty = character(),
     # symbols for which rows came
     came = character(), failed_keys = list(), largest = 0,

@@ -42,9 +42,9 @@ sdmx_from_csv <- function(body, dimensions, where, measures = "OBS_VALUE") {
   if (anyNA(rows[[1]])) rows <- rows[!is.na(rows[[1]]), , drop = FALSE]
   # with labels beside the codes each value is "CODE: label", as the names are
   for (mark in c(": ", ":")) {
-    labelled <- grepl(mark, names(rows), fixed = TRUE)
+    with_label <- grepl(mark, names(rows), fixed = TRUE)
     names(rows) <- sub(paste0(mark, ".*"), "", names(rows))
-    for (name in setdiff(names(rows)[labelled], c("OBS_VALUE", "TIME_PERIOD", measures))) {
+    for (name in setdiff(names(rows)[with_label], c("OBS_VALUE", "TIME_PERIOD", measures))) {
       rows[[name]] <- sub(paste0(mark, ".*"), "", rows[[name]])
     }
   }

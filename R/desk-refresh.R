@@ -185,7 +185,8 @@ refresh_plan <- function(state, name) {
 # Why a want is not asked for yet: `every` says so, and it was asked for in just these words.
 refresh_pause <- function(want, last, entry) {
   since <- now_seconds() - (last$done %||% -Inf)
-  if (is.null(entry$every) || since >= want$every || !identical(last$words, entry_words(want, entry))) {
+  if (is.null(entry$every) || since >= want$every ||
+    !identical(last$words, entry_words(want, entry))) {
     return(NULL)
   }
   paste0("asked for ", format_seconds(max(1, since)), " ago, every ", entry$every)

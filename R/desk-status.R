@@ -13,7 +13,8 @@
 #'   UTC,
 #'   `coverage` (the part of the expected values that is held), `behind` (seconds from the newest
 #'   value's end to that of the newest one that its calendar or frequency lets expect), `stale`,
-#'   `incomplete` (how many windows are open, see [archive_incomplete()]), `refreshed`, `outcome` and `said` (of the last refresh). With `series = TRUE` one row a series:
+#'   `incomplete` (how many windows are open, see [archive_incomplete()]), `refreshed`, `outcome`
+#'   and `said` (of the last refresh). With `series = TRUE` one row a series:
 #'   `want`, `address`, `rows`, `first`, `last`, `behind`, `stale`. The attribute `quotas` is a data
 #'   frame of `source`, `quota`, `used`, `left`.
 #'

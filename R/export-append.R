@@ -186,7 +186,8 @@ append_differ <- function(rows, texts, there, at) {
       old <- if (inherits(held, "POSIXct")) held else text_times(as.character(held), "UTC", NULL)
       differ <- differ | apart_or_one_missing(as.numeric(column), as.numeric(old))
     } else if (inherits(column, "Date")) {
-      old <- if (inherits(held, c("Date", "POSIXct"))) as.Date(held) else read_day(as.character(held))
+      old <- if (inherits(held, c("Date", "POSIXct"))) as.Date(held)
+      else read_day(as.character(held))
       differ <- differ | apart_or_one_missing(as.numeric(column), as.numeric(old))
     } else {
       # an empty cell and no text are one
@@ -225,8 +226,10 @@ has_commas <- function(text) {
     some))
 }
 
-with_points <- function(text) sub(",", ".", gsub("[.](?=[0-9]{3})", "", text, perl = TRUE),
+with_points <- function(text) {
+  sub(",", ".", gsub("[.](?=[0-9]{3})", "", text, perl = TRUE),
   fixed = TRUE)
+}
 
 with_comma <- function(cells) {
   text <- if (is.numeric(cells)) format_exact(cells) else as.character(cells)

@@ -118,7 +118,8 @@ plan_open <- function(plan) {
     return(NULL)
   }
   c(paste0("  open      ", utils::head(paste0(open$label, ": ", open$reason), 3)),
-    if (nrow(open) > 3) paste0("            and ", nrow(open) - 3, " more: vetusta list incomplete"))
+    if (nrow(open) > 3) paste0("            and ", nrow(open) - 3,
+      " more: vetusta list incomplete"))
 }
 
 # The least time that the limits allow, and what the quotas are.

@@ -64,11 +64,16 @@ doubled_values <- function(rows, shape, without, at = NULL) {
 
 # The series, the time and the release of each row of values; NULL for rows that are none.
 value_keys <- function(rows, shape) {
-  columns <- switch(shape,
-    observations = intersect(c("series", "period", "frequency", "released", "since"), names(rows)),
-    facts = setdiff(names(rows), c("value", "decimals", "status")))
-  if (!length(columns) || is.null(rows[["value"]])) {
+  columns <- value_key_columns[[shape]]
+  if (is.null(columns) || is.null(rows[["value"]])) {
     return(NULL)
   }
-  do.call(paste, c(lapply(unname(rows[columns]), as.character), sep = "\r"))
+  do.call(paste, c(lapply(unname(rows[columns(names(rows))]), as.character), sep = "\r"))
 }
+
+value_key_columns <- list(
+  observations = function(names) {
+    intersect(c("series", "period", "frequency", "released", "since"), names)
+  },
+  facts = function(names) setdiff(names, c("value", "decimals", "status"))
+)

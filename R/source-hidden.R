@@ -2,11 +2,13 @@
 # never does.
 
 # Names by which services ask for keys.
-hidden_names <- paste0("(^|[^a-z])(key|token|secret|pass(word|wd)?|pwd|auth(orization)?|sig(nature)?|",
+hidden_names <-
+  paste0("(^|[^a-z])(key|token|secret|pass(word|wd)?|pwd|auth(orization)?|sig(nature)?|",
   "credentials?|session(id)?|jwt|cookie|licen[cs]e)([^a-z]|$)|api_?key|access_?(key|token)|",
   "(client|app)_?(secret|id|key)|bearer")
 
-# Whether a value looks like a key: by its name, by its length and how mixed its signs are, or because
+# Whether a value looks like a key: by its name, by its length and how mixed its signs are, or
+# because
 # it stands in the environment.
 looks_hidden <- function(name, value) {
   value <- as.character(value)
@@ -49,7 +51,8 @@ hidden_taken <- function(url, headers = character(), body = NULL, name = "new") 
   take <- function(label, value) {
     known <- names(values)[vapply(values, identical, TRUE, value)]
     if (length(known)) return(known[1])
-    stem <- toupper(gsub("[^A-Za-z0-9]+", "_", paste0(name, "_", sub("^.*[^A-Za-z0-9]", "", label))))
+    stem <- toupper(gsub("[^A-Za-z0-9]+", "_",
+      paste0(name, "_", sub("^.*[^A-Za-z0-9]", "", label))))
     secret <- environment_name(value)
     if (!nzchar(secret)) secret <- make.unique(c(names(values), sub("^([0-9])", "_\\1", stem)),
       sep = "_")[length(values) + 1]
@@ -98,7 +101,8 @@ hidden_taken <- function(url, headers = character(), body = NULL, name = "new") 
 
 # Pairs of a name and a value in a body, as JSON or as a form writes them.
 body_hides <- function(body) {
-  pairs <- regmatches(body, gregexpr("[\"']?[A-Za-z_][A-Za-z0-9_-]*[\"']?\\s*[:=]\\s*\"?[^\"&,}\\s]+",
+  pairs <- regmatches(body,
+    gregexpr("[\"']?[A-Za-z_][A-Za-z0-9_-]*[\"']?\\s*[:=]\\s*\"?[^\"&,}\\s]+",
     body, perl = TRUE))[[1]]
   any(vapply(pairs, function(pair) {
     looks_hidden(gsub("[\"' ]", "", sub("\\s*[:=].*", "", pair)),

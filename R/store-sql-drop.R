@@ -51,12 +51,13 @@ sql_drop_notes <- function(store, place) {
 #' @export
 store_drop.vetusta_store_columns <- function(store, series, datasets) {
   columns <- store$columns
-  for (shape in unique(series$shape)) {
-    ids <- series$id[series$shape == shape]
+  by_shape <- split(series$id, series$shape)
+  for (shape in names(by_shape)) {
     if (!length(columns_held(columns, shape))) next
+    ids <- format(by_shape[[shape]], scientific = FALSE, trim = TRUE)
     for (server in columns$servers) {
       columns_do(columns, paste0("ALTER TABLE ", columns_table(columns, shape, FALSE),
-        " DELETE WHERE series IN (", paste(format(ids, scientific = FALSE, trim = TRUE), collapse = ", "), ")"), server)
+        " DELETE WHERE series IN (", paste(ids, collapse = ", "), ")"), server)
     }
     columns_settled(columns, shape)
   }

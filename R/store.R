@@ -89,7 +89,8 @@ store_datasets <- function(store) UseMethod("store_datasets")
 store_covered <- function(store, source, dataset, keys = NULL) UseMethod("store_covered")
 
 # Notes: what is known of calls by their kind ("reached", "job", "round", "asked", "refreshed") and
-# key: key, at, value; of several kinds with `kind`, and without a source of all sources, with `source` and `dataset`.
+# key: key, at, value; of several kinds with `kind`, and without a source of all sources, with
+# `source` and `dataset`.
 store_notes <- function(store, kind, source = NULL, dataset = NULL, key = NULL) {
   UseMethod("store_notes")
 }

@@ -6,7 +6,8 @@ want_series <- function(want, held) UseMethod("want_series")
 #' @export
 want_series.vetusta_want_bars <- function(want, held) {
   of_dataset(want, held) & held$frequency == want$interval$iso &
-    (held$key %in% bars_key(want$symbols, NA_character_) | sub(":[^:]*$", "", held$key) %in% want$symbols)
+    (held$key %in% bars_key(want$symbols, NA_character_) |
+    sub(":[^:]*$", "", held$key) %in% want$symbols)
 }
 
 # By the values of keys that name series, where they do.

@@ -91,7 +91,8 @@ observation_parts <- function(want, chain, status = 413) {
     observation_request(want, chain)
   })
   list(outcome = "cut", message = message, chains = chains,
-    notes = list(list(kind = "large", key = chain$start, value = if (long) "address" else "answer")))
+    notes = list(list(kind = "large", key = chain$start, value = if (long) "address"
+    else "answer")))
 }
 
 # Addresses beyond this many characters are refused by many servers.

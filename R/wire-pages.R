@@ -86,7 +86,8 @@ page_rule_of <- function(dataset, rule, zone) {
 }
 
 # Whether a page is the last one. It is where the source's own number of pages is reached, or its
-# total; but a total may be too low, and a page that is as long as pages can be is not the last. Where
+# total; but a total may be too low, and a page that is as long as pages can be is not the last.
+# Where
 # no total is told, the last page is an empty one, or one that is shorter than another before it: a
 # service may give less than it is asked for, so that being short of the most there can be says
 # nothing yet.

@@ -127,14 +127,14 @@ line_run <- function(line, seconds) {
   } else {
     Sys.sleep(max(0, seconds))
   }
-  line$looked <- now_seconds()
+  line$looked <- as.numeric(Sys.time())
   invisible(line)
 }
 
 # A process that could not look at its transfers for a while, because the machine or the archive was
 # busy, is late itself: its transfers get as much longer as they were not looked at.
 line_late <- function(line) {
-  now <- now_seconds()
+  now <- as.numeric(Sys.time())
   late <- now - (line$looked %||% now)
   line$looked <- now
   if (late < 1) {

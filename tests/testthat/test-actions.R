@@ -56,8 +56,10 @@ test_that("several measures are series of their own, in every form; one is the v
   expect_identical(got$tidy$rows$status, c("observed", "provisional", "observed"))
   csv <- "STRUCTURE,FREQ,GEO,TIME_PERIOD,PRICE,QTY\nD,A,X,2019,1,10\nD,A,X,2020,2,\n"
   expect_identical(read(csv, measures = several)$tidy$rows$value, c(1, 2, 10))
-  xml <- function(values) paste0("<m:StructureSpecificData xmlns:m=\"urn:m\"><m:DataSet>",
+  xml <- function(values) {
+    paste0("<m:StructureSpecificData xmlns:m=\"urn:m\"><m:DataSet>",
     "<Series FREQ=\"A\" GEO=\"X\">", values, "</Series></m:DataSet></m:StructureSpecificData>")
+  }
   got <- read(xml("<Obs TIME_PERIOD=\"2019\" PRICE=\"1\" QTY=\"10\"/>"), measures = several)
   expect_identical(got$tidy$rows$value, c(1, 10))
   expect_identical(read(xml("<Obs TIME_PERIOD=\"2019\" PRICE=\"7\" N=\"x\"/>"),
@@ -76,7 +78,8 @@ test_that("heads with labels of any kind are read", {
 # A collector's view: a page of a message laid beside what is stored.
 apply_message <- function(archive, text, selection = list()) {
   about <- list(id = "F", flow = list(agency = "X", id = "F", version = "1"),
-    dimensions = data.frame(id = c(dims, "TIME_PERIOD"), role = c("dimension", "dimension", "time")),
+    dimensions = data.frame(id = c(dims, "TIME_PERIOD"),
+      role = c("dimension", "dimension", "time")),
     codes = list(), attributes = data.frame(id = character(), level = character()),
     measures = "OBS_VALUE")
   source <- source_card("basin")
@@ -95,8 +98,10 @@ stored <- function(archive) {
   rows <- vetusta:::store_read(archive, vetusta:::store_series(archive)$id)
   rows$columns[c("value", "status", "words")]
 }
-csv2 <- function(...) paste0("STRUCTURE,STRUCTURE_ID,ACTION,FREQ,GEO,TIME_PERIOD,OBS_VALUE,NOTE\n",
+csv2 <- function(...) {
+  paste0("STRUCTURE,STRUCTURE_ID,ACTION,FREQ,GEO,TIME_PERIOD,OBS_VALUE,NOTE\n",
   paste0("dataflow,X:F(1),", c(...), "\n", collapse = ""))
+}
 
 test_that("a merge changes only what the message holds", {
   archive <- new_archive()
@@ -142,7 +147,8 @@ test_that("a selection that is too large is cut by what brings it down, and reme
   codes <- sprintf("C%05d", 1:400)
   about <- list(flow = list(agency = "X", id = "F", version = "1"),
     codes = list(FREQ = list(id = "A"), GEO = list(id = codes)),
-    dimensions = data.frame(id = c(dims, "TIME_PERIOD"), role = c("dimension", "dimension", "time")))
+    dimensions = data.frame(id = c(dims, "TIME_PERIOD"),
+      role = c("dimension", "dimension", "time")))
   source <- source_card("basin")
   want <- vetusta:::new_want("observations", source = source,
     dataset = vetusta:::dataflow_named("F"), about = about,

@@ -158,10 +158,12 @@ test_that("a request that cannot be right is found in the card, with its line", 
     writeLines(c("source: test", "address: http://127.0.0.1:1", lines), file)
     source_card(file)
   }
-  bars <- function(request, parameters = "{from: {as: epoch-s}}") c("datasets:", "  bars:",
+  bars <- function(request, parameters = "{from: {as: epoch-s}}") {
+    c("datasets:", "  bars:",
     "    shape: bars", paste("    request:", request), "    rows: /items",
     paste("    parameters:", parameters),
     "    columns: {time: {at: /t, as: epoch-s}, close: /c}")
+  }
   expect_error_kind(check(bars("\"/b/{symbol}{?from\"")), "card", "no whole expression")
   expect_error_kind(check(bars("\"/b/{symbol}{?from,to}\"", "{form: {as: epoch-s}}")), "card",
     "does not use the parameter form")

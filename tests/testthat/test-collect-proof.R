@@ -130,10 +130,14 @@ test_that("a total that is too low ends nothing", {
 
 test_that("a page of which every row is rejected leaves the window open, and a card that reads it
  settles it", {
-  address <- start_scripted(function(n, request) json_answer(list(items = list(
-    list(n = "one"), list(n = "two")))))
-  lines <- function(as) c("request: /rows", "rows: /items",
+  address <- start_scripted(function(n, request) {
+    json_answer(list(items = list(
+    list(n = "one"), list(n = "two"))))
+  })
+  lines <- function(as) {
+    c("request: /rows", "rows: /items",
     paste0("columns: {n: {at: /n, as: ", as, "}}"))
+  }
   archive <- new_archive()
   wrong <- write_card(address, lines("number"))
   got <- collect_rows(wrong, archive)
@@ -147,15 +151,21 @@ test_that("a page of which every row is rejected leaves the window open, and a c
 })
 
 test_that("rows rejected under another card are asked for again", {
-  address <- start_scripted(function(n, request) json_answer(list(items = list(
-    list(t = 1773300660, c = 1), list(t = 1773300720, c = "2,5")))))
-  lines <- function(more) c("datasets:", "  bars:", "    shape: bars",
+  address <- start_scripted(function(n, request) {
+    json_answer(list(items = list(
+    list(t = 1773300660, c = 1), list(t = 1773300720, c = "2,5"))))
+  })
+  lines <- function(more) {
+    c("datasets:", "  bars:", "    shape: bars",
     "    request: /b/{symbol}{?from,to}", "    rows: /items",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
     paste0("    columns: {time: {at: /t, as: epoch-s}, close: {at: /c", more, "}}"))
+  }
   archive <- new_archive()
-  collect <- function(more) collect_bars(bars_card(address, lines(more)), "AA", "1 minute",
+  collect <- function(more) {
+    collect_bars(bars_card(address, lines(more)), "AA", "1 minute",
     "2026-03-12", "2026-03-12", archive)
+  }
   first <- collect("")
   expect_identical(c(first$run$rejected, first$run$new), c(1, 1))
   expect_identical(collect("")$run$pages, 0)

@@ -80,7 +80,8 @@ model_run <- function(seed, collectors, cost, latency, symbols = 12, limit = 50,
   local_instead("line_start", function(line, request, done, failed, ...) {
     line$active <- line$active + 1L
     world$requests <- c(world$requests, request$address)
-    skip <- as.numeric(asked(list(QUERY_STRING = sub("^[^?]*", "", request$address)), "skip") %||% 0)
+    skip <- as.numeric(asked(list(QUERY_STRING = sub("^[^?]*", "", request$address)), "skip") %||%
+      0)
     rows <- seq_len(7)
     rows <- rows[rows > skip & rows <= skip + 3]
     body <- as.character(jsonlite::toJSON(list(items = lapply(rows, function(i) {

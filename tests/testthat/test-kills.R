@@ -113,3 +113,89 @@ test_that("eight readers beside a writer see whole pages or nothing", {
   for (one in readers) one$wait(150000)
   expect_identical(vapply(readers, function(one) one$read_all_output(), ""), rep("400 TRUE", 8))
 })
+
+# A piece of work in a process, killed at random moments of it and then done to its end: `state()`
+# is then what it is after the same work undisturbed, and nothing hidden is left.
+kills_work <- function(code, state, folder, prepare = function() NULL, kills = 4) {
+  start <- function() {
+    processx::process$new("Rscript", c("--no-init-file", "-e", code), wd = folder, stderr = "|",
+      env = c("current", R_LIBS = r_libs()))
+  }
+  prepare()
+  began <- Sys.time()
+  process <- start()
+  process$wait(120000)
+  expect_identical(process$get_exit_status(), 0L, info = process$read_all_error())
+  took <- as.numeric(Sys.time() - began, units = "secs")
+  alone <- state()
+  prepare()
+  for (i in seq_len(kills)) {
+    process <- start()
+    process$wait(round(stats::runif(1, 0.3, 1) * 1000 * took))
+    process$kill()
+  }
+  process <- start()
+  process$wait(120000)
+  expect_identical(process$get_exit_status(), 0L, info = process$read_all_error())
+  expect_equal(state(), alone)
+  left <- list.files(folder, all.files = TRUE, recursive = TRUE)
+  expect_identical(left[grepl("^[.]|/[.]", left) & !grepl("gitignore", left)], character())
+}
+
+test_that("import, appending, workbooks, databases, documents and keeping end whole after kills", {
+  set.seed(7)
+  folder <- withr::local_tempdir()
+  there <- function(name) file.path(folder, name)
+  days <- as.Date("1900-01-01") + 0:39999
+  utils::write.csv(data.frame(series = "a", period = days, value = seq_along(days)),
+    there("in.csv"), row.names = FALSE, quote = FALSE)
+  clear <- function(...) function() unlink(there(c(...)))
+  database <- function(file, query) {
+    connection <- DBI::dbConnect(RSQLite::SQLite(), file)
+    on.exit(DBI::dbDisconnect(connection))
+    DBI::dbGetQuery(connection, query)
+  }
+  kills_work("library(vetusta); a <- archive_open('a.sqlite')
+    archive_import_rows(a, 'in.csv', 'observations', dataset = 'o')", function() {
+      archive <- archive_open(there("a.sqlite"))
+      on.exit(archive_close(archive))
+      list(nrow(archive_check(archive)), as.data.frame(archive_read(archive)[[1]])$value)
+    }, folder, clear("a.sqlite", "a.sqlite-wal", "a.sqlite-shm"))
+  kills_work("library(vetusta); a <- archive_open('a.sqlite')
+    export_database(a, 'out.sqlite')", function() {
+      database(there("out.sqlite"), "SELECT count(*), sum(value) FROM observations")
+    }, folder, clear("out.sqlite", "out.sqlite-journal"))
+  kills_work("library(vetusta); a <- archive_open('a.sqlite', read_only = TRUE)
+    x <- archive_read(a)[[1]][c('period', 'value')]
+    for (n in c(100, 20000, 40000)) export_append(x[seq_len(n), ], 'grown.csv')
+    export_table(x[1:20000, ], 'book.xlsx')", function() {
+      list(readLines(there("grown.csv")), nrow(vetusta:::read_sheet(there("book.xlsx"))))
+    }, folder, clear("grown.csv", "book.xlsx"))
+  desk <- there("desk")
+  kills_work("library(vetusta); for (i in 1:12) {
+      d <- desk_open('desk'); name <- paste0('w', i)
+      if (!name %in% names(d$wants)) desk_keep(d, name, 'quay', 'bars', symbols = 'KELD',
+        interval = '1 day', span = '1 year')
+    }", function() {
+      names(desk_open(desk)$wants)
+    }, folder, function() {
+      unlink(desk, recursive = TRUE)
+      desk_make(desk)
+    })
+  answer <- function(n, request) {
+    Sys.sleep(0.05)
+    list(status = 200L, headers = list("Content-Type" = "text/html"),
+      body = paste0(request$PATH_INFO, strrep("x", 50000)))
+  }
+  card <- write_card(start_scripted(answer), c("request: /rows", "rows: /d",
+    "columns: {n: /n}"))
+  kills_work(sprintf("library(vetusta); a <- archive_open('docs.sqlite')
+    r <- collect_documents(source_card('%s'), data.frame(link = paste0('/d', 1:12, '.html')),
+      'docs', a, progress = FALSE)
+    quit(status = sum(!r$outcome %%in%% c('fetched', 'held')))", card), function() {
+      tools::md5sum(sort(list.files(there("docs"), full.names = TRUE)))
+    }, folder, function() {
+      unlink(there(c("docs", "docs.sqlite", "docs.sqlite-wal",
+      "docs.sqlite-shm")), recursive = TRUE)
+    })
+})

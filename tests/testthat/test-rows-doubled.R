@@ -46,7 +46,8 @@ test_that("the same holds for files, with lines, of bars and of other values", {
   expect_identical(done$rejected$line, 2L)
   expect_match(done$rejected$detail, "close 10 in line 2; taken: close 20 in line 3")
   expect_identical(archive_bars(archive, "AAA")$close, 20)
-  expect_match(paste(capture.output(print(done)), collapse = "\n"), "2 new, .* 1 twice, 1 set aside")
+  expect_match(paste(capture.output(print(done)), collapse = "\n"),
+    "2 new, .* 1 twice, 1 set aside")
   writeLines(c("series,period,value", "A,2025-01,1", "A,2025-01,2", "A,2025-02,3"), file)
   done <- archive_import_rows(archive, file, "observations", dataset = "o")
   expect_identical(c(done$read, done$new, nrow(done$rejected)), c(3, 2, 1))

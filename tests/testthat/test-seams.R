@@ -52,10 +52,12 @@ test_that("restore leaves no log behind", {
 
 test_that("a page that is read again is known from when it came", {
   answer <- function(n, request) json_answer(list(items = list(list(t = 1773300660, c = "1,5"))))
-  lines <- function(more) c("datasets:", "  bars:", "    shape: bars",
+  lines <- function(more) {
+    c("datasets:", "  bars:", "    shape: bars",
     "    request: /b/{symbol}{?from,to}", "    rows: /items",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
     paste0("    columns: {time: {at: /t, as: epoch-s}, close: {at: /c", more, "}}"))
+  }
   address <- start_scripted(answer)
   archive <- new_archive()
   first <- bars_card(address, lines(", scale: 1, decimal: \".\", nothing: [\"1,5\"], default: 9"))
@@ -70,9 +72,11 @@ test_that("a page that is read again is known from when it came", {
 
 test_that("a clock that is set back hides no newer value and no newer record", {
   archive <- new_archive()
-  bar <- function(close) data.frame(symbol = "AA", time = as.POSIXct("2026-03-12 07:31",
+  bar <- function(close) {
+    data.frame(symbol = "AA", time = as.POSIXct("2026-03-12 07:31",
     tz = "UTC"), open = NA_real_, high = NA_real_, low = NA_real_, close = close,
     volume = NA_real_)
+  }
   now <- as.numeric(Sys.time())
   put_rows(archive, "t", "b", "bars", bar(1), frequency = "PT1M", now = now)
   put_rows(archive, "t", "b", "bars", bar(2), frequency = "PT1M", now = now - 3600)
@@ -86,8 +90,10 @@ test_that("a window that moves with the clock is no change of what is kept", {
   desk <- desk_open(desk_make(withr::local_tempdir())$folder)
   entry <- list(source = "quay", span = "10 days", every = "1 week")
   source <- source_card("quay")
-  words <- function(now) vetusta:::entry_words(want_bars(source, "KELD", "1 day",
+  words <- function(now) {
+    vetusta:::entry_words(want_bars(source, "KELD", "1 day",
     span = "10 days", now = now), entry)
+  }
   expect_identical(words(as.POSIXct("2026-03-12", tz = "UTC")),
     words(as.POSIXct("2026-03-13", tz = "UTC")))
   expect_false(identical(words(Sys.time()), vetusta:::entry_words(want_bars(source, "KELD",
@@ -130,8 +136,10 @@ test_that("a key is known in any spelling of a link", {
 
 test_that("keys of what is pasted are never written, in an address, a header or a command", {
   key <- "sk1aB9xQ7zLm3Rt5Vw8YpK"
-  answer <- function(n, request) json_answer(list(items = list(list(time = "2026-03-12T07:31:00Z",
+  answer <- function(n, request) {
+    json_answer(list(items = list(list(time = "2026-03-12T07:31:00Z",
     close = 1.5, symbol = "KELD"))))
+  }
   address <- start_scripted(answer)
   drafts <- list(
     list(paste0(address, "/market?key=", key, "&part=all")),
@@ -169,8 +177,10 @@ test_that("appending follows the file's own form, and what became nothing is a c
 
 test_that("a database loses what is deleted, in a window and of a whole series", {
   archive <- new_archive()
-  rows <- function(status) data.frame(series = c("a", "a", "b"), period = as.Date("2026-01-01") +
+  rows <- function(status) {
+    data.frame(series = c("a", "a", "b"), period = as.Date("2026-01-01") +
     c(0, 1, 0), value = c(1, 2, 3), status = status)
+  }
   put_rows(archive, "t", "o", "observations", rows("observed"))
   file <- withr::local_tempfile(fileext = ".sqlite")
   export_database(archive, file)
@@ -188,8 +198,10 @@ test_that("--from limits the output of a window, and not its input", {
   file <- withr::local_tempfile(fileext = ".csv")
   days <- as.Date("2025-11-01") + 0:90
   writeLines(c("series,time,value", paste0("a,", days, ",", seq_along(days))), file)
-  run <- function(...) utils::read.csv(text = run_vetusta("change", "--input", file, "--change",
+  run <- function(...) {
+    utils::read.csv(text = run_vetusta("change", "--input", file, "--change",
     "mean", "--window", "30 days", ...)$stdout)
+  }
   all <- run()
   late <- run("--from", "2026-01-01")
   expect_identical(late$value[1], all$value[as.Date(substr(all$time, 1, 10)) == "2026-01-01"])
