@@ -1,7 +1,8 @@
 # What is open: windows, keys and selections that were asked for and are not proven complete, each
-# with its reason. They are notes of the kind "open", and count as not covered until a later run
-# proves them complete. A window of which rows were rejected under one card is a note of the kind
-# "rejected"; it is open under a card that reads rows otherwise.
+# with its reason, as notes of three kinds. Of "failed" a page did not come: what came before it is
+# covered as it is. Of "open" the answers contradict each other: all of the window counts as not
+# covered, until a later run proves it complete. Of "rejected" rows were rejected under one card: it
+# is open under a card that reads rows otherwise.
 
 #' What is incomplete
 #'
@@ -28,14 +29,14 @@ archive_incomplete <- function(archive) {
 # `start` that of its request. With `reading`, the hash of how the card reads rows now, those of
 # rejected rows too, where they were rejected under another card.
 incomplete_read <- function(archive, source = NULL, dataset = NULL, reading = NULL) {
-  kinds <- c("open", if (!is.null(reading)) "rejected")
+  kinds <- c("failed", "open", if (!is.null(reading)) "rejected")
   open <- incomplete_parse(store_notes(archive, kinds, source, dataset), source, dataset)
   if (is.null(reading)) open else incomplete_now(open, reading)
 }
 
 # Those that count under a card.
 incomplete_now <- function(open, reading) {
-  open[open$cause == "open" | open$reading != reading, , drop = FALSE]
+  open[open$cause != "rejected" | open$reading != reading, , drop = FALSE]
 }
 
 incomplete_parse <- function(notes, source, dataset) {
@@ -54,7 +55,8 @@ incomplete_parse <- function(notes, source, dataset) {
 
 # Stretches that are covered, less the windows that are open.
 covered_less <- function(covered, open) {
-  open <- open[!is.na(open$from) & open$key %in% covered$key, , drop = FALSE]
+  open <- open[!is.na(open$from) & open$key %in% covered$key & open$cause != "failed", ,
+    drop = FALSE]
   if (!nrow(open)) {
     return(covered)
   }
@@ -110,9 +112,9 @@ incomplete_book <- function(archive, source, dataset, reading) {
     c(unname(gone), unlist(left, recursive = FALSE))
   }
   list(
-    open = function(place, label, reason) {
+    open = function(place, label, reason, cause) {
       known()
-      place_notes("open", place, label, reason)
+      place_notes(cause, place, label, reason)
     },
     settle = function(place, label, rejected) {
       known()

@@ -44,6 +44,8 @@ cli_sources <- function(arguments) {
     } else {
       print(card)
     }
+    for (finding in card$findings) cli_say(cli_words(conditionMessage(finding)))
+    if (length(card$findings)) return(1L)
     # what is kept of the service's answers shows whether the card reads them
     rejected <- samples_rejected(card, options$samples %||%
       file.path(dirname(card$file), "samples"))

@@ -63,8 +63,13 @@ collect_own <- function(run, queue, tally, chain, response, own) {
     return(collect_failed(run, tally, chain, response, "failed", own$failed, own$todo))
   }
   if (isTRUE(own$empty)) {
+    against <- proof_against(chain$proof, chain$page)
+    claim_over(run, chain, notes = c(if (!length(against)) want_notes(run$want, chain),
+      incomplete_notes(run, chain, against)))
+    if (length(against)) {
+      return(collect_incomplete(run, tally, chain, against))
+    }
     tally$empty <- c(tally$empty, own$told)
-    claim_over(run, chain, notes = want_notes(run$want, chain))
     return(tally)
   }
   if (own$outcome == "cut") {
@@ -109,6 +114,7 @@ chain_beyond <- function(run, queue, tally, chain, response) {
 collect_empty <- function(run, tally, chain, response) {
   page <- want_empty_page(run$want, chain, run$calendar)
   page$against <- proof_against(chain$proof, chain$page)
+  page$cause <- "open"
   chain <- page_place(chain, page, run)
   tally <- tally_page(tally, collect_store(run, chain, response, page), page)
   if (length(page$against)) tally <- collect_incomplete(run, tally, chain, page$against)
@@ -275,6 +281,8 @@ collect_failed <- function(run, tally, chain, response, outcome, what, todo) {
   what <- redact(what, run$secrets())
   todo <- redact(todo, run$secrets())
   journal_alone(run, chain, response, outcome, what)
-  claim_over(run, chain)
+  # what the source does not have is no open window
+  claim_over(run, chain, notes = if (outcome != "absent") incomplete_notes(run, chain, what,
+    cause = "failed"))
   tally_failed(tally, want_failed(run$want, chain), what, todo, outcome, chain$call$keys)
 }

@@ -56,6 +56,8 @@ collect_good <- function(run, queue, tally, chain, response) {
   page$against <- if (passed) chain$proof$against
   else if (is.null(page$following)) c(page$halt$what, proof_against(chain$proof, chain$page),
     full_against(chain, page, run))
+  # where the next page cannot be asked for, what came before it is covered as it is
+  page$cause <- if (is.null(page$halt) || length(chain$proof$against)) "open" else "failed"
   chain <- page_place(chain, page, run)
   last_wanted <- tally$pages + 1 >= run$most_pages
   if (!is.null(page$following)) {
@@ -156,7 +158,7 @@ collect_store <- function(run, chain, response, page) {
       list(call = call_key(chain$call), page = chain$page, last = last && !isTRUE(page$full))
     },
     notes = c(page_notes(chain, page), if (last && !isTRUE(page$full)) want_notes(run$want, chain),
-      if (ended) incomplete_notes(run, chain, page$against, chain$rejected)),
+      if (ended) incomplete_notes(run, chain, page$against, chain$rejected, page$cause)),
     raw = if (run$sink$keep_raw && length(response$body)) raw_page(run, chain, response$body, came),
     claims = if (ended) run$sink$ending(chain$claim)
   ), page)

@@ -90,21 +90,22 @@ incomplete_todo <- "run it again: what is open is asked for again"
 # An announced page that was refused: the chain ends here, and its window stays open.
 collect_cut_short <- function(run, tally, chain, response, reason) {
   journal_alone(run, chain, response, "incomplete", reason)
-  notes <- incomplete_notes(run, chain, c(chain$proof$against, reason))
+  notes <- incomplete_notes(run, chain, c(chain$proof$against, reason),
+    cause = if (length(chain$proof$against)) "open" else "failed")
   claim_over(run, chain, notes = notes)
   collect_incomplete(run, tally, chain, c(chain$proof$against, reason))
 }
 
 # The notes of a chain at its end: its window is open for `reasons`; or proven complete, so that
 # what was open of it is settled.
-incomplete_notes <- function(run, chain, reasons, rejected = 0) {
+incomplete_notes <- function(run, chain, reasons, rejected = 0, cause = "open") {
   book <- run$sink$incomplete
   if (is.null(book)) {
     return(NULL)
   }
   place <- want_place(run$want, chain)
   if (length(reasons)) {
-    book$open(place, chain$label, redact(paste(reasons, collapse = "; "), run$secrets()))
+    book$open(place, chain$label, redact(paste(reasons, collapse = "; "), run$secrets()), cause)
   } else {
     book$settle(place, chain$label, rejected)
   }

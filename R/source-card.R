@@ -13,7 +13,8 @@
 #' @param account The name of one of the card's `accounts`, where it has several keys.
 #' @return A `vetusta_source`: a list of `source` (its name), `title`, `address`, `access`,
 #'   `limits`, `delay`, `calendar`,
-#'   `zone`, `datasets` and where it was read from. Printing it shows the names of its secrets and
+#'   `zone`, `datasets`, `findings` (errors that `vetusta sources check` tells, of words without
+#'   effect and of values that look like keys) and where it was read from. Printing it shows the names of its secrets and
 #'   whether they are set,
 #'   never a value.
 #' @section Errors: `vetusta_error_card` for a file that is not there, is no YAML, or has a word,
@@ -33,7 +34,6 @@ source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
   content <- card_yaml(text, path)
   place <- function(keys) card_place(text, path, keys)
   card_check(content, card_grammar(), character(), place)
-  card_check_hidden(content, place)
   if (!is.null(address)) content$address <- check_text(address, "address", "card")
   if (!is.null(account)) {
     check_choice(account, "account", names(content$accounts), "card")
@@ -139,6 +139,7 @@ card_finish <- function(content, path, secrets, place) {
     card_check_aligned(card$datasets[[name]], place(c("datasets", name, "aligned")))
     card_check_weight(card$datasets[[name]], card$limits, place(c("datasets", name, "weight")))
   }
+  card$findings <- card_findings(content, card, place)
   structure(card, class = "vetusta_source")
 }
 

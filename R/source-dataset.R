@@ -30,51 +30,22 @@ card_check_columns <- function(dataset, where) {
   }
 }
 
-# A request whose template is whole, that uses each parameter, and that says which bars it asks for.
+# A request's template must be whole.
 card_check_request <- function(dataset, place) {
-  at <- function(...) place(c("datasets", dataset$name, ...))
   rest <- gsub("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", "", dataset$request)
   if (grepl("[{}]", rest)) {
     part <- regmatches(rest, regexpr("\\{?[^{}]*[{}][^{}]*", rest))
     vetusta_stop("card", paste0("The request of the dataset ", dataset$name, " has \"", part,
-      "\", which is no whole expression of a URI template."), where = at("request"),
+      "\", which is no whole expression of a URI template."),
+      where = place(c("datasets", dataset$name, "request")),
       todo = "close what is opened, as in {symbol} or {?from,to}")
-  }
-  used <- c(template_variables(paste0(dataset$request, dataset$body, dataset$job$look)),
-    dataset$next_page$send)
-  # words of an interval say which bars there are, also where the request does not ask for them
-  lists <- Filter(function(name) {
-    rule <- dataset$parameters[[name]]
-    (rule$gives %||% name) == "interval" && length(rule$words) > 0
-  }, names(dataset$parameters))
-  for (name in setdiff(names(dataset$parameters), c(used, lists))) {
-    vetusta_stop("card", paste0("The request of the dataset ", dataset$name,
-      " does not use the parameter ", name, "."), where = at("parameters", name),
-      todo = paste0("write {", name, "} or {?", name, "} into request:, or leave the parameter ",
-        "out"))
-  }
-  if (gives_bars(dataset) && is.null(dataset$columns$symbol) &&
-    !any(c("symbol", "symbols") %in% dataset_gives(dataset))) {
-    vetusta_stop("card", paste0("The request of the dataset ", dataset$name,
-      " does not say which symbol it asks for."), where = at("request"),
-      todo = paste("write {symbol} into request:, or where an answer has all symbols, add the",
-        "column symbol:"))
   }
 }
 
-# What a parameter gives is free, as keys are; but for bars, which know no other words, and for a
-# word that has become another.
+# What a parameter gives is free, as keys are; but for a word that has become another.
 card_check_gives <- function(dataset, place) {
   for (name in names(dataset$parameters)) {
-    gives <- dataset$parameters[[name]]$gives %||% ""
-    wrong <- nzchar(gives) && !gives %in% want_words &&
-      (gives_bars(dataset) || length(nearest_word(gives, want_words, 1)))
-    if (wrong && is.na(card_old_words[gives])) {
-      vetusta_stop("card", paste0("The parameter ", name, " cannot give \"", gives, "\"."),
-        where = place(c("datasets", dataset$name, "parameters", name, "gives")),
-        todo = suggest_word(gives, want_words))
-    }
-    new <- card_old_words[gives]
+    new <- card_old_words[dataset$parameters[[name]]$gives %||% ""]
     if (!is.na(new)) {
       vetusta_stop("card", paste0("The parameter ", name, " cannot give \"", names(new), "\"."),
         where = place(c("datasets", dataset$name, "parameters", name, "gives")),

@@ -171,39 +171,3 @@ shell_words <- function(text) {
     paste(parts, collapse = "")
   }, "", USE.NAMES = FALSE)
 }
-
-# A card that holds a value that looks like a key is refused.
-card_check_hidden <- function(content, place) {
-  refuse <- function(keys, label) {
-    vetusta_stop("card", paste0("The card holds a value that looks like a key",
-      if (nzchar(label)) paste0(", of \"", label, "\""), "."), where = place(keys),
-      todo = paste("take it out, and name it as a secret in access:, as in access: {by: query,",
-        "name: key, secret: NEW_KEY}; if it is published, put another one in its place"))
-  }
-  pairs <- function(text, keys) {
-    for (part in strsplit(sub("^[^?]*[?]?", "", text), "[&?]")[[1]]) {
-      label <- sub("=.*", "", part)
-      if (grepl("=", part, fixed = TRUE) && looks_hidden(label, sub("^[^=]*=", "", part))) {
-        refuse(keys, label)
-      }
-    }
-  }
-  if (grepl("^[a-z]+://[^/@?#]*:[^/@?#]*@", content$address)) refuse("address", "")
-  pairs(content$address, "address")
-  for (name in names(content$headers)) {
-    if (looks_hidden(name, sub("^[A-Za-z]+ +", "", content$headers[[name]]))) {
-      refuse(c("headers", name), name)
-    }
-  }
-  for (name in names(content$datasets)) {
-    dataset <- content$datasets[[name]]
-    at <- c("datasets", name)
-    pairs(dataset$request %||% "", c(at, "request"))
-    if (body_hides(dataset$body %||% "")) refuse(c(at, "body"), "")
-    for (parameter in names(dataset$parameters)) {
-      if (looks_hidden(parameter, dataset$parameters[[parameter]]$value %||% "")) {
-        refuse(c(at, "parameters", parameter), parameter)
-      }
-    }
-  }
-}

@@ -161,7 +161,10 @@ test_that("keys of what is pasted are never written, in an address, a header or 
   writeLines(c("source: test", "address: http://127.0.0.1:1", "datasets:", "  rows:",
     "    shape: table", paste0("    request: /m?key=", key), "    rows: /d",
     "    columns: {n: /n}"), card)
-  expect_error_kind(source_card(card), "card", "looks like a key")
+  checked <- run_vetusta("sources", "check", card)
+  expect_identical(checked$status, 1L)
+  expect_match(checked$stderr, "holds a value that looks like a key.*line 6")
+  expect_no_match(paste(checked$stderr, checked$stdout), key, fixed = TRUE)
 })
 
 test_that("appending follows the file's own form, and what became nothing is a change", {

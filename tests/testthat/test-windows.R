@@ -267,5 +267,5 @@ test_that("calls that know no window are made once, whatever is held in the midd
   expect_identical(nrow(plan$calls), 1L)
   collect_run(plan, archive, progress = FALSE)
   expect_identical(nrow(archive_journal(archive)), 1L)
-  expect_match(archive_faults(archive)$fault, "as many rows as one answer gives", all = FALSE)
+  expect_match(archive_incomplete(archive)$reason, "as many as one answer can have", all = FALSE)
 })
