@@ -102,8 +102,9 @@ incomplete_book <- function(archive, source, dataset, reading) {
     open <<- open[!hit, , drop = FALSE]
     gone <- Map(function(cause, key) list(kind = cause, key = key, value = NULL), rows$cause,
       rows$note)
-    # what lies beside the window that is proven now stays open
-    left <- lapply(seq_len(nrow(rows)), function(i) {
+    # what lies beside the window that is proven now stays open; of what failed only the rest was
+    # asked for
+    left <- lapply(which(rows$cause != "failed"), function(i) {
       row <- rows[i, ]
       lapply(incomplete_rest(row, place), function(rest) {
         note(row$cause, row$key, row$start, rest[1], rest[2], row$label, row$reason)
