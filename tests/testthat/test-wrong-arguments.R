@@ -153,6 +153,8 @@ calls_for_spoiling <- function(archive, folder) {
     series_join = list(bars, bars, level = "none", overlap = NULL, tolerance = 0.1,
       value = "close", name = NULL, zone = "UTC"),
     archive_check = list(archive = archive), archive_compact = list(archive = archive),
+    archive_incomplete = list(archive = archive),
+    archive_drop = list(archive = archive, what = "quay/bars/KELD@1 day", dry = TRUE),
     archive_collectors = list(archive = archive),
     export_series = list(archive = archive, folder = file.path(folder, "parts"),
       addresses = "KELD@1 minute", from = "2026-03-12", to = "2026-03-13", as_of = NULL,
