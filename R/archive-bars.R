@@ -24,7 +24,7 @@ bars_within <- function(archive, held, start, end, at) {
   read <- read_rows(archive, held, start, end, at)
   columns <- read$columns
   n <- length(read$owner)
-  rows <- list(symbol = dimensions$symbol[read$owner], time = columns$time)
+  rows <- list(symbol = as.character(dimensions$symbol)[read$owner], time = columns$time)
   for (name in c("open", "high", "low", "close", "volume")) {
     rows[[name]] <- columns[[name]] %||% rep(NA_real_, n)
   }

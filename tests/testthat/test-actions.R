@@ -195,3 +195,44 @@ test_that("NA is a code in a column of keys, and a value's flag stands behind it
   expect_error(source_card(write_card("http://127.0.0.1:1", c("request: /r", "rows: /d",
     "columns: {n: {at: /n, nothing: []}}"))), NA)
 })
+
+test_that("a selection is complete where it has as many values as are available", {
+  about <- list(id = "F", flow = list(agency = "X", id = "F", version = "1"),
+    dimensions = data.frame(id = c(dims, "TIME_PERIOD"), role = c("dimension", "dimension", "time")),
+    codes = list(), attributes = data.frame(id = character(), level = character()),
+    measures = "OBS_VALUE")
+  source <- source_card("basin")
+  source$sdmx$updates <- FALSE
+  want <- vetusta:::new_want("observations", source = source,
+    dataset = vetusta:::dataflow_named("F"), about = about, selection = list(), window = list(),
+    query = list(), symbols = character(), notes = NULL)
+  archive <- new_archive()
+  run <- vetusta:::run_make(want, vetusta:::archive_sink(archive, want))
+  answer <- function(count, text) {
+    chain <- vetusta:::want_chain(want, data.frame(symbol = "F", label = "F",
+      keys = I(list(list(selection = list(), count = count)))), run$sink$noted)
+    vetusta:::collect_good(run, vetusta:::queue_make(NULL), vetusta:::tally_make(), chain,
+      list(status = 200L, headers = list(), body = charToRaw(text), address = "x", seconds = 0))
+  }
+  text <- csv2("I,A,X,2019,1,a", "I,A,X,2020,2,b")
+  expect_match(answer(3, text)$failed$what, "total is 3 rows, and 2 came")
+  expect_identical(nrow(archive_incomplete(archive)), 1L)
+  expect_identical(nrow(answer(2, text)$failed), 0L)
+  expect_identical(nrow(archive_incomplete(archive)), 0L)
+})
+
+test_that("updates are asked for in a form that can say deletions, and codes as they are meant", {
+  source <- source_card("basin")
+  source$sdmx$updates <- TRUE
+  source$sdmx$version <- "2.1"
+  want <- list(source = source, about = list(flow = list(agency = "X", id = "F", version = "1")),
+    query = list())
+  chain <- list(known = list(selection = list(FREQ = "A")), formats = c("csv", "xml"),
+    noted = function(kind, key) list(at = 1e9))
+  expect_identical(vetusta:::observation_request(want, chain)$formats, c("xml", "csv"))
+  about <- list(codes = list(GEO = list(id = c("100000", "A", "B"), labels = list(en = c("x",
+    "Grain", "Grain")))))
+  expect_identical(vetusta:::match_codes(100000, "GEO", about), "100000")
+  expect_identical(vetusta:::match_codes("grain", "GEO", about), c("A", "B"))
+  expect_match(vetusta:::shared_labels("grain", "GEO", about), "2 codes, and all are taken: A, B")
+})

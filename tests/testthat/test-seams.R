@@ -241,6 +241,11 @@ test_that("rows before anything was known are none, and all series go into one e
   expect_identical(out$status, 0L, info = out$stderr)
 })
 
+test_that("an archive without bars gives a table of bars without rows", {
+  none <- archive_bars(new_archive())
+  expect_identical(dim(none[none$symbol %in% "A", ]), c(0L, 10L))
+})
+
 test_that("a folder's name reaches a timer as it is, and one with a line break is refused", {
   desk <- desk_make(file.path(withr::local_tempdir(), "d$HOME"))
   desk_keep(desk, "w", "quay", "bars", symbols = "KELD", interval = "1 day", span = "1 year",
