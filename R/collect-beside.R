@@ -34,7 +34,9 @@ beside_round <- function(beside, seconds) {
   if (under_way > 0) {
     for (one in Filter(length, beside$going)) line_late(one$run$line)
     curl::multi_run(timeout = pause, poll = TRUE, pool = beside$pool)
-  } else if (!all(beside$over)) Sys.sleep(pause)
+  } else if (!all(beside$over)) {
+    Sys.sleep(pause)
+  }
   for (i in beside_free(beside)) beside_try(beside, i, collect_came_in)
   for (i in beside_free(beside)) {
     if (!collect_goes_on(beside$going[[i]])) beside_finish(beside, i)

@@ -45,7 +45,7 @@ collect_part <- function(run, queue, tally, chain, response) {
   }
   # a range counts the bytes on the way: of an answer that was packed it must be those of its text
   plain <- is.null(response$headers[["content-encoding"]]) ||
-    length(response$body) == range$to - range$from + 1
+    isTRUE(length(response$body) == range$to - range$from + 1)
   follows <- identical(range$unit, "bytes") && range$from == (part$at %||% 0) &&
     range$to >= range$from && plain
   if (!follows) {

@@ -38,9 +38,7 @@ row_windows <- function(want, keys, archive) {
   if (is.null(want$from)) {
     return(rep(list(data.frame(from = NA_real_, to = NA_real_)), length(keys)))
   }
-  source <- want$source$source
-  covered <- if (is.null(archive)) no_coverage
-  else covered_now(archive, want)
+  covered <- if (is.null(archive)) no_coverage else covered_now(archive, want)
   reached <- reached_windows(want, archive)
   covered <- split(covered, covered$key)
   reached <- split(reached, reached$key)

@@ -14,9 +14,8 @@
 #' @return A `vetusta_source`: a list of `source` (its name), `title`, `address`, `access`,
 #'   `limits`, `delay`, `calendar`,
 #'   `zone`, `datasets`, `findings` (errors that `vetusta sources check` tells, of words without
-#'   effect and of values that look like keys) and where it was read from. Printing it shows the names of its secrets and
-#'   whether they are set,
-#'   never a value.
+#'   effect and of values that look like keys) and where it was read from. Printing it shows the
+#'   names of its secrets and whether they are set, never a value.
 #' @section Errors: `vetusta_error_card` for a file that is not there, is no YAML, or has a word,
 #'   type or part that is wrong;
 #'   with file, line and the nearest right word.

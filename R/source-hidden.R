@@ -129,16 +129,17 @@ curl_command <- function(text) {
       i <- i - 1
     }
     takes <- TRUE
-    if (word %in% c("-H", "--header")) add(value)
-    else if (grepl("^(-d|--data(-raw|-binary|-ascii|-urlencode)?|--json)$", word)) body <- paste(c(
-      body, value), collapse = "&")
-    else if (word %in% c("-u", "--user")) add(paste0("Authorization: ", basic_words(sub(":.*", "",
-      value), sub("^[^:]*:?", "", value))))
-    else if (word %in% c("-b", "--cookie")) add(paste0("Cookie: ", value))
-    else if (word == "--url") url <- value
-    else if (word %in% c("-X", "--request", "-A", "--user-agent", "-o", "--output", "-m",
-      "--max-time", "-e", "--referer", "--connect-timeout", "-x", "--proxy")) NULL
-    else {
+    if (word %in% c("-H", "--header")) {
+      add(value)
+    } else if (grepl("^(-d|--data(-raw|-binary|-ascii|-urlencode)?|--json)$", word)) {
+      body <- paste(c(body, value), collapse = "&")
+    } else if (word %in% c("-u", "--user")) {
+      add(paste0("Authorization: ", basic_words(sub(":.*", "", value), sub("^[^:]*:?", "", value))))
+    } else if (word %in% c("-b", "--cookie")) {
+      add(paste0("Cookie: ", value))
+    } else if (word == "--url") {
+      url <- value
+    } else if (!word %in% curl_takes) {
       takes <- FALSE
       if (!startsWith(word, "-")) url <- url %||% word
     }
@@ -154,6 +155,10 @@ curl_command <- function(text) {
   }
   list(url = url, headers = headers[!own], body = body)
 }
+
+# Other words of curl behind which a value stands.
+curl_takes <- c("-X", "--request", "-A", "--user-agent", "-o", "--output", "-m", "--max-time", "-e",
+  "--referer", "--connect-timeout", "-x", "--proxy")
 
 # The words of a line as a shell parts it.
 shell_words <- function(text) {

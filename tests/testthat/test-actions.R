@@ -198,7 +198,8 @@ test_that("NA is a code in a column of keys, and a value's flag stands behind it
 
 test_that("a selection is complete where it has as many values as are available", {
   about <- list(id = "F", flow = list(agency = "X", id = "F", version = "1"),
-    dimensions = data.frame(id = c(dims, "TIME_PERIOD"), role = c("dimension", "dimension", "time")),
+    dimensions = data.frame(id = c(dims, "TIME_PERIOD"),
+      role = c("dimension", "dimension", "time")),
     codes = list(), attributes = data.frame(id = character(), level = character()),
     measures = "OBS_VALUE")
   source <- source_card("basin")

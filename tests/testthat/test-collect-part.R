@@ -85,13 +85,15 @@ test_that("an export of which every row is rejected is not complete", {
   card <- function(column) {
     bars_card(address, c("datasets:", "  bars:", "    shape: bars", "    request: /ask/{symbol}",
       "    method: POST", "    format: csv", "    table: {separator: \";\"}",
-      "    job: {ticket: /ticket, look: \"/look/{ticket}\", state: /state, ready: ready, link: /link}",
+      paste("    job: {ticket: /ticket, look: \"/look/{ticket}\", state: /state,",
+        "ready: ready, link: /link}"),
       paste0("    columns: {time: {at: /day, as: day, written: \"%d/%m/%Y\"}, close: {at: /close",
         column, "}}")))
   }
   archive <- new_archive()
-  collect <- function(column) collect_bars(card(column), "AA", "1 day", "2026-03-12", "2026-03-13",
-    archive)
+  collect <- function(column) {
+    collect_bars(card(column), "AA", "1 day", "2026-03-12", "2026-03-13", archive)
+  }
   got <- collect(", scale: 1, nothing: [\"1,5\", \"2\"]")
   expect_match(got$run$failed$what, "all 2 rows of page 1 were rejected")
   got <- collect(", decimal: \",\"")
@@ -112,8 +114,10 @@ test_that("a document that comes in part is fetched to its end, each folder by i
     "columns: {n: /n}")))
   archive <- new_archive()
   folder <- withr::local_tempdir()
-  fetch <- function(into) collect_documents(card, data.frame(link = "/x.txt"),
-    file.path(folder, into), archive, progress = FALSE)
+  fetch <- function(into) {
+    collect_documents(card, data.frame(link = "/x.txt"), file.path(folder, into), archive,
+      progress = FALSE)
+  }
   expect_identical(fetch("a")$outcome, "fetched")
   expect_identical(readLines(list.files(file.path(folder, "a"), full.names = TRUE),
     warn = FALSE), body)
