@@ -68,7 +68,7 @@ try_call <- function(run, chain) {
   one <- list(method = sent$method %||% "GET", address = hide(sent$address), headers = headers,
     body = if (length(sent$body)) hide(as.character(sent$body)), status = answer$status,
     answer = try_headers(answer$headers, hide), bytes = length(answer$body),
-    seconds = now_seconds() - began, sample = raw_page(run, chain, answer$body))
+    seconds = now_seconds() - began, sample = raw_page(run, chain, answer$body, now_seconds()))
   if (judge_status(answer$status) != "good") {
     one$error <- paste0("HTTP ", answer$status, ": ", hide(body_excerpt(answer$body)))
     return(one)
