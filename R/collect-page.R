@@ -53,11 +53,13 @@ collect_good <- function(run, queue, tally, chain, response) {
   passed <- !is.null(page$following) && page_ends(chain, page, run)
   if (passed) page["following"] <- list(NULL)
   # what is beyond the window need not come
-  page$against <- if (passed) chain$proof$against
-  else if (is.null(page$following)) c(page$halt$what, proof_against(chain$proof, chain$page),
-    full_against(chain, page, run))
-  # where the next page cannot be asked for, what came before it is covered as it is
-  page$cause <- if (is.null(page$halt) || length(chain$proof$against)) "open" else "failed"
+  against <- if (passed) chain$proof$against
+  else if (is.null(page$following)) proof_against(chain$proof, chain$page)
+  page$against <- c(page$halt$what, against, if (is.null(page$following)) full_against(chain, page,
+    run))
+  # where more cannot be asked for, and nothing contradicts, what came is covered as it is
+  contradicts <- length(chain$proof$against) || (is.null(page$halt) && length(against))
+  page$cause <- if (contradicts) "open" else "failed"
   chain <- page_place(chain, page, run)
   last_wanted <- tally$pages + 1 >= run$most_pages
   if (!is.null(page$following)) {

@@ -116,7 +116,7 @@ test_that(
   # half-hour bars are asked for, but come by the hour: nothing is missing, and the plan knows no
   # better
   full <- collect_bars(whole, "KELD", "4 hours", "2026-03-12", "2026-03-12")
-  expect_match(archive_faults(full$archive)$fault, "some may be missing", all = FALSE)
+  expect_match(archive_incomplete(full$archive)$reason, "some may be missing", all = FALSE)
   for (i in 1:6) {
     again <- collect_bars(whole, "KELD", "4 hours", "2026-03-12", "2026-03-12", full$archive)
   }
