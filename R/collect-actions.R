@@ -1,7 +1,6 @@
 # What the actions of an SDMX message mean beside what is stored (SDMX 2.1 and 3.0, "Action"):
-# merged
-# observations keep what the message leaves out, deletions name as much as they take away, and a
-# value that a whole answer lacks is no longer published.
+# merged observations keep what the message leaves out, deletions name as much as they take
+# away, and a value that a whole answer lacks is no longer published.
 
 # A page whose rows say in full what is to be stored.
 actions_applied <- function(run, chain, page) {
@@ -9,7 +8,7 @@ actions_applied <- function(run, chain, page) {
   if (is.null(run$sink$catalogue) || is.null(page$series)) {
     return(page)
   }
-  page <- actions_widened(run, page)
+  page <- actions_widened(run, chain, page)
   hit <- which(page$actions$action %in% c("merge", "lessen"))
   if (length(hit)) page <- actions_merged(run, page, hit)
   if (!chain$updates && all(action %in% "insert")) page <- actions_absent(run, chain, page)
@@ -22,14 +21,26 @@ series_keys <- function(page) {
   })), sep = "."))
 }
 
-# Deletions whose key leaves dimensions out are those of every stored series that fits.
-actions_widened <- function(run, page) {
+# Stored series of what was asked for.
+actions_held <- function(run, chain) {
+  held <- run$sink$catalogue()
+  known <- held_dimensions(held)
+  asked <- Filter(length, chain$known$selection)
+  fits <- rep(TRUE, nrow(held))
+  for (name in names(asked)) fits <- fits & (known[[name]] %||% NA_character_) %in% asked[[name]]
+  held[fits, , drop = FALSE]
+}
+
+# Deletions whose key leaves dimensions out are those of every stored series that fits. An answer to
+# "what has changed since" whose data set of deletions is empty deletes nothing.
+actions_widened <- function(run, chain, page) {
+  page$empties <- page$empties && !chain$updates
   open <- Reduce(`|`, lapply(page$series[page$dimensions], is.na), logical(nrow(page$series)))
   wide <- which(page$actions$action == "delete" & open[page$rows$series])
   if (!length(wide) && !page$empties) {
     return(page)
   }
-  held <- run$sink$catalogue()
+  held <- actions_held(run, chain)
   known <- held_dimensions(held)
   fits <- lapply(wide, function(i) {
     row <- page$series[page$rows$series[i], page$dimensions, drop = FALSE]
@@ -134,15 +145,10 @@ words_list <- function(words) {
 # Values that are stored, lie within what was asked for, and are not in a whole answer: they stay,
 # and the page says that they are no longer published, once.
 actions_absent <- function(run, chain, page) {
-  held <- run$sink$catalogue()
-  if (!nrow(held) || !nrow(page$rows)) {
+  held <- if (nrow(page$rows)) actions_held(run, chain)
+  if (!NROW(held)) {
     return(page)
   }
-  known <- held_dimensions(held)
-  fits <- rep(TRUE, nrow(held))
-  asked <- Filter(length, chain$known$selection)
-  for (name in names(asked)) fits <- fits & (known[[name]] %||% NA_character_) %in% asked[[name]]
-  held <- held[fits, , drop = FALSE]
   key <- series_keys(page)
   name <- paste(key, page$frequency, sep = "\r")
   stored <- run$sink$stored(held$id)
