@@ -13,10 +13,15 @@ sql_put_quick <- function(store, page) {
     return(NULL)
   }
   ends <- as.numeric(rows$time[c(1, n)])
-  id <- sql_series_ids(store, page, parcel$series)
-  segment <- list(id, ends[1], ends[2], n, n, list(block_write(rows, FALSE)))
+  body <- list(block_write(rows, FALSE))
+  id <- NULL
+  put <- function() {
+    id <<- sql_series_ids(store, page, parcel$series)
+    sql_put_page(store, page, list(id, ends[1], ends[2], n, n, body))
+  }
   held <- tryCatch({
-    sql_put_page(store, page, segment)
+    # a series that is made with this page is there with its rows or not at all
+    if (sql_is_known(store, page, parcel$series)) put() else store_transaction(store, put)
     FALSE
   }, vetusta_error_archive = function(e) {
     if (grepl("times are held", e$what, fixed = TRUE)) TRUE

@@ -208,9 +208,18 @@ store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf, a
   list(columns = read$columns, rows = rows)
 }
 
+# Whether the numbers of series were looked up before.
+sql_is_known <- function(store, page, series) {
+  all(!vapply(sql_series_names(page, series), function(one) is.null(store$ids[[one]]), TRUE))
+}
+
+sql_series_names <- function(page, series) {
+  paste(page$source, page$dataset, series$key, series$frequency, sep = "\r")
+}
+
 # Numbers of series, made where they are not there yet.
 sql_series_ids <- function(store, page, series) {
-  name <- paste(page$source, page$dataset, series$key, series$frequency, sep = "\r")
+  name <- sql_series_names(page, series)
   id <- unlist(lapply(name, function(one) store$ids[[one]] %||% NA_real_))
   away <- which(is.na(id))
   if (!length(away)) {
