@@ -152,6 +152,14 @@ test_that("collectors over one query neither stall, nor ask twice, nor pass the 
   }
 })
 
+test_that("claims that take longer than their turn comes again hold nothing up", {
+  # a round of all that the others are at takes three seconds
+  got <- model_run(2, 6, cost = 0.1, latency = 0.05, symbols = 30)
+  expect_identical(anyDuplicated(got$world$requests), 0L)
+  expect_identical(length(got$world$stored), 90L)
+  expect_lt(got$silence, 3)
+})
+
 test_that("what came is stored when a run is stopped", {
   answer <- function(n, request) {
     json_answer(list(items = list(list(t = 1773300660, c = 1))))
