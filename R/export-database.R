@@ -54,9 +54,13 @@ database_parts <- function(archive, addresses, from, to, as_of) {
   wanted <- if (is.null(addresses)) NULL else setdiff(addresses, known)
   tables <- if (is.null(wanted) || length(wanted)) archive_read(archive, wanted, from, to, as_of)
   window <- list(from = from, to = to)
-  found <- if (is.null(wanted) || length(wanted)) archive_find(archive, wanted)
-  of_series <- c(Map(database_series, tables, names(tables), MoreArgs = list(window = window)))
-  of_series <- lapply(of_series, with_groups_of, found = found)
+  series <- store_series(archive)
+  if (length(wanted)) {
+    named <- archive_find(archive, wanted)$address
+    series <- series[series_address(series) %in% named, , drop = FALSE]
+  }
+  of_series <- Map(database_series, tables, names(tables), MoreArgs = list(window = window))
+  of_series <- lapply(of_series, with_groups_of, series = series)
   of_rows <- lapply(plain, function(address) {
     at <- match(address, known)
     rows <- archive_rows(archive, held$source[at], held$dataset[at], as_of = as_of)
@@ -74,20 +78,19 @@ database_parts <- function(archive, addresses, from, to, as_of) {
 }
 
 # All series that a part speaks of, also those whose rows are all deleted.
-with_groups_of <- function(part, found) {
-  rows <- list_frame(part$rows)
-  groups <- unique(rows[part$of])
-  here <- if (NROW(found)) found[paste0(found$source, "/", found$dataset) %in% part$place, ,
-    drop = FALSE]
-  if (NROW(here)) {
+with_groups_of <- function(part, series) {
+  groups <- unique(list_frame(part$rows)[part$of])
+  here <- paste0(series$source, "/", series$dataset) %in% part$place
+  # bars of another length are another part
+  if (!is.null(part$frequency)) here <- here & series$frequency %in% part$frequency
+  here <- series[here, , drop = FALSE]
+  if (nrow(here)) {
     known <- held_dimensions(here)
     word <- function(name) as.character(known[[name]] %||% rep(NA, nrow(here)))
     all <- list(source = here$source, dataset = here$dataset, interval = here$frequency,
       symbol = word("symbol"), side = ifelse(is.na(word("side")), "", word("side")),
       series = here$key, entity = word("entity"), item = word("item"))
-    if (part$table == "bars") here <- here[here$frequency %in% part$frequency, , drop = FALSE]
-    all <- list_frame(all)[if (part$table == "bars") all$interval %in% part$frequency
-    else rep(TRUE, length(all$source)), part$of, drop = FALSE]
+    all <- list_frame(all)[part$of]
     groups <- unique(rbind(groups, all[!Reduce(`|`, lapply(all, is.na)), , drop = FALSE]))
   }
   part$groups <- groups

@@ -75,8 +75,9 @@ test_that("heads with labels of any kind are read", {
   expect_identical(got$tidy$rows$value, 5)
 })
 
-# A collector's view: a page of a message laid beside what is stored.
-apply_message <- function(archive, text, selection = list()) {
+# A collector's view: a page of a message laid beside what is stored; `count` is how many values
+# the service says that there are.
+apply_message <- function(archive, text, count = NULL) {
   about <- list(id = "F", flow = list(agency = "X", id = "F", version = "1"),
     dimensions = data.frame(id = c(dims, "TIME_PERIOD"),
       role = c("dimension", "dimension", "time")),
@@ -85,14 +86,13 @@ apply_message <- function(archive, text, selection = list()) {
   source <- source_card("basin")
   source$sdmx$updates <- FALSE
   want <- vetusta:::new_want("observations", source = source,
-    dataset = vetusta:::dataflow_named("F"), about = about, selection = selection,
-    window = list(), query = list(), symbols = character(), notes = NULL)
+    dataset = vetusta:::dataflow_named("F"), about = about, selection = list(), window = list(),
+    query = list(), symbols = character(), notes = NULL)
   run <- vetusta:::run_make(want, vetusta:::archive_sink(archive, want))
   chain <- vetusta:::want_chain(want, data.frame(symbol = "F", label = "F",
-    keys = I(list(list(selection = selection)))), run$sink$noted)
-  tally <- vetusta:::collect_good(run, vetusta:::queue_make(NULL), vetusta:::tally_make(), chain,
+    keys = I(list(list(selection = list(), count = count)))), run$sink$noted)
+  vetusta:::collect_good(run, vetusta:::queue_make(NULL), vetusta:::tally_make(), chain,
     list(status = 200L, headers = list(), body = charToRaw(text), address = "x", seconds = 0))
-  tally
 }
 stored <- function(archive) {
   rows <- vetusta:::store_read(archive, vetusta:::store_series(archive)$id)
@@ -197,28 +197,11 @@ test_that("NA is a code in a column of keys, and a value's flag stands behind it
 })
 
 test_that("a selection is complete where it has as many values as are available", {
-  about <- list(id = "F", flow = list(agency = "X", id = "F", version = "1"),
-    dimensions = data.frame(id = c(dims, "TIME_PERIOD"),
-      role = c("dimension", "dimension", "time")),
-    codes = list(), attributes = data.frame(id = character(), level = character()),
-    measures = "OBS_VALUE")
-  source <- source_card("basin")
-  source$sdmx$updates <- FALSE
-  want <- vetusta:::new_want("observations", source = source,
-    dataset = vetusta:::dataflow_named("F"), about = about, selection = list(), window = list(),
-    query = list(), symbols = character(), notes = NULL)
   archive <- new_archive()
-  run <- vetusta:::run_make(want, vetusta:::archive_sink(archive, want))
-  answer <- function(count, text) {
-    chain <- vetusta:::want_chain(want, data.frame(symbol = "F", label = "F",
-      keys = I(list(list(selection = list(), count = count)))), run$sink$noted)
-    vetusta:::collect_good(run, vetusta:::queue_make(NULL), vetusta:::tally_make(), chain,
-      list(status = 200L, headers = list(), body = charToRaw(text), address = "x", seconds = 0))
-  }
   text <- csv2("I,A,X,2019,1,a", "I,A,X,2020,2,b")
-  expect_match(answer(3, text)$failed$what, "total is 3 rows, and 2 came")
+  expect_match(apply_message(archive, text, 3)$failed$what, "total is 3 rows, and 2 came")
   expect_identical(nrow(archive_incomplete(archive)), 1L)
-  expect_identical(nrow(answer(2, text)$failed), 0L)
+  expect_identical(nrow(apply_message(archive, text, 2)$failed), 0L)
   expect_identical(nrow(archive_incomplete(archive)), 0L)
 })
 

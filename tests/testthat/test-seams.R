@@ -197,6 +197,32 @@ test_that("a database loses what is deleted, in a window and of a whole series",
   expect_identical(DBI::dbGetQuery(connection, "SELECT value FROM observations")$value, 1)
 })
 
+test_that("a database loses bars of a symbol that are all deleted", {
+  archive <- new_archive()
+  bars <- function(symbol, status) data.frame(symbol = symbol, status = status,
+    time = as.POSIXct("2026-03-12 07:31", tz = "UTC"), open = NA_real_, high = NA_real_,
+    low = NA_real_, close = 1, volume = NA_real_)
+  for (symbol in c("A", "B")) {
+    put_rows(archive, "t", "b", "bars", bars(symbol, "observed"), frequency = "PT1M")
+  }
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  export_database(archive, file)
+  left <- function() {
+    connection <- DBI::dbConnect(RSQLite::SQLite(), file)
+    on.exit(DBI::dbDisconnect(connection))
+    DBI::dbGetQuery(connection, "SELECT symbol FROM bars ORDER BY symbol")$symbol
+  }
+  put_rows(archive, "t", "b", "bars", bars("A", "deleted"), frequency = "PT1M")
+  expect_identical(export_database(archive, file)$deleted, 1)
+  expect_identical(left(), "B")
+  # what was not asked for stays
+  put_rows(archive, "t", "b", "bars", bars("B", "deleted"), frequency = "PT1M")
+  export_database(archive, file, "A")
+  expect_identical(left(), "B")
+  export_database(archive, file)
+  expect_identical(left(), character())
+})
+
 test_that("--from limits the output of a window, and not its input", {
   file <- withr::local_tempfile(fileext = ".csv")
   days <- as.Date("2025-11-01") + 0:90
