@@ -199,9 +199,11 @@ test_that("a database loses what is deleted, in a window and of a whole series",
 
 test_that("a database loses bars of a symbol that are all deleted", {
   archive <- new_archive()
-  bars <- function(symbol, status) data.frame(symbol = symbol, status = status,
-    time = as.POSIXct("2026-03-12 07:31", tz = "UTC"), open = NA_real_, high = NA_real_,
-    low = NA_real_, close = 1, volume = NA_real_)
+  bars <- function(symbol, status) {
+    data.frame(symbol = symbol, status = status,
+      time = as.POSIXct("2026-03-12 07:31", tz = "UTC"), open = NA_real_, high = NA_real_,
+      low = NA_real_, close = 1, volume = NA_real_)
+  }
   for (symbol in c("A", "B")) {
     put_rows(archive, "t", "b", "bars", bars(symbol, "observed"), frequency = "PT1M")
   }
