@@ -53,7 +53,7 @@ test_that("symbols may stand with commas between, and errors speak of options an
         run$stderr), label = run$stderr)
     expect_match(run$stderr, "to do: ", label = paste(words, collapse = " "))
   }
-  expect_match(vetusta("fill", "KELD", "--from", "2027-01-01")$stderr, "no rows in this window")
+  expect_match(vetusta("fill", "KELD", "--from", "2027-01-01")$stderr, "lies after the last value")
 })
 
 test_that(
