@@ -79,8 +79,9 @@ void restore(std::vector<int64_t>& v, const std::vector<Held*>& done, const Held
 void read_packed(Reader& in, Held& own, std::vector<Held*>& done, size_t n) {
   own.digits = in.byte();
   own.how = static_cast<Expected>(in.byte());
-  own.a = in.byte();
-  own.b = in.byte();
+  auto place = [&]() { return static_cast<int>(std::min<uint64_t>(in.varint(), INT32_MAX)); };
+  own.a = place();
+  own.b = place();
   own.start = unzigzag(in.varint());
   own.step = static_cast<int64_t>(in.varint());
   if (own.digits > 9) throw std::runtime_error("a column of the block is damaged");

@@ -113,8 +113,8 @@ void write_whole(Writer& out, std::vector<Whole>& done, Whole& own,
   Choice choice = choose(done, own, thorough);
   out.byte(static_cast<uint8_t>(own.digits));
   out.byte(static_cast<uint8_t>(choice.how));
-  out.byte(static_cast<uint8_t>(choice.a));
-  out.byte(static_cast<uint8_t>(choice.b));
+  out.varint(static_cast<uint64_t>(choice.a));
+  out.varint(static_cast<uint64_t>(choice.b));
   out.varint(zigzag(own.start));
   out.varint(static_cast<uint64_t>(own.step));
   out.byte(absent.empty() ? 0 : 1);

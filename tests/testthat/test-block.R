@@ -33,6 +33,25 @@ test_that("columns of any kind come back as they were, from blocks of any size",
   })
 })
 
+test_that("a block may have two thousand columns, each like any other before it", {
+  withr::with_seed(21, for (width in c(1, 2, 255, 256, 257, 300, 1000, 2000)) {
+    n <- sample(c(3, 40, 129), 1)
+    columns <- lapply(seq_len(width), function(i) {
+      # few of the first are whole multiples of one power of ten, so that later ones lead
+      round(cumsum(rnorm(n, sd = 50)) + 1e5, (i * 7) %% 6) + if (i %% 3) 0 else pi
+    })
+    # the last follows the one before it
+    if (width > 1) columns[[width]] <- columns[[width - 1]] + 3
+    columns <- c(list(time = .POSIXct(1.7e9 + seq_len(n), "UTC")),
+      stats::setNames(columns, paste0("c", seq_len(width))))
+    expect_identical(read_block(block_of(columns))$columns, columns, label = paste("width", width))
+  })
+  wide <- c(list(time = .POSIXct(c(1, 2, 3), "UTC")), stats::setNames(
+    lapply(1:299, function(i) c(i, 2 * i, 5 * i) + i / 7), paste0("c", 1:299)),
+    list(lead = c(753932000, 753932001, 753932004), last = c(753932002, 753932003, 753932006)))
+  expect_identical(read_block(block_of(wide))$columns, wide)
+})
+
 test_that(
   "several blocks are one table; what one lacks is missing, and a number beside a text is text", {
   a <- block_of(list(time = .POSIXct(1:3, "UTC"), x = c(1, 2, 3), note = c("a", NA, "b")))
