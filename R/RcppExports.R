@@ -45,8 +45,8 @@ different_times_cpp <- function(time_) {
     .Call(`_vetusta_different_times_cpp`, time_)
 }
 
-regroup_cpp <- function(group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step) {
-    .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step)
+regroup_cpp <- function(group, time, open, high, low, close, volume, mean, status, through, known, frame_open, frame_close, anchor, bucket_time, step) {
+    .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, status, through, known, frame_open, frame_close, anchor, bucket_time, step)
 }
 
 stretches_cpp <- function(x_, rows, factor, offset) {
@@ -187,6 +187,10 @@ plain_number_cpp <- function(text) {
 
 align_cpp <- function(grid_, known_, own_) {
     .Call(`_vetusta_align_cpp`, grid_, known_, own_)
+}
+
+align_deleted_cpp <- function(grid_, known_, own_, deleted) {
+    .Call(`_vetusta_align_deleted_cpp`, grid_, known_, own_, deleted)
 }
 
 align_between_cpp <- function(grid_, known_, value_) {

@@ -32,7 +32,7 @@ bars_within <- function(archive, held, start, end, at) {
   rows$side <- (dimensions[["side"]] %||% rep(NA_character_, nrow(held)))[read$owner]
   rows$status <- columns[["status"]] %||% rep("observed", n)
   if (anyNA(rows$status)) rows$status[is.na(rows$status)] <- "observed"
-  extra <- setdiff(names(columns), c(names(rows), "since"))
+  extra <- setdiff(names(columns), c(names(rows), "known"))
   rows <- c(rows, columns[extra])
   # what was checked when it came is not judged again; the sides of a symbol are laid into each
   # other

@@ -4,7 +4,7 @@
 # Columns that are like each other,
 # as the prices of a bar, are written smaller where the one that leads comes first.
 block_write <- function(columns, thorough = TRUE) {
-  lead <- intersect(c("time", "since", "close", "open", "high", "low"), names(columns))
+  lead <- intersect(c("time", "known", "close", "open", "high", "low"), names(columns))
   columns <- columns[c(lead, setdiff(names(columns), lead))]
   held <- vapply(columns, function(column) !anyNA(column) || !all(is.na(column)), TRUE)
   held[names(columns) == "time"] <- TRUE

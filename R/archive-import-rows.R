@@ -58,7 +58,7 @@ import_readers <- list(
 #'   value = "Level")`.
 #' @param wide Whether each column of numbers is a series of its own, under its name (observations).
 #' @details A row of observations or facts whose `status` is `deleted` needs no value: from its
-#'   coming (or its `released` or `filed`) on, what is held of its period is not there.
+#'   coming (or its `known` or `filed`) on, what is held of its period is not there.
 #' @return `archive_import_rows()`: invisibly a list of class `vetusta_import`, as
 #'   [archive_import()]. Importing the same file twice changes nothing.
 #' @section Errors: `vetusta_error_import` for a file that is not there, is damaged, or lacks a
@@ -137,7 +137,7 @@ import_shaped <- function(rows, shape, columns, wide, file) {
     }
     names(rows)[match(columns[[name]], names(rows))] <- name
   }
-  known <- unique(c(shape_columns[[shape]], "frequency", "unit", "status", "released", "name"))
+  known <- unique(c(shape_columns[[shape]], "frequency", "unit", "status", "known", "name"))
   lower <- match(tolower(names(rows)), known)
   free <- !is.na(lower) & !known[lower] %in% names(rows)
   names(rows)[free] <- known[lower[free]]
@@ -164,7 +164,7 @@ import_long <- function(rows, file) {
     vetusta_stop("import", "A wide table has a column of times.", where = file,
       todo = "say which column it is: columns = c(period = \"Month\")")
   }
-  values <- setdiff(names(rows), c("period", "series", "frequency", "unit", "status", "released"))
+  values <- setdiff(names(rows), c("period", "series", "frequency", "unit", "status", "known"))
   texts <- lapply(rows[values], function(x) {
     if (is.numeric(x)) format_exact(x) else as.character(x)
   })
@@ -193,7 +193,7 @@ import_typed <- function(rows, shape) {
       attr(number, "text") <- column
       return(number)
     }
-    if (name %in% c(shape_columns[[shape]], "name", "unit", "status", "released", "frequency")) {
+    if (name %in% c(shape_columns[[shape]], "name", "unit", "status", "known", "frequency")) {
       return(column)
     }
     day <- read_day(column)

@@ -23,7 +23,7 @@
 #'   or attribute that is called as one of the columns before it has `dim_` before its
 #'   name. Where values speak of instants, hours say, all have a `time` (`POSIXct`) in place of a
 #'   `period`. What was deleted is not there, and the
-#'   attributes are those that held at `as_of`. `released` is when the value was released, or,
+#'   attributes are those that held at `as_of`. `known` is when the value was released, or,
 #'   where the service does not say, when it came.
 #' @section Errors: `vetusta_error_want` for a source, dataset, dimension or code that the
 #'   archive does not hold, with the nearest that it does.
@@ -59,9 +59,9 @@ table_of_observations <- function(archive, held, from, to, at, zone, labels = "c
   read <- read_rows(archive, held, window[1], window[2], at, newest)
   if (is_plain(held)) {
     rows <- plain_observations(held, read)
-    again <- !newest && is.null(rows[["released"]]) && anyDuplicated(list_frame(list(read$owner,
+    again <- !newest && is.null(rows[["known"]]) && anyDuplicated(list_frame(list(read$owner,
       as.numeric(read$columns$time)))) > 0
-    if (again) rows$released <- release_of_repeated(read)
+    if (again) rows$known <- release_of_repeated(read)
     return(plain_table_of(rows))
   }
   said <- store_attributes(archive, held$id, at)
@@ -72,7 +72,7 @@ table_of_observations <- function(archive, held, from, to, at, zone, labels = "c
 # What is said first counts from the end of its time; what is said again, from when it came.
 release_of_repeated <- function(read) {
   first <- !duplicated(list_frame(list(read$owner, as.numeric(read$columns$time))))
-  since <- as.numeric(read$columns$since)
+  since <- as.numeric(read$columns$known)
   since[first] <- NA
   utc(since)
 }
@@ -88,7 +88,7 @@ plain_observations <- function(held, read) {
   period <- columns[["period"]] %||%
     epoch_days(floor(as.numeric(columns$time) / 86400))
   clock <- if (times) list(time = columns$time) else list(period = period)
-  rest <- columns[setdiff(names(columns), c("time", "since", "period"))]
+  rest <- columns[setdiff(names(columns), c("time", "known", "period"))]
   c(list(series = held$key[read$owner]), clock, rest[c("value", setdiff(names(rest), "value"))])
 }
 
@@ -185,7 +185,7 @@ observation_rows <- function(read, held, attributes, known, labels, language, wi
   frame <- list(series = held$key[at],
     period = epoch_days(floor(as.numeric(rows$time) / 86400)),
     frequency = held$frequency[at], value = as.double(value), unit = unit[at], status = status,
-    released = rows$since,
+    known = rows$known,
     name = series_names(own, known, language)[at])
   if (with) frame <- c(frame, free_names(lapply(dims, `[`, at), names(frame)))
   extra <- lapply(attributes, `[`, at)

@@ -223,7 +223,7 @@ table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
   rows <- c(dimensions[intersect(c("entity", "item"), names(dimensions))],
     columns[intersect("period_start", names(columns))], list(period_end = day))
   rest <- c(dimensions[setdiff(names(dimensions), names(rows))],
-    columns[setdiff(names(columns), c("time", "since", names(rows)))])
+    columns[setdiff(names(columns), c("time", "known", names(rows)))])
   lead <- intersect(c("basis", "unit", "value", "filed"), names(rest))
   as_rows(ordered_rows(c(rows, rest[c(lead, setdiff(names(rest), lead))]),
     c("entity", "item", "period_start", "period_end")))

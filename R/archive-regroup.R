@@ -29,9 +29,7 @@ bars_of_sessions <- function(table, sessions) {
   if (is.null(table[["session"]]) || is.null(sessions) || all(is.na(table$session))) {
     return(table)
   }
-  kept <- table[table$session %in% sessions, ]
-  attr(kept, "interval") <- attr(table, "interval")
-  kept
+  table[table$session %in% sessions, ]
 }
 
 # Series of bars of one interval and dataset; `sessions` are those that rows may say they are of.
@@ -47,7 +45,6 @@ regroup_held <- function(archive, held, from, to, at, zone, asked) {
     bars <- bars_of_sessions(bars_within(archive, held, window[1], window[2], at), sessions)
     made <- do.call(bars_regroup, c(list(bars, base = base), asked))
   }
-  if (!terms$by_session) attr(made, "interval") <- terms$interval
   made
 }
 
@@ -71,7 +68,7 @@ regroup_by_store <- function(archive, held, window, at, terms, base, sessions) {
   span <- bucket_span(cells, seen$here)
   near <- if (!is.null(span)) without_notes(ordered_bars(bars_within(archive, held,
     max(span[1], window[1]), min(span[2], window[2]), at)))
-  if (!is.null(near[["released"]])) {
+  if (any(c("through", "known") %in% names(near))) {
     return(NULL)
   }
   # where no row says which session it is of, all count
@@ -105,7 +102,7 @@ regroup_together <- function(far, near, series, grid, cells, terms, base) {
     groups <- bar_groups(near)
     id <- match(do.call(paste, near[groups$first, c("symbol", "side")]), do.call(paste, series))
     groups$id <- id[groups$id]
-    more <- regroup_rows(near, groups, near$time, grid, base, terms$calendar)
+    more <- regroup_rows(near, groups, near$time, grid)
     rows <- Map(c, rows, more[names(rows)])
     outside <- outside + more$outside
     nowhere <- nowhere + sum(find_sessions(near$time, terms$calendar)$at == 0L)

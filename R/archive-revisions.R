@@ -17,7 +17,7 @@
 #'   attribute `summary` has a row a
 #'   series: `series`, `periods`, `revised`, `mean_revision`, `mean_absolute_revision` (of the
 #'   periods with more than one
-#'   release). With `all = TRUE` a row a release instead: `series`, `period` or `time`, `released`,
+#'   release). With `all = TRUE` a row a release instead: `series`, `period` or `time`, `known`,
 #'   `value`, `status`.
 #' @section Errors: as of [archive_find()].
 #' @export
@@ -40,8 +40,8 @@ archive_revisions <- function(archive, addresses, all = FALSE, value = NULL) {
   latest <- !duplicated(key, fromLast = TRUE)
   table <- list(series = rows$series[first], period = rows[[clock]][first],
     releases = as.integer(table(factor(key, unique(key)))), first = rows$value[first],
-    first_released = rows$released[first], latest = rows$value[latest],
-    latest_released = rows$released[latest],
+    first_released = rows$known[first], latest = rows$value[latest],
+    latest_released = rows$known[latest],
     # without what is of the computing and not of the values
     revision = signif(rows$value[latest] - rows$value[first], 12))
   names(table)[2] <- clock
@@ -79,7 +79,7 @@ archive_releases <- function(archive, addresses, value) {
   days <- all(as.numeric(time) %% 86400 == 0)
   rows <- list(series = (if (one) held$key else found$address)[read$owner],
     period = if (days) epoch_days(as.numeric(time) / 86400) else time,
-    released = read$columns$since, value = numbers, status = status)
+    known = read$columns$known, value = numbers, status = status)
   if (!days) names(rows)[2] <- "time"
   rows
 }

@@ -81,9 +81,9 @@ parcel_of_observations <- function(rows, ...) {
   n <- length(rows$series)
   read <- observation_times(rows$period)
   series <- as.character(rows$series)
-  columns <- c(list(time = read$time, since = row_since(rows, "released")),
+  columns <- c(list(time = read$time, known = row_known(rows, "known")),
     if (read$keep) list(period = rows$period),
-    rows[setdiff(names(rows), c("series", "period", "since", "frequency"))])
+    rows[setdiff(names(rows), c("series", "period", "known", "frequency"))])
   told <- as.character(rows[["frequency"]] %||% rep(NA_character_, n))
   frequency <- ifelse(is.na(told), read$frequency, told)
   rows_by_series(list(series = series), frequency, columns, function(of) of$series)
@@ -107,8 +107,8 @@ observation_times <- function(period) {
 }
 
 # From when rows are known, where the source says it.
-row_since <- function(rows, column) {
-  told <- rows[[column]] %||% rows[["since"]]
+row_known <- function(rows, column) {
+  told <- rows[[column]]
   if (is.null(told)) {
     return(rep(NA_real_, length(rows[[1]])))
   }
@@ -123,11 +123,11 @@ parcel_of_facts <- function(rows, ...) {
   values <- c("period_start", "value", "filed", "decimals")
   # a status in our own words is said of each value; in others' it tells what kind of fact it is
   if (all(rows[["status"]] %in% c(status_words, "deleted", NA))) values <- c(values, "status")
-  apart <- setdiff(names(rows), c(values, "period_end", "since"))
+  apart <- setdiff(names(rows), c(values, "period_end", "known"))
   dimensions <- lapply(rows[apart], as.character)
   end <- as_days(rows$period_end)
   start <- as_days(rows$period_start %||% rep(NA, length(end)))
-  columns <- c(list(time = utc(as.numeric(end) * 86400), since = row_since(rows, "filed")),
+  columns <- c(list(time = utc(as.numeric(end) * 86400), known = row_known(rows, "filed")),
     rows[intersect(values, names(rows))])
   rows_by_series(dimensions, fact_frequency(start, end), columns, function(of) {
     text <- lapply(of, function(x) ifelse(is.na(x), "", key_part(x)))

@@ -61,15 +61,14 @@ cash_maps <- list(
 #' @param anchor `"last"` or `"first"`, see above.
 #' @param as_of An instant or day: actions that were announced or took place later are not known.
 #'   `NULL` for all that are given.
-#' @param zone The IANA zone in whose days ex-days are told.
+#' @param zone The IANA zone in whose days ex-days are told; by default that of the bars.
 #' @return The bars with `open`, `high`, `low`, `close` and `vwap` adjusted, volumes for what
 #'   changes
 #'   the number of shares, and the columns `factor` and `offset` (adjusted price = raw price x
 #'   factor
-#'   + offset) and `drawn_from` (`POSIXct`: when the latest action in it was known and had taken
-#'   place, so that [series_align()] does not use it before). The attribute `applied` are the
-#'   actions
-#'   that were used.
+#'   + offset). Where an action changes a bar, `through` and `known` (`POSIXct`, UTC) are no earlier
+#'   than the action was known and had taken place, and than the prices that tell its size; so
+#'   nothing uses the bar before. The attribute `applied` are the actions that were used.
 #' @section Errors: `vetusta_error_shape` for actions without a column or with a kind, a ratio or an
 #'   amount that cannot be (a ratio of zero); `vetusta_error_want` for a cash dividend that is as
 #'   large as the price before it.
@@ -80,8 +79,10 @@ cash_maps <- list(
 #' split <- data.frame(symbol = "KELD", ex_day = as.Date("2025-09-15"), kind = "split", ratio = 2)
 #' bars_adjust(days, split)
 bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor = "last",
-  as_of = NULL, zone = "UTC") {
+  as_of = NULL, zone = NULL) {
   bars <- bars_frame(given(bars, "bars"))
+  facts <- frame_facts(bars, zone = zone)
+  zone <- facts$zone
   check_choice(of, "of", c("splits", "all"))
   check_choice(method, "method", c("ratio", "difference", "total-return"))
   check_choice(anchor, "anchor", c("last", "first"))
@@ -92,15 +93,17 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
   known <- actions$known < at & actions$ex < at
   share <- changes_shares[actions$kind]
   actions <- actions[known & (share | of == "all"), , drop = FALSE]
+  times <- if (nrow(actions)) row_times(bars, own_ends(bars, facts))
   # what is the same for whole stretches is made for each stretch, and laid out once
   runs <- symbol_runs(bars$symbol)
   own <- unname(split(seq_len(nrow(actions)),
     factor(match(actions$symbol, names(runs)), seq_along(runs))))
   parts <- Map(function(run, mine) {
     if (length(mine)) {
-      return(adjust_one(bars$time, bars$close, run, actions[mine, ], method, anchor))
+      return(adjust_one(bars$time, bars$close, times, run, actions[mine, ], method, anchor))
     }
-    list(rows = run[2] - run[1] + 1, factor = 1, offset = 0, shares = 1, drawn = NA_real_)
+    list(rows = run[2] - run[1] + 1, factor = 1, offset = 0, shares = 1, through = -Inf,
+      known = -Inf)
   }, unname(runs), own)
   applied <- rep(FALSE, nrow(actions))
   for (i in which(lengths(own) > 0)) applied[own[[i]]] <- parts[[i]]$applied
@@ -118,9 +121,12 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
   }
   columns$factor <- lay(factor)
   columns$offset <- lay(offset)
-  columns$drawn_from <- utc(lay(of_parts("drawn")))
   attr(columns, "applied") <- actions[applied, setdiff(names(actions), c("ex", "known"))]
   class(columns) <- class(bars)
+  if (any(applied)) {
+    through <- pmax(times$through, lay(of_parts("through")))
+    columns <- with_times(columns, through, pmax(times$known, lay(of_parts("known"))))
+  }
   columns
 }
 
@@ -133,7 +139,7 @@ symbol_runs <- function(symbol) {
 
 # Each action is a map of prices before it, p -> a p + b; what lies before several goes through all
 # of them, the oldest first. Anchored at the first bars, what lies behind goes back through them.
-adjust_one <- function(time, close, run, actions, method, anchor) {
+adjust_one <- function(time, close, times, run, actions, method, anchor) {
   order <- order(actions$ex)
   actions <- actions[order, ]
   k <- nrow(actions)
@@ -146,11 +152,15 @@ adjust_one <- function(time, close, run, actions, method, anchor) {
   used <- before > 0 &
     (before < n | (anchor == "last" & is.na(actions$amount)))
   columns <- as.list(actions[c("symbol", "ex_day", "kind", "ratio", "amount")])
+  # an action counts once it is known and has taken place, and the prices that tell its size are
+  through <- known <- pmax(actions$ex, actions$known)
   for (i in which(used)) {
     step <- action_map(lapply(columns, `[[`, i), close, run, run[1] + before[i] - 1, method)
     a[i] <- step$a
     b[i] <- step$b
     shares[i] <- step$shares
+    through[i] <- max(through[i], times$through[step$rows])
+    known[i] <- max(known[i], times$known[step$rows])
   }
   maps <- matrix(0, k + 1, 3)
   maps[k + 1, ] <- c(1, 0, 1)
@@ -159,8 +169,9 @@ adjust_one <- function(time, close, run, actions, method, anchor) {
     maps[i, ] <- if (used[i]) c(onward[1] * a[i], onward[1] * b[i] + onward[2],
       onward[3] * shares[i]) else onward
   }
-  known <- pmax(actions$ex, actions$known)
-  latest <- rev(cummax(c(-Inf, rev(ifelse(used, known, -Inf)))))
+  behind <- function(x) rev(cummax(c(-Inf, rev(ifelse(used, x, -Inf)))))
+  before_of <- function(x) c(-Inf, cummax(ifelse(used, x, -Inf)))
+  latest <- if (anchor == "first") before_of else behind
   if (anchor == "first") {
     # p = (p' - b) / a undoes what lies between the first bars and these
     first <- maps[1, ]
@@ -169,11 +180,10 @@ adjust_one <- function(time, close, run, actions, method, anchor) {
       c(from[1] / first[1], (from[2] - first[2]) / first[1], from[3] / first[3])
     }
     maps <- t(vapply(seq_len(k + 1), undo, numeric(3)))
-    latest <- c(-Inf, cummax(ifelse(used, known, -Inf)))
   }
   # the stretches between actions, in the order of time
   list(rows = diff(c(0, before, n)), factor = maps[, 1], offset = maps[, 2], shares = maps[, 3],
-    drawn = ifelse(is.finite(latest), latest, NA_real_), applied = used[order(order)])
+    through = latest(through), known = latest(known), applied = used[order(order)])
 }
 
 # What an action does to prices up to the row `last` and before it, and by how much the number of
@@ -184,7 +194,7 @@ action_map <- function(action, close, run, last, method) {
   while (last >= run[1] && is.na(close[last])) last <- last - 1
   while (next_one <= run[2] && is.na(close[next_one])) next_one <- next_one + 1
   if (last < run[1]) {
-    return(list(a = 1, b = 0, shares = 1))
+    return(list(a = 1, b = 0, shares = 1, rows = integer()))
   }
   price <- close[last]
   if (is.na(action$ratio) && action$amount >= price) {
@@ -195,7 +205,9 @@ action_map <- function(action, close, run, last, method) {
   size <- action[[rule$size]]
   behind <- if (next_one <= run[2]) close[next_one] else NA_real_
   map <- rule$map(size, price, behind, method)
-  list(a = map[1], b = map[2], shares = rule$shares(size))
+  # the rows whose prices are in it: those around the ex-day where cash is taken out
+  rows <- if (is.na(action$ratio)) c(last, if (method == "total-return" && !is.na(behind)) next_one)
+  list(a = map[1], b = map[2], shares = rule$shares(size), rows = rows)
 }
 
 # Actions, checked: with `ex`, when the ex-day begins, and `known`, from when they are known, both

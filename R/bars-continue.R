@@ -20,12 +20,14 @@
 #' @param anchor `"last"`: the newest prices are as traded; `"first"`: the oldest are.
 #' @param calendar A calendar, see [calendar_make()], whose trading days are counted; `NULL` for
 #'   weekdays.
-#' @param zone The IANA zone in whose days contracts end; by default the calendar's.
+#' @param zone The IANA zone in whose days contracts end; by default that of the bars, or of the
+#'   calendar.
 #' @return Bars of the symbol `underlying` (without that column, of `"continuous"`), with
 #'   `contract`,
 #'   `rolled` (whether a bar is the first of its contract), `factor` and `offset` (price = traded
-#'   price x factor + offset), and `drawn_from` (`POSIXct`: of adjusted prices, when the latest roll
-#'   in them had taken place). The attribute `rolls` has one row a roll: `day`, `from`, `to`,
+#'   price x factor + offset), and `through` and `known` (`POSIXct`, UTC): no earlier than those of
+#'   the bars by which the contract was chosen, and of adjusted prices of the bars by which the step
+#'   was measured. The attribute `rolls` has one row a roll: `day`, `from`, `to`,
 #'   `measured` (the day at which the step was measured, `NA` where the two have none in common),
 #'   `difference`, `ratio`.
 #' @section Errors: `vetusta_error_shape` for contracts without a column; `vetusta_error_want` for
@@ -49,7 +51,8 @@ bars_continue <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, a
   nth <- check_count(nth, "nth")
   check_finite(days, "days")
   check_finite(nth, "nth")
-  zone <- zone %||% calendar$zone %||% "UTC"
+  facts <- frame_facts(bars, zone = zone, calendar = calendar)
+  zone <- facts$zone
   check_zone(zone)
   contracts <- contracts_frame(given(contracts, "contracts"), zone)
   known <- bars$symbol %in% contracts$symbol
@@ -59,6 +62,9 @@ bars_continue <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, a
       todo = paste0("give bars of ", paste(utils::head(contracts$symbol, 3), collapse = ", ")))
   }
   bars <- bars[known, ]
+  times <- row_times(bars, own_ends(bars, facts))
+  bars$through <- utc(times$through)
+  bars$known <- utc(times$known)
   day <- as.numeric(local_day(bars$time, zone))
   groups <- split(seq_len(nrow(bars)),
     contracts$underlying[match(bars$symbol, contracts$symbol)])
@@ -66,9 +72,11 @@ bars_continue <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, a
     rows <- groups[[name]]
     own <- contracts[contracts$underlying == name & contracts$symbol %in% bars$symbol[rows], ]
     continue_one(bars[rows, ], day[rows], own, name, list(roll = roll, days = days, nth = nth,
-      adjust = adjust, anchor = anchor, calendar = calendar, zone = zone))
+      adjust = adjust, anchor = anchor, calendar = facts$calendar, zone = zone))
   })
   done <- bars_frame(data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE))
+  done <- with_facts(done, facts_of(bars)[c("interval", "zone", "calendar", "unit", "source")])
+  done <- with_times(done, as.numeric(done$through), as.numeric(done$known))
   attr(done, "rolls") <- as_rows(as.list(do.call(rbind, lapply(parts, `[[`, "rolls"))))
   done
 }
@@ -96,7 +104,12 @@ continue_one <- function(bars, day, contracts, name, rule) {
   for (column in intersect(c("open", "high", "low", "close", "vwap"), names(own))) {
     own[[column]] <- own[[column]] * own$factor + own$offset
   }
-  own$drawn_from <- utc(maps$drawn[at])
+  chosen_by <- continue_chosen(bars, day, days, rule)[match(day[kept][order], days), ,
+    drop = FALSE]
+  for (name in c("through", "known")) {
+    own[[name]] <- utc(pmax(as.numeric(own[[name]]), chosen_by[, name], maps[[name]][at]))
+  }
+  rolls <- rolls[setdiff(names(rolls), c("through", "known"))]
   rolls$underlying <- rep(name, nrow(rolls))
   list(bars = own, rolls = rolls)
 }
@@ -132,6 +145,17 @@ continue_which <- function(bars, day, days, contracts, rule) {
   }
   out[out > n | last[pmin(out, n)] < days] <- NA
   out
+}
+
+# By which instants the contract of each day is chosen: by volume, those of all bars of the days
+# before it.
+continue_chosen <- function(bars, day, days, rule) {
+  by_day <- function(x) {
+    if (rule$roll %in% c("expiry", "day")) return(rep(-Inf, length(days)))
+    latest <- as.numeric(tapply(as.numeric(x), factor(day, days), max))
+    c(-Inf, cummax(latest)[-length(days)])
+  }
+  cbind(through = by_day(bars$through), known = by_day(bars$known))
 }
 
 continue_weights <- function(bars, roll) {
@@ -175,21 +199,25 @@ continue_rolls <- function(bars, day, place, days, which, contracts, rule) {
   closes <- function(contract) {
     rows <- place == contract & !is.na(bars$close)
     last <- !duplicated(day[rows], fromLast = TRUE)
-    list(day = day[rows][last], close = bars$close[rows][last])
+    list(day = day[rows][last], close = bars$close[rows][last], row = which(rows)[last])
   }
   steps <- lapply(seq_along(at), function(i) {
     old <- closes(before[i])
     new <- closes(which[at[i]])
     both <- intersect(old$day, new$day)
     both <- both[both < days[at[i]]]
-    if (!length(both)) return(c(NA_real_, NA_real_, NA_real_))
-    c(max(both), old$close[match(max(both), old$day)], new$close[match(max(both), new$day)])
+    if (!length(both)) return(c(NA_real_, NA_real_, NA_real_, -Inf, -Inf))
+    from <- match(max(both), old$day)
+    to <- match(max(both), new$day)
+    pair <- c(old$row[from], new$row[to])
+    c(max(both), old$close[from], new$close[to], max(as.numeric(bars$through[pair])),
+      max(as.numeric(bars$known[pair])))
   })
   part <- function(i) vapply(steps, `[`, 0, i)
   rolls <- list_frame(list(day = epoch_days(days[at]),
     from = contracts$symbol[before], to = contracts$symbol[which[at]],
     measured = epoch_days(part(1)), difference = part(3) - part(2),
-    ratio = part(3) / part(2)))
+    ratio = part(3) / part(2), through = part(4), known = part(5)))
   bad <- which(rule$adjust == "ratio" & !(part(2) > 0 & part(3) > 0) %in% c(TRUE, NA))
   if (length(bad)) {
     vetusta_stop("want", paste0("Prices at or below zero have no ratio: ", rolls$from[bad[1]],
@@ -199,15 +227,15 @@ continue_rolls <- function(bars, day, place, days, which, contracts, rule) {
   rolls
 }
 
-# list(factor, offset, drawn), one more than there are rolls: what prices of each stretch go
-# through.
+# list(factor, offset, through, known), one more than there are rolls: what prices of each stretch go
+# through, and the instants of what they were measured by.
 continue_maps <- function(rolls, rule) {
   k <- nrow(rolls)
   factor <- rep(1, k + 1)
   offset <- numeric(k + 1)
-  drawn <- rep(NA_real_, k + 1)
+  never <- rep(-Inf, k + 1)
   if (rule$adjust == "none" || !k) {
-    return(list(factor = factor, offset = offset, drawn = drawn))
+    return(list(factor = factor, offset = offset, through = never, known = never))
   }
   ratio <- ifelse(is.na(rolls$ratio), 1, rolls$ratio)
   step <- ifelse(is.na(rolls$difference), 0, rolls$difference)
@@ -217,9 +245,11 @@ continue_maps <- function(rolls, rule) {
   } else {
     offset <- if (last) rev(cumsum(c(0, rev(step)))) else -cumsum(c(0, step))
   }
+  # a roll counts from its day on, and from when its step was known
   time <- as.numeric(time_local(rolls$day, 0, rule$zone))
-  drawn <- if (last) c(rep(time[k], k), NA) else c(NA, time)
-  list(factor = factor, offset = offset, drawn = drawn)
+  latest <- function(x) if (last) rev(cummax(c(-Inf, rev(x)))) else c(-Inf, cummax(x))
+  list(factor = factor, offset = offset, through = latest(pmax(time, rolls$through)),
+    known = latest(pmax(time, rolls$known)))
 }
 
 contracts_frame <- function(contracts, zone) {

@@ -14,7 +14,10 @@ status_words <- c("observed", "provisional", "filled")
 #'   `open`, `high`, `low`,
 #'   `close` (prices), `volume` (units traded), `session`, `side` (text), `status` (`observed`,
 #'   `provisional` or `filled`),
-#'   and after them every further column of `rows`; in order of symbol and time. Rows that stood
+#'   and after them every further column of `rows`; in order of symbol and time. Where they are
+#'   there, `through` and `known` are instants too (`POSIXct`, UTC): the end of the latest thing that
+#'   a bar was made from, and the instant from which it counts; without them a bar ends, and counts,
+#'   by its interval, zone and calendar (see [series_about()]). Rows that stood
 #'   out of order are sorted, and a
 #'   message of the class `vetusta_note` says how many.
 #' @section Errors: `vetusta_error_shape` for a missing column or a wrong type. Rows are not
@@ -55,15 +58,15 @@ bars_frame <- function(rows) {
       where = "column status", todo = suggest_word(unknown, status_words))
   }
   columns[setdiff(names(rows), bars_columns)] <- unclass(rows)[setdiff(names(rows), bars_columns)]
-  if (!is.null(columns[["released"]])) {
-    columns$released <- read_instants(columns$released, "released", na = TRUE)
+  for (name in intersect(c("through", "known"), names(columns))) {
+    columns[[name]] <- read_instants(columns[[name]], name, na = TRUE)
   }
   order <- order_of(columns$symbol, columns$time)
   if (!is.null(order)) {
     say_sorted_rows(columns$symbol, columns$time)
     columns <- lapply(columns, `[`, order)
   }
-  with_shape(as_rows(columns), "vetusta_bars")
+  with_facts(with_shape(as_rows(columns), "vetusta_bars"), facts_of(rows))
 }
 
 list_frame <- function(columns) {
@@ -99,7 +102,9 @@ check_numbers <- function(value, name, kind = "shape") {
 }
 
 # A data.table reads brackets in its own way; here all tables are read alike.
-plain_table <- function(x) if (inherits(x, "data.table")) as.data.frame(x) else x
+plain_table <- function(x) {
+  if (inherits(x, "data.table")) with_facts(as.data.frame(x), facts_of(x)) else x
+}
 
 # The order by symbol and time, or NULL where the rows stand in it already.
 order_of <- function(symbol, time, groups = NULL) {

@@ -2,7 +2,7 @@
 # stretch.
 
 regroup_terms <- function(interval, calendar = NULL, session = "regular", zone = "UTC",
-  anchor = "opening", day_start = NULL, week_start = "monday", label = "start", need = 1) {
+  anchor = "opening", day_start = NULL, week_start = "monday", label = "start", need = 0) {
   check_calendar(calendar)
   interval <- given(interval, "interval")
   by_session <- identical(interval, "session")
@@ -23,13 +23,14 @@ regroup_terms <- function(interval, calendar = NULL, session = "regular", zone =
     vetusta_stop("want", "A calendar's sessions say where its days begin.",
       todo = "leave out `day_start` or `calendar`")
   }
+  stated <- !is.null(calendar) || !is.null(day_start)
   if (is.null(calendar)) {
     calendar <- day_calendar(zone, day_start)
     session <- NULL
   }
   list(interval = interval, by_session = by_session, calendar = calendar, session = session,
     step = if (is_intraday(interval)) interval$seconds else 0, on_clock = anchor == "clock",
-    week_start = week_start, label = label, need = need)
+    week_start = week_start, label = label, need = need, stated = stated)
 }
 
 # The frames of a stretch with the bucket of each, and of each the time that its bucket bears.

@@ -3,11 +3,13 @@
 #' @param bars A table of bars, see [bars_frame()]; rows in any order.
 #' @param interval The longer interval, see [time_interval()]; or `"session"` for one bar a
 #'   session of the calendar.
-#' @param calendar A calendar. `NULL` counts every day of `zone`, midnight to midnight.
+#' @param calendar A calendar; by default the one that the table states. Without one, or with a
+#'   `zone` or a `day_start` alone, every day counts, midnight to midnight.
 #' @param session Names of the sessions whose bars count; `NULL` for all. The default leaves
 #'   early and late trading out.
-#' @param base The interval of `bars`; by default the smallest step between two of them.
-#' @param zone The IANA zone of the days, where there is no calendar.
+#' @param base The interval of `bars`; by default the one that the table states, or the smallest
+#'   step between two of them.
+#' @param zone The IANA zone of the days, where there is no calendar; by default that of the table.
 #' @param anchor From where intervals within the day are counted: the session's `"opening"`, or
 #'   local midnight by the `"clock"`, so that
 #'   hours begin at full hours; a bucket on the clock takes from all sessions that it lies in.
@@ -15,19 +17,20 @@
 #'   there is no calendar.
 #' @param week_start The weekday with which weeks begin.
 #' @param label Whether `time` is the bucket's `"start"` or its `"end"`.
-#' @param need The share of its expected bars that a bucket must have not to be provisional; `0`
-#'   looks only whether it has ended.
+#' @param need The share of its expected bars that a bucket must have not to be provisional; by
+#'   default a bucket that has ended is finished, and `count` beside `expected` tells how many bars
+#'   it has.
 #' @return A table of bars with, after its own columns, `vwap` (the mean price weighted by
 #'   volume: of the closes, or of the bars' own
 #'   `vwap` where they have one), `count` (how many bars went in) and `expected` (how many the
 #'   calendar expects). `open` is the first, `high`
 #'   the largest, `low` the smallest, `close` the last, `volume` the sum. `time` is the bucket's
 #'   start; a day, week, month or year bears
-#'   the opening of its first session. `status` is `provisional` where a bar in it is, where fewer
-#'   than `need` of its expected
-#'   bars are there, or where its end lies after the end of all data. Bars with a column `released`
-#'   give one with it: the latest of the bars in it,
-#'   the end of a bar where it says none. Bars of days and longer belong to their trading days,
+#'   the opening of its first session. `status` is `provisional` where the bucket is not finished: a
+#'   bar in it is provisional, its end lies after the end of all data, or fewer than `need` of its
+#'   expected bars are there. `through` and `known` (`POSIXct`, UTC) are columns where they are not
+#'   the bucket's end: never earlier than those of the bars in it. Bars of days and longer belong to
+#'   their trading days,
 #'   wherever in the day their source stamps them. The attribute `outside` says how many rows lay
 #'   outside the
 #'   wanted sessions; a message of the class `vetusta_note` says how many lay outside all of them.
@@ -46,16 +49,20 @@
 #' ))
 #' bars_regroup(minutes, "1 day", source_calendar("quay"))
 bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", base = NULL,
-  zone = "UTC", anchor = "opening", day_start = NULL,
-                         week_start = "monday", label = "start", need = 1) {
+  zone = NULL, anchor = "opening", day_start = NULL, week_start = "monday", label = "start",
+  need = 0) {
+  facts <- if (is.data.frame(bars)) facts_of(bars)
+  if (is.null(calendar) && is.null(zone) && is.null(day_start)) calendar <- facts$calendar
+  zone <- zone %||% facts$zone %||% "UTC"
   terms <- regroup_terms(interval, calendar, session, zone, anchor, day_start, week_start, label,
     need)
   bars <- ordered_bars(bars)
   groups <- bar_groups(bars)
-  base <- if (is.null(base)) guess_interval(bars$time, groups$id) else time_interval(base, "base")
+  base <- if (!is.null(base)) time_interval(base, "base")
+  else facts$interval %||% guess_interval(bars$time, groups$id)
   check_divides(terms$interval, base)
   if (!nrow(bars)) {
-    return(regrouped_none())
+    return(with_facts(regrouped_none(), regrouped_facts(facts, terms)))
   }
   calendar <- terms$calendar
   check_covers(calendar, min(bars$time), utc(as.numeric(max(bars$time)) + 1))
@@ -63,19 +70,22 @@ bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", b
   time <- if (is.null(base) || is_intraday(base)) bars$time
   else trading_times(bars$time, base, calendar)
   grid <- regroup_grid(terms, min(time), max(time))
-  rows <- regroup_rows(bars, groups, time, grid, base, calendar)
+  times <- if (any(c("through", "known") %in% names(bars))) row_times(bars, own_ends(bars,
+    list(interval = base, zone = facts$zone %||% calendar$zone,
+      calendar = facts$calendar %||% calendar)))
+  rows <- regroup_rows(bars, groups, time, grid, times)
   if (rows$outside > 0) say_outside(sum(find_sessions(time, calendar)$at == 0L), nrow(bars))
-  regrouped_frame(bars[c("symbol", "side")], groups$first, rows, grid, terms, base, max(time))
+  regrouped_frame(bars[c("symbol", "side")], groups$first, rows, grid, terms, base, max(time),
+    facts)
 }
 
 # Rows in order of group and time into buckets.
-regroup_rows <- function(bars, groups, time, grid, base, calendar) {
-  known <- if (is.null(bars[["released"]])) numeric()
-  else points_of_bars(bars, "close", base, NULL, calendar$zone, calendar)$known
+regroup_rows <- function(bars, groups, time, grid, times = NULL) {
   regroup_cpp(
     groups$id, time, bars$open, bars$high, bars$low, bars$close, bars$volume,
     if (is.numeric(bars[["vwap"]])) bars[["vwap"]] else numeric(),
-    bars$status, known, grid$open, grid$close, grid$open, grid$time, grid$step
+    bars$status, times$through %||% numeric(), times$known %||% numeric(), grid$open, grid$close,
+    grid$open, grid$time, grid$step
   )
 }
 
@@ -134,7 +144,7 @@ check_divides <- function(interval, base) {
 
 # Buckets as bars. `series` has the symbol and the side of rows, of which each group is told by one,
 # `newest` is the time of the last bar of all.
-regrouped_frame <- function(series, firsts, rows, grid, terms, base, newest) {
+regrouped_frame <- function(series, firsts, rows, grid, terms, base, newest, facts = list()) {
   expected <- as.integer(expected_bars(rows, grid, base))
   ends <- bucket_ends(rows, grid)
   over <- if (is.null(base)) NA
@@ -150,16 +160,26 @@ regrouped_frame <- function(series, firsts, rows, grid, terms, base, newest) {
     status = ifelse(open, "provisional", "observed"), vwap = rows$vwap, count = rows$count,
     expected = expected
   ))
-  # what came late makes what is made of it late
-  if (length(rows$known)) result$released <- utc(rows$known)
   attr(result, "outside") <- rows$outside
-  result
+  result <- with_facts(with_shape(result, "vetusta_bars"), regrouped_facts(facts, terms))
+  # what came late makes what is made of it late
+  through <- if (length(rows$through)) pmax(ends, rows$through) else ends
+  with_times(result, through, if (length(rows$known)) pmax(through, rows$known) else through)
+}
+
+# What longer bars know of themselves: a bar a session has no length.
+regrouped_facts <- function(facts, terms) {
+  facts$interval <- if (!terms$by_session) terms$interval
+  facts$calendar <- if (terms$stated) terms$calendar
+  facts$zone <- terms$calendar$zone
+  facts
 }
 
 # No bars, with all that regrouped ones have.
 regrouped_none <- function() {
   none <- numeric()
-  as_rows(structure(list(symbol = character(), time = utc(none), open = none, high = none,
-    low = none, close = none, volume = none, session = character(), side = character(),
-    status = character(), vwap = none, count = integer(), expected = integer()), outside = 0))
+  with_shape(as_rows(structure(list(symbol = character(), time = utc(none), open = none,
+    high = none, low = none, close = none, volume = none, session = character(),
+    side = character(), status = character(), vwap = none, count = integer(),
+    expected = integer()), outside = 0)), "vetusta_bars")
 }

@@ -54,7 +54,7 @@ cli_converted <- function(x, options, read) {
   rates <- read_series_file(options$rates, options["time_as"], read$zone, read$calendar)
   converted <- series_convert(x, rates, value = options$value, zone = read$zone,
     calendar = read$calendar)
-  converted[c("series", "time", "value", "released")]
+  converted[c("series", "time", "value", "through", "known")]
 }
 
 # --value is for bars; single values have but one.

@@ -152,7 +152,7 @@ demo_align <- function(desk, archive) {
   traffic$series <- "grain"
   # the office says when it releases only on request; without it a month counts 45 days after its
   # end
-  traffic$released <- NULL
+  traffic$known <- NULL
   mean_level <- series_change(full, "mean", window = "30 days")
   mean_level$series <- "level"
   grid <- series_align(traffic, mean_level,

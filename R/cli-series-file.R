@@ -7,7 +7,7 @@ read_series_file <- function(file, options, zone, calendar) {
   raw <- rename_columns(raw, options$columns, file)
   lower <- tolower(names(raw))
   known <- c("symbol", "series", "time", "period", "open", "high", "low", "close", "volume",
-    "value", "frequency", "unit", "status", "released", "session", "side", "date")
+    "value", "frequency", "unit", "status", "known", "session", "side", "date")
   names(raw) <- ifelse(lower %in% known & !lower %in% names(raw)[lower != names(raw)], lower,
     names(raw))
   if (!any(c("time", "period") %in% names(raw))) names(raw)[names(raw) == "date"] <- "time"
@@ -25,7 +25,7 @@ read_series_file <- function(file, options, zone, calendar) {
   if (!is.null(raw[["time"]])) {
     raw$time <- read_file_times(raw$time, options$time_as, zone, calendar, file)
   }
-  if (!is.null(raw[["released"]])) raw$released <- read_released(raw$released, nrow(raw))
+  if (!is.null(raw[["known"]])) raw$known <- read_known(raw$known, nrow(raw))
   raw <- tryCatch(as_series(raw), vetusta_error_shape = function(e) {
     vetusta_stop("import", "The file is neither bars nor series.",
       where = paste0(file, ": ", paste(names(raw), collapse = ", ")),
@@ -106,7 +106,7 @@ numbers_of <- function(raw, file) {
   }
   # a further column is numbers where all of it is
   words <- c("open", "high", "low", "close", "volume", "value", "symbol", "series", "time",
-    "period", "frequency", "unit", "status", "released", "session", "side", "rule")
+    "period", "frequency", "unit", "status", "known", "session", "side", "rule")
   raw <- as.list(raw)
   for (i in which(vapply(raw, is.character, TRUE) & !names(raw) %in% words)) {
     number <- read_number(raw[[i]])

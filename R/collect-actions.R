@@ -58,7 +58,7 @@ actions_widened <- function(run, chain, page) {
   of <- unlist(fits)
   if (page$empties) {
     all <- data.frame(series = NA_integer_, period = NA_real_, value = NA_real_,
-      status = "deleted", words = NA_character_, released = NA_real_)
+      status = "deleted", words = NA_character_, known = NA_real_)
     rows <- rbind(rows, all[rep(1L, nrow(held)), ])
     of <- c(of, seq_len(nrow(held)))
   }

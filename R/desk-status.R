@@ -98,7 +98,7 @@ status_incomplete <- function(archive, want) {
 status_known <- function(archive, own) {
   newest <- own[which.max(own$last), ]
   found <- store_read(archive, newest$id, from = newest$last, to = Inf)
-  since <- as.numeric(found$columns$since)
+  since <- as.numeric(found$columns$known)
   if (length(since)) max(c(since[is.finite(since)], -Inf)) else NA_real_
 }
 

@@ -5,7 +5,7 @@
 #' @param tables Tables of series, as [archive_read()] gives them: a list of bars, observations or
 #'   points, of any kinds together.
 #' @param form `"long"`: one row a value, with the columns of their kind; where kinds are mixed with
-#'   `series`, `time`, `value`, `status` and `released`. `"wide"`: one row a time and one column a
+#'   `series`, `time`, `value`, `status` and `known`. `"wide"`: one row a time and one column a
 #'   series, under its name; of bars by side under both (`ORV-TSK mid`).
 #' @param value Of bars the column that is meant where one is (`"close"`).
 #' @param zone The IANA zone of days, where days stand beside instants.
@@ -51,7 +51,7 @@ facts_as_values <- function(x) {
     return(x)
   }
   apart <- setdiff(names(x), c("period_start", "period_end", "value", "filed", "decimals", "status",
-    "since"))
+    "known"))
   parts <- lapply(as.list(x)[apart], function(part) {
     ifelse(is.na(part), "", key_part(as.character(part)))
   })
@@ -81,7 +81,7 @@ wide_rows <- function(points, time) {
 # Observations as SDMX-CSV 1.0 lays them out: DATAFLOW, the dimensions, TIME_PERIOD, OBS_VALUE, the
 # attributes.
 sdmx_rows <- function(rows, dataflow, dimensions) {
-  own <- c("name", "series", "period", "time", "frequency", "value", "unit", "status", "released")
+  own <- c("name", "series", "period", "time", "frequency", "value", "unit", "status", "known")
   dimensions <- intersect(dimensions, names(rows))
   if (!length(dimensions)) dimensions <- c(SERIES = "series")
   attributes <- setdiff(names(rows), c(own, dimensions))

@@ -118,5 +118,6 @@ column_meanings <- c(
   side = "bid, ask or mid, where a source tells them apart",
   value = "the value", unit = "the unit of the value",
   status = "observed, provisional, missing, deleted or filled",
-  released = "the instant from which the value was known", since = "from when it was known",
+  known = "the instant from which the value counts",
+  through = "the end of the latest thing that the value was made from",
   rule = "the rule by which a value was filled", address = "the address of the series")

@@ -66,15 +66,15 @@ revisions_of_two <- function(rows) {
 
 # A vintage is the series as it was known just after a release.
 revisions_of_all <- function(rows) {
-  check_column(rows, "released")
-  rows <- rows[order(rows$series, rows$at, as.numeric(rows$released), method = "radix"), ]
+  check_column(rows, "known")
+  rows <- rows[order(rows$series, rows$at, as.numeric(rows$known), method = "radix"), ]
   newest <- !duplicated(rows[c("series", "at")], fromLast = TRUE)
-  release <- as.numeric(rows$released)
+  release <- as.numeric(rows$known)
   old <- rows[!newest, ]
-  alone <- stats::ave(rep(1, nrow(old)), old$series, as.numeric(old$released), FUN = length) == 1
+  alone <- stats::ave(rep(1, nrow(old)), old$series, as.numeric(old$known), FUN = length) == 1
   rbind(
     data.frame(series = old$series, at = old$at, value = old$value,
-      release = as.numeric(old$released), newest = rep(FALSE, nrow(old)), alone = alone),
+      release = as.numeric(old$known), newest = rep(FALSE, nrow(old)), alone = alone),
     data.frame(series = rows$series[newest], at = rows$at[newest], value = rows$value[newest],
       release = release[newest], newest = TRUE, alone = FALSE))
 }

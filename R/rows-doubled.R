@@ -73,7 +73,7 @@ value_keys <- function(rows, shape) {
 
 value_key_columns <- list(
   observations = function(names) {
-    intersect(c("series", "period", "frequency", "released", "since"), names)
+    intersect(c("series", "period", "frequency", "known"), names)
   },
   facts = function(names) setdiff(names, c("value", "decimals", "status"))
 )

@@ -1,8 +1,8 @@
 #' Put series onto one grid, without looking ahead
 #'
 #' By default a value counts from the instant at which it was known: its release where the table
-#' has one, else the end of the period or bar that it
-#' speaks of, plus `lag`. At each grid time a series has the newest value that was known by then.
+#' has one, else the end of the period or bar that it speaks of, and no earlier than `lag` after that
+#' end. At each grid time a series has the newest value that was known by then.
 #'
 #' @param ... Tables of series: bars, observations, or tables with `series`, `time` and `value`;
 #'   of any number of series and any frequency.
@@ -18,25 +18,25 @@
 #'   its own time (a bar from its start, a period from its
 #'   first day), which looks ahead and is for what needs no trading on it; the rule `"linear"`
 #'   between the values around is then allowed too.
-#' @param lag How long after the end of its period a value without a release is known, a length
-#'   of time; one for all, or a named
-#'   vector by series. Where nothing is said, a value is known at the end of its period.
+#' @param lag How long after the end of its period a value is known at the earliest, a length of
+#'   time; one for all, or a named vector by series.
 #' @param greatest_age The greatest age at which a value still counts, a length of time; an older
 #'   one is missing. One for all, or a named vector.
 #' @param ages Whether to give the age of every value too, in days since it was known.
 #' @param form `"wide"`, a column a series; or `"tidy"`, a row a time and series.
 #' @param value Which number of bars is meant.
 #' @param interval The interval of bars, where it is not their smallest step.
-#' @param zone The zone of days in `grid`.
+#' @param zone The zone of days in `grid`, and of the days of tables that state none.
 #' @param calendar The calendar of bars of a day or longer: they are known from the end of their
 #'   session, and without one from a day after they began. One for all, or a list of one, or `NULL`,
-#'   for each table.
+#'   for each table; by default the calendar that the table states.
 #' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column a series, with `ages` a column
-#'   `<series>_age_days` beside each. Tidy: `time`, `series`, `value`,
-#'   `known` (the instant from which the value counts) and, with `ages`, `age_days`. Ages are in
-#'   days. The times are the
-#'   grid's, in order and each once. Where nothing was known yet, or what was known is too old, the
-#'   value is `NA`.
+#'   `<series>_age_days` beside each. Tidy: `time`, `series`, `value`, `through` and `known`
+#'   (`POSIXct`, UTC: the end of the latest thing that the value was made from, and the instant from
+#'   which it counts, which is not before `time`) and, with `ages`, `age_days`. Ages are days since
+#'   the value was known. The times are the grid's, in order and each once. Where nothing was known
+#'   yet, or what was known is too old, the value is `NA`. Observations without a stated release
+#'   count from the end of their period; a message of the class `vetusta_note` says so.
 #' @section Errors: `vetusta_error_want` for an unknown rule or grid, a rule or lag for a series
 #'   that is not there, and for the rule `"linear"` as of.
 #'   Series without any overlap give a grid without times (`"intersection"`) or columns of `NA`.
@@ -48,11 +48,11 @@
 #' released = as.Date(c("2026-02-20", "2026-03-06")))
 #' series_align(days, traffic, grid = "KELD", ages = TRUE)
 series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag = NULL,
-  greatest_age = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = "UTC",
-                         calendar = NULL) {
+  greatest_age = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = NULL,
+  calendar = NULL) {
   check_choice(form, "form", c("wide", "tidy"))
   for (one in c("as_of", "ages")) check_flag(get(one), one)
-  check_zone(zone)
+  if (!is.null(zone)) check_zone(zone)
   tables <- list(...)
   if (!length(tables)) {
     vetusta_stop("want", "There are no series to align.", todo = "give one or more tables")
@@ -60,6 +60,7 @@ series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag =
   check_tables(tables)
   calendars <- align_calendars(calendar, length(tables))
   series <- align_series(tables, value, interval, lag, zone, as_of, calendars)
+  if (as_of && is.null(lag)) say_no_release(tables)
   names <- names(series)
   rules <- by_series(rule, names, "rule")
   for (one in rules) check_choice(one, "rule", c("last", "exact", "mean", "sum", "linear"))
@@ -69,9 +70,9 @@ series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag =
   }
   limits <- lapply(by_series(greatest_age, names, "greatest_age"),
     function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "greatest_age"))
-  times <- align_grid(grid, series, zone)
-  found <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone), series,
-    rules, limits)
+  times <- align_grid(grid, series, zone %||% "UTC")
+  found <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone %||% "UTC"),
+    series, rules, limits)
   if (form == "wide") align_wide(found, times, ages) else align_tidy(found, times, ages)
 }
 
@@ -93,10 +94,10 @@ align_series <- function(tables, value, interval, lag, zone, as_of,
   calendars = vector("list", length(tables))) {
   tables <- with_one_note(Map(function(x, calendar) {
     x <- as_series(x)
-    length <- interval %||% attr(x, "interval")
+    # the days of a table are those of its own zone, where it states one
+    own <- attr(x, "zone", exact = TRUE) %||% attr(x, "calendar", exact = TRUE)$zone %||% zone
     points <- function(x, lag) {
-      series_points(x, value_asked(x, value), length, lag, zone, calendar,
-      own = !as_of)
+      series_points(x, value_asked(x, value), interval, lag, own, calendar)
     }
     if (is.null(names(lag))) {
       return(points(x, lag))
@@ -114,17 +115,31 @@ align_series <- function(tables, value, interval, lag, zone, as_of,
   rows <- series_split(all$series,
     if (length(tables) == 1 && is.null(names(lag))) attr(all, "groups"))
   for (name in setdiff(names(lag), c("", names(rows)))) check_choice(name, "lag", names(rows))
-  all <- as.list(all)[c("time", "known", "value")]
+  deleted <- all[["status"]] %in% "deleted"
+  all <- as.list(all)[c("time", "known", "through", "value")]
+  # `counts` is the instant from which a value is laid onto the grid
+  all$counts <- if (as_of) all$known else all$time
+  if (any(deleted)) all$deleted <- deleted
   lapply(rows, function(i) {
     part <- if (length(rows) == 1) all else lapply(all, `[`, i)
-    if (anyNA(part$value)) part <- lapply(part, `[`, !is.na(part$value))
-    if (!as_of) part$known <- part$time
-    # own times are in order already
-    if (!identical(part$known, part$time) && is.unsorted(part$known)) {
-      part <- lapply(part, `[`, order(part$known, part$time, method = "radix"))
+    # a value that is missing is none, and one that is deleted ends the one before it
+    if (anyNA(part$value)) {
+      gone <- part$deleted %||% rep(FALSE, length(part$value))
+      part <- lapply(part, `[`, !is.na(part$value) | gone)
     }
+    # own times are in order already
+    if (!identical(part$counts, part$time) && is.unsorted(part$counts)) {
+      part <- lapply(part, `[`, order(part$counts, part$time, method = "radix"))
+    }
+    if (!as_of && !is.null(part$deleted)) part <- undeleted(part)
     part
   })
+}
+
+# By own times of several releases the newest counts, and what was deleted is not there.
+undeleted <- function(part) {
+  newest <- !duplicated(part$time, fromLast = TRUE)
+  lapply(part[setdiff(names(part), "deleted")], `[`, newest & !part$deleted)
 }
 
 # What is handed over beside the named arguments are tables; a misspelt argument is among them, and
@@ -191,45 +206,65 @@ align_grid <- function(grid, series, zone) {
   }
   known <- c("union", "intersection", names(series))
   check_choice(grid, "grid", known)
-  own <- lapply(series, function(points) unique(points$known))
+  own <- lapply(series, function(points) unique(points$counts))
   sort(switch(grid, union = unique(unlist(own)), intersection = Reduce(intersect, own),
     own[[grid]]))
 }
 
 align_one <- function(points, times, rule, limit, zone) {
   if (rule == "linear") {
-    good <- is.finite(points$value)
-    value <- if (sum(good) < 2) rep(NA_real_, length(times))
-    else stats::approx(points$known[good], points$value[good], times, ties = "ordered")$y
-    return(list(value = value, known = ifelse(is.na(value), NA, times)))
+    return(align_linear(points, times))
   }
   if (rule %in% c("mean", "sum")) {
     # of several releases of one time only the first became known as new
-    first <- !duplicated(points$time)
-    between <- align_between_cpp(times, points$known[first], points$value[first])
+    first <- !duplicated(points$time) & !is.na(points$value)
+    counts <- points$counts[first]
+    between <- align_between_cpp(times, counts, points$value[first])
     value <- ifelse(between$count == 0, NA_real_, if (rule == "mean") between$sum / between$count
     else between$sum)
-    return(list(value = value, known = ifelse(is.na(value), NA, times)))
+    last <- findInterval(times, counts)
+    latest <- function(x) c(NA, cummax(x[first]))[last + 1]
+    none <- is.na(value)
+    return(list(value = value, counts = ifelse(none, NA, times),
+      known = ifelse(none, NA, pmax(times, latest(points$known))),
+      through = ifelse(none, NA, latest(points$through))))
   }
-  at <- if (rule == "exact") times_match_cpp(times, points$known)
-  else align_cpp(times, points$known, points$time)
+  at <- if (rule == "exact") times_match_cpp(times, points$counts)
+  else if (is.null(points$deleted)) align_cpp(times, points$counts, points$time)
+  else align_deleted_cpp(times, points$counts, points$time, points$deleted)
   at[at == 0L] <- NA
-  known <- points$known[at]
+  counts <- points$counts[at]
   value <- points$value[at]
   if (!is.null(limit)) {
-    until <- if (is.na(limit$seconds)) as.numeric(shift_instant(utc(known), limit, 1, zone))
-    else known + limit$seconds
-    old <- !is.na(known) & times > until
-    value[old] <- NA
-    known[old] <- NA
+    until <- if (is.na(limit$seconds)) as.numeric(shift_instant(utc(counts), limit, 1, zone))
+    else counts + limit$seconds
+    at[!is.na(counts) & times > until] <- NA
+    value <- points$value[at]
   }
-  list(value = value, known = known)
+  list(value = value, counts = points$counts[at], known = pmax(points$known[at], times),
+    through = points$through[at])
+}
+
+# Between the values around: known once both are.
+align_linear <- function(points, times) {
+  good <- which(is.finite(points$value))
+  if (length(good) < 2) {
+    none <- rep(NA_real_, length(times))
+    return(list(value = none, counts = none, known = none, through = none))
+  }
+  at <- points$counts[good]
+  value <- stats::approx(at, points$value[good], times, ties = "ordered")$y
+  before <- good[pmax(1, findInterval(times, at))]
+  after <- good[pmin(length(good), findInterval(times, at, left.open = TRUE) + 1)]
+  latest <- function(x) ifelse(is.na(value), NA, pmax(x[before], x[after]))
+  list(value = value, counts = ifelse(is.na(value), NA, times),
+    known = pmax(times, latest(points$known)), through = latest(points$through))
 }
 
 align_wide <- function(found, times, ages) {
   columns <- lapply(found, `[[`, "value")
   if (ages) {
-    old <- stats::setNames(lapply(found, function(one) (times - one$known) / 86400),
+    old <- stats::setNames(lapply(found, function(one) (times - one$counts) / 86400),
       paste0(names(found), "_age_days"))
     columns <- c(columns, old)[as.vector(rbind(seq_along(found), seq_along(found) + length(found)))]
   }
@@ -238,9 +273,10 @@ align_wide <- function(found, times, ages) {
 
 align_tidy <- function(found, times, ages) {
   n <- length(times)
-  columns <- list(time = utc(rep(times, length(found))), series = rep(names(found), each = n),
-    value = unlist(lapply(found, `[[`, "value"), use.names = FALSE),
-    known = utc(unlist(lapply(found, `[[`, "known"), use.names = FALSE)))
-  if (ages) columns$age_days <- (as.numeric(columns$time) - as.numeric(columns$known)) / 86400
+  column <- function(name) unlist(lapply(found, `[[`, name), use.names = FALSE)
+  at <- rep(times, length(found))
+  columns <- list(time = utc(at), series = rep(names(found), each = n), value = column("value"),
+    through = utc(column("through")), known = utc(column("known")))
+  if (ages) columns$age_days <- (at - column("counts")) / 86400
   as_rows(columns)
 }

@@ -19,10 +19,11 @@
 #' @param minimum_count For windows: how many values there must be in one.
 #' @param base For the index: an instant or day, of which the newest value up to then is 100; by
 #'   default each series' first value.
-#' @param value,interval,zone,calendar As for [series_align()].
+#' @param value,interval,calendar As for [series_align()].
+#' @param zone The IANA zone of days and of lengths of time; by default that of the table.
 #' @return A tibble of `series`, `time` (`POSIXct`, UTC: a bar's start, a period's first day),
-#'   `value` and `released`, one row a value of `x`, in order. `released` is the instant
-#'   from which the value counts: no earlier than any that it is made from, so that nothing
+#'   `value`, `through` and `known` (`POSIXct`, UTC), one row a value of `x`, in order. `through` and
+#'   `known` are no earlier than those of any value that the result is made from, so that nothing
 #'   computed from it looks ahead. Where `x` holds several releases of a time, the
 #'   result does too: each is computed from what was known by then; `NA` where there is
 #'   nothing to compute from. Shares are fractions: 0.01 is one per cent. Missing and infinite
@@ -37,49 +38,66 @@
 #' series_change(days, "log")
 #' series_change(days, "mean", window = "3 days")
 series_change <- function(x, change = "simple", over = NULL, window = NULL, minimum_count = 1,
-  base = NULL, value = NULL, interval = NULL, zone = "UTC", calendar = NULL, or_before = NULL) {
+  base = NULL, value = NULL, interval = NULL, zone = NULL, calendar = NULL, or_before = NULL) {
   windows <- c("mean", "sum", "sd", "min", "max")
   check_choice(change, "change",
     c("simple", "log", "difference", "index", windows, "cumulative", "drawdown"))
-  check_zone(zone)
+  if (!is.null(zone)) check_zone(zone)
   check_calendar(calendar)
   if (change %in% windows && is.null(window)) {
     vetusta_stop("want", paste0("The ", change, " of a window needs its length."),
       todo = "give `window`, such as \"30 days\"")
   }
   x <- as_series(x)
+  facts <- frame_facts(x, interval, zone, calendar)
+  zone <- facts$zone
   how <- list(change = change, windowed = change %in% windows,
     over = if (!is.null(over)) time_interval(over, "over"),
     window = if (!is.null(window)) time_interval(window, "window"),
     minimum_count = check_count(minimum_count, "minimum_count"), base = change_base(base, zone),
-    zone = zone, or_before = if (!is.null(or_before)) time_interval(or_before, "or_before"))
+    zone = if (is.null(x[["period"]])) zone else "UTC",
+    or_before = if (!is.null(or_before)) time_interval(or_before, "or_before"))
   points <- series_points(x, value_asked(x, value), interval, zone = zone, calendar = calendar)
-  if (!has_vintages(points)) {
-    groups <- attr(points, "groups")
-    points <- newest_points(x, points)
+  changed <- if (has_vintages(points)) change_by_release(points, how)
+  else change_once(newest_points(x, points), how, attr(points, "groups"))
+  result <- derived_points(x, changed, changed$value, changed$through, changed$known)
+  unit <- attr(x, "unit", exact = TRUE)[value %||% value_column(x)]
+  if (keeps_unit(change) && !anyNA(unit)) attr(result, "unit") <- unit_of_value(unit)
+  result
+}
+
+keeps_unit <- function(change) {
+  change %in% c("difference", "mean", "sum", "sd", "min", "max", "cumulative")
+}
+unit_of_value <- function(unit) if (length(unit)) stats::setNames(unit, "value")
+
+change_once <- function(points, how, groups) {
+  if (NROW(groups$id) == nrow(points) || length(groups$levels) == 1) {
     attr(points, "groups") <- groups
-    result <- changed_points(points, point_groups(points), how)
-    return(points_rows(points$series, points$time, result$value, released = utc(result$known)))
   }
-  parts <- Map(function(name, rows) {
+  points[c("value", "through", "known")] <- changed_points(points, point_groups(points), how)[
+    c("value", "through", "known")]
+  points
+}
+
+change_by_release <- function(points, how) {
+  parts <- lapply(unname(series_split(points$series)), function(rows) {
     part <- points[rows, ]
     found <- by_release(part,
       function(at) {
         c(list(time = part$time[at]),
-        changed_points(part[at, ], rep(1L, length(at)), how, max(part$known[at])))
+        changed_points(part[at, ], rep(1L, length(at)), how, max(part$known[at], -Inf)))
       })
-    found$series <- rep(name, nrow(found))
+    found$series <- rep(part$series[1], nrow(found))
     found
-  }, unique(points$series), series_split(points$series))
-  all <- data.table::rbindlist(parts)
-  points_rows(all$series, all$time, all$value, released = utc(all$known))
+  })
+  as.data.frame(data.table::rbindlist(parts, use.names = TRUE))
 }
 
-# The values computed, and when each is known: not before any that it is made from. `now` is the
+# The values computed, with the latest `through` and `known` of what each is made from. `now` is the
 # instant as of which the points are.
 changed_points <- function(points, groups, how, now = Inf) {
   value <- points$value
-  known <- points$known
   if (how$windowed) {
     seconds <- as.double(how$window$seconds)
     edge <- if (is.na(seconds)) as.numeric(shift_instant(utc(points$time), how$window, -1,
@@ -88,30 +106,38 @@ changed_points <- function(points, groups, how, now = Inf) {
       seconds, how$change == "max", as.integer(how$minimum_count))
     else roll_sums_cpp(groups, points$time, value, edge, seconds,
       match(how$change, c("mean", "sum", "sd")) - 1L, as.integer(how$minimum_count))
-    if (!identical(known, points$time) && !is_ordered_cpp(groups, known)) {
-      late <- known
-      late[is.na(value)] <- NA
-      known <- pmax(known, roll_extremes_cpp(groups, points$time, late, edge, seconds, TRUE,
-        1L),
-        na.rm = TRUE)
+    # what is in order is no later before
+    latest <- function(x) {
+      if (identical(x, points$time) || is_ordered_cpp(groups, x)) x
+      else roll_extremes_cpp(groups, points$time, x, edge, seconds, TRUE, 1L)
     }
-    return(list(value = out, known = known))
+    return(list(value = out, through = latest(points$through), known = latest(points$known)))
   }
   if (!length(groups)) groups <- rep(1L, length(value))
   if (how$change %in% c("simple", "log", "difference")) {
     before <- if (is.null(how$over)) row_before(groups) else row_earlier(points, groups, how)
-    return(list(value = change_from(value, value[before], how$change),
-      known = pmax(known, known[before], na.rm = TRUE)))
+    looked <- attr(before, "looked") %||% before
+    return(c(list(value = change_from(value, value[before], how$change)),
+      latest_of(points, before, looked)))
   }
-  out <- value
+  out <- list(value = value, through = points$through, known = points$known)
   for (rows in split(seq_along(value), groups)) {
     found <- switch(how$change, index = change_index(points[rows, ], how$base, now),
       cumulative = list(value = running_sum(value[rows])),
       drawdown = list(value = drawdown(value[rows])))
-    out[rows] <- found$value
-    known[rows] <- found$known %||% cummax(known[rows])
+    out$value[rows] <- found$value
+    for (name in c("through", "known")) {
+      out[[name]][rows] <- found[[name]] %||% cummax(points[[name]][rows])
+    }
   }
-  list(value = out, known = known)
+  out
+}
+
+# The later instants of each row and of the rows that are named beside it.
+latest_of <- function(points, ...) {
+  lapply(points[c("through", "known")], function(x) {
+    do.call(pmax, c(list(x), lapply(list(...), function(at) x[at]), list(na.rm = TRUE)))
+  })
 }
 
 row_before <- function(groups) {
@@ -124,35 +150,44 @@ row_before <- function(groups) {
   before
 }
 
-# The row of the same time that much earlier: of a month's last day that of the earlier month's;
-# where it is allowed, the newest one before.
+# The row of the same time that much earlier: of values of days and longer of the same day, of a
+# month's last day that of the earlier month's; where it is allowed, the newest one before. The
+# attribute `looked` is the row by whose missing value an older one was taken.
 row_earlier <- function(points, groups, how) {
   out <- rep(NA_integer_, nrow(points))
+  looked <- out
   monthly <- how$over$unit %in% c("month", "year")
+  dated <- !is_intraday(how$over) && (smallest_step(points$time, groups) %||% NA) >= 72000
   for (rows in split(seq_along(groups), groups)) {
     time <- points$time[rows]
     wanted <- as.numeric(shift_instant(utc(time), how$over, -1, how$zone))
+    day <- local_day(utc(time), how$zone)
+    earlier <- local_day(utc(wanted), how$zone)
     at <- match(wanted, time)
+    # days whose hours the clock moved
+    if (dated %in% TRUE && anyNA(at)) {
+      earlier <- shift_day(day, how$over, -1)
+      at[is.na(at)] <- match(earlier, day)[is.na(at)]
+    }
     if (monthly && anyNA(at)) {
-      day <- local_day(utc(time), how$zone)
       last <- is.na(at) & day + 1 == shift_months_first(day, 1)
-      if (any(last)) {
-        earlier <- local_day(utc(wanted[last]), how$zone)
-        month_end <- shift_months_first(earlier, 1) - 1
-        at[last] <-
-          match(as.numeric(time_local(month_end,
-            time[last] - as.numeric(time_local(day[last], 0, how$zone)), how$zone)), time)
-      }
+      month_end <- shift_months_first(earlier[last], 1) - 1
+      at[last] <- if (dated %in% TRUE) match(month_end, day)
+      else match(as.numeric(time_local(month_end,
+        time[last] - as.numeric(time_local(day[last], 0, how$zone)), how$zone)), time)
     }
     if (!is.null(how$or_before) && anyNA(at)) {
       there <- which(!is.na(points$value[rows]))
       near <- c(NA, there)[findInterval(wanted, time[there]) + 1]
       oldest <- as.numeric(shift_instant(utc(wanted), how$or_before, -1, how$zone))
       near[!is.na(near) & time[near] < oldest] <- NA
-      at[is.na(at)] <- near[is.na(at)]
+      open <- is.na(at)
+      at[open] <- near[open]
+      looked[rows[open]] <- rows[c(NA, seq_along(time))[findInterval(wanted[open], time) + 1]]
     }
     out[rows] <- rows[at]
   }
+  if (!is.null(how$or_before)) attr(out, "looked") <- looked
   out
 }
 
@@ -183,13 +218,17 @@ change_base <- function(base, zone) {
 # As long as the base's own day is not over, there is no index.
 change_index <- function(points, base, now) {
   value <- points$value
-  usable <- which(is.finite(value) & value != 0 & (if (is.null(base)) TRUE else points$time < base))
+  in_reach <- if (is.null(base)) rep(TRUE, length(value)) else points$time < base
+  usable <- which(is.finite(value) & value != 0 & in_reach)
   if (!length(usable) || (!is.null(base) && now < base)) {
-    return(list(value = rep(NA_real_, length(value)), known = points$known))
+    return(list(value = rep(NA_real_, length(value))))
   }
   at <- if (is.null(base)) usable[1] else usable[length(usable)]
-  list(value = 100 * value / value[at],
-    known = pmax(points$known, points$known[at], if (is.null(base)) -Inf else base))
+  # the rows that were looked at to find the base
+  seen <- if (is.null(base)) seq_len(at) else which(in_reach)
+  latest <- function(x) pmax(x, max(x[seen]), if (is.null(base)) -Inf else base)
+  list(value = 100 * value / value[at], through = latest(points$through),
+    known = latest(points$known))
 }
 
 running_sum <- function(value) {
@@ -207,20 +246,20 @@ drawdown <- function(value) {
 #' @rdname series_change
 #' @param rates A table of one series: what one unit of the values' currency costs in the other one.
 #' @param lag,greatest_age As for [series_align()]: when a rate is known, and how old it may be.
-#' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `released`,
+#' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `through`, `known`,
 #'   `rate` and `age_days` of the rate. A value takes the newest rate that was known when
 #'   the value was.
 #' @export
 series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, greatest_age = NULL,
-  zone = "UTC", calendar = NULL) {
-  check_zone(zone)
+  zone = NULL, calendar = NULL) {
+  if (!is.null(zone)) check_zone(zone)
   check_calendar(calendar)
   if (missing(rates)) {
     vetusta_stop("want", "What is converted needs rates.",
       todo = "give `rates`, a table of one series")
   }
-  points <- series_points(x, value_asked(as_series(x), value), interval, zone = zone,
-    calendar = calendar)
+  x <- as_series(x)
+  points <- series_points(x, value_asked(x, value), interval, zone = zone, calendar = calendar)
   rate <- align_series(list(rates), NULL, NULL, lag, zone, TRUE, list(calendar))
   if (length(rate) != 1) {
     vetusta_stop("want", "The rates must be one series.",
@@ -228,11 +267,11 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
   }
   times <- sort(unique(points$known))
   found <- align_one(rate[[1]], times, "last",
-    if (!is.null(greatest_age)) time_interval(greatest_age, "greatest_age"), zone)
+    if (!is.null(greatest_age)) time_interval(greatest_age, "greatest_age"), zone %||% "UTC")
   at <- match(points$known, times)
-  points_rows(points$series, points$time, points$value * found$value[at],
-    released = utc(points$known), rate = found$value[at],
-    age_days = (points$known - found$known[at]) / 86400)
+  derived_points(x, points, points$value * found$value[at],
+    pmax(points$through, found$through[at], na.rm = TRUE), points$known,
+    rate = found$value[at], age_days = (points$known - found$counts[at]) / 86400)
 }
 
 #' @rdname series_change
@@ -242,9 +281,9 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
 #'   times) and `pairs` (how many changes that were). Fewer than three pairs, or a series that does
 #'   not change, give `NA`.
 #' @export
-series_correlation <- function(..., change = "log", value = NULL, interval = NULL, zone = "UTC") {
+series_correlation <- function(..., change = "log", value = NULL, interval = NULL, zone = NULL) {
   check_choice(change, "change", c("simple", "log", "difference"))
-  check_zone(zone)
+  if (!is.null(zone)) check_zone(zone)
   tables <- list(...)
   if (!length(tables)) {
     vetusta_stop("want", "A correlation needs two series.",

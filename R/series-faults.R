@@ -73,7 +73,7 @@ faults_of_order <- function(x) {
   time <- raw_times(x)
   frame <- data.frame(series = series, time = time)
   release <- if (has_releases(x) &&
-    !is.null(x[["released"]])) as.numeric(read_released(x$released, nrow(x)))
+    !is.null(x[["known"]])) as.numeric(read_known(x$known, nrow(x)))
   key <- paste(series, time, release)
   doubled <- which(duplicated(key))
   before <- rep(-Inf, length(time))

@@ -14,8 +14,10 @@ fill_rows <- function(table, frame, how, parts, found) {
     new
   }, parts, found, seq_along(parts))
   all <- data.table::rbindlist(unname(fresh))
-  if (any(!is.na(all$told)) && is.null(x[["released"]])) x$released <- utc(rep(NA_real_, n))
-  if (any(!is.na(all$drawn)) && is.null(x[["drawn_from"]])) x$drawn_from <- utc(rep(NA_real_, n))
+  # filled values have both instants, and those that were there keep theirs
+  if (nrow(all)) {
+    for (name in c("through", "known")) x[[name]] <- x[[name]] %||% utc(rep(NA_real_, n))
+  }
   inside <- all[all$row > 0, ]
   if (nrow(inside)) {
     rows <- inside$row
@@ -31,33 +33,32 @@ fill_rows <- function(table, frame, how, parts, found) {
     }
     x$status[rows] <- "filled"
     x[[column]][rows] <- inside$rule
-    if (!is.null(x[["released"]])) {
-      if (any(!is.na(x$released[rows]))) {
-        x$released_before <- x[["released_before"]] %||% utc(rep(NA_real_, n))
-        x$released_before[rows] <- x$released[rows]
+    for (name in c("through", "known")) {
+      before <- paste0(name, "_before")
+      if (any(!is.na(x[[name]][rows]))) {
+        x[[before]] <- x[[before]] %||% utc(rep(NA_real_, n))
+        x[[before]][rows] <- x[[name]][rows]
       }
-      before <- if (has_releases(table)) as.numeric(x$released[rows])
-      x$released[rows] <- utc(pmax(inside$told, before, na.rm = TRUE))
+      x[[name]][rows] <- utc(inside[[name]])
     }
-    if (!is.null(x[["drawn_from"]])) x$drawn_from[rows] <- utc(inside$drawn)
   }
   added <- all[all$row == 0, ]
   if (!nrow(added)) {
-    return(as_series(as_rows(x)))
+    return(with_facts(as_series(as_rows(x)), facts_of(table)))
   }
   owner <- added$owner
   m <- nrow(added)
   fresh <- filled_rows(table, owner, added)
   fresh$status <- rep("filled", m)
   fresh[[column]] <- added$rule
-  if (!is.null(x[["released"]])) fresh$released <- utc(added$told)
-  if (!is.null(x[["drawn_from"]])) fresh$drawn_from <- utc(added$drawn)
+  for (name in c("through", "known")) fresh[[name]] <- utc(added[[name]])
   whole <- as.data.frame(data.table::rbindlist(list(x, fresh), use.names = TRUE, fill = TRUE))
   series <- c(rep(seq_along(parts), lengths(lapply(parts, `[[`, "rows"))), added$part)
   own <- as.numeric(whole[["period"]] %||% whole$time)
-  release <- if (is.null(whole[["released"]])) rep(0, length(own))
-  else ifelse(is.na(whole$released), -Inf, as.numeric(whole$released))
-  as_series(as_rows(whole[order(series, own, release, method = "radix"), ]))
+  release <- if (is.null(whole[["known"]])) rep(0, length(own))
+  else ifelse(is.na(whole$known), -Inf, as.numeric(whole$known))
+  whole <- as_series(as_rows(whole[order(series, own, release, method = "radix"), ]))
+  with_facts(whole, facts_of(table))
 }
 
 # How a row looks that is filled in: as the row that it follows, with its own time and value.
@@ -88,7 +89,7 @@ fill_fresh <- function(part, one, frame) {
   if (!is.null(one$results)) {
     k <- nrow(one$results)
     return(list(row = integer(k), time = one$results$time, value = one$results$value,
-      rule = one$results$rule, told = one$results$known, drawn = rep(NA_real_, k),
+      rule = one$results$rule, through = one$results$through, known = one$results$known,
       owner = rep(part$rows[1], k)))
   }
   filled <- which(!is.na(one$new))
@@ -102,8 +103,8 @@ fill_fresh <- function(part, one, frame) {
     0
   }
   list(row = ifelse(at > 0, part$rows[pmax(1, at)], 0L), time = frame$expected[filled] + away,
-    value = one$new[filled], rule = one$by[filled], told = one$told[filled],
-    drawn = one$drawn[filled], owner = rep(part$rows[1], length(filled)))
+    value = one$new[filled], rule = one$by[filled], through = one$through[filled],
+    known = one$known[filled], owner = rep(part$rows[1], length(filled)))
 }
 
 fill_left <- function(frame, how, parts, found) {

@@ -23,9 +23,8 @@
 #' @param interval,from,to,session As for [series_gaps()].
 #' @return The table with the filled rows in their places and a column `rule`, `NA` for what was
 #'   there (`fill_rule` where the table has a column of that name already).
-#'   A filled value counts no earlier than those it is made from: it has the latest of their
-#'   `released`, or of the ends of their times; of what has no release of its own
-#'   `drawn_from` is that end, to which [series_align()] adds a lag. Where the table holds several
+#'   A filled value counts no earlier than those it is made from, and than the end of its own time:
+#'   its `through` and `known` are the latest of theirs. Where the table holds several
 #'   releases of a time, all stay, and filled rows have releases too. A row that was there
 #'   without a value and is filled in place has its earlier status in the column `was`. The table
 #'   has the attribute `left`: a data frame of `series`, `first`, `last`, `missing` and
@@ -58,16 +57,17 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
   }
   if ("neighbour" %in% rule) neighbour <- check_neighbour(neighbour)
   x <- as_series(x)
-  interval <- interval %||% attr(x, "interval")
+  facts <- frame_facts(x, interval, calendar = calendar)
+  calendar <- facts$calendar
   x <- as_series(series_ordered(x))
   if (is.null(x[["status"]])) x$status <- rep("observed", nrow(x))
-  frame <- gaps_frame(x, gaps_input(x), calendar, interval, from, to, session)
+  frame <- gaps_frame(x, gaps_input(x), facts, from, to, session)
   say_outside_of(x, frame, calendar)
   how <- list(rule = rule, at_most = at_most, ends = ends, neighbour = neighbour,
     constant = constant, zone = frame$zone, intraday = frame$intraday,
-    slot_ends = slot_ends(x, frame), blocks = fill_blocks(frame, calendar, across, session),
+    slot_ends = slot_ends(x, frame, facts), blocks = fill_blocks(frame, calendar, across, session),
     column = if (is_own_rule(x)) "rule" else "fill_rule")
-  parts <- fill_input(x, frame, calendar)
+  parts <- fill_input(x, frame, facts)
   found <- lapply(parts, fill_one, frame = frame, how = how)
   structure(fill_rows(x, frame, how, parts, found), left = fill_left(frame, how, parts, found))
 }
@@ -95,15 +95,18 @@ series_unfill <- function(x) {
     x[[value_column(x)]][back] <- NA
     for (name in price_columns(x)) x[[name]][back[was[back] == "empty"]] <- NA
     x$status[back] <- ifelse(was[back] == "empty", "observed", was[back])
-    if (!is.null(x[["released_before"]])) x$released[back] <- x$released_before[back]
+    for (name in c("through", "known")) {
+      before <- x[[paste0(name, "_before")]]
+      if (!is.null(before)) x[[name]][back] <- before[back]
+    }
   }
   drop <- c(if (!is.null(x[["fill_rule"]])) "fill_rule"
-  else if (is_own_rule(x)) "rule", "was", "released_before", "drawn_from")
+  else if (is_own_rule(x)) "rule", "was", "through_before", "known_before")
   kept <- x[!(x$status %in% "filled"), setdiff(names(x), drop), drop = FALSE]
   attr(kept, "left") <- NULL
-  # bars and plain values have a release only where filling gave them one
-  if (!has_releases(x) && !is.null(kept[["released"]]) && all(is.na(kept$released))) {
-    kept$released <- NULL
+  # what was observed has instants of its own, or none
+  for (name in c("through", if (is.null(kept[["period"]])) "known")) {
+    if (all(is.na(kept[[name]]))) kept[[name]] <- NULL
   }
   kept
 }
@@ -112,35 +115,44 @@ ordered_points <- function(x) {
   x$time <- read_instants(x$time, "time")
   x$value <- check_numbers(x$value, "value")
   x$series <- as.character(x$series)
-  if (!is.null(x[["released"]])) x$released <- read_released(x$released, nrow(x))
+  for (name in intersect(c("through", "known"), names(x))) {
+    x[[name]] <- read_instants(x[[name]], name, na = TRUE)
+  }
   order <- order_of(x$series, as.numeric(x$time))
   if (!is.null(order)) {
     say_sorted_rows(x$series, x$time)
     x <- x[order, ]
   }
-  with_shape(as_rows(x), "vetusta_points")
+  with_facts(with_shape(as_rows(x), "vetusta_points"), facts_of(x))
 }
 
-# From when a value that is filled at an expected time speaks: of bars and periods from the end of
-# it.
-slot_ends <- function(x, frame) UseMethod("slot_ends")
+# The end of the time that a value speaks of which is filled at an expected time.
+slot_ends <- function(x, frame, facts) UseMethod("slot_ends")
 #' @export
-slot_ends.default <- function(x, frame) frame_ends(frame)
+slot_ends.vetusta_observations <- function(x, frame, facts) {
+  period_ends(frame_days(frame), frame$frequency, facts$zone)
+}
 #' @export
-slot_ends.vetusta_points <- function(x, frame) frame$expected
+slot_ends.vetusta_bars <- function(x, frame, facts) {
+  facts$interval <- frame$interval
+  own_ends(with_shape(list_frame(list(time = utc(frame$expected))), "vetusta_bars"), facts)
+}
+#' @export
+slot_ends.vetusta_points <- function(x, frame, facts) frame$expected
 
-# A list a series: its rows, and their times, values and releases.
-fill_input <- function(x, frame, calendar) {
+# A list a series: its rows, and their times, values and instants.
+fill_input <- function(x, frame, facts) {
   name <- series_names_of(x)
   value <- x[[value_column(x)]]
   raw <- own_times(x)
   time <- frame$place(raw, name)
-  told <- if (is.null(x[["released"]])) rep(NA_real_, length(raw)) else as.numeric(x$released)
-  end <- own_ends(x, frame, calendar)
-  if (!is.null(x[["drawn_from"]])) end <- pmax(end, as.numeric(x$drawn_from), na.rm = TRUE)
+  facts$interval <- facts$interval %||% frame$interval
+  own <- row_times(x, own_ends(x, facts))
+  gone <- x$status %in% "deleted"
   lapply(series_split(series_of_rows(x)), function(rows) {
     list(rows = rows, series = name[rows[1]], raw = raw[rows], time = time[rows],
-      value = value[rows], told = told[rows], end = end[rows])
+      value = value[rows], through = own$through[rows], known = own$known[rows],
+      status = x$status[rows], deleted = gone[rows])
   })
 }
 
@@ -168,28 +180,26 @@ fill_blocks <- function(frame, calendar, across, session) {
   frames_find_cpp(frame$expected, as.numeric(sessions$open), as.numeric(sessions$close))
 }
 
-# What is filled of one series: `at` (the row that stands at each expected time, 0 for none),
-# `new`, `by` (the rule), and from when each counts (`told` by
-# releases, `drawn` by the ends of periods). Of several releases each is filled from what was known
-# by then; `results` are then the values filled, with their releases.
+# What is filled of one series: `at` (the row that stands at each expected time, 0 for none), `new`,
+# `by` (the rule), `through` and `known`. Of several releases each is filled from what was known by
+# then; `results` are then the values filled, with their releases.
 fill_one <- function(part, frame, how) {
-  n <- length(part$time)
-  doubled <- n > 1 && any(part$time[-1] == part$time[-n])
-  vintages <- doubled &&
-    any(part$time[-1] == part$time[-n] &
-    (part$told[-1] != part$told[-n] | is.na(part$told[-1]) != is.na(part$told[-n])) %in% TRUE)
+  # a value that was filled before is no release of the row that it stands beside
+  own <- !part$status %in% "filled"
+  time <- part$time[own]
+  n <- length(time)
+  doubled <- n > 1 && any(time[-1] == time[-n])
+  vintages <- doubled && any(time[-1] == time[-n] & diff(part$known[own]) != 0)
   if (!vintages) {
-    return(fill_known_rows(part, seq_len(n), frame, how))
+    return(fill_known_rows(part, which(!part$deleted), frame, how))
   }
-  known <- ifelse(is.na(part$told), part$end, part$told)
   last <- NULL
-  results <- by_release(list_frame(list(time = part$time, known = known)), function(rows) {
+  results <- by_release(list_frame(part[c("time", "known", "status")]), function(rows) {
     one <- fill_known_rows(part, rows, frame, how)
     last <<- one
     filled <- which(!is.na(one$new))
-    list(time = frame$expected[filled], value = one$new[filled],
-      known = pmax(one$told[filled], one$drawn[filled], rep(-Inf, length(filled)), na.rm = TRUE),
-      rule = one$by[filled])
+    list(time = frame$expected[filled], value = one$new[filled], through = one$through[filled],
+      known = one$known[filled], rule = one$by[filled])
   })
   c(last, list(results = results))
 }
@@ -202,10 +212,10 @@ fill_known_rows <- function(part, rows, frame, how) {
   runs <- hole_runs_cpp(on_grid, how$blocks)
   open <- is.na(on_grid)
   allowed <- open & runs$length <= how$at_most & (runs$inner | how$ends)
-  new <- told <- drawn <- rep(NA_real_, length(grid))
+  new <- through <- known <- rep(NA_real_, length(grid))
   by <- rep(NA_character_, length(grid))
   if (any(allowed)) {
-    sources <- list(told = c(NA, part$told)[at + 1L], end = c(NA, part$end)[at + 1L])
+    sources <- list(through = c(-Inf, part$through)[at + 1L], known = c(-Inf, part$known)[at + 1L])
     for (rule in how$rule) {
       still <- allowed & is.na(new)
       if (!any(still)) break
@@ -214,35 +224,34 @@ fill_known_rows <- function(part, rows, frame, how) {
       if (!length(take)) next
       new[take] <- got[take]
       by[take] <- rule
-      since <- fill_since(rule, on_grid, sources, how)
-      # what was known before the time itself is over says nothing more
-      late <- take[which(pmax(since$told, since$drawn, na.rm = TRUE)[take] > how$slot_ends[take])]
-      told[late] <- pmax(since$told, since$drawn, na.rm = TRUE)[late]
-      drawn[late] <- since$drawn[late]
+      for (name in names(sources)) {
+        latest <- fill_latest(rule, on_grid, sources[[name]], open, how, name)
+        # what was known before the time itself is over says nothing more
+        made <- pmax(latest, how$slot_ends)[take]
+        if (name == "through") through[take] <- made else known[take] <- made
+      }
     }
   }
-  list(at = at, new = new, by = by, told = told, drawn = drawn, open = open & is.na(new),
+  list(at = at, new = new, by = by, through = through, known = known, open = open & is.na(new),
     runs = runs)
 }
 
-# From when values that a rule draws count: the latest release of those it uses, and the latest end
-# of those that have none.
-fill_since <- function(rule, on_grid, sources, how) {
+# The latest instant of the values that a rule draws from: those before and behind a hole with the
+# rows in it that have no value, or all of them.
+fill_latest <- function(rule, on_grid, instants, open, how, name) {
   n <- length(on_grid)
-  good <- is.finite(on_grid)
-  told <- ifelse(good, sources$told, NA)
-  end <- ifelse(good & is.na(sources$told), sources$end, NA)
-  most <- function(x) if (all(is.na(x))) NA_real_ else max(x, na.rm = TRUE)
   if (rule == "constant") {
-    return(list(told = rep(NA_real_, n), drawn = rep(NA_real_, n)))
+    return(ifelse(open, instants, -Inf))
   }
   if (rule %in% c("last", "next", "linear")) {
+    good <- is.finite(on_grid)
     place <- ifelse(good, as.double(seq_len(n)), NA)
     before <- if (rule != "next") carry_cpp(place, how$blocks, Inf, TRUE) else rep(NA_real_, n)
     after <- if (rule != "last") carry_cpp(place, how$blocks, Inf, FALSE) else rep(NA_real_, n)
-    return(list(told = pmax(told[before], told[after], na.rm = TRUE),
-      drawn = pmax(end[before], end[after], na.rm = TRUE)))
+    inside <- ifelse(open, instants, -Inf)
+    if (any(inside > -Inf)) inside <- stats::ave(inside, cumsum(!open), FUN = max)
+    return(pmax(instants[before], instants[after], inside, na.rm = TRUE))
   }
-  neighbour <- if (rule == "neighbour") max(how$neighbour$known) else NA_real_
-  list(told = rep(most(c(told, neighbour)), n), drawn = rep(most(end), n))
+  neighbour <- if (rule == "neighbour") max(how$neighbour[[name]])
+  rep(max(instants, neighbour), n)
 }

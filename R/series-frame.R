@@ -1,22 +1,22 @@
 # Single values in time. The shape `observations` keeps them by period; bars and tables with
 # instants are read as such values too.
 
-observation_columns <- c("series", "period", "frequency", "value", "unit", "status", "released")
+observation_columns <- c("series", "period", "frequency", "value", "unit", "status", "known")
 
 #' Make a table of observations
 #'
 #' @param rows A data frame with `series`, `period` and `value`. `period` is a `Date` (the
 #'   period's first day) or text as
-#'   [time_periods()] reads it. `frequency`, `unit`, `status` and `released` may be missing.
+#'   [time_periods()] reads it. `frequency`, `unit`, `status`, `known` and `through` may be missing.
 #' @return A tibble with the columns `series` (text), `period` (`Date`, the period's first day),
-#'   `frequency` (`A`, `S`, `T`, `Q`, `M`,
-#'   `W`, `D`; where it is not given, what the smallest step of the series tells), `value`
-#'   (number), `unit`, `status` (`observed`,
-#'   `provisional`, `filled`, or `missing` where there is a row and no value), `released`
-#'   (`POSIXct`, UTC, when it was published; `NA`
-#'   where nobody says), and after them every further column; in order of series, period and
-#'   release. Rows that stood out of order are sorted, and a message of the
-#'   class `vetusta_note` says how many.
+#'   `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`, `D`, or an ISO 8601 duration such as `P10D`; where
+#'   it is not given, what the smallest step of the series tells), `value` (number), `unit`,
+#'   `status` (`observed`, `provisional`, `filled`, `deleted`, or `missing` where there is a row
+#'   and no value), `known` (`POSIXct`, UTC: the instant from which the value counts, its release;
+#'   `NA` where no release is stated: it then counts from the end of its period), and after them
+#'   every further column; in order of series, period and `known`. `through` (`POSIXct`, UTC) is
+#'   there where a value was made from others: the end of the latest thing that it was made from.
+#'   Rows out of order are sorted, and a message of the class `vetusta_note` says how many.
 #' @section Errors: `vetusta_error_shape` for a missing column or a wrong type.
 #' @export
 #' @examples
@@ -35,7 +35,7 @@ series_frame <- function(rows) {
   series <- as.character(rows$series)
   read <- read_periods(rows$period, n)
   frequency <- as.character(rows[["frequency"]] %||% read$frequency)
-  unknown <- setdiff(frequency[!is.na(frequency)], c(names(frequency_words)))
+  unknown <- unknown_frequency(frequency)
   if (length(unknown)) vetusta_stop("shape", paste0("There is no frequency \"", unknown[1], "\"."),
     where = "column frequency", todo = paste0("use one of: ",
     paste(names(frequency_words), collapse = ", ")))
@@ -44,16 +44,25 @@ series_frame <- function(rows) {
   status <- as.character(rows[["status"]] %||% ifelse(is.na(value), "missing", "observed"))
   columns <- list(series = series, period = read$first, frequency = frequency, value = value,
     unit = as.character(rows[["unit"]] %||% rep(NA, n)),
-    status = status, released = read_released(rows[["released"]], n))
+    status = status, known = read_known(rows[["known"]], n))
   others <- setdiff(names(rows), observation_columns)
   columns[others] <- unclass(rows)[others]
-  order <- order(columns$series, columns$period, columns$released, method = "radix",
+  if (!is.null(columns[["through"]])) {
+    columns$through <- read_instants(columns$through, "through", na = TRUE)
+  }
+  order <- order(columns$series, columns$period, columns$known, method = "radix",
     na.last = FALSE)
   if (is.unsorted(order)) {
     say_sorted_rows(columns$series, columns$period)
     columns <- lapply(columns, `[`, order)
   }
-  with_shape(as_rows(columns), "vetusta_observations")
+  with_facts(with_shape(as_rows(columns), "vetusta_observations"), facts_of(rows))
+}
+
+# The first frequency that is neither a code nor a duration.
+unknown_frequency <- function(frequency) {
+  others <- setdiff(frequency[!is.na(frequency)], names(frequency_words))
+  utils::head(others[vapply(others, function(text) is.null(interval_from_iso(text)), TRUE)], 1)
 }
 
 read_periods <- function(period, n) {
@@ -96,28 +105,27 @@ guessed_frequencies <- function(series, first, frequency) {
   frequency
 }
 
-read_released <- function(released, n) {
-  if (is.null(released)) utc(rep(NA_real_, n)) else read_instants(released, "released", na = TRUE)
+read_known <- function(known, n) {
+  if (is.null(known)) utc(rep(NA_real_, n)) else read_instants(known, "known", na = TRUE)
 }
 
-# Any of the three as plain columns, in order of series and own time: `series`, `time` (seconds,
-# where the value's time begins), `known` (from
-# when it counts: its release, else the end of the time that it speaks of), `value`, `status`.
-# `lag` is a length of time after the end. What was
-# drawn from other values counts when these did: `drawn_from` is the end of the time that the
-# latest of them speaks of. With `own`, only own times are asked for.
-series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = "UTC",
+# Any of the three as plain columns, in order of series and time: `series`, `time`, `through` and
+# `known` (seconds), `value`, `status`. With `own`, only own times are asked for.
+series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = NULL,
   calendar = NULL, own = FALSE) {
-  lag <- if (!is.null(lag)) time_interval(lag, "lag")
-  list_frame(points_of(as_series(x), value, interval, lag, zone, calendar, own))
+  x <- as_series(x)
+  facts <- frame_facts(x, interval, zone, calendar)
+  facts$lag <- if (!is.null(lag)) time_interval(lag, "lag")
+  list_frame(points_of(x, value, facts, own))
 }
 
-points_of_observations <- function(x, value, lag, zone) {
+points_of_observations <- function(x, value, facts, own) {
   x <- series_frame(x)
-  end <- (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400
-  list(series = x$series, time = as.numeric(x$period) * 86400,
-    known = known_from(x, end, lag, zone), value = number_named(x, value %||% "value"),
-    status = x$status)
+  time <- own_times(x)
+  times <- if (own) list(through = time, known = time)
+  else row_times(x, own_ends(x, facts), facts$lag, facts$zone)
+  list(series = x$series, time = time, through = times$through, known = times$known,
+    value = number_named(x, value %||% "value"), status = x$status)
 }
 
 number_named <- function(x, column) {
@@ -128,57 +136,22 @@ number_named <- function(x, column) {
     todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
 }
 
-points_of_bars <- function(x, value, interval, lag, zone, calendar = NULL, own = FALSE) {
+points_of_bars <- function(x, value, facts, own) {
   x <- ordered_bars(x)
   column <- value %||% "close"
   if (!is.numeric(x[[column]])) {
     vetusta_stop("want", paste0("The bars have no number called \"", column, "\"."),
       todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
   }
-  length <- if (is.null(interval)) guess_interval(x$time, bar_groups(x)$id)
-  else time_interval(interval)
   time <- seconds_of(x$time)
-  told <- !is.null(x[["released"]]) && !anyNA(x$released)
-  if (is.null(length) && nrow(x) && !own && !told) {
-    vetusta_stop("want",
-      "How long a single bar is, and so when it was known, cannot be told from itself.",
-      todo = "give `interval`, such as \"1 day\"")
-  }
-  # a bar of a day or longer is known from the end of its session, where a calendar tells it
-  end <- if (is.null(length)) time
-  else if (is_intraday(length)) time + length$seconds
-  else if (!is.null(calendar) && length(time)) trading_ends(x$time, length, calendar)
-  else as.numeric(shift_instant(x$time, length, 1, zone))
+  times <- if (own) list(through = time, known = time)
+  else row_times(x, own_ends(x, facts), facts$lag, facts$zone)
   list(series = series_of_rows(with_shape(x, "vetusta_bars")), time = time,
-    known = known_from(x, end, lag, zone), value = number_named(x, column), status = x$status)
+    through = times$through, known = times$known, value = number_named(x, column),
+    status = x$status)
 }
 
-# From when rows count: their release, else the end of their time and the lag; not before what they
-# were drawn from.
-known_from <- function(x, end, lag, zone) {
-  released <- x[["released"]]
-  drawn <- x[["drawn_from"]]
-  if (!is.null(drawn)) {
-    drawn <- as.numeric(read_instants(drawn, "drawn_from", na = TRUE))
-    late <- which(drawn > end)
-    end[late] <- drawn[late]
-  }
-  known <- lagged(end, lag, zone)
-  if (is.null(released)) {
-    return(known)
-  }
-  released <- as.numeric(if (inherits(released, "POSIXct")) released
-  else read_instants(released, "released", na = TRUE))
-  told <- which(!is.na(released))
-  if (!is.null(drawn)) {
-    both <- told[!is.na(drawn[told])]
-    released[both] <- pmax(released[both], lagged(drawn[both], lag, zone))
-  }
-  known[told] <- released[told]
-  known
-}
-
-points_of_points <- function(x, value, lag, zone) {
+points_of_points <- function(x, value, facts, own) {
   series <- if (is.character(x$series)) x$series else as.character(x$series)
   # text and days are instants of UTC, as in all tables
   if (!inherits(x$time, "POSIXct") || !is.double(x$time)) x$time <- read_instants(x$time, "time")
@@ -194,16 +167,14 @@ points_of_points <- function(x, value, lag, zone) {
     }
   }
   time <- seconds_of(x$time)
-  points <- list(series = series, time = time, known = known_from(x, time, lag, zone),
+  times <- if (own) list(through = time, known = time)
+  else row_times(x, time, facts$lag, facts$zone)
+  points <- list(series = series, time = time, through = times$through, known = times$known,
     value = number_named(x, value %||% "value"))
   points$status <- x[["status"]]
   # what names the series by numbers is handed on, since it takes as long as the rest
   attr(points, "groups") <- groups
   points
-}
-
-lagged <- function(end, lag, zone) {
-  if (is.null(lag)) end else as.numeric(shift_instant(utc(end), lag, 1, zone))
 }
 
 # The length of bars, by the smallest step of a series; NULL where there is but one bar of each.
@@ -238,32 +209,34 @@ point_groups <- function(points) {
   text_groups(points$series, lone = TRUE)$id %||% integer()
 }
 
-# What is computed from several releases is computed anew for each instant at which one came, from
-# the newest ones known by then, and kept where it differs from
-# what was computed before: nothing that came later is in it. `points` are of one series, in order
-# of time and release; `work` takes the numbers of its rows
-# that count at an instant, and gives a list of `time`, `value`, `known` and whatever else, one
-# entry a result.
+# What is computed from several releases is computed anew for each instant at which a row became
+# known, from the newest rows known by then, and kept where it differs from what was computed
+# before. `points` are of one series, in order of time and release; `work` takes the numbers of the
+# rows that count at an instant, and gives a list of `time`, `value`, `through`, `known` and
+# whatever else, an entry a result.
 by_release <- function(points, work) {
   order <- order(points$time, points$known, method = "radix")
   time <- points$time[order]
   known <- points$known[order]
+  deleted <- if (is.null(points[["status"]])) rep(FALSE, length(order))
+  else points$status[order] %in% "deleted"
   kept <- list()
   last <- NULL
   for (at in sort(unique(known))) {
     seen <- which(known <= at)
     seen <- seen[!duplicated(time[seen], fromLast = TRUE)]
-    now <- list_frame(work(order[seen]))
-    now$known <- pmax(now$known, at)
-    before <- match(now$time, last$time)
-    same <- if (is.null(last)) rep(FALSE, nrow(now))
-    else !is.na(before) &
-      (now$value == last$value[before] | (is.na(now$value) & is.na(last$value[before])))
-    if (!is.null(last) && !is.null(now[["status"]])) {
-      same <- same & now$status == last$status[before]
+    now <- list_frame(work(order[seen[!deleted[seen]]]))
+    now$known <- pmax(now$known, rep(at, nrow(now)))
+    # what a deletion takes away is not there from then on
+    gone <- if (!is.null(last)) last[!last$time %in% now$time & !is.na(last$value), , drop = FALSE]
+    if (NROW(gone)) {
+      gone$value <- NA_real_
+      gone$known <- gone$through <- at
+      if (!is.null(gone[["status"]])) gone$status <- "deleted"
+      now <- rbind(now, gone)
     }
-    same[is.na(same)] <- FALSE
-    now$known[same] <- last$known[before[same]]
+    same <- same_results(now, last)
+    now$known[same] <- last$known[match(now$time[same], last$time)]
     kept[[length(kept) + 1]] <- now[!same, , drop = FALSE]
     last <- now
   }
@@ -273,9 +246,30 @@ by_release <- function(points, work) {
   all[order(all$time, all$known, method = "radix"), , drop = FALSE]
 }
 
+# Which results are as they were computed before, in all of their columns but the two instants.
+same_results <- function(now, last) {
+  if (is.null(last)) {
+    return(rep(FALSE, nrow(now)))
+  }
+  before <- match(now$time, last$time)
+  same <- !is.na(before)
+  for (name in setdiff(names(now), c("time", "known", "through"))) {
+    old <- last[[name]][before]
+    same <- same & ((now[[name]] == old) %in% TRUE | (is.na(now[[name]]) & is.na(old)))
+  }
+  same
+}
+
 # A table of points: what functions that look at values alone give back.
 points_rows <- function(series, time, value, ...) {
   with_shape(as_rows(list(series = series, time = utc(time), value = value, ...)), "vetusta_points")
+}
+
+# Values computed from points, with the facts of the table that they come from.
+derived_points <- function(x, points, value, through, known, ...) {
+  rows <- points_rows(points$series, points$time, value, through = utc(through),
+    known = utc(known), ...)
+  with_facts(rows, facts_of(x)[c("zone", "calendar", "title", "source")])
 }
 
 # Each series' rows, in the order in which the series first come.

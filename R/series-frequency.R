@@ -23,17 +23,16 @@
 #'   Parts are the days, weeks or months that `x` has values
 #'   of; with a calendar only its open days count.
 #' @param calendar For `series_condense()`: the calendar whose days are expected.
-#' @param zone The zone of the days of values with a time.
+#' @param zone The IANA zone of the days of values with a time; by default that of the table.
 #' @param known For the rule `"last"`: `"start"` or `"end"`.
 #' @param indicator For the rule `"indicator"`: observations of one series of the frequency `to`.
 #' @return Observations of the frequency `to`. `series_condense()` adds `coverage`, the part of
 #'   the period's parts that have a value.
 #'   Refined values have the status `filled` and the column `rule`; infinite values are kept by
-#'   what uses them. What is made from values with a `released` has
-#'   one: the latest of theirs, and for a condensed value not before its period's end. What is
-#'   refined from values without one has `drawn_from`, the end of the latest
-#'   period that it is made from. Where `x` holds several releases of a period, the result does
-#'   too, each made from what was known by then.
+#'   what uses them. `known`, and where it is another instant `through`, are the latest of those of
+#'   the values that a value is made from, and for a condensed value not before its period's end.
+#'   Where `x` holds several releases of a period, the result does too, each made from what was
+#'   known by then.
 #' @details A week belongs to the longer period that holds its Thursday, as ISO 8601 counts weeks
 #'   to years. Pro rata to an indicator is the distribution of
 #'   Bloem, Dippelsman and Maehle, *Quarterly National Accounts Manual* (IMF, 2001), section 6.2: a
@@ -46,38 +45,48 @@
 #' days <- data.frame(series = "level", period = as.Date("2026-01-01") + 0:89, value = 1:90)
 #' months <- series_condense(days, "M", "mean")
 #' series_refine(months, "W", "linear")
-series_condense <- function(x, to, rule = "mean", need = 0, calendar = NULL, zone = "UTC") {
+series_condense <- function(x, to, rule = "mean", need = 0, calendar = NULL, zone = NULL) {
   to <- check_frequency(if (missing(to)) NULL else to)
   check_choice(rule, "rule", c("mean", "sum", "first", "last", "min", "max", "median", "end"))
   check_calendar(calendar)
-  check_zone(zone)
+  if (!is.null(zone)) check_zone(zone)
   if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) {
     vetusta_stop("want", "`need` is a share of a period's days.",
       todo = "give a number from 0 to 1")
   }
-  x <- parts_of(x, zone)
+  table <- as_series(x)
+  zone <- frame_facts(table, zone = zone)$zone
+  calendar <- calendar %||% attr(table, "calendar", exact = TRUE)
+  x <- parts_of(table, zone)
   check_direction(x, to, down = TRUE)
   # a week is where its Thursday is
   x$bucket <-
     period_first(epoch_days(ifelse(x$frequency == "W" & to != "W", as.numeric(x$period) + 3,
       as.numeric(x$period))), to)
   x$weight <- as.numeric(period_last(x$period, x$frequency) - x$period) + 1
-  out <- derived_rows(x, function(rows) condensed(x[rows, ], to, rule, need, calendar))
+  out <- derived_rows(x, function(rows) condensed(x[rows, ], to, rule, need, calendar, zone))
   frame <- data.frame(series = out$series,
     period = epoch_days(out$time / 86400), frequency = rep(to, nrow(out)),
-    value = out$value, unit = out$unit,
-    status = out$status, coverage = out$coverage)
-  if (any(!is.na(x$released))) frame$released <- utc(ifelse(is.na(out$released), NA, out$known))
-  without_notes(series_frame(frame))
+    value = out$value, unit = out$unit, status = out$status, coverage = out$coverage,
+    known = utc(out$known), through = utc(out$through))
+  derived_observations(table, frame, zone)
 }
 
-# Values of any kind with their period, frequency and the time within it; `known` as of
+# Observations made from those of a table, with its facts and their own instants.
+derived_observations <- function(x, frame, zone) {
+  facts <- facts_of(x)[c("title", "source", "unit", "calendar")]
+  facts$zone <- if (!identical(zone, "UTC")) zone
+  facts$unit <- unit_of_value(facts$unit[value_column(x)])
+  rows <- with_facts(without_notes(series_frame(frame)), facts)
+  end <- own_ends(rows, frame_facts(rows))
+  if (isTRUE(all.equal(as.numeric(rows$through), end, tolerance = 0))) rows$through <- NULL
+  rows
+}
+
+# Values of any kind with their period, frequency and the time within it, in order of
 # series_points().
 parts_of <- function(x, zone) {
-  x <- periods_of(as_series(x), zone)
-  x$known <- ifelse(is.na(x$released), (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400,
-    as.numeric(x$released))
-  x <- as.data.frame(x)
+  x <- as.data.frame(periods_of(as_series(x), zone))
   # what stands twice without another release counts once
   x[!duplicated(x[c("series", "time", "known")], fromLast = TRUE), ]
 }
@@ -89,44 +98,47 @@ periods_of <- function(x, zone) UseMethod("periods_of")
 periods_of.vetusta_observations <- function(x, zone) {
   x <- series_frame(x)
   x$time <- own_times(x)
+  times <- row_times(x, own_ends(x, frame_facts(x, zone = zone)))
+  x$through <- times$through
+  x$known <- times$known
   x
 }
 
 #' @export
 periods_of.default <- function(x, zone) {
-  told <- !is.null(x[["released"]])
-  points <- series_points(x, zone = zone, own = !told)
+  points <- series_points(x, zone = zone)
   n <- length(points$time)
   list_frame(list(series = points$series, period = local_day(utc(points$time), zone),
     frequency = rep("D", n),
     value = points$value, unit = rep(NA_character_, n),
     status = points$status %||% ifelse(is.na(points$value), "missing", "observed"),
-    released = utc(if (told) points$known else rep(NA_real_, n)), time = points$time))
+    through = points$through, known = points$known, time = points$time))
 }
 
 # What is made of the rows of each series, of several releases anew for each; `work` takes rows and
-# gives `time`, `value`, `known`, `status` and others.
+# gives `time`, `value`, `through`, `known`, `status` and others.
 derived_rows <- function(x, work) {
   vintages <- has_vintages(x)
-  parts <- lapply(if (vintages) unname(series_split(x$series))
+  deleted <- x$status %in% "deleted"
+  parts <- lapply(if (vintages || any(deleted)) unname(series_split(x$series))
   else list(seq_len(nrow(x))), function(rows) {
-    if (!vintages) {
+    if (!vintages && !any(deleted)) {
       return(list_frame(work(rows)))
     }
-    part <- x[rows, c("time", "known")]
+    part <- x[rows, c("time", "known", "status")]
     found <- if (anyDuplicated(part$time)) by_release(part, function(at) work(rows[at]))
-    else list_frame(work(rows))
+    else list_frame(work(rows[!deleted[rows]]))
     found$series <- rep(x$series[rows[1]], nrow(found))
     found
   })
   as.data.frame(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
 }
 
-condensed <- function(x, to, rule, need, calendar) {
+condensed <- function(x, to, rule, need, calendar, zone) {
   last <- period_last(x$bucket, to)
   table <- data.table::data.table(series = x$series, bucket = as.numeric(x$bucket), value = x$value,
-    weight = x$weight, period = as.numeric(x$period), known = x$known,
-    told = as.numeric(x$released), unit = x$unit, provisional = x$status == "provisional",
+    weight = x$weight, period = as.numeric(x$period), through = x$through, known = x$known,
+    unit = x$unit, provisional = x$status == "provisional",
     ends = as.numeric(x$period) + x$weight > as.numeric(last) |
     (x$weight == 7 & as.numeric(x$period) + x$weight + 3 > as.numeric(last)))
   part <- function(value, weight, ends, fun) {
@@ -146,17 +158,17 @@ condensed <- function(x, to, rule, need, calendar) {
   out <- table[,
     list(value = as.double(part(.SD$value, .SD$weight, .SD$ends, rule)), unit = .SD$unit[1],
       provisional = any(.SD$provisional, na.rm = TRUE),
-    parts = length(unique(.SD$period[!is.na(.SD$value)])), known = max(.SD$known),
-    released = max(c(.SD$told, -Inf), na.rm = TRUE)), by = c("series", "bucket")]
+    parts = length(unique(.SD$period[!is.na(.SD$value)])), through = max(.SD$through),
+    known = max(.SD$known)), by = c("series", "bucket")]
   bucket <- epoch_days(out$bucket)
   frequency <- if (nrow(x)) x$frequency[match(paste(out$series, out$bucket),
     paste(x$series, as.numeric(x$bucket)))] else character()
   coverage <- pmin(1, out$parts / pmax(1, expected_parts(bucket, to, frequency, calendar)))
   value <- out$value
   value[coverage < need - 1e-9] <- NA
+  end <- period_ends(bucket, rep(to, length(bucket)), zone)
   list(series = out$series, time = out$bucket * 86400, value = value, unit = out$unit,
-    coverage = coverage, known = pmax(out$known, (as.numeric(period_last(bucket, to)) + 1) * 86400),
-    released = ifelse(is.finite(out$released), out$released, NA_real_),
+    coverage = coverage, through = pmax(out$through, end), known = pmax(out$known, end),
     status = ifelse(is.na(value), "missing", ifelse(out$provisional, "provisional", "observed")))
 }
 
@@ -179,6 +191,8 @@ expected_parts <- function(bucket, to, frequency, calendar) {
       thursday(last) - thursday(first - 1)
     } else if (to %in% names(frequency_months)) {
       frequency_months[[to]] / frequency_months[[name]]
+    } else if (startsWith(name, "P")) {
+      (as.numeric(last - first) + 1) / (interval_seconds(time_interval(name)) / 86400)
     } else {
       1
     }
@@ -198,19 +212,27 @@ check_frequency <- function(to) {
 }
 
 check_direction <- function(x, to, down) {
-  rank <- c(D = 1, W = 2, M = 3, Q = 4, T = 5, S = 6, A = 7)
-  wrong <- unique(x$frequency[if (down) rank[x$frequency] > rank[to]
-  else rank[x$frequency] < rank[to]])
+  rank <- c(D = 1, W = 7, M = 30, Q = 91, T = 122, S = 182, A = 365)
+  own <- unique(x$frequency)
+  length <- vapply(own, function(name) {
+    if (startsWith(name, "P")) interval_seconds(time_interval(name)) / 86400 else rank[[name]]
+  }, 0)
+  wrong <- own[if (down) length > rank[[to]] else length < rank[[to]]]
   if (length(wrong)) {
     vetusta_stop("want",
-      paste0(frequency_words[wrong[1]], " values cannot be made ", frequency_words[to],
+      paste0(frequency_word(wrong[1]), " values cannot be made ", frequency_words[to],
         " this way."),
       todo = if (down) "use series_refine() to go up" else "use series_condense() to go down")
   }
 }
 
-# Of several releases of one period the newest.
+frequency_word <- function(name) {
+  if (startsWith(name, "P")) format(time_interval(name))
+  else frequency_words[[name]]
+}
+
+# Of several releases of one period the newest, and nothing that was deleted.
 newest_rows <- function(x) {
-  x[!duplicated(paste(x$series, as.numeric(x$period), sep = "\r"),
-  fromLast = TRUE), ]
+  newest <- !duplicated(paste(x$series, as.numeric(x$period), sep = "\r"), fromLast = TRUE)
+  x[newest & !x$status %in% "deleted", ]
 }

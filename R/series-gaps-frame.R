@@ -4,48 +4,76 @@
 # the end of the time that each speaks of, and its day.
 # Values of days and longer belong to trading days, wherever in them they are stamped. `shift` is
 # how far each series' own times lie from the expected ones.
-gaps_frame <- function(x, plain, calendar, interval, from, to, session) UseMethod("gaps_frame")
+# `facts` are of frame_facts().
+gaps_frame <- function(x, plain, facts, from, to, session) UseMethod("gaps_frame")
 
 #' @export
-gaps_frame.vetusta_observations <- function(x, plain, calendar, interval, from, to, session) {
-  gaps_periods(plain, calendar, calendar$zone %||% "UTC", calendar$name %||% "every day", from, to)
+gaps_frame.vetusta_observations <- function(x, plain, facts, from, to, session) {
+  gaps_periods(plain, facts$calendar, facts$zone, from, to)
 }
 
 #' @export
-gaps_frame.default <- function(x, plain, calendar, interval, from, to, session) {
-  if (is.null(calendar)) session <- NULL
-  zone <- if (is.null(calendar)) "UTC" else calendar$zone
-  name <- if (is.null(calendar)) "every day" else calendar$name
+gaps_frame.default <- function(x, plain, facts, from, to, session) {
+  calendar <- facts$calendar
   own <- is.null(calendar)
-  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = "UTC"))
-  interval <- gaps_interval(plain, interval)
-  lattice <- if (own) own_lattice(plain, interval, gaps_window(plain, from, to, calendar))
-  place <- if (!is.null(lattice)) function(time, series) {
-    time -
-    (if (is.null(lattice$shift)) 0 else unname(lattice$shift[series]))
-  }
+  if (own) session <- NULL
+  name <- if (own) "every day" else calendar$name
+  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = facts$zone))
+  interval <- gaps_interval(plain, facts$interval)
+  lattice <- if (own) own_lattice(plain, interval, gaps_window(plain, from, to, calendar),
+    facts$zone)
+  place <- if (!is.null(lattice)) lattice$place
   else if (is_intraday(interval)) function(time, series) time
   else function(time, series) as.numeric(trading_times(utc(time), interval, calendar))
   placed <- place(plain$time, plain$series)
   window <- if (is.null(lattice)) gaps_window(list(time = placed), from, to, calendar)
   expected <- lattice$expected %||%
     as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
+  open <- if (own) seen_weekdays(placed, interval, facts$zone)
+  if (!is.null(open)) {
+    expected <- expected[weekday_of(as.numeric(local_day(utc(expected), facts$zone))) %in% open]
+    name <- "weekdays"
+  }
   list(expected = expected, time = placed, place = place, shift = lattice$shift,
     interval = interval, intraday = is_intraday(interval),
-    iso = interval$iso, calendar = name, zone = zone)
+    iso = interval$iso, calendar = name, zone = facts$zone)
 }
 
-gaps_periods <- function(plain, calendar, zone, name, from, to) {
+# The weekdays on which daily values come, where there are none on weekends in three weeks or more:
+# the source is closed then. NULL where all days count.
+seen_weekdays <- function(time, interval, zone) {
+  if (interval$iso != "P1D" || length(time) < 11 || diff(range(time)) < 21 * 86400) {
+    return(NULL)
+  }
+  day <- weekday_of(as.numeric(local_day(utc(time), zone)))
+  if (!any(day > 5)) 1:5
+}
+
+gaps_periods <- function(plain, calendar, zone, from, to) {
   if (length(plain$frequency) != 1) {
     vetusta_stop("want", "Gaps are found in series of one frequency at a time.",
       todo = paste0("choose one of: ", paste(plain$frequency, collapse = ", ")))
   }
-  window <- gaps_window(plain, from, to, list(zone = zone))
+  window <- gaps_window(plain, from, to, list(zone = "UTC"))
   first <- as.Date(window$from, tz = "UTC")
   last <- as.Date(window$to - 1, tz = "UTC")
   if (!is.null(calendar)) check_covers(calendar, window$from, window$to)
-  day <- if (plain$frequency == "D" && !is.null(calendar)) calendar_days(calendar, first, last)
-  else period_sequence(first, last, plain$frequency)
+  name <- calendar$name %||% "every day"
+  own <- epoch_days(plain$time / 86400)
+  daily <- plain$frequency == "D"
+  day <- if (daily && !is.null(calendar)) calendar_days(calendar, first, last)
+  else if (length(own) && any(off_calendar(own, rep(plain$frequency, length(own))))) {
+    period_steps(first, last, plain$frequency, own)
+  }
+  if (is.null(day)) {
+    day <- if (startsWith(plain$frequency, "P")) step_days(first,
+      time_interval(plain$frequency), 0) else period_sequence(first, last, plain$frequency)
+  }
+  open <- if (daily && is.null(calendar)) seen_weekdays(plain$time, time_interval("1 day"), "UTC")
+  if (!is.null(open)) {
+    day <- day[weekday_of(as.numeric(day)) %in% open]
+    name <- "weekdays"
+  }
   list(expected = as.numeric(day) * 86400, time = plain$time, place = function(time, series) time,
     frequency = plain$frequency, intraday = FALSE, iso = plain$frequency, calendar = name,
     zone = zone)
@@ -61,18 +89,25 @@ gaps_interval <- function(plain, interval) {
 }
 
 # Without a calendar the values' own times say where the expected ones lie, a Friday or a quarter
-# past the hour, for each series its own; NULL where those of
-# one series do not agree on it.
-own_lattice <- function(plain, interval, window) {
-  from <- as.numeric(window$from)
-  to <- as.numeric(window$to)
+# past the hour, for each series its own: list(expected, shift, place). NULL where those of one
+# series do not agree on it.
+own_lattice <- function(plain, interval, window, zone) {
   step <- interval$seconds
   if (is.na(step) || !length(plain$time)) {
     return(NULL)
   }
+  # days keep their hour of the local clock
+  clock <- if (is_intraday(interval)) function(time) time
+  else function(time) time + zone_offset(time, zone)
+  back <- if (is_intraday(interval)) function(time) time
+  else function(time) as.numeric(time_local(epoch_days(floor(time / 86400)), time %% 86400, zone,
+    skipped = "next"))
+  time <- clock(plain$time)
+  from <- clock(as.numeric(window$from))
+  to <- clock(as.numeric(window$to))
   first <- !duplicated(plain$series)
-  phase <- stats::setNames(plain$time[first] %% step, plain$series[first])
-  off <- plain$time %% step - phase[plain$series]
+  phase <- stats::setNames(time[first] %% step, plain$series[first])
+  off <- time %% step - phase[plain$series]
   if (any(abs(off) > 1e-6)) {
     return(NULL)
   }
@@ -83,7 +118,10 @@ own_lattice <- function(plain, interval, window) {
   # of several series each has its own times within a step; a step counts that begins in the window
   expected <- if (start < to) seq(start, to - step * 1e-9, by = step) else numeric()
   if (!one) expected <- expected[expected + max(phase) >= from & expected + min(phase) < to]
-  list(expected = expected, shift = if (!one) phase - base)
+  shift <- if (!one) phase - base
+  list(expected = back(expected), shift = shift, place = function(time, series) {
+    back(clock(time) - (if (is.null(shift)) 0 else unname(shift[series])))
+  })
 }
 
 gaps_window <- function(plain, from, to, calendar) {

@@ -7,10 +7,13 @@
 #' @param x A table of bars of one interval, of any number of symbols; or observations, or a
 #'   table with `series`, `time` and `value`. A row whose value is
 #'   missing is no value.
-#' @param calendar A calendar. `NULL` expects a value at every interval of every day of UTC;
-#'   observations of months and other periods are
-#'   expected for every period, those of days for every day of the calendar.
-#' @param interval The interval of `x`; by default the smallest step between two values, where
+#' @param calendar A calendar; by default the one that the table states. Without one a value is
+#'   expected at every interval of every day of the table's zone, and of daily series without any
+#'   value on a weekend in three weeks or more on every weekday. Observations of months and other
+#'   periods are expected for every period from the first one on, those of days for every day of the
+#'   calendar.
+#' @param interval The interval of `x`; by default the one that the table states, or the smallest
+#'   step between two values, where
 #'   values two to six days apart are those of days. Without a calendar
 #'   a value is expected where the values' own times lie, on Fridays say; where they do not agree,
 #'   at midnights and whole hours (UTC).
@@ -60,7 +63,9 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   x <- as_series(x)
   name <- if (is.null(x[["series"]])) "symbol" else "series"
   plain <- gaps_input(x)
-  frame <- gaps_frame(x, plain, calendar, interval %||% attr(x, "interval"), from, to, session)
+  facts <- frame_facts(x, interval, calendar = calendar)
+  calendar <- facts$calendar
+  frame <- gaps_frame(x, plain, facts, from, to, session)
   expected <- frame$expected
   shift <- frame$shift
   say_outside_of(x, frame, calendar)
@@ -136,7 +141,7 @@ gaps_input.vetusta_observations <- function(x) {
 
 #' @export
 gaps_input.vetusta_points <- function(x) {
-  points <- series_points(x)
+  points <- newest_points(x, series_points(x, own = TRUE))
   there <- !is.na(points$value)
   list(series = points$series[there], time = points$time[there])
 }

@@ -14,14 +14,14 @@
 #'   before it is a finding; after levels were brought together.
 #' @param value Of bars the column that is meant.
 #' @param name The name of the joined series; by default that of the preferred one.
-#' @param zone The IANA zone of days, where days stand beside instants.
+#' @param zone The IANA zone of days; by default that of each table.
 #' @return A `vetusta_points` tibble: `series`, `time` (`POSIXct`, the time of each value as it is;
-#'   of periods `period`), `value`, `status`, `released`, `origin` (the source of each value). The
+#'   of periods `period`), `value`, `status`, `through`, `known`, `origin` (the source of each value). The
 #'   attribute `factors` has one row a table: `origin`, `factor`, `offset` (value = own value x
 #'   factor + offset), `overlap` (how many values in common it was measured at); the attribute
 #'   `findings` one row a time at which two sources disagree: `time` or `period`, `origin`, `value`,
-#'   `other`, `other_value`, `part`. A value that was brought to another level counts no earlier
-#'   than the values at which the level was measured (`released`).
+#'   `other`, `other_value`, `part`. `through` and `known` are those of each value; of one that was
+#'   brought to another level no earlier than those of the values at which the level was measured.
 #' @section Errors: `vetusta_error_shape` for what is no series, or is several;
 #'   `vetusta_error_want` where levels are to be brought together and there is nothing in common, or
 #'   a ratio of values at or below zero.
@@ -32,13 +32,13 @@
 #'   value = c(260, 262, 260, 261))
 #' series_join(survey = a, old = b, level = "difference")
 series_join <- function(..., level = "none", overlap = NULL, tolerance = 0.02, value = "close",
-  name = NULL, zone = "UTC") {
+  name = NULL, zone = NULL) {
   tables <- list(...)
   check_choice(level, "level", c("none", "ratio", "difference"))
   check_number(tolerance, "tolerance", 0)
   check_text(value, "value")
   if (!is.null(name)) check_text(name, "name")
-  check_zone(zone)
+  if (!is.null(zone)) check_zone(zone)
   if (length(tables) < 2) {
     vetusta_stop("want", "Two or more tables are joined.", todo = "give a table for each source")
   }
@@ -65,8 +65,10 @@ series_join <- function(..., level = "none", overlap = NULL, tolerance = 0.02, v
   all <- lapply(all, `[`, order)
   time <- if (dated) list(period = all$period) else list(time = utc(all$at))
   n <- length(all$at)
-  result <- as_rows(c(list(series = rep(name %||% own[1], n)), time, list(value = all$value,
-    status = all$status, released = utc(all$released), origin = all$origin)))
+  result <- as_rows(c(list(series = rep(name %||% own[1], n)), time,
+    if (dated) list(frequency = all$frequency), list(value = all$value, status = all$status,
+      through = utc(all$through), known = utc(all$known), origin = all$origin)))
+  result <- with_facts(result, facts_together(lapply(tables, facts_of))[c("zone", "calendar")])
   attr(result, "factors") <- as_rows(as.list(data.table::rbindlist(factors)))
   found <- data.table::rbindlist(findings)
   if (!dated && nrow(found)) names(found)[1] <- "time"
@@ -76,22 +78,26 @@ series_join <- function(..., level = "none", overlap = NULL, tolerance = 0.02, v
 
 # list(name, rows): one series as plain columns, `at` in seconds.
 join_part <- function(x, value, dated, zone) {
-  points <- as.list(long_points(x, value, dated, zone))
+  if (nrow(x) && !is.null(x[["period"]])) x <- series_frame(x)
+  points <- as.list(series_points(x, if (is_bars(x)) value, zone = zone))
   series <- unique(points$series)
   if (length(series) != 1) {
     vetusta_stop("shape", paste0("A table to be joined is of one series, and this one is of ",
       length(series), "."), where = paste(utils::head(series, 3), collapse = ", "),
       todo = "choose one of them")
   }
-  at <- if (dated) as.numeric(read_periods(points$period, length(points$value))$first) * 86400
-  else as.numeric(points$time)
+  # days beside instants begin in their zone
+  at <- if (is.null(x[["period"]]) || dated) points$time
+  else as.numeric(time_local(epoch_days(points$time / 86400), 0, frame_facts(x, zone = zone)$zone))
   if (anyDuplicated(at)) {
     vetusta_stop("shape", paste0("The series ", series, " has two values of one time."),
       todo = "ask for one release of it")
   }
-  rows <- c(list(at = at, value = points$value, status = as.character(points$status),
-    released = as.numeric(points$released)), if (dated) list(period = points$period))
-  list(name = series, rows = rows)
+  status <- points$status %||% rep("observed", length(at))
+  rows <- c(list(at = at, value = points$value, status = as.character(status),
+    through = points$through, known = points$known),
+    if (dated) list(period = epoch_days(at / 86400), frequency = x$frequency))
+  list(name = series, rows = lapply(rows, `[`, !status %in% "deleted"))
 }
 
 # The rows of a source behind, on the level of those before it.
@@ -118,10 +124,11 @@ join_behind <- function(all, rows, level, length_of, origin) {
   }
   factor$overlap <- length(common$at)
   rows$value <- rows$value * factor$factor + factor$offset
-  # its level is known only once both of what it was measured at are
-  measured <- max(common$at, all$released[all$at %in% common$at],
-    rows$released[rows$at %in% common$at], na.rm = TRUE)
-  rows$released <- pmax(rows$released, measured, na.rm = TRUE)
+  # its level is known only once all are that it was measured at
+  for (name in c("through", "known")) {
+    measured <- max(all[[name]][all$at %in% common$at], rows[[name]][rows$at %in% common$at])
+    rows[[name]] <- pmax(rows[[name]], measured)
+  }
   rows$origin <- rep(origin, length(rows$at))
   list(rows = rows, factor = factor)
 }

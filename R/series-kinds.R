@@ -15,9 +15,12 @@ as_series <- function(x) {
     vetusta_stop("shape", "Series are a data frame.",
       todo = "give bars, observations, or a table with series, time and value")
   }
+  facts <- facts_of(x)
   x <- plain_table(x)
   for (shape in names(series_shapes)) {
-    if (all(series_shapes[[shape]] %in% names(x))) return(with_shape(x, shape))
+    if (all(series_shapes[[shape]] %in% names(x))) {
+      return(with_facts(with_shape(x, shape), facts))
+    }
   }
   vetusta_stop("shape", "This table is neither bars nor observations.",
     where = paste("its columns:", paste(names(x), collapse = ", ")),
@@ -108,19 +111,48 @@ own_times.default <- function(x) as.numeric(x$time)
 #' @export
 own_times.vetusta_observations <- function(x) as.numeric(x$period) * 86400
 
-# Where it ends: what a row without a release is known from.
-own_ends <- function(x, frame, calendar) UseMethod("own_ends")
+# Where it ends, in seconds, by interval, zone and calendar: see frame_facts().
+own_ends <- function(x, facts) UseMethod("own_ends")
 #' @export
-own_ends.default <- function(x, frame, calendar) own_times(x)
+own_ends.default <- function(x, facts) own_times(x)
 #' @export
-own_ends.vetusta_observations <- function(x, frame,
-  calendar) {
-  (as.numeric(period_last(x$period, x$frequency)) + 1) * 86400
+own_ends.vetusta_observations <- function(x, facts) period_ends(x$period, x$frequency, facts$zone)
+#' @export
+own_ends.vetusta_bars <- function(x, facts) {
+  time <- seconds_of(x$time)
+  stated <- !is.null(x[["through"]]) && !anyNA(x$through)
+  length <- facts$interval %||% if (!stated) step_interval(x$time, bar_groups(x)$id)
+  if (is.null(length)) {
+    if (!length(time) || stated) return(time)
+    if (!is.null(x[["known"]]) && !anyNA(x$known)) return(pmax(time, as.numeric(x$known)))
+    vetusta_stop("want",
+      "How long a single bar is, and so when it was known, cannot be told from itself.",
+      todo = "give `interval`, such as \"1 day\"")
+  }
+  if (is_intraday(length)) session_ends(time, time + length$seconds, facts$calendar)
+  # a bar of a day or longer ends with its last session, where a calendar tells it
+  else if (!is.null(facts$calendar) && length(time)) {
+    trading_ends(x$time, length, facts$calendar, facts$zone)
+  }
+  else as.numeric(shift_instant(utc(time), length, 1, facts$zone))
 }
-#' @export
-own_ends.vetusta_bars <- function(x, frame, calendar) {
-  plain <- list_frame(as.list(x)[setdiff(names(x), "released")])
-  without_notes(points_of_bars(plain, "close", frame$interval, NULL, frame$zone, calendar))$known
+
+# Bars within the day end with their session at the latest.
+session_ends <- function(time, end, calendar) {
+  if (is.null(calendar) || !length(time)) {
+    return(end)
+  }
+  known <- utc(ends_of(time))
+  frames <- sessions_around(calendar, known[1], known[2])
+  close <- as.numeric(frames$close)
+  at <- frames_find_cpp(time, as.numeric(frames$open), close)
+  pmin(end, c(Inf, close)[at + 1L])
+}
+
+# The instants at which periods end: midnights of the zone.
+period_ends <- function(first, frequency, zone = "UTC") {
+  after <- period_last(first, frequency) + 1
+  if (identical(zone, "UTC")) as.numeric(after) * 86400 else as.numeric(time_local(after, 0, zone))
 }
 
 # Times as they came, of rows that may stand in any order and be of any type.
@@ -138,31 +170,31 @@ raw_times.vetusta_observations <- function(x) {
 # Whether a row of the same time may be another release of it.
 has_releases <- function(x) UseMethod("has_releases")
 #' @export
-has_releases.default <- function(x) FALSE
+has_releases.default <- function(x) !is.null(x[["known"]])
+#' @export
+has_releases.vetusta_bars <- function(x) FALSE
 #' @export
 has_releases.vetusta_observations <- function(x) TRUE
 
-# Of several releases of one time the newest, where the shape has such.
+# Of several releases of one time the newest, and nothing that was deleted.
 newest_points <- function(x, points) {
-  if (has_releases(x)) points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
-  else points
+  if (has_releases(x)) {
+    points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
+  }
+  deleted <- points[["status"]] %in% "deleted"
+  if (any(deleted)) points[!deleted, ] else points
 }
 
-# A table's values on their way through points: see series_points().
-points_of <- function(x, value, interval, lag, zone, calendar, own) UseMethod("points_of")
+# A table's values on their way through points: see series_points(). `facts` are of frame_facts().
+points_of <- function(x, value, facts, own) UseMethod("points_of")
 #' @export
-points_of.vetusta_bars <- function(x, value, interval, lag, zone, calendar, own) {
-  points_of_bars(x, value, interval %||% attr(x, "interval"), lag, zone, calendar, own)
+points_of.vetusta_bars <- function(x, value, facts, own) points_of_bars(x, value, facts, own)
+#' @export
+points_of.vetusta_observations <- function(x, value, facts, own) {
+  points_of_observations(x, value, facts, own)
 }
 #' @export
-points_of.vetusta_observations <- function(x, value, interval, lag, zone, calendar, own) {
-  points_of_observations(x, value, lag, zone)
-}
-#' @export
-points_of.vetusta_points <- function(x, value, interval, lag, zone, calendar,
-  own) {
-  points_of_points(x, value, lag, zone)
-}
+points_of.vetusta_points <- function(x, value, facts, own) points_of_points(x, value, facts, own)
 
 # Values of one table, whatever its kind.
 long_points <- function(x, value, dated, zone) {
@@ -178,5 +210,5 @@ long_points <- function(x, value, dated, zone) {
   names <- ifelse(is.na(side), series_names_of(x), paste(series_names_of(x), side))
   c(list(series = names), time,
     list(value = x[[value]], status = x[["status"]] %||% rep("observed", nrow(x)),
-      released = x[["released"]] %||% utc(rep(NA_real_, nrow(x)))))
+      known = x[["known"]] %||% utc(rep(NA_real_, nrow(x)))))
 }

@@ -5,11 +5,15 @@
 #' Bars, observations and points are tibbles with a class of their own, so that R's functions do
 #' what is meant.
 #'
-#' @param x,object A table of bars, see [bars_frame()]; of observations, see [series_frame()]; or
+#' @param x,y,object A table of bars, see [bars_frame()]; of observations, see [series_frame()]; or
 #'   of points.
 #' @param i,j,... Rows and columns; passed on.
 #' @param drop Whether a single column is given as a vector.
-#' @return `[` keeps the class as long as the columns that make the shape are there. `summary()`
+#' @return `[`, `merge()`, `transform()` and `rbind()` keep the class as long as the columns that
+#'   make the shape are there, and the facts of the table (see [series_about()]). Tables whose bars
+#'   differ in their interval are not bound together; of different zones or calendars the instants
+#'   that they make become the columns `through` and `known`, and different units the column `unit`.
+#'   `summary()`
 #'   has a row a series: `series`,
 #'   `rows`, `missing` (rows without a value), `first`, `last` (`POSIXct`, UTC), `interval` (an ISO
 #'   8601 duration, where it can be told), `coverage` (the part of the times from the first to the
@@ -31,23 +35,81 @@ NULL
 `[.vetusta_series` <- function(x, i, j, ..., drop = FALSE) {
   shape <- class(x)[1]
   out <- NextMethod()
-  if (is.data.frame(out) && !all(series_shapes[[shape]] %in% names(out))) without_shape(out)
-  else out
+  if (!is.data.frame(out)) {
+    return(out)
+  }
+  out <- with_facts(out, facts_of(x))
+  if (all(series_shapes[[shape]] %in% names(out))) out else without_shape(out)
 }
 
 #' @rdname vetusta_series
 #' @export
 as.data.frame.vetusta_series <- function(x, ...) {
-  attr(x, "interval") <- NULL
   class(x) <- "data.frame"
   x
 }
 
+#' @rdname vetusta_series
+#' @export
+merge.vetusta_series <- function(x, y, ...) {
+  shape <- class(x)[1]
+  merged <- as_rows(as.list(merge(as.data.frame(x), as.data.frame(y), ...)))
+  if (all(series_shapes[[shape]] %in% names(merged))) merged <- with_shape(merged, shape)
+  with_facts(merged, facts_of(x))
+}
+
+#' @export
+transform.vetusta_series <- function(`_data`, ...) {
+  changed <- as_rows(as.list(transform(as.data.frame(`_data`), ...)))
+  with_facts(with_shape(changed, class(`_data`)[1]), facts_of(`_data`))
+}
+
+#' @rdname vetusta_series
 #' @export
 rbind.vetusta_series <- function(...) {
-  tables <- lapply(list(...), function(x) if (is.data.frame(x)) as.data.frame(x) else x)
-  series_table(as_series(as_rows(as.list(data.table::rbindlist(tables, use.names = TRUE,
-    fill = TRUE)))))
+  tables <- Filter(function(x) is.data.frame(x) && length(x), list(...))
+  facts <- lapply(tables, facts_of)
+  lengths <- unique(unlist(lapply(facts, function(one) one$interval$iso)))
+  if (length(lengths) > 1) {
+    vetusta_stop("shape", paste0("Bars of ", paste(vapply(lengths, function(iso) {
+      format(time_interval(iso))
+    }, ""), collapse = " and of "), " are no one table."),
+    todo = "resample them to one interval first, or keep a list of tables")
+  }
+  # where zones or calendars differ, the instants that they make are written down
+  differ <- any(vapply(c("zone", "calendar"), function(name) {
+    length(unique(lapply(facts, `[[`, name))) > 1
+  }, TRUE))
+  tables <- lapply(tables, function(x) {
+    if (differ && length(facts_of(x))) x <- with_own_times(as_series(x))
+    units <- attr(x, "unit", exact = TRUE)
+    x <- as.data.frame(x)
+    if (units_differ(facts) && !is.null(x[["value"]]) && is.null(x[["unit"]])) {
+      x$unit <- rep(unname(units["value"]), nrow(x))
+    }
+    x
+  })
+  together <- facts_together(facts)
+  if (units_differ(facts)) together$unit <- NULL
+  rows <- list_frame(as.list(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE)))
+  series_table(as_series(with_facts(as_rows(rows), together)))
+}
+
+# Whether one column has one unit here and another there.
+units_differ <- function(facts) {
+  units <- unlist(lapply(unname(facts), `[[`, "unit"))
+  any(duplicated(names(units))) && length(unique(paste(names(units), units))) >
+    length(unique(names(units)))
+}
+
+# Both instants of each row as columns.
+with_own_times <- function(x) {
+  x <- series_table(x)
+  facts <- frame_facts(x)
+  times <- row_times(x, own_ends(x, facts))
+  x$through <- utc(times$through)
+  x$known <- utc(times$known)
+  x
 }
 
 #' @export

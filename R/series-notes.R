@@ -30,6 +30,23 @@ say_outside <- function(outside, total) {
   }
 }
 
+# Observations without a release count from the end of their period.
+say_no_release <- function(tables) {
+  silent <- vapply(tables, function(x) {
+    !is.null(x[["period"]]) && nrow(x) > 0 && all(is.na(x[["known"]])) &&
+      all(is.na(x[["through"]]))
+  }, TRUE)
+  if (any(silent)) {
+    names <- unique(unlist(lapply(tables[silent], series_names_of)))
+    text <- paste0("note: no release dates: ", if (length(names) == 1) names
+    else counted(length(names), "series", "series"),
+    if (length(names) == 1) " counts" else " count", " from the end of each period; a lag moves ",
+    "this\n")
+    message(structure(class = c("vetusta_note", "message", "condition"),
+      list(message = text, call = NULL, series = names)))
+  }
+}
+
 # Bars of which nobody said to which session they belong are in none.
 say_no_session <- function(count) {
   if (count > 0) {

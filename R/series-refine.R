@@ -6,7 +6,9 @@ series_refine <- function(x, to, rule = "last", known = "start", indicator = NUL
   to <- check_frequency(if (missing(to)) NULL else to)
   check_choice(rule, "rule", c("last", "linear", "spline", "even", "indicator"))
   check_choice(known, "known", c("start", "end"))
-  x <- parts_of(x, "UTC")
+  table <- as_series(x)
+  zone <- frame_facts(table)$zone
+  x <- parts_of(table, zone)
   x$time <- as.numeric(x$period) * 86400
   check_direction(x, to, down = FALSE)
   if (rule == "indicator") indicator <- check_indicator(indicator, to)
@@ -18,19 +20,18 @@ series_refine <- function(x, to, rule = "last", known = "start", indicator = NUL
     lapply(unname(series_split(x$series)),
       function(rows) {
         derived_rows(x[rows, ],
-        function(at) refine_one(x[rows[at], ], to, rule, known, indicator))
+        function(at) refine_one(x[rows[at], ], to, rule, known, indicator, zone))
       }))
-  out <- out[!is.na(out$value), ]
+  # a value that was deleted is told, so that it ends the one before it
+  out <- out[!is.na(out$value) | out$status %in% "deleted", ]
   frame <- data.frame(series = out$series,
     period = epoch_days(out$time / 86400), frequency = rep(to, nrow(out)),
-    value = out$value, unit = out$unit,
-    status = rep("filled", nrow(out)), rule = rep(rule, nrow(out)), released = utc(out$known),
-    drawn_from = utc(ifelse(is.na(out$released), out$known, NA)))
-  if (all(is.na(frame$drawn_from))) frame$drawn_from <- NULL
-  without_notes(series_frame(frame))
+    value = out$value, unit = out$unit, status = out$status, rule = rep(rule, nrow(out)),
+    known = utc(out$known), through = utc(out$through))
+  derived_observations(table, frame, zone)
 }
 
-refine_one <- function(x, to, rule, known, indicator) {
+refine_one <- function(x, to, rule, known, indicator, zone) {
   last <- period_last(x$period, x$frequency)
   fine <- period_sequence(min(x$period), max(last), to)
   # a week is where its Thursday is
@@ -45,41 +46,58 @@ refine_one <- function(x, to, rule, known, indicator) {
   there <- carry_cpp(as.double(ifelse(is.na(x$value), NA, rows)), integer(), Inf, TRUE)
   # the row that each part is made from, and from which rows it is known: one, the one after it, or
   # all
-  from <- owner
-  if (rule == "last") from <- if (known == "start") carry_cpp(as.double(there[owner]), integer(),
-    Inf, TRUE) else c(NA, there)[findInterval(as.numeric(fine), as.numeric(last) + 1) + 1]
+  from <- looked <- owner
+  if (rule == "last" && known == "start") {
+    from <- carry_cpp(as.double(there[owner]), integer(), Inf, TRUE)
+  } else if (rule == "last") {
+    looked <- c(NA, rows)[findInterval(as.numeric(fine), as.numeric(last) + 1) + 1]
+    from <- there[looked]
+  }
   value <- switch(rule,
     last = x$value[from],
     linear = , spline = refine_between(x, last, fine, fine_last, rule),
     even = shares_of(x$value, owner, days),
     indicator = shares_of(x$value, owner, indicator$value[match(fine, indicator$period)])
   )
-  told <- as.numeric(x$released)
-  when <- x$known[from]
-  release <- told[from]
-  if (rule == "spline") {
-    when <- rep(max(x$known), length(fine))
-    release <- rep(if (all(is.na(told))) NA_real_ else max(told, na.rm = TRUE), length(fine))
-  } else if (rule == "linear") {
-    at <- (as.numeric(x$period) + as.numeric(last)) / 2
-    good <- which(is.finite(x$value))
-    place <- (as.numeric(fine) + as.numeric(fine_last)) / 2
-    before <- good[pmax(1, findInterval(place, at[good]))]
-    after <- good[pmin(length(good), findInterval(place, at[good], left.open = TRUE) + 1)]
-    when <- pmax(x$known[before], x$known[after])
-    release <- pmax(told[before], told[after], na.rm = TRUE)
-  } else if (rule == "indicator") {
-    shares <- ifelse(is.na(indicator$released),
-      (as.numeric(period_last(indicator$period, indicator$frequency)) + 1) * 86400,
-      as.numeric(indicator$released))
-    latest <- tapply(shares[match(fine, indicator$period)], factor(owner, rows), max)
-    when <- pmax(when, as.numeric(latest)[owner])
-  }
+  times <- refine_times(x, from, looked, fine, fine_last, last, owner, rule, indicator)
   # nothing counts before the time that it speaks of is over
-  end <- (as.numeric(fine_last) + 1) * 86400
+  end <- period_ends(fine, rep(to, length(fine)), zone)
   list(series = rep(x$series[1], length(fine)), time = as.numeric(fine) * 86400,
     value = as.double(value), unit = rep(x$unit[1], length(fine)),
-    known = pmax(when, ifelse(is.na(release), end, -Inf)), released = release)
+    status = rep("filled", length(fine)), through = pmax(times$through, end),
+    known = pmax(times$known, end))
+}
+
+# The latest `through` and `known` of what each part is made from.
+refine_times <- function(x, from, looked, fine, fine_last, last, owner, rule, indicator) {
+  latest <- switch(rule,
+    spline = function(values, shares) rep(max(values), length(fine)),
+    linear = {
+      at <- (as.numeric(x$period) + as.numeric(last)) / 2
+      good <- which(is.finite(x$value))
+      place <- (as.numeric(fine) + as.numeric(fine_last)) / 2
+      before <- good[pmax(1, findInterval(place, at[good]))]
+      after <- good[pmin(length(good), findInterval(place, at[good], left.open = TRUE) + 1)]
+      # a value that is missing between them was looked at too
+      function(values, shares) range_latest(values, before, after)
+    },
+    last = function(values, shares) range_latest(values, from, pmax(from, looked, na.rm = TRUE)),
+    indicator = function(values, shares) {
+      of_period <- tapply(shares[match(fine, indicator$period)],
+        factor(owner, seq_len(nrow(x))), max)
+      pmax(values[from], as.numeric(of_period)[owner])
+    },
+    function(values, shares) values[from])
+  list(through = latest(x$through, indicator$through), known = latest(x$known, indicator$known))
+}
+
+# The latest of the values from one place to another, for each pair of places.
+range_latest <- function(values, first, last) {
+  out <- values[last]
+  out[is.na(out)] <- values[first][is.na(out)]
+  wide <- which(last > first)
+  out[wide] <- vapply(wide, function(i) max(values[first[i]:last[i]]), 0)
+  out
 }
 
 refine_between <- function(x, last, fine, fine_last, rule) {
@@ -106,7 +124,7 @@ check_indicator <- function(indicator, to) {
   if (is.null(indicator)) {
     vetusta_stop("want", "The rule indicator needs an indicator series.", todo = "give `indicator`")
   }
-  indicator <- newest_rows(parts_of(indicator, "UTC"))
+  indicator <- newest_rows(parts_of(indicator, frame_facts(as_series(indicator))$zone))
   if (length(unique(indicator$series)) != 1 || !all(indicator$frequency == to)) {
     vetusta_stop("want", paste0("The indicator must be one series of the frequency ", to, "."),
       todo = "choose one, or change its frequency first")

@@ -79,9 +79,8 @@ short_names <- function(names, most = 40) {
   ifelse(nchar(names) > most, paste0(substr(names, 1, most - 1), "\u2026"), names)
 }
 
-counted <- function(n, what) {
-  paste0(format(n, big.mark = ",", scientific = FALSE), " ", what,
-  if (n != 1) "s")
+counted <- function(n, what, several = paste0(what, "s")) {
+  paste0(format(n, big.mark = ",", scientific = FALSE), " ", if (n == 1) what else several)
 }
 
 format_seconds <- function(seconds) {

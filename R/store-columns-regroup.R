@@ -125,12 +125,12 @@ columns_regroup_query <- function(columns, shape, known, where, edge, cells, ses
     paste0(if (column %in% known) paste0("ifNull(", column, ", '", or, "')")
     else paste0("'", or, "'"), " AS ", as)
   }
-  rows <- paste0("SELECT series, time, since, stamp, ",
+  rows <- paste0("SELECT series, time, known, stamp, ",
     paste(vapply(c("open", "high", "low", "close", "volume", "vwap"), number, ""), collapse = ", "),
     ", ", text("status", "observed", "state"), ", ", text("session", "", "part"), " FROM ",
     columns_table(columns, shape), " WHERE ", where)
   if (twice) {
-    rows <- paste0(rows, " ORDER BY series, time, since DESC, stamp DESC LIMIT 1 BY series, time")
+    rows <- paste0(rows, " ORDER BY series, time, known DESC, stamp DESC LIMIT 1 BY series, time")
   }
   kept <- paste0("state != 'deleted'", if (length(sessions)) paste0(" AND part IN (",
     paste(columns_text(sessions), collapse = ", "), ")"))

@@ -10,7 +10,7 @@ columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length
     else if (is.factor(column)) as.character(column)
     else as.double(column)
   })
-  all <- c(list(series = as.double(of), time = as.double(rows$time), since = as.double(rows$since),
+  all <- c(list(series = as.double(of), time = as.double(rows$time), known = as.double(rows$known),
     stamp = rep(stamp, length(of)), wide = wide), values)
   columns_prepare(columns, shape, names(values))
   types <- c("UInt32", "Int64", "Int64", "UInt64", "UInt8", vapply(names(values), columns_type, ""))
@@ -63,7 +63,7 @@ columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf
   rows <- columns_back(got[setdiff(names(got), c("series", "stamp", "wide"))])
   if (!is.null(counts)) rows <- lapply(rows, `[`, counts)
   rows$time <- utc(as.numeric(rows$time))
-  rows$since <- utc(as.numeric(rows$since))
+  rows$known <- utc(as.numeric(rows$known))
   list(series = if (is.null(counts)) as.numeric(got$series) else got$series[counts],
     columns = rows)
 }
@@ -76,7 +76,7 @@ columns_where <- function(series, from = -Inf, to = Inf, at = Inf, without = c(I
   paste(c(paste0("series IN (", paste(sprintf("%.0f", series), collapse = ","), ")"),
     if (is.finite(from)) paste("time >=", micros(from)),
     if (is.finite(to)) paste("time <", micros(to)),
-    if (is.finite(at)) paste("since <=", micros(at)),
+    if (is.finite(at)) paste("known <=", micros(at)),
     if (length(edges)) paste0("(", paste(edges, collapse = " OR "), ")")), collapse = " AND ")
 }
 
@@ -93,8 +93,8 @@ columns_counting <- function(got, newest) {
   if (all((same & got$time[-1] > got$time[a]) | got$series[-1] > got$series[a])) {
     return(NULL)
   }
-  order <- order(got$series, got$time, got$since, got$stamp, method = "radix")
-  key <- lapply(got[c("series", "time", if (!newest) "since")], `[`, order)
+  order <- order(got$series, got$time, got$known, got$stamp, method = "radix")
+  key <- lapply(got[c("series", "time", if (!newest) "known")], `[`, order)
   last <- Reduce(`|`, lapply(key, function(part) part[-1] != part[-n]))
   order[c(last, TRUE)]
 }
@@ -157,7 +157,7 @@ columns_together <- function(parts, series, newest, mixed) {
     use.names = TRUE, fill = TRUE)))
   place <- match(of, series)
   time <- as.numeric(rows$time)
-  since <- as.numeric(rows$since)
+  since <- as.numeric(rows$known)
   order <- order(place, time, since, method = "radix")
   keep <- rep(TRUE, length(order))
   if (length(mixed)) {

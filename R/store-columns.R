@@ -103,7 +103,7 @@ columns_name <- function(name, column) {
 }
 
 columns_type <- function(name) {
-  if (name %in% c("time", "since") || endsWith(name, "__instant")) "Int64"
+  if (name %in% c("time", "known") || endsWith(name, "__instant")) "Int64"
   else if (endsWith(name, "__text")) "Nullable(String)"
   else "Float64"
 }
@@ -158,7 +158,7 @@ columns_table <- function(columns, shape, everywhere = TRUE) {
 columns_prepare <- function(columns, shape, names) {
   known <- columns$known[[shape]] %||% columns_held(columns, shape)
   if (!length(known)) {
-    fixed <- "series UInt32, time Int64, since Int64, stamp UInt64, wide UInt8"
+    fixed <- "series UInt32, time Int64, known Int64, stamp UInt64, wide UInt8"
     for (server in columns$servers) {
       columns_do(columns, paste0("CREATE TABLE IF NOT EXISTS ",
         columns_table(columns, shape, FALSE), " (", fixed, ") ENGINE = ",
@@ -166,14 +166,14 @@ columns_prepare <- function(columns, shape, names) {
         # by months where values lie within days, else by decades; a month is a twelfth of a year,
         # counted from 1970, so that times before it have one too
         " PARTITION BY (wide, intDiv(time, if(wide = 1, 315569520000000, 2629746000000)))",
-        " ORDER BY (series, time, since)"), server)
+        " ORDER BY (series, time, known)"), server)
       if (!is.null(columns$cluster)) {
         columns_do(columns, paste0("CREATE TABLE IF NOT EXISTS ", columns_table(columns, shape),
           " (", fixed, ") ENGINE = Distributed(", columns$cluster, ", ", columns$database, ", ",
           shape, "_", columns$key, ", series)"), server)
       }
     }
-    known <- c("series", "time", "since", "stamp", "wide")
+    known <- c("series", "time", "known", "stamp", "wide")
   }
   for (name in setdiff(names, known)) {
     for (server in columns$servers) {

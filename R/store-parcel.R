@@ -4,7 +4,7 @@
 
 # `series` is a data frame of key, frequency, dimensions (JSON) and, where something is said of
 # them, attributes (JSON) and
-# attributes_since; `rows` are columns with `series` (the row number there), `time`, `since` (NA
+# attributes_known; `rows` are columns with `series` (the row number there), `time`, `since` (NA
 # where nobody says) and values.
 parcel_series <- function(series, rows) {
   structure(list(series = series, rows = rows), class = "vetusta_parcel_series")
@@ -22,7 +22,7 @@ parcel_records <- function(keys, bodies, types) {
 }
 
 # The columns that stand for time: those of a series, and all others.
-time_columns <- c("time", "since")
+time_columns <- c("time", "known")
 
 # Rows of one series that were held and that come, as one history. A row that says what the one
 # before it said of its time is
@@ -36,13 +36,13 @@ merge_history <- function(old, new, now) {
   all <- as.list(data.table::rbindlist(list(old, new), use.names = TRUE, fill = TRUE))
   fresh <- seq_along(all$time) > count_old
   time <- as.numeric(all$time)
-  since <- as.numeric(all$since)
+  since <- as.numeric(all$known)
   order <- order(time, since, fresh, method = "radix")
   clash <- clashes(order, time, since, fresh)
   if (length(clash$late)) {
     differ <- rows_apart(all, clash$late, clash$late_before, names(new))
     since[clash$late[differ]] <- now
-    all$since[clash$late[differ]] <- utc(now)
+    all$known[clash$late[differ]] <- utc(now)
     order <- order(time, since, fresh, method = "radix")
   }
   n <- length(order)
@@ -73,14 +73,14 @@ merge_history <- function(old, new, now) {
 # From when rows are known that are known from their coming: the clock may have been set back since
 # what is held came, and then they count from just behind that.
 since_in_order <- function(rows, old, now) {
-  since <- as.numeric(rows$since)
+  since <- as.numeric(rows$known)
   arrived <- which(since == whole_micros(now))
   if (!length(arrived) || !length(old$time)) {
-    return(rows$since)
+    return(rows$known)
   }
-  held <- as.numeric(old$since)
+  held <- as.numeric(old$known)
   if (max(held) < now) {
-    return(rows$since)
+    return(rows$known)
   }
   latest <- tapply(held, as.numeric(old$time), max)
   before <- latest[match(as.numeric(rows$time)[arrived], as.numeric(names(latest)))]
@@ -97,7 +97,7 @@ counts_behind <- function(old, new, fresh) {
   }
   again <- which(!fresh)
   at <- match(as.numeric(new$time)[again], as.numeric(old$time))
-  if (anyNA(at) || any(as.numeric(new$since)[again] < as.numeric(old$since)[at])) {
+  if (anyNA(at) || any(as.numeric(new$known)[again] < as.numeric(old$known)[at])) {
     return(NULL)
   }
   for (name in setdiff(names(new), time_columns)) {
@@ -150,7 +150,7 @@ unique_history <- function(rows) {
     return(rows)
   }
   time <- as.numeric(rows$time)
-  since <- as.numeric(rows$since)
+  since <- as.numeric(rows$known)
   order <- order(time, since, method = "radix")
   same <- c(time[order[-1]] == time[order[-n]] & since[order[-1]] == since[order[-n]], FALSE)
   lapply(rows, `[`, order[!same])

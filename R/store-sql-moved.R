@@ -7,13 +7,13 @@ with_moved <- function(old, away) {
     return(old)
   }
   if (length(old$time)) {
-    there <- paste(as.numeric(away$time), as.numeric(away$since)) %in%
-      paste(as.numeric(old$time), as.numeric(old$since))
+    there <- paste(as.numeric(away$time), as.numeric(away$known)) %in%
+      paste(as.numeric(old$time), as.numeric(old$known))
     away <- lapply(away, `[`, !there)
   }
   away$.moved <- rep(TRUE, length(away$time))
   all <- as.list(data.table::rbindlist(list(old, away), use.names = TRUE, fill = TRUE))
-  order <- order(as.numeric(all$time), as.numeric(all$since), method = "radix")
+  order <- order(as.numeric(all$time), as.numeric(all$known), method = "radix")
   lapply(all, `[`, order)
 }
 

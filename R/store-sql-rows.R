@@ -73,8 +73,8 @@ sql_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
   c(new = new, changed = written - new, unchanged = n - written) + 0
 }
 
-record_place <- "INSERT INTO records (source, dataset, shape, key, since, body)"
-record_again <- "ON CONFLICT (source, dataset, key, since) DO UPDATE SET body = excluded.body"
+record_place <- "INSERT INTO records (source, dataset, shape, key, known, body)"
+record_again <- "ON CONFLICT (source, dataset, key, known) DO UPDATE SET body = excluded.body"
 
 record_values <- function(page, parcel) {
   each <- function(x) rep(x, length(parcel$keys))
@@ -91,24 +91,24 @@ sql_put_changed <- function(store, page, parcel) {
   values <- record_values(page, parcel)
   if (!isTRUE(page$as_came)) values[[5]] <- since_of_records(store, page, parcel$keys)
   sql_do(store, paste(record_place, "SELECT ?, ?, ?, ?, ?, ? WHERE (SELECT r.body FROM records r
-    WHERE r.source = ? AND r.dataset = ? AND r.key = ? ORDER BY r.since DESC LIMIT 1) @differs ?",
+    WHERE r.source = ? AND r.dataset = ? AND r.key = ? ORDER BY r.known DESC LIMIT 1) @differs ?",
     record_again), values[c(1:6, 1:2, 4, 6)])
 }
 
 # From when records are known: behind what is held of them, also where the clock was set back.
 since_of_records <- function(store, page, keys) {
-  late <- sql_get(store, "SELECT key, max(since) AS since FROM records WHERE source = ?
-    AND dataset = ? AND since >= ? GROUP BY key", list(page$source, page$dataset, page$now))
+  late <- sql_get(store, "SELECT key, max(known) AS known FROM records WHERE source = ?
+    AND dataset = ? AND known >= ? GROUP BY key", list(page$source, page$dataset, page$now))
   since <- rep(page$now, length(keys))
   at <- match(keys, late$key)
-  since[!is.na(at)] <- late$since[at[!is.na(at)]] + 2e-6
+  since[!is.na(at)] <- late$known[at[!is.na(at)]] + 2e-6
   since
 }
 
 #' @export
 store_records_close.vetusta_store_sql <- function(store, source, dataset, keys, column, day, now) {
   held <- sql_get(store, "SELECT shape, key, body FROM (SELECT shape, key, body, row_number() OVER
-    (PARTITION BY key ORDER BY since DESC) AS nth FROM records WHERE source = ? AND dataset = ?
+    (PARTITION BY key ORDER BY known DESC) AS nth FROM records WHERE source = ? AND dataset = ?
       AND key IN @texts) r WHERE nth = 1", list(source, dataset, json_array(keys)))
   # what is missing is not written, so that what is written is there
   named <- paste0(json_text(column), ":")
@@ -118,8 +118,8 @@ store_records_close.vetusta_store_sql <- function(store, source, dataset, keys, 
     first <- ifelse(held$body == "{}", "", ",")
     body <- paste0(substr(held$body, 1, nchar(held$body) - 1), first, named,
       json_text(format(day)), "}")
-    sql_do(store, "INSERT INTO records (source, dataset, shape, key, since, body)
-      VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (source, dataset, key, since) DO UPDATE SET
+    sql_do(store, "INSERT INTO records (source, dataset, shape, key, known, body)
+      VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (source, dataset, key, known) DO UPDATE SET
         body = excluded.body",
       list(rep(source, n), rep(dataset, n), held$shape, held$key, rep(now, n), body))
   }
@@ -146,8 +146,8 @@ store_records.vetusta_store_sql <- function(store, source, dataset, at = Inf) {
   place <- list(source, dataset)
   bodies <- sql_get(store,
     "SELECT body FROM (SELECT key, body, min(id) OVER (PARTITION BY key) AS came,
-    row_number() OVER (PARTITION BY key ORDER BY since DESC) AS nth FROM records WHERE source = ?
-      AND dataset = ? AND since <= ?) r
+    row_number() OVER (PARTITION BY key ORDER BY known DESC) AS nth FROM records WHERE source = ?
+      AND dataset = ? AND known <= ?) r
     WHERE nth = 1 ORDER BY came", c(place, at))$body
   types <- sql_get(store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?", place)
   list(bodies = bodies, types = stats::setNames(types$type, types$name))
@@ -158,7 +158,7 @@ store_datasets.vetusta_store_sql <- function(store) {
   sql_get(store,
     "SELECT source, dataset, shape, count(DISTINCT key) AS rows, count(*) - count(DISTINCT key) AS
       changed,
-      max(since) AS seen FROM records GROUP BY source, dataset, shape
+      max(known) AS seen FROM records GROUP BY source, dataset, shape
     UNION ALL SELECT source, dataset, shape, sum(CASE WHEN nth = 1 THEN rows ELSE 0 END), count(*)
       - sum(CASE WHEN nth = 1 THEN 1 ELSE 0 END), max(at)
       FROM (SELECT *, row_number() OVER (PARTITION BY source, dataset, place ORDER BY at DESC, id

@@ -97,11 +97,11 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
 sql_stamped <- function(rows, now) {
   rows$time <- utc(whole_micros(as.numeric(rows$time)))
   now <- whole_micros(now)
-  since <- rows$since
+  since <- rows$known
   if (is.null(since)) since <- rep(now, length(rows$time))
   else since <- whole_micros(as.numeric(since))
   since[is.na(since)] <- now
-  rows$since <- utc(since)
+  rows$known <- utc(since)
   rows
 }
 
@@ -115,7 +115,7 @@ sql_whole_series <- function(store, rows, of, ids) {
   owner <- rep(unique(ids[of[whole]]), held$rows)
   parts <- lapply(whole, function(i) {
     time <- held$columns$time[owner == ids[of[i]]]
-    list(time = time, since = rep(rows$since[i], length(time)), value = rep(NA_real_, length(time)),
+    list(time = time, known = rep(rows$known[i], length(time)), value = rep(NA_real_, length(time)),
       status = rep("deleted", length(time)))
   })
   count <- vapply(parts, function(part) length(part$time), 1L)
@@ -174,7 +174,7 @@ sql_put_one <- function(store, id, rows, now, as_came = FALSE) {
     list(id, time[n], time[1]))
   old <- if (nrow(touched)) sql_segments(store, touched$id)
   away <- sql_moved_rows(store, id, time[1], time[n])
-  if (!as_came) rows$since <- since_in_order(rows, with_moved(old, away), now)
+  if (!as_came) rows$known <- since_in_order(rows, with_moved(old, away), now)
   merged <- merge_history(with_moved(old, away), rows, now)
   if (merged$counts[["new"]] + merged$counts[["changed"]] == 0) {
     return(merged$counts)
@@ -198,7 +198,7 @@ store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf, a
       s.series, s.first",
     list(json_numbers(series), to, from))
   if (!nrow(found)) {
-    return(list(columns = list(time = utc(numeric()), since = utc(numeric())),
+    return(list(columns = list(time = utc(numeric()), known = utc(numeric())),
       rows = integer(length(series))))
   }
   # in the order in which they were asked for
@@ -259,14 +259,14 @@ sql_put_attributes <- function(store, ids, series, now) {
   if (is.null(series$attributes)) {
     return(invisible())
   }
-  since <- series$attributes_since
+  since <- series$attributes_known
   since[is.na(since)] <- now
   there <- which(!is.na(series$attributes))
   sql_do(store,
-    "INSERT INTO attributes (series, since, attributes) SELECT ?, ?, ? WHERE ? @differs
-      (SELECT attributes FROM attributes WHERE series = ? AND since <= ? ORDER BY since DESC
+    "INSERT INTO attributes (series, known, attributes) SELECT ?, ?, ? WHERE ? @differs
+      (SELECT attributes FROM attributes WHERE series = ? AND known <= ? ORDER BY known DESC
         LIMIT 1)
-    ON CONFLICT (series, since) DO UPDATE SET attributes = excluded.attributes",
+    ON CONFLICT (series, known) DO UPDATE SET attributes = excluded.attributes",
     list(ids[there], since[there], series$attributes[there], series$attributes[there], ids[there],
       since[there]))
 }
@@ -274,9 +274,9 @@ sql_put_attributes <- function(store, ids, series, now) {
 #' @export
 store_attributes.vetusta_store_sql <- function(store, series, at = Inf) {
   told <- sql_get(store, "SELECT a.series, a.attributes FROM attributes a
-    WHERE a.series IN @numbers AND a.since = coalesce(
-      (SELECT max(since) FROM attributes b WHERE b.series = a.series AND b.since <= ?),
-      (SELECT min(since) FROM attributes b WHERE b.series = a.series))",
+    WHERE a.series IN @numbers AND a.known = coalesce(
+      (SELECT max(known) FROM attributes b WHERE b.series = a.series AND b.known <= ?),
+      (SELECT min(known) FROM attributes b WHERE b.series = a.series))",
         list(json_numbers(series), at))
   told$attributes[match(series, told$series)]
 }

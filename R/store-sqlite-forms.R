@@ -19,9 +19,9 @@ sqlite_tables <- c(
      key TEXT NOT NULL, frequency TEXT NOT NULL, dimensions TEXT NOT NULL, UNIQUE (source,
        dataset, key, frequency))",
   sqlite_moved,
-  "CREATE TABLE attributes (series INTEGER NOT NULL REFERENCES series (id), since REAL NOT NULL,
+  "CREATE TABLE attributes (series INTEGER NOT NULL REFERENCES series (id), known REAL NOT NULL,
     attributes TEXT NOT NULL,
-     PRIMARY KEY (series, since)) WITHOUT ROWID",
+     PRIMARY KEY (series, known)) WITHOUT ROWID",
   # rows are all releases, times are how many different times they have
   "CREATE TABLE segments (id INTEGER PRIMARY KEY, series INTEGER NOT NULL REFERENCES series (id),
     first REAL NOT NULL,
@@ -34,8 +34,8 @@ sqlite_tables <- c(
   "CREATE INDEX frames_place ON frames (source, dataset, place, at)",
   "CREATE TABLE records (id INTEGER PRIMARY KEY, source TEXT NOT NULL, dataset TEXT NOT NULL,
     shape TEXT NOT NULL,
-     key TEXT NOT NULL, since REAL NOT NULL, body TEXT NOT NULL, UNIQUE (source, dataset, key,
-       since))",
+     key TEXT NOT NULL, known REAL NOT NULL, body TEXT NOT NULL, UNIQUE (source, dataset, key,
+       known))",
   "CREATE TABLE types (source TEXT NOT NULL, dataset TEXT NOT NULL, name TEXT NOT NULL, type TEXT
     NOT NULL,
      PRIMARY KEY (source, dataset, name)) WITHOUT ROWID",

@@ -4,6 +4,8 @@ frequency_months <- c(A = 12, S = 6, T = 4, Q = 3, M = 1)
 frequency_words <- c(A = "annual", S = "half-yearly", T = "four-monthly", Q = "quarterly",
   M = "monthly", W = "weekly", D = "daily", I = "instants")
 
+frequency_lengths <- c(A = "P1Y", S = "P6M", T = "P4M", Q = "P3M", M = "P1M", W = "P1W")
+
 period_forms <- c(
   A = "^([0-9]{4})(?:-?A0?1?)?$", S = "^([0-9]{4})-?[SHB]0?([12])$",
   T = "^([0-9]{4})-?T0?([1-3])$", Q = "^([0-9]{4})-?Q0?([1-4])$",
@@ -22,7 +24,7 @@ period_forms <- c(
 #'   does not begin in January, one for all or one a
 #'   text; it holds for the spellings with a letter (SDMX 2.1, reporting periods).
 #' @return A data frame with a row a text: `text`, `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`,
-#'   `D`, or `I` for instants), `first`, `last`
+#'   `D`, `I` for instants, or an ISO 8601 duration for ranges of another length), `first`, `last`
 #'   (`Date`), `days` (how many). What is no period has `NA` in all but `text`.
 #' @section Errors: `vetusta_error_want` for something that is no text.
 #' @export
@@ -142,7 +144,8 @@ period_ranges <- function(text) {
     last[i] <- if (is_intraday(length)) day else shift_day(day, length) - 1
     iso <- c(P1Y = "A", P6M = "S", P4M = "T", P3M = "Q", P1M = "M", P1W = "W",
       P1D = "D")[length$iso]
-    frequency[i] <- if (is.na(iso)) "I" else unname(iso)
+    # a length without a code is its own frequency
+    frequency[i] <- if (!is.na(iso)) unname(iso) else if (is_intraday(length)) "I" else length$iso
   }
   list(frequency = frequency, first = first, last = last)
 }
@@ -169,7 +172,7 @@ time_spelling <- function(first, frequency, form = "sdmx") {
   first <- check_days(given(first, "first"), "first")
   frequency <- given(frequency, "frequency")
   if (!is.character(frequency) || !length(frequency) ||
-    !all(is.na(frequency) | frequency %in% names(frequency_words))) {
+    length(unknown_frequency(frequency))) {
     vetusta_stop("want", paste0("`frequency` cannot be ", shown_value(frequency), "."),
       todo = paste0("use ", paste(names(frequency_words), collapse = ", ")))
   }
@@ -187,18 +190,37 @@ time_spelling <- function(first, frequency, form = "sdmx") {
     ifelse(frequency == "W", week,
       ifelse(frequency %in% c("D", "I"), format(first, "%Y-%m-%d"),
         paste0(year, "-", frequency, number)))))
+  # a period that does not begin where the calendar's do is a range
+  odd <- which(!is.na(first) & off_calendar(first, frequency))
+  code <- frequency[odd]
+  text[odd] <- paste0(format(first[odd], "%Y-%m-%d"), "/",
+    ifelse(code %in% names(frequency_lengths), frequency_lengths[code], code))
   ifelse(is.na(first), NA_character_, text)
+}
+
+# Whether a period begins elsewhere than its frequency's periods of the calendar do: fiscal years,
+# weeks from Thursday, and lengths without a code.
+off_calendar <- function(first, frequency) {
+  odd <- rep(FALSE, length(first))
+  for (name in unique(frequency[!is.na(frequency)])) {
+    at <- which(frequency == name)
+    odd[at] <- if (startsWith(name, "P")) TRUE
+    else if (name %in% c("D", "I")) FALSE else period_first(first[at], name) != first[at]
+  }
+  odd %in% TRUE
 }
 
 # The last day of the period that begins on each day.
 period_last <- function(first, frequency) {
   frequency <- rep_len(frequency, length(first))
   last <- first
-  for (name in unique(frequency)) {
+  for (name in unique(frequency[!is.na(frequency)])) {
     at <- which(frequency == name)
     last[at] <- if (name %in% names(frequency_months)) shift_months(first[at],
       rep(frequency_months[[name]], length(at))) - 1
-    else if (name == "W") first[at] + 6 else first[at]
+    else if (name == "W") first[at] + 6
+    else if (startsWith(name, "P")) shift_day(first[at], time_interval(name)) - 1
+    else first[at]
   }
   last
 }
@@ -222,6 +244,40 @@ period_sequence <- function(from, to, frequency) {
   if (frequency %in% names(frequency_months)) seq(first, to,
     by = paste(frequency_months[[frequency]], "months"))
   else seq(first, to, by = if (frequency == "W") 7 else 1)
+}
+
+# The same where periods begin when those of a series do, which keep one step from `known` on: a
+# fiscal year, weeks from Thursday, ten days. NULL where they do not.
+period_steps <- function(from, to, frequency, known) {
+  length <- time_interval(if (startsWith(frequency, "P")) frequency
+  else frequency_lengths[[frequency]])
+  known <- sort(unique(known))
+  ahead <- if (length$unit %in% c("day", "week")) (as.numeric(known[length(known)]) -
+    as.numeric(known[1])) / (length$seconds / 86400) else months_between(known[1],
+    known[length(known)]) / (length$count * c(month = 1, year = 12)[[length$unit]])
+  all <- step_days(known[1], length, seq(0, ceiling(ahead)))
+  if (!all(known %in% all)) {
+    return(NULL)
+  }
+  before <- max(0, as.numeric(known[1] - from))
+  behind <- max(0, as.numeric(to - known[length(known)]))
+  days <- c(day = 1, week = 7, month = 28, year = 365)[[length$unit]] * length$count
+  all <- step_days(known[1], length, seq(-ceiling(before / days), ceiling(ahead + behind / days)))
+  all[all >= from & all <= to]
+}
+
+months_between <- function(a, b) {
+  at <- as.POSIXlt(c(a, b))
+  (at$year[2] - at$year[1]) * 12 + at$mon[2] - at$mon[1]
+}
+
+# A day moved by so many lengths, for each of several counts.
+step_days <- function(day, length, times) {
+  if (length$unit %in% c("day", "week")) {
+    return(day + times * length$seconds / 86400)
+  }
+  shift_months(rep(day, length(times)),
+    times * length$count * c(month = 1, year = 12)[[length$unit]])
 }
 
 # The frequency that days of a series keep, by the smallest step between them.

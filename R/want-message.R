@@ -18,7 +18,7 @@ unknown_codes <- function(series, about) {
 tidy_message <- function(message, dimensions, known = NULL) {
   if (is.null(message) || !length(message$obs$series)) {
     return(list(rows = data.frame(series = integer(), period = numeric(), value = numeric(),
-      status = character(), words = character(), released = numeric()),
+      status = character(), words = character(), known = numeric()),
       faults = no_page_faults, frequency = character(), series = message$series,
       actions = list(action = character())))
   }
@@ -72,7 +72,7 @@ tidy_message <- function(message, dimensions, known = NULL) {
   period <- ifelse(split$frequency[split$owner] == "I" & !is.na(instant), instant / 86400, day)
   rows <- data.frame(series = split$owner, period = period,
     value = ifelse(deleted, NA_real_, obs$value), status = status, words = words,
-    released = since[set][obs$series])
+    known = since[set][obs$series])
   actions <- message_actions(message, others)
   bad <- unique(c(which(is.na(rows$period) & !(deleted & is.na(obs$time))), message$odd$row))
   faults <- no_page_faults

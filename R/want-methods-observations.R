@@ -144,15 +144,15 @@ want_parcel.vetusta_want_observations <- function(want, chain, page, good) {
   }
   key <- do.call(paste,
     c(unname(lapply(series[page$dimensions], function(x) ifelse(is.na(x), "", x))), sep = "."))
-  said <- tapply(good$released, factor(good$series, seq_len(n)),
+  said <- tapply(good$known, factor(good$series, seq_len(n)),
     function(x) max(c(-Inf, x), na.rm = anyNA(x) && !all(is.na(x))))
   said <- as.numeric(said)
   here <- seq_len(n) %in% good$series
   about <- data.frame(key = key, frequency = page$frequency, dimensions = words(page$dimensions),
     attributes = ifelse(here, words(setdiff(names(series), page$dimensions)), NA_character_),
-    attributes_since = ifelse(is.finite(said), said, NA_real_))
+    attributes_known = ifelse(is.finite(said), said, NA_real_))
   parcel_series(about,
-    list(series = good$series, time = utc(good$period * 86400), since = good$released,
+    list(series = good$series, time = utc(good$period * 86400), known = good$known,
       value = good$value,
     status = good$status, words = good$words))
 }
@@ -170,7 +170,7 @@ want_table.vetusta_want_observations <- function(want, page, rows) {
   frame <- list(series = key[rows$series],
     period = epoch_days(floor(rows$period)),
     frequency = page$frequency[rows$series], value = rows$value, status = rows$status,
-    released = utc(rows$released))
+    known = utc(rows$known))
   series <- lapply(page$series, `[`, rows$series)
   if (!any(frame$frequency %in% "I")) {
     columns <- c(frame, free_names(series, c(names(frame), "unit")))

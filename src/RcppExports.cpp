@@ -146,8 +146,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // regroup_cpp
-List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector known, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step);
-RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP statusSEXP, SEXP knownSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
+List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector through, NumericVector known, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step);
+RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP statusSEXP, SEXP throughSEXP, SEXP knownSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -160,13 +160,14 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< NumericVector >::type volume(volumeSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type mean(meanSEXP);
     Rcpp::traits::input_parameter< CharacterVector >::type status(statusSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type through(throughSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type frame_open(frame_openSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type frame_close(frame_closeSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type anchor(anchorSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type bucket_time(bucket_timeSEXP);
     Rcpp::traits::input_parameter< double >::type step(stepSEXP);
-    rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, status, known, frame_open, frame_close, anchor, bucket_time, step));
+    rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, status, through, known, frame_open, frame_close, anchor, bucket_time, step));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -613,6 +614,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// align_deleted_cpp
+IntegerVector align_deleted_cpp(SEXP grid_, SEXP known_, SEXP own_, LogicalVector deleted);
+RcppExport SEXP _vetusta_align_deleted_cpp(SEXP grid_SEXP, SEXP known_SEXP, SEXP own_SEXP, SEXP deletedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type grid_(grid_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type known_(known_SEXP);
+    Rcpp::traits::input_parameter< SEXP >::type own_(own_SEXP);
+    Rcpp::traits::input_parameter< LogicalVector >::type deleted(deletedSEXP);
+    rcpp_result_gen = Rcpp::wrap(align_deleted_cpp(grid_, known_, own_, deleted));
+    return rcpp_result_gen;
+END_RCPP
+}
 // align_between_cpp
 List align_between_cpp(SEXP grid_, SEXP known_, SEXP value_);
 RcppExport SEXP _vetusta_align_between_cpp(SEXP grid_SEXP, SEXP known_SEXP, SEXP value_SEXP) {
@@ -884,7 +899,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_groups_rise_cpp", (DL_FUNC) &_vetusta_groups_rise_cpp, 2},
     {"_vetusta_rises_cpp", (DL_FUNC) &_vetusta_rises_cpp, 1},
     {"_vetusta_different_times_cpp", (DL_FUNC) &_vetusta_different_times_cpp, 1},
-    {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 15},
+    {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 16},
     {"_vetusta_stretches_cpp", (DL_FUNC) &_vetusta_stretches_cpp, 4},
     {"_vetusta_rows_before_cpp", (DL_FUNC) &_vetusta_rows_before_cpp, 4},
     {"_vetusta_blocks_read_cpp", (DL_FUNC) &_vetusta_blocks_read_cpp, 5},
@@ -920,6 +935,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_native_read_cpp", (DL_FUNC) &_vetusta_native_read_cpp, 1},
     {"_vetusta_plain_number_cpp", (DL_FUNC) &_vetusta_plain_number_cpp, 1},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},
+    {"_vetusta_align_deleted_cpp", (DL_FUNC) &_vetusta_align_deleted_cpp, 4},
     {"_vetusta_align_between_cpp", (DL_FUNC) &_vetusta_align_between_cpp, 3},
     {"_vetusta_times_match_cpp", (DL_FUNC) &_vetusta_times_match_cpp, 2},
     {"_vetusta_carry_cpp", (DL_FUNC) &_vetusta_carry_cpp, 4},

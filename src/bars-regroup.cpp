@@ -12,13 +12,14 @@ using namespace Rcpp;
 // [[Rcpp::export]]
 List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high,
                  NumericVector low, NumericVector close, NumericVector volume, NumericVector mean,
-                 CharacterVector status, NumericVector known, NumericVector frame_open,
+                 CharacterVector status, NumericVector through, NumericVector known,
+                 NumericVector frame_open,
                  NumericVector frame_close, NumericVector anchor, NumericVector bucket_time,
                  double step) {
   const R_xlen_t n = time.size(), frames = frame_open.size();
   std::vector<int> out_group, out_count, out_frame;
   std::vector<double> out_time, out_open, out_high, out_low, out_close, out_volume, out_value,
-      out_weight, out_known;
+      out_weight, out_through, out_known;
   std::vector<int> out_provisional;
   double outside = 0;
   // equal texts are one object in R
@@ -29,8 +30,8 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
   const int* g_ = group.begin();
   // what a bar's volume traded at: its own volume-weighted mean where it has one, else its close
   const double* price = mean.size() == n ? mean.begin() : close.begin();
-  // when each bar was known, where that is told; a bucket is known when the last of its bars is
-  const bool told = known.size() == n;
+  // to when each bar goes and from when it was known, where columns tell it; of a bucket the latest
+  const bool told = known.size() == n && through.size() == n;
   R_xlen_t f = 0;
   for (R_xlen_t i = 0; i < n; ++i) {
     if ((i & 0xFFFFF) == 0xFFFFF) checkUserInterrupt();
@@ -59,7 +60,10 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
       const bool priced = !std::isnan(price[i]) && !std::isnan(v_[i]);
       out_value.push_back(priced ? price[i] * v_[i] : 0);
       out_weight.push_back(priced ? v_[i] : 0);
-      if (told) out_known.push_back(known[i]);
+      if (told) {
+        out_through.push_back(through[i]);
+        out_known.push_back(known[i]);
+      }
       out_count.push_back(1);
       out_provisional.push_back((status_text[i] == unsettled));
       continue;
@@ -76,7 +80,10 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
         out_weight[b] += v_[i];
       }
     }
-    if (told && known[i] > out_known[b]) out_known[b] = known[i];
+    if (told) {
+      out_through[b] = std::max(out_through[b], through[i]);
+      out_known[b] = std::max(out_known[b], known[i]);
+    }
     ++out_count[b];
     out_provisional[b] = out_provisional[b] || (status_text[i] == unsettled);
   }
@@ -87,6 +94,6 @@ List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, Nu
       _["group"] = wrap(out_group), _["time"] = wrap(out_time), _["open"] = wrap(out_open),
       _["high"] = wrap(out_high), _["low"] = wrap(out_low), _["close"] = wrap(out_close),
       _["volume"] = wrap(out_volume), _["vwap"] = average, _["count"] = wrap(out_count),
-      _["known"] = wrap(out_known), _["frame"] = wrap(out_frame),
+      _["through"] = wrap(out_through), _["known"] = wrap(out_known), _["frame"] = wrap(out_frame),
       _["provisional"] = wrap(out_provisional), _["outside"] = outside);
 }

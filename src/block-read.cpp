@@ -228,7 +228,7 @@ bool chosen_rows(const Block& block, double from, double to, double at, bool new
   numbers_of(*time, block.n, nullptr, times.data());
   size_t first = std::lower_bound(times.begin(), times.end(), from) - times.begin();
   size_t last = std::lower_bound(times.begin(), times.end(), to) - times.begin();
-  const Held* known = named(block, "since");
+  const Held* known = named(block, "known");
   bool several = newest;
   if (newest) {
     several = false;

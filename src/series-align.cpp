@@ -2,6 +2,7 @@
 // by then.
 #include <Rcpp.h>
 #include <cmath>
+#include <map>
 #include "doubles.h"
 using namespace Rcpp;
 
@@ -24,6 +25,28 @@ IntegerVector align_cpp(SEXP grid_, SEXP known_, SEXP own_) {
       ++j;
     }
     o[i] = static_cast<int>(best + 1);
+  }
+  return out;
+}
+
+// The same where some rows are deletions: from then on their own time has no value, until a row of
+// it is known again.
+// [[Rcpp::export]]
+IntegerVector align_deleted_cpp(SEXP grid_, SEXP known_, SEXP own_, LogicalVector deleted) {
+  const Doubles grid(grid_), known(known_), own(own_);
+  const R_xlen_t n = grid.size(), m = known.size();
+  IntegerVector out(n);
+  std::map<double, R_xlen_t> live;
+  R_xlen_t j = 0;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    while (j < m && known[j] <= grid[i]) {
+      if (deleted[j])
+        live.erase(own[j]);
+      else
+        live[own[j]] = j;
+      ++j;
+    }
+    out[i] = live.empty() ? 0 : static_cast<int>(live.rbegin()->second + 1);
   }
   return out;
 }

@@ -34,7 +34,7 @@ mixed_archive <- function(env = parent.frame()) {
     about <- data.frame(key = paste0("M.", state), frequency = "M",
       dimensions = sprintf("{\"FREQ\":\"M\",\"STATE\":\"%s\"}", state))
     rows <- list(time = as.POSIXct(c("2026-01-01", "2026-02-01"), tz = "UTC"),
-      since = as.POSIXct(c("2026-02-20", "2026-03-20"), tz = "UTC"), value = c(10, 20))
+      known = as.POSIXct(c("2026-02-20", "2026-03-20"), tz = "UTC"), value = c(10, 20))
     vetusta:::store_put(archive, list(source = "basin", dataset = "TRAFFIC",
       shape = "observations", rows = vetusta:::parcel_series(about, rows)))
   }

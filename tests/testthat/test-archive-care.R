@@ -175,7 +175,7 @@ test_that("large pages stay segments of their own, small ones between them are j
   archive <- new_archive()
   put <- function(first, n) {
     time <- first + seq_len(n) - 1
-    rows <- list(time = vetusta:::utc(time), since = vetusta:::utc(rep(1, n)), value = time %% 97)
+    rows <- list(time = vetusta:::utc(time), known = vetusta:::utc(rep(1, n)), value = time %% 97)
     vetusta:::store_put(archive, list(source = "own", dataset = "d", shape = "observations",
       journal = list(run = "r", asked = 1, rows = n, outcome = "stored", source = "own",
         dataset = "d"),

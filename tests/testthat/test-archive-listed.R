@@ -90,7 +90,7 @@ test_that("while another process writes, every list is what was written by then"
   code <- sprintf(paste0("a <- vetusta::archive_open('%s'); for (i in 1:40) { ",
     "vetusta:::store_put(a, list(source = 'own', dataset = 'd', shape = 'observations', ",
     "rows = vetusta:::parcel_series(data.frame(key = sprintf('s%%02d', i), frequency = 'D', ",
-    "dimensions = '{}'), list(time = vetusta:::utc(86400), since = vetusta:::utc(1), ",
+    "dimensions = '{}'), list(time = vetusta:::utc(86400), known = vetusta:::utc(1), ",
     "value = 1)))); cat(i, '\\n'); flush(stdout()); Sys.sleep(0.02) }"), file)
   process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|")
   withr::defer(process$kill())

@@ -74,7 +74,7 @@ test_that("a byte that was changed is found, with where it stands", {
   vetusta:::sql_do(archive, "UPDATE segments SET body = ?", list(list(body)))
   expect_identical(nrow(archive_bars(archive, "KELD")), 50L)
   vetusta:::sql_do(archive,
-    paste0("INSERT INTO records (source, dataset, shape, key, body, since) VALUES ('quay', ",
+    paste0("INSERT INTO records (source, dataset, shape, key, body, known) VALUES ('quay', ",
       "'market', 'table', 'a', '{\"a\":', 1)"))
   expect_error_kind(archive_rows(archive, "quay", "market"), "archive", "damaged")
 })
@@ -128,7 +128,7 @@ test_that("archives of all older forms are carried over when they are opened, wi
     first <- archive_revisions(archive, "OWN", all = TRUE)
     expect_identical(first$value, c(10.5, 10.75, 11, 12), label = label)
     expect_identical(archive_bars(archive, "OWN", source = "own",
-      as_of = first$released[1])$close[1], 10.5, label = label)
+      as_of = first$known[1])$close[1], 10.5, label = label)
     level <- archive_rows(archive, "river", "levels")
     expect_identical(unique(diff(sort(as.numeric(level$period))))[1], 1, label = label)
     expect_identical(archive_revisions(archive, "kelder-lock", all = TRUE)$value[1], 99,

@@ -32,7 +32,7 @@ test_that("the same value again changes nothing, another one is kept with what i
   all <- archive_revisions(archive, "KELD", all = TRUE)
   expect_identical(all$value[all$time == rows$time[102]], c(rows$close[102], 99))
   # as it was known before, and since
-  came <- all$released[all$time == rows$time[102]]
+  came <- all$known[all$time == rows$time[102]]
   expect_identical(archive_bars(archive, "KELD", "1 minute", as_of = came[1])$close, rows$close)
   expect_identical(archive_bars(archive, "KELD", "1 minute", as_of = came[2])$close[102], 99)
   expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", as_of = came[1] - 1)), 0L)

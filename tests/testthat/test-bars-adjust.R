@@ -119,10 +119,13 @@ test_that("nothing is known before it was announced and took place", {
     }
     done <- bars_adjust(bars, actions, "all")
     moved <- done$factor != 1 | done$offset != 0
-    expect_true(all(!is.na(done$drawn_from[moved])))
+    if (any(moved)) expect_true(all(!is.na(done$through[moved])))
     # an adjusted value is not used before the latest action in it
     latest <- max(c(-Inf, as.numeric(actions$ex_day)[actions$symbol == "KELD"]))
-    if (any(moved)) expect_lte(as.numeric(max(done$drawn_from, na.rm = TRUE)) / 86400, latest)
+    if (any(moved)) {
+      end <- as.numeric(done$time[moved]) / 86400 + 1
+      expect_true(all(as.numeric(done$known[moved]) / 86400 <= pmax(end, latest)))
+    }
   }
 })
 

@@ -153,12 +153,18 @@ test_that(
   expect_error_kind(bars_regroup(bars, "1 day", calendar, day_start = "17:00"), "want", "day_start")
 })
 
-test_that("a bucket that lacks bars is provisional, unless less is needed", {
+test_that("a day is provisional until it has ended; one that lacks bars is finished", {
   bars <- minute_bars(without = c(100, 200))
-  day <- bars_regroup(bars, "1 day", source_calendar("quay"))
-  expect_identical(c(day$status, day$count, day$expected), c("provisional", "388", "390"))
-  expect_identical(bars_regroup(bars, "1 day", source_calendar("quay"), need = 0.9)$status,
-    "observed")
+  calendar <- source_calendar("quay")
+  day <- bars_regroup(bars, "1 day", calendar)
+  expect_identical(c(day$status, day$count, day$expected), c("observed", "388", "390"))
+  expect_identical(bars_regroup(bars[1:300, ], "1 day", calendar)$status, "provisional")
+  # who wants whole days says so
+  expect_identical(bars_regroup(bars, "1 day", calendar, need = 1)$status, "provisional")
+  # the same share is missing, however it is asked for
+  minutes <- series_about(bars, interval = "1 minute", calendar = calendar)
+  expect_identical(summary(minutes)$coverage, attr(series_gaps(minutes), "summary")$coverage)
+  expect_equal(summary(minutes)$coverage, 388 / 390)
 })
 
 test_that("hours on the clock stay whole on the day the clock changes", {

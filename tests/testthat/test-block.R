@@ -70,18 +70,18 @@ test_that(
     "chooses them"), {
   withr::with_seed(12, for (i in 1:60) {
     n <- sample(300, 1)
-    rows <- data.frame(time = sort(sample(100, n, TRUE)) + 0, since = sample(50, n, TRUE) + 0,
+    rows <- data.frame(time = sort(sample(100, n, TRUE)) + 0, known = sample(50, n, TRUE) + 0,
       value = seq_len(n) + 0)
-    rows <- rows[order(rows$time, rows$since), ]
-    rows <- rows[!duplicated(rows[c("time", "since")]), ]
-    body <- block_of(list(time = .POSIXct(rows$time, "UTC"), since = .POSIXct(rows$since, "UTC"),
+    rows <- rows[order(rows$time, rows$known), ]
+    rows <- rows[!duplicated(rows[c("time", "known")]), ]
+    body <- block_of(list(time = .POSIXct(rows$time, "UTC"), known = .POSIXct(rows$known, "UTC"),
       value = rows$value))
     from <- sample(c(-Inf, 1:100), 1)
     to <- sample(c(Inf, 1:100), 1)
     at <- sample(c(Inf, 0:51), 1)
     newest <- runif(1) < 0.5
     got <- vetusta:::blocks_read(list(body), from, to, at, newest)$columns$value
-    want <- rows[rows$time >= from & rows$time < to & rows$since <= at, ]
+    want <- rows[rows$time >= from & rows$time < to & rows$known <= at, ]
     if (newest) want <- want[!duplicated(want$time, fromLast = TRUE), ]
     expect_identical(as.numeric(got), want$value, label = paste("turn", i))
   })
@@ -105,7 +105,7 @@ test_that("bars are small: minutes take a few bytes each", {
     open <- c(40, close[-5000])
     reach <- round(abs(rnorm(5000, sd = 0.01)), 2)
     bars <- list(time = .POSIXct(1.7e9 + 60 * 1:5000, "UTC"),
-      since = .POSIXct(rep(1.8e9, 5000), "UTC"), open = open,
+      known = .POSIXct(rep(1.8e9, 5000), "UTC"), open = open,
       high = pmax(open, close) + reach, low = pmin(open, close) - reach, close = close,
       volume = round(rexp(5000, 1 / 900)))
   })

@@ -226,7 +226,7 @@ test_that("series commands work on the archive, on files, and in a pipe", {
         "--input - --change log"))),
     wd = desk()$folder, env = c("current", R_LIBS = r_libs()), error_on_status = FALSE)
   expect_identical(names(utils::read.csv(text = piped$stdout)),
-    c("series", "time", "value", "released"))
+    c("series", "time", "value", "known"))
   grid <- vetusta("align", "KELD", "TAMX", "--grid", "1 day", "--ages", "--json")
   expect_identical(names(jsonlite::fromJSON(grid$stdout)),
     c("time", "KELD", "KELD_age_days", "TAMX", "TAMX_age_days"))
@@ -301,7 +301,7 @@ test_that("statistics are found, described, collected by name and exported from 
   out <- utils::read.csv(text = run("export", "basin/FREIGHT_PRICES/*.UPPER.N.*", "--as-of",
     "2026-02-25", "--labels", "labels")$stdout)
   expect_identical(unique(out$LEG), "Upper river")
-  expect_identical(unique(substr(out$released, 1, 10)), "2026-02-20")
+  expect_identical(unique(substr(out$known, 1, 10)), "2026-02-20")
   expect_match(run("revisions", "basin/FREIGHT_PRICES")$stderr, "revised: [1-9]")
   expect_match(run("collect", "basin", "FREIGHT_PRICES", "STATES=ORV")$stderr,
     "did you mean \"STATE\"")

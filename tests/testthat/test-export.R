@@ -76,7 +76,7 @@ test_that("series of any kind become one long or one wide table", {
   days <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:1, value = c(250, NA),
     frequency = "D")
   long <- export_rows(list(bars, days), zone = "Europe/Riga")
-  expect_identical(names(long), c("series", "time", "value", "status", "released"))
+  expect_identical(names(long), c("series", "time", "value", "status", "known"))
   expect_identical(long$value, c(bars$close, 250, NA))
   expect_identical(long$time[4], as.POSIXct("2026-03-11 22:00", tz = "UTC"))
   wide <- export_rows(list(bars, days), form = "wide")

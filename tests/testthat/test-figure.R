@@ -168,7 +168,7 @@ test_that("coverage, moves, statements, correlations, revisions, seasons and spr
   expect_identical(nrow(cells), 4L)
   expect_equal(cells$correlation[cells$a != cells$b], rep(pairs$correlation, 2))
   releases <- data.frame(series = "t", period = as.Date(c("2026-01-01", "2026-01-01",
-    "2026-02-01")), released = utc_at(c(1, 2, 2)), value = c(1, 2, 3))
+    "2026-02-01")), known = utc_at(c(1, 2, 2)), value = c(1, 2, 3))
   lines <- figure_revisions(releases)$data
   expect_identical(lines$value[lines$newest], c(2, 3))
   expect_identical(lines$value[!lines$newest], 1)

@@ -31,7 +31,7 @@ kills_rows <- function(file) {
   archive <- archive_open(file)
   on.exit(archive_close(archive))
   expect_identical(nrow(archive_check(archive)), 0L)
-  plain <- function(x) as.data.frame(x)[setdiff(names(x), c("released", "since"))]
+  plain <- function(x) as.data.frame(x)[setdiff(names(x), c("known", "since"))]
   others <- list(c("quay", "directory"), c("quay", "market"), c("river", "stations"),
     c("register", "filings"))
   c(lapply(archive_read(archive), plain),

@@ -117,8 +117,8 @@ test_that("nothing is fitted on values that were not known at the day asked for"
   again <- model_season(level, as_of = "2005-12-31", periods = numeric())
   expect_identical(again$coefficients, then$coefficients)
   # a value that was said again later is read as it was said then
-  twice <- rbind(cbind(level[1:400, ], released = as.POSIXct("2005-02-05", tz = "UTC")),
-    cbind(level[400, ], released = as.POSIXct("2005-06-01", tz = "UTC")))
+  twice <- rbind(cbind(level[1:400, ], known = as.POSIXct("2005-02-05", tz = "UTC")),
+    cbind(level[400, ], known = as.POSIXct("2005-06-01", tz = "UTC")))
   twice$value[401] <- 5000
   early <- model_season(twice, as_of = "2005-03-01", periods = numeric(), trend = "none")
   expect_equal(early$estimate[["level"]], mean(level$value[1:400]))

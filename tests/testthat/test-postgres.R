@@ -4,7 +4,7 @@ put_levels <- function(archive, key, days, value, ...) {
   vetusta:::store_put(archive, list(source = "river", dataset = "levels", shape = "observations",
     rows = vetusta:::parcel_series(data.frame(key = key, frequency = "D",
       dimensions = sprintf("{\"series\":\"%s\"}", key)),
-      list(time = vetusta:::utc(86400 * days), since = vetusta:::utc(rep(NA_real_, length(days))),
+      list(time = vetusta:::utc(86400 * days), known = vetusta:::utc(rep(NA_real_, length(days))),
         value = rep_len(value + 0, length(days)))), ...))
 }
 level_entry <- function(address) {
@@ -203,7 +203,7 @@ test_that("a connection that is cut at any moment loses nothing and doubles noth
     series <- function(store) {
       held <- vetusta:::store_series(store)
       read <- vetusta:::store_read(store, held$id[held$key == key], newest = FALSE)$columns
-      lapply(read[c("time", "since", "value")], as.numeric)
+      lapply(read[c("time", "known", "value")], as.numeric)
     }
     expect_identical(series(archive), series(plain))
   }

@@ -395,7 +395,7 @@ test_that("killed at random moments the archive is whole, and the next refresh e
     expect_identical(as.data.frame(archive_check(archive)),
       as.data.frame(archive_check(archive))[0, ])
     tables <- archive_read(archive)
-    lapply(tables, function(x) as.data.frame(x)[setdiff(names(x), "released")])
+    lapply(tables, function(x) as.data.frame(x)[setdiff(names(x), "known")])
   }
   refreshed(folder)
   alone <- rows(file.path(folder, "archive.sqlite"))

@@ -217,7 +217,7 @@ test_that("what the store cannot say the same of is made here", {
   made(FALSE, list(interval = "1 week", calendar = calendar), "KELD@1 day")
   # releases are told bar by bar
   late <- as.data.frame(minute_bars("TAMX"))
-  late$released <- late$time + 3600
+  late$known <- late$time + 3600
   put(late)
   made(FALSE, addresses = "TAMX@1 minute")
   made(TRUE, addresses = "KELD@1 minute")

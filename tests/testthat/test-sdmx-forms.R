@@ -308,7 +308,7 @@ office_structure <- function(lists, dimensions,
 }
 
 test_that("dimensions may be called as anything else, and none of their codes vanishes", {
-  names <- c("unit", "value", "status", "period", "series", "frequency", "released", "from", "to",
+  names <- c("unit", "value", "status", "period", "series", "frequency", "known", "from", "to",
     "source", "version", "language", "labels")
   structure <- office_structure(codelist("CL", "OWN", c("A", "B")),
     paste(vapply(seq_along(names), function(i) dimension(names[i], "CL", position = i), ""),

@@ -46,7 +46,7 @@ test_that(
   expect_identical(rows$rows$value, c(1.5, NA, -1000, NA, 7))
   expect_identical(rows$rows$status, c("observed", "missing", "provisional", "missing", "observed"))
   expect_identical(rows$frequency, c("M", "M", "Q"))
-  expect_identical(format(vetusta:::utc(rows$rows$released[c(1, 5)]), "%m"), c("02", "03"))
+  expect_identical(format(vetusta:::utc(rows$rows$known[c(1, 5)]), "%m"), c("02", "03"))
   expect_identical(message$prepared, "2026-03-01T10:00:00Z")
 })
 

@@ -7,11 +7,11 @@ test_that(
       period <- as.Date("2024-01-01") + 7 * sample(n)
       rows <- data.frame(series = rep(c("a", "b"), each = n), period = c(period, period),
         frequency = "W", value = round(stats::rnorm(2 * n), 3),
-        released = as.POSIXct(c(period, period) + 7 + sample(0:60, 2 * n, TRUE), tz = "UTC"))
+        known = as.POSIXct(c(period, period) + 7 + sample(0:60, 2 * n, TRUE), tz = "UTC"))
       # some are revised later
       again <- rows[sample(2 * n, 20), ]
       again$value <- again$value + 10
-      again$released <- again$released + 86400 * sample(1:90, 20, TRUE)
+      again$known <- again$known + 86400 * sample(1:90, 20, TRUE)
       rows <- rbind(rows, again)
       rows$value[sample(nrow(rows), 8)] <- NA
       rows[sample(nrow(rows)), ]
@@ -19,7 +19,7 @@ test_that(
     grid <- as.POSIXct("2024-01-01", tz = "UTC") + 86400 * sort(sample(0:400, 60))
     got <- series_align(x, grid = grid, form = "tidy", ages = TRUE)
     points <- data.frame(series = x$series, time = as.numeric(x$period),
-      known = as.numeric(x$released), value = x$value)
+      known = as.numeric(x$known), value = x$value)
     for (name in c("a", "b")) {
       slow <- vapply(as.numeric(grid), function(at) slow_as_of(points[points$series == name, ], at),
         1)
@@ -33,7 +33,7 @@ test_that(
 test_that("changing the future changes nothing before it", {
   bars <- minute_bars()
   traffic <- data.frame(series = "t", period = c("2026-01", "2026-02"), value = c(1, 2),
-    released = as.Date(c("2026-02-20", "2026-03-12")))
+    known = as.Date(c("2026-02-20", "2026-03-12")))
   grid <- as.POSIXct("2026-03-12 07:00", tz = "UTC") + 600 * 0:40
   whole <- series_align(bars, traffic, grid = grid)
   cut <- grid[20]

@@ -79,7 +79,7 @@ test_that("what is computed counts no earlier than what it is computed from", {
   expect_identical(series_align(means, grid = as.Date(c("2026-03-02", "2026-03-03")))$a, c(1, 1.5))
   bars <- minute_bars()
   change <- series_change(bars, "log")
-  expect_identical(as.numeric(change$released), as.numeric(bars$time) + 60)
+  expect_identical(as.numeric(change$known), as.numeric(bars$time) + 60)
 })
 
 test_that("windows stay exact after a print that is out of all measure", {
@@ -141,10 +141,10 @@ test_that("one series alone, and beside others, changes alike", {
     go <- function(x) suppressWarnings(series_change(x, change, window = window))
     expect_identical(go(do.call(rbind, parts)), do.call(rbind, lapply(parts, go)), info = change)
   }
-  released <- cbind(parts[[1]], released = parts[[1]]$time + 86400)
-  late <- transform(released[5:9, ], released = released + 86400 * 20, value = value + 1)
-  both <- rbind(released, late)
-  both <- both[order(both$time, both$released), ]
+  issued <- cbind(parts[[1]], known = parts[[1]]$time + 86400)
+  late <- transform(issued[5:9, ], known = known + 86400 * 20, value = value + 1)
+  both <- rbind(issued, late)
+  both <- both[order(both$time, both$known), ]
   other <- transform(both, series = "b")
   go <- function(x) series_change(x, "mean", window = "7 days")
   expect_identical(go(rbind(both, other)), rbind(go(both), go(other)))

@@ -139,11 +139,11 @@ test_that("a value drawn from later ones is not used before they were known", {
   at <- function(rule) series_align(series_fill(days, rule = rule), grid = grid)$a
   expect_identical(at("linear"), c(1, 1, 1, 4, 4))
   expect_identical(at("last"), c(1, 1, 1, 4, 4))
-  expect_identical(series_fill(days, rule = "linear")$released[2],
+  expect_identical(series_fill(days, rule = "linear")$known[2],
     as.POSIXct("2026-03-05", tz = "UTC"))
   bars <- minute_bars(without = 10:12)
   full <- series_fill(bars, source_calendar("quay"), rule = "linear")
-  expect_identical(unique(as.numeric(full$released[full$status == "filled"])),
+  expect_identical(unique(as.numeric(full$known[full$status == "filled"])),
     as.numeric(full$time[14]) + 60)
   expect_equal(as.data.frame(series_unfill(full)), as.data.frame(bars), ignore_attr = TRUE)
 })
@@ -154,7 +154,7 @@ test_that(
   x <- data.frame(series = "mill", period = as.Date("2026-01-01") + c(0, 1, 1, 2, 4),
     value = c(1, 2, 2.5, NA, 5),
     status = c("observed", "provisional", "observed", "missing", "observed"),
-    released = as.POSIXct("2026-02-01", tz = "UTC") + 86400 * c(0, 0, 5, 0, 0),
+    known = as.POSIXct("2026-02-01", tz = "UTC") + 86400 * c(0, 0, 5, 0, 0),
     rule = c("by hand", NA, "as told", NA, NA))
   before <- series_frame(x)
   full <- series_fill(before, rule = "linear")

@@ -36,14 +36,15 @@ test_that("sources that disagree are findings, and a level is known only once it
   at <- as.Date("2026-03-10") + 0:4
   a <- data.frame(series = "x", period = at[3:5], value = c(100, 101, 102))
   b <- data.frame(series = "x", period = at[1:4], value = c(50, 51, 50, 60),
-    released = as.POSIXct("2026-04-01", tz = "UTC") + 0:3)
+    known = as.POSIXct("2026-04-01", tz = "UTC") + 0:3)
   done <- series_join(a = a, b = b, level = "ratio", tolerance = 0.05)
   found <- attr(done, "findings")
   expect_identical(found$period, at[3:4])
   expect_identical(found$origin, c("a", "a"))
   expect_equal(done$value[1:2], c(50, 51) * median(c(2, 101 / 60)))
-  expect_true(all(as.numeric(done$released[1:2]) >= as.numeric(b$released[4])))
-  expect_true(is.na(done$released[5]))
+  expect_true(all(as.numeric(done$known[1:2]) >= as.numeric(b$known[4])))
+  # what was measured by the others needs no level
+  expect_equal(as.numeric(done$known[5]), 86400 * as.numeric(at[5] + 1))
   last <- series_join(a = a, b = b, level = "ratio", overlap = "1 day", tolerance = 1)
   expect_equal(attr(last, "factors")$factor[2], 101 / 60)
   expect_identical(attr(last, "factors")$overlap[2], 1)

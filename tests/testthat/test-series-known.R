@@ -8,27 +8,27 @@ vintage_table <- function(seed, n = 14, kind = "observations") {
     rows <- do.call(rbind, lapply(seq_len(n), function(i) {
       releases <- sort(sample(5:200, sample(1:3, 1)))
       data.frame(series = "mill", period = period[i], frequency = "M",
-        value = round(100 + stats::rnorm(length(releases)) * 9, 2), released = as.POSIXct(period[i],
+        value = round(100 + stats::rnorm(length(releases)) * 9, 2), known = as.POSIXct(period[i],
         tz = "UTC") + 86400 * (30 + releases))
     }))
     rows <- rows[sample(nrow(rows), ceiling(nrow(rows) * 0.9)), ]
-    rows[order(rows$period, rows$released), ]
+    rows[order(rows$period, rows$known), ]
   })
 }
 
 # As of an instant: of each time the newest row known by then.
 known_by <- function(rows, now) {
-  rows <- rows[!is.na(rows$released) & rows$released <= now, ]
+  rows <- rows[!is.na(rows$known) & rows$known <= now, ]
   rows$key <- paste(rows$series,
     as.numeric(if (is.null(rows[["period"]])) rows$time else rows$period))
-  rows <- rows[order(rows$key, rows$released), ]
+  rows <- rows[order(rows$key, rows$known), ]
   rows <- rows[!duplicated(rows$key, fromLast = TRUE) & !is.na(rows$value), ]
   data.frame(key = as.character(rows$key), value = rows$value)
 }
 
 past_of <- function(rows, now, seed) {
   withr::with_seed(seed, {
-    late <- rows$released > now
+    late <- rows$known > now
     other <- rows
     other$value[late] <- other$value[late] * stats::runif(sum(late), 0.5, 2)
     other <- other[!late | stats::runif(nrow(rows)) < 0.7, ]
@@ -62,7 +62,7 @@ test_that("no function sees the future: with it changed, what was known by now s
   for (name in names(works)) {
     for (seed in 1:12) {
       rows <- vintage_table(seed)
-      now <- withr::with_seed(seed, sample(rows$released, 1)) + 3600
+      now <- withr::with_seed(seed, sample(rows$known, 1)) + 3600
       results <- lapply(past_of(rows, now, seed), function(x) known_by(works[[name]](x), now))
       expect_equal(results[[2]], results[[1]], label = paste(name, seed, "with another future"))
       expect_equal(results[[3]], results[[1]], label = paste(name, seed, "without a future"))
@@ -73,7 +73,7 @@ test_that("no function sees the future: with it changed, what was known by now s
 test_that("a change is computed from what was known when it was published", {
   rows <- data.frame(series = "mill", period = as.Date(c("2026-01-01", "2026-01-01", "2026-02-01")),
     value = c(100, 200, 110),
-    released = as.POSIXct(c("2026-02-20", "2026-06-10", "2026-03-20"), tz = "UTC"))
+    known = as.POSIXct(c("2026-02-20", "2026-06-10", "2026-03-20"), tz = "UTC"))
   out <- series_change(rows)
   grid <- series_align(out, grid = as.POSIXct(c("2026-03-21", "2026-07-01"), tz = "UTC"))
   expect_equal(grid$mill, c(0.10, -0.45))
@@ -84,9 +84,9 @@ test_that(
     "and for their lag"), {
   at <- as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:4
   late <- data.frame(series = "mill", time = at[c(1, 2, 4, 5)], value = c(1, 2, 4, 5),
-    released = at[c(1, 4, 4, 5)] + 3600)
+    known = at[c(1, 4, 4, 5)] + 3600)
   full <- series_fill(late, rule = "last")
-  expect_identical(full$released[full$status == "filled"], at[4] + 3600)
+  expect_identical(full$known[full$status == "filled"], at[4] + 3600)
   months <- data.frame(series = "mill", period = as.Date(c("2026-01-01", "2026-03-01")),
     value = c(1, 3))
   for (rule in c("next", "linear", "monotone")) {
@@ -95,10 +95,10 @@ test_that(
     expect_equal(unique(grid$mill[grid$time < as.POSIXct("2026-05-11", tz = "UTC")]), 1,
       label = rule)
   }
-  neighbour <- data.frame(series = "other", time = at, value = 11:15, released = at + 864000)
+  neighbour <- data.frame(series = "other", time = at, value = 11:15, known = at + 864000)
   holed <- data.frame(series = "mill", time = at[-3], value = c(1, 2, 4, 5))
   got <- series_fill(holed, rule = "neighbour", neighbour = neighbour)
-  expect_true(got$released[got$status == "filled"] >= max(neighbour$released))
+  expect_true(got$known[got$status == "filled"] >= max(neighbour$known))
 })
 
 test_that("two daily series that begin at different hours are daily, for knowing and for gaps", {
@@ -132,12 +132,12 @@ test_that(
 
 test_that("bars with releases are regrouped into bars with releases", {
   minutes <- as.data.frame(minute_bars())
-  minutes$released <- as.POSIXct(NA, tz = "UTC")
-  minutes$released[100] <- as.POSIXct("2026-04-01", tz = "UTC")
+  minutes$known <- as.POSIXct(NA, tz = "UTC")
+  minutes$known[100] <- as.POSIXct("2026-04-01", tz = "UTC")
   day <- bars_regroup(minutes, "1 day", source_calendar("quay"))
-  expect_identical(day$released, as.POSIXct("2026-04-01", tz = "UTC"))
+  expect_identical(day$known, as.POSIXct("2026-04-01", tz = "UTC"))
   hours <- bars_regroup(minutes, "1 hour", source_calendar("quay"))
-  expect_identical(hours$released[1], as.POSIXct("2026-03-12 08:30", tz = "UTC"))
+  expect_identical(hours$known[1], as.POSIXct("2026-03-12 08:30", tz = "UTC"))
 })
 
 test_that("a time of a grid has what was said by then of a value that was revised later", {
@@ -146,7 +146,7 @@ test_that("a time of a grid has what was said by then of a value that was revise
   csv <- withr::local_tempfile(fileext = ".csv")
   # two months known in their turn, the second said again in May
   export_csv(data.frame(series = "mill", period = c("2026-01", "2026-02", "2026-02"),
-    value = c(10, 20, 25), released = c("2026-02-10T00:00:00Z", "2026-03-10T00:00:00Z",
+    value = c(10, 20, 25), known = c("2026-02-10T00:00:00Z", "2026-03-10T00:00:00Z",
       "2026-05-10T00:00:00Z")), csv)
   archive_import_rows(archive, csv, "observations", source = "own", dataset = "output")
   grid <- as.POSIXct(c("2026-02-01", "2026-03-01", "2026-04-01", "2026-06-01"), tz = "UTC")

@@ -68,19 +68,19 @@ test_that(
   }
   spoilt <- list(time = list(1:4, c(at[1:3], NA), c("2026-01-01", "x", "2026-01-03", "2026-01-04"),
     as.numeric(at)), value = list(as.character(1:4), factor(1:4), as.Date(at)),
-    released = list(as.numeric(at), c("2026-03-01", "march", NA, NA)))
+    known = list(as.numeric(at), c("2026-03-01", "march", NA, NA)))
   works <- list(align = function(x) series_align(x), change = function(x) series_change(x),
     fill = function(x) series_fill(x), gaps = function(x) series_gaps(x),
     condense = function(x) series_condense(x, "M"), faults = function(x) series_faults(x))
   for (column in names(spoilt)) for (value in spoilt[[column]]) for (name in names(works)) {
-    if (column == "released" && name == "gaps") next
+    if (column == "known" && name == "gaps") next
     other <- base
     other[[column]] <- value
     expect_error(works[[name]](other), class = "vetusta_error_shape",
       label = paste(name, column, class(value)[1]))
   }
   told <- base
-  told$released <- as.Date(c("2026-03-01", NA, NA, NA))
+  told$known <- as.Date(c("2026-03-01", NA, NA, NA))
   expect_identical(series_align(told, grid = as.Date("2026-02-01"), rule = c(mill = "last"))$mill,
     4)
   expect_true(is.na(series_align(told[1, ], grid = as.Date("2026-02-28"))$mill))

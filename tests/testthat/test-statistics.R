@@ -158,7 +158,7 @@ test_that("releases are kept, read as of an instant, and a refresh asks for what
   collect_run(plan_calls(want_observations(basin, "HARVEST", CROP = "RYE", STATE = "ORV",
     history = TRUE, archive = history), history), history, progress = FALSE)
   then <- archive_observations(history, "basin", "HARVEST", as_of = "2026-02-25")
-  expect_identical(unique(format(then$released, "%Y-%m-%d")), "2026-02-20")
+  expect_identical(unique(format(then$known, "%Y-%m-%d")), "2026-02-20")
   expect_identical(nrow(archive_observations(history, "basin", "HARVEST", as_of = "2026-01-01")),
     0L)
   # aligned as of, nothing is used before its release

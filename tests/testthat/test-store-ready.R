@@ -2,7 +2,7 @@
 # beside another process, and at the end.
 
 level_page <- function(key, time, value = time) {
-  rows <- list(time = vetusta:::utc(time), since = vetusta:::utc(time + 1), value = value)
+  rows <- list(time = vetusta:::utc(time), known = vetusta:::utc(time + 1), value = value)
   list(source = "river", dataset = "levels", shape = "observations", now = max(time) + 1,
     journal = list(run = "r", asked = 1, rows = length(time), outcome = "stored", source = "river",
       dataset = "levels"),
@@ -133,7 +133,7 @@ test_that("what is counted at a glance is what laying rows beside each other cou
   set.seed(8)
   draw <- function(n, from) {
     time <- vetusta:::utc(sort(sample(from + 0:11, n, replace = stats::runif(1) < 0.2)))
-    list(time = time, since = vetusta:::utc(sample(c(5, 50, 90), n, TRUE)),
+    list(time = time, known = vetusta:::utc(sample(c(5, 50, 90), n, TRUE)),
       value = sample(c(1, 2, NA), n, TRUE, c(8, 1, 1)),
       status = sample(c("observed", "estimated", "deleted"), n, TRUE, c(18, 1, 1)))
   }

@@ -5,8 +5,8 @@ stores <- list(sqlite = function(env = parent.frame()) new_archive(env = env),
   columns = function(env = parent.frame()) columns_archive(env),
   shards = function(env = parent.frame()) columns_archive(env, cluster = TRUE))
 
-series_page <- function(key, time, since, value, status = NULL, ..., dataset = "levels") {
-  rows <- list(time = vetusta:::utc(time), since = vetusta:::utc(since), value = value)
+series_page <- function(key, time, known, value, status = NULL, ..., dataset = "levels") {
+  rows <- list(time = vetusta:::utc(time), known = vetusta:::utc(known), value = value)
   rows$status <- status
   series <- data.frame(key = key, frequency = "D", dimensions = sprintf("{\"series\":\"%s\"}", key))
   list(source = "river", dataset = dataset, shape = "observations",
@@ -23,25 +23,25 @@ read_all <- function(store, key = "a", ...) {
 
 # A history as its definition says: each write is looked at by itself.
 plain_history <- function() {
-  rows <- data.frame(time = numeric(), since = numeric(), value = numeric(), status = character())
+  rows <- data.frame(time = numeric(), known = numeric(), value = numeric(), status = character())
   list(
-    put = function(time, since, value, status, now) {
-      for (i in order(time, since)) {
-        at <- if (is.na(since[i])) now else since[i]
-        before <- rows[rows$time == time[i] & rows$since <= at, ]
-        last <- before[order(before$since), ][nrow(before), ]
+    put = function(time, known, value, status, now) {
+      for (i in order(time, known)) {
+        at <- if (is.na(known[i])) now else known[i]
+        before <- rows[rows$time == time[i] & rows$known <= at, ]
+        last <- before[order(before$known), ][nrow(before), ]
         if (nrow(before) && identical(last$value, value[i]) && last$status == status[i]) next
         if (!nrow(before) && status[i] == "deleted") next
-        clash <- which(rows$time == time[i] & rows$since == at)
-        newest <- !any(rows$time == time[i] & rows$since > at)
+        clash <- which(rows$time == time[i] & rows$known == at)
+        newest <- !any(rows$time == time[i] & rows$known > at)
         if (length(clash) && newest) at <- now else if (length(clash)) rows <<- rows[-clash, ]
         rows <<- rbind(rows,
-          data.frame(time = time[i], since = at, value = value[i], status = status[i]))
+          data.frame(time = time[i], known = at, value = value[i], status = status[i]))
       }
     },
     known = function(at) {
-      seen <- rows[rows$since <= at, ]
-      seen <- seen[order(seen$time, seen$since), ]
+      seen <- rows[rows$known <= at, ]
+      seen <- seen[order(seen$time, seen$known), ]
       seen <- seen[!duplicated(seen$time, fromLast = TRUE), ]
       seen[seen$status != "deleted", ]
     }
@@ -59,16 +59,16 @@ for (kind in names(stores)) {
       for (step in 1:8) {
         n <- sample(6, 1)
         time <- sample(10, n) * 86400
-        since <- if (runif(1) < 0.5) rep(NA_real_, n) else rep(sample(100, 1) + 0, n)
+        known <- if (runif(1) < 0.5) rep(NA_real_, n) else rep(sample(100, 1) + 0, n)
         value <- sample(3, n, TRUE) + 0
         status <- ifelse(runif(n) < 0.15, "deleted", "observed")
         value[status == "deleted"] <- NA
         now <- 1000 + step
         order <- order(time)
         vetusta:::store_put(store,
-          series_page("a", time[order], since[order], value[order], status[order], now = now,
+          series_page("a", time[order], known[order], value[order], status[order], now = now,
           journal = if (runif(1) < 0.5) entry()))
-        plain$put(time[order], since[order], value[order], status[order], now)
+        plain$put(time[order], known[order], value[order], status[order], now)
       }
       for (at in c(50, 100, 1003, 1008, Inf)) {
         got <- read_all(store, at = at)

@@ -1,0 +1,144 @@
+# The three times of a row, and the facts of a table that all functions carry.
+
+# What a table knows of itself, beside its rows.
+fact_names <- c("interval", "zone", "calendar", "unit", "title", "source")
+
+facts_of <- function(x) {
+  facts <- lapply(stats::setNames(nm = fact_names), function(name) attr(x, name, exact = TRUE))
+  facts[!vapply(facts, is.null, TRUE)]
+}
+
+with_facts <- function(x, facts) {
+  for (name in intersect(fact_names, names(facts))) attr(x, name) <- facts[[name]]
+  x
+}
+
+#' What a table of series knows of itself
+#'
+#' A table of series carries the facts that its rows do not say: how long a bar is, in which zone
+#' and by which calendar its days lie, its units, the titles of its series, and its source. They
+#' stay with it through `[`, `rbind()`, `merge()` and all functions of this package.
+#'
+#' @param x A table of series: bars, observations, or a table with `series`, `time` and `value`.
+#' @param interval The length of its bars, see [time_interval()].
+#' @param zone The IANA zone of its days.
+#' @param calendar The calendar of its trading days.
+#' @param unit Units by column, as `c(close = "crowns", volume = "shares")`; or one text, the unit
+#'   of the values.
+#' @param title Titles by series, as `c(KELD = "Keld Harbour Lines")`; or one text for one series.
+#' @param source One text: where the table comes from, as `"quay/bars"`.
+#' @return With facts: the table that has them. Without: a list of those that `x` has.
+#' @section Errors: `vetusta_error_want` for a fact that cannot be.
+#' @export
+#' @examples
+#' days <- bars_frame(data.frame(symbol = "KELD", close = c(41, 42),
+#'   time = as.POSIXct(c("2026-03-12", "2026-03-13"), tz = "UTC")))
+#' days <- series_about(days, interval = "1 day", unit = c(close = "crowns"))
+#' names(series_about(days))
+series_about <- function(x, interval = NULL, zone = NULL, calendar = NULL, unit = NULL,
+  title = NULL, source = NULL) {
+  x <- as_series(x)
+  check_calendar(calendar)
+  facts <- list(interval = if (!is.null(interval)) time_interval(interval),
+    zone = if (!is.null(zone)) check_zone(zone), calendar = calendar,
+    unit = check_named(unit, "unit", value_column(x)),
+    title = check_named(title, "title", unique(series_names_of(x))[1]),
+    source = if (!is.null(source)) check_text(source, "source"))
+  facts <- facts[!vapply(facts, is.null, TRUE)]
+  if (length(facts)) with_facts(x, facts) else facts_of(x)
+}
+
+# Texts by name; a lone text is that of `only`.
+check_named <- function(x, name, only) {
+  if (is.null(x)) {
+    return(NULL)
+  }
+  if (!is.character(x) || anyNA(x) || (is.null(names(x)) && length(x) != 1)) {
+    vetusta_stop("want", paste0("`", name, "` must be texts with names, or one text."),
+      todo = paste0("write it as c(", only, " = \"...\")"))
+  }
+  if (is.null(names(x))) stats::setNames(x, only) else x
+}
+
+# The facts of a table that result from those of several: what they have in common, and units and
+# titles together.
+facts_together <- function(all) {
+  every <- lapply(stats::setNames(nm = fact_names), function(name) {
+    known <- unique(lapply(all, `[[`, name))
+    if (length(known) == 1) known[[1]]
+  })
+  for (name in c("unit", "title")) {
+    texts <- do.call(c, lapply(unname(all), `[[`, name))
+    every[[name]] <- if (length(texts)) texts[!duplicated(names(texts))]
+  }
+  every[!vapply(every, is.null, TRUE)]
+}
+
+# Interval, zone and calendar: what is given, else what the table says, else days of UTC.
+frame_facts <- function(x, interval = NULL, zone = NULL, calendar = NULL) {
+  calendar <- calendar %||% attr(x, "calendar", exact = TRUE)
+  list(interval = if (!is.null(interval)) time_interval(interval)
+  else attr(x, "interval", exact = TRUE), calendar = calendar,
+  zone = zone %||% attr(x, "zone", exact = TRUE) %||% calendar$zone %||% "UTC")
+}
+
+# list(through, known), in seconds: what the columns say, else the end of each row's own time. With
+# a lag a row is known no earlier than so long after `through`.
+row_times <- function(x, end, lag = NULL, zone = "UTC") {
+  through <- stated_instants(x, "through", end)
+  known <- stated_instants(x, "known", through)
+  if (!is.null(lag)) known <- pmax(known, as.numeric(shift_instant(utc(through), lag, 1, zone)))
+  list(through = through, known = known)
+}
+
+stated_instants <- function(x, name, otherwise) {
+  stated <- x[[name]]
+  if (is.null(stated)) {
+    return(otherwise)
+  }
+  stated <- as.numeric(if (inherits(stated, "POSIXct")) stated
+  else read_instants(stated, name, na = TRUE))
+  unstated <- which(is.na(stated))
+  stated[unstated] <- otherwise[unstated]
+  stated
+}
+
+# The table with its times as columns, where they are others than those that it tells without them.
+# `through` and `known` are in seconds.
+with_times <- function(x, through, known) {
+  x$through <- x$known <- NULL
+  # a bar a session has no length that could tell its end
+  end <- if (tells_ends(x)) own_ends(x, frame_facts(x))
+  if (!identical(through, end) && !(length(end) && all(through == end))) {
+    x$through <- utc(through)
+  }
+  if (!identical(known, through) && any(known != through)) x$known <- utc(known)
+  x
+}
+
+# The length of bars without one that is stated: no longer than the smallest step of a series, and
+# no shorter, so that nothing is known too early. NULL where there is but one bar of each series.
+step_interval <- function(time, groups) {
+  step <- smallest_step(time, groups)
+  if (is.na(step)) {
+    return(NULL)
+  }
+  if (step < 72000) {
+    return(interval_of(step, "second"))
+  }
+  days <- max(1, round(step / 86400))
+  # months and years vary in length, or keep their day of the month; other lengths do not
+  months <- round(days / 30.4375)
+  steps <- diff(as.numeric(time)) / step
+  monthly <- days >= 28 && abs(days - months * 30.4375) <= 3.5 &&
+    (length(unique(as.POSIXlt(utc(as.numeric(time)))$mday)) == 1 ||
+      any(abs(steps - round(steps)) > 1e-6))
+  if (monthly) interval_of(months, "month") else interval_of(days, "day")
+}
+
+# Whether the end of each row follows from the table itself.
+tells_ends <- function(x) UseMethod("tells_ends")
+#' @export
+tells_ends.default <- function(x) TRUE
+#' @export
+tells_ends.vetusta_bars <- function(x) !is.null(attr(x, "interval", exact = TRUE))
