@@ -1,8 +1,8 @@
 # Bars of an archive as tables.
 
-table_of_bars <- function(archive, held, from, to, at, zone, ...) {
+table_of_bars <- function(archive, held, from, to, at, zone, newest = TRUE, ...) {
   window <- bars_window(from, to, zone)
-  bars_within(archive, held, window[1], window[2], at)
+  bars_within(archive, held, window[1], window[2], at, newest)
 }
 
 # The instants of a window of bars.
@@ -18,10 +18,10 @@ held_by_symbol <- function(held) {
     rep("", nrow(held))), method = "radix"), ]
 }
 
-bars_within <- function(archive, held, start, end, at) {
+bars_within <- function(archive, held, start, end, at, newest = TRUE) {
   held <- held_by_symbol(held)
   dimensions <- held_dimensions(held)
-  read <- read_rows(archive, held, start, end, at)
+  read <- read_rows(archive, held, start, end, at, newest)
   columns <- read$columns
   n <- length(read$owner)
   rows <- list(symbol = as.character(dimensions$symbol)[read$owner], time = columns$time)
@@ -34,12 +34,12 @@ bars_within <- function(archive, held, start, end, at) {
   if (anyNA(rows$status)) rows$status[is.na(rows$status)] <- "observed"
   extra <- setdiff(names(columns), c(names(rows), "known"))
   rows <- c(rows, columns[extra])
+  if (!all(is.na(as.numeric(columns$known)))) rows$known <- columns$known
   # what was checked when it came is not judged again; the sides of a symbol are laid into each
   # other
   table <- if (anyDuplicated(dimensions$symbol)) without_notes(bars_frame(list_frame(rows)))
   else with_shape(as_rows(rows), "vetusta_bars")
-  attr(table, "interval") <- if (nrow(held)) time_interval(held$frequency[1])
-  table
+  if (nrow(held)) known_then(with_dataset_facts(table, archive, held), at) else table
 }
 
 #' Read bars from an archive
@@ -77,8 +77,8 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
   for (symbol in symbols) check_held(symbol, here, held, interval)
   here <- here[here$symbol %in% symbols, ]
   wanted <- check_sessions(session)
-  all <- store_snapshot(archive,
-    function() table_of_bars(archive, here, from, to, known_at(as_of), zone))
+  at <- known_at(as_of)
+  all <- store_snapshot(archive, function() table_of_bars(archive, here, from, to, at, zone))
   if (is.null(wanted)) {
     return(all)
   }

@@ -64,6 +64,8 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   good <- read$bars
   if (nrow(faults)) good <- good[-faults$row, , drop = FALSE]
   lines <- read$line[faults$row]
+  dataset_facts_put(archive, source, "import", list(zone = if (zone != "UTC") zone,
+    calendar = calendar))
   counts <- store_import(archive, good, faults, lines, source, interval, file)
   invisible(structure(
     list(file = file, source = source, interval = interval$iso, read = nrow(read$bars),

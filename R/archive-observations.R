@@ -23,8 +23,9 @@
 #'   or attribute that is called as one of the columns before it has `dim_` before its
 #'   name. Where values speak of instants, hours say, all have a `time` (`POSIXct`) in place of a
 #'   `period`. What was deleted is not there, and the
-#'   attributes are those that held at `as_of`. `known` is when the value was released, or,
-#'   where the service does not say, when it came.
+#'   attributes are those that held at `as_of`. `known` is when the value was released; where the
+#'   service does not say, a first value has `NA` and counts from the end of its period, and a
+#'   changed one counts from when it came.
 #' @section Errors: `vetusta_error_want` for a source, dataset, dimension or code that the
 #'   archive does not hold, with the nearest that it does.
 #' @export
@@ -58,23 +59,14 @@ table_of_observations <- function(archive, held, from, to, at, zone, labels = "c
   window <- period_window(from, to)
   read <- read_rows(archive, held, window[1], window[2], at, newest)
   if (is_plain(held)) {
-    rows <- plain_observations(held, read)
-    again <- !newest && is.null(rows[["known"]]) && anyDuplicated(list_frame(list(read$owner,
-      as.numeric(read$columns$time)))) > 0
-    if (again) rows$known <- release_of_repeated(read)
-    return(plain_table_of(rows))
+    table <- plain_table_of(plain_observations(held, read))
+    return(known_then(with_dataset_facts(table, archive, held), at))
   }
   said <- store_attributes(archive, held$id, at)
   known <- archive_labels(archive, held$source[1], held$dataset[1])
-  observation_rows(read, held, words_frame(said), known, labels, language, with, multiplier)
-}
-
-# What is said first counts from the end of its time; what is said again, from when it came.
-release_of_repeated <- function(read) {
-  first <- !duplicated(list_frame(list(read$owner, as.numeric(read$columns$time))))
-  since <- as.numeric(read$columns$known)
-  since[first] <- NA
-  utc(since)
+  table <- observation_rows(read, held, words_frame(said), known, labels, language, with,
+    multiplier)
+  known_then(with_dataset_facts(table, archive, held), at)
 }
 
 # Whether series have no dimensions but their own name.
@@ -89,6 +81,8 @@ plain_observations <- function(held, read) {
     epoch_days(floor(as.numeric(columns$time) / 86400))
   clock <- if (times) list(time = columns$time) else list(period = period)
   rest <- columns[setdiff(names(columns), c("time", "known", "period"))]
+  # instants have the column where one of them states it
+  if (!times || !all(is.na(as.numeric(columns$known)))) rest$known <- columns$known
   c(list(series = held$key[read$owner]), clock, rest[c("value", setdiff(names(rest), "value"))])
 }
 

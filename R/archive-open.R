@@ -1,8 +1,7 @@
 #' Open an archive
 #'
 #' An archive is one SQLite file, or a schema in a PostgreSQL database, for a team. It is made when
-#' it is not there, and one that an earlier version made is carried over into the form of this one.
-#' One process may write while others read; several may write, in PostgreSQL on several machines.
+#' it is not there. One process may write while others read; several may write, in PostgreSQL on several machines.
 #'
 #' @param path Path of the file, or the database's connection URI as
 #'   `postgresql://user@host:5432/name`, with the options of libpq behind a question mark
@@ -20,7 +19,7 @@
 #'   `archive_close()`.
 #' @section Errors: `vetusta_error_archive` for a file that is not there (with `create = FALSE`),
 #'   that is no archive, that
-#'   is of a later form, or that cannot be opened; for a server that cannot be reached, is too old
+#'   is of another form, or that cannot be opened; for a server that cannot be reached, is too old
 #'   (before PostgreSQL 13) or refuses the role, and for a database that holds something else.
 #' @export
 #' @examples

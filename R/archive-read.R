@@ -95,8 +95,9 @@ archive_faults <- function(archive) {
 #'   `NULL` gives what is known now.
 #' @param zone The IANA zone of days in `from` and `to` of bars; all else is told by days of its
 #'   own.
-#' @param releases Whether every release of observations is given, each with its `released`, and not
-#'   only the newest: [series_align()] needs them to know what was known at each time of its grid.
+#' @param releases Whether every release of observations and bars is given, each with its `known`,
+#'   deletions too (`status` `deleted`), and not only the newest: [series_align()] needs them to know
+#'   what was known at each time of its grid.
 #' @param labels,language,multiplier Of statistics, as for [archive_observations()].
 #' @param regroup Bars at a longer interval: a list of what [bars_regroup()] is told, as
 #'   `list(interval = "1 day", calendar = source_calendar("quay"))`. An archive whose rows stand in
@@ -143,12 +144,15 @@ archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_o
         return(longer(archive, held[rows, ], from, to, at, zone, regroup(held$source[rows[1]])))
       }
       read_table(archive, held[rows, ], from, to, at, zone, labels = labels, language = language,
-        multiplier = multiplier, newest = !releases || held$shape[rows[1]] != "observations")
+        multiplier = multiplier, newest = !(releases && held$shape[rows[1]] %in% released_shapes))
     })
     names(tables) <- sub("@.*", "", names(tables))
     tables
   })
 }
+
+# The shapes whose releases are read one by one.
+released_shapes <- c("observations", "bars")
 
 # The instant up to which rows count: a day means its end.
 known_at <- function(as_of) {
@@ -156,6 +160,9 @@ known_at <- function(as_of) {
     return(Inf)
   }
   end <- as.numeric(time_instant(as_of, end = TRUE, name = "as_of"))
+  if (is.na(end)) {
+    vetusta_stop("want", "`as_of` is missing.", todo = "give an instant or a day, or NULL for now")
+  }
   if (end > as.numeric(time_instant(as_of, name = "as_of"))) end - 1e-6 else end
 }
 
@@ -217,6 +224,9 @@ table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
   window <- period_window(from, to)
   read <- read_rows(archive, held, window[1], window[2], at, newest)
   if (!newest) read <- without_withdrawn(read)
+  # without a filing a figure counts from the end of its period
+  end <- as.numeric(read$columns$time) + 86400
+  read <- without_rows(read, which(is.na(as.numeric(read$columns$known)) & end > at))
   columns <- read$columns
   dimensions <- lapply(held_dimensions(held), `[`, read$owner)
   day <- epoch_days(as.numeric(columns$time) / 86400)
@@ -225,8 +235,9 @@ table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
   rest <- c(dimensions[setdiff(names(dimensions), names(rows))],
     columns[setdiff(names(columns), c("time", "known", names(rows)))])
   lead <- intersect(c("basis", "unit", "value", "filed"), names(rest))
-  as_rows(ordered_rows(c(rows, rest[c(lead, setdiff(names(rest), lead))]),
+  table <- as_rows(ordered_rows(c(rows, rest[c(lead, setdiff(names(rest), lead))]),
     c("entity", "item", "period_start", "period_end")))
+  with_facts(table, dataset_facts(archive, held$source[1], held$dataset[1])[c("title", "unit")])
 }
 
 ordered_rows <- function(rows, by) {

@@ -53,8 +53,15 @@ regroup_by_store <- function(archive, held, window, at, terms, base, sessions) {
   dimensions <- held_dimensions(held)
   series <- list_frame(list(symbol = dimensions$symbol,
     side = dimensions[["side"]] %||% rep(NA_character_, nrow(held))))
+  facts <- facts_of(with_dataset_facts(list(), archive, held))
   if (!is_intraday(base) || anyDuplicated(series)) {
     return(NULL)
+  }
+  if (is.finite(at)) {
+    # bars are known from their end, which of longer ones the calendar tells
+    if (!is.null(facts$calendar) && base$seconds > 60) return(NULL)
+    window[2] <- min(window[2],
+      at - base$seconds - (if (is.null(facts$delay)) 0 else interval_seconds(facts$delay)) + 1e-6)
   }
   seen <- store_outline(archive, held$id, window[1], window[2], at)
   if (is.null(seen)) {
@@ -68,23 +75,20 @@ regroup_by_store <- function(archive, held, window, at, terms, base, sessions) {
   span <- bucket_span(cells, seen$here)
   near <- if (!is.null(span)) without_notes(ordered_bars(bars_within(archive, held,
     max(span[1], window[1]), min(span[2], window[2]), at)))
-  if (any(c("through", "known") %in% names(near))) {
-    return(NULL)
-  }
   # where no row says which session it is of, all count
   if (!seen$sessions && all(is.na(near$session))) sessions <- NULL
   if (!is.null(sessions) && !is.null(near)) near <- near[near$session %in% sessions, ]
   far <- store_regroup(archive, held$id, window[1], window[2], at, cells, span %||% c(Inf, Inf),
     sessions)
-  regroup_together(far, near, series, grid, cells, terms, base)
+  regroup_together(far, near, series, grid, cells, terms, base, facts)
 }
 
 # What the store made, and the rest, as bars.
-regroup_together <- function(far, near, series, grid, cells, terms, base) {
+regroup_together <- function(far, near, series, grid, cells, terms, base, facts) {
   n <- NROW(near)
   total <- sum(far$count) + n
   if (total == 0) {
-    return(regrouped_none())
+    return(with_facts(regrouped_none(), regrouped_facts(facts, terms)))
   }
   times <- range(far$first, far$last, as.numeric(near$time))
   check_covers(terms$calendar, utc(times[1]), utc(times[2] + 1))
@@ -96,13 +100,16 @@ regroup_together <- function(far, near, series, grid, cells, terms, base) {
   mean <- ifelse(weight > 0, (if (own) far$own_value else far$value) / weight, NA_real_)
   rows <- c(list(group = far$series, time = cells$time[far$bucket]),
     far[c("open", "high", "low", "close", "volume")], list(vwap = mean, count = far$count,
-      frame = cells$frame[far$bucket], provisional = far$provisional > 0))
+      frame = cells$frame[far$bucket], provisional = far$provisional > 0,
+      known = ifelse(far$known == unstated, -Inf, far$known)))
   if (n) {
     if (own && is.null(near[["vwap"]])) near$vwap <- rep(NA_real_, n)
     groups <- bar_groups(near)
     id <- match(do.call(paste, near[groups$first, c("symbol", "side")]), do.call(paste, series))
     groups$id <- id[groups$id]
-    more <- regroup_rows(near, groups, near$time, grid)
+    instants <- list(through = as.numeric(near$time),
+      known = known_order(near$known %||% rep(NA_real_, n)))
+    more <- regroup_rows(near, groups, near$time, grid, instants)
     rows <- Map(c, rows, more[names(rows)])
     outside <- outside + more$outside
     nowhere <- nowhere + sum(find_sessions(near$time, terms$calendar)$at == 0L)
@@ -111,8 +118,9 @@ regroup_together <- function(far, near, series, grid, cells, terms, base) {
   rows <- lapply(rows, `[`, order)
   rows$outside <- outside
   rows$count <- as.integer(rows$count)
+  if (!any(rows$known > -Inf)) rows$known <- NULL
   if (outside > 0) say_outside(nowhere, total)
-  regrouped_frame(series, seq_len(nrow(series)), rows, grid, terms, base, utc(times[2]))
+  regrouped_frame(series, seq_len(nrow(series)), rows, grid, terms, base, utc(times[2]), facts)
 }
 
 # The buckets of a grid as whole numbers of equal cells: `unit` (microseconds), `origin`, `cell` and

@@ -79,7 +79,7 @@ archive_releases <- function(archive, addresses, value) {
   days <- all(as.numeric(time) %% 86400 == 0)
   rows <- list(series = (if (one) held$key else found$address)[read$owner],
     period = if (days) epoch_days(as.numeric(time) / 86400) else time,
-    known = read$columns$known, value = numbers, status = status)
+    known = rows_known(archive, held, read), value = numbers, status = status)
   if (!days) names(rows)[2] <- "time"
   rows
 }

@@ -18,7 +18,7 @@ record_keys <- list(
 
 # Each row's series: `dimensions` that are the same for all of it make its key, which `name` gives
 # for a list of them.
-rows_by_series <- function(dimensions, frequency, columns, name) {
+rows_by_series <- function(dimensions, frequency, columns, name, finishes = FALSE) {
   of <- series_rows(c(unname(dimensions), list(frequency)))
   about <- lapply(dimensions, `[`, of$first)
   series <- list_frame(list(key = name(about), frequency = frequency[of$first],
@@ -30,7 +30,7 @@ rows_by_series <- function(dimensions, frequency, columns, name) {
     of$row <- match(named, named[kept])[of$row]
     series <- series[kept, ]
   }
-  parcel_series(series, c(if (nrow(series) != 1) list(series = of$row), columns))
+  parcel_series(series, c(if (nrow(series) != 1) list(series = of$row), columns), finishes)
 }
 
 # Which rows say the same in all of these texts: `row` numbers them, `first` is where each comes
@@ -58,12 +58,12 @@ parcel_of_bars <- function(rows, frequency, ...) {
     symbol <- as.character(rows$symbol[1])
     about <- list_frame(list(key = bars_key(symbol, NA_character_), frequency = frequency,
       dimensions = record_texts(list(symbol = symbol))))
-    return(parcel_series(about, columns))
+    return(parcel_series(about, columns, finishes = TRUE))
   }
   dimensions <- list(symbol = as.character(rows$symbol), side = as.character(side))
   rows_by_series(dimensions, rep(frequency, n), columns, function(of) {
     bars_key(of$symbol, of$side)
-  })
+  }, finishes = TRUE)
 }
 
 # The key of a symbol's bars, with their side behind a colon. A side is a word in small letters, or

@@ -93,7 +93,7 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
   known <- actions$known < at & actions$ex < at
   share <- changes_shares[actions$kind]
   actions <- actions[known & (share | of == "all"), , drop = FALSE]
-  times <- if (nrow(actions)) row_times(bars, own_ends(bars, facts))
+  times <- if (nrow(actions)) row_times(bars, own_ends(bars, facts), facts)
   # what is the same for whole stretches is made for each stretch, and laid out once
   runs <- symbol_runs(bars$symbol)
   own <- unname(split(seq_len(nrow(actions)),

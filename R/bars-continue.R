@@ -62,7 +62,7 @@ bars_continue <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, a
       todo = paste0("give bars of ", paste(utils::head(contracts$symbol, 3), collapse = ", ")))
   }
   bars <- bars[known, ]
-  times <- row_times(bars, own_ends(bars, facts))
+  times <- row_times(bars, own_ends(bars, facts), facts)
   bars$through <- utc(times$through)
   bars$known <- utc(times$known)
   day <- as.numeric(local_day(bars$time, zone))

@@ -52,7 +52,7 @@ bars_frame <- function(rows) {
   columns$session <- as.character(rows[["session"]] %||% rep(NA_character_, n))
   columns$side <- as.character(rows[["side"]] %||% rep(NA_character_, n))
   columns$status <- as.character(rows[["status"]] %||% rep("observed", n))
-  unknown <- columns$status[first_outside_cpp(columns$status, status_words)]
+  unknown <- columns$status[first_outside_cpp(columns$status, c(status_words, "deleted"))]
   if (length(unknown)) {
     vetusta_stop("shape", paste0("A bar cannot have the status \"", unknown, "\"."),
       where = "column status", todo = suggest_word(unknown, status_words))

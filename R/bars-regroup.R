@@ -72,7 +72,7 @@ bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", b
   grid <- regroup_grid(terms, min(time), max(time))
   times <- if (any(c("through", "known") %in% names(bars))) row_times(bars, own_ends(bars,
     list(interval = base, zone = facts$zone %||% calendar$zone,
-      calendar = facts$calendar %||% calendar)))
+      calendar = facts$calendar %||% calendar)), facts)
   rows <- regroup_rows(bars, groups, time, grid, times)
   if (rows$outside > 0) say_outside(sum(find_sessions(time, calendar)$at == 0L), nrow(bars))
   regrouped_frame(bars[c("symbol", "side")], groups$first, rows, grid, terms, base, max(time),
@@ -164,7 +164,7 @@ regrouped_frame <- function(series, firsts, rows, grid, terms, base, newest, fac
   result <- with_facts(with_shape(result, "vetusta_bars"), regrouped_facts(facts, terms))
   # what came late makes what is made of it late
   through <- if (length(rows$through)) pmax(ends, rows$through) else ends
-  with_times(result, through, if (length(rows$known)) pmax(through, rows$known) else through)
+  with_times(result, through, if (length(rows$known)) pmax(through, rows$known))
 }
 
 # What longer bars know of themselves: a bar a session has no length.

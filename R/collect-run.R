@@ -90,6 +90,7 @@ collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE
   going$began <- now_seconds()
   going$round <- want_round(want)
   going$run$sink$beat()
+  dataset_facts_put(archive, want$source$source, want$dataset$name, run_facts(going$run))
   going$run$sink$round_begin(going$round)
   going$show <- if (progress && queue_left(going$queue)) progress_make(going$run, plan$pages)
   else function(...) NULL
@@ -163,6 +164,15 @@ run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = wa
     most_pages = most_pages, most_wait = most_wait, at_once = at_once, planned = planned,
     ahead = ahead
   )
+}
+
+# What the card says of the dataset as a whole.
+run_facts <- function(run) {
+  dataset <- run$want$dataset
+  units <- lapply(dataset$columns, function(column) if (is.list(column)) column$unit)
+  units <- unlist(units[!vapply(units, is.null, TRUE)])
+  list(zone = if (run$source$zone != "UTC") run$source$zone, calendar = run$calendar,
+    delay = run$source$delay, title = dataset$title, unit = units)
 }
 
 # Starts every request that may be sent now; gives the seconds until the next one may. Answers that

@@ -74,7 +74,7 @@ status_want <- function(desk, name, archive, held) {
   whole <- list(want = name, source = entry$source, series = as.numeric(NROW(own)),
     asked = as.numeric(max(length(want$symbols), 0L)), from = as.numeric(want$from %||% NA_real_),
     complete_until = until, last = if (NROW(own)) max(own$last) else NA_real_,
-    known = if (NROW(own)) status_known(archive, own) else NA_real_,
+    known = if (NROW(own)) status_known(archive, own, due) else NA_real_,
     coverage = if (NROW(own)) due$coverage(own, until) else NA_real_, behind = behind,
     stale = is.na(behind) || behind > allowed, incomplete = status_incomplete(archive, want),
     refreshed = as.numeric(last$at %||% NA_real_),
@@ -94,12 +94,13 @@ status_incomplete <- function(archive, want) {
   as.numeric(nrow(open_of_calls(archive, want, want_calls(want, NULL))))
 }
 
-# From when the newest of all values is known: what is said of it, else when it came.
-status_known <- function(archive, own) {
+# From when the newest of all values is known: what is stated, else the end of its time.
+status_known <- function(archive, own, due) {
   newest <- own[which.max(own$last), ]
   found <- store_read(archive, newest$id, from = newest$last, to = Inf)
-  since <- as.numeric(found$columns$known)
-  if (length(since)) max(c(since[is.finite(since)], -Inf)) else NA_real_
+  known <- as.numeric(found$columns$known)
+  if (!length(known)) NA_real_
+  else if (all(is.na(known))) due$end_of(newest$last) %||% NA_real_ else max(known, na.rm = TRUE)
 }
 
 status_quotas <- function(desk, archive) {

@@ -38,6 +38,9 @@ model_input <- function(x, value = NULL, as_of = NULL, calendar = NULL, holes = 
 # A day means its end.
 known_by <- function(as_of) {
   at <- as.numeric(time_instant(as_of, end = TRUE, name = "as_of"))
+  if (is.na(at)) {
+    vetusta_stop("model", "`as_of` is missing.", todo = "give an instant or a day, or NULL for now")
+  }
   if (at > as.numeric(time_instant(as_of, name = "as_of"))) at - 1e-6 else at
 }
 

@@ -147,7 +147,7 @@ fill_input <- function(x, frame, facts) {
   raw <- own_times(x)
   time <- frame$place(raw, name)
   facts$interval <- facts$interval %||% frame$interval
-  own <- row_times(x, own_ends(x, facts))
+  own <- row_times(x, own_ends(x, facts), facts)
   gone <- x$status %in% "deleted"
   lapply(series_split(series_of_rows(x)), function(rows) {
     list(rows = rows, series = name[rows[1]], raw = raw[rows], time = time[rows],

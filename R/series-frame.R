@@ -123,7 +123,7 @@ points_of_observations <- function(x, value, facts, own) {
   x <- series_frame(x)
   time <- own_times(x)
   times <- if (own) list(through = time, known = time)
-  else row_times(x, own_ends(x, facts), facts$lag, facts$zone)
+  else row_times(x, own_ends(x, facts), facts)
   list(series = x$series, time = time, through = times$through, known = times$known,
     value = number_named(x, value %||% "value"), status = x$status)
 }
@@ -145,7 +145,7 @@ points_of_bars <- function(x, value, facts, own) {
   }
   time <- seconds_of(x$time)
   times <- if (own) list(through = time, known = time)
-  else row_times(x, own_ends(x, facts), facts$lag, facts$zone)
+  else row_times(x, own_ends(x, facts), facts)
   list(series = series_of_rows(with_shape(x, "vetusta_bars")), time = time,
     through = times$through, known = times$known, value = number_named(x, column),
     status = x$status)
@@ -168,7 +168,7 @@ points_of_points <- function(x, value, facts, own) {
   }
   time <- seconds_of(x$time)
   times <- if (own) list(through = time, known = time)
-  else row_times(x, time, facts$lag, facts$zone)
+  else row_times(x, time, facts)
   points <- list(series = series, time = time, through = times$through, known = times$known,
     value = number_named(x, value %||% "value"))
   points$status <- x[["status"]]

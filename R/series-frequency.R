@@ -98,7 +98,8 @@ periods_of <- function(x, zone) UseMethod("periods_of")
 periods_of.vetusta_observations <- function(x, zone) {
   x <- series_frame(x)
   x$time <- own_times(x)
-  times <- row_times(x, own_ends(x, frame_facts(x, zone = zone)))
+  facts <- frame_facts(x, zone = zone)
+  times <- row_times(x, own_ends(x, facts), facts)
   x$through <- times$through
   x$known <- times$known
   x

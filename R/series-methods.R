@@ -45,6 +45,7 @@ NULL
 #' @rdname vetusta_series
 #' @export
 as.data.frame.vetusta_series <- function(x, ...) {
+  for (name in fact_names) attr(x, name) <- NULL
   class(x) <- "data.frame"
   x
 }
@@ -106,7 +107,7 @@ units_differ <- function(facts) {
 with_own_times <- function(x) {
   x <- series_table(x)
   facts <- frame_facts(x)
-  times <- row_times(x, own_ends(x, facts))
+  times <- row_times(x, own_ends(x, facts), facts)
   x$through <- utc(times$through)
   x$known <- utc(times$known)
   x

@@ -1,7 +1,7 @@
 # The three times of a row, and the facts of a table that all functions carry.
 
 # What a table knows of itself, beside its rows.
-fact_names <- c("interval", "zone", "calendar", "unit", "title", "source")
+fact_names <- c("interval", "zone", "calendar", "delay", "unit", "title", "source")
 
 facts_of <- function(x) {
   facts <- lapply(stats::setNames(nm = fact_names), function(name) attr(x, name, exact = TRUE))
@@ -23,6 +23,8 @@ with_facts <- function(x, facts) {
 #' @param interval The length of its bars, see [time_interval()].
 #' @param zone The IANA zone of its days.
 #' @param calendar The calendar of its trading days.
+#' @param delay How long after the end of its time a value is known, where no instant is stated: a
+#'   length of time.
 #' @param unit Units by column, as `c(close = "crowns", volume = "shares")`; or one text, the unit
 #'   of the values.
 #' @param title Titles by series, as `c(KELD = "Keld Harbour Lines")`; or one text for one series.
@@ -35,12 +37,13 @@ with_facts <- function(x, facts) {
 #'   time = as.POSIXct(c("2026-03-12", "2026-03-13"), tz = "UTC")))
 #' days <- series_about(days, interval = "1 day", unit = c(close = "crowns"))
 #' names(series_about(days))
-series_about <- function(x, interval = NULL, zone = NULL, calendar = NULL, unit = NULL,
-  title = NULL, source = NULL) {
+series_about <- function(x, interval = NULL, zone = NULL, calendar = NULL, delay = NULL,
+  unit = NULL, title = NULL, source = NULL) {
   x <- as_series(x)
   check_calendar(calendar)
   facts <- list(interval = if (!is.null(interval)) time_interval(interval),
     zone = if (!is.null(zone)) check_zone(zone), calendar = calendar,
+    delay = if (!is.null(delay)) time_interval(delay, "delay"),
     unit = check_named(unit, "unit", value_column(x)),
     title = check_named(title, "title", unique(series_names_of(x))[1]),
     source = if (!is.null(source)) check_text(source, "source"))
@@ -74,20 +77,26 @@ facts_together <- function(all) {
   every[!vapply(every, is.null, TRUE)]
 }
 
-# Interval, zone and calendar: what is given, else what the table says, else days of UTC.
+# Interval, zone, calendar and delay: what is given, else what the table says, else days of UTC.
 frame_facts <- function(x, interval = NULL, zone = NULL, calendar = NULL) {
   calendar <- calendar %||% attr(x, "calendar", exact = TRUE)
   list(interval = if (!is.null(interval)) time_interval(interval)
   else attr(x, "interval", exact = TRUE), calendar = calendar,
-  zone = zone %||% attr(x, "zone", exact = TRUE) %||% calendar$zone %||% "UTC")
+  zone = zone %||% attr(x, "zone", exact = TRUE) %||% calendar$zone %||% "UTC",
+  delay = attr(x, "delay", exact = TRUE))
 }
 
-# list(through, known), in seconds: what the columns say, else the end of each row's own time. With
-# a lag a row is known no earlier than so long after `through`.
-row_times <- function(x, end, lag = NULL, zone = "UTC") {
+# list(through, known), in seconds: what the columns say, else the end of each row's own time, and
+# the delay behind it. With a lag a row is known no earlier than so long after `through`. `facts`
+# are of frame_facts().
+row_times <- function(x, end, facts = list()) {
+  behind <- function(instants, length) {
+    if (is.null(length)) instants
+    else as.numeric(shift_instant(utc(instants), length, 1, facts$zone %||% "UTC"))
+  }
   through <- stated_instants(x, "through", end)
-  known <- stated_instants(x, "known", through)
-  if (!is.null(lag)) known <- pmax(known, as.numeric(shift_instant(utc(through), lag, 1, zone)))
+  known <- stated_instants(x, "known", behind(through, facts$delay))
+  if (!is.null(facts$lag)) known <- pmax(known, behind(through, facts$lag))
   list(through = through, known = known)
 }
 
@@ -104,15 +113,14 @@ stated_instants <- function(x, name, otherwise) {
 }
 
 # The table with its times as columns, where they are others than those that it tells without them.
-# `through` and `known` are in seconds.
-with_times <- function(x, through, known) {
+# `through` and `known` are in seconds; without `known` it is that of the table itself.
+with_times <- function(x, through, known = NULL) {
   x$through <- x$known <- NULL
   # a bar a session has no length that could tell its end
   end <- if (tells_ends(x)) own_ends(x, frame_facts(x))
-  if (!identical(through, end) && !(length(end) && all(through == end))) {
-    x$through <- utc(through)
-  }
-  if (!identical(known, through) && any(known != through)) x$known <- utc(known)
+  if (!identical(through, end) && !(length(end) && all(through == end))) x$through <- utc(through)
+  delayed <- !is.null(attr(x, "delay", exact = TRUE))
+  if (!is.null(known) && (delayed || any(known != through))) x$known <- utc(known)
   x
 }
 

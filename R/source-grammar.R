@@ -49,7 +49,7 @@ dataset_grammar <- function() {
     columns = list(.each = list(
       .short = "pointer", at = "pointers", body = "pointer", outer = "pointer", lookup = "pointer",
       of = "text", joined = "string", digits = "values",
-      as = c("word", column_types), written = "text", decimal = c("word", ".",
+      as = c("word", column_types), unit = "text", written = "text", decimal = c("word", ".",
         ","), scale = "number", words = list(.each = "text"),
       need = c("word", "required", "optional"), default = "any", nothing = "values_or_none"
     ))

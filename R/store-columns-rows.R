@@ -1,5 +1,15 @@
 # Rows on their way into the column store and back, and read together with the catalogue's own.
 
+# In a column store, where times are whole numbers, the instant of rows that state none: before all
+# others.
+unstated <- -9e9
+
+stated_or_first <- function(rows) {
+  known <- as.double(rows$known %||% rep(NA_real_, length(rows$time)))
+  known[is.na(known)] <- unstated
+  known
+}
+
 # Rows of several series, in one insert. `of` are the numbers of the series, `wide` is 1 for those
 # of days and longer, which fill no month.
 columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length(of))) {
@@ -10,7 +20,7 @@ columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length
     else if (is.factor(column)) as.character(column)
     else as.double(column)
   })
-  all <- c(list(series = as.double(of), time = as.double(rows$time), known = as.double(rows$known),
+  all <- c(list(series = as.double(of), time = as.double(rows$time), known = stated_or_first(rows),
     stamp = rep(stamp, length(of)), wide = wide), values)
   columns_prepare(columns, shape, names(values))
   types <- c("UInt32", "Int64", "Int64", "UInt64", "UInt8", vapply(names(values), columns_type, ""))
@@ -63,7 +73,9 @@ columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf
   rows <- columns_back(got[setdiff(names(got), c("series", "stamp", "wide"))])
   if (!is.null(counts)) rows <- lapply(rows, `[`, counts)
   rows$time <- utc(as.numeric(rows$time))
-  rows$known <- utc(as.numeric(rows$known))
+  known <- as.numeric(rows$known)
+  known[known == unstated] <- NA
+  rows$known <- utc(known)
   list(series = if (is.null(counts)) as.numeric(got$series) else got$series[counts],
     columns = rows)
 }
@@ -157,15 +169,15 @@ columns_together <- function(parts, series, newest, mixed) {
     use.names = TRUE, fill = TRUE)))
   place <- match(of, series)
   time <- as.numeric(rows$time)
-  since <- as.numeric(rows$known)
-  order <- order(place, time, since, method = "radix")
+  known <- known_order(rows$known)
+  order <- order(place, time, known, method = "radix")
   keep <- rep(TRUE, length(order))
   if (length(mixed)) {
     n <- length(order)
     a <- order[-n]
     b <- order[-1]
     # the catalogue's own rows came last, and count
-    same <- place[a] == place[b] & time[a] == time[b] & (newest | since[a] == since[b])
+    same <- place[a] == place[b] & time[a] == time[b] & (newest | known[a] == known[b])
     keep <- c(!same, TRUE)[seq_len(n)]
   }
   order <- order[keep]

@@ -4,10 +4,12 @@
 
 # `series` is a data frame of key, frequency, dimensions (JSON) and, where something is said of
 # them, attributes (JSON) and
-# attributes_known; `rows` are columns with `series` (the row number there), `time`, `since` (NA
-# where nobody says) and values.
-parcel_series <- function(series, rows) {
-  structure(list(series = series, rows = rows), class = "vetusta_parcel_series")
+# attributes_known; `rows` are columns with `series` (the row number there), `time`, `known` (NA
+# where no instant is stated) and values. With `finishes`, a row takes the place of a provisional
+# one of its time.
+parcel_series <- function(series, rows, finishes = FALSE) {
+  structure(list(series = series, rows = rows, finishes = finishes),
+    class = "vetusta_parcel_series")
 }
 
 # Rows of one instant, as a table; `place` tells which part of the whole they are, `key` the
@@ -25,68 +27,97 @@ parcel_records <- function(keys, bodies, types) {
 time_columns <- c("time", "known")
 
 # Rows of one series that were held and that come, as one history. A row that says what the one
-# before it said of its time is
-# left out; one that contradicts a row of the same instant counts from its coming. Gives list(rows,
-# counts).
-merge_history <- function(old, new, now) {
+# before it said of its time is left out; one that contradicts a row of the same instant counts from
+# its coming. Gives list(rows, counts).
+merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   if (!length(old$time) && is_plain_history(new)) {
     return(list(rows = new, counts = c(new = length(new$time), changed = 0, unchanged = 0)))
   }
+  new$known <- known_on_arrival(old, new, now, finishes, anew)
   count_old <- length(old$time)
   all <- as.list(data.table::rbindlist(list(old, new), use.names = TRUE, fill = TRUE))
   fresh <- seq_along(all$time) > count_old
   time <- as.numeric(all$time)
-  since <- as.numeric(all$known)
-  order <- order(time, since, fresh, method = "radix")
-  clash <- clashes(order, time, since, fresh)
+  known <- known_order(all$known)
+  order <- order(time, known, fresh, method = "radix")
+  clash <- clashes(order, time, known, fresh)
   if (length(clash$late)) {
     differ <- rows_apart(all, clash$late, clash$late_before, names(new))
-    since[clash$late[differ]] <- now
-    all$known[clash$late[differ]] <- utc(now)
-    order <- order(time, since, fresh, method = "radix")
+    # what takes the place of a first value counts as that did
+    late <- clash$late[differ & is.finite(known[clash$late])]
+    known[late] <- now
+    all$known[late] <- utc(now)
+    order <- order(time, known, fresh, method = "radix")
   }
   n <- length(order)
   row <- order[-1]
   before <- order[-n]
-  known <- c(FALSE, time[row] == time[before])
-  same <- known
-  same[known] <- !rows_apart(all, order[known], order[which(known) - 1L], names(new))
+  again <- c(FALSE, time[row] == time[before])
+  same <- again
+  same[again] <- !rows_apart(all, order[again], order[which(again) - 1L], names(new))
   drop <- fresh[order] & same
-  # what is deleted and was never there is nothing
+  # a deletion of what was never there says nothing, but that it is dated: then it ends a value that
+  # may come later
   if (!is.null(all[["status"]])) {
-    drop <- drop | (fresh[order] & !known & all$status[order] %in% "deleted")
+    drop <- drop | (fresh[order] & !again & all$status[order] %in% "deleted" &
+      !is.finite(known[order]))
   }
   # an older release that is corrected takes the place of what it was
   replaced <- logical(n)
   if (n > 1) {
-    twice <- which(known & since[order] == c(NA, since[before]) & fresh[order] & !drop)
+    twice <- which(again & known[order] == c(NA, known[before]) & fresh[order] & !drop)
     replaced[twice - 1L] <- TRUE
   }
   # a row is new where its time was not held; a later release of it in the same page is a change
-  first <- !known & !time[order] %in% time[!fresh]
+  first <- !again & !time[order] %in% time[!fresh]
   kept <- fresh[order] & !drop & !replaced
   counts <- c(new = sum(kept & first), changed = sum(kept & !first),
     unchanged = sum(fresh[order] & same)) + 0
   list(rows = lapply(all, `[`, order[!drop & !replaced]), counts = counts)
 }
 
-# From when rows are known that are known from their coming: the clock may have been set back since
-# what is held came, and then they count from just behind that.
-since_in_order <- function(rows, old, now) {
-  since <- as.numeric(rows$known)
-  arrived <- which(since == whole_micros(now))
-  if (!length(arrived) || !length(old$time)) {
-    return(rows$known)
+# Instants in order: a row that states none counts from the end of its time, before all others of it.
+known_order <- function(known) {
+  known <- as.numeric(known)
+  known[is.na(known)] <- -Inf
+  known
+}
+
+# From when rows are known that come: as they state it; else the first of its time from the end of
+# that time, which NA says, and each other from its coming. The clock may have been set back since
+# what is held came: then they count from just behind that. A first value that is not finished, and
+# with `anew` any (a page is read again), is replaced where it stands.
+known_on_arrival <- function(old, new, now, finishes = FALSE, anew = FALSE) {
+  known <- as.numeric(new$known)
+  unstated <- is.na(known)
+  if (!any(unstated) || (!length(old$time) && rises_cpp(new$time))) {
+    return(new$known)
   }
-  held <- as.numeric(old$known)
-  if (max(held) < now) {
-    return(rows$known)
+  now <- whole_micros(now)
+  time <- as.numeric(new$time)
+  held <- match(time, as.numeric(old$time))
+  first <- is.na(held) & !time %in% time[!unstated]
+  late <- which(unstated & !first)
+  late <- setdiff(late, which(unstated & held %in% rows_replaced(old, finishes, anew)))
+  known[late] <- now
+  latest <- max(known_order(old$known), -Inf)
+  if (latest >= now && length(late)) {
+    newest <- tapply(known_order(old$known), as.numeric(old$time), max)
+    before <- newest[match(time[late], as.numeric(names(newest)))]
+    behind <- which(before >= now)
+    known[late[behind]] <- whole_micros(before[behind] + 2e-6)
   }
-  latest <- tapply(held, as.numeric(old$time), max)
-  before <- latest[match(as.numeric(rows$time)[arrived], as.numeric(names(latest)))]
-  late <- which(before >= since[arrived])
-  since[arrived[late]] <- whole_micros(before[late] + 2e-6)
-  utc(since)
+  utc(known)
+}
+
+# Held first values that a later one takes the place of.
+rows_replaced <- function(old, finishes, anew) {
+  first <- is.na(as.numeric(old$known))
+  if (anew) {
+    return(which(first))
+  }
+  time <- as.numeric(old$time)
+  if (finishes) which(first & !time %in% time[duplicated(time)] & old[["status"]] %in% "provisional")
 }
 
 # What merge_history() counts where all that is not `fresh`, later than what is held, is held just
@@ -97,7 +128,8 @@ counts_behind <- function(old, new, fresh) {
   }
   again <- which(!fresh)
   at <- match(as.numeric(new$time)[again], as.numeric(old$time))
-  if (anyNA(at) || any(as.numeric(new$known)[again] < as.numeric(old$known)[at])) {
+  stated <- as.numeric(new$known)[again]
+  if (anyNA(at) || any(stated < known_order(old$known)[at], na.rm = TRUE)) {
     return(NULL)
   }
   for (name in setdiff(names(new), time_columns)) {
@@ -143,15 +175,15 @@ rows_apart <- function(all, a, b, columns) {
   differ
 }
 
-# Of several rows with one time and since the later counts.
+# Of several rows of one time and known from one instant the later counts.
 unique_history <- function(rows) {
   n <- length(rows$time)
   if (n < 2 || rises_cpp(rows$time)) {
     return(rows)
   }
   time <- as.numeric(rows$time)
-  since <- as.numeric(rows$known)
-  order <- order(time, since, method = "radix")
-  same <- c(time[order[-1]] == time[order[-n]] & since[order[-1]] == since[order[-n]], FALSE)
+  known <- known_order(rows$known)
+  order <- order(time, known, method = "radix")
+  same <- c(time[order[-1]] == time[order[-n]] & known[order[-1]] == known[order[-n]], FALSE)
   lapply(rows, `[`, order[!same])
 }

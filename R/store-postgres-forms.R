@@ -1,5 +1,4 @@
-# The tables and functions of an archive in PostgreSQL, in a schema of its own, and how archives of
-# older forms are carried over.
+# The tables and functions of an archive in PostgreSQL, in a schema of its own.
 
 postgres_tables <- c(
   meta = "CREATE TABLE meta (name text PRIMARY KEY, value text NOT NULL)",
@@ -163,10 +162,7 @@ postgres_functions <- c(
    END $$"
 )
 
-# What carries an archive over into each form; the functions are made anew with every form.
-postgres_steps <- list("7" = postgres_tables[c("collectors", "moved")])
-
-# A database without an archive becomes one, where it may; one of an older form is carried over.
+# A database without an archive becomes one, where it may.
 postgres_prepare <- function(store, create) {
   version <- sql_get(store,
     "SELECT current_setting('server_version_num')::integer / 10000 AS version")$version
@@ -185,19 +181,15 @@ postgres_prepare <- function(store, create) {
         todo = "collect or import something first, or look at the name of the database",
         absent = TRUE)
     }
-  } else if (form > archive_form) {
-    what <- paste0("The archive is of the form ", form, ", and this version knows forms up to ",
-      archive_form, ".")
-    vetusta_stop("archive", what, where = store$path, todo = "install a newer vetusta")
-  } else if (store$read_only) {
-    vetusta_stop("archive",
-      "The archive is of an older form, and cannot be carried over read-only.",
-      where = store$path, todo = "open it once with a role that may write")
+  } else if (form == 0) {
+    older_archive(store$path)
+  } else {
+    newer_archive(form, store$path)
   }
   store_transaction(store, function() postgres_make(store))
 }
 
-# One process makes or carries over; others wait for it, and find it done. Who reads goes on.
+# One process makes the archive; others wait for it, and find it done.
 postgres_make <- function(store) {
   do <- function(statement) postgres_send(store, DBI::dbExecute, statement, NULL)
   sql_get(store, "SELECT pg_advisory_xact_lock(7300, 0)")
@@ -205,17 +197,10 @@ postgres_make <- function(store) {
   if (identical(form, archive_form + 0)) {
     return(invisible())
   }
-  if (is.null(form)) {
-    postgres_check_empty(store)
-    do("CREATE SCHEMA IF NOT EXISTS vetusta")
-    for (statement in c(postgres_tables, postgres_indices)) do(statement)
-    sql_do(store, "INSERT INTO meta VALUES ('form', ?)", list(as.character(archive_form)))
-  } else {
-    for (step in seq(form + 1, archive_form)) {
-      for (statement in postgres_steps[[as.character(step)]]) do(statement)
-    }
-    sql_do(store, "UPDATE meta SET value = ? WHERE name = 'form'", list(as.character(archive_form)))
-  }
+  postgres_check_empty(store)
+  do("CREATE SCHEMA IF NOT EXISTS vetusta")
+  for (statement in c(postgres_tables, postgres_indices)) do(statement)
+  sql_do(store, "INSERT INTO meta VALUES ('version', ?)", list(as.character(archive_form)))
   for (statement in postgres_functions) do(statement)
 }
 
@@ -226,8 +211,7 @@ postgres_form <- function(store) {
     JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
     WHERE n.nspname = 'vetusta' AND c.relname IN ('meta', 'segments') AND c.relkind = 'r'")$n
   if (there == 2) {
-    form <- suppressWarnings(as.numeric(sql_get(store,
-      "SELECT value FROM meta WHERE name = 'form'")$value))
+    form <- meta_form(sql_get(store, "SELECT * FROM meta"))
     if (length(form) == 1 && !is.na(form)) form
   }
 }

@@ -13,7 +13,7 @@ with_moved <- function(old, away) {
   }
   away$.moved <- rep(TRUE, length(away$time))
   all <- as.list(data.table::rbindlist(list(old, away), use.names = TRUE, fill = TRUE))
-  order <- order(as.numeric(all$time), as.numeric(all$known), method = "radix")
+  order <- order(as.numeric(all$time), known_order(all$known), method = "radix")
   lapply(all, `[`, order)
 }
 

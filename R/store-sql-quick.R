@@ -7,7 +7,7 @@ sql_put_quick <- function(store, page) {
   if (!is_plain_page(page) || isTRUE(store$inside)) {
     return(NULL)
   }
-  rows <- sql_stamped(parcel$rows, page$now)
+  rows <- sql_stamped(parcel$rows)
   n <- length(rows$time)
   if (!n || n > segment_rows || !is_plain_history(rows)) {
     return(NULL)
@@ -42,7 +42,7 @@ sql_put_behind <- function(store, page) {
   if (!is_plain_page(page) || isTRUE(store$inside)) {
     return(NULL)
   }
-  rows <- unique_history(sql_stamped(parcel$rows, page$now))
+  rows <- unique_history(sql_stamped(parcel$rows))
   time <- as.numeric(rows$time)
   n <- length(time)
   # its number, its segments of these times, and whether rows of it are elsewhere, in one statement
@@ -59,7 +59,8 @@ sql_put_behind <- function(store, page) {
   }
   old <- sql_open_segments(store, held, newest = FALSE)$columns
   fresh <- time > max(as.numeric(old$time))
-  counts <- counts_behind(old, rows, fresh) %||% merge_history(old, rows, page$now)$counts
+  counts <- counts_behind(old, rows, fresh) %||% merge_history(old, rows, page$now,
+    parcel$finishes)$counts
   if (counts[["changed"]] > 0 || counts[["new"]] != sum(fresh) || !any(fresh)) {
     return(NULL)
   }

@@ -70,7 +70,7 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   }
   ids <- sql_series_ids(store, page, series)
   sql_put_attributes(store, ids, series, page$now)
-  rows <- sql_stamped(parcel$rows, page$now)
+  rows <- sql_stamped(parcel$rows)
   of <- rows$series %||% rep(1L, length(rows$time))
   rows$series <- NULL
   rows <- sql_whole_series(store, rows, of, ids)
@@ -86,22 +86,17 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
     at <- groups[[i]]
     if (length(at)) {
       total <- total + sql_put_one(store, ids[i], lapply(rows$rows, `[`, at), page$now,
-        isTRUE(page$as_came))
+        parcel$finishes, isTRUE(page$as_came))
     }
   }
   total
 }
 
-# Instants are kept to the whole microsecond; what has no `since` of its own is known from its
-# coming.
-sql_stamped <- function(rows, now) {
+# Instants are kept to the whole microsecond.
+sql_stamped <- function(rows) {
   rows$time <- utc(whole_micros(as.numeric(rows$time)))
-  now <- whole_micros(now)
-  since <- rows$known
-  if (is.null(since)) since <- rep(now, length(rows$time))
-  else since <- whole_micros(as.numeric(since))
-  since[is.na(since)] <- now
-  rows$known <- utc(since)
+  known <- rows$known %||% rep(NA_real_, length(rows$time))
+  rows$known <- utc(whole_micros(as.numeric(known)))
   rows
 }
 
@@ -164,7 +159,7 @@ rows_of_groups <- function(rows, groups) {
 }
 
 # Rows of one series, laid beside what is held.
-sql_put_one <- function(store, id, rows, now, as_came = FALSE) {
+sql_put_one <- function(store, id, rows, now, finishes = FALSE, anew = FALSE) {
   rows <- unique_history(rows)
   n <- length(rows$time)
   time <- as.numeric(rows$time)
@@ -174,8 +169,7 @@ sql_put_one <- function(store, id, rows, now, as_came = FALSE) {
     list(id, time[n], time[1]))
   old <- if (nrow(touched)) sql_segments(store, touched$id)
   away <- sql_moved_rows(store, id, time[1], time[n])
-  if (!as_came) rows$known <- since_in_order(rows, with_moved(old, away), now)
-  merged <- merge_history(with_moved(old, away), rows, now)
+  merged <- merge_history(with_moved(old, away), rows, now, finishes, anew)
   if (merged$counts[["new"]] + merged$counts[["changed"]] == 0) {
     return(merged$counts)
   }
@@ -205,6 +199,7 @@ store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf, a
   found <- found[order(match(found$series, series)), ]
   read <- sql_open_segments(store, found, from, to, at, newest)
   rows <- tabulate(rep(match(found$series, series), read$rows), length(series))
+  read$columns$known <- read$columns[["known"]] %||% utc(rep(NA_real_, sum(rows)))
   list(columns = read$columns, rows = rows)
 }
 

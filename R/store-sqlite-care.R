@@ -57,13 +57,8 @@ sqlite_rescue <- function(from, to) {
       where = from, todo = "bring back a copy, or collect again")
   }
   form <- tryCatch(sqlite_form(connection), error = function(e) numeric())
-  if (length(form) == 1 && !is.na(form) && form != archive_form) {
-    vetusta_stop("archive",
-      paste0("The archive is of the form ", form, ", and what is saved is of ",
-      "the form ", archive_form, "."), where = from,
-      todo = if (form < archive_form) "open a copy of it once, which carries it over"
-      else "install a newer vetusta")
-  }
+  if (identical(form, 0)) older_archive(from)
+  if (length(form) == 1 && !is.na(form) && form != archive_form) newer_archive(form, from)
   store <- sqlite_store(to)
   on.exit(store_close(store), add = TRUE)
   sql_do(store, "PRAGMA foreign_keys = OFF")

@@ -1,7 +1,18 @@
-# The tables of an archive in SQLite, and how archives of older forms are carried over when they
-# are opened.
+# The tables of an archive in SQLite.
 
-archive_form <- 7
+# The form of archives that this version makes and reads; another one is refused.
+archive_form <- 1
+
+older_archive <- function(where) {
+  vetusta_stop("archive", paste0("The archive was made by a version of vetusta before its first ",
+    "release, and cannot be read by this one."), where = where,
+    todo = "export it with the version that made it, or collect into a new archive")
+}
+
+newer_archive <- function(form, where) {
+  vetusta_stop("archive", paste0("The archive is of the form ", form, ", and this version reads ",
+    "the form ", archive_form, "."), where = where, todo = "install a newer vetusta")
+}
 
 sqlite_collectors <- "CREATE TABLE collectors (host TEXT NOT NULL, process INTEGER NOT NULL,
   began REAL NOT NULL, started REAL NOT NULL, seen REAL NOT NULL, lease REAL NOT NULL, doing TEXT,
@@ -126,16 +137,11 @@ sqlite_prepare <- function(connection) {
     {
       there <- "meta" %in%
         DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master WHERE type = 'table'")$name
-      # another process may have made or carried over the archive since
-      form <- if (there) sqlite_form(connection) else 0
-      if (form == 0) {
+      # another process may have made the archive since
+      if (!there) {
         for (statement in sqlite_tables) DBI::dbExecute(connection, statement)
-        DBI::dbExecute(connection, "INSERT INTO meta VALUES ('form', ?)",
+        DBI::dbExecute(connection, "INSERT INTO meta VALUES ('version', ?)",
           params = list(as.character(archive_form)))
-      } else if (form %in% 5:6) {
-        sqlite_step(connection, form)
-      } else if (form < archive_form) {
-        sqlite_carry_over(connection)
       }
       DBI::dbExecute(connection, "COMMIT")
     },

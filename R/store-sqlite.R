@@ -7,8 +7,7 @@ sqlite_store <- function(path, read_only = FALSE) {
   store$read_only <- read_only
   store$connection <- sqlite_connect(path, read_only)
   reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
-  tryCatch(if (read_only) sqlite_check_form(store$connection, path)
-  else sqlite_prepare(store$connection), error = function(e) {
+  tryCatch(if (!read_only) sqlite_prepare(store$connection), error = function(e) {
     store_close(store)
     stop(archive_error(e, path))
   })
@@ -66,15 +65,6 @@ sqlite_connect_read <- function(connect, path) {
     error = function(e) stop(archive_error(e, path)))
 }
 
-# An archive of an older form is carried over by who may write it.
-sqlite_check_form <- function(connection, path) {
-  if (!isTRUE(sqlite_form(connection) == archive_form)) {
-    vetusta_stop("archive",
-      "The archive is of an older form, and cannot be carried over read-only.",
-      where = path, todo = "open it once for writing: vetusta list --archive FILE")
-  }
-}
-
 # A path as it is in bytes: where the locale does not know its letters, R would write others in
 # their place.
 sqlite_name <- function(path) {
@@ -97,20 +87,20 @@ sqlite_check_own <- function(connection, path) {
   }
   own <- all(c("meta", "series", "segments") %in% tables)
   form <- if (own) tryCatch(sqlite_form(connection), error = function(e) NULL)
+  if (identical(form, 0)) older_archive(path)
   if (length(form) != 1 || is.na(form)) {
     vetusta_stop("archive", "The file is a database and no archive.", where = path,
       todo = "give the path of an archive, or of a file that is not there yet")
   }
-  if (form > archive_form) {
-    what <- paste0("The archive is of the form ", form, ", and this version knows forms up to ",
-      archive_form, ".")
-    vetusta_stop("archive", what, where = path, todo = "install a newer vetusta")
-  }
+  if (form != archive_form) newer_archive(form, path)
 }
 
-sqlite_form <- function(connection) {
-  suppressWarnings(as.numeric(DBI::dbGetQuery(connection,
-    "SELECT value FROM meta WHERE name = 'form'")$value))
+# The form of an archive, 0 of those before the first release.
+sqlite_form <- function(connection) meta_form(DBI::dbGetQuery(connection, "SELECT * FROM meta"))
+
+meta_form <- function(meta) {
+  if ("form" %in% meta$name) return(0)
+  suppressWarnings(as.numeric(meta$value[meta$name == "version"]))
 }
 
 sqlite_words <- c(numbers = "(SELECT value FROM json_each(?))",

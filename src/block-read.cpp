@@ -224,7 +224,7 @@ bool chosen_rows(const Block& block, double from, double to, double at, bool new
                  std::vector<int>& rows) {
   const Held* time = named(block, "time");
   if (!time) return false;
-  std::vector<double> times(block.n), since(block.n);
+  std::vector<double> times(block.n), since(block.n, R_NegInf);
   numbers_of(*time, block.n, nullptr, times.data());
   size_t first = std::lower_bound(times.begin(), times.end(), from) - times.begin();
   size_t last = std::lower_bound(times.begin(), times.end(), to) - times.begin();

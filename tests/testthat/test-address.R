@@ -84,13 +84,15 @@ test_that("one reading function gives each dataset's table, within a window, as 
   expect_identical(nrow(tables[[2]]), 10L)
   expect_identical(nrow(tables[[3]]), 0L)
   expect_identical(tables[[4]]$value, 5)
-  # the release, the filing and the coming are when each was known
+  # a release, a filing, or else the end of a bar is when each was known
   known <- function(at, address) nrow(archive_read(archive, address, as_of = at)[[1]])
   expect_identical(known("2026-03-01", "M.ORV"), 1L)
   expect_identical(known("2026-03-20", "M.ORV"), 2L)
   expect_identical(known("2026-04-30", "register/facts"), 0L)
   expect_identical(known("2026-05-01", "register/facts"), 1L)
-  expect_identical(known("2026-03-12", "KELD@1 day"), 0L)
+  every <- archive_read(archive, "KELD@1 day")[[1]]
+  expect_identical(known("2026-03-05", "KELD@1 day"),
+    sum(every$time + 86400 < as.POSIXct("2026-03-06", tz = "UTC")))
 })
 
 test_that("a price, a level, a statistic and a fact stand in one grid, gaps and figure", {

@@ -106,49 +106,17 @@ test_that("what is no archive is refused and left as it is", {
   expect_error_kind(archive_open(text), "archive", "no archive|damaged")
 })
 
-# One archive of each form, as the versions before wrote them: bars with a change, a river's levels
-# with one that was corrected,
-# stations, facts, a directory, rates, and from the second form on freight prices with their
-# releases.
-test_that("archives of all older forms are carried over when they are opened, with what was before",
-  {
-  for (form in 1:4) {
-    path <- withr::local_tempfile(fileext = ".sqlite")
-    packed <- gzfile(test_path("forms", paste0("form-", form, ".sqlite.gz")), "rb")
-    writeBin(readBin(packed, "raw", 1e7), path)
-    close(packed)
-    archive <- archive_open(path)
-    label <- paste("form", form)
-    expect_identical(nrow(archive_bars(archive, "KELD", "1 minute")), 381L, label = label)
-    expect_identical(sort(unique(archive_bars(archive, interval = "1 day",
-      source = "fixing")$side)), c("ask", "bid", "mid"), label = label)
-    own <- archive_bars(archive, "OWN", source = "own")
-    expect_identical(own$close, c(10.75, 11, 12), label = label)
-    expect_identical(own$desk, c("a", "b", NA), label = label)
-    first <- archive_revisions(archive, "OWN", all = TRUE)
-    expect_identical(first$value, c(10.5, 10.75, 11, 12), label = label)
-    expect_identical(archive_bars(archive, "OWN", source = "own",
-      as_of = first$known[1])$close[1], 10.5, label = label)
-    level <- archive_rows(archive, "river", "levels")
-    expect_identical(unique(diff(sort(as.numeric(level$period))))[1], 1, label = label)
-    expect_identical(archive_revisions(archive, "kelder-lock", all = TRUE)$value[1], 99,
-      label = label)
-    expect_identical(nrow(archive_rows(archive, "register", "facts")), 140L, label = label)
-    expect_s3_class(archive_rows(archive, "river", "stations")$first, "Date")
-    expect_gt(nrow(archive_journal(archive)), 8)
-    if (form > 1) {
-      expect_gt(nrow(archive_observations(archive, "basin", "FREIGHT_PRICES")), 10)
-      expect_gt(max(archive_revisions(archive, "basin/FREIGHT_PRICES")$releases), 1)
-    }
-    # what is held is not asked for again
-    quay <- source_card("quay")
-    expect_identical(nrow(plan_calls(want_bars(quay, "KELD", "1 minute", from = "2026-03-12",
-      to = "2026-03-12"), archive)$calls), 0L, label = label)
-    archive_close(archive)
-    # it is of the form of this version now
-    expect_identical(nrow(archive_bars(archive_open(path), "KELD", "1 minute")), 381L,
-      label = label)
-  }
+test_that("an archive from before the first release is refused and left as it is", {
+  path <- withr::local_tempfile(fileext = ".sqlite")
+  archive <- archive_open(path)
+  put_days(archive, 1:3)
+  vetusta:::sql_do(archive, "UPDATE meta SET name = 'form', value = '7' WHERE name = 'version'")
+  archive_close(archive)
+  before <- tools::md5sum(path)
+  expect_error_kind(archive_open(path), "archive", "before its first release")
+  expect_error_kind(archive_open(path, read_only = TRUE), "archive", "cannot be read")
+  expect_error_kind(archive_rescue(path, withr::local_tempfile()), "archive", "first release")
+  expect_identical(tools::md5sum(path), before)
 })
 
 test_that("readers see whole pages while somebody writes", {
@@ -231,37 +199,4 @@ test_that("an archive may have any letters in its path, in any locale", {
   }
   expect_true(file.exists(file.path(folder, name)))
   expect_length(list.files(folder, "sqlite$"), 1)
-})
-
-test_that("an archive of form 5 counts its calls on with the weight of one each", {
-  file <- withr::local_tempfile(fileext = ".sqlite")
-  archive <- archive_open(file)
-  vetusta:::sql_do(archive, "ALTER TABLE tokens DROP COLUMN weight")
-  vetusta:::sql_do(archive, "DROP TABLE collectors")
-  vetusta:::sql_do(archive, "DROP TABLE moved")
-  vetusta:::sql_do(archive, "INSERT INTO tokens VALUES ('quay', 5)")
-  vetusta:::sql_do(archive, "UPDATE meta SET value = '5' WHERE name = 'form'")
-  archive_close(archive)
-  archive <- archive_open(file)
-  withr::defer(archive_close(archive))
-  expect_identical(vetusta:::store_tokens(archive, "quay")[c("time", "weight")],
-    data.frame(time = 5, weight = 1))
-})
-
-test_that("an archive of form 6 is carried over as it is, and knows who collects from then on", {
-  file <- withr::local_tempfile(fileext = ".sqlite")
-  packed <- gzfile(test_path("forms", "form-6.sqlite.gz"), "rb")
-  writeBin(readBin(packed, "raw", 1e7), file)
-  close(packed)
-  archive <- archive_open(file)
-  withr::defer(archive_close(archive))
-  expect_identical(archive_bars(archive, "KELD", "1 minute")$close, c(1.5, 9, 3.5))
-  expect_identical(archive_revisions(archive, "KELD", all = TRUE)$value, c(1.5, 2.5, 9, 3.5))
-  expect_identical(archive_rows(archive, "quay", "directory")$name, c("Kelder", "Tamarix"))
-  expect_identical(archive_observations(archive, "river", "levels")$value, c(1.5, NA, 2))
-  expect_identical(vetusta:::store_tokens(archive, "quay")$weight, 3)
-  expect_identical(nrow(archive_journal(archive)), 4L)
-  expect_identical(nrow(archive_check(archive)), 0L)
-  vetusta:::store_beat(archive, "quay bars")
-  expect_identical(vetusta:::store_collectors(archive)$doing, "quay bars")
 })

@@ -31,11 +31,17 @@ test_that("the same value again changes nothing, another one is kept with what i
   expect_identical(archive_bars(archive, "KELD", "1 minute")$close[102], 99)
   all <- archive_revisions(archive, "KELD", all = TRUE)
   expect_identical(all$value[all$time == rows$time[102]], c(rows$close[102], 99))
-  # as it was known before, and since
+  # the first value counts from the end of its minute, the changed one from its coming
   came <- all$known[all$time == rows$time[102]]
-  expect_identical(archive_bars(archive, "KELD", "1 minute", as_of = came[1])$close, rows$close)
+  expect_identical(came[1], rows$time[102] + 60)
+  then <- archive_bars(archive, "KELD", "1 minute", as_of = came[1])
+  expect_identical(then$close, rows$close[1:102])
   expect_identical(archive_bars(archive, "KELD", "1 minute", as_of = came[2])$close[102], 99)
-  expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", as_of = came[1] - 1)), 0L)
+  expect_identical(archive_bars(archive, "KELD", "1 minute", as_of = came[2] - 1)$close,
+    rows$close)
+  expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", as_of = rows$time[1])), 0L)
+  expect_error_kind(archive_bars(archive, "KELD", "1 minute", as_of = as.POSIXct(NA)), "want",
+    "as_of")
 })
 
 test_that("what a source gives beyond the shape is kept, also where only some pages have it", {

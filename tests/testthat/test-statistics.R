@@ -142,8 +142,10 @@ test_that("releases are kept, read as of an instant, and a refresh asks for what
   Sys.sleep(1)
   two <- collect(first$root)
   expect_gt(two$changed, 3)
-  expect_identical(archive_observations(archive, "basin", "FREIGHT_PRICES", as_of = between)[1:6],
-    before[1:6])
+  # what was there is as it was; a value that came later counts from the end of its period
+  then <- archive_observations(archive, "basin", "FREIGHT_PRICES", as_of = between)
+  old <- paste(then$series, then$period) %in% paste(before$series, before$period)
+  expect_identical(as.data.frame(then[old, 1:6]), as.data.frame(before[1:6]))
   revisions <- archive_revisions(archive, "basin/FREIGHT_PRICES")
   expect_identical(sum(revisions$releases == 2), as.integer(two$changed))
   changed <- revisions[revisions$releases == 2, ]

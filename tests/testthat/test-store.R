@@ -26,12 +26,15 @@ plain_history <- function() {
   rows <- data.frame(time = numeric(), known = numeric(), value = numeric(), status = character())
   list(
     put = function(time, known, value, status, now) {
+      held <- rows$time
       for (i in order(time, known)) {
-        at <- if (is.na(known[i])) now else known[i]
+        # the first value of a time counts from its end, and what comes later from its coming
+        at <- if (!is.na(known[i])) known[i] else if (time[i] %in% held) now else -Inf
         before <- rows[rows$time == time[i] & rows$known <= at, ]
         last <- before[order(before$known), ][nrow(before), ]
         if (nrow(before) && identical(last$value, value[i]) && last$status == status[i]) next
-        if (!nrow(before) && status[i] == "deleted") next
+        # a deletion of nothing says nothing, but that it is dated
+        if (!nrow(before) && status[i] == "deleted" && is.na(known[i])) next
         clash <- which(rows$time == time[i] & rows$known == at)
         newest <- !any(rows$time == time[i] & rows$known > at)
         if (length(clash) && newest) at <- now else if (length(clash)) rows <<- rows[-clash, ]
