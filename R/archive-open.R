@@ -1,7 +1,8 @@
 #' Open an archive
 #'
 #' An archive is one SQLite file, or a schema in a PostgreSQL database, for a team. It is made when
-#' it is not there. One process may write while others read; several may write, in PostgreSQL on several machines.
+#' it is not there. One process may write while others read; several may write, in PostgreSQL on
+#' several machines.
 #'
 #' @param path Path of the file, or the database's connection URI as
 #'   `postgresql://user@host:5432/name`, with the options of libpq behind a question mark

@@ -96,8 +96,8 @@ archive_faults <- function(archive) {
 #' @param zone The IANA zone of days in `from` and `to` of bars; all else is told by days of its
 #'   own.
 #' @param releases Whether every release of observations and bars is given, each with its `known`,
-#'   deletions too (`status` `deleted`), and not only the newest: [series_align()] needs them to know
-#'   what was known at each time of its grid.
+#'   deletions too (`status` `deleted`), and not only the newest: [series_align()] needs them to
+#'   know what was known at each time of its grid.
 #' @param labels,language,multiplier Of statistics, as for [archive_observations()].
 #' @param regroup Bars at a longer interval: a list of what [bars_regroup()] is told, as
 #'   `list(interval = "1 day", calendar = source_calendar("quay"))`. An archive whose rows stand in

@@ -101,7 +101,7 @@ regroup_together <- function(far, near, series, grid, cells, terms, base, facts)
   rows <- c(list(group = far$series, time = cells$time[far$bucket]),
     far[c("open", "high", "low", "close", "volume")], list(vwap = mean, count = far$count,
       frame = cells$frame[far$bucket], provisional = far$provisional > 0,
-      known = ifelse(far$known == unstated, -Inf, far$known)))
+      known = ifelse(far$known == before_all, -Inf, far$known)))
   if (n) {
     if (own && is.null(near[["vwap"]])) near$vwap <- rep(NA_real_, n)
     groups <- bar_groups(near)

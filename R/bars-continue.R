@@ -51,6 +51,7 @@ bars_continue <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, a
   nth <- check_count(nth, "nth")
   check_finite(days, "days")
   check_finite(nth, "nth")
+  check_calendar(calendar)
   facts <- frame_facts(bars, zone = zone, calendar = calendar)
   zone <- facts$zone
   check_zone(zone)
@@ -227,8 +228,8 @@ continue_rolls <- function(bars, day, place, days, which, contracts, rule) {
   rolls
 }
 
-# list(factor, offset, through, known), one more than there are rolls: what prices of each stretch go
-# through, and the instants of what they were measured by.
+# list(factor, offset, through, known), one more than there are rolls: what prices of each stretch
+# go through, and the instants of what they were measured by.
 continue_maps <- function(rolls, rule) {
   k <- nrow(rolls)
   factor <- rep(1, k + 1)

@@ -15,11 +15,10 @@ status_words <- c("observed", "provisional", "filled")
 #'   `close` (prices), `volume` (units traded), `session`, `side` (text), `status` (`observed`,
 #'   `provisional` or `filled`),
 #'   and after them every further column of `rows`; in order of symbol and time. Where they are
-#'   there, `through` and `known` are instants too (`POSIXct`, UTC): the end of the latest thing that
-#'   a bar was made from, and the instant from which it counts; without them a bar ends, and counts,
-#'   by its interval, zone and calendar (see [series_about()]). Rows that stood
-#'   out of order are sorted, and a
-#'   message of the class `vetusta_note` says how many.
+#'   there, `through` and `known` are instants too (`POSIXct`, UTC): the end of the latest thing
+#'   that a bar was made from, and the instant from which it counts; without them a bar ends, and
+#'   counts, by its interval, zone and calendar (see [series_about()]). Rows that stood out of order
+#'   are sorted, and a message of the class `vetusta_note` says how many.
 #' @section Errors: `vetusta_error_shape` for a missing column or a wrong type. Rows are not
 #'   judged here, see [bars_faults()].
 #' @export

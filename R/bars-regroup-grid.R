@@ -88,7 +88,7 @@ clock_frames <- function(frames, zone, step) {
 
 clock_edges <- function(from, to, zone, step) {
   days <- seq(local_day(utc(from), zone) - 1, local_day(utc(to), zone) + 1, by = 1)
-  clock <- seq(0, 86400 - 1e-6, by = step)
+  clock <- step * seq(0, ceiling(86400 / step) - 1)
   day <- rep(days, each = length(clock))
   at <- rep(clock, length(days))
   first <- as.numeric(time_local(day, at, zone, skipped = "next"))

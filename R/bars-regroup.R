@@ -51,7 +51,8 @@
 bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", base = NULL,
   zone = NULL, anchor = "opening", day_start = NULL, week_start = "monday", label = "start",
   need = 0) {
-  facts <- if (is.data.frame(bars)) facts_of(bars)
+  bars <- given(bars, "bars")
+  facts <- facts_of(bars)
   if (is.null(calendar) && is.null(zone) && is.null(day_start)) calendar <- facts$calendar
   zone <- zone %||% facts$zone %||% "UTC"
   terms <- regroup_terms(interval, calendar, session, zone, anchor, day_start, week_start, label,

@@ -109,7 +109,7 @@ cli_join <- function(arguments) {
   else strsplit(options$input, ",", fixed = TRUE)[[1]]
   done <- do.call(series_join, c(parts, list(level = options$level, overlap = options$overlap,
     tolerance = cli_number(options, "tolerance", 0), value = options$value %||% "close",
-    zone = options$zone %||% "UTC")))
+    zone = options$zone)))
   findings <- attr(done, "findings")
   cli_put(if (options$findings) findings else done, options, if (options$findings) "finding"
     else "value")

@@ -17,7 +17,7 @@ cli_regroup <- function(arguments) {
         metavar = "WORD"),
       cli_option("need",
         paste0("the part of expected bars, or of a period's days, below which a result is ",
-          "provisional, or missing [1, 0]"), metavar = "PART"),
+          "provisional, or missing [0]"), metavar = "PART"),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta regroup \"KELD@1 minute\" --into \"1 day\"",
@@ -49,7 +49,7 @@ cli_regroup_words <- function(to, options, calendar, zone) {
   list(interval = to, calendar = calendar,
     session = cli_sessions(list(calendar = calendar), options), zone = zone,
     anchor = options$anchor, day_start = options$day_start, week_start = options$week_start,
-    label = options$label, need = cli_number(options, "need", 0) %||% 1)
+    label = options$label, need = cli_number(options, "need", 0) %||% 0)
 }
 
 #' @export

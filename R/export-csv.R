@@ -37,17 +37,18 @@ check_exported <- function(rows) {
 # Cells as text: instants in RFC 3339, numbers in the shortest form that reads back the same, texts
 # that no spreadsheet runs.
 csv_cells <- function(rows, zone = "UTC") {
+  guarded <- if (isTRUE(attr(rows, "message"))) identity else without_formula
   columns <- lapply(as.list(rows), function(column) {
     if (inherits(column, "POSIXt")) csv_instants(as.POSIXct(column), zone)
     else if (inherits(column, "Date")) format(column)
     # what 15 digits give back the writer itself writes, without an exponent
     else if (is.double(column) && !is.object(column)) if (is_plain_cpp(column)) column
     else format_exact(column)
-    else if (is.factor(column) || is.character(column)) without_formula(as.character(column))
+    else if (is.factor(column) || is.character(column)) guarded(as.character(column))
     else if (is.list(column)) vapply(column, function(value) paste(value, collapse = ", "), "")
     else column
   })
-  names(columns) <- without_formula(names(columns))
+  names(columns) <- guarded(names(columns))
   list_frame(columns)
 }
 

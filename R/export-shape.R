@@ -81,7 +81,8 @@ wide_rows <- function(points, time) {
 # Observations as SDMX-CSV 1.0 lays them out: DATAFLOW, the dimensions, TIME_PERIOD, OBS_VALUE, the
 # attributes.
 sdmx_rows <- function(rows, dataflow, dimensions) {
-  own <- c("name", "series", "period", "time", "frequency", "value", "unit", "status", "known")
+  own <- c("name", "series", "period", "time", "frequency", "value", "unit", "status", "through",
+    "known")
   dimensions <- intersect(dimensions, names(rows))
   if (!length(dimensions)) dimensions <- c(SERIES = "series")
   attributes <- setdiff(names(rows), c(own, dimensions))
@@ -91,5 +92,6 @@ sdmx_rows <- function(rows, dataflow, dimensions) {
   columns <- c(list(DATAFLOW = rep(dataflow, nrow(rows))),
     stats::setNames(as.list(rows)[dimensions], names(dimensions) %||% dimensions),
     list(TIME_PERIOD = period, OBS_VALUE = rows$value), as.list(rows)[attributes])
-  as_rows(columns)
+  # other programs read it, and no spreadsheet: its texts stay as they are
+  structure(as_rows(columns), message = TRUE)
 }

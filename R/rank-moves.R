@@ -99,10 +99,11 @@ rank_scores <- list(
 #'   on
 #'   the day.
 #' @export
-rank_days <- function(bars, on = NULL, window = "1 year", zone = "UTC") {
+rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   bars <- bars_frame(given(bars, "bars"))
-  check_zone(zone)
-  length_of <- interval_seconds(time_interval(window, "window"))
+  if (!is.null(zone)) check_zone(zone)
+  zone <- frame_facts(bars, zone = zone)$zone
+  window <- time_interval(window, "window")
   if (!nrow(bars)) {
     vetusta_stop("want", "There are no bars to be ranked.", todo = "collect days first")
   }
@@ -118,7 +119,8 @@ rank_days <- function(bars, on = NULL, window = "1 year", zone = "UTC") {
   }
   last <- last[!duplicated(bars$symbol[last], fromLast = TRUE)]
   own <- bars$symbol[last]
-  here <- time >= from - length_of & time < from
+  start <- as.numeric(shift_instant(utc(from), window, -1, zone))
+  here <- time >= start & time < from
   parts <- list_frame(list(symbol = bars$symbol[here], close = bars$close[here],
     high = ifelse(is.na(bars$high[here]), bars$close[here], bars$high[here]),
     low = ifelse(is.na(bars$low[here]), bars$close[here], bars$low[here])))

@@ -1,8 +1,8 @@
 #' Put series onto one grid, without looking ahead
 #'
 #' By default a value counts from the instant at which it was known: its release where the table
-#' has one, else the end of the period or bar that it speaks of, and no earlier than `lag` after that
-#' end. At each grid time a series has the newest value that was known by then.
+#' has one, else the end of the period or bar that it speaks of, and no earlier than `lag` after
+#' that end. At each grid time a series has the newest value that was known by then.
 #'
 #' @param ... Tables of series: bars, observations, or tables with `series`, `time` and `value`;
 #'   of any number of series and any frequency.
@@ -124,12 +124,15 @@ align_series <- function(tables, value, interval, lag, zone, as_of,
     part <- if (length(rows) == 1) all else lapply(all, `[`, i)
     # a value that is missing is none, and one that is deleted ends the one before it
     if (anyNA(part$value)) {
-      gone <- part$deleted %||% rep(FALSE, length(part$value))
-      part <- lapply(part, `[`, !is.na(part$value) | gone)
+      kept <- !is.na(part$value) | part$deleted %||% rep(FALSE, length(part$value))
+      empty <- if (!as_of) lapply(part[c("counts", "known", "through")], `[`, !kept)
+      part <- lapply(part, `[`, kept)
+      attr(part, "empty") <- empty
     }
     # own times are in order already
     if (!identical(part$counts, part$time) && is.unsorted(part$counts)) {
-      part <- lapply(part, `[`, order(part$counts, part$time, method = "radix"))
+      order <- order(part$counts, part$time, method = "radix")
+      part <- with_empty(lapply(part, `[`, order), attr(part, "empty"))
     }
     if (!as_of && !is.null(part$deleted)) part <- undeleted(part)
     part
@@ -139,7 +142,28 @@ align_series <- function(tables, value, interval, lag, zone, as_of,
 # By own times of several releases the newest counts, and what was deleted is not there.
 undeleted <- function(part) {
   newest <- !duplicated(part$time, fromLast = TRUE)
-  lapply(part[setdiff(names(part), "deleted")], `[`, newest & !part$deleted)
+  with_empty(lapply(part[setdiff(names(part), "deleted")], `[`, newest & !part$deleted),
+    attr(part, "empty"))
+}
+
+# By own times a row without a value is passed over, and so looked at.
+with_empty <- function(part, empty) {
+  attr(part, "empty") <- empty
+  part
+}
+
+# The latest instant of the rows without a value between each row that counts and its grid time.
+empty_latest <- function(empty, counts, times, name) {
+  if (is.null(empty) || !length(empty$counts)) {
+    return(-Inf)
+  }
+  order <- order(empty$counts, method = "radix")
+  at <- empty$counts[order]
+  vapply(seq_along(times), function(i) {
+    last <- findInterval(times[i], at)
+    first <- if (is.na(counts[i])) 1L else findInterval(counts[i], at, left.open = TRUE) + 1L
+    if (first > last) -Inf else max(empty[[name]][order][first:last])
+  }, 0)
 }
 
 # What is handed over beside the named arguments are tables; a misspelt argument is among them, and
@@ -241,8 +265,11 @@ align_one <- function(points, times, rule, limit, zone) {
     at[!is.na(counts) & times > until] <- NA
     value <- points$value[at]
   }
-  list(value = value, counts = points$counts[at], known = pmax(points$known[at], times),
-    through = points$through[at])
+  empty <- attr(points, "empty")
+  passed <- function(name) empty_latest(empty, points$counts[at], times, name)
+  list(value = value, counts = points$counts[at],
+    known = pmax(points$known[at], times, passed("known")),
+    through = pmax(points$through[at], passed("through")))
 }
 
 # Between the values around: known once both are.
@@ -256,9 +283,14 @@ align_linear <- function(points, times) {
   value <- stats::approx(at, points$value[good], times, ties = "ordered")$y
   before <- good[pmax(1, findInterval(times, at))]
   after <- good[pmin(length(good), findInterval(times, at, left.open = TRUE) + 1)]
-  latest <- function(x) ifelse(is.na(value), NA, pmax(x[before], x[after]))
+  empty <- attr(points, "empty")
+  latest <- function(name) {
+    x <- points[[name]]
+    passed <- empty_latest(empty, points$counts[before], points$counts[after], name)
+    ifelse(is.na(value), NA, pmax(x[before], x[after], passed))
+  }
   list(value = value, counts = ifelse(is.na(value), NA, times),
-    known = pmax(times, latest(points$known)), through = latest(points$through))
+    known = pmax(times, latest("known")), through = latest("through"))
 }
 
 align_wide <- function(found, times, ages) {

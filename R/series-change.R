@@ -22,13 +22,12 @@
 #' @param value,interval,calendar As for [series_align()].
 #' @param zone The IANA zone of days and of lengths of time; by default that of the table.
 #' @return A tibble of `series`, `time` (`POSIXct`, UTC: a bar's start, a period's first day),
-#'   `value`, `through` and `known` (`POSIXct`, UTC), one row a value of `x`, in order. `through` and
-#'   `known` are no earlier than those of any value that the result is made from, so that nothing
-#'   computed from it looks ahead. Where `x` holds several releases of a time, the
-#'   result does too: each is computed from what was known by then; `NA` where there is
-#'   nothing to compute from. Shares are fractions: 0.01 is one per cent. Missing and infinite
-#'   values in a window: the missing are left out, an infinite one makes the
-#'   mean, sum and sd of its windows missing.
+#'   `value`, `through` and `known` (`POSIXct`, UTC), one row a value of `x`, in order. `through`
+#'   and `known` are no earlier than those of any value that the result is made from, so that
+#'   nothing computed from it looks ahead. Where `x` holds several releases of a time, the result
+#'   does too: each is computed from what was known by then; `NA` where there is nothing to compute
+#'   from. Shares are fractions: 0.01 is one per cent. Missing and infinite values in a window: the
+#'   missing are left out, an infinite one makes the mean, sum and sd of its windows missing.
 #' @section Errors: `vetusta_error_want` for an unknown change, and for a window or base that is
 #'   needed and is none.
 #' @export
@@ -247,8 +246,8 @@ drawdown <- function(value) {
 #' @param rates A table of one series: what one unit of the values' currency costs in the other one.
 #' @param lag,greatest_age As for [series_align()]: when a rate is known, and how old it may be.
 #' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `through`, `known`,
-#'   `rate` and `age_days` of the rate. A value takes the newest rate that was known when
-#'   the value was.
+#'   `rate` and `age_days` of the rate. A value takes the newest rate that was known when the value
+#'   was.
 #' @export
 series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, greatest_age = NULL,
   zone = NULL, calendar = NULL) {

@@ -246,8 +246,12 @@ fill_latest <- function(rule, on_grid, instants, open, how, name) {
   if (rule %in% c("last", "next", "linear")) {
     good <- is.finite(on_grid)
     place <- ifelse(good, as.double(seq_len(n)), NA)
-    before <- if (rule != "next") carry_cpp(place, how$blocks, Inf, TRUE) else rep(NA_real_, n)
-    after <- if (rule != "last") carry_cpp(place, how$blocks, Inf, FALSE) else rep(NA_real_, n)
+    # a hole has two ends, unless what has but one is filled too
+    open_end <- how$ends && is.infinite(how$at_most)
+    before <- if (rule == "next" && open_end) rep(NA_real_, n)
+    else carry_cpp(place, how$blocks, Inf, TRUE)
+    after <- if (rule == "last" && open_end) rep(NA_real_, n)
+    else carry_cpp(place, how$blocks, Inf, FALSE)
     inside <- ifelse(open, instants, -Inf)
     if (any(inside > -Inf)) inside <- stats::ave(inside, cumsum(!open), FUN = max)
     return(pmax(instants[before], instants[after], inside, na.rm = TRUE))

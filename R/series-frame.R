@@ -114,6 +114,7 @@ read_known <- function(known, n) {
 series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = NULL,
   calendar = NULL, own = FALSE) {
   x <- as_series(x)
+  check_calendar(calendar)
   facts <- frame_facts(x, interval, zone, calendar)
   facts$lag <- if (!is.null(lag)) time_interval(lag, "lag")
   list_frame(points_of(x, value, facts, own))

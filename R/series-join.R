@@ -16,12 +16,13 @@
 #' @param name The name of the joined series; by default that of the preferred one.
 #' @param zone The IANA zone of days; by default that of each table.
 #' @return A `vetusta_points` tibble: `series`, `time` (`POSIXct`, the time of each value as it is;
-#'   of periods `period`), `value`, `status`, `through`, `known`, `origin` (the source of each value). The
-#'   attribute `factors` has one row a table: `origin`, `factor`, `offset` (value = own value x
-#'   factor + offset), `overlap` (how many values in common it was measured at); the attribute
-#'   `findings` one row a time at which two sources disagree: `time` or `period`, `origin`, `value`,
-#'   `other`, `other_value`, `part`. `through` and `known` are those of each value; of one that was
-#'   brought to another level no earlier than those of the values at which the level was measured.
+#'   of periods `period`), `value`, `status`, `through`, `known`, `origin` (the source of each
+#'   value). The attribute `factors` has one row a table: `origin`, `factor`, `offset` (value = own
+#'   value x factor + offset), `overlap` (how many values in common it was measured at); the
+#'   attribute `findings` one row a time at which two sources disagree: `time` or `period`,
+#'   `origin`, `value`, `other`, `other_value`, `part`. `through` and `known` are those of each
+#'   value; of one that was brought to another level no earlier than those of the values at which
+#'   the level was measured.
 #' @section Errors: `vetusta_error_shape` for what is no series, or is several;
 #'   `vetusta_error_want` where levels are to be brought together and there is nothing in common, or
 #'   a ratio of values at or below zero.
@@ -58,6 +59,12 @@ series_join <- function(..., level = "none", overlap = NULL, tolerance = 0.02, v
     findings[[i]] <- join_findings(all, done$rows, tolerance, origins[i])
     factors[[i]] <- done$factor
     fresh <- !done$rows$at %in% all$at[!is.na(all$value)]
+    # where those before have a row without a value, that was looked at too
+    empty <- match(done$rows$at, all$at[is.na(all$value)])
+    for (part in c("through", "known")) {
+      done$rows[[part]] <- pmax(done$rows[[part]], all[[part]][is.na(all$value)][empty],
+        na.rm = TRUE)
+    }
     kept <- !(all$at %in% done$rows$at[fresh])
     all <- Map(c, lapply(all, `[`, kept), lapply(done$rows, `[`, fresh)[names(all)])
   }
@@ -125,8 +132,10 @@ join_behind <- function(all, rows, level, length_of, origin) {
   factor$overlap <- length(common$at)
   rows$value <- rows$value * factor$factor + factor$offset
   # its level is known only once all are that it was measured at
+  both <- intersect(all$at, rows$at)
+  both <- both[both > max(common$at) - length_of]
   for (name in c("through", "known")) {
-    measured <- max(all[[name]][all$at %in% common$at], rows[[name]][rows$at %in% common$at])
+    measured <- max(all[[name]][all$at %in% both], rows[[name]][rows$at %in% both])
     rows[[name]] <- pmax(rows[[name]], measured)
   }
   rows$origin <- rep(origin, length(rows$at))

@@ -143,8 +143,8 @@ columns_regroup_query <- function(columns, shape, known, where, edge, cells, ses
     "sumIf(close * volume, ", priced("close"), ") AS paid, sumIf(volume, ", priced("close"),
     ") AS over, sumIf(vwap * volume, ", priced("vwap"), ") AS own_paid, sumIf(volume, ",
     priced("vwap"), ") AS own_over, countIf(not isNaN(vwap)) AS own, ",
-    "countIf(state = 'provisional') AS unsettled, max(known) AS newest FROM (", rows, ") WHERE ", kept,
-    " GROUP BY series, cell")
+    "countIf(state = 'provisional') AS unsettled, max(known) AS newest FROM (", rows,
+    ") WHERE ", kept, " GROUP BY series, cell")
   listed <- function(numbers) paste0("[", paste(sprintf("%.0f", numbers), collapse = ","), "]")
   paste0("SELECT series, toUInt32(transform(cell, ", listed(cells$cell), ", ",
     listed(cells$bucket), ", 0)) AS bucket, ",
@@ -152,7 +152,8 @@ columns_regroup_query <- function(columns, shape, known, where, edge, cells, ses
     columns_corners(c("o", "h", "l", "c"), "cell", c("open", "high", "low", "close")),
     ", if(sum(volumes) > 0, sum(v), nan) AS volume, sum(paid) AS value, sum(over) AS weight, ",
     "sum(own_paid) AS own_value, sum(own_over) AS own_weight, sum(own) AS own_count, ",
-    "sum(unsettled) AS provisional, max(newest) AS known FROM (", within_cells, ") GROUP BY series, bucket")
+    "sum(unsettled) AS provisional, max(newest) AS known FROM (", within_cells,
+    ") GROUP BY series, bucket")
 }
 
 # The first, the largest, the smallest and the last of four columns that are a number.

@@ -2,11 +2,11 @@
 
 # In a column store, where times are whole numbers, the instant of rows that state none: before all
 # others.
-unstated <- -9e9
+before_all <- -9e9
 
-stated_or_first <- function(rows) {
+instants_or_first <- function(rows) {
   known <- as.double(rows$known %||% rep(NA_real_, length(rows$time)))
-  known[is.na(known)] <- unstated
+  known[is.na(known)] <- before_all
   known
 }
 
@@ -20,8 +20,8 @@ columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length
     else if (is.factor(column)) as.character(column)
     else as.double(column)
   })
-  all <- c(list(series = as.double(of), time = as.double(rows$time), known = stated_or_first(rows),
-    stamp = rep(stamp, length(of)), wide = wide), values)
+  all <- c(list(series = as.double(of), time = as.double(rows$time),
+    known = instants_or_first(rows), stamp = rep(stamp, length(of)), wide = wide), values)
   columns_prepare(columns, shape, names(values))
   types <- c("UInt32", "Int64", "Int64", "UInt64", "UInt8", vapply(names(values), columns_type, ""))
   body <- native_write_cpp(unname(all), names(all), types)
@@ -74,7 +74,7 @@ columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf
   if (!is.null(counts)) rows <- lapply(rows, `[`, counts)
   rows$time <- utc(as.numeric(rows$time))
   known <- as.numeric(rows$known)
-  known[known == unstated] <- NA
+  known[known == before_all] <- NA
   rows$known <- utc(known)
   list(series = if (is.null(counts)) as.numeric(got$series) else got$series[counts],
     columns = rows)

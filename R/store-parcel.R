@@ -76,7 +76,8 @@ merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   list(rows = lapply(all, `[`, order[!drop & !replaced]), counts = counts)
 }
 
-# Instants in order: a row that states none counts from the end of its time, before all others of it.
+# Instants in order: a row that states none counts from the end of its time, before all others of
+# it.
 known_order <- function(known) {
   known <- as.numeric(known)
   known[is.na(known)] <- -Inf
@@ -117,7 +118,8 @@ rows_replaced <- function(old, finishes, anew) {
     return(which(first))
   }
   time <- as.numeric(old$time)
-  if (finishes) which(first & !time %in% time[duplicated(time)] & old[["status"]] %in% "provisional")
+  alone <- !time %in% time[duplicated(time)]
+  if (finishes) which(first & alone & old[["status"]] %in% "provisional")
 }
 
 # What merge_history() counts where all that is not `fresh`, later than what is held, is held just

@@ -78,6 +78,8 @@ calls_for_spoiling <- function(archive, folder) {
       minimum_count = 1, base = NULL, value = NULL, interval = "1 day", zone = "UTC"),
     series_condense = list(x = figures, to = "M", rule = "mean", need = 0),
     series_refine = list(x = figures, to = "D", rule = "last", known = "start", indicator = NULL),
+    series_about = list(x = points, interval = "1 day", zone = "UTC", calendar = NULL,
+      delay = "1 hour", unit = "m", title = "Level", source = "river"),
     series_convert = list(x = points, rates = points, value = NULL, interval = "1 day", lag = NULL,
       greatest_age = NULL, zone = "UTC"),
     series_correlation = list(points, transform(points, series = "other"), change = "difference",
