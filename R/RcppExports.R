@@ -257,6 +257,10 @@ table_columns_cpp <- function(piece, separator, kinds, words, skip = 0) {
     .Call(`_vetusta_table_columns_cpp`, piece, separator, kinds, words, skip)
 }
 
+quoted_columns_cpp <- function(piece, separator, width, head) {
+    .Call(`_vetusta_quoted_columns_cpp`, piece, separator, width, head)
+}
+
 texts_at_cpp <- function(texts, places, row = 0L) {
     .Call(`_vetusta_texts_at_cpp`, texts, places, row)
 }

@@ -32,9 +32,16 @@ blocks_read <- function(bodies, from = -Inf, to = Inf, at = Inf, newest = FALSE)
   blocks_read_cpp(bodies, from, to, at, newest) %||% blocks_mixed(bodies, from, to, at, newest)
 }
 
-# A column that is numbers in one block and text in another is text.
+# A column that is of one type in one block and of another elsewhere is text.
 blocks_mixed <- function(bodies, from, to, at, newest) {
   parts <- lapply(bodies, function(body) blocks_read_cpp(list(body), from, to, at, newest)$columns)
-  columns <- suppressWarnings(as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE)))
+  types <- lapply(parts, function(part) Filter(Negate(is.null), lapply(part, value_type)))
+  each <- split(unlist(types), names(unlist(types)))
+  mixed <- names(each)[vapply(each, function(type) length(unique(type)) > 1, TRUE)]
+  parts <- lapply(parts, function(part) {
+    for (name in intersect(mixed, names(part))) part[[name]] <- as_text(part[[name]])
+    part
+  })
+  columns <- as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
   list(columns = columns, rows = vapply(parts, function(part) length(part[[1]]), 1L))
 }

@@ -18,11 +18,99 @@ dataset_facts_put <- function(archive, source, dataset, facts) {
 }
 
 # A table with the facts of the dataset that it is of; bars have the interval of their series.
-with_dataset_facts <- function(table, archive, held) {
+with_dataset_facts <- function(table, archive, held, language = "en") {
   facts <- dataset_facts(archive, held$source[1], held$dataset[1])
+  titles <- archive_titles(archive, held, language)
+  names <- as.character(held_dimensions(held)[["symbol"]] %||% held$key)
+  known <- !is.na(titles) & !duplicated(names)
+  # the title of a dataset is that of its only series
+  facts$title <- if (any(known)) stats::setNames(titles[known], names[known])
+  else if (length(unique(names)) == 1 && length(facts$title)) {
+    stats::setNames(facts$title[[1]], names[1])
+  }
   if (startsWith(held$frequency[1], "P")) facts$interval <- time_interval(held$frequency[1])
   facts$source <- paste0(held$source[1], "/", held$dataset[1])
   with_facts(table, facts)
+}
+
+# What series are called: the labels of their codes, or the name of their instrument or place in a
+# directory of their source; NA where nobody says.
+archive_titles <- function(archive, held, language = "en") {
+  out <- rep(NA_character_, nrow(held))
+  groups <- split(seq_len(nrow(held)), paste(held$source, held$dataset, sep = "\r"))
+  for (rows in groups) {
+    own <- held[rows, ]
+    labels <- archive_labels(archive, own$source[1], own$dataset[1])
+    if (length(labels)) {
+      out[rows] <- series_names(held_dimensions(own), labels, language)
+      next
+    }
+    key <- as.character(held_dimensions(own)[["symbol"]] %||% own$key)
+    names <- store_named(archive, own$source[1], unique(key))
+    out[rows] <- unname(names[key])
+  }
+  out[!nzchar(out)] <- NA
+  out
+}
+
+# Names of instruments and places by their keys, from the directories of a source.
+store_named <- function(store, source, keys) {
+  datasets <- sql_get(store, "SELECT DISTINCT dataset FROM types WHERE source = ? AND name = 'name'",
+    list(source))$dataset
+  found <- lapply(datasets, function(dataset) {
+    sql_get(store, "SELECT key, body FROM (SELECT key, body, row_number() OVER (PARTITION BY key
+      ORDER BY known DESC) AS nth FROM records WHERE source = ? AND dataset = ? AND shape IN
+      ('instruments', 'places') AND key IN @texts) r WHERE nth = 1",
+      list(source, dataset, json_array(keys)))
+  })
+  found <- do.call(rbind, found)
+  if (!NROW(found)) {
+    return(character())
+  }
+  name <- words_frame(found$body)[["name"]]
+  stats::setNames(name, found$key)[!duplicated(found$key)]
+}
+
+#' The schema of a dataset
+#'
+#' @param archive An archive.
+#' @param source,dataset The names of a source and of its dataset; `NULL` for all.
+#' @return A tibble with one row a column of a dataset: `source`, `dataset`, `column`, `type`
+#'   (`text`, `number`, `flag`, `day`, `instant`), `unit` (`NA` where none is stated) and `changed`
+#'   (`number to text`, where a column became text since values came that are no numbers; what was
+#'   written before is read as text).
+#' @details The type of a column is decided once, by the card, by the shape or by the first values,
+#'   and every value that comes later is read as that type. A text is a number only if it reads back
+#'   as it is written: `00123`, `0E12`, `+1` and numbers of more than 15 digits stay text, as do
+#'   values in quotation marks. Zeros behind a decimal point do not count.
+#' @section Errors: `vetusta_error_want` for a source or dataset that the archive does not hold.
+#' @export
+#' @examples
+#' archive <- archive_open(tempfile(fileext = ".sqlite"))
+#' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
+#' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
+#' archive_schema(archive)
+archive_schema <- function(archive, source = NULL, dataset = NULL) {
+  check_archive(archive)
+  types <- sql_get(archive, "SELECT source, dataset, name, type FROM types
+    ORDER BY source, dataset, name")
+  if (!is.null(source)) {
+    types <- types[types$source == check_known(source, unique(types$source), "source"), ]
+  }
+  if (!is.null(dataset)) {
+    types <- types[types$dataset == check_known(dataset, unique(types$dataset), "dataset"), ]
+  }
+  changed <- store_notes(archive, "widened")
+  key <- function(x, name) paste(x$source, x$dataset, name, sep = "\r")
+  unit <- rep(NA_character_, nrow(types))
+  for (place in split(seq_len(nrow(types)), paste(types$source, types$dataset, sep = "\r"))) {
+    known <- dataset_facts(archive, types$source[place[1]], types$dataset[place[1]])$unit
+    if (length(known)) unit[place] <- unname(known[types$name[place]])
+  }
+  as_rows(list(source = as.character(types$source), dataset = as.character(types$dataset),
+    column = as.character(types$name), type = as.character(types$type), unit = unit,
+    changed = as.character(changed$value)[match(key(types, types$name),
+      key(changed, changed$key))]))
 }
 
 # A table as it was known at an instant. The store has left out what came later; what states no

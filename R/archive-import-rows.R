@@ -17,6 +17,8 @@ import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
     if (is.character(column)) column[column %in% absent] <- NA
     column
   }))
+  # what the file itself calls text is text
+  attr(rows, "quoted") <- names(rows)[vapply(as.list(rows), is.character, TRUE)]
   list(each(rows, seq_len(nrow(rows)) + (ending == "xlsx")))
 }
 
@@ -30,10 +32,19 @@ import_readers <- list(
   xlsx = function(file) read_sheet(file),
   jsonl = function(file) {
     body <- text_in_utf8(readBin(file, "raw", file.size(file)))
-    read <- tryCatch(parse_json(json_lines(body), file), vetusta_error_payload = function(e) {
-      vetusta_stop("import", "A line of the file is no JSON.", where = file,
-        todo = "write one object a line")
-    })
+    parse <- function(exact) {
+      tryCatch(read_json(json_lines(body), where = file, exact = exact)[[1]],
+        vetusta_error_payload = function(e) {
+          vetusta_stop("import", "A line of the file is no JSON.", where = file,
+            todo = "write one object a line")
+        })
+    }
+    read <- parse(FALSE)
+    # numbers that no double can hold are names
+    long <- is.data.frame(read) && any(vapply(as.list(read), function(column) {
+      is.numeric(column) && is_long(column)
+    }, TRUE))
+    if (long) read <- parse(TRUE)
     if (!is.data.frame(read)) {
       vetusta_stop("import", "The lines of the file are no objects.", where = file,
         todo = "write one object a line")
@@ -56,6 +67,7 @@ import_readers <- list(
 #' @param source The name of the source under which they are kept.
 #' @param columns Names of the file's columns for those of the shape, as in `c(period = "Month",
 #'   value = "Level")`.
+#' @param unit Units by column, as `c(value = "cm")`, or one text, the unit of the value.
 #' @param wide Whether each column of numbers is a series of its own, under its name (observations).
 #' @details A row of observations or facts whose `status` is `deleted` needs no value: from its
 #'   coming (or its `known` or `filed`) on, what is held of its period is not there.
@@ -73,7 +85,7 @@ import_readers <- list(
 #' archive_import_rows(archive, file, columns = c(period = "day", value = "level"),
 #'   dataset = "levels")
 archive_import_rows <- function(archive, file, shape = "observations", dataset = NULL,
-  source = "own", columns = NULL, wide = FALSE) {
+  source = "own", columns = NULL, wide = FALSE, unit = NULL) {
   check_archive(archive)
   check_import_file(file)
   check_text(source, "source", "import")
@@ -81,15 +93,21 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   check_flag(wide, "wide")
   dataset <- dataset %||% import_name(file)
   check_text(dataset, "dataset", "import")
+  unit <- check_named(unit, "unit", "value")
+  text <- character()
   parts <- import_parts(file, function(rows, line) {
+    was <- names(rows)
+    quoted <- attr(rows, "quoted")
     rows <- import_shaped(rows, shape, columns, wide, file)
+    # under the names that its columns have now
+    text <<- union(text, if (wide) character() else names(rows)[match(quoted, was)])
     rows$.line <- line[attr(rows, "from") %||% seq_len(nrow(rows))]
     rows
   })
   rows <- list_frame(as.list(data.table::rbindlist(lapply(parts, as.list), use.names = TRUE,
     fill = TRUE)))
   lines <- rows$.line
-  rows <- import_typed(rows[names(rows) != ".line"], shape)
+  rows <- import_typed(rows[names(rows) != ".line"], shape, text)
   faults <- import_faults(rows, shape)
   twice <- doubled_values(rows, shape, faults$row, lines)[c("row", "fault", "detail")]
   twice$detail <- gsub(" in row ", " in line ", twice$detail, fixed = TRUE)
@@ -104,6 +122,7 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
       place = basename(file)),
     journal = list(run = "import", source = source, dataset = dataset, asked = now_seconds(),
       rows = nrow(good), outcome = "stored", address = basename(file))))
+  dataset_facts_put(archive, source, dataset, list(unit = unit))
   store_settle(archive)
   invisible(structure(list(file = file, source = source, interval = "", read = nrow(rows),
     new = counts[["new"]], changed = counts[["changed"]], unchanged = counts[["unchanged"]],
@@ -181,8 +200,9 @@ import_long <- function(rows, file) {
   long
 }
 
-# Texts as numbers, days and instants, where all of a column are.
-import_typed <- function(rows, shape) {
+# Texts as numbers and days, where each of a column reads back as it is written; what is `text` in
+# the file stays so.
+import_typed <- function(rows, shape, text = character()) {
   numbers <- intersect("value", names(rows))
   list_frame(Map(function(column, name) {
     if (!is.character(column)) {
@@ -193,12 +213,11 @@ import_typed <- function(rows, shape) {
       attr(number, "text") <- column
       return(number)
     }
-    if (name %in% c(shape_columns[[shape]], "name", "unit", "status", "known", "frequency")) {
+    if (name %in% c(shape_columns[[shape]], "name", "unit", "status", "known", "frequency", text) ||
+      all(is.na(column))) {
       return(column)
     }
-    day <- read_day(column)
-    all_of <- function(x) any(!is.na(x)) && !any(is.na(x) & !is.na(column))
-    if (all_of(number)) number else if (all_of(day)) day else column
+    texts_as$number(column) %||% texts_as$day(column) %||% column
   }, as.list(rows), names(rows)))
 }
 

@@ -17,6 +17,7 @@
 #'   `epoch-ms`, `epoch-us`, `epoch-ns`.
 #' @param zone The IANA zone of days and of local times without an offset.
 #' @param calendar A calendar; days then stand for the opening of their first regular session.
+#' @param unit Units by column, as `c(close = "crowns")`, or one text, the unit of the close.
 #' @return Invisibly a list of class `vetusta_import`: `file`, `source`, `interval`, `read`
 #'   (rows), `new`, `changed`, `unchanged`,
 #'   `rejected` (a data frame of the rows set aside: `line`, `fault`, `detail`). Importing the same
@@ -30,13 +31,14 @@
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 archive_import <- function(archive, file, symbol = NULL, interval, source = "own", columns = NULL,
-  time_as = "rfc3339", zone = "UTC", calendar = NULL) {
+  time_as = "rfc3339", zone = "UTC", calendar = NULL, unit = NULL) {
   check_archive(archive)
   check_text(file, "file", "import")
   check_text(source, "source", "import")
   interval <- time_interval(given(interval, "interval", "import"))
   check_zone(zone, "import")
   check_calendar(calendar)
+  unit <- check_named(unit, "unit", "close")
   check_choice(time_as, "time_as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"),
     "import")
   if (!file.exists(file) || dir.exists(file)) {
@@ -46,11 +48,20 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
     table <- list_frame(stats::setNames(rep(list(character()), length(names)), names))
     import_kinds(names(named_for_bars(table, columns, symbol, file))[seq_along(names)], time_as)
   }
+  text <- character()
   parts <- import_parts(file, kinds = kinds, each = function(rows, line) {
-    read <- bars_from_text(named_for_bars(rows, columns, symbol, file), time_as, zone, calendar)
+    was <- names(rows)
+    named <- named_for_bars(rows, columns, symbol, file)
+    text <<- union(text, names(named)[match(attr(rows, "quoted"), was)])
+    read <- bars_from_text(named, time_as, zone, calendar)
     c(read, list(line = line))
   })
   read <- import_joined(parts, file)
+  extra <- setdiff(names(read$bars), c(bars_columns, text))
+  read$bars[extra] <- lapply(as.list(read$bars)[extra], function(column) {
+    if (!is.character(column) || all(is.na(column))) column
+    else texts_as$number(column) %||% texts_as$day(column) %||% column
+  })
   if (time_as == "rfc3339" && zone != "UTC") {
     read$bars$time <- second_passes(read$bars$time, zone,
       paste(read$bars$symbol, read$bars[["side"]]))
@@ -65,7 +76,7 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   if (nrow(faults)) good <- good[-faults$row, , drop = FALSE]
   lines <- read$line[faults$row]
   dataset_facts_put(archive, source, "import", list(zone = if (zone != "UTC") zone,
-    calendar = calendar))
+    calendar = calendar, unit = unit))
   counts <- store_import(archive, good, faults, lines, source, interval, file)
   invisible(structure(
     list(file = file, source = source, interval = interval$iso, read = nrow(read$bars),

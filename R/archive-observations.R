@@ -66,7 +66,7 @@ table_of_observations <- function(archive, held, from, to, at, zone, labels = "c
   known <- archive_labels(archive, held$source[1], held$dataset[1])
   table <- observation_rows(read, held, words_frame(said), known, labels, language, with,
     multiplier)
-  known_then(with_dataset_facts(table, archive, held), at)
+  known_then(with_dataset_facts(table, archive, held, language), at)
 }
 
 # Whether series have no dimensions but their own name.
@@ -81,8 +81,8 @@ plain_observations <- function(held, read) {
     epoch_days(floor(as.numeric(columns$time) / 86400))
   clock <- if (times) list(time = columns$time) else list(period = period)
   rest <- columns[setdiff(names(columns), c("time", "known", "period"))]
-  # instants have the column where one of them states it
-  if (!times || !all(is.na(as.numeric(columns$known)))) rest$known <- columns$known
+  # the column is there where one of them states it
+  if (!all(is.na(as.numeric(columns$known)))) rest$known <- columns$known
   c(list(series = held$key[read$owner]), clock, rest[c("value", setdiff(names(rest), "value"))])
 }
 

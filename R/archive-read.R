@@ -8,7 +8,7 @@
 #'   codes of a statistic), `frequency` (of bars their interval, ISO 8601; of others a code as `M`,
 #'   or nothing where nobody
 #'   says), `shape`, `rows` (how many times have a value), `first`, `last` (`POSIXct`, UTC),
-#'   `bytes` (as stored).
+#'   `bytes` (as stored), `title` (what the series is called, where its source says).
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -23,6 +23,7 @@ archive_series <- function(archive) {
   rows <- as_rows(c(list(address = series_address(found)),
     as.list(found)[c("source", "dataset", "key", "frequency", "shape",
     "rows", "first", "last", "bytes")]))
+  rows$title <- archive_titles(archive, found)
   attr(rows, "id") <- found$id
   rows
 }
@@ -175,6 +176,7 @@ read_table <- function(archive, held, from, to, at, zone, ...) {
 read_rows <- function(archive, held, start, end, at, newest = TRUE) {
   read <- store_read(archive, held$id, start, end, at, newest)
   owner <- rep(seq_len(nrow(held)), read$rows)
+  read$columns <- store_typed(archive, held$source[1], held$dataset[1], read$columns)
   without_rows(list(columns = read$columns, owner = owner),
     if (newest) which(read$columns[["status"]] %in% "deleted"))
 }
@@ -237,7 +239,7 @@ table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
   lead <- intersect(c("basis", "unit", "value", "filed"), names(rest))
   table <- as_rows(ordered_rows(c(rows, rest[c(lead, setdiff(names(rest), lead))]),
     c("entity", "item", "period_start", "period_end")))
-  with_facts(table, dataset_facts(archive, held$source[1], held$dataset[1])[c("title", "unit")])
+  with_facts(table, dataset_facts(archive, held$source[1], held$dataset[1])["unit"])
 }
 
 ordered_rows <- function(rows, by) {

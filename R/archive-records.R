@@ -37,9 +37,10 @@ archive_rows <- function(archive, source, dataset, as_of = NULL, all = FALSE) {
     frames <- store_frames(archive, source, dataset, at, all)
     if (!nrow(frames) && identical(shape[1], "snapshot")) {
       # before anything was known there are no rows, of the columns that came later
-      return(rows_of_frames(store_frames(archive, source, dataset), shape[1], all)[0, ])
+      return(rows_of_frames(archive, source, dataset, store_frames(archive, source, dataset),
+        shape[1], all)[0, ])
     }
-    if (nrow(frames)) rows_of_frames(frames, shape[1], all)
+    if (nrow(frames)) rows_of_frames(archive, source, dataset, frames, shape[1], all)
     else rows_of_records(archive, source, dataset, shape[1], at)
   })
 }
@@ -54,9 +55,9 @@ rows_of_series <- function(archive, series, at) {
   read_table(archive, series, NULL, NULL, at, "UTC")
 }
 
-rows_of_frames <- function(frames, shape, all) {
+rows_of_frames <- function(archive, source, dataset, frames, shape, all) {
   read <- blocks_read(frames$body)
-  rows <- read$columns
+  rows <- store_typed(archive, source, dataset, read$columns)
   if (all) {
     rows$at <- utc(rep(frames$at, read$rows))
   } else {
@@ -89,7 +90,7 @@ typed_rows <- function(rows, types) {
       instant = read_rfc3339(as.character(rows[[name]])),
       day = read_day(as.character(rows[[name]])),
       number = as.double(rows[[name]]), flag = as.logical(rows[[name]]),
-      text = as.character(rows[[name]]), rows[[name]])
+      text = as_text(rows[[name]]), rows[[name]])
   }
   rows
 }

@@ -168,20 +168,12 @@ parcel_of_records <- function(rows, shape, ...) {
   key <- record_key_texts(shape, rows)
   # of two rows with one key the later counts
   last <- !duplicated(key, fromLast = TRUE)
-  types <- vapply(rows, column_type, "")
-  parcel_records(key[last], record_texts(lapply(rows, `[`, last)), types)
+  parcel_records(key[last], lapply(rows, `[`, last))
 }
 
 shape_parcels <- list(bars = parcel_of_bars, observations = parcel_of_observations,
   facts = parcel_of_facts,
   snapshot = parcel_of_frame)
-
-column_type <- function(column) {
-  if (inherits(column, "POSIXct")) "instant"
-  else if (inherits(column, "Date")) "day"
-  else if (is.logical(column) && !all(is.na(column))) "flag"
-  else if (is.numeric(column)) "number" else "text"
-}
 
 record_key_texts <- function(shape, rows) {
   columns <- intersect(record_keys[[shape]] %||% names(rows), names(rows))

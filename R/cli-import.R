@@ -12,6 +12,8 @@ cli_import <- function(arguments) {
         metavar = "NAME"),
       cli_option("columns", "the file's names for columns, as time=When,close=Last",
         metavar = "PAIRS"),
+      cli_option("unit", "the unit of the values, or of columns as value=cm,flow=m3/s",
+        metavar = "UNIT"),
       cli_option("wide", "observations: each column of numbers is a series", flag = TRUE),
       cli_option("time-as",
         paste0("how times are written: rfc3339 (days too), epoch-s, epoch-ms, epoch-us, epoch-ns ",
@@ -35,7 +37,7 @@ cli_import <- function(arguments) {
       if (!is.null(options[[name]])) cli_usage_error("--", name, " is for bars")
     }
     archive_import_rows(cli_archive(options, create = TRUE), options$words, shape, options$dataset,
-      options$source, columns, options$wide)
+      options$source, columns, options$wide, cli_import_units(options))
   }
   if (options$json) cli_print_json(unclass(result)) else print(result)
   if (nrow(result$rejected)) 1L else 0L
@@ -60,7 +62,18 @@ cli_import_bars <- function(options, columns) {
   calendar <- if (!is.null(options$calendar)) source_calendar(options$calendar)
   archive_import(cli_archive(options, create = TRUE), options$words, symbol = options$symbol,
     interval = options$interval, source = options$source, columns = columns,
-    time_as = options$time_as, zone = options$zone, calendar = calendar)
+    time_as = options$time_as, zone = options$zone, calendar = calendar,
+    unit = cli_import_units(options))
+}
+
+# One unit, or units by column.
+cli_import_units <- function(options) {
+  if (is.null(options$unit) || !grepl("=", options$unit, fixed = TRUE)) {
+    return(options$unit)
+  }
+  pairs <- strsplit(strsplit(options$unit, ",", fixed = TRUE)[[1]], "=", fixed = TRUE)
+  if (any(lengths(pairs) != 2)) cli_usage_error("--unit must look like cm, or value=cm,flow=m3/s")
+  stats::setNames(vapply(pairs, `[`, "", 2), vapply(pairs, `[`, "", 1))
 }
 
 # What the file seems to be, and the command that would store it so.

@@ -38,11 +38,16 @@ cli_lists <- list(series = with_incomplete(function(archive) archive_series(arch
   datasets = with_incomplete(function(archive) archive_datasets(archive)),
   journal = function(archive) archive_journal(archive),
   faults = function(archive) archive_faults(archive),
+  columns = function(archive) archive_schema(archive),
   incomplete = function(archive) archive_incomplete(archive))
 
 # What a table on a terminal leaves out.
 cli_shortened <- list(
-  series = function(rows) rows[c("address", "rows", "first", "last", "bytes")],
+  series = function(rows) {
+    titled <- !is.null(rows[["title"]]) && !all(is.na(rows$title))
+    if (titled) rows$title <- short_names(ifelse(is.na(rows$title), "", rows$title), 28)
+    rows[c("address", if (titled) "title", "rows", "first", "last", "bytes")]
+  },
   datasets = function(rows) {
     empty <- vapply(rows, function(column) all(is.na(column)), TRUE)
     rows[!empty]

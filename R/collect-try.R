@@ -169,7 +169,7 @@ format_try <- function(x, width = 100, most = 6) {
   }))
   if (NROW(x$rows)) {
     types <- vapply(as.list(x$rows), function(column) {
-      if (is.list(column)) "list" else column_type(column)
+      if (is.list(column)) "list" else value_type(column) %||% "text"
     }, "")
     lines <- c(lines, "", paste0("columns     ", paste0(names(types), " (", types, ")",
       collapse = ", ")), "", text_table(utils::head(as.data.frame(x$rows), most), width))

@@ -34,6 +34,7 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
       rows <- usual_piece(piece, names, absent) %||%
         plain_texts(read_piece(piece, names, line, absent, where), where, line)
       at <- line + seq_len(nrow(rows)) - !is.null(names)
+      head <- is.null(names)
       if (is.null(names)) {
         rows <- own_columns(rows, piece, at, where)
         names <- list(columns = names(rows), separator = piece_separator(piece, names(rows)),
@@ -48,6 +49,7 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
         rows <- rows[!blank, , drop = FALSE]
         at <- at[!blank]
       }
+      attr(rows, "quoted") <- quoted_columns(piece, names, head)
       out[[length(out) + 1]] <- each(rows, at)
       line <- line + as.integer(if (last) seen[["all"]] + 1 else seen[["lines"]])
       held <- if (end < length(held)) held[(end + 1):length(held)] else raw()
@@ -56,6 +58,15 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
       return(out)
     }
   }
+}
+
+# The columns in which a value stands in quotation marks, which says that it is text. The names of
+# the first line may stand in them too.
+quoted_columns <- function(piece, names, head) {
+  if (is.na(names$separator) || !nzchar(names$separator)) {
+    return(character())
+  }
+  names$columns[quoted_columns_cpp(piece, names$separator, length(names$columns), head)]
 }
 
 stop_too_long <- function(where, line) {

@@ -99,7 +99,9 @@ export_dictionary <- function(rows) {
   unit <- function(name) {
     own <- attr(rows[[name]], "unit")
     told <- if (name %in% c("value", "close", "open", "high", "low")) unique(rows[["unit"]])
-    if (length(own)) own else if (length(told) == 1) as.character(told) else NA_character_
+    stated <- attr(rows, "unit", exact = TRUE)
+    if (name %in% names(stated)) stated[[name]]
+    else if (length(own)) own else if (length(told) == 1) as.character(told) else NA_character_
   }
   as_rows(list(column = names(rows), type = vapply(as.list(rows), type, "", USE.NAMES = FALSE),
     unit = vapply(names(rows), unit, "", USE.NAMES = FALSE),

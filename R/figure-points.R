@@ -19,8 +19,9 @@ figure_points <- function(x, value = NULL, names = NULL) {
       todo = "look at the window; `vetusta list` shows from when to when each series is held")
   }
   known <- match(all$name, names(names))
+  if (is.null(names)) all$name <- ifelse(is.na(all$title), all$name, all$title)
   all$name <- ifelse(is.na(known), all$name, as.character(names)[known])
-  all
+  all[setdiff(base::names(all), "title")]
 }
 
 # Names that are shown in place of others.
@@ -50,7 +51,7 @@ points_drawn <- function(table, value) {
     value = as.double(series[[column]]),
     status = as.character(series[["status"]] %||% rep("observed", n)),
     rule = as.character(series[["fill_rule"]] %||% series[["rule"]] %||% rep(NA, n)),
-    unit = as.character(series[["unit"]] %||% rep(NA, n)),
+    unit = units_of(series, column), title = titles_of(series),
     intraday = rep(is_bars(series) && is_within_days(own_times(series)), n)))
 }
 

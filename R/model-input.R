@@ -27,7 +27,7 @@ model_input <- function(x, value = NULL, as_of = NULL, calendar = NULL, holes = 
     todo = "give at least ten, or another window")
   }
   whole <- all(points$time %% 86400 == 0)
-  unit <- unique(stats::na.omit(as.character(table[["unit"]])))
+  unit <- unique(stats::na.omit(units_of(table, value %||% value_column(table))))
   list(name = names, unit = if (length(unit) == 1) unit else NA_character_,
     time = if (whole) epoch_days(points$time / 86400) else utc(points$time),
     days = points$time / 86400, value = points$value, filled = points$status %in% "filled",

@@ -17,6 +17,20 @@ read_number <- function(text, decimal = ".") {
   plain
 }
 
+# Texts as numbers where they read back as they are written, but for zeros behind the decimal point:
+# no zeros before it, no plus, no exponent that another number of this form has not, and no more
+# digits than a double keeps. NA for all others: 00123, 0E12 and 12345678901234567890 are names.
+exact_numbers <- function(text) {
+  number <- plain_number(text)
+  known <- which(!is.na(number))
+  own <- text[known]
+  plain <- grepl("^-?(0|[1-9][0-9]*)([.][0-9]+)?$", own) & own != "-0"
+  digits <- nchar(gsub("[^0-9]", "", sub("^-?0?[.]?0*", "", own)))
+  exact <- (plain & digits <= 15) | own == format_exact(number[known])
+  number[known[!exact]] <- NA
+  number
+}
+
 # The blanks and apostrophes that stand between thousands: of all widths, also those that do not
 # break a line.
 thousands_marks <- ", '\u2019\u00a0\u2000-\u200a\u202f\u205f\u3000"

@@ -150,3 +150,17 @@ tells_ends <- function(x) UseMethod("tells_ends")
 tells_ends.default <- function(x) TRUE
 #' @export
 tells_ends.vetusta_bars <- function(x) !is.null(attr(x, "interval", exact = TRUE))
+
+# The unit of each value: what the row says, else what the table says of the column.
+units_of <- function(series, column) {
+  stated <- attr(series, "unit", exact = TRUE)[column]
+  stated <- if (length(stated)) unname(stated) else NA_character_
+  own <- as.character(series[["unit"]] %||% rep(NA_character_, nrow(series)))
+  ifelse(is.na(own), stated, own)
+}
+
+titles_of <- function(series) {
+  titles <- attr(series, "title", exact = TRUE)
+  if (is.null(titles)) rep(NA_character_, nrow(series))
+  else unname(titles[as.character(series_names_of(series))])
+}

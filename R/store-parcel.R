@@ -18,9 +18,9 @@ parcel_frame <- function(rows, at, place, key) {
   structure(list(rows = rows, at = at, place = place, key = key), class = "vetusta_parcel_frame")
 }
 
-# Rows by a key, each a JSON object; `types` are the columns' types.
-parcel_records <- function(keys, bodies, types) {
-  structure(list(keys = keys, bodies = bodies, types = types), class = "vetusta_parcel_records")
+# Rows by a key, which become JSON objects.
+parcel_records <- function(keys, rows) {
+  structure(list(keys = keys, rows = rows), class = "vetusta_parcel_records")
 }
 
 # The columns that stand for time: those of a series, and all others.

@@ -62,7 +62,7 @@ sql_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
     return(no_counts)
   }
   place <- list(page$source, page$dataset)
-  sql_note_types(store, page, parcel$types)
+  parcel$bodies <- record_texts(parcel$rows)
   held <- sql_get(store,
     "SELECT count(*) AS known FROM @texts k WHERE EXISTS (SELECT 1 FROM records r
       WHERE r.source = ? AND r.dataset = ? AND r.key = k.value)",
@@ -125,20 +125,6 @@ store_records_close.vetusta_store_sql <- function(store, source, dataset, keys, 
   }
   sql_do(store, "INSERT INTO types VALUES (?, ?, ?, 'day') ON CONFLICT DO NOTHING",
     list(source, dataset, column))
-}
-
-# The types of a dataset's columns, so that they come back as what they were.
-sql_note_types <- function(store, page, types) {
-  name <- paste(page$source, page$dataset, sep = "\r")
-  if (identical(store$types[[name]], types)) {
-    return(invisible())
-  }
-  n <- length(types)
-  sql_do(store,
-    paste0("INSERT INTO types VALUES (?, ?, ?, ?) ON CONFLICT (source, dataset, name) DO UPDATE ",
-      "SET type = excluded.type"),
-    list(rep(page$source, n), rep(page$dataset, n), names(types), unname(types)))
-  assign(name, types, envir = store$types)
 }
 
 #' @export

@@ -11,6 +11,7 @@ segment_fan <- 12L
 #' @export
 store_put.vetusta_store_sql <- function(store, page) {
   page$now <- whole_micros(page$now %||% store_now(store))
+  page$rows <- sql_fit(page$rows, store, page)
   # who interrupts waits for the page's end: its series is made before it
   put <- suspendInterrupts((if (isTRUE(page$again)) sql_put_behind(store, page)) %||%
     sql_put_quick(store, page))
@@ -28,6 +29,12 @@ store_put.vetusta_store_sql <- function(store, page) {
     for (claim in page$claims) store_claim_done(store, claim)
     if (gone > 0) c(counts, gone = gone) else counts
   })
+}
+
+# The rows of a page by the schema of their dataset.
+sql_fit <- function(parcel, store, page) {
+  if (!is.null(parcel)) parcel$rows <- sql_fitted(store, page, parcel$rows)
+  parcel
 }
 
 sql_set_note <- function(store, page, note) {

@@ -837,6 +837,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// quoted_columns_cpp
+LogicalVector quoted_columns_cpp(RawVector piece, std::string separator, int width, bool head);
+RcppExport SEXP _vetusta_quoted_columns_cpp(SEXP pieceSEXP, SEXP separatorSEXP, SEXP widthSEXP, SEXP headSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type piece(pieceSEXP);
+    Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
+    Rcpp::traits::input_parameter< int >::type width(widthSEXP);
+    Rcpp::traits::input_parameter< bool >::type head(headSEXP);
+    rcpp_result_gen = Rcpp::wrap(quoted_columns_cpp(piece, separator, width, head));
+    return rcpp_result_gen;
+END_RCPP
+}
 // texts_at_cpp
 CharacterVector texts_at_cpp(CharacterVector texts, SEXP places, int row);
 RcppExport SEXP _vetusta_texts_at_cpp(SEXP textsSEXP, SEXP placesSEXP, SEXP rowSEXP) {
@@ -952,6 +966,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_front_close", (DL_FUNC) &_vetusta_front_close, 1},
     {"_vetusta_seeded_uniform_cpp", (DL_FUNC) &_vetusta_seeded_uniform_cpp, 2},
     {"_vetusta_table_columns_cpp", (DL_FUNC) &_vetusta_table_columns_cpp, 5},
+    {"_vetusta_quoted_columns_cpp", (DL_FUNC) &_vetusta_quoted_columns_cpp, 4},
     {"_vetusta_texts_at_cpp", (DL_FUNC) &_vetusta_texts_at_cpp, 3},
     {"_vetusta_rfc3339_cpp", (DL_FUNC) &_vetusta_rfc3339_cpp, 1},
     {"_vetusta_days_cpp", (DL_FUNC) &_vetusta_days_cpp, 1},

@@ -125,3 +125,44 @@ SEXP table_columns_cpp(RawVector piece, std::string separator, IntegerVector kin
   }
   return columns;
 }
+
+// Which columns have a value in quotation marks; with `head` the first line has names.
+// [[Rcpp::export]]
+LogicalVector quoted_columns_cpp(RawVector piece, std::string separator, int width,
+                                 bool head) {
+  const char* p = reinterpret_cast<const char*>(RAW(piece));
+  const char* const stop = p + piece.size();
+  const char sign = separator[0];
+  LogicalVector quoted(width);
+  if (!std::memchr(p, '"', piece.size())) return quoted;
+  int column = 0;
+  bool first_line = head, fresh = true, inside = false;
+  for (; p < stop; ++p) {
+    if (inside) {
+      if (*p == '"') {
+        if (p + 1 < stop && p[1] == '"')
+          ++p;
+        else
+          inside = false;
+      }
+      continue;
+    }
+    if (*p == '"' && fresh) {
+      inside = true;
+      fresh = false;
+      // nothing in quotation marks is nothing
+      const bool empty = p + 1 < stop && p[1] == '"' && !(p + 2 < stop && p[2] == '"');
+      if (!first_line && !empty && column < width) quoted[column] = true;
+    } else if (*p == sign) {
+      ++column;
+      fresh = true;
+    } else if (*p == '\n') {
+      column = 0;
+      fresh = true;
+      first_line = false;
+    } else if (*p != ' ' && *p != '\t') {
+      fresh = false;
+    }
+  }
+  return quoted;
+}

@@ -258,7 +258,7 @@ test_that("writers that wait for each other, and a conflict, are no failures", {
   code <- function(first, second) {
     sprintf("library(vetusta); a <- archive_open('%s')
       put <- function(dataset, i) vetusta:::store_put(a, list(source = 's', dataset = dataset,
-        shape = 'instruments', rows = vetusta:::parcel_records(paste0('%s', i), '{}',
+        shape = 'instruments', rows = vetusta:::parcel_records(paste0('%s', i),
           c(symbol = 'text'))))
       for (i in 1:15) vetusta:::store_transaction(a, function() {
         put('%s', i); Sys.sleep(0.05); put('%s', i) })", uri, first, first, second)

@@ -1,0 +1,126 @@
+# The schema of a dataset: the type of each of its columns, decided once and enforced at every write.
+#
+# A column has the type of the first values that come for it; one that is empty decides nothing.
+# What comes later in another type is read as the column's own where that loses nothing, and else
+# the column becomes text, which is noted. What was written stays as it was written: it is read as
+# text from then on.
+
+schema_types <- c("text", "number", "flag", "day", "instant")
+
+# The type of values; NULL where there are none.
+value_type <- function(column) {
+  if (!length(column) || (is.na(column[[1]]) && all(is.na(column)))) NULL
+  else if (inherits(column, "POSIXct")) "instant"
+  else if (inherits(column, "Date")) "day"
+  else if (is.logical(column)) "flag"
+  else if (is.numeric(column) && !is.object(column)) "number" else "text"
+}
+
+# Texts as values of a type, where each of them reads back as it is written; else NULL.
+texts_as <- list(
+  number = function(text) {
+    number <- exact_numbers(text)
+    if (!any(is.na(number) & !is.na(text))) number
+  },
+  day = function(text) {
+    day <- read_day(text)
+    if (!any(is.na(day) & !is.na(text))) day
+  },
+  instant = function(text) {
+    instant <- read_rfc3339(text)
+    if (!any(is.na(instant) & !is.na(text)) &&
+      all(is.na(text) | format_instant(instant) == text)) instant
+  },
+  flag = function(text) {
+    if (all(text %in% c("true", "false", NA))) text == "true"
+  }
+)
+
+# Values as the texts that a table of text has for them.
+as_text <- function(column) {
+  if (is.character(column)) column
+  else if (inherits(column, "POSIXct")) format_instant(column)
+  else if (inherits(column, "Date")) format(column)
+  else if (is.logical(column)) tolower(as.character(column))
+  else if (is.numeric(column) && !is.object(column)) {
+    ifelse(is.na(column), NA_character_, format_exact(column))
+  }
+  else as.character(column)
+}
+
+# list(column, type): values as a column's type, or both as text where that would lose something.
+fit_column <- function(column, type) {
+  have <- value_type(column)
+  if (is.null(have) || identical(have, type)) {
+    return(list(column = column, type = type))
+  }
+  if (is.null(type)) {
+    return(list(column = column, type = have))
+  }
+  read <- if (have == "text" && type != "text") texts_as[[type]](as.character(column))
+  if (is.null(read)) list(column = as_text(column), type = "text")
+  else list(column = read, type = type)
+}
+
+# The columns of a page by the schema of its dataset; what is decided anew is kept.
+sql_fitted <- function(store, page, columns) {
+  names <- setdiff(names(columns), c("series", time_columns))
+  types <- sql_types(store, page$source, page$dataset)
+  fitted <- list()
+  for (name in names) {
+    column <- columns[[name]]
+    known <- if (name %in% names(types)) types[[name]]
+    # what is of the column's type is not touched
+    if (!is.null(known) && identical(plain_type(column), known)) next
+    fit <- fit_column(column, known)
+    if (!identical(fit$type, known)) {
+      sql_put_type(store, page, name, known, fit$type)
+      types <- sql_types(store, page$source, page$dataset)
+    }
+    if (!identical(fit$column, column)) fitted[[name]] <- fit$column
+  }
+  columns[names(fitted)] <- fitted
+  columns
+}
+
+# The type of a column by its class alone.
+plain_type <- function(column) {
+  if (is.character(column)) "text"
+  else if (is.double(column) && !is.object(column)) "number"
+}
+
+# The types of a dataset's columns by name, as this process has read or decided them.
+sql_types <- function(store, source, dataset) {
+  name <- paste(source, dataset, sep = "\r")
+  held <- store$types[[name]]
+  if (is.null(held)) {
+    found <- sql_get(store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?",
+      list(source, dataset))
+    held <- stats::setNames(as.character(found$type), as.character(found$name))
+    assign(name, held, envir = store$types)
+  }
+  held
+}
+
+sql_put_type <- function(store, page, name, before, type) {
+  place <- list(page$source, page$dataset, name)
+  if (is.null(before)) {
+    # of two processes that decide at once the first one does
+    sql_do(store, "INSERT INTO types VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", c(place, type))
+  } else {
+    sql_do(store, "UPDATE types SET type = ? WHERE source = ? AND dataset = ? AND name = ?",
+      c(type, place))
+    store_note(store, "widened", page$source, page$dataset, name, paste(before, "to", type))
+  }
+  rm(list = paste(page$source, page$dataset, sep = "\r"), envir = store$types)
+}
+
+# Columns that were read, as the schema says now: what was written before a column became text is
+# text too.
+store_typed <- function(store, source, dataset, columns) {
+  types <- sql_types(store, source, dataset)
+  for (name in intersect(names(columns), names(types)[types == "text"])) {
+    if (!is.character(columns[[name]])) columns[[name]] <- as_text(columns[[name]])
+  }
+  columns
+}
