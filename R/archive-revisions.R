@@ -11,9 +11,9 @@
 #'   the whole address where several
 #'   datasets are asked for), `period` (`Date`; of series of instants and bars `time`, `POSIXct`),
 #'   `releases` (how many),
-#'   `first`, `first_released`, `latest`, `latest_released`, `revision` (latest less first).
-#'   `first_released` and
-#'   `latest_released` are when the value was released, or, where nobody says, when it came. The
+#'   `first`, `first_known`, `latest`, `latest_known`, `revision` (latest less first).
+#'   `first_known` and
+#'   `latest_known` are when the value was released, or, where nobody says, when it came. The
 #'   attribute `summary` has a row a
 #'   series: `series`, `periods`, `revised`, `mean_revision`, `mean_absolute_revision` (of the
 #'   periods with more than one
@@ -40,8 +40,8 @@ archive_revisions <- function(archive, addresses, all = FALSE, value = NULL) {
   latest <- !duplicated(key, fromLast = TRUE)
   table <- list(series = rows$series[first], period = rows[[clock]][first],
     releases = as.integer(table(factor(key, unique(key)))), first = rows$value[first],
-    first_released = rows$known[first], latest = rows$value[latest],
-    latest_released = rows$known[latest],
+    first_known = rows$known[first], latest = rows$value[latest],
+    latest_known = rows$known[latest],
     # without what is of the computing and not of the values
     revision = signif(rows$value[latest] - rows$value[first], 12))
   names(table)[2] <- clock

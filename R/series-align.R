@@ -122,6 +122,11 @@ align_series <- function(tables, value, interval, lag, zone, as_of,
   if (any(deleted)) all$deleted <- deleted
   lapply(rows, function(i) {
     part <- if (length(rows) == 1) all else lapply(all, `[`, i)
+    # a release without a value ends the one before it
+    if (anyNA(part$value) && anyDuplicated(part$time)) {
+      again <- part$time %in% part$time[duplicated(part$time)]
+      part$deleted <- (part$deleted %||% FALSE) | (is.na(part$value) & again)
+    }
     # a value that is missing is none, and one that is deleted ends the one before it
     if (anyNA(part$value)) {
       kept <- !is.na(part$value) | part$deleted %||% rep(FALSE, length(part$value))
