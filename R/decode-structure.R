@@ -35,9 +35,6 @@ xml_trimmed <- function(node) {
   text[at] <- trimws(text[at], whitespace = "[[:space:]\u00a0]")
   text
 }
-xml_first_attr <- function(node, name) {
-  if (length(node)) xml2::xml_attr(node[[1]], name) else NA_character_
-}
 
 # Texts by language; one without a language is English, as the standard has it.
 xml_texts <- function(node, name = "Name") {

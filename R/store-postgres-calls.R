@@ -19,11 +19,10 @@ store_now.vetusta_store_postgres <- function(store) {
 #' @export
 sql_page_in.vetusta_store_postgres <- function(store, values) {
   postgres_patiently(store, function(again) {
-    postgres_send(store, DBI::dbGetQuery, postgres_page_statement, c(values, again))
+    statement <- paste0("SELECT page_put(", strrep("?, ", length(values)), "?)")
+    postgres_send(store, DBI::dbGetQuery, statement, c(values, again))
   })
 }
-
-postgres_page_statement <- paste0("SELECT page_put(", paste(rep("?", 27), collapse = ", "), ")")
 
 # Many rows go in by COPY, few by statements.
 #' @export

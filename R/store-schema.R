@@ -5,8 +5,6 @@
 # the column becomes text, which is noted. What was written stays as it was written: it is read as
 # text from then on.
 
-schema_types <- c("text", "number", "flag", "day", "instant")
-
 # The type of values; NULL where there are none.
 value_type <- function(column) {
   if (!length(column) || (is.na(column[[1]]) && all(is.na(column)))) NULL

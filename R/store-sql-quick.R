@@ -12,12 +12,10 @@ sql_put_quick <- function(store, page) {
   if (!n || n > segment_rows || !is_plain_history(rows)) {
     return(NULL)
   }
-  ends <- as.numeric(rows$time[c(1, n)])
-  body <- list(block_write(rows, FALSE))
-  id <- NULL
+  segment <- page_segment(NA, rows)
   put <- function() {
-    id <<- sql_series_ids(store, page, parcel$series)
-    sql_put_page(store, page, list(id, ends[1], ends[2], n, n, body))
+    segment$series <<- sql_series_ids(store, page, parcel$series)
+    sql_put_page(store, page, segment)
   }
   held <- tryCatch({
     # a series that is made with this page is there with its rows or not at all
@@ -30,7 +28,7 @@ sql_put_quick <- function(store, page) {
   if (held) {
     return(NULL)
   }
-  allowInterrupts(sql_gathered(store, id))
+  allowInterrupts(sql_gathered(store, segment$series))
   c(new = n, changed = 0, unchanged = 0)
 }
 
@@ -64,10 +62,7 @@ sql_put_behind <- function(store, page) {
   if (counts[["changed"]] > 0 || counts[["new"]] != sum(fresh) || !any(fresh)) {
     return(NULL)
   }
-  fresh <- which(fresh)
-  n <- length(fresh)
-  segment <- list(id, time[fresh[1]], time[fresh[n]], n, n, list(block_write(lapply(rows, `[`,
-    fresh), FALSE)))
+  segment <- page_segment(id, lapply(rows, `[`, which(fresh)))
   # another process may have written behind it meanwhile
   written <- tryCatch({
     sql_put_page(store, page, segment)
@@ -89,4 +84,24 @@ is_plain_page <- function(page) {
     is.null(page$raw) && max(NROW(page$covered), length(page$notes), length(page$claims)) < 2
 }
 
-no_segment <- list(NA_integer_, NA_real_, NA_real_, NA_integer_, NA_integer_, list(NULL))
+# A run of one series' rows as a block; each row has a time of its own.
+page_segment <- function(series, rows) {
+  n <- length(rows$time)
+  ends <- as.numeric(rows$time[c(1, n)])
+  list(series = series, first = ends[1], last = ends[2], held = n, times = n,
+    body = list(block_write(rows, FALSE)))
+}
+
+# What a page is written from, in the order of the statement's places; what is not named is missing.
+page_names <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes", "rows",
+  "outcome", "address", "message", "series", "first", "last", "held", "times", "body", "cover",
+  "start", "end", "kind", "place", "value", "call", "now")
+page_absent <- c(lapply(stats::setNames(nm = setdiff(page_names, "body")), function(name) NA),
+  list(body = list(NULL)))
+
+page_places <- function(values) {
+  places <- page_absent
+  values <- values[lengths(values) > 0]
+  places[names(values)] <- values
+  unname(places[page_names])
+}

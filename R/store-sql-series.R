@@ -45,21 +45,19 @@ sql_set_note <- function(store, page, note) {
 
 # All of a page but the rows that have to be looked up first. Gives the number of its row in the
 # journal.
-sql_put_page <- function(store, page, segment = no_segment) {
+sql_put_page <- function(store, page, segment = NULL) {
   covered <- page$covered
-  first <- if (NROW(covered)) list(covered$key[1], covered$start[1], covered$end[1])
-  else list(NA_character_, NA_real_, NA_real_)
-  alone <- length(segment[[6]][[1]]) > 0
+  alone <- !is.null(segment)
   note <- if (alone && length(page$notes)) page$notes[[1]]
-  claim <- if (alone && length(page$claims)) page$claims[[1]] else NA_character_
+  claim <- if (alone && length(page$claims)) page$claims[[1]]
   entry <- page$journal
   if (is.null(entry)) {
     for (i in seq_len(NROW(covered))) sql_cover(store, page, covered[i, ])
     return(NA_integer_)
   }
-  sql_page_in(store, c(journal_values(entry), segment, first,
-    list(note$kind %||% NA_character_, note$key %||% NA_character_, note$value %||% NA_character_,
-      claim, page$now)))
+  sql_page_in(store, page_places(c(entry[journal_columns], segment,
+    list(cover = covered$key[1], start = covered$start[1], end = covered$end[1],
+      kind = note$kind, place = note$key, value = note$value, call = claim, now = page$now))))
   for (i in seq_len(NROW(covered))[-1]) sql_cover(store, page, covered[i, ])
   if (alone) NA_integer_ else sql_get(store, "SELECT max(id) AS id FROM journal")$id
 }

@@ -139,7 +139,7 @@ sql_page_in.vetusta_store_sqlite <- function(store, values) {
 }
 
 sqlite_page_statement <- paste0("INSERT INTO page_in VALUES (",
-  paste(rep("?", 26), collapse = ", "), ")")
+  paste(rep("?", length(page_names)), collapse = ", "), ")")
 
 #' @export
 sql_append.vetusta_store_sqlite <- function(store, table, rows) {
