@@ -10,7 +10,8 @@ dataset_facts <- function(archive, source, dataset) {
 dataset_facts_put <- function(archive, source, dataset, facts) {
   facts <- facts[!vapply(facts, is.null, TRUE)]
   old <- dataset_facts(archive, source, dataset)
-  new <- utils::modifyList(old, facts)
+  new <- old
+  new[names(facts)] <- facts
   if (!identical(old, new)) {
     store_structure_put(archive, source, paste0("facts:", dataset), NA, NA, serialize(new, NULL))
   }
@@ -55,8 +56,8 @@ archive_titles <- function(archive, held, language = "en") {
 
 # Names of instruments and places by their keys, from the directories of a source.
 store_named <- function(store, source, keys) {
-  datasets <- sql_get(store, "SELECT DISTINCT dataset FROM types WHERE source = ? AND name = 'name'",
-    list(source))$dataset
+  datasets <- sql_get(store, "SELECT DISTINCT dataset FROM types WHERE source = ?
+    AND name = 'name'", list(source))$dataset
   found <- lapply(datasets, function(dataset) {
     sql_get(store, "SELECT key, body FROM (SELECT key, body, row_number() OVER (PARTITION BY key
       ORDER BY known DESC) AS nth FROM records WHERE source = ? AND dataset = ? AND shape IN

@@ -44,15 +44,17 @@ model_from_file <- function(archive, file, renew = FALSE, calendar = NULL) {
   check_flag(renew, "renew")
   told <- model_read(file)
   known <- if (!renew) told$fitted$known
-  read <- function(as_of) {
-    tables <- archive_read(archive, told$series, told$from, told$to, as_of = as_of)
+  read <- function(as_of, to = told$to) {
+    tables <- archive_read(archive, told$series, told$from, to, as_of = as_of)
     if (!length(tables) || !nrow(tables[[1]])) {
       vetusta_stop("model", paste0("The archive holds nothing of ", told$series,
         " in the model's window."), where = file, todo = "look at series:, from: and to:")
     }
     tables[[1]]
   }
-  table <- read(known %||% told$as_of)
+  # values that came behind the last one it was fitted on are none of its own
+  last <- if (!is.null(known)) utc(as.numeric(time_instant(told$fitted$last, name = "last")) + 1e-6)
+  table <- read(known %||% told$as_of, last %||% told$to)
   model <- model_run(table, told[intersect(model_parts, names(told))], calendar)
   if (is.null(known)) {
     model_write(file, told, model, table)

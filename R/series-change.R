@@ -246,8 +246,8 @@ drawdown <- function(value) {
 #' @param rates A table of one series: what one unit of the values' currency costs in the other one.
 #' @param lag,greatest_age As for [series_align()]: when a rate is known, and how old it may be.
 #' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `through`,
-#'   `known`, `rate` and `age_days` of the rate. A value takes the newest rate that was known when the value
-#'   was.
+#'   `known`, `rate` and `age_days` of the rate. A value takes the newest rate that was known when
+#'   the value was.
 #' @export
 series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, greatest_age = NULL,
   zone = NULL, calendar = NULL) {

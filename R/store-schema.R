@@ -1,4 +1,5 @@
-# The schema of a dataset: the type of each of its columns, decided once and enforced at every write.
+# The schema of a dataset: the type of each of its columns, decided once and enforced at every
+# write.
 #
 # A column has the type of the first values that come for it; one that is empty decides nothing.
 # What comes later in another type is read as the column's own where that loses nothing, and else

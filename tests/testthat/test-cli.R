@@ -226,7 +226,7 @@ test_that("series commands work on the archive, on files, and in a pipe", {
         "--input - --change log"))),
     wd = desk()$folder, env = c("current", R_LIBS = r_libs()), error_on_status = FALSE)
   expect_identical(names(utils::read.csv(text = piped$stdout)),
-    c("series", "time", "value", "known"))
+    c("series", "time", "value", "through", "known"))
   grid <- vetusta("align", "KELD", "TAMX", "--grid", "1 day", "--ages", "--json")
   expect_identical(names(jsonlite::fromJSON(grid$stdout)),
     c("time", "KELD", "KELD_age_days", "TAMX", "TAMX_age_days"))
