@@ -28,13 +28,15 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC") {
   check_choice(form, "form", c("long", "wide"))
   check_zone(zone)
   if (form == "long" && length(tables) == 1) {
-    return(as_rows(as.list(tables[[1]])))
+    return(with_facts(as_rows(as.list(tables[[1]])), facts_of(tables[[1]])[c("unit", "title")]))
   }
   tables <- lapply(tables, function(x) as_series(facts_as_values(x)))
   alike <- length(unique(vapply(tables, function(x) class(x)[1], ""))) == 1
   if (form == "long" && alike) {
+    facts <- lapply(tables, facts_of)
     plain <- lapply(tables, function(x) as.list(without_shape(x)))
-    return(as_rows(as.list(data.table::rbindlist(unname(plain), use.names = TRUE, fill = TRUE))))
+    rows <- as_rows(as.list(data.table::rbindlist(unname(plain), use.names = TRUE, fill = TRUE)))
+    return(with_facts(rows, facts_together(facts)[c("unit", "title")]))
   }
   dated <- all(vapply(tables, function(x) !is.null(x[["period"]]), TRUE))
   points <- lapply(tables, long_points, value = value, dated = dated, zone = zone)

@@ -3,7 +3,9 @@
 export_endings <- list(
   csv = function(rows, path, zone) write_separated(rows, path, zone, ","),
   tsv = function(rows, path, zone) write_separated(rows, path, zone, "\t"),
-  parquet = function(rows, path, zone) nanoparquet::write_parquet(export_columns(rows), path),
+  parquet = function(rows, path, zone) {
+    nanoparquet::write_parquet(export_columns(rows), path, metadata = parquet_facts(rows))
+  },
   jsonl = function(rows, path, zone) {
     writeLines(record_texts(jsonl_cells(rows, zone), nulls = TRUE), path, useBytes = TRUE)
   },
@@ -62,6 +64,13 @@ export_ending <- function(file, known = names(export_endings)) {
 
 write_separated <- function(rows, path, zone, separator) {
   csv_write(csv_cells(rows, zone), path, separator)
+}
+
+# Units and titles as the metadata of a Parquet file: `unit.close`, `title.KELD`.
+parquet_facts <- function(rows) {
+  facts <- lapply(facts_of(rows)[c("unit", "title")], as.list)
+  texts <- unlist(facts)
+  if (length(texts)) texts
 }
 
 # Columns as plain vectors: factors as texts, lists as texts with commas between.

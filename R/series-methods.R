@@ -91,7 +91,6 @@ rbind.vetusta_series <- function(...) {
     x
   })
   together <- facts_together(facts)
-  if (units_differ(facts)) together$unit <- NULL
   rows <- list_frame(as.list(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE)))
   series_table(as_series(with_facts(as_rows(rows), together)))
 }

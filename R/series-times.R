@@ -72,6 +72,11 @@ facts_together <- function(all) {
   })
   for (name in c("unit", "title")) {
     texts <- do.call(c, lapply(unname(all), `[[`, name))
+    # a column that has two units has none of its own
+    if (name == "unit" && length(texts)) {
+      several <- tapply(texts, names(texts), function(x) length(unique(x)) > 1)
+      texts <- texts[!several[names(texts)]]
+    }
     every[[name]] <- if (length(texts)) texts[!duplicated(names(texts))]
   }
   every[!vapply(every, is.null, TRUE)]

@@ -127,6 +127,11 @@ test_that("units and titles come with what is read", {
   expect_identical(archive_series(archive)$title, "Keld Harbour Lines")
   expect_identical(export_dictionary(bars)$unit[names(bars) == "close"], "crowns")
   expect_identical(archive_schema(archive, "own", "import")$unit[1], "crowns")
+  file <- withr::local_tempfile(fileext = ".parquet")
+  export_table(export_rows(list(bars)), file)
+  told <- nanoparquet::read_parquet_metadata(file)$file_meta_data$key_value_metadata[[1]]
+  expect_identical(told$value[match(c("unit.close", "title.KELD"), told$key)],
+    c("crowns", "Keld Harbour Lines"))
   expect_error_kind(archive_schema(archive, "owm"), "want", "owm")
   expect_error_kind(archive_import_rows(archive, written(c("series,period,value", "a,2026,1")),
     unit = 3), "want", "unit")

@@ -32,6 +32,7 @@ calls_for_spoiling <- function(archive, folder) {
       from = "2026-03-01", to = "2026-03-20", source = "own", session = "regular", zone = "UTC"),
     archive_rows = list(archive = archive, source = "own", dataset = "rows"),
     archive_series = list(archive = archive), archive_journal = list(archive = archive),
+    archive_schema = list(archive = archive, source = "own", dataset = "rows"),
     archive_faults = list(archive = archive), archive_datasets = list(archive = archive),
     archive_observations = list(archive = archive, source = "basin", dataset = "LOCK_TRAFFIC",
       as_of = "2026-01-01", from = "2020", to = "2021", labels = "codes", language = "en",
