@@ -103,7 +103,7 @@ bars_of_symbol <- function(each, seed) {
   day <- (seq_len(each) - 1) %/% 390
   time <- 1.5e9 %/% 86400 * 86400 + 86400 * (day %/% 5 * 7 + day %% 5) + 27000 +
     60 * ((seq_len(each) - 1) %% 390)
-  list(time = time, since = rep(2e9, each), close = close, open = open,
+  list(time = time, known = rep(2e9, each), close = close, open = open,
     high = pmax(open, close) + 0.01, low = pmin(open, close) - 0.01,
     volume = round(rexp(each, 1 / 900)) + 1)
 }
@@ -122,9 +122,9 @@ fill <- function(columns, market, symbols) {
 }
 # the same bytes by curl alone
 bare <- function(columns, rows, of, times) {
-  all <- c(list(as.double(of), rows$time, rows$since, rep(1, length(of)), rep(0, length(of))),
+  all <- c(list(as.double(of), rows$time, rows$known, rep(1, length(of)), rep(0, length(of))),
     unname(rows[-(1:2)]))
-  names <- c("series", "time", "since", "stamp", "wide", names(rows)[-(1:2)])
+  names <- c("series", "time", "known", "stamp", "wide", names(rows)[-(1:2)])
   types <- c("UInt32", "Int64", "Int64", "UInt64", "UInt8", rep("Float64", 5))
   body <- vetusta:::native_write_cpp(all, names, types)
   address <- paste0(columns$servers[1], "/?query=", curl::curl_escape(paste0("INSERT INTO ",
