@@ -33,6 +33,8 @@ merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   if (!length(old$time) && is_plain_history(new)) {
     return(list(rows = new, counts = c(new = length(new$time), changed = 0, unchanged = 0)))
   }
+  # a block in which no row states its instant has no such column
+  if (length(old$time)) old$known <- old[["known"]] %||% utc(rep(NA_real_, length(old$time)))
   new$known <- known_on_arrival(old, new, now, finishes, anew)
   count_old <- length(old$time)
   all <- as.list(data.table::rbindlist(list(old, new), use.names = TRUE, fill = TRUE))
@@ -131,7 +133,8 @@ counts_behind <- function(old, new, fresh) {
   again <- which(!fresh)
   at <- match(as.numeric(new$time)[again], as.numeric(old$time))
   stated <- as.numeric(new$known)[again]
-  if (anyNA(at) || any(stated < known_order(old$known)[at], na.rm = TRUE)) {
+  held <- known_order(old[["known"]] %||% rep(NA_real_, length(old$time)))
+  if (anyNA(at) || any(stated < held[at], na.rm = TRUE)) {
     return(NULL)
   }
   for (name in setdiff(names(new), time_columns)) {
