@@ -236,6 +236,13 @@ fill_known_rows <- function(part, rows, frame, how) {
     runs = runs)
 }
 
+# The latest of each run's instants, for each of its rows.
+latest_in_runs <- function(instants, run) {
+  latest <- data.table::data.table(instants = instants, run = run)[,
+    list(latest = max(instants)), by = "run"]
+  latest$latest[match(run, latest$run)]
+}
+
 # The latest instant of the values that a rule draws from: those before and behind a hole with the
 # rows in it that have no value, or all of them.
 fill_latest <- function(rule, on_grid, instants, open, how, name) {
@@ -253,7 +260,7 @@ fill_latest <- function(rule, on_grid, instants, open, how, name) {
     after <- if (rule == "last" && open_end) rep(NA_real_, n)
     else carry_cpp(place, how$blocks, Inf, FALSE)
     inside <- ifelse(open, instants, -Inf)
-    if (any(inside > -Inf)) inside <- stats::ave(inside, cumsum(!open), FUN = max)
+    if (any(inside > -Inf)) inside <- latest_in_runs(inside, cumsum(!open))
     return(pmax(instants[before], instants[after], inside, na.rm = TRUE))
   }
   neighbour <- if (rule == "neighbour") max(how$neighbour[[name]])

@@ -63,14 +63,15 @@ fit_column <- function(column, type) {
 
 # The columns of a page by the schema of its dataset; what is decided anew is kept.
 sql_fitted <- function(store, page, columns) {
-  names <- setdiff(names(columns), c("series", time_columns))
   types <- sql_types(store, page$source, page$dataset)
+  # what is of its column's type by its class alone is not looked at
+  plain <- vapply(columns, function(column) if (is.object(column)) "" else typeof(column), "")
+  like <- c(number = "double", text = "character")[types[names(columns)]]
+  odd <- names(columns)[!(plain == like) %in% TRUE]
   fitted <- list()
-  for (name in names) {
+  for (name in setdiff(odd, c("series", time_columns))) {
     column <- columns[[name]]
     known <- if (name %in% names(types)) types[[name]]
-    # what is of the column's type is not touched
-    if (!is.null(known) && identical(plain_type(column), known)) next
     fit <- fit_column(column, known)
     if (!identical(fit$type, known)) {
       sql_put_type(store, page, name, known, fit$type)
@@ -80,12 +81,6 @@ sql_fitted <- function(store, page, columns) {
   }
   columns[names(fitted)] <- fitted
   columns
-}
-
-# The type of a column by its class alone.
-plain_type <- function(column) {
-  if (is.character(column)) "text"
-  else if (is.double(column) && !is.object(column)) "number"
 }
 
 # The types of a dataset's columns by name, as this process has read or decided them.
