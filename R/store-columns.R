@@ -140,10 +140,9 @@ columns_back <- function(columns) {
   for (i in seq_along(values)) {
     if (all(is.na(values[[i]])) && !name[i] %in% time_columns) next
     held <- out[[name[i]]]
-    # numbers in one place and text in another are text
+    # what is of one type in one place and of another elsewhere is text
     out[[name[i]]] <- if (is.null(held)) values[[i]]
-    else ifelse(is.na(held), as.character(values[[i]]), if (is.double(held)) format_exact(held)
-    else as.character(held))
+    else ifelse(is.na(held), as_text(values[[i]]), as_text(held))
   }
   out
 }
