@@ -97,11 +97,12 @@ own_lattice <- function(plain, interval, window, zone) {
     return(NULL)
   }
   # days keep their hour of the local clock
-  clock <- if (is_intraday(interval)) function(time) time
-  else function(time) time + zone_offset(time, zone)
-  back <- if (is_intraday(interval)) function(time) time
-  else function(time) as.numeric(time_local(epoch_days(floor(time / 86400)), time %% 86400, zone,
-    skipped = "next"))
+  within <- is_intraday(interval)
+  clock <- function(time) if (within) time else time + zone_offset(time, zone)
+  back <- function(time) {
+    if (within) return(time)
+    as.numeric(time_local(epoch_days(floor(time / 86400)), time %% 86400, zone, skipped = "next"))
+  }
   time <- clock(plain$time)
   from <- clock(as.numeric(window$from))
   to <- clock(as.numeric(window$to))

@@ -129,12 +129,14 @@ own_ends.vetusta_bars <- function(x, facts) {
       "How long a single bar is, and so when it was known, cannot be told from itself.",
       todo = "give `interval`, such as \"1 day\"")
   }
-  if (is_intraday(length)) session_ends(time, time + length$seconds, facts$calendar)
-  # a bar of a day or longer ends with its last session, where a calendar tells it
-  else if (!is.null(facts$calendar) && length(time)) {
-    trading_ends(x$time, length, facts$calendar, facts$zone)
+  if (is_intraday(length)) {
+    return(session_ends(time, time + length$seconds, facts$calendar))
   }
-  else as.numeric(shift_instant(utc(time), length, 1, facts$zone))
+  # a bar of a day or longer ends with its last session, where a calendar tells it
+  if (!is.null(facts$calendar) && length(time)) {
+    return(trading_ends(x$time, length, facts$calendar, facts$zone))
+  }
+  as.numeric(shift_instant(utc(time), length, 1, facts$zone))
 }
 
 # Bars within the day end with their session at the latest.

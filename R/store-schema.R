@@ -41,11 +41,11 @@ as_text <- function(column) {
   else if (inherits(column, "POSIXct")) format_instant(column)
   else if (inherits(column, "Date")) format(column)
   else if (is.logical(column)) tolower(as.character(column))
-  else if (is.numeric(column) && !is.object(column)) {
-    ifelse(is.na(column), NA_character_, format_exact(column))
-  }
+  else if (is.numeric(column) && !is.object(column)) number_texts(column)
   else as.character(column)
 }
+
+number_texts <- function(column) ifelse(is.na(column), NA_character_, format_exact(column))
 
 # list(column, type): values as a column's type, or both as text where that would lose something.
 fit_column <- function(column, type) {

@@ -70,8 +70,9 @@ law_works <- list(
   cumulative = function(x) series_change(x, "cumulative"),
   drawdown = function(x) series_change(x, "drawdown"),
   convert = function(x) series_convert(x, rates_like(x), lag = "1 day"),
-  condense = function(x) series_condense(x, sample(c("W", "M", "Q"), 1), sample(c("mean", "sum",
-    "last"), 1)),
+  condense = function(x) {
+    series_condense(x, sample(c("W", "M", "Q"), 1), sample(c("mean", "sum", "last"), 1))
+  },
   refine = function(x) {
     if (is.null(x[["period"]])) x <- series_condense(x, "Q")
     series_refine(x, "W", sample(c("last", "linear", "even"), 1))
@@ -93,7 +94,10 @@ law_works <- list(
     new <- old[old$time > middle - 86400 * 9, ]
     series_join(new = new, old = half, level = "difference", tolerance = 9)
   },
-  subset = function(x) x[nrow(x):1, ][vetusta:::own_times(x[nrow(x):1, ]) %% 5 != 1, ],
+  subset = function(x) {
+    back <- x[rev(seq_len(nrow(x))), ]
+    back[vetusta:::own_times(back) %% 5 != 1, ]
+  },
   bound = function(x) rbind(x[1:3, ], x[-(1:3), ]),
   regroup = function(x) {
     bars_regroup(bars_frame(x), sample(c("1 week", "1 month", "10 days"), 1),
