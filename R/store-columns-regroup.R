@@ -39,9 +39,12 @@ store_outline.vetusta_store_columns <- function(store, series, from = -Inf, to =
     sessions = told$sessions > 0, here = here)
 }
 
-#' @export
-store_regroup.vetusta_store_columns <- function(store, series, from, to, at, cells, without,
-  sessions) {
+# Then the rows but those within the stretch `without`, by series (their place) and bucket. `cells`
+# has the number and the bucket of cells of `unit` microseconds, counted from `origin`, and which of
+# them are the lowest and the highest of all (the one after the last). Gives columns: series,
+# bucket, count, first, last (times), open, high, low, close, volume, value and weight (of the
+# closes, by volume), own_value, own_weight and own_count (of the bars' own means), provisional.
+store_regroup <- function(store, series, from, to, at, cells, without, sessions = NULL) {
   found <- sql_get(store, "SELECT m.series, s.shape, m.times FROM moved m
     JOIN series s ON s.id = m.series WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?",
     list(json_numbers(series), to, from))

@@ -1,16 +1,18 @@
 # What a store in SQL knows of calls: coverage, notes, claims, tokens, the journal, faults, raw
 # pages, structures.
 
-#' @export
-store_covered.vetusta_store_sql <- function(store, source, dataset, keys = NULL) {
+# Which stretches are held whole: key, start, end; of some keys or of all of a dataset.
+store_covered <- function(store, source, dataset, keys = NULL) {
   few <- length(keys) > 0 && length(keys) <= 200
   sql_get(store, paste("SELECT key, start, \"end\" FROM coverage WHERE source = ? AND dataset = ?",
     if (few) "AND key IN @texts", "ORDER BY key, start"),
     c(list(source, dataset), if (few) list(json_array(keys))), often = few)
 }
 
-#' @export
-store_notes.vetusta_store_sql <- function(store, kind, source = NULL, dataset = NULL,
+# Notes: what is known of calls by their kind ("reached", "job", "round", "asked", "refreshed") and
+# key: key, at, value; of several kinds with `kind`, and without a source of all sources, with
+# `source` and `dataset`.
+store_notes <- function(store, kind, source = NULL, dataset = NULL,
   key = NULL) {
   everywhere <- is.null(source)
   several <- length(kind) > 1
@@ -22,8 +24,7 @@ store_notes.vetusta_store_sql <- function(store, kind, source = NULL, dataset = 
     c(list(if (several) json_array(kind) else kind), source, dataset, key), often = !is.null(key))
 }
 
-#' @export
-store_note.vetusta_store_sql <- function(store, kind, source, dataset, key,
+store_note <- function(store, kind, source, dataset, key,
   value = NA_character_, at = store_now(store)) {
   sql_do(store,
     "INSERT INTO notes (kind, source, dataset, key, at, value) VALUES (?, ?, ?, ?, ?, ?)
@@ -32,27 +33,23 @@ store_note.vetusta_store_sql <- function(store, kind, source, dataset, key,
     list(kind, source, dataset, key, at, value))
 }
 
-#' @export
-store_forget.vetusta_store_sql <- function(store, kind, source, dataset, key) {
+store_forget <- function(store, kind, source, dataset, key) {
   sql_do(store, "DELETE FROM notes WHERE kind = ? AND source = ? AND dataset = ? AND key = ?",
     list(kind, source, dataset, key))
 }
 
 # When a call was made, at the latest, now that it is answered.
-#' @export
-store_token_made.vetusta_store_sql <- function(store, id, at) {
+store_token_made <- function(store, id, at) {
   sql_do(store, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id), often = TRUE)
 }
 
-#' @export
-store_tokens.vetusta_store_sql <- function(store, source, since = -1e18) {
+store_tokens <- function(store, source, since = -1e18) {
   sql_get(store,
     "SELECT rowid AS id, taken AS time, weight FROM tokens WHERE source = ? AND taken > ?",
     list(source, since), often = TRUE)
 }
 
-#' @export
-store_tokens_forget.vetusta_store_sql <- function(store, source, before) {
+store_tokens_forget <- function(store, source, before) {
   sql_do(store, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, before))
 }
 
@@ -62,22 +59,20 @@ journal_columns <- c("run", "source", "dataset", "symbol", "asked", "seconds", "
 
 journal_values <- function(entry) lapply(journal_columns, function(name) entry[[name]] %||% NA)
 
-#' @export
-store_journal.vetusta_store_sql <- function(store) {
+# The journal and the faults, oldest first.
+store_journal <- function(store) {
   sql_get(store,
     paste("SELECT", paste(journal_columns, collapse = ", "), "FROM journal ORDER BY id"))
 }
 
-#' @export
-store_journal_add.vetusta_store_sql <- function(store, entry) {
+store_journal_add <- function(store, entry) {
   sql_do(store,
     paste0("INSERT INTO journal (", paste(journal_columns, collapse = ", "), ") VALUES (",
     paste(rep("?", length(journal_columns)), collapse = ", "), ")"), journal_values(entry),
     often = TRUE)
 }
 
-#' @export
-store_faults.vetusta_store_sql <- function(store) {
+store_faults <- function(store) {
   sql_get(store, "SELECT symbol, time, place, fault, detail, found FROM faults ORDER BY id")
 }
 
@@ -92,22 +87,21 @@ sql_put_faults <- function(store, faults, journal, now) {
   }
 }
 
-#' @export
-store_page_bytes.vetusta_store_sql <- function(store, source, dataset) {
+# How many bytes the newest stored pages of a dataset had.
+store_page_bytes <- function(store, source, dataset) {
   as.numeric(sql_get(store,
     "SELECT bytes FROM journal WHERE source = ? AND dataset = ? AND outcome = 'stored'
     ORDER BY id DESC LIMIT 50", list(source, dataset))$bytes)
 }
 
-#' @export
-store_raw.vetusta_store_sql <- function(store, source, dataset) {
+# Pages as they came: which there are, and one of them.
+store_raw <- function(store, source, dataset) {
   sql_get(store,
     "SELECT journal, about, hash FROM raw WHERE source = ? AND dataset = ? ORDER BY journal",
     list(source, dataset))
 }
 
-#' @export
-store_raw_body.vetusta_store_sql <- function(store, journal) {
+store_raw_body <- function(store, journal) {
   memDecompress(sql_get(store, "SELECT body FROM raw WHERE journal = ?",
     list(journal))$body[[1]], "gzip")
 }
@@ -122,8 +116,8 @@ sql_put_raw <- function(store, page, journal) {
 
 content_hash <- function(body) cli::hash_raw_md5(body)
 
-#' @export
-store_structure.vetusta_store_sql <- function(store, source, address) {
+# Structures of statistics with their validators.
+store_structure <- function(store, source, address) {
   found <- sql_get(store,
     "SELECT etag, modified, fetched, body FROM structures WHERE source = ? AND address = ?",
     list(source, address))
@@ -133,8 +127,7 @@ store_structure.vetusta_store_sql <- function(store, source, address) {
   }
 }
 
-#' @export
-store_structure_put.vetusta_store_sql <- function(store, source, address, etag, modified, body) {
+store_structure_put <- function(store, source, address, etag, modified, body) {
   sql_do(store,
     "INSERT INTO structures (source, address, etag, modified, fetched, body) VALUES (?, ?, ?, ?,
       ?, ?)
@@ -144,8 +137,7 @@ store_structure_put.vetusta_store_sql <- function(store, source, address, etag, 
       list(memCompress(body, "gzip"))))
 }
 
-#' @export
-store_structure_touch.vetusta_store_sql <- function(store, source, address) {
+store_structure_touch <- function(store, source, address) {
   sql_do(store, "UPDATE structures SET fetched = ? WHERE source = ? AND address = ?",
     list(store_now(store), source, address))
 }

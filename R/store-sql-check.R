@@ -1,7 +1,8 @@
 # The check of an archive in SQL, and what makes it smaller.
 
-#' @export
-store_check.vetusta_store_sql <- function(store) {
+# The store's own care: findings (a data frame of what, where, finding, lost); small segments joined
+# and room given back; a copy as of one moment; whether a collector is at it.
+store_check <- function(store) {
   found <- list()
   add <- function(what, where, finding, lost = FALSE) {
     n <- max(length(where), length(finding))

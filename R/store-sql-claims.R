@@ -13,8 +13,9 @@ collector_lease <- function() {
 }
 
 # `doing` is what it is at, in words. Said anew after a sixth of the lease, and not more often.
-#' @export
-store_beat.vetusta_store_sql <- function(store, doing) {
+# A collector says that it goes on, and what it is at; and who all of them are: host, process,
+# began, started, seen, lease, doing, calls (which it claims), gone.
+store_beat <- function(store, doing) {
   own <- store_process(store)
   due <- now_seconds() >= (store$beaten %||% -Inf) + collector_lease() / 6
   if (!due && identical(store$doing, doing)) {
@@ -30,8 +31,7 @@ store_beat.vetusta_store_sql <- function(store, doing) {
   invisible()
 }
 
-#' @export
-store_collectors.vetusta_store_sql <- function(store) {
+store_collectors <- function(store) {
   found <- sql_get(store, "SELECT p.host, p.process, p.began, p.started, p.seen, p.lease, p.doing,
     (SELECT count(*) FROM claims c WHERE c.done IS NULL AND c.host = p.host
       AND c.process = p.process AND c.began = p.began) AS calls
@@ -45,8 +45,8 @@ store_collectors.vetusta_store_sql <- function(store) {
   found
 }
 
-#' @export
-store_claim.vetusta_store_sql <- function(store, call, since) {
+# Who is at a call: "ours", "taken" by another process, or "done" by one since an instant.
+store_claim <- function(store, call, since) {
   own <- store_process(store)
   repeat {
     now <- store_now(store)
@@ -124,15 +124,13 @@ process_lives <- function(claim) {
   }, error = function(e) FALSE)
 }
 
-#' @export
-store_claim_done.vetusta_store_sql <- function(store, call) {
+store_claim_done <- function(store, call) {
   sql_do(store, "UPDATE claims SET done = ? WHERE call = ?", list(store_now(store), call))
 }
 
 # At the end of a run nothing of it is claimed any more, and a collector that is at nothing else is
 # none; what was done long ago is forgotten.
-#' @export
-store_claims_release.vetusta_store_sql <- function(store, calls) {
+store_claims_release <- function(store, calls) {
   own <- store_process(store)
   mine <- list(own$host, own$process)
   sql_do(store, "DELETE FROM claims WHERE host = ? AND process = ? AND done IS NULL
@@ -145,8 +143,7 @@ store_claims_release.vetusta_store_sql <- function(store, calls) {
   invisible()
 }
 
-#' @export
-store_in_use.vetusta_store_sql <- function(store) {
+store_in_use <- function(store) {
   claims <- sql_get(store, "SELECT DISTINCT c.host, c.process, c.began, max(c.since) AS since,
     max(p.seen) AS seen, max(p.lease) AS lease FROM claims c LEFT JOIN collectors p
       ON p.host = c.host AND p.process = c.process AND p.began = c.began

@@ -42,8 +42,9 @@ frame_counts <- function(old, rows, key) {
   c(new = n - length(known), changed = changed, unchanged = length(known) - changed) + 0
 }
 
-#' @export
-store_frames.vetusta_store_sql <- function(store, source, dataset, at = Inf, all = FALSE) {
+# The frames of a dataset as known at an instant: the newest of each place, or with `all` every
+# one: data frame of at, body.
+store_frames <- function(store, source, dataset, at = Inf, all = FALSE) {
   newest <-
     "AND id IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY place ORDER BY at DESC,
       id DESC) AS nth FROM frames WHERE source = ? AND dataset = ? AND at <= ?) f WHERE nth = 1)"
@@ -105,8 +106,8 @@ since_of_records <- function(store, page, keys) {
   since
 }
 
-#' @export
-store_records_close.vetusta_store_sql <- function(store, source, dataset, keys, column, day, now) {
+# Records of some keys get a day in a column that does not have one yet: they stay, and are no more.
+store_records_close <- function(store, source, dataset, keys, column, day, now) {
   held <- sql_get(store, "SELECT shape, key, body FROM (SELECT shape, key, body, row_number() OVER
     (PARTITION BY key ORDER BY known DESC) AS nth FROM records WHERE source = ? AND dataset = ?
       AND key IN @texts) r WHERE nth = 1", list(source, dataset, json_array(keys)))
@@ -127,8 +128,10 @@ store_records_close.vetusta_store_sql <- function(store, source, dataset, keys, 
     list(source, dataset, column))
 }
 
-#' @export
-store_records.vetusta_store_sql <- function(store, source, dataset, at = Inf) {
+# Rows without time: list of texts (JSON objects), in the order in which their keys first came, as
+# known at an instant; and the
+# types of their columns.
+store_records <- function(store, source, dataset, at = Inf) {
   place <- list(source, dataset)
   bodies <- sql_get(store,
     "SELECT body FROM (SELECT key, body, min(id) OVER (PARTITION BY key) AS came,
@@ -139,8 +142,8 @@ store_records.vetusta_store_sql <- function(store, source, dataset, at = Inf) {
   list(bodies = bodies, types = stats::setNames(types$type, types$name))
 }
 
-#' @export
-store_datasets.vetusta_store_sql <- function(store) {
+# Which datasets have rows without a series: source, dataset, shape, rows, changed, seen.
+store_datasets <- function(store) {
   sql_get(store,
     "SELECT source, dataset, shape, count(DISTINCT key) AS rows, count(*) - count(DISTINCT key) AS
       changed,

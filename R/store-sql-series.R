@@ -8,8 +8,24 @@ segment_rows <- 60000L
 segment_whole <- 4000L
 segment_fan <- 12L
 
-#' @export
-store_put.vetusta_store_sql <- function(store, page) {
+# A page: its rows, its row in the journal, the faults, and the place that was reached, all of it
+# or nothing. A page is a list of
+#   source, dataset, shape   where its rows belong
+#   rows                     a parcel of rows, see parcel_series(), parcel_frame(),
+#                            parcel_records(), or NULL
+#   journal                  the journal's row, or NULL
+#   faults                   a data frame of rows that were set aside, see no_page_faults
+#   covered                  a data frame of key, start, end: stretches that are held whole now
+#   notes                    a list of notes to set, each list(kind, key, value) with NULL as
+#                            value for one to forget
+#   raw                      the page as it came: a list of hash, about and body
+#   listing                  list(call, page, last): the page lists what there is; see where
+#                            listing_put() is made
+#   again                    whether it begins with what is held, and most of it is as it was
+#   claims                   names of claims that have come to their end
+#   now                      when it came
+# Gives c(new, changed, unchanged), and `gone` where some are not listed any more: how many rows.
+store_put <- function(store, page) {
   page$now <- whole_micros(page$now %||% store_now(store))
   page$rows <- sql_fit(page$rows, store, page)
   # who interrupts waits for the page's end: its series is made before it
@@ -271,8 +287,8 @@ sql_put_attributes <- function(store, ids, series, now) {
       since[there]))
 }
 
-#' @export
-store_attributes.vetusta_store_sql <- function(store, series, at = Inf) {
+# What is said of series as known at an instant: a JSON object of texts each, or NA.
+store_attributes <- function(store, series, at = Inf) {
   told <- sql_get(store, "SELECT a.series, a.attributes FROM attributes a
     WHERE a.series IN @numbers AND a.known = coalesce(
       (SELECT max(known) FROM attributes b WHERE b.series = a.series AND b.known <= ?),
@@ -281,9 +297,10 @@ store_attributes.vetusta_store_sql <- function(store, series, at = Inf) {
   told$attributes[match(series, told$series)]
 }
 
-#' @export
-store_series.vetusta_store_sql <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
-                                           shape = NULL) {
+# The catalogue of series: id, source, dataset, shape, key, frequency, dimensions (JSON), and with
+# `sizes` also rows, first, last
+# (times), bytes.
+store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE, shape = NULL) {
   where <- c(if (!is.null(source)) "s.source = ?", if (!is.null(dataset)) "s.dataset = ?",
     if (!is.null(shape)) "s.shape = ?")
   get <- function(columns, joined, grouped) {
