@@ -1,7 +1,6 @@
 # The check of an archive in SQL, and what makes it smaller.
 
-# The store's own care: findings (a data frame of what, where, finding, lost); small segments joined
-# and room given back; a copy as of one moment; whether a collector is at it.
+# A check of all that is stored: a data frame of what, where, finding, lost.
 store_check <- function(store) {
   found <- list()
   add <- function(what, where, finding, lost = FALSE) {
