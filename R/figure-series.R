@@ -2,7 +2,6 @@
 
 #' @rdname vetusta_series
 #' @return `plot()` and `ggplot2::autoplot()` draw candles of bars and lines of all else.
-#' @param y Not used.
 #' @export
 plot.vetusta_series <- function(x, y, ...) print(series_figure(x, ...))
 

@@ -5,7 +5,8 @@
 #' Bars, observations and points are tibbles with a class of their own, so that R's functions do
 #' what is meant.
 #'
-#' @param x,y,object A table of bars, see [bars_frame()]; of observations, see [series_frame()]; or
+#' @param y Another table, for `merge()`; not used by `plot()`.
+#' @param x,object A table of bars, see [bars_frame()]; of observations, see [series_frame()]; or
 #'   of points.
 #' @param i,j,... Rows and columns; passed on.
 #' @param drop Whether a single column is given as a vector.
