@@ -26,7 +26,7 @@ plain_column <- function(column) {
 
 # The rows of blocks, one behind the other: list(columns, rows), with how many rows each block
 # gives. `from` and `to` bound the
-# column `time`, `at` bounds `since`; with `newest` of several rows with one time the last one is
+# column `time`, `at` bounds `known`; with `newest` of several rows with one time the last one is
 # given.
 blocks_read <- function(bodies, from = -Inf, to = Inf, at = Inf, newest = FALSE) {
   blocks_read_cpp(bodies, from, to, at, newest) %||% blocks_mixed(bodies, from, to, at, newest)

@@ -117,8 +117,8 @@ stated_instants <- function(x, name, otherwise) {
   stated
 }
 
-# The table with its times as columns, where they are others than those that it tells without them.
-# `through` and `known` are in seconds; without `known` it is that of the table itself.
+# Adds the columns `through` and `known` where they differ from what interval, zone, calendar and
+# delay imply. Both are in seconds; without `known` the table's own rule applies.
 with_times <- function(x, through, known = NULL) {
   x$through <- x$known <- NULL
   # a bar a session has no length that could tell its end
@@ -129,8 +129,8 @@ with_times <- function(x, through, known = NULL) {
   x
 }
 
-# The length of bars without one that is stated: no longer than the smallest step of a series, and
-# no shorter, so that nothing is known too early. NULL where there is but one bar of each series.
+# The length of bars that state none: the smallest step between two bars of a series, so that no bar
+# counts too early. NULL where each series has a single bar.
 step_interval <- function(time, groups) {
   step <- smallest_step(time, groups)
   if (is.na(step)) {

@@ -63,7 +63,7 @@ columns_lost <- function(columns, how) {
     todo = "bring back its backup, or see with `vetusta archive check` what to collect again")
 }
 
-# Rows of series within a window: list(series, columns), in order of series, time and since.
+# Rows of series within a window: list(series, columns), in order of series, `time` and `known`.
 columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
   # all columns: another process may have added some. What counts is chosen here, since a column
   # store takes longer to order rows than to send them.
@@ -92,8 +92,8 @@ columns_where <- function(series, from = -Inf, to = Inf, at = Inf, without = c(I
     if (length(edges)) paste0("(", paste(edges, collapse = " OR "), ")")), collapse = " AND ")
 }
 
-# Which rows count, in order of series, time and since: of those with one time the newest (or with
-# one since, where all releases are asked for), and of those that went over twice the one that was
+# Which rows count, in order of series, `time` and `known`: of rows of one time the newest (or all
+# releases, where they are asked for), and of a row that was written twice the one that was
 # written last. NULL where all of them do, as they stand.
 columns_counting <- function(got, newest) {
   n <- length(got$time)

@@ -86,10 +86,10 @@ known_order <- function(known) {
   known
 }
 
-# From when rows are known that come: as they state it; else the first of its time from the end of
-# that time, which NA says, and each other from its coming. The clock may have been set back since
-# what is held came: then they count from just behind that. A first value that is not finished, and
-# with `anew` any (a page is read again), is replaced where it stands.
+# The instants from which new rows count. A stated instant stays. Without one, the first row of a
+# time gets NA, which means the end of that time, and a later row gets its arrival. If the clock was
+# set back, the arrival is moved just behind the stored rows of that time. An unfinished first value
+# is replaced in place, and with `anew` (a page is parsed again) every first value is.
 known_on_arrival <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   known <- as.numeric(new$known)
   unstated <- is.na(known)
@@ -113,7 +113,7 @@ known_on_arrival <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   utc(known)
 }
 
-# Held first values that a later one takes the place of.
+# The stored first values that a new row replaces in place.
 rows_replaced <- function(old, finishes, anew) {
   first <- is.na(as.numeric(old$known))
   if (anew) {
