@@ -68,6 +68,7 @@ import_readers <- list(
 #' @param columns Names of the file's columns for those of the shape, as in `c(period = "Month",
 #'   value = "Level")`.
 #' @param unit Units by column, as `c(value = "cm")`, or one text, the unit of the value.
+#' @param types Types of columns that are not the shape's own, as of [archive_import()].
 #' @param wide Whether each column of numbers is a series of its own, under its name (observations).
 #' @details A row of observations or facts whose `status` is `deleted` needs no value: from its
 #'   coming (or its `known` or `filed`) on, what is held of its period is not there.
@@ -85,7 +86,7 @@ import_readers <- list(
 #' archive_import_rows(archive, file, columns = c(period = "day", value = "level"),
 #'   dataset = "levels")
 archive_import_rows <- function(archive, file, shape = "observations", dataset = NULL,
-  source = "own", columns = NULL, wide = FALSE, unit = NULL) {
+  source = "own", columns = NULL, wide = FALSE, unit = NULL, types = NULL) {
   check_archive(archive)
   check_import_file(file)
   check_text(source, "source", "import")
@@ -94,6 +95,7 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   dataset <- dataset %||% import_name(file)
   check_text(dataset, "dataset", "import")
   unit <- check_named(unit, "unit", "value")
+  types <- check_types(types)
   text <- character()
   parts <- import_parts(file, function(rows, line) {
     was <- names(rows)
@@ -107,8 +109,10 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   rows <- list_frame(as.list(data.table::rbindlist(lapply(parts, as.list), use.names = TRUE,
     fill = TRUE)))
   lines <- rows$.line
-  rows <- import_typed(rows[names(rows) != ".line"], shape, text)
-  faults <- import_faults(rows, shape)
+  declared <- import_declared(rows[names(rows) != ".line"], types, file)
+  rows <- import_typed(declared$rows, shape, c(text, names(types)))
+  faults <- rbind(import_faults(rows, shape), declared$faults)
+  faults <- faults[!duplicated(faults$row), ]
   twice <- doubled_values(rows, shape, faults$row, lines)[c("row", "fault", "detail")]
   twice$detail <- gsub(" in row ", " in line ", twice$detail, fixed = TRUE)
   faults <- rbind(faults, twice)
@@ -118,8 +122,8 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
     place = sprintf("%s, line %d", basename(file), as.integer(lines[faults$row])),
     fault = faults$fault, detail = faults$detail)
   counts <- store_put(archive, list(source = source, dataset = dataset, shape = shape,
-    faults = told, rows = if (nrow(good)) archive_parcel(shape, good, at = now_seconds(),
-      place = basename(file)),
+    faults = told, types = types,
+    rows = if (nrow(good)) archive_parcel(shape, good, at = now_seconds(), place = basename(file)),
     journal = list(run = "import", source = source, dataset = dataset, asked = now_seconds(),
       rows = nrow(good), outcome = "stored", address = basename(file))))
   dataset_facts_put(archive, source, dataset, list(unit = unit))

@@ -18,6 +18,9 @@
 #' @param zone The IANA zone of days and of local times without an offset.
 #' @param calendar A calendar; days then stand for the opening of their first regular session.
 #' @param unit Units by column, as `c(close = "crowns")`, or one text, the unit of the close.
+#' @param types Types of further columns, as `c(cusip = "text", lots = "whole number")`: `text`,
+#'   `number`, `whole number`, `flag`, `day` or `instant`. A row whose value is not of its type is
+#'   rejected. By default a column is text unless each of its values reads back as it is written.
 #' @return Invisibly a list of class `vetusta_import`: `file`, `source`, `interval`, `read`
 #'   (rows), `new`, `changed`, `unchanged`,
 #'   `rejected` (a data frame of the rows set aside: `line`, `fault`, `detail`). Importing the same
@@ -31,7 +34,8 @@
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 archive_import <- function(archive, file, symbol = NULL, interval, source = "own", columns = NULL,
-  time_as = "rfc3339", zone = "UTC", calendar = NULL, unit = NULL) {
+  time_as = "rfc3339", zone = "UTC", calendar = NULL, unit = NULL,
+  types = NULL) {
   check_archive(archive)
   check_text(file, "file", "import")
   check_text(source, "source", "import")
@@ -39,6 +43,7 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   check_zone(zone, "import")
   check_calendar(calendar)
   unit <- check_named(unit, "unit", "close")
+  types <- check_types(types)
   check_choice(time_as, "time_as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"),
     "import")
   if (!file.exists(file) || dir.exists(file)) {
@@ -57,7 +62,10 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
     c(read, list(line = line))
   })
   read <- import_joined(parts, file)
-  extra <- setdiff(names(read$bars), c(bars_columns, text))
+  declared <- import_declared(read$bars, types, file)
+  read$bars <- declared$rows
+  read$faults <- rbind(read$faults, setdiff_rows(declared$faults, read$faults))
+  extra <- setdiff(names(read$bars), c(bars_columns, text, names(types)))
   read$bars[extra] <- lapply(as.list(read$bars)[extra], function(column) {
     if (!is.character(column) || all(is.na(column))) column
     else texts_as$number(column) %||% texts_as$day(column) %||% column
@@ -77,7 +85,7 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   lines <- read$line[faults$row]
   dataset_facts_put(archive, source, "import", list(zone = if (zone != "UTC") zone,
     calendar = calendar, unit = unit))
-  counts <- store_import(archive, good, faults, lines, source, interval, file)
+  counts <- store_import(archive, good, faults, lines, source, interval, file, types)
   invisible(structure(
     list(file = file, source = source, interval = interval$iso, read = nrow(read$bars),
       new = counts[["new"]], changed = counts[["changed"]],
@@ -203,7 +211,7 @@ setdiff_rows <- function(faults, known) {
   c("row", "fault", "detail")]
 }
 
-store_import <- function(archive, good, faults, lines, source, interval, file) {
+store_import <- function(archive, good, faults, lines, source, interval, file, types) {
   n <- nrow(faults)
   told <- data.frame(symbol = rep(NA_character_, n), time = rep(NA_real_, n), place = rep("", n),
     fault = faults$fault,
@@ -214,7 +222,7 @@ store_import <- function(archive, good, faults, lines, source, interval, file) {
     good <- good[order(as.numeric(good$time), method = "radix"), , drop = FALSE]
   }
   counts <- store_put(archive,
-    list(source = source, dataset = "import", shape = "bars", faults = told,
+    list(source = source, dataset = "import", shape = "bars", faults = told, types = types,
     rows = if (nrow(good)) archive_parcel("bars", good, frequency = interval$iso),
     journal = list(run = "import", source = source, dataset = "import", asked = now_seconds(),
       rows = nrow(good),

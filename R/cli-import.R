@@ -14,6 +14,8 @@ cli_import <- function(arguments) {
         metavar = "PAIRS"),
       cli_option("unit", "the unit of the values, or of columns as value=cm,flow=m3/s",
         metavar = "UNIT"),
+      cli_option("types", paste0("types of further columns, as cusip=text,lots=number: text, ",
+        "number, whole number, flag, day, instant"), metavar = "PAIRS"),
       cli_option("wide", "observations: each column of numbers is a series", flag = TRUE),
       cli_option("time-as",
         paste0("how times are written: rfc3339 (days too), epoch-s, epoch-ms, epoch-us, epoch-ns ",
@@ -24,7 +26,7 @@ cli_import <- function(arguments) {
     c("vetusta import keld.csv --symbol KELD --interval \"1 day\" --archive my.sqlite",
       "vetusta import levels.xlsx", paste0("vetusta import levels.xlsx --shape observations ",
         "--columns period=Day,value=Level --dataset levels")), least = 1, most = 1)
-  columns <- cli_import_columns(options)
+  columns <- cli_by_name(options$columns, "columns", "time=When,close=Last")
   shape <- options$shape %||% if (!is.null(options$interval)) "bars"
   if (is.null(shape)) {
     return(cli_import_guessed(options))
@@ -37,7 +39,8 @@ cli_import <- function(arguments) {
       if (!is.null(options[[name]])) cli_usage_error("--", name, " is for bars")
     }
     archive_import_rows(cli_archive(options, create = TRUE), options$words, shape, options$dataset,
-      options$source, columns, options$wide, cli_import_units(options))
+      options$source, columns, options$wide, cli_import_units(options),
+      cli_import_types(options))
   }
   if (options$json) cli_print_json(unclass(result)) else print(result)
   if (nrow(result$rejected)) 1L else 0L
@@ -45,13 +48,18 @@ cli_import <- function(arguments) {
 
 gives_bars_shape <- function(shape) identical(shape_columns[[shape]], shape_columns$bars)
 
-cli_import_columns <- function(options) {
-  if (is.null(options$columns)) {
+# Words by name, as in a=b,c=d.
+cli_by_name <- function(text, option, example) {
+  if (is.null(text)) {
     return(NULL)
   }
-  pairs <- strsplit(strsplit(options$columns, ",", fixed = TRUE)[[1]], "=", fixed = TRUE)
-  if (any(lengths(pairs) != 2)) cli_usage_error("--columns must look like time=When,close=Last")
+  pairs <- strsplit(strsplit(text, ",", fixed = TRUE)[[1]], "=", fixed = TRUE)
+  if (any(lengths(pairs) != 2)) cli_usage_error("--", option, " must look like ", example)
   stats::setNames(vapply(pairs, `[`, "", 2), vapply(pairs, `[`, "", 1))
+}
+
+cli_import_types <- function(options) {
+  cli_by_name(options$types, "types", "cusip=text,day=day")
 }
 
 cli_import_bars <- function(options, columns) {
@@ -63,7 +71,7 @@ cli_import_bars <- function(options, columns) {
   archive_import(cli_archive(options, create = TRUE), options$words, symbol = options$symbol,
     interval = options$interval, source = options$source, columns = columns,
     time_as = options$time_as, zone = options$zone, calendar = calendar,
-    unit = cli_import_units(options))
+    unit = cli_import_units(options), types = cli_import_types(options))
 }
 
 # One unit, or units by column.
@@ -71,9 +79,7 @@ cli_import_units <- function(options) {
   if (is.null(options$unit) || !grepl("=", options$unit, fixed = TRUE)) {
     return(options$unit)
   }
-  pairs <- strsplit(strsplit(options$unit, ",", fixed = TRUE)[[1]], "=", fixed = TRUE)
-  if (any(lengths(pairs) != 2)) cli_usage_error("--unit must look like cm, or value=cm,flow=m3/s")
-  stats::setNames(vapply(pairs, `[`, "", 2), vapply(pairs, `[`, "", 1))
+  cli_by_name(options$unit, "unit", "cm, or value=cm,flow=m3/s")
 }
 
 # What the file seems to be, and the command that would store it so.

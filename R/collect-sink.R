@@ -29,9 +29,9 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
     claims[[name]] <- (claims[[name]] %||% 1) - 1
     if (claims[[name]] <= 0) name
   }
+  types <- dataset_types(want$dataset)
   whole <- function(page) {
-    c(list(source = source, dataset = dataset, shape = want$dataset$shape),
-    page)
+    c(list(source = source, dataset = dataset, shape = want$dataset$shape, types = types), page)
   }
   incomplete <- incomplete_book(archive, source, dataset, reading_hash(want))
   list(

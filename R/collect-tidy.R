@@ -70,7 +70,7 @@ symbols_as_asked <- function(came, asked) {
 }
 
 clock_is_local <- function(dataset) {
-  rule <- column_rule(dataset$columns$time %||% list(need = "optional"))
+  rule <- dataset$columns$time
   identical(rule$as, "local") || !is.null(rule$written)
 }
 

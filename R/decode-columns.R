@@ -53,24 +53,6 @@ column_words <- function(value, words) {
 no_faults <- data.frame(row = integer(), pointer = character(), fault = character(),
   detail = character())
 
-column_rule <- function(rule, side = NULL) {
-  if (!is.list(rule)) rule <- list(at = rule)
-  rule$at <- unlist(rule$at)
-  if (!is.null(side) && !is.null(rule$at)) rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
-  rule$need <- rule$need %||% if (is.null(rule$default)) "required" else "optional"
-  rule
-}
-
-# A column that is called as a number is elsewhere: the last day of a station is none.
-text_columns <- c(places = "last", datasets = "last")
-
-default_type <- function(shape, name) {
-  numbers <- c("open", "high", "low", "close", "volume", "value", "last", "change", "latitude",
-    "longitude", "cells", "ratio", "amount")
-  if (name %in% numbers && !identical(unname(text_columns[shape]), name)) "number"
-  else if (name == "change_percent") "percent" else "text"
-}
-
 column_faults <- function(bad, value, name, at, dataset, numbers = NULL, far = integer()) {
   shown <- vapply(bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, "")
   told <- if (is.null(numbers)) bad else numbers[bad]
@@ -84,11 +66,9 @@ column_faults <- function(bad, value, name, at, dataset, numbers = NULL, far = i
 }
 
 empty_columns <- function(dataset) {
-  types <- vapply(names(dataset$columns),
-    function(name) column_rule(dataset$columns[[name]])$as %||% default_type(dataset$shape, name),
-    "")
-  columns <- lapply(stats::setNames(types, names(dataset$columns)),
-    function(type) read_column(character(), type, "UTC")$value)
+  columns <- lapply(dataset$columns, function(rule) {
+    read_column(character(), rule$as, "UTC")$value
+  })
   if (length(dataset$sides)) columns$side <- character()
   columns
 }
@@ -154,8 +134,9 @@ read_column <- function(value, type, zone, rule = list()) {
     number = if (is.numeric(value)) as.double(value) else read_number(value, decimal),
     percent = if (is.numeric(value)) as.double(value)
     else read_number(sub("%", "", as.character(value), fixed = TRUE), decimal),
-    flag = tolower(as.character(value)) %in% c("true", "1", "yes") |
-    ifelse(tolower(as.character(value)) %in% c("true", "1", "yes", "false", "0", "no"), FALSE, NA),
+    "whole number" = whole_or_none(if (is.numeric(value)) as.double(value)
+    else read_number(value, decimal)),
+    flag = flags_of(value),
     "epoch-s" = read_epoch(value, 1), "epoch-ms" = read_epoch(value, 1e3),
     "epoch-us" = read_epoch(value, 1e6), "epoch-ns" = read_epoch(value, 1e9),
     rfc3339 = if (inherits(value, "POSIXct")) value else read_rfc3339(as.character(value), zone),

@@ -59,16 +59,16 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
 instant_members <- function(dataset) {
   used <- members_used(dataset)
   plain <- Filter(function(rule) {
-    is.list(rule) && identical(rule$as, "rfc3339") && length(unlist(rule$at)) == 1 &&
-      all(names(rule) %in% c("at", "as", "need")) && grepl("^/[^/~{]+$", unlist(rule$at)) &&
-      sum(used == unlist(rule$at)) == 1
+    rule$as == "rfc3339" && length(rule$at) == 1 &&
+      all(names(rule) %in% c("at", "as", "need", "declared")) &&
+      grepl("^/[^/~{]+$", rule$at) && sum(used == rule$at) == 1
   }, dataset$columns)
-  substring(vapply(unname(plain), function(rule) unlist(rule$at), ""), 2)
+  substring(vapply(unname(plain), `[[`, "", "at"), 2)
 }
 
 # Every use of a member of the rows.
 members_used <- function(dataset) {
-  c(unlist(lapply(dataset$columns, function(rule) column_rule(rule)$at)), dataset$next_page$at)
+  c(unlist(lapply(dataset$columns, `[[`, "at")), dataset$next_page$at)
 }
 
 # Names that are written as numbers too long for a double.
@@ -76,11 +76,7 @@ has_long_names <- function(rows, dataset) {
   if (is.null(rows)) {
     return(FALSE)
   }
-  texts <- Filter(function(name) {
-    (column_rule(dataset$columns[[name]])$as %||%
-    default_type(dataset$shape, name)) == "text"
-  }, names(dataset$columns))
-  rules <- c(lapply(texts, function(name) column_rule(dataset$columns[[name]])),
+  rules <- c(Filter(function(rule) rule$as == "text", dataset$columns),
     if (identical(dataset$next_page$by, "last")) list(list(at = dataset$next_page$at)))
   any(vapply(rules, function(rule) {
     value <- column_value(rows, rule, list())
@@ -90,7 +86,7 @@ has_long_names <- function(rows, dataset) {
 
 # Whether times in nanoseconds, which no double can hold, are alike as whole microseconds.
 has_fine_times <- function(rows, dataset, body) {
-  rule <- column_rule(dataset$columns$time %||% list(need = "optional"))
+  rule <- dataset$columns$time
   if (is.null(rows) || !isTRUE(rule$as %in% c("epoch-ns", "rfc3339"))) {
     return(FALSE)
   }
@@ -124,12 +120,12 @@ last_value <- function(values, dataset, where) {
 
 # The pointers of a dataset's columns.
 column_pointers <- function(dataset) {
-  unique(unlist(lapply(dataset$columns, function(rule) column_rule(rule)$at)))
+  unique(unlist(lapply(dataset$columns, `[[`, "at")))
 }
 
 # Columns whose value stands once for the whole body, as pointers by a name that no want has.
 body_columns <- function(dataset) {
-  pointers <- unlist(lapply(dataset$columns, function(rule) if (is.list(rule)) rule$body))
+  pointers <- unlist(lapply(dataset$columns, `[[`, "body"))
   stats::setNames(pointers, if (length(pointers)) paste0("body ", pointers))
 }
 
@@ -198,7 +194,8 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
   faults <- list(no_faults)
   finer <- NULL
   for (name in names(dataset$columns)) {
-    rule <- column_rule(dataset$columns[[name]], side)
+    rule <- dataset$columns[[name]]
+    if (length(side)) rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
     value <- column_value(rows, rule, known)
     if (is.null(value)) {
       if (rule$need == "required") {
@@ -218,7 +215,7 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
       value[as.character(unlist(value)) %in% as.character(unlist(rule$nothing))] <- NA
     }
     if (!is.null(rule$words)) value <- column_words(value, rule$words)
-    type <- rule$as %||% default_type(dataset$shape, name)
+    type <- rule$as
     read <- read_column(value, type, zone, rule)
     absent <- if (anyNA(value)) which(is.na(read$value) & is.na(value)) else integer()
     if (!is.null(rule$default) && length(absent)) {

@@ -46,3 +46,12 @@ undressed_number <- function(text) {
   text[grouped] <- gsub(paste0("[", thousands_marks, "]"), "", text[grouped], perl = TRUE)
   text
 }
+
+are_whole <- function(x) all(x == round(x), na.rm = TRUE)
+
+whole_or_none <- function(number) ifelse(number == round(number), number, NA)
+
+flags_of <- function(text) {
+  text <- tolower(as.character(text))
+  ifelse(text %in% c("true", "1", "yes"), TRUE, ifelse(text %in% c("false", "0", "no"), FALSE, NA))
+}

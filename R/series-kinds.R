@@ -31,8 +31,10 @@ as_series <- function(x) {
 }
 
 with_shape <- function(x, shape) {
+  # groups of dplyr are of its verbs alone
+  if (inherits(x, "grouped_df")) attr(x, "groups") <- attr(x, "shape") <- NULL
   class(x) <- c(shape, "vetusta_series",
-    setdiff(class(x), c(names(series_shapes), "vetusta_series")))
+    setdiff(class(x), c(names(series_shapes), "vetusta_series", "vetusta_grouped", "grouped_df")))
   x
 }
 

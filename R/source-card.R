@@ -146,6 +146,9 @@ card_finish <- function(content, path, secrets, place) {
 # rows of any other shape by keys.
 dataset_made <- function(dataset, name) {
   kind <- if (identical(dataset$shape, "bars")) "vetusta_dataset_bars" else "vetusta_dataset_rows"
+  for (column in names(dataset$columns)) {
+    dataset$columns[[column]] <- column_rule(dataset$columns[[column]], column, dataset$shape)
+  }
   structure(c(dataset, list(name = name)), class = kind)
 }
 

@@ -122,3 +122,33 @@ dataset_gives <- function(dataset) {
   vapply(variables, function(name) dataset$parameters[[name]]$gives %||% name, "",
     USE.NAMES = FALSE)
 }
+
+# How a column of a card is read: where it stands (`at`), its type (`as`), whether the card itself
+# says the type (`declared`), and whether a row may be without it (`need`).
+column_rule <- function(rule, name, shape) {
+  if (!is.list(rule)) rule <- list(at = rule)
+  rule$at <- unlist(rule$at)
+  rule$declared <- !is.null(rule$as)
+  rule$as <- rule$as %||% default_type(shape, name)
+  rule$need <- rule$need %||% if (is.null(rule$default)) "required" else "optional"
+  rule
+}
+
+# A column that is called as a number is elsewhere: the last day of a station is none.
+text_columns <- c(places = "last", datasets = "last")
+
+default_type <- function(shape, name) {
+  numbers <- c("open", "high", "low", "close", "volume", "value", "last", "change", "latitude",
+    "longitude", "cells", "ratio", "amount")
+  if (name %in% numbers && !identical(unname(text_columns[shape]), name)) "number"
+  else if (name == "change_percent") "percent" else "text"
+}
+
+# The types that a card itself says, in the words of the archive's schema.
+dataset_types <- function(dataset) {
+  told <- Filter(function(rule) isTRUE(rule$declared), dataset$columns)
+  type <- vapply(told, `[[`, "", "as")
+  type[type == "percent"] <- "number"
+  type[!type %in% c("text", "number", "whole number", "flag", "day")] <- "instant"
+  type
+}

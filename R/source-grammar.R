@@ -77,7 +77,7 @@ shape_columns <- list(
 want_words <- c("symbol", "symbols", "interval", "from", "to", "session", "largest_page")
 
 instant_types <- c("epoch-s", "epoch-ms", "epoch-us", "epoch-ns", "rfc3339", "day")
-column_types <- c("text", "number", "percent", "flag", instant_types, "local")
+column_types <- c("text", "number", "whole number", "percent", "flag", instant_types, "local")
 
 # Words that cards had once, and what is said in their place.
 card_old_words <- c(offers = "datasets", withheld = "delay", most = "largest_page")

@@ -1,10 +1,10 @@
 # The schema of a dataset: the type of each of its columns, decided once and enforced at every
 # write.
 #
-# A column has the type of the first values that come for it; one that is empty decides nothing.
-# What comes later in another type is read as the column's own where that loses nothing, and else
-# the column becomes text, which is noted. What was written stays as it was written: it is read as
-# text from then on.
+# A column has the type that its card or its import declares, or else the type of the first values
+# that come for it; one that is empty decides nothing. What comes later in another type is read as
+# the column's own where that loses nothing, and else the column becomes text, which is noted. What
+# was written stays as it was written: it is read as text from then on.
 
 # The type of values; NULL where there are none.
 value_type <- function(column) {
@@ -12,6 +12,7 @@ value_type <- function(column) {
   else if (inherits(column, "POSIXct")) "instant"
   else if (inherits(column, "Date")) "day"
   else if (is.logical(column)) "flag"
+  else if (is.integer(column) && !is.object(column)) "whole number"
   else if (is.numeric(column) && !is.object(column)) "number" else "text"
 }
 
@@ -20,6 +21,10 @@ texts_as <- list(
   number = function(text) {
     number <- exact_numbers(text)
     if (!any(is.na(number) & !is.na(text))) number
+  },
+  "whole number" = function(text) {
+    number <- exact_numbers(text)
+    if (!any(is.na(number) & !is.na(text)) && are_whole(number)) number
   },
   day = function(text) {
     day <- read_day(text)
@@ -47,6 +52,8 @@ as_text <- function(column) {
 
 number_texts <- function(column) ifelse(is.na(column), NA_character_, format_exact(column))
 
+number_types <- c("number", "whole number")
+
 # list(column, type): values as a column's type, or both as text where that would lose something.
 fit_column <- function(column, type) {
   have <- value_type(column)
@@ -56,6 +63,11 @@ fit_column <- function(column, type) {
   if (is.null(type)) {
     return(list(column = column, type = have))
   }
+  # whole numbers are numbers
+  if (have %in% number_types && type %in% number_types) {
+    whole <- type == "whole number" && are_whole(column)
+    return(list(column = column, type = if (whole) type else "number"))
+  }
   read <- if (have == "text" && type != "text") texts_as[[type]](as.character(column))
   if (is.null(read)) list(column = as_text(column), type = "text")
   else list(column = read, type = type)
@@ -63,7 +75,7 @@ fit_column <- function(column, type) {
 
 # The columns of a page by the schema of its dataset; what is decided anew is kept.
 sql_fitted <- function(store, page, columns) {
-  types <- sql_types(store, page$source, page$dataset)
+  types <- sql_declared(store, page, names(columns))
   # what is of its column's type by its class alone is not looked at
   plain <- vapply(columns, function(column) if (is.object(column)) "" else typeof(column), "")
   like <- c(number = "double", text = "character")[types[names(columns)]]
@@ -81,6 +93,15 @@ sql_fitted <- function(store, page, columns) {
   }
   columns[names(fitted)] <- fitted
   columns
+}
+
+# The types of a dataset with those that the page's card or import declares for columns that have
+# none yet.
+sql_declared <- function(store, page, columns) {
+  types <- sql_types(store, page$source, page$dataset)
+  fresh <- setdiff(intersect(names(page$types), columns), c(names(types), "series", time_columns))
+  for (name in fresh) sql_put_type(store, page, name, NULL, page$types[[name]])
+  if (length(fresh)) sql_types(store, page$source, page$dataset) else types
 }
 
 # The types of a dataset's columns by name, as this process has read or decided them.
@@ -106,7 +127,7 @@ sql_put_type <- function(store, page, name, before, type) {
       c(type, place))
     store_note(store, "widened", page$source, page$dataset, name, paste(before, "to", type))
   }
-  rm(list = paste(page$source, page$dataset, sep = "\r"), envir = store$types)
+  assign(paste(page$source, page$dataset, sep = "\r"), NULL, envir = store$types)
 }
 
 # Columns that were read, as the schema says now: what was written before a column became text is

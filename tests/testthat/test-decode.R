@@ -2,6 +2,7 @@
 read_rows <- function(body, dataset, extra = list(), known = list()) {
   source <- utils::modifyList(list(zone = "UTC"), extra)
   dataset <- utils::modifyList(list(name = "rows", shape = "table"), dataset)
+  dataset <- vetusta:::dataset_made(dataset[names(dataset) != "name"], "rows")
   decoded <- vetusta:::decode_body(dataset, if (is.raw(body)) body
   else charToRaw(body), source, known, where = "here")
   decoded$frame <- as.data.frame(decoded$columns)

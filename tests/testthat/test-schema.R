@@ -136,3 +136,58 @@ test_that("units and titles come with what is read", {
   expect_error_kind(archive_import_rows(archive, written(c("series,period,value", "a,2026,1")),
     unit = 3), "want", "unit")
 })
+
+test_that("types that a card or an import declares are the schema's", {
+  archive <- new_archive()
+  lines <- c("day,symbol,close,cusip,lots,seen", "2026-03-12,KELD,10,00123,5,2026-03-12T10:00:00Z",
+    "2026-03-13,KELD,11,00456,5.5,", "2026-03-14,KELD,12,,7,")
+  types <- c(cusip = "number", lots = "whole number", seen = "instant")
+  said <- archive_import(archive, written(lines), interval = "1 day", columns = c(time = "day"),
+    types = types)
+  expect_identical(said$rejected$fault, "lots is no whole number")
+  schema <- archive_schema(archive)
+  expect_identical(schema$type[match(names(types), schema$column)], unname(types))
+  expect_identical(archive_bars(archive, "KELD", "1 day")$cusip, c(123, NA))
+  # a fraction makes numbers of whole numbers, and says so
+  archive_import(archive, written(c("day,symbol,close,lots", "2026-03-15,KELD,12,7.25")),
+    interval = "1 day", columns = c(time = "day"))
+  schema <- archive_schema(archive)
+  expect_identical(as.list(schema[schema$column == "lots", c("type", "changed")]),
+    list(type = "number", changed = "whole number to number"))
+  expect_identical(archive_bars(archive, "KELD", "1 day")$lots, c(5, 7, 7.25))
+  rows <- written(c("day,value,code", "2026-03-12,1,007", "2026-03-13,2,8x"))
+  expect_identical(nrow(archive_import_rows(archive, rows, types = c(code = "text"),
+    dataset = "a")$rejected), 0L)
+  expect_identical(archive_import_rows(archive, rows, types = c(code = "number"),
+    dataset = "b")$rejected$detail, "value 8x")
+  expect_error_kind(archive_import_rows(archive, rows, types = c(kode = "text")), "import", "kode")
+  expect_error_kind(archive_import_rows(archive, rows, types = c(code = "texts")), "import",
+    "texts")
+  expect_error_kind(archive_import_rows(archive, rows, types = "text"), "import", "types")
+})
+
+test_that("a card's types decide columns that are empty, and reject what is none of them", {
+  address <- start_scripted(function(n, request) {
+    json_answer('[{"t":"2026-03-12","c":1,"lots":null},{"t":"2026-03-13","c":2,"lots":2.5},
+      {"t":"2026-03-14","c":3,"lots":3}]')
+  })
+  archive <- new_archive()
+  card <- withr::local_tempfile(fileext = ".yml")
+  writeLines(paste0("source: mill
+address: ", address, "
+datasets:
+  bars:
+    shape: bars
+    request: /bars{?symbol,from,to}
+    rows: ''
+    columns: {time: {at: /t, as: day}, close: /c, lots: {at: /lots, as: whole number,
+      need: optional}, venue: {at: /venue, as: text, need: optional}}"), card)
+  source <- source_card(card)
+  collect_run(plan_calls(want_bars(source, "AAA", "1 day", from = "2026-03-12", to = "2026-03-14"),
+    archive), archive)
+  expect_identical(archive_faults(archive)$fault[1], "lots cannot be read")
+  schema <- archive_schema(archive)
+  expect_identical(schema$type[match(c("lots", "venue"), schema$column)],
+    c("whole number", "text"))
+  expect_identical(archive_bars(archive, "AAA", "1 day")$lots, c(NA, 3))
+})

@@ -72,9 +72,9 @@ test_that("redaction finds a secret as it is and as it looks in an address", {
 })
 
 test_that("rows, columns and their faults are decoded", {
-  dataset <- list(name = "bars", shape = "bars", rows = "/data/items",
+  dataset <- vetusta:::dataset_made(list(shape = "bars", rows = "/data/items",
     columns = list(time = list(at = "/t", as = "rfc3339"), close = "/p/c",
-      volume = list(at = "/v", need = "optional"), note = list(at = "/n", default = "none")))
+      volume = list(at = "/v", need = "optional"), note = list(at = "/n", default = "none"))), "bars")
   body <-
     charToRaw(
       paste0('{"data":{"items":[{"t":"2026-03-12T07:30:00Z","p":{"c":"41.5"}},{"t":"when?",',
@@ -89,8 +89,9 @@ test_that("rows, columns and their faults are decoded", {
 
 test_that("an answer that is no data says so", {
   read <- function(text) {
-    vetusta:::decode_body(list(name = "b", shape = "bars", rows = "/items",
-    columns = list(close = "/c")), charToRaw(text), list(zone = "UTC"), where = "page 1")
+    dataset <- vetusta:::dataset_made(list(shape = "bars", rows = "/items",
+      columns = list(close = "/c")), "b")
+    vetusta:::decode_body(dataset, charToRaw(text), list(zone = "UTC"), where = "page 1")
   }
   expect_error_kind(read("<html><body>Down for repairs</body></html>"), "payload", "web page")
   expect_error_kind(read('{"items":[{"c":1},{"c"'), "payload", "cut short")
