@@ -221,6 +221,22 @@ missing_runs_cpp <- function(present, reason) {
     .Call(`_vetusta_missing_runs_cpp`, present, reason)
 }
 
+release_rows_cpp <- function(first, known, usable, lo, hi, at, strict) {
+    .Call(`_vetusta_release_rows_cpp`, first, known, usable, lo, hi, at, strict)
+}
+
+release_neighbours_cpp <- function(first, known, usable, sooner, later, index, at, count) {
+    .Call(`_vetusta_release_neighbours_cpp`, first, known, usable, sooner, later, index, at, count)
+}
+
+greatest_so_far_cpp <- function(by, value) {
+    .Call(`_vetusta_greatest_so_far_cpp`, by, value)
+}
+
+group_summary_cpp <- function(group, value, weight, period, ends, provisional, through, known, rule) {
+    .Call(`_vetusta_group_summary_cpp`, group, value, weight, period, ends, provisional, through, known, rule)
+}
+
 roll_sums_cpp <- function(group, time_, value_, edge_, seconds, kind, least) {
     .Call(`_vetusta_roll_sums_cpp`, group, time_, value_, edge_, seconds, kind, least)
 }

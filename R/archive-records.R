@@ -106,8 +106,8 @@ held_of_shape <- function(held, shape) {
   split(as.data.frame(held), held$shape)[[shape]] %||% as.data.frame(held)[0, ]
 }
 
-# Names of instruments and places that the archive holds of some sources, by symbol and place. Of a
-# symbol the symbol is said too.
+# Names of instruments, places and series that the archive holds of some sources, by symbol, place
+# and key. Of a symbol the symbol is said too.
 archive_names <- function(archive, sources) {
   keys <- c(instruments = "symbol", places = "place")
   held <- archive_datasets(archive)
@@ -123,5 +123,10 @@ archive_names <- function(archive, sources) {
       stats::setNames(if (symbol) paste0(name, " (", key, ")") else name, key)[!is.na(name)]
     })
   })
-  unlist(found)
+  found <- unlist(found)
+  # series of codes are called by the labels of these
+  series <- store_series(archive)
+  series <- series[series$source %in% sources & !series$key %in% names(found), , drop = FALSE]
+  titles <- archive_titles(archive, series)
+  c(found, stats::setNames(titles, series$key)[!is.na(titles) & !duplicated(series$key)])
 }

@@ -85,8 +85,33 @@ years_of <- function(days) {
 # The sessions that can hold an instant of a window: a day on either side covers sessions that
 # cross midnight.
 sessions_around <- function(calendar, from, to, session = NULL) {
+  made <- attr(calendar, "made", exact = TRUE)
+  if (!is.null(made) && is.null(session) && from >= made$from && to < made$to) {
+    near <- findInterval(as.numeric(c(from, to)) + c(-2, 2) * 86400, made$opens)
+    return(made$sessions[(near[1] + 1):max(near), ])
+  }
   sessions_between(calendar, local_day(from, calendar$zone) - 1, local_day(to, calendar$zone) + 1,
     session)
+}
+
+# A calendar with its sessions of a window made beforehand, for whoever asks for them again and
+# again.
+calendar_within <- function(calendar, from, to) {
+  if (is.null(calendar) || is.null(from) || is.null(to)) {
+    return(calendar)
+  }
+  from <- from - 10 * 86400
+  to <- to + 10 * 86400
+  sessions <- sessions_between(calendar, local_day(from, calendar$zone) - 1,
+    local_day(to, calendar$zone) + 1)
+  attr(calendar, "made") <- list(from = from, to = to, sessions = sessions,
+    opens = as.numeric(sessions$open))
+  calendar
+}
+
+calendar_plain <- function(calendar) {
+  attr(calendar, "made") <- NULL
+  calendar
 }
 
 #' The times at which a calendar expects a value

@@ -46,6 +46,24 @@ cli_rows <- function(arguments) {
       "; in a desk: {file: ", basename(options$list), "}"))
   }
   cli_put(rows, options)
+  cli_rows_told(archive, options, names(rows))
+}
+
+# What the columns of a dataset are measured in, and its only series is called.
+cli_rows_told <- function(archive, options, shown) {
+  if (options$json || !is.null(options$file)) {
+    return(invisible())
+  }
+  parts <- strsplit(options$words[1], "/", fixed = TRUE)[[1]]
+  facts <- dataset_facts(archive, parts[1], parts[2])
+  units <- facts$unit[names(facts$unit) %in% shown]
+  if (length(units)) cli_say("units: ", paste0(names(units), " in ", units, collapse = ", "))
+  series <- store_series(archive, parts[1], parts[2])
+  titles <- archive_titles(archive, series)
+  known <- which(!is.na(titles) & !duplicated(series$key))
+  if (length(known) && length(known) <= 10) {
+    cli_say(paste0(series$key[known], ": ", titles[known], collapse = "\n"))
+  }
 }
 
 # Rows of which nothing is missing.

@@ -12,6 +12,7 @@ actions_applied <- function(run, chain, page) {
   hit <- which(page$actions$action %in% c("merge", "lessen"))
   if (length(hit)) page <- actions_merged(run, page, hit)
   if (!chain$updates && all(action %in% "insert")) page <- actions_absent(run, chain, page)
+  page$good <- good_rows(page$rows, page$faults)
   page
 }
 

@@ -57,7 +57,7 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
   source <- structure(list(source = name, file = url, access = list(by = "none"),
     secrets = file.path(folder, "desk.env")), class = "vetusta_source")
   values <- stats::setNames(lapply(named, function(one) {
-    taken$values[[one]] %||% reveal(source_secret(source, one))
+    taken$values[[one]] %||% secret_value(source, one)
   }), named)
   hidden <- as.character(unlist(values))
   request <- list(method = if (is.null(body)) "GET" else "POST", body = body,

@@ -1,7 +1,8 @@
 # One page: decoded, checked, and stored with its journal row and the place reached, in one
 # transaction.
 
-# What came with one answer. `rows` are tidy, `faults` which of them are set aside, `count` how
+# What came with one answer. `rows` are tidy, `faults` which of them are set aside, `good` the
+# others, `count` how
 # many the service counts,
 # `following` where the next page is, `halt` an error where that cannot be asked for, `full` that
 # as many came as one answer holds, `probing` that the next page is asked for to see whether there
@@ -13,9 +14,11 @@
 page_make <- function(rows, faults = no_page_faults, count = NROW(rows), items = count,
   notes = NULL, hash = NULL, following = NULL, halt = NULL, full = FALSE, probing = FALSE,
   announced = FALSE, beyond = FALSE, says = list(), ...) {
+  times <- finite_seconds(rows$time)
   list(rows = rows, faults = faults, count = count, items = items, notes = notes, hash = hash,
     following = following, halt = halt, full = full, probing = probing, announced = announced,
-    beyond = beyond, says = says, times = finite_seconds(rows$time), ...)
+    beyond = beyond, says = says, good = good_rows(rows, faults),
+    times = times, edges = if (length(times)) ends_of(times), ...)
 }
 
 no_page_faults <- data.frame(row = integer(), symbol = character(), time = numeric(),
@@ -23,8 +26,8 @@ no_page_faults <- data.frame(row = integer(), symbol = character(), time = numer
   fault = character(), detail = character())
 
 # The rows of a page that are stored.
-page_good <- function(page) {
-  if (nrow(page$faults)) page$rows[-page$faults$row, , drop = FALSE] else page$rows
+good_rows <- function(rows, faults) {
+  if (nrow(faults)) rows[-faults$row, , drop = FALSE] else rows
 }
 
 collect_good <- function(run, queue, tally, chain, response) {
@@ -78,14 +81,14 @@ collect_good <- function(run, queue, tally, chain, response) {
 
 # What lies beyond the window is not asked for, nor a page that can only be empty.
 page_ends <- function(chain, page, run) {
-  window_passed(chain, page, run$want$dataset) || (page$probing && window_full(chain, page, run))
+  window_passed(chain, page, run) || (page$probing && window_full(chain, page, run))
 }
 
 # For which symbols rows came, and for which there are none.
 collect_came <- function(run, tally, chain, page) {
   symbols <- page$rows[["symbol"]]
   if (length(symbols) && length(chain$symbols)) {
-    tally$came <- union(tally$came, text_groups(page_good(page)$symbol, lone = TRUE)$levels)
+    tally$came <- union(tally$came, text_groups(page$good$symbol, lone = TRUE)$levels)
   }
   if (isTRUE(chain$last)) {
     tally$empty <- c(tally$empty, setdiff(want_without(run$want, chain), tally$came))
@@ -111,7 +114,7 @@ chain_following <- function(chain, page) {
   chain$before <- chain$before + page$count
   chain$page <- chain$page + 1
   chain$attempt <- 1
-  chain$rejected <- (chain$rejected %||% 0) + NROW(page$rows) - NROW(page_good(page))
+  chain$rejected <- (chain$rejected %||% 0) + NROW(page$rows) - NROW(page$good)
   chain
 }
 
@@ -139,7 +142,7 @@ collect_spoilt <- function(run, queue, tally, chain, response, error) {
 
 # Everything of a page, in one transaction.
 collect_store <- function(run, chain, response, page) {
-  good <- page_good(page)
+  good <- page$good
   entry <- journal_entry(run, chain, response, if (response$status >= 400) "end"
   else "stored", rows = NROW(good),
     message = if (length(c(page$notes, page$against))) {
@@ -216,23 +219,24 @@ raw_page <- function(run, chain, body, came) {
 }
 
 # A decoded body of an ordinary source as a page.
-page_of_body <- function(want, chain, response, where, calendar, largest) {
+#' @export
+want_page.default <- function(want, chain, response, where, calendar, largest) {
   dataset <- want$dataset
   # HTTP 204, and 202 without a body: there is nothing, and nothing to say so
   bare <- response$status == 204 || (response$status == 202 && !length(response$body))
   decoded <- if (bare) list(columns = empty_columns(dataset), faults = no_faults, rows = 0L)
-  else decode_body(dataset, response$body, want$source, chain$known, page_members(dataset), where)
+  else decode_body(dataset, response$body, want$source, chain$known, dataset$reading$members, where)
   tidy <- want_tidy(want, calendar, chain$symbols, decoded)
-  edges <- time_edges(tidy$rows$time %||% tidy$rows$period)
-  told <- list(members = page_parts_told(dataset, decoded$members, response$headers),
-    headers = response$headers,
+  edges <- if (identical(dataset$next_page$by, "time")) {
+    time_edges(tidy$rows$time %||% tidy$rows$period)
+  }
+  told <- c(page_said(dataset, decoded$members, response$headers), list(headers = response$headers,
     rows = decoded$items %||% decoded$rows, number = chain$page, before = chain$before,
     last = decoded$last,
-    newest = edges[2], oldest = edges[1], largest = largest, longest = chain$longest)
+    newest = edges[2], oldest = edges[1], largest = largest, longest = chain$longest))
   hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
-  bounded <- !is.null(member_number(told$members$total)) ||
-    !is.null(member_number(told$members$pages))
+  bounded <- !is.null(told$total) || !is.null(told$pages)
   beyond <- is_beyond(dataset, told)
   # a service whose pages come again has no more, unless it says that it has; three times is enough
   stuck <- repeated && identical(rep(hash, 2), rev(chain$hashes)[1:2])
@@ -246,9 +250,9 @@ page_of_body <- function(want, chain, response, where, calendar, largest) {
     notes = c(tidy$notes, if (repeated) "a page before it came again"),
     following = following$address, halt = following$halt, full = full,
     # a page that is asked for only to see whether there is one
-    probing = !bounded && is.null(told$members$more) && told$rows < (dataset$largest_page %||% Inf),
+    probing = !bounded && is.null(told$more) && told$rows < (dataset$largest_page %||% Inf),
     announced = is_announced(dataset, told), beyond = beyond,
-    says = list(total = page_total(told, response), pages = member_number(told$members$pages),
+    says = list(total = page_total(told, response), pages = told$pages,
       repeated = repeated, against = c(partial_against(response, told, following$address),
         if (repeated && !bounded) repeated_against(chain, hash, told, dataset),
         empty_against(chain, told, bare),
@@ -258,7 +262,7 @@ page_of_body <- function(want, chain, response, where, calendar, largest) {
 
 # The greatest number of rows that an answer speaks of, in its body or as a range of items.
 page_total <- function(told, response) {
-  greatest(member_number(told$members$total), items_total(response))
+  greatest(told$total, items_total(response))
 }
 
 # HTTP 206 says that there is more, unless its range ends where all of it ends.
@@ -285,7 +289,7 @@ full_against <- function(chain, page, run) {
 # A page that the source counted has no rows, or nothing at all came in its place.
 empty_against <- function(chain, told, bare) {
   if (isTRUE(chain$announced) && told$rows == 0 &&
-    (bare || length(member_number(told$members$pages)))) {
+    (bare || length(told$pages))) {
     paste0("page ", chain$page, ", which the source announced, has no rows")
   }
 }

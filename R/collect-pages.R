@@ -35,7 +35,7 @@ collect_pages <- function(plan) {
       return(NULL)
     }
     page <- sink$take()
-    rows <- want_table(want, page, page_good(page))
+    rows <- want_table(want, page, page$good)
     attr(rows, "rejected") <- page$faults
     rows
   }
@@ -103,7 +103,7 @@ reread_page <- function(run, tally, about, body, label) {
   tidy <- want_tidy(run$want, run$calendar, chain$symbols, decoded)
   page <- page_make(tidy$rows, tidy$faults)
   # rows are known from the instant at which the page came, and not from now
-  counts <- run$sink$ended(list(rows = want_parcel(run$want, chain, page, page_good(page)),
+  counts <- run$sink$ended(list(rows = want_parcel(run$want, chain, page, page$good),
     faults = page_told(page, chain, run), now = as.numeric(about$came), as_came = TRUE))
   tally <- tally_page(tally, counts, page)
   against <- page_against(page, chain$page)

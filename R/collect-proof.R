@@ -50,21 +50,17 @@ proof_against <- function(proof, number) {
 # Whether the source itself said that the page after this one is there.
 is_announced <- function(dataset, said) {
   by <- dataset$next_page$by %||% "none"
-  if (by %in% c("address", "link", "cursor") || !is.null(said$members$more)) {
+  if (by %in% c("address", "link", "cursor") || !is.null(said$more)) {
     return(TRUE)
   }
-  pages <- member_number(said$members$pages)
-  total <- member_number(said$members$total)
-  if (!is.null(pages)) said$number < pages
-  else !is.null(total) && said$before + said$rows < total
+  if (!is.null(said$pages)) said$number < said$pages
+  else !is.null(said$total) && said$before + said$rows < said$total
 }
 
 # Whether the source's own count said that the page before this one was the last.
 is_beyond <- function(dataset, said) {
-  pages <- member_number(said$members$pages)
-  total <- member_number(said$members$total)
-  (!is.null(pages) && said$number >= pages) ||
-    (is.null(pages) && !is.null(total) && said$before + said$rows >= total)
+  if (!is.null(said$pages)) said$number >= said$pages
+  else !is.null(said$total) && said$before + said$rows >= said$total
 }
 
 # An announced page that is not there may be there the next time: it is asked for three times.

@@ -56,7 +56,7 @@ sample_test <- function(source, sample, file, live) {
 
 # Rows of an answer as texts, as a card reads it.
 sample_rows <- function(source, dataset, about, body) {
-  record_texts(as.list(page_good(sample_page(source, dataset, about, body))))
+  record_texts(as.list(sample_page(source, dataset, about, body)$good))
 }
 
 sample_page <- function(source, dataset, about, body) {
@@ -95,7 +95,7 @@ sample_live <- function(source, dataset, about) {
   tokens <- new.env(parent = emptyenv())
   answer <- fetch_patiently(function() wire_signed(request, source, tokens), source$patience,
     limit_counter(source$limits, limit_memory()), most_wait = 60, tries = 2,
-    secrets = function() c(source_secrets(source), tokens$value))
+    secrets = run_secrets(source, tokens))
   if (judge_status(answer$status) != "good") {
     vetusta_stop("network", paste0("HTTP ", answer$status, ": ", body_excerpt(answer$body)))
   }

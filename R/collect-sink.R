@@ -22,6 +22,8 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
   source <- want$source$source
   dataset <- want$dataset$name
   claims <- new.env(parent = emptyenv())
+  # a second is far below any lease
+  beats <- list2env(list(due = -Inf), parent = emptyenv())
   ending <- function(name) {
     if (is.null(name)) {
       return(NULL)
@@ -30,6 +32,7 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
     if (claims[[name]] <= 0) name
   }
   types <- dataset_types(want$dataset)
+  clock <- store_clock(archive)
   whole <- function(page) {
     c(list(source = source, dataset = dataset, shape = want$dataset$shape, types = types), page)
   }
@@ -48,9 +51,13 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
       found <- store_notes(archive, kind, source, dataset, key)
       if (nrow(found)) list(at = found$at, value = found$value)
     },
-    now = function() store_now(archive),
-    beat = function() store_beat(archive, paste(source, dataset)),
-    note = function(kind, key, value = NA_character_, at = store_now(archive)) {
+    now = clock,
+    beat = function() {
+      if (as.numeric(Sys.time()) < beats$due) return(invisible())
+      store_beat(archive, paste(source, dataset))
+      beats$due <- as.numeric(Sys.time()) + 1
+    },
+    note = function(kind, key, value = NA_character_, at = clock()) {
       store_note(archive, kind, source, dataset, key, value, at)
     },
     forget = function(kind, key) store_forget(archive, kind, source, dataset, key),
@@ -123,7 +130,7 @@ source_counter <- function(source, archive = NULL, weight = 1) {
       store_token_take(archive, source$source, windows, under_way, weight)
     },
     made = function(id, at) store_token_made(archive, id, at),
-    now = function() store_now(archive),
+    now = store_clock(archive),
     calls = function(since) store_tokens(archive, source$source, since),
     forget = function(before) store_tokens_forget(archive, source$source, before)
   ), weight)

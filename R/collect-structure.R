@@ -72,7 +72,7 @@ structure_fetch <- function(source, request, archive) {
   tokens <- new.env(parent = emptyenv())
   fetch <- function() {
     fetch_patiently(function() wire_signed(request, source, tokens),
-    source$patience, counter, secrets = function() c(source_secrets(source), tokens$value))
+    source$patience, counter, secrets = run_secrets(source, tokens))
   }
   answer <- fetch()
   if (answer$status != 401 || !is_token_access(source$access)) {

@@ -14,7 +14,7 @@ decoded_rows <- function(want, symbols, decoded) {
     attr(rows, "apart") <- apart$count
   }
   # where the clock of rows runs back, the second pass of an hour that comes twice is meant
-  if (inherits(rows$time, "POSIXct") && decoded$rows && clock_is_local(dataset)) {
+  if (inherits(rows$time, "POSIXct") && decoded$rows && dataset$reading$local) {
     series <- if (!is.null(rows$symbol)) paste(rows$symbol, rows[["side"]])
     rows$time <- second_passes(rows$time, want$source$zone, series)
   }
@@ -69,11 +69,6 @@ symbols_as_asked <- function(came, asked) {
   came
 }
 
-clock_is_local <- function(dataset) {
-  rule <- dataset$columns$time
-  identical(rule$as, "local") || !is.null(rule$written)
-}
-
 complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NULL) {
   # as plain columns: a frame's own assignment takes longer than the work
   n <- nrow(rows)
@@ -83,15 +78,17 @@ complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NUL
   }
   # a bar of a day is told by its day, wherever in it the source stamps it: its time is the opening
   # of its first regular session
-  if (!is_intraday(interval) &&
-    inherits(rows$time, "POSIXct")) rows$time <- if (is.null(calendar)) midnight_days(rows$time,
-    zone, calendar) else trading_days(rows$time, calendar)
+  short <- is_intraday(interval)
+  if (!short && inherits(rows$time, "POSIXct")) {
+    rows$time <- if (is.null(calendar)) midnight_days(rows$time, zone, calendar)
+    else trading_days(rows$time, calendar)
+  }
   if (inherits(rows$time, "Date")) rows$time <- bar_days(rows$time, zone, calendar)
   for (name in c("open", "high", "low", "close", "volume")) {
     rows[[name]] <- rows[[name]] %||% rep(NA_real_, n)
   }
   if (is.null(rows$session)) {
-    rows$session <- if (!is.null(calendar) && is_intraday(interval)) session_of(rows$time,
+    rows$session <- if (!is.null(calendar) && short) session_of(rows$time,
       calendar) else rep(NA_character_, n)
   }
   rows$side <- rows$side %||% rep(NA_character_, n)

@@ -43,7 +43,7 @@ collect_try <- function(want, calls = 2, archive = NULL) {
     chain <- chain_following(chain, one$page)
   }
   pages <- Filter(length, lapply(made, `[[`, "page"))
-  tables <- lapply(pages, function(page) want_table(want, page, page_good(page)))
+  tables <- lapply(pages, function(page) want_table(want, page, page$good))
   rows <- if (length(tables)) {
     as_rows(as.list(data.table::rbindlist(lapply(tables, function(x) list_frame(unclass(x))),
       use.names = TRUE, fill = TRUE)))
@@ -91,7 +91,7 @@ try_call <- function(run, chain) {
     one$texts <- sample_rows(source, run$want$dataset, jsonlite::fromJSON(one$sample$about),
       one$sample$body)
   }
-  one$read <- nrow(page_good(page))
+  one$read <- nrow(page$good)
   one$following <- if (!is.null(page$following)) hide(page$following)
   told <- page_told(page, chain, run)
   one$rejected <- told[c("place", "fault", "detail")]
@@ -126,7 +126,7 @@ try_looks <- function(want, pages, rows, calendar) {
     if (isTRUE(outside > 0)) paste0(counted(outside, "bar"), " outside all sessions of the ",
       "calendar: is the zone right, and the calendar?"),
     if (short) try_grid(at, want$interval$seconds),
-    if (!all(vapply(pages, function(page) runs_one_way(page_times(page)), TRUE))) {
+    if (!all(vapply(pages, function(page) runs_one_way(page$times), TRUE))) {
       "rows of a page are in no order of time: nothing is held before the last page came"
     },
     if (!is.null(want$from) && !is.null(want$interval)) try_window(at, want))

@@ -7,7 +7,7 @@
 # The next page shows it, or the page rule itself.
 
 page_way <- function(chain, page, run) {
-  time <- page_times(page)
+  time <- page$times
   if (is.null(chain$from) || !length(time) || identical(chain$direction, "unknown")) {
     return(chain)
   }
@@ -15,9 +15,9 @@ page_way <- function(chain, page, run) {
     chain$direction <- "unknown"
     return(chain)
   }
-  ends <- ends_of(time)
+  ends <- page$edges
   before <- chain$ends
-  told <- told_way(run$want$dataset) %||% if (is.null(before)) lone_way(ends, chain, run)
+  told <- run$way %||% if (is.null(before)) lone_way(ends, chain, run)
   else way_between(before, ends)
   if (is.na(chain$direction)) chain$direction <- told
   # pages that run back, or overlap without an order, are no stretch any more
@@ -29,8 +29,6 @@ page_way <- function(chain, page, run) {
 }
 
 runs_one_way <- function(time) !is.unsorted(time) || !is.unsorted(-time)
-
-page_times <- function(page) page$times
 
 # Pages by time run as the card says.
 told_way <- function(dataset) {
@@ -66,13 +64,13 @@ way_between <- function(before, after) {
 # A service that has no word for one end of the window goes on beyond it: what comes from there on
 # is not asked for. Where the pages may hold
 # one series after another, only their end is the end.
-window_passed <- function(chain, page, dataset) {
-  time <- page_times(page)
+window_passed <- function(chain, page, run) {
+  time <- page$times
   if (is.null(chain$from) || length(chain$symbols) > 1 || !length(time) ||
-    (!length(dataset$sides) && any(!is.na(page$rows$side)))) {
+    (!length(run$want$dataset$sides) && any(!is.na(page$rows$side)))) {
     return(FALSE)
   }
-  edges <- if (is.null(told_way(dataset))) rev(ends_of(time)) else ends_of(time)
+  edges <- if (is.null(run$way)) rev(page$edges) else page$edges
   switch(chain$direction %|na|% "unknown", forward = edges[2] >= chain$to,
     backward = edges[1] < chain$from, FALSE)
 }
@@ -80,7 +78,7 @@ window_passed <- function(chain, page, dataset) {
 # Whether the calendar expects nothing in the window but what has come: a page shorter than pages
 # can be is then the last, without asking for another.
 window_full <- function(chain, page, run) {
-  time <- page_times(page)
+  time <- page$times
   if (is.null(run$want$interval) || is.null(chain$from) || is.null(run$calendar) ||
     length(chain$symbols) != 1 || !length(time) || any(!is.na(page$rows$side))) {
     return(FALSE)
@@ -92,7 +90,7 @@ window_full <- function(chain, page, run) {
 
 # Whether bars of one length stand from the window's beginning to its end.
 window_dense <- function(chain, page, run) {
-  time <- page_times(page)
+  time <- page$times
   seconds <- run$want$interval$seconds %||% NA_real_
   if (is.na(seconds) || length(chain$symbols) != 1 || !length(time) ||
     any(!is.na(page$rows$side))) {
@@ -117,7 +115,7 @@ page_place <- function(chain, page, run) {
     chain$cover <- c(chain$from, chain$to)
     return(chain)
   }
-  time <- page_times(page)
+  time <- page$times
   if (!length(time) || identical(chain$direction, "unknown")) {
     return(chain)
   }
@@ -135,7 +133,7 @@ page_place <- function(chain, page, run) {
 # The instant up to which a page's newest row speaks.
 page_newest <- function(page, zone) {
   period <- page$rows[["period"]]
-  time <- page_times(page)
+  time <- page$times
   max(-Inf, if (length(time)) max(time) + 1,
     if (inherits(period, "Date") &&
     any(!is.na(period))) as.numeric(time_local(max(period, na.rm = TRUE) + 1, 0, zone)))
@@ -145,15 +143,71 @@ page_newest <- function(page, zone) {
 # as they need not lie on one grid, and
 # the day of a longer one.
 before_bar <- function(time, run) {
-  if (is_short(run)) time
+  if (run$short) time
   else as.numeric(local_instant(local_day(utc(time), run$want$source$zone), 0,
     run$want$source$zone))
 }
 
 after_bar <- function(time, run) {
-  if (is_short(run)) time + 1
+  if (run$short) time + 1
   else as.numeric(local_instant(local_day(utc(time), run$want$source$zone) + 1, 0,
     run$want$source$zone))
 }
 
-is_short <- function(run) is.null(run$want$interval) || is_intraday(run$want$interval)
+# The address of the page that follows, and why it may not be requested.
+
+# Where the next page is: `address`, or nothing where this one is the last; `halt`, an error, where
+# it cannot be asked for, though this page is good.
+following_page <- function(source, chain, value, where, by = NULL) {
+  if (is.null(value)) {
+    return(NULL)
+  }
+  halt <- function(what, todo) list(halt = vetusta_error("payload", what, where, todo))
+  address <- absolute_address(value, chain$request$address)
+  if (is.na(address) || !grepl("^https?://", address, ignore.case = TRUE)) {
+    return(halt(paste0("The next page's address cannot be read: \"", value, "\"."),
+      "look at next_page: in the card"))
+  }
+  elsewhere <- function(...) {
+    paste0("The next page's address leads to another place, ", origin_of(address), ...)
+  }
+  own <- same_origin(address, source$address)
+  if (!own && !may_follow(address, source$address, source$elsewhere)) {
+    return(halt(elsewhere("."),
+      paste("it is not followed, because the key must not go there; where it is right,",
+      "say elsewhere: follow in the card, and it is followed without the key")))
+  }
+  address <- without_parameter(address, source$access)
+  if (!own && has_secret(address, source_secrets(source))) {
+    return(halt(elsewhere(", with a secret in it."),
+      "tell the service's makers: a key must not go elsewhere"))
+  }
+  # a last page that names itself is the last
+  if (address == chain$request$address) {
+    return(NULL)
+  }
+  if (address %in% chain$seen) {
+    return(if (!identical(by,
+      "time")) halt("The next page's address was asked for already: the pages go round.",
+      "tell the service's makers; what came so far is kept"))
+  }
+  if (chain$page >= page_bound) {
+    return(halt(paste0("There are more than ", format(page_bound, big.mark = ","), " pages."),
+      "ask for a shorter window"))
+  }
+  list(address = address)
+}
+
+page_bound <- 100000
+
+# A credential that the service repeats in its next address is taken out: it is put on when the
+# call is sent.
+without_parameter <- function(address, access) {
+  if (!identical(access$by, "query")) {
+    return(address)
+  }
+  # its name may be percent-encoded too
+  pattern <- paste0("([?&])", percent_pattern(access$name), "=[^&#]*&?")
+  address <- sub(pattern, "\\1", address, perl = TRUE)
+  sub("&$", "", sub("[?]$", "", address))
+}

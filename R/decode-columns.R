@@ -2,6 +2,11 @@
 
 # A column's values: a member of the row, the key or value of a map, or what the want knows.
 column_value <- function(rows, rule, known) {
+  # also one that was taken from deeper in the body, which bears its whole pointer
+  value <- if (!is.null(rule$member)) .subset2(rows, rule$member)
+  if (!is.null(value)) {
+    return(value)
+  }
   if (!is.null(rule$body)) {
     value <- known[[paste0("body ", rule$body)]]
     return(if (length(value) == 1 && is.atomic(value)) rep(value, nrow(rows)))

@@ -14,11 +14,11 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
     dataset$rows <- ""
   }
   if (format %in% c("json", "json-lines")) {
-    whole <- body_columns(dataset)
+    whole <- dataset$reading$whole
     problem <- problem_pointers(source$problem)
     found <- decode_json(body,
       c(rows = dataset$rows, problem, members, whole, lookup = dataset$lookup$rows), where,
-      instants = instant_members(dataset),
+      instants = dataset$reading$instants,
       map = is.null(dataset$within) && identical(dataset[["form"]], "map"))
     stop_on_problem(found, source$problem, where)
     if (is.null(found$rows) && !"absent" %in% dataset$nothing) {
@@ -28,7 +28,7 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
     read <- function(part) {
       if (is.null(part)) NULL
       else if (is.null(dataset$within)) json_rows(part,
-      dataset[["form"]] %||% "objects", where, dataset$rows, column_pointers(dataset))
+      dataset[["form"]] %||% "objects", where, dataset$rows, dataset$reading$pointers)
       else rows_within(part, dataset, where)
     }
     rows <- read(found$rows)
@@ -53,22 +53,6 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
   items <- attr(rows, "items") %||% if (length(dataset$sides)) decoded$rows / length(dataset$sides)
   else if (length(dataset$only) || length(dataset$unpack)) NROW(rows) else decoded$rows
   c(decoded, list(members = found, items = items))
-}
-
-# Members of rows that become a column of instants and nothing else: they need not be texts first.
-instant_members <- function(dataset) {
-  used <- members_used(dataset)
-  plain <- Filter(function(rule) {
-    rule$as == "rfc3339" && length(rule$at) == 1 &&
-      all(names(rule) %in% c("at", "as", "need", "declared")) &&
-      grepl("^/[^/~{]+$", rule$at) && sum(used == rule$at) == 1
-  }, dataset$columns)
-  substring(vapply(unname(plain), `[[`, "", "at"), 2)
-}
-
-# Every use of a member of the rows.
-members_used <- function(dataset) {
-  c(unlist(lapply(dataset$columns, `[[`, "at")), dataset$next_page$at)
 }
 
 # Names that are written as numbers too long for a double.
@@ -116,17 +100,6 @@ last_value <- function(values, dataset, where) {
       ", by which the next page is asked for."), where, "correct at: of next_page: in the card")
   }
   last
-}
-
-# The pointers of a dataset's columns.
-column_pointers <- function(dataset) {
-  unique(unlist(lapply(dataset$columns, `[[`, "at")))
-}
-
-# Columns whose value stands once for the whole body, as pointers by a name that no want has.
-body_columns <- function(dataset) {
-  pointers <- unlist(lapply(dataset$columns, `[[`, "body"))
-  stats::setNames(pointers, if (length(pointers)) paste0("body ", pointers))
 }
 
 # Where a body says error with status 200: a member that is there and says something, or that says
@@ -195,8 +168,16 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
   finer <- NULL
   for (name in names(dataset$columns)) {
     rule <- dataset$columns[[name]]
-    if (length(side)) rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
+    if (length(side)) {
+      rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
+      rule$member <- NULL
+    }
     value <- column_value(rows, rule, known)
+    # the usual number, all of it there
+    if (rule$plain && is.double(value) && !is.object(value) && !anyNA(value)) {
+      columns[[name]] <- value
+      next
+    }
     if (is.null(value)) {
       if (rule$need == "required") {
         stop_payload(paste0("No row has the member ", rule$at, ", which is the column `", name,
@@ -231,4 +212,125 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
   }
   list(columns = columns, faults = if (length(faults) == 1) no_faults
   else do.call(rbind, faults), rows = nrow(rows), finer = finer)
+}
+
+# Which rows of a body are meant, and what else in the body belongs to them.
+
+# The numbers of the rows that `only` names by their members; NULL where all are meant.
+rows_wanted <- function(rows, only) {
+  if (!length(only) || is.null(rows)) {
+    return(NULL)
+  }
+  kept <- rep(TRUE, nrow(rows))
+  for (pointer in names(only)) {
+    value <- member_at(rows, pointer)
+    told <- tolower(as.character(value %||% rep(NA, nrow(rows))))
+    kept <- kept & told %in% tolower(as.character(unlist(only[[pointer]])))
+  }
+  which(kept)
+}
+
+# Rows with the columns of another list of the body, joined by a member of each.
+rows_looked_up <- function(rows, second, dataset, where) {
+  rule <- dataset$lookup
+  if (is.null(rule) || is.null(rows)) {
+    return(rows)
+  }
+  told <- unique(unlist(lapply(dataset$columns, function(column) {
+    if (is.list(column)) column$lookup
+  })))
+  second <- if (length(second)) json_rows(second, rule[["form"]] %||% "objects", where, rule$rows,
+    c(rule$by, told))
+  by <- member_at(rows, rule$from)
+  if (is.null(by)) {
+    stop_payload(paste0("No row has the member ", rule$from,
+      ", by which its other columns are looked up."), where,
+      "correct from: of lookup: in the card")
+  }
+  key <- if (is.null(rule$by)) second[["key"]] else if (!is.null(second)) member_at(second, rule$by)
+  if (length(second) && is.null(key)) {
+    stop_payload(paste0("No row at ", rule$rows, " has the member ", rule$by,
+      ", by which rows are joined."), where, "correct by: of lookup: in the card")
+  }
+  at <- match(as.character(by), as.character(key))
+  for (pointer in told) {
+    value <- if (!is.null(second)) member_at(second, pointer)
+    rows[[paste("lookup", pointer)]] <- if (is.null(value)) rep(NA, length(at)) else value[at]
+  }
+  rows
+}
+
+# The bytes from the first bracket of JSON to the last: what stands around them is the name of a
+# function, or a guard against being run.
+json_within <- function(body) {
+  opens <- which(body %in% charToRaw("{["))
+  closes <- which(body %in% charToRaw("}]"))
+  if (!length(opens) || !length(closes) || opens[1] > closes[length(closes)]) {
+    return(body)
+  }
+  body[opens[1]:closes[length(closes)]]
+}
+
+# Rows that stand within others: a symbol with its bars, a company with its facts.
+
+rows_within <- function(outer, dataset, where) {
+  within <- dataset$within
+  if (!is.list(within)) within <- list(at = within)
+  form <- within[["form"]] %||% "objects"
+  holders <- outer_rows(outer, dataset[["form"]] %||% "objects", where, dataset$rows)
+  told <-
+    unique(as.character(unlist(lapply(dataset$columns,
+      function(rule) if (is.list(rule)) rule$outer))))
+  parts <- lapply(seq_along(holders), function(i) {
+    holder <- holders[[i]]
+    inner <- if (nzchar(within$at)) value_at(holder, within$at) else holder
+    rows <- if (length(inner)) json_rows(inner, form, where,
+      paste0(dataset$rows, "/", i - 1L, within$at), dataset$reading$pointers)
+    if (is.null(rows) || !nrow(rows)) {
+      return(NULL)
+    }
+    own <- lapply(stats::setNames(told, sprintf("outer %s", told)),
+      function(pointer) rep(plain_values(list(value_at(holder, pointer)))[[1]], nrow(rows)))
+    if (form %in% c("objects", "arrays", "columns", "one") && !is.null(names(holders))) {
+      own$key <- rep(names(holders)[i], nrow(rows))
+    }
+    if (!is.null(names(holders))) own[["outer-key"]] <- rep(names(holders)[i], nrow(rows))
+    list_frame(c(as.list(rows), own))
+  })
+  rows <- data.table::rbindlist(Filter(Negate(is.null), parts), use.names = TRUE, fill = TRUE)
+  rows <- as.data.frame(rows)
+  attr(rows, "items") <- length(holders)
+  rows
+}
+
+# The outer rows as a list of objects; named where they are the entries of a map.
+outer_rows <- function(outer, form, where, at) {
+  if (!length(outer)) {
+    return(list())
+  }
+  if (form == "map") {
+    if (is.list(outer) && !is.data.frame(outer) && length(names(outer))) {
+      return(outer)
+    }
+    stop_payload(paste0("What stands at ", at, " is no map from a name to rows."), where,
+      "correct rows: or form: in the card")
+  }
+  if (form == "one" && is.list(outer) && !is.data.frame(outer)) {
+    return(list(outer))
+  }
+  if (is.data.frame(outer)) {
+    return(lapply(seq_len(nrow(outer)),
+      function(i) {
+        lapply(outer,
+        function(column) {
+          if (is.data.frame(column)) as.list(column[i, , drop = FALSE])
+          else column[[i]]
+        })
+      }))
+  }
+  if (is.list(outer) && is.null(names(outer)) && all(vapply(outer, is.list, TRUE))) {
+    return(outer)
+  }
+  stop_payload(paste0("What stands at ", at, " is no array of objects that hold rows."), where,
+    "correct rows:, form: or within: in the card")
 }

@@ -29,10 +29,11 @@ desk_open <- function(folder = ".") {
     at <- dirname(at)
   }
   lines <- readLines(file, warn = FALSE, encoding = "UTF-8")
-  content <- card_yaml(lines, file, "desk")
-  content <- desk_plain(content)
-  place <- function(keys) card_place(lines, file, keys)
-  desk_check(content, place)
+  content <- parsed_once("desk", lines, file, make = function() {
+    content <- desk_plain(card_yaml(lines, file, "desk"))
+    desk_check(content, function(keys) card_place(lines, file, keys))
+    content
+  })
   within <- function(path) {
     if (grepl("^/|^[A-Za-z][A-Za-z0-9+.-]*://", path)) path
     else file.path(at, path)

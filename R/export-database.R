@@ -5,7 +5,9 @@
 #'
 #' Writes what an archive holds as plain tables with keys and types: `bars`, `observations`, `facts`
 #' of series, and a table named after its shape for all other rows (`instruments`, `places`,
-#' `snapshot`, ...). A table that is there is refreshed in place by the rows that changed.
+#' `snapshot`, ...). The table `dictionary` has the type and the unit of each column of a dataset,
+#' and `titles` what series are called. A table that is there is refreshed in place by the rows that
+#' changed.
 #'
 #' @param archive An archive.
 #' @param database Path of an SQLite file (made where it is not there), or a connection URI as
@@ -73,8 +75,30 @@ database_parts <- function(archive, addresses, from, to, as_of) {
     list(table = held$shape[at], key = c("source", "dataset", key), of = c("source", "dataset"),
       rows = database_rows(rows, held$source[at], held$dataset[at]), whole = TRUE)
   })
-  Filter(function(part) length(part$rows[[1]]) > 0 || NROW(part$groups) > 0,
+  parts <- Filter(function(part) length(part$rows[[1]]) > 0 || NROW(part$groups) > 0,
     c(unname(of_series), of_rows))
+  c(parts, database_dictionary(archive, parts))
+}
+
+# What the columns and series of the tables are: types and units by column, titles by series.
+database_dictionary <- function(archive, parts) {
+  places <- unique(unlist(lapply(parts, function(part) {
+    unique(paste0(part$rows$source, "/", part$rows$dataset))
+  })))
+  of_these <- function(rows) rows[paste0(rows$source, "/", rows$dataset) %in% places, ]
+  table <- function(name, key, rows) {
+    list(table = name, rows = as.list(rows), key = c("source", "dataset", key),
+      of = c("source", "dataset"), whole = TRUE)
+  }
+  columns <- of_these(archive_schema(archive))
+  titles <- of_these(archive_series(archive))
+  titles <- titles[!is.na(titles$title) & !duplicated(titles[c("source", "dataset", "key")]), ]
+  c(if (nrow(columns)) {
+    list(table("dictionary", "column", columns[c("source", "dataset", "column", "type", "unit")]))
+  },
+  if (nrow(titles)) {
+    list(table("titles", "key", titles[c("source", "dataset", "key", "title")]))
+  })
 }
 
 # All series that a part speaks of, also those whose rows are all deleted.

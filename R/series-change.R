@@ -57,6 +57,9 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL, mini
     zone = if (is.null(x[["period"]])) zone else "UTC",
     or_before = if (!is.null(or_before)) time_interval(or_before, "or_before"))
   points <- series_points(x, value_asked(x, value), interval, zone = zone, calendar = calendar)
+  # an index counts from the end of its base's day on
+  if (change == "index" && !is.null(how$base)) points$known <- pmax(points$known, how$base)
+  if (!is.null(over)) how$step <- smallest_step(points$time, text_groups(points$series)$id)
   changed <- if (has_vintages(points)) change_by_release(points, how)
   else change_once(newest_points(x, points), how, attr(points, "groups"))
   result <- derived_points(x, changed, changed$value, changed$through, changed$known)
@@ -79,23 +82,62 @@ change_once <- function(points, how, groups) {
   points
 }
 
+# Series with several releases of a time by their releases, and the others at once.
 change_by_release <- function(points, how) {
-  parts <- lapply(unname(series_split(points$series)), function(rows) {
-    part <- points[rows, ]
-    found <- by_release(part,
-      function(at) {
-        c(list(time = part$time[at]),
-        changed_points(part[at, ], rep(1L, length(at)), how, max(part$known[at], -Inf)))
-      })
-    found$series <- rep(part$series[1], nrow(found))
+  series <- series_split(points$series)
+  vintages <- vapply(series, function(rows) anyDuplicated(points$time[rows]) > 0, TRUE)
+  once <- unlist(series[!vintages], use.names = FALSE)
+  once <- once[!points$status[once] %in% "deleted"]
+  parts <- lapply(series[vintages], function(rows) {
+    own <- frame_rows(points, rows)
+    found <- by_release(own, function(at, groups) {
+      changed_points(frame_rows(own, at), groups, how)
+    }, change_reach(how))
+    found$series <- rep(points$series[rows[1]], nrow(found))
     found
   })
-  as.data.frame(data.table::rbindlist(parts, use.names = TRUE))
+  if (length(once)) {
+    own <- frame_rows(points, once)
+    own[c("value", "through", "known")] <- changed_points(own, text_groups(own$series)$id, how)[
+      c("value", "through", "known")]
+    parts <- c(parts, list(own[c("series", "time", "value", "through", "known")]))
+  }
+  all <- as.list(data.table::rbindlist(unname(parts), use.names = TRUE, fill = TRUE))
+  # series stay in the order in which they came
+  order <- order(match(all$series, names(series)), method = "radix")
+  list_frame(lapply(all, `[`, order))
 }
 
-# The values computed, with the latest `through` and `known` of what each is made from. `now` is the
-# instant as of which the points are.
-changed_points <- function(points, groups, how, now = Inf) {
+# From which rows on a change is made.
+change_reach <- function(how) {
+  if (how$windowed) {
+    return(reach_time(function(time) {
+      if (is.na(how$window$seconds)) {
+        as.numeric(shift_instant(utc(time), how$window, -1, how$zone))
+      } else {
+        time - how$window$seconds
+      }
+    }, open = TRUE))
+  }
+  if (!how$change %in% c("simple", "log", "difference")) {
+    return(if (is.null(how$base)) reach_all else reach_base(how$base))
+  }
+  if (is.null(how$over)) {
+    return(reach_rows)
+  }
+  # ends of months, and hours that the clock moved, lie some days apart
+  earlier <- function(time, days) {
+    edge <- shift_instant(utc(time), how$over, -1, how$zone)
+    if (days < 0 && !is.null(how$or_before)) {
+      edge <- shift_instant(edge, how$or_before, -1, how$zone)
+    }
+    as.numeric(edge) + days * 86400
+  }
+  reach_earlier(function(time) earlier(time, -4), function(time) earlier(time, 4))
+}
+
+# The values computed, with the latest `through` and `known` of what each is made from.
+changed_points <- function(points, groups, how) {
   value <- points$value
   if (how$windowed) {
     seconds <- as.double(how$window$seconds)
@@ -121,7 +163,7 @@ changed_points <- function(points, groups, how, now = Inf) {
   }
   out <- list(value = value, through = points$through, known = points$known)
   for (rows in split(seq_along(value), groups)) {
-    found <- switch(how$change, index = change_index(points[rows, ], how$base, now),
+    found <- switch(how$change, index = change_index(lapply(as.list(points), `[`, rows), how$base),
       cumulative = list(value = running_sum(value[rows])),
       drawdown = list(value = drawdown(value[rows])))
     out$value[rows] <- found$value
@@ -153,40 +195,57 @@ row_before <- function(groups) {
 # month's last day that of the earlier month's; where it is allowed, the newest one before. The
 # attribute `looked` is the row by whose missing value an older one was taken.
 row_earlier <- function(points, groups, how) {
-  out <- rep(NA_integer_, nrow(points))
-  looked <- out
+  n <- length(groups)
   monthly <- how$over$unit %in% c("month", "year")
-  dated <- !is_intraday(how$over) && (smallest_step(points$time, groups) %||% NA) >= 72000
-  for (rows in split(seq_along(groups), groups)) {
-    time <- points$time[rows]
-    wanted <- as.numeric(shift_instant(utc(time), how$over, -1, how$zone))
-    day <- local_day(utc(time), how$zone)
-    earlier <- local_day(utc(wanted), how$zone)
-    at <- match(wanted, time)
+  dated <- (!is_intraday(how$over) && how$step >= 72000) %in% TRUE
+  # what is reckoned of a time is reckoned once
+  times <- sort(unique(points$time))
+  at <- match(points$time, times)
+  own <- groups * (length(times) + 1) + at
+  row_of <- function(place) match(groups * (length(times) + 1) + place[at], own)
+  wanted <- as.numeric(shift_instant(utc(times), how$over, -1, how$zone))
+  out <- row_of(match(wanted, times))
+  if ((dated || monthly) && anyNA(out)) {
+    day <- local_day(utc(times), how$zone)
+    earlier <- if (dated) shift_day(day, how$over, -1) else local_day(utc(wanted), how$zone)
     # days whose hours the clock moved
-    if (dated %in% TRUE && anyNA(at)) {
-      earlier <- shift_day(day, how$over, -1)
-      at[is.na(at)] <- match(earlier, day)[is.na(at)]
+    by_day <- function(place) {
+      days <- groups * 1e7 + as.numeric(day)[at] + 5e6
+      match(groups * 1e7 + as.numeric(place)[at] + 5e6, days)
     }
-    if (monthly && anyNA(at)) {
-      last <- is.na(at) & day + 1 == shift_months_first(day, 1)
-      month_end <- shift_months_first(earlier[last], 1) - 1
-      at[last] <- if (dated %in% TRUE) match(month_end, day)
-      else match(as.numeric(time_local(month_end,
-        time[last] - as.numeric(time_local(day[last], 0, how$zone)), how$zone)), time)
+    open <- is.na(out)
+    if (dated) out[open] <- by_day(earlier)[open]
+    open <- which(is.na(out))
+    ends <- unique(at[open])
+    ends <- ends[day[ends] + 1 == shift_months_first(day[ends], 1)]
+    if (monthly && length(ends)) {
+      last <- open[at[open] %in% ends]
+      month_end <- rep(as.Date(NA), length(times))
+      month_end[ends] <- shift_months_first(earlier[ends], 1) - 1
+      found <- if (dated) by_day(month_end)
+      else row_of(match(as.numeric(time_local(month_end,
+        times - as.numeric(time_local(day, 0, how$zone)), how$zone)), times))
+      out[last] <- found[last]
     }
-    if (!is.null(how$or_before) && anyNA(at)) {
-      there <- which(!is.na(points$value[rows]))
-      near <- c(NA, there)[findInterval(wanted, time[there]) + 1]
-      oldest <- as.numeric(shift_instant(utc(wanted), how$or_before, -1, how$zone))
-      near[!is.na(near) & time[near] < oldest] <- NA
-      open <- is.na(at)
-      at[open] <- near[open]
-      looked[rows[open]] <- rows[c(NA, seq_along(time))[findInterval(wanted[open], time) + 1]]
-    }
-    out[rows] <- rows[at]
   }
-  if (!is.null(how$or_before)) attr(out, "looked") <- looked
+  if (is.null(how$or_before)) {
+    return(out)
+  }
+  # numbers that rise with series and time
+  wide <- diff(range(times)) + 2 * max(0, times - wanted) + 1
+  rising <- function(time) groups * wide + (time - min(times))
+  all <- rising(points$time)
+  there <- which(!is.na(points$value))
+  near <- c(NA, there)[findInterval(rising(wanted[at]), all[there]) + 1L]
+  oldest <- as.numeric(shift_instant(utc(wanted), how$or_before, -1, how$zone))[at]
+  near[!is.na(near) & (groups[near] != groups | points$time[near] < oldest)] <- NA
+  open <- which(is.na(out))
+  looked <- rep(NA_integer_, n)
+  seen <- c(NA, seq_len(n))[findInterval(rising(wanted[at]), all) + 1L]
+  seen[!is.na(seen) & groups[seen] != groups] <- NA
+  looked[open] <- seen[open]
+  out[open] <- near[open]
+  attr(out, "looked") <- looked
   out
 }
 
@@ -214,12 +273,12 @@ change_base <- function(base, zone) {
   as.numeric(time_instant(base, zone, end = TRUE, name = "base")) + if (is_day) 0 else 1e-6
 }
 
-# As long as the base's own day is not over, there is no index.
-change_index <- function(points, base, now) {
+# There is no index before the base's own day is over.
+change_index <- function(points, base) {
   value <- points$value
   in_reach <- if (is.null(base)) rep(TRUE, length(value)) else points$time < base
   usable <- which(is.finite(value) & value != 0 & in_reach)
-  if (!length(usable) || (!is.null(base) && now < base)) {
+  if (!length(usable)) {
     return(list(value = rep(NA_real_, length(value))))
   }
   at <- if (is.null(base)) usable[1] else usable[length(usable)]

@@ -210,57 +210,6 @@ point_groups <- function(points) {
   text_groups(points$series, lone = TRUE)$id %||% integer()
 }
 
-# What is computed from several releases is computed anew for each instant at which a row became
-# known, from the newest rows known by then, and kept where it differs from what was computed
-# before. `points` are of one series, in order of time and release; `work` takes the numbers of the
-# rows that count at an instant, and gives a list of `time`, `value`, `through`, `known` and
-# whatever else, an entry a result.
-by_release <- function(points, work) {
-  order <- order(points$time, points$known, method = "radix")
-  time <- points$time[order]
-  known <- points$known[order]
-  deleted <- if (is.null(points[["status"]])) rep(FALSE, length(order))
-  else points$status[order] %in% "deleted"
-  kept <- list()
-  last <- NULL
-  for (at in sort(unique(known))) {
-    seen <- which(known <= at)
-    seen <- seen[!duplicated(time[seen], fromLast = TRUE)]
-    now <- list_frame(work(order[seen[!deleted[seen]]]))
-    now$known <- pmax(now$known, rep(at, nrow(now)))
-    # what a deletion takes away is not there from then on
-    gone <- if (!is.null(last)) last[!last$time %in% now$time & !is.na(last$value), , drop = FALSE]
-    if (NROW(gone)) {
-      gone$value <- NA_real_
-      gone$known <- gone$through <- at
-      if (!is.null(gone[["status"]])) gone$status <- "deleted"
-      now <- rbind(now, gone)
-    }
-    same <- same_results(now, last)
-    now$known[same] <- last$known[match(now$time[same], last$time)]
-    kept[[length(kept) + 1]] <- now[!same, , drop = FALSE]
-    last <- now
-  }
-  all <- as.data.frame(data.table::rbindlist(kept, use.names = TRUE, fill = TRUE))
-  # of two results known from one instant on the one that was computed later counts
-  all <- all[!duplicated(all[c("time", "known")], fromLast = TRUE), , drop = FALSE]
-  all[order(all$time, all$known, method = "radix"), , drop = FALSE]
-}
-
-# Which results are as they were computed before, in all of their columns but the two instants.
-same_results <- function(now, last) {
-  if (is.null(last)) {
-    return(rep(FALSE, nrow(now)))
-  }
-  before <- match(now$time, last$time)
-  same <- !is.na(before)
-  for (name in setdiff(names(now), c("time", "known", "through"))) {
-    old <- last[[name]][before]
-    same <- same & ((now[[name]] == old) %in% TRUE | (is.na(now[[name]]) & is.na(old)))
-  }
-  same
-}
-
 # A table of points: what functions that look at values alone give back.
 points_rows <- function(series, time, value, ...) {
   with_shape(as_rows(list(series = series, time = utc(time), value = value, ...)), "vetusta_points")

@@ -47,7 +47,7 @@
 #' series_refine(months, "W", "linear")
 series_condense <- function(x, to, rule = "mean", need = 0, calendar = NULL, zone = NULL) {
   to <- check_frequency(if (missing(to)) NULL else to)
-  check_choice(rule, "rule", c("mean", "sum", "first", "last", "min", "max", "median", "end"))
+  check_choice(rule, "rule", condense_rules)
   check_calendar(calendar)
   if (!is.null(zone)) check_zone(zone)
   if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) {
@@ -64,10 +64,10 @@ series_condense <- function(x, to, rule = "mean", need = 0, calendar = NULL, zon
     period_first(epoch_days(ifelse(x$frequency == "W" & to != "W", as.numeric(x$period) + 3,
       as.numeric(x$period))), to)
   x$weight <- as.numeric(period_last(x$period, x$frequency) - x$period) + 1
-  out <- derived_rows(x, function(rows) condensed(x[rows, ], to, rule, need, calendar, zone))
+  out <- condensed_releases(x, to, rule, need, calendar, zone)
   frame <- data.frame(series = out$series,
-    period = epoch_days(out$time / 86400), frequency = rep(to, nrow(out)),
-    value = out$value, unit = out$unit, status = out$status, coverage = out$coverage,
+    period = epoch_days(out$time / 86400), frequency = rep(to, length(out$time)),
+    value = out$value, unit = out$measure, status = out$status, coverage = out$coverage,
     known = utc(out$known), through = utc(out$through))
   derived_observations(table, frame, zone)
 }
@@ -116,62 +116,68 @@ periods_of.default <- function(x, zone) {
     through = points$through, known = points$known, time = points$time))
 }
 
-# What is made of the rows of each series, of several releases anew for each; `work` takes rows and
-# gives `time`, `value`, `through`, `known`, `status` and others.
-derived_rows <- function(x, work) {
-  vintages <- has_vintages(x)
+# Longer periods by their releases. A period counts when it is over, and once more at every later
+# instant at which one of its rows has another release; each of these states is summarised as if it
+# were a period of its own. Rows stand in order of series, time and release.
+condensed_releases <- function(x, to, rule, need, calendar, zone) {
+  n <- nrow(x)
+  bucket <- as.numeric(x$bucket)
+  unit <- cumsum(c(TRUE, x$series[-1] != x$series[-n] | bucket[-1] != bucket[-n]))[seq_len(n)]
+  again <- c(FALSE, unit[-1] == unit[-n] & x$time[-1] == x$time[-n])[seq_len(n)]
   deleted <- x$status %in% "deleted"
-  parts <- lapply(if (vintages || any(deleted)) unname(series_split(x$series))
-  else list(seq_len(nrow(x))), function(rows) {
-    if (!vintages && !any(deleted)) {
-      return(list_frame(work(rows)))
-    }
-    part <- x[rows, c("time", "known", "status")]
-    found <- if (anyDuplicated(part$time)) by_release(part, function(at) work(rows[at]))
-    else list_frame(work(rows[!deleted[rows]]))
-    found$series <- rep(x$series[rows[1]], nrow(found))
-    found
-  })
-  as.data.frame(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
+  end <- period_ends(x$bucket, rep(to, n), zone)
+  # of a series with several releases of a time, what comes when a period is over is a release of it
+  late <- x$known > end & x$series %in% x$series[again]
+  several <- unit %in% unit[again | deleted | late]
+  once <- condensed(frame_rows(x, which(!several)), unit[!several], to, rule, need, calendar, zone)
+  if (!any(several)) {
+    return(once)
+  }
+  once <- c(once, list(unit = once$group, at = once$known))
+  rows <- which(several)
+  own <- unit[rows]
+  known <- pmax(x$known[rows], end[rows])
+  begins <- which(!again[rows])
+  time <- cumsum(!again[rows])
+  starts <- which(!duplicated(own))
+  ends <- c(starts[-1] - 1L, length(rows))
+  asked <- which(!duplicated(data.table::data.table(own, known)))
+  place <- match(own[asked], own[starts])
+  state <- release_rows_cpp(c(begins, length(rows) + 1L), known, !deleted[rows],
+    as.integer(time[starts][place]), as.integer(time[ends][place]), known[asked], FALSE)
+  found <- condensed(frame_rows(x, rows[state$row]), state$question, to, rule, need, calendar,
+    zone)
+  found <- c(found, list(unit = own[asked][found$group], at = known[asked][found$group]))
+  none <- setdiff(seq_along(asked), found$group)
+  row <- rows[asked][none]
+  gone <- list(series = x$series[row], time = bucket[row] * 86400,
+    value = rep(NA_real_, length(none)), through = known[asked][none],
+    known = known[asked][none], status = rep("deleted", length(none)), unit = own[asked][none],
+    at = known[asked][none], gone = rep(TRUE, length(none)))
+  all <- data.table::rbindlist(list(once, found, gone), use.names = TRUE, fill = TRUE)
+  releases_kept(all, c("value", "coverage", "status", "measure"), by = "unit")
 }
 
-condensed <- function(x, to, rule, need, calendar, zone) {
-  last <- period_last(x$bucket, to)
-  table <- data.table::data.table(series = x$series, bucket = as.numeric(x$bucket), value = x$value,
-    weight = x$weight, period = as.numeric(x$period), through = x$through, known = x$known,
-    unit = x$unit, provisional = x$status == "provisional",
-    ends = as.numeric(x$period) + x$weight > as.numeric(last) |
-    (x$weight == 7 & as.numeric(x$period) + x$weight + 3 > as.numeric(last)))
-  part <- function(value, weight, ends, fun) {
-    there <- !is.na(value)
-    if (fun == "end") {
-      at <- if (any(ends)) value[ends]
-      return(if (length(at)) at[length(at)] else NA_real_)
-    }
-    if (!any(there)) {
-      return(NA_real_)
-    }
-    v <- value[there]
-    switch(fun, mean = if (length(unique(weight[there])) == 1) mean(v)
-    else stats::weighted.mean(v, weight[there]), sum = sum(v), first = v[1], last = v[length(v)],
-      min = min(v), max = max(v), median = stats::median(v))
-  }
-  out <- table[,
-    list(value = as.double(part(.SD$value, .SD$weight, .SD$ends, rule)), unit = .SD$unit[1],
-      provisional = any(.SD$provisional, na.rm = TRUE),
-    parts = length(unique(.SD$period[!is.na(.SD$value)])), through = max(.SD$through),
-    known = max(.SD$known)), by = c("series", "bucket")]
-  bucket <- epoch_days(out$bucket)
-  frequency <- if (nrow(x)) x$frequency[match(paste(out$series, out$bucket),
-    paste(x$series, as.numeric(x$bucket)))] else character()
-  coverage <- pmin(1, out$parts / pmax(1, expected_parts(bucket, to, frequency, calendar)))
+# One result a run of equal groups: the summary of the rows of one period.
+condensed <- function(x, group, to, rule, need, calendar, zone) {
+  last <- as.numeric(period_last(x$bucket, to))
+  period <- as.numeric(x$period)
+  ends <- period + x$weight > last | (x$weight == 7 & period + x$weight + 3 > last)
+  out <- group_summary_cpp(as.integer(group), as.double(x$value), as.double(x$weight), period,
+    ends, x$status == "provisional", x$through, x$known, match(rule, condense_rules) - 1L)
+  at <- out$at
+  bucket <- x$bucket[at]
+  coverage <- pmin(1, out$parts / pmax(1, expected_parts(bucket, to, x$frequency[at], calendar)))
   value <- out$value
   value[coverage < need - 1e-9] <- NA
   end <- period_ends(bucket, rep(to, length(bucket)), zone)
-  list(series = out$series, time = out$bucket * 86400, value = value, unit = out$unit,
-    coverage = coverage, through = pmax(out$through, end), known = pmax(out$known, end),
+  list(group = group[at], series = x$series[at], time = as.numeric(bucket) * 86400, value = value,
+    measure = x$unit[at], coverage = coverage, through = pmax(out$through, end),
+    known = pmax(out$known, end),
     status = ifelse(is.na(value), "missing", ifelse(out$provisional, "provisional", "observed")))
 }
+
+condense_rules <- c("mean", "sum", "first", "last", "min", "max", "median", "end")
 
 # How many days, weeks or months each longer period has.
 expected_parts <- function(bucket, to, frequency, calendar) {

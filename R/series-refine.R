@@ -16,107 +16,216 @@ series_refine <- function(x, to, rule = "last", known = "start", indicator = NUL
     return(series_frame(data.frame(series = character(), period = as.Date(character()),
       frequency = character(), value = numeric(), status = character(), rule = character())))
   }
-  out <- do.call(rbind,
-    lapply(unname(series_split(x$series)),
-      function(rows) {
-        derived_rows(x[rows, ],
-        function(at) refine_one(x[rows[at], ], to, rule, known, indicator, zone))
-      }))
-  # a value that was deleted is told, so that it ends the one before it
-  out <- out[!is.na(out$value) | out$status %in% "deleted", ]
+  out <- refined_releases(x, to, rule, known, indicator, zone)
   frame <- data.frame(series = out$series,
     period = epoch_days(out$time / 86400), frequency = rep(to, nrow(out)),
-    value = out$value, unit = out$unit, status = out$status, rule = rep(rule, nrow(out)),
-    known = utc(out$known), through = utc(out$through))
+    value = out$value, unit = out$unit, status = ifelse(is.na(out$value), "deleted", "filled"),
+    rule = rep(rule, nrow(out)), known = utc(out$known), through = utc(out$through))
   derived_observations(table, frame, zone)
 }
 
-refine_one <- function(x, to, rule, known, indicator, zone) {
+# The parts of each series' periods, by its releases where it has several. A part that is there no
+# more is a row without a value.
+refined_releases <- function(x, to, rule, known, indicator, zone) {
+  refine <- function(rows, group) {
+    refined(frame_rows(x, rows), group, to, rule, known, indicator, zone)
+  }
+  parts <- lapply(unname(series_split(x$series)), function(rows) {
+    deleted <- x$status[rows] %in% "deleted"
+    found <- if (!anyDuplicated(x$time[rows])) {
+      once <- rows[!deleted]
+      refine(once, rep(1L, length(once)))
+    } else if (rule == "spline") {
+      by_instant(frame_rows(x, rows), function(at) refine(rows[at], rep(1L, length(at))))
+    } else {
+      refined_one(frame_rows(x, rows), to, function(at, group) refine(rows[at], group))
+    }
+    found <- list_frame(found[c("time", "value", "through", "known")])
+    found$series <- rep(x$series[rows[1]], nrow(found))
+    found$unit <- rep(x$unit[rows[1]], nrow(found))
+    again <- c(FALSE, found$time[-1] == found$time[-nrow(found)])[seq_len(nrow(found))]
+    found[!is.na(found$value) | again, , drop = FALSE]
+  })
+  as.data.frame(data.table::rbindlist(parts))
+}
+
+# The parts of one series with several releases of a period.
+refined_one <- function(x, to, refine) {
+  table <- release_table(x)
+  near <- reach_values(table, !is.na(x$value[table$row]))
+  once <- which(table$in_order & table$usable[table$begins])
+  first <- refine(table$row[table$begins[once]], rep(1L, length(once)))
+  maker <- once[first$maker]
+  first <- c(first[c("time", "value", "through", "known")], list(at = table$known_first[maker]))
+  state <- release_rows(table, near$rows$lo, near$rows$hi, near$at[near$rows$group])
+  found <- refine(state$row, state$question)
+  group <- near$rows$group[found$group]
+  days <- table$time
+  place <- function(time) {
+    findInterval(time + if (to == "W") 3 * 86400 else 0, days)
+  }
+  flagged <- in_ranges(near$cells, group, place(found$time))
+  found <- c(found[c("time", "value", "through", "known")], list(at = near$at[group]))
+  # parts of these periods that are not there any more
+  last <- as.numeric(period_last(x$period, x$frequency)) * 86400
+  fine <- as.numeric(period_sequence(min(x$period), epoch_days(max(last) / 86400), to)) * 86400
+  of <- place(fine)
+  cells <- near$cells
+  lo <- findInterval(cells$lo, of, left.open = TRUE) + 1L
+  hi <- findInterval(cells$hi, of)
+  count <- pmax(0L, hi - lo + 1L)
+  cell <- sequence(count, lo)
+  at <- rep(near$at[cells$group], count)
+  there <- data.table::data.table(time = found$time[flagged], at = found$at[flagged])
+  wanted <- data.table::data.table(time = fine[cell], at = at)
+  none <- is.na(there[wanted, on = c("time", "at"), which = TRUE, mult = "first"])
+  gone <- list(time = fine[cell][none], value = rep(NA_real_, sum(none)), through = at[none],
+    known = at[none], at = at[none], gone = rep(TRUE, sum(none)))
+  releases_kept(data.table::rbindlist(list(lapply(first, `[`, !near$changed[maker]),
+    lapply(found, `[`, flagged), gone), use.names = TRUE, fill = TRUE))
+}
+
+# The parts of the periods of several series, which are told apart by numbers: `group`, `time`,
+# `value`, `through`, `known`, and `maker`, the last row that each is made from.
+refined <- function(x, group, to, rule, known, indicator, zone) {
+  n <- length(group)
+  if (!n) {
+    none <- numeric()
+    return(list(group = integer(), time = none, value = none, through = none, known = none,
+      maker = integer()))
+  }
   last <- period_last(x$period, x$frequency)
-  fine <- period_sequence(min(x$period), max(last), to)
+  begins <- which(!duplicated(group))
+  ends <- c(begins[-1] - 1L, n)
+  all <- period_sequence(min(x$period), max(last), to)
   # a week is where its Thursday is
-  middle <- if (to == "W") fine + 3 else fine
-  keep <- middle >= min(x$period) & middle <= max(last)
-  fine <- fine[keep]
-  owner <- findInterval(as.numeric(middle[keep]), as.numeric(x$period))
-  owner[owner > 0 & middle[keep] > last[pmax(1, owner)]] <- NA
+  middle <- as.numeric(if (to == "W") all + 3 else all)
+  # days that rise with the groups too
+  wide <- as.numeric(max(last) - min(x$period)) + 1000
+  rising <- function(day, group) as.numeric(day) + group * wide
+  lo <- findInterval(as.numeric(x$period[begins]), middle, left.open = TRUE) + 1L
+  hi <- findInterval(as.numeric(last[ends]), middle)
+  count <- pmax(0L, hi - lo + 1L)
+  part <- sequence(count, lo)
+  of <- rep(group[begins], count)
+  fine <- all[part]
+  middle <- middle[part]
+  row_before <- function(day, days) {
+    row <- c(NA, seq_len(n))[findInterval(rising(day, of), rising(days, group)) + 1L]
+    row[!is.na(row) & group[row] != of] <- NA
+    row
+  }
+  owner <- row_before(middle, x$period)
+  gap <- middle > as.numeric(last)[owner]
+  # a part between two periods is there once the later one is
+  reached <- owner + gap
+  owner[which(gap)] <- NA
   fine_last <- period_last(fine, to)
   days <- as.numeric(fine_last - fine) + 1
-  rows <- seq_len(nrow(x))
-  there <- carry_cpp(as.double(ifelse(is.na(x$value), NA, rows)), integer(), Inf, TRUE)
+  rows <- seq_len(n)
+  there <- carry_cpp(as.double(ifelse(is.na(x$value), NA, rows)), as.integer(group), Inf, TRUE)
   # the row that each part is made from, and from which rows it is known: one, the one after it, or
   # all
   from <- looked <- owner
   if (rule == "last" && known == "start") {
-    from <- carry_cpp(as.double(there[owner]), integer(), Inf, TRUE)
+    from <- carry_cpp(as.double(there[owner]), as.integer(of), Inf, TRUE)
   } else if (rule == "last") {
-    looked <- c(NA, rows)[findInterval(as.numeric(fine), as.numeric(last) + 1) + 1]
+    looked <- row_before(fine, as.numeric(last) + 1)
     from <- there[looked]
   }
+  parts <- list(x = x, group = group, of = of, owner = owner, from = from, looked = looked,
+    last = last, place = (as.numeric(fine) + as.numeric(fine_last)) / 2, rising = rising)
+  if (rule == "linear") parts <- c(parts, parts_between(parts))
   value <- switch(rule,
     last = x$value[from],
-    linear = , spline = refine_between(x, last, fine, fine_last, rule),
+    linear = parts$value,
+    spline = parts_spline(parts),
     even = shares_of(x$value, owner, days),
     indicator = shares_of(x$value, owner, indicator$value[match(fine, indicator$period)])
   )
-  times <- refine_times(x, from, looked, fine, fine_last, last, owner, rule, indicator)
+  times <- parts_times(parts, rule, indicator, match(fine, indicator$period))
   # nothing counts before the time that it speaks of is over
   end <- period_ends(fine, rep(to, length(fine)), zone)
-  list(series = rep(x$series[1], length(fine)), time = as.numeric(fine) * 86400,
-    value = as.double(value), unit = rep(x$unit[1], length(fine)),
-    status = rep("filled", length(fine)), through = pmax(times$through, end),
-    known = pmax(times$known, end))
+  list(group = of, time = as.numeric(fine) * 86400, value = as.double(value),
+    through = pmax(times$through, end), known = pmax(times$known, end),
+    maker = as.integer(pmax(reached, from, looked, parts$after %||% owner, na.rm = TRUE)))
+}
+
+# Parts on the straight line between the middles of two periods with a value: `before` and `after`
+# are their rows.
+parts_between <- function(parts) {
+  x <- parts$x
+  at <- (as.numeric(x$period) + as.numeric(parts$last)) / 2
+  good <- which(is.finite(x$value))
+  key <- parts$rising(at[good], parts$group[good])
+  own <- parts$rising(parts$place, parts$of)
+  near <- function(k) {
+    row <- good[pmin(pmax(k, 1L), length(good))]
+    if (!length(good)) row <- rep(NA_integer_, length(own))
+    row[!is.na(row) & parts$group[row] != parts$of] <- NA
+    row
+  }
+  k <- findInterval(own, key)
+  before <- near(k)
+  after <- near(findInterval(own, key, left.open = TRUE) + 1L)
+  share <- (parts$place - at[before]) / (at[after] - at[before])
+  value <- ifelse(parts$place == at[before], x$value[before],
+    x$value[before] + (x$value[after] - x$value[before]) * share)
+  # nothing beyond the first and the last value
+  value[is.na(before) | is.na(after)] <- NA
+  list(value = value, before = before, after = after)
+}
+
+# A natural cubic spline through the middles of each group's periods.
+parts_spline <- function(parts) {
+  x <- parts$x
+  at <- (as.numeric(x$period) + as.numeric(parts$last)) / 2
+  out <- rep(NA_real_, length(parts$of))
+  for (rows in split(seq_along(parts$of), parts$of)) {
+    good <- which(parts$group == parts$of[rows[1]] & is.finite(x$value))
+    if (length(good) < 3) next
+    inside <- rows[parts$place[rows] >= min(at[good]) & parts$place[rows] <= max(at[good])]
+    out[inside] <- stats::spline(at[good], x$value[good], xout = parts$place[inside],
+      method = "natural")$y
+  }
+  out
 }
 
 # The latest `through` and `known` of what each part is made from.
-refine_times <- function(x, from, looked, fine, fine_last, last, owner, rule, indicator) {
+parts_times <- function(parts, rule, indicator, share) {
+  x <- parts$x
   latest <- switch(rule,
-    spline = function(values, shares) rep(max(values), length(fine)),
-    linear = {
-      at <- (as.numeric(x$period) + as.numeric(last)) / 2
-      good <- which(is.finite(x$value))
-      place <- (as.numeric(fine) + as.numeric(fine_last)) / 2
-      before <- good[pmax(1, findInterval(place, at[good]))]
-      after <- good[pmin(length(good), findInterval(place, at[good], left.open = TRUE) + 1)]
-      # a value that is missing between them was looked at too
-      function(values, shares) range_latest(values, before, after)
+    spline = function(values, shares) {
+      as.numeric(tapply(values, factor(parts$group, unique(parts$group)), max)[
+        match(parts$of, unique(parts$group))])
     },
-    last = function(values, shares) range_latest(values, from, pmax(from, looked, na.rm = TRUE)),
+    # a value that is missing between them was looked at too
+    linear = function(values, shares) range_latest(values, parts$before, parts$after),
+    last = function(values, shares) {
+      range_latest(values, parts$from, pmax(parts$from, parts$looked, na.rm = TRUE))
+    },
     indicator = function(values, shares) {
-      of_period <- tapply(shares[match(fine, indicator$period)],
-        factor(owner, seq_len(nrow(x))), max)
-      pmax(values[from], as.numeric(of_period)[owner])
+      of_period <- tapply(shares[share], factor(parts$owner, seq_along(x$value)), max)
+      pmax(values[parts$from], as.numeric(of_period)[parts$owner])
     },
-    function(values, shares) values[from])
+    function(values, shares) values[parts$from])
   list(through = latest(x$through, indicator$through), known = latest(x$known, indicator$known))
 }
 
 # The latest of the values from one place to another, for each pair of places.
 range_latest <- function(values, first, last) {
-  out <- values[last]
-  out[is.na(out)] <- values[first][is.na(out)]
-  wide <- which(last > first)
+  out <- pmax(values[last], values[first], na.rm = TRUE)
+  wide <- which(last > first + 1)
   out[wide] <- vapply(wide, function(i) max(values[first[i]:last[i]]), 0)
   out
 }
 
-refine_between <- function(x, last, fine, fine_last, rule) {
-  good <- !is.na(x$value) & is.finite(x$value)
-  at <- (as.numeric(x$period) + as.numeric(last))[good] / 2
-  to <- (as.numeric(fine) + as.numeric(fine_last)) / 2
-  if (sum(good) < if (rule == "spline") 3 else 2) {
-    return(rep(NA_real_, length(to)))
-  }
-  value <- if (rule == "linear") stats::approx(at, x$value[good], to)$y
-  else stats::spline(at, x$value[good], xout = to, method = "natural")$y
-  # nothing beyond the first and the last value
-  ifelse(to < min(at) | to > max(at), NA_real_, value)
-}
-
-# A total split by weights; the last part takes what rounding leaves, so that the parts add up.
+# A total split by weights.
 shares_of <- function(total, owner, weight) {
-  whole <- tapply(weight, factor(owner, seq_along(total)), sum)
-  value <- total[owner] * weight / as.numeric(whole)[owner]
+  known <- which(!is.na(owner))
+  whole <- rowsum(weight[known], owner[known], reorder = FALSE)
+  whole <- whole[match(owner, as.integer(rownames(whole)))]
+  value <- total[owner] * weight / whole
   ifelse(is.finite(value), value, NA_real_)
 }
 

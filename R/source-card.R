@@ -30,6 +30,12 @@ source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
       todo = "give the path of a card")
   }
   text <- readLines(path, warn = FALSE, encoding = "UTF-8")
+  secrets <- secrets %||% secrets_beside(path)
+  parsed_once("card", text, path, address, secrets, account,
+    make = function() card_read(text, path, address, secrets, account))
+}
+
+card_read <- function(text, path, address, secrets, account) {
   content <- card_yaml(text, path)
   place <- function(keys) card_place(text, path, keys)
   card_check(content, card_grammar(), character(), place)
@@ -38,7 +44,7 @@ source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
     check_choice(account, "account", names(content$accounts), "card")
     content$access <- utils::modifyList(content$access, content$accounts[[account]])
   }
-  card_finish(content, path, secrets %||% secrets_beside(path), place)
+  card_finish(content, path, secrets, place)
 }
 
 card_path <- function(file) {
@@ -149,6 +155,7 @@ dataset_made <- function(dataset, name) {
   for (column in names(dataset$columns)) {
     dataset$columns[[column]] <- column_rule(dataset$columns[[column]], column, dataset$shape)
   }
+  dataset$reading <- dataset_reading(dataset)
   structure(c(dataset, list(name = name)), class = kind)
 }
 
@@ -235,14 +242,17 @@ source_calendar <- function(calendar) {
       todo = paste0("give the path of a calendar file, or the name of one that ships: ",
         paste(shipped, collapse = ", ")))
   }
-  calendar_make(calendar_definition(found[1], character()))
+  definition <- calendar_definition(found[1], character())
+  parsed_once("calendar", definition, make = function() calendar_make(definition))
 }
 
 # What a calendar's file says, upon what the calendar that it builds on says: its own words lead,
 # closed and half days are added, and
 # `without` takes days of the other away by their names.
 calendar_definition <- function(file, above) {
-  content <- card_yaml(readLines(file, warn = FALSE, encoding = "UTF-8"), file, "calendar")
+  text <- readLines(file, warn = FALSE, encoding = "UTF-8")
+  content <- parsed_once("calendar file", text, file,
+    make = function() card_yaml(text, file, "calendar"))
   if (is.null(content$builds_on)) {
     return(content[setdiff(names(content), "without")])
   }
@@ -263,4 +273,22 @@ calendar_definition <- function(file, above) {
   base[names(own)] <- own
   for (part in c("closed", "half_days")) base[[part]] <- c(kept(base[[part]]), content[[part]])
   base
+}
+
+# Cards, calendars and desks are read once a process: what was made from a text is kept beside the
+# text's hash, and can be dropped at any time.
+
+parsed <- new.env(parent = emptyenv())
+# So many at most: a run over more cards than these reads them again.
+parsed_most <- 200
+
+# What `make()` gives for these texts and values; made once for each.
+parsed_once <- function(what, ..., make) {
+  key <- digest::digest(list(what, ...), algo = "sha1")
+  if (is.null(parsed[[key]])) {
+    made <- make()
+    if (length(parsed) >= parsed_most) rm(list = ls(parsed), envir = parsed)
+    assign(key, made, envir = parsed)
+  }
+  parsed[[key]]
 }

@@ -124,13 +124,21 @@ dataset_gives <- function(dataset) {
 }
 
 # How a column of a card is read: where it stands (`at`), its type (`as`), whether the card itself
-# says the type (`declared`), and whether a row may be without it (`need`).
+# says the type (`declared`), and whether a row may be without it (`need`). One that is no more than
+# a member of the row has its name in the columns of rows (`member`); a number that stands as it is
+# meant is `plain`.
 column_rule <- function(rule, name, shape) {
   if (!is.list(rule)) rule <- list(at = rule)
   rule$at <- unlist(rule$at)
   rule$declared <- !is.null(rule$as)
-  rule$as <- rule$as %||% default_type(shape, name)
-  rule$need <- rule$need %||% if (is.null(rule$default)) "required" else "optional"
+  if (!rule$declared) rule$as <- default_type(shape, name)
+  if (is.null(rule$need)) rule$need <- if (is.null(rule$default)) "required" else "optional"
+  elsewhere <- c("digits", "of", "outer", "lookup", "body")
+  if (length(rule$at) == 1 && startsWith(rule$at, "/") && !any(elsewhere %in% names(rule))) {
+    rule$member <- substring(rule$at, 2)
+  }
+  rule$plain <- rule$as == "number" &&
+    !any(c("scale", "words", "nothing", "written") %in% names(rule))
   rule
 }
 
@@ -151,4 +159,30 @@ dataset_types <- function(dataset) {
   type[type == "percent"] <- "number"
   type[!type %in% c("text", "number", "whole number", "flag", "day")] <- "instant"
   type
+}
+
+# What is the same whenever an answer of the dataset is read: `pointers` of its columns; those of
+# values that stand once for the whole body (`whole`), by a name that no query has; `parts` that
+# page rules need, pointers and headers, and of these the pointers (`members`); members of rows that
+# become instants and nothing else, so that they need not be texts first (`instants`); and whether
+# times are on the local clock.
+dataset_reading <- function(dataset) {
+  pointers <- unlist(lapply(dataset$columns, `[[`, "at"), use.names = FALSE)
+  whole <- unlist(lapply(dataset$columns, `[[`, "body"))
+  rule <- dataset$next_page
+  parts <- list(following = if (isTRUE(rule$by %in% c("address", "cursor"))) rule$at,
+    total = rule$total, pages = rule$pages, more = rule$more)
+  parts <- parts[lengths(parts) > 0]
+  used <- c(pointers, unlist(rule$at))
+  plain <- Filter(function(column) {
+    column$as == "rfc3339" && !is.null(column$member) && !grepl("[/~{]", column$member) &&
+      all(names(column) %in% c("at", "as", "need", "declared", "member", "plain")) &&
+      sum(used == column$at) == 1
+  }, dataset$columns)
+  time <- dataset$columns$time
+  list(pointers = unique(pointers),
+    whole = stats::setNames(whole, if (length(whole)) paste0("body ", whole)),
+    parts = parts, members = unlist(Filter(is.character, parts)),
+    instants = vapply(unname(plain), `[[`, "", "member"),
+    local = identical(time$as, "local") || !is.null(time$written))
 }

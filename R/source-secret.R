@@ -33,6 +33,13 @@ source_secret <- function(source, name) {
     vetusta_stop("secret", "A secret is that of a source.", todo = "read one with source_card()")
   }
   check_text(name, "name", "secret")
+  secret_value(source, name)
+  # where it is found, and not what it is: one that is printed or saved holds no value
+  structure(list(name = name, secrets = source$secrets), class = "vetusta_secret")
+}
+
+# The value of a secret, which must be set and be one line.
+secret_value <- function(source, name) {
   value <- find_secret(source, name)
   if (is.null(value)) {
     vetusta_stop("secret",
@@ -48,11 +55,23 @@ source_secret <- function(source, name) {
         where = paste0(source$file, ", access"),
       todo = "set it again, as one line")
   }
-  # where it is found, and not what it is: one that is printed or saved holds no value
-  structure(list(name = name, secrets = source$secrets), class = "vetusta_secret")
+  value
+}
+
+# The source as a run knows it: a secret is read once, so that what is sent and what is hidden are
+# the same throughout. Such a source is never printed or saved.
+source_of_run <- function(source) {
+  source$found <- new.env(parent = emptyenv())
+  source
 }
 
 find_secret <- function(source, name) {
+  if (!is.null(source$found)) {
+    if (is.null(source$found[[name]])) {
+      assign(name, find_secret(source[c("secrets", "source")], name), envir = source$found)
+    }
+    return(source$found[[name]])
+  }
   value <- Sys.getenv(name)
   if (nzchar(value)) {
     return(value)
@@ -89,12 +108,6 @@ read_env_file <- function(path) {
   quoted <- grepl("^\".*\"$|^'.*'$", values)
   values[quoted] <- substr(values[quoted], 2, nchar(values[quoted]) - 1)
   stats::setNames(as.list(values), names)
-}
-
-reveal <- function(secret) {
-  place <- unclass(secret)
-  find_secret(place, place$name) %||% vetusta_stop("secret",
-    paste0("The secret ", place$name, " is not set any more."), todo = "set it again")
 }
 
 #' @export
@@ -137,14 +150,38 @@ lower_percent <- function(text) {
   text
 }
 
+# Secrets with all their forms, for texts and for bytes; made once a run.
+secrets_hidden <- function(secrets) {
+  secrets <- as.character(secrets[nzchar(secrets)])
+  # one that may stand in a body by chance, since it is short or a number, is left there
+  long <- nchar(secrets) >= 6 & grepl("[^0-9.,]", secrets)
+  forms <- lapply(secrets, secret_forms)
+  structure(secrets, forms = as.character(unlist(forms)), body = as.character(unlist(forms[long])),
+    patterns = vapply(secrets, percent_pattern, "", USE.NAMES = FALSE), class = "vetusta_hidden")
+}
+
+# What a run must not show, as a function: the secrets of its source, and the token that it got.
+run_secrets <- function(source, tokens) {
+  hidden <- NULL
+  token <- NULL
+  function() {
+    if (is.null(hidden) || !identical(token, tokens$value)) {
+      token <<- tokens$value
+      hidden <<- secrets_hidden(c(source_secrets(source), token))
+    }
+    hidden
+  }
+}
+
 # Takes secrets out of a text that is shown or kept.
 redact <- function(text, secrets) {
-  for (form in unlist(lapply(secrets[nzchar(secrets)], secret_forms))) {
+  if (!inherits(secrets, "vetusta_hidden")) secrets <- secrets_hidden(secrets)
+  for (form in attr(secrets, "forms")) {
     text <- gsub(form, "<secret>", text, fixed = TRUE, useBytes = TRUE)
   }
   coded <- grepl("%[0-9A-Fa-f]{2}", text, useBytes = TRUE)
   if (any(coded)) {
-    for (pattern in vapply(secrets[nzchar(secrets)], percent_pattern, "")) {
+    for (pattern in attr(secrets, "patterns")) {
       text[coded] <- gsub(pattern, "<secret>", text[coded], perl = TRUE, useBytes = TRUE)
     }
   }
@@ -164,21 +201,18 @@ percent_pattern <- function(secret) {
 }
 
 has_secret <- function(text, secrets) {
-  secrets <- secrets[nzchar(secrets)]
-  any(vapply(unlist(lapply(secrets, secret_forms)), grepl, TRUE, x = text, fixed = TRUE)) ||
-    any(vapply(vapply(secrets, percent_pattern, ""), grepl, TRUE, x = text, perl = TRUE,
-      useBytes = TRUE))
+  if (!inherits(secrets, "vetusta_hidden")) secrets <- secrets_hidden(secrets)
+  any(vapply(attr(secrets, "forms"), grepl, TRUE, x = text, fixed = TRUE)) ||
+    any(vapply(attr(secrets, "patterns"), grepl, TRUE, x = text, perl = TRUE, useBytes = TRUE))
 }
 
-# The same for bytes: a service may repeat a key in its answer. A secret that may stand there by
-# chance, since it is short or a number, is left: it is taken out of
-# what is shown or kept.
+# The same for bytes: a service may repeat a key in its answer.
 without_secrets <- function(body, secrets) {
-  secrets <- secrets[nchar(secrets) >= 6 & grepl("[^0-9.,]", secrets)]
-  if (!length(secrets) || !length(body)) {
+  if (!inherits(secrets, "vetusta_hidden")) secrets <- secrets_hidden(secrets)
+  forms <- attr(secrets, "body")
+  if (!length(forms) || !length(body)) {
     return(body)
   }
-  forms <- unlist(lapply(secrets, secret_forms))
   there <- vapply(forms, function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE)
   if (!any(there)) {
     return(body)
@@ -199,7 +233,8 @@ without_secrets <- function(body, secrets) {
 
 # Bytes that are kept, without any secret.
 redact_bytes <- function(body, secrets) {
-  there <- any(vapply(unlist(lapply(secrets[nzchar(secrets)], secret_forms)),
+  if (!inherits(secrets, "vetusta_hidden")) secrets <- secrets_hidden(secrets)
+  there <- any(vapply(attr(secrets, "forms"),
     function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE))
   if (there) charToRaw(redact(rawToChar(body[body != as.raw(0)]), secrets)) else body
 }

@@ -3,17 +3,19 @@
 # The server's clock: how far it is ahead of this machine's is asked for every minute. Within half a
 # second they count as the same.
 #' @export
-store_now.vetusta_store_postgres <- function(store) {
-  now <- now_seconds()
-  if (is.null(store$ahead) || now > store$ahead_asked + 60 || now < store$ahead_asked) {
-    told <- sql_get(store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now")$now
-    after <- now_seconds()
-    ahead <- told - (now + after) / 2
-    store$ahead <- if (abs(ahead) < 0.5 + (after - now)) 0 else ahead
-    store$ahead_asked <- after
-    now <- after
+store_clock.vetusta_store_postgres <- function(store) {
+  function() {
+    now <- now_seconds()
+    if (is.null(store$ahead) || now > store$ahead_asked + 60 || now < store$ahead_asked) {
+      told <- sql_get(store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now")$now
+      after <- now_seconds()
+      ahead <- told - (now + after) / 2
+      store$ahead <- if (abs(ahead) < 0.5 + (after - now)) 0 else ahead
+      store$ahead_asked <- after
+      now <- after
+    }
+    whole_micros(now + store$ahead)
   }
-  whole_micros(now + store$ahead)
 }
 
 #' @export

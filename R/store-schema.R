@@ -99,6 +99,9 @@ sql_fitted <- function(store, page, columns) {
 # none yet.
 sql_declared <- function(store, page, columns) {
   types <- sql_types(store, page$source, page$dataset)
+  if (all(names(page$types) %in% names(types))) {
+    return(types)
+  }
   fresh <- setdiff(intersect(names(page$types), columns), c(names(types), "series", time_columns))
   for (name in fresh) sql_put_type(store, page, name, NULL, page$types[[name]])
   if (length(fresh)) sql_types(store, page$source, page$dataset) else types

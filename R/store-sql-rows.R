@@ -154,3 +154,52 @@ store_datasets <- function(store) {
         DESC) AS nth FROM frames) f
       GROUP BY source, dataset, shape ORDER BY 1, 2")
 }
+
+# What is said of each series, with the instant from which it is said.
+sql_put_attributes <- function(store, ids, series, now) {
+  if (is.null(series$attributes)) {
+    return(invisible())
+  }
+  since <- series$attributes_known
+  since[is.na(since)] <- now
+  there <- which(!is.na(series$attributes))
+  sql_do(store,
+    "INSERT INTO attributes (series, known, attributes) SELECT ?, ?, ? WHERE ? @differs
+      (SELECT attributes FROM attributes WHERE series = ? AND known <= ? ORDER BY known DESC
+        LIMIT 1)
+    ON CONFLICT (series, known) DO UPDATE SET attributes = excluded.attributes",
+    list(ids[there], since[there], series$attributes[there], series$attributes[there], ids[there],
+      since[there]))
+}
+
+# What is said of series as known at an instant: a JSON object of texts each, or NA.
+store_attributes <- function(store, series, at = Inf) {
+  told <- sql_get(store, "SELECT a.series, a.attributes FROM attributes a
+    WHERE a.series IN @numbers AND a.known = coalesce(
+      (SELECT max(known) FROM attributes b WHERE b.series = a.series AND b.known <= ?),
+      (SELECT min(known) FROM attributes b WHERE b.series = a.series))",
+        list(json_numbers(series), at))
+  told$attributes[match(series, told$series)]
+}
+
+# The catalogue of series: id, source, dataset, shape, key, frequency, dimensions (JSON), and with
+# `sizes` also rows, first, last
+# (times), bytes.
+store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE, shape = NULL) {
+  where <- c(if (!is.null(source)) "s.source = ?", if (!is.null(dataset)) "s.dataset = ?",
+    if (!is.null(shape)) "s.shape = ?")
+  get <- function(columns, joined, grouped) {
+    sql_get(store,
+      paste0("SELECT s.id, s.source, s.dataset, s.shape, s.key, s.frequency, s.dimensions", columns,
+      " FROM series s", joined, if (length(where)) " WHERE ", paste(where, collapse = " AND "),
+      grouped, " ORDER BY s.source, s.dataset, s.key, s.frequency"), c(source, dataset, shape))
+  }
+  if (!sizes) {
+    return(get("", "", ""))
+  }
+  here <- get(", sum(1.0 * g.times) AS rows, min(g.first) AS first, max(g.last) AS last,
+    sum(1.0 * length(g.body)) AS bytes", " JOIN segments g ON g.series = s.id", " GROUP BY s.id")
+  away <- get(", m.times AS rows, m.first, m.last, 0.0 AS bytes",
+    " JOIN moved m ON m.series = s.id", "")
+  if (nrow(away)) sizes_together(here, away) else here
+}

@@ -224,19 +224,18 @@ store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf, a
   list(columns = read$columns, rows = rows)
 }
 
-# Whether the numbers of series were looked up before.
-sql_is_known <- function(store, page, series) {
-  all(!vapply(sql_series_names(page, series), function(one) is.null(store$ids[[one]]), TRUE))
-}
-
 sql_series_names <- function(page, series) {
   paste(page$source, page$dataset, series$key, series$frequency, sep = "\r")
 }
 
+# Numbers of series that were looked up before, NA where they were not.
+sql_known_ids <- function(store, names) {
+  vapply(names, function(name) as.numeric(store$ids[[name]] %||% NA), 0, USE.NAMES = FALSE)
+}
+
 # Numbers of series, made where they are not there yet.
-sql_series_ids <- function(store, page, series) {
-  name <- sql_series_names(page, series)
-  id <- unlist(lapply(name, function(one) store$ids[[one]] %||% NA_real_))
+sql_series_ids <- function(store, page, series, name = sql_series_names(page, series)) {
+  id <- sql_known_ids(store, name)
   away <- which(is.na(id))
   if (!length(away)) {
     return(id)
@@ -270,51 +269,113 @@ sql_series_ids <- function(store, page, series) {
   id
 }
 
-# What is said of each series, with the instant from which it is said.
-sql_put_attributes <- function(store, ids, series, now) {
-  if (is.null(series$attributes)) {
-    return(invisible())
+# Pages that one statement writes, with their journal, coverage, place and claim.
+
+# The usual page of a series: rows after all that is held, nothing set aside. NULL where that cannot
+# be.
+sql_put_quick <- function(store, page) {
+  parcel <- page$rows
+  if (!is_plain_page(page) || isTRUE(store$inside)) {
+    return(NULL)
   }
-  since <- series$attributes_known
-  since[is.na(since)] <- now
-  there <- which(!is.na(series$attributes))
-  sql_do(store,
-    "INSERT INTO attributes (series, known, attributes) SELECT ?, ?, ? WHERE ? @differs
-      (SELECT attributes FROM attributes WHERE series = ? AND known <= ? ORDER BY known DESC
-        LIMIT 1)
-    ON CONFLICT (series, known) DO UPDATE SET attributes = excluded.attributes",
-    list(ids[there], since[there], series$attributes[there], series$attributes[there], ids[there],
-      since[there]))
+  rows <- sql_stamped(parcel$rows)
+  n <- length(rows$time)
+  if (!n || n > segment_rows || !is_plain_history(rows)) {
+    return(NULL)
+  }
+  segment <- page_segment(NA, rows)
+  name <- sql_series_names(page, parcel$series)
+  segment$series <- sql_known_ids(store, name)
+  known <- !is.na(segment$series)
+  put <- function() {
+    if (!known) segment$series <<- sql_series_ids(store, page, parcel$series, name)
+    sql_put_page(store, page, segment)
+  }
+  held <- tryCatch({
+    # a series that is made with this page is there with its rows or not at all
+    if (known) put() else store_transaction(store, put)
+    FALSE
+  }, vetusta_error_archive = function(e) {
+    if (grepl("times are held", e$what, fixed = TRUE)) TRUE
+    else stop(e)
+  })
+  if (held) {
+    return(NULL)
+  }
+  allowInterrupts(sql_gathered(store, segment$series))
+  c(new = n, changed = 0, unchanged = 0)
 }
 
-# What is said of series as known at an instant: a JSON object of texts each, or NA.
-store_attributes <- function(store, series, at = Inf) {
-  told <- sql_get(store, "SELECT a.series, a.attributes FROM attributes a
-    WHERE a.series IN @numbers AND a.known = coalesce(
-      (SELECT max(known) FROM attributes b WHERE b.series = a.series AND b.known <= ?),
-      (SELECT min(known) FROM attributes b WHERE b.series = a.series))",
-        list(json_numbers(series), at))
-  told$attributes[match(series, told$series)]
+# A page that begins with what is held, as a refresh asks for it: where all of that is as it was,
+# only
+# what lies behind it is written, in one statement. NULL where anything is otherwise.
+sql_put_behind <- function(store, page) {
+  parcel <- page$rows
+  if (!is_plain_page(page) || isTRUE(store$inside)) {
+    return(NULL)
+  }
+  rows <- unique_history(sql_stamped(parcel$rows))
+  time <- as.numeric(rows$time)
+  n <- length(time)
+  # its number, its segments of these times, and whether rows of it are elsewhere, in one statement
+  held <- sql_get(store, "SELECT g.id, s.id AS series, g.first, g.body,
+      (SELECT 1 FROM moved m WHERE m.series = s.id LIMIT 1) AS away
+    FROM series s LEFT JOIN segments g ON g.series = s.id AND g.first <= ? AND g.last >= ?
+    WHERE s.source = ? AND s.dataset = ? AND s.key = ? AND s.frequency = ? ORDER BY g.first",
+    list(time[n], time[1], page$source, page$dataset, parcel$series$key,
+      parcel$series$frequency), often = TRUE)
+  id <- held$series[1]
+  if (!nrow(held) || is.na(held$id[1]) ||
+    (!is.na(held$away[1]) && !is.null(sql_moved_rows(store, id, time[1], time[n])))) {
+    return(NULL)
+  }
+  old <- sql_open_segments(store, held, newest = FALSE)$columns
+  fresh <- time > max(as.numeric(old$time))
+  counts <- counts_behind(old, rows, fresh) %||% merge_history(old, rows, page$now,
+    parcel$finishes)$counts
+  if (counts[["changed"]] > 0 || counts[["new"]] != sum(fresh) || !any(fresh)) {
+    return(NULL)
+  }
+  segment <- page_segment(id, lapply(rows, `[`, which(fresh)))
+  # another process may have written behind it meanwhile
+  written <- tryCatch({
+    sql_put_page(store, page, segment)
+    TRUE
+  }, vetusta_error_archive = function(e) {
+    if (grepl("times are held", e$what, fixed = TRUE)) FALSE else stop(e)
+  })
+  if (written) {
+    allowInterrupts(sql_gathered(store, id))
+    counts
+  }
 }
 
-# The catalogue of series: id, source, dataset, shape, key, frequency, dimensions (JSON), and with
-# `sizes` also rows, first, last
-# (times), bytes.
-store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE, shape = NULL) {
-  where <- c(if (!is.null(source)) "s.source = ?", if (!is.null(dataset)) "s.dataset = ?",
-    if (!is.null(shape)) "s.shape = ?")
-  get <- function(columns, joined, grouped) {
-    sql_get(store,
-      paste0("SELECT s.id, s.source, s.dataset, s.shape, s.key, s.frequency, s.dimensions", columns,
-      " FROM series s", joined, if (length(where)) " WHERE ", paste(where, collapse = " AND "),
-      grouped, " ORDER BY s.source, s.dataset, s.key, s.frequency"), c(source, dataset, shape))
-  }
-  if (!sizes) {
-    return(get("", "", ""))
-  }
-  here <- get(", sum(1.0 * g.times) AS rows, min(g.first) AS first, max(g.last) AS last,
-    sum(1.0 * length(g.body)) AS bytes", " JOIN segments g ON g.series = s.id", " GROUP BY s.id")
-  away <- get(", m.times AS rows, m.first, m.last, 0.0 AS bytes",
-    " JOIN moved m ON m.series = s.id", "")
-  if (nrow(away)) sizes_together(here, away) else here
+# Rows of one series with their journal, and at most one of everything else.
+is_plain_page <- function(page) {
+  parcel <- page$rows
+  inherits(parcel, "vetusta_parcel_series") && nrow(parcel$series) == 1 &&
+    is.null(parcel$series$attributes) && !is.null(page$journal) && !NROW(page$faults) &&
+    is.null(page$raw) && max(NROW(page$covered), length(page$notes), length(page$claims)) < 2
+}
+
+# A run of one series' rows as a block; each row has a time of its own.
+page_segment <- function(series, rows) {
+  n <- length(rows$time)
+  ends <- as.numeric(rows$time[c(1, n)])
+  list(series = series, first = ends[1], last = ends[2], held = n, times = n,
+    body = list(block_write(rows, FALSE)))
+}
+
+# What a page is written from, in the order of the statement's places; what is not named is missing.
+page_names <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes", "rows",
+  "outcome", "address", "message", "series", "first", "last", "held", "times", "body", "cover",
+  "start", "end", "kind", "place", "value", "call", "now")
+page_absent <- c(lapply(stats::setNames(nm = setdiff(page_names, "body")), function(name) NA),
+  list(body = list(NULL)))
+
+page_places <- function(values) {
+  places <- page_absent
+  values <- values[lengths(values) > 0]
+  places[names(values)] <- values
+  unname(places[page_names])
 }

@@ -110,28 +110,32 @@ sqlite_worded <- new.env(parent = emptyenv())
 
 #' @export
 sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL, often = FALSE) {
-  statement <- sql_worded(statement, sqlite_words, sqlite_worded)
   tryCatch(
     if (often) sqlite_often(store, statement, params)
-    else if (is.null(params)) DBI::dbGetQuery(store$connection, statement)
-    else DBI::dbGetQuery(store$connection, statement, params = unname(params)),
+    else {
+      statement <- sql_worded(statement, sqlite_words, sqlite_worded)
+      if (is.null(params)) DBI::dbGetQuery(store$connection, statement)
+      else DBI::dbGetQuery(store$connection, statement, params = unname(params))
+    },
     error = function(e) stop(archive_error(e, store$path))
   )
 }
 
 #' @export
 sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL, often = FALSE) {
-  statement <- sql_worded(statement, sqlite_words, sqlite_worded)
   tryCatch(
     if (often) sqlite_often(store, statement, params, rows = FALSE)
-    else if (is.null(params)) DBI::dbExecute(store$connection, statement)
-    else DBI::dbExecute(store$connection, statement, params = unname(params)),
+    else {
+      statement <- sql_worded(statement, sqlite_words, sqlite_worded)
+      if (is.null(params)) DBI::dbExecute(store$connection, statement)
+      else DBI::dbExecute(store$connection, statement, params = unname(params))
+    },
     error = function(e) stop(archive_error(e, store$path))
   )
 }
 
 #' @export
-store_now.vetusta_store_sqlite <- function(store) now_seconds()
+store_clock.vetusta_store_sqlite <- function(store) function() now_seconds()
 
 #' @export
 sql_page_in.vetusta_store_sqlite <- function(store, values) {
@@ -245,4 +249,68 @@ store_token_take.vetusta_store_sql <- function(store, source, limits, under_way,
     c(list(source, under_way, weight), unlist(lapply(parts, `[[`, 2), recursive = FALSE)),
     often = TRUE)
   if (nrow(found)) list(id = found$id) else list()
+}
+
+# Statements that a run makes with every request are kept prepared. The driver keeps one statement
+# a connection, so each has a connection of its own; within a transaction all are made on the main
+# one.
+
+# So many at most: files and memory are bounded.
+ready_statements <- 12
+# The first uses of a statement are not worth a connection.
+ready_after <- 3
+
+sqlite_often <- function(store, statement, params, rows = TRUE) {
+  apart <- !isTRUE(store$inside) && !store$read_only
+  ready <- if (apart) store$ready[[statement]]
+  if (apart && !is.list(ready)) ready <- sqlite_ready(store, statement, rows)
+  if (!is.list(ready)) {
+    make <- if (rows) DBI::dbGetQuery else DBI::dbExecute
+    return(make(store$connection, sql_worded(statement, sqlite_words, sqlite_worded),
+      params = unname(params)))
+  }
+  # one that ends early, by an error or an interrupt, must not stand half done: it would hold the
+  # archive
+  whole <- FALSE
+  on.exit(if (!whole) sqlite_unready(store, statement))
+  ready$bind(ready$result, unname(params))
+  found <- if (rows) ready$fetch(ready$result, row.names = FALSE)
+  whole <- TRUE
+  found
+}
+
+# The statement on a connection of its own; NULL where it is made as any other.
+sqlite_ready <- function(store, statement, rows) {
+  uses <- (store$ready[[statement]] %||% 0) + 1
+  assign(statement, uses, envir = store$ready)
+  if (uses <= ready_after || length(store$ready) > ready_statements) {
+    return(NULL)
+  }
+  # where no more files can be opened, say, the main connection does as well
+  connection <- tryCatch(sqlite_connect(store$path), error = function(e) NULL)
+  if (is.null(connection)) {
+    assign(statement, -Inf, envir = store$ready)
+    return(NULL)
+  }
+  make <- if (rows) DBI::dbSendQuery else DBI::dbSendStatement
+  worded <- sql_worded(statement, sqlite_words, sqlite_worded)
+  result <- tryCatch(make(connection, worded), error = function(e) {
+    DBI::dbDisconnect(connection)
+    stop(e)
+  })
+  # its methods are the same every time, and to look for them takes as long as a short statement
+  ready <- list(connection = connection, result = result,
+    bind = methods::selectMethod(DBI::dbBind, class(result)),
+    fetch = methods::selectMethod(DBI::dbFetch, class(result)))
+  assign(statement, ready, envir = store$ready)
+  ready
+}
+
+sqlite_unready <- function(store, statement) {
+  held <- store$ready[[statement]]
+  if (is.list(held)) {
+    if (DBI::dbIsValid(held$result)) DBI::dbClearResult(held$result)
+    if (DBI::dbIsValid(held$connection)) DBI::dbDisconnect(held$connection)
+  }
+  assign(statement, 0, envir = store$ready)
 }

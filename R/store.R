@@ -29,8 +29,9 @@ store_outline.default <- function(store, series, from = -Inf, to = Inf, at = Inf
 # that were written since, where none are named.
 store_settle <- function(store, series = NULL, whole = segment_whole) UseMethod("store_settle")
 
-# The store's own clock: that of the server, where there is one.
-store_now <- function(store) UseMethod("store_now")
+# The store's own clock, as a function: that of the server, where there is one.
+store_clock <- function(store) UseMethod("store_clock")
+store_now <- function(store) store_clock(store)()
 
 # A token from limits, counted for all processes on the store by its own clock: list(id), or an
 # empty list where there is no

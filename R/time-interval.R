@@ -118,14 +118,20 @@ shift_day <- function(day, interval, times = 1) {
   }
   months <- count * c(month = 1, year = 12)[[interval$unit]]
   at <- as.POSIXlt(day, tz = "UTC")
-  first <- at
-  first$mday <- 1L
-  first$mon <- first$mon + months
-  first <- as.POSIXlt(as.Date(first), tz = "UTC")
-  after <- first
-  after$mon <- after$mon + 1
-  length_of_month <- as.numeric(as.Date(after) - as.Date(first))
-  as.Date(first) + pmin(at$mday, length_of_month) - 1
+  month <- (at$year + 1900) * 12 + at$mon + months
+  first <- month_day(month)
+  epoch_days(first + pmin(at$mday, month_day(month + 1) - first) - 1)
+}
+
+# The first day of a month, as days since 1970, where months are counted through from that of
+# January of the year 0: the proleptic Gregorian calendar, by years that begin in March.
+month_day <- function(month) {
+  march <- month - 2
+  year <- march %/% 12
+  era <- year %/% 400
+  of_era <- year - era * 400
+  era * 146097 + of_era * 365 + of_era %/% 4 - of_era %/% 100 +
+    (153 * (march %% 12) + 2) %/% 5 - 719468
 }
 
 # An instant moved by a length; calendar lengths move the local day and keep the local hour.

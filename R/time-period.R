@@ -120,9 +120,9 @@ shift_months <- function(day, months) {
     return(out)
   }
   at <- as.POSIXlt(day[good], tz = "UTC")
-  first <- as.Date(ISOdate(at$year + 1900 + (at$mon + months[good]) %/% 12,
-    (at$mon + months[good]) %% 12 + 1, 1))
-  out[good] <- pmin(first + at$mday - 1, shift_day(first, interval_of(1, "month")) - 1)
+  month <- (at$year + 1900) * 12 + at$mon + months[good]
+  first <- month_day(month)
+  out[good] <- epoch_days(pmin(first + at$mday - 1, month_day(month + 1) - 1))
   out
 }
 
@@ -229,8 +229,8 @@ period_last <- function(first, frequency) {
 period_first <- function(day, frequency) {
   if (frequency %in% names(frequency_months)) {
     at <- as.POSIXlt(day, tz = "UTC")
-    return(as.Date(ISOdate(at$year + 1900, at$mon - at$mon %% frequency_months[[frequency]] + 1,
-      1)))
+    return(epoch_days(month_day((at$year + 1900) * 12 + at$mon -
+      at$mon %% frequency_months[[frequency]])))
   }
   if (frequency == "W") day - (as.numeric(day) + 3) %% 7 else day
 }

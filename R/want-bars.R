@@ -191,11 +191,6 @@ bars_cover_keys <- function(symbols, want) {
 }
 
 #' @export
-want_page.vetusta_want_bars <- function(want, chain, response, where, calendar, largest) {
-  page_of_body(want, chain, response, where, calendar, largest)
-}
-
-#' @export
 want_empty_page.vetusta_want_bars <- function(want, chain, calendar) {
   nothing <- list(columns = empty_columns(want$dataset), rows = 0L, faults = no_faults)
   page_make(want_tidy(want, calendar, chain$symbols, nothing)$rows)

@@ -104,11 +104,6 @@ want_rest.vetusta_want_rows <- function(want, chain, covered) {
 }
 
 #' @export
-want_page.vetusta_want_rows <- function(want, chain, response, where, calendar, largest) {
-  page_of_body(want, chain, response, where, calendar, largest)
-}
-
-#' @export
 want_empty_page.vetusta_want_rows <- function(want, chain, calendar) {
   page_make(decoded_rows(want, chain$symbols,
     list(columns = empty_columns(want$dataset), rows = 0L)))

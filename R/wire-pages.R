@@ -1,32 +1,24 @@
 # Page rules. Each is a small closure from an answer to the address of the next page, or NULL; the
-# loop that follows
-# pages does not know which rule it runs. `page` has the answer's members, its headers, its number
-# of rows, the page's
-# number (from 1) and the rows that came before it.
+# loop that follows pages does not know which rule it runs. `page` has what the answer says
+# (page_said()), its headers, its number of rows, the page's number (from 1) and the rows that came
+# before it.
 
-# What the rule needs to be told by an answer: each a pointer into its body, or the name of one of
-# its headers.
-page_parts <- function(dataset) {
-  rule <- dataset$next_page
-  parts <- list(following = if (isTRUE(rule$by %in% c("address", "cursor"))) rule$at,
-    total = rule$total, pages = rule$pages, more = rule$more)
-  parts[lengths(parts) > 0]
-}
-
-# The members of the body among them, as named pointers.
-page_members <- function(dataset) unlist(Filter(is.character, page_parts(dataset)))
-
-# The values of all of them.
-page_parts_told <- function(dataset, members, headers) {
-  by_header <- Filter(is.list, page_parts(dataset))
-  c(members, lapply(by_header, function(part) headers[[tolower(part$header)]]))
+# What an answer says of its pages, read once: `following` (a text), `total` and `pages` (numbers),
+# and `more` as it stands there.
+page_said <- function(dataset, members, headers) {
+  said <- lapply(dataset$reading$parts, function(part) {
+    if (is.list(part)) headers[[tolower(part$header)]]
+  })
+  said[names(members)] <- members
+  list(following = member_text(said$following), total = member_number(said$total),
+    pages = member_number(said$pages), more = said$more)
 }
 
 page_rule <- function(dataset, zone = "UTC") {
   rule <- dataset$next_page
   following <- page_rule_of(dataset, rule, zone)
   if (is.null(rule$more)) following
-  else function(address, page) if (says_more(page$members$more)) following(address, page)
+  else function(address, page) if (says_more(page$more)) following(address, page)
 }
 
 # The address of a page that is asked for by a parameter. Where the request's body bears the
@@ -53,11 +45,10 @@ says_more <- function(value) {
 page_rule_of <- function(dataset, rule, zone) {
   switch(rule$by %||% "none",
     none = function(address, page) NULL,
-    address = function(address, page) member_text(page$members$following),
+    address = function(address, page) page$following,
     link = function(address, page) link_next(page$headers[["link"]]),
     cursor = function(address, page) {
-      member_text(page$members$following) %|else|%
-      function(value) page_address(address, dataset, value)
+      page$following %|else|% function(value) page_address(address, dataset, value)
     },
     last = function(address, page) {
       if (ends_here(page, dataset)) NULL
@@ -65,7 +56,7 @@ page_rule_of <- function(dataset, rule, zone) {
     },
     page = function(address, page) {
       first <- rule$first %||% 1
-      if (ends_here(page, dataset, pages = member_number(page$members$pages))) NULL
+      if (ends_here(page, dataset, pages = page$pages)) NULL
       else page_address(address, dataset, number_text(first + page$number))
     },
     offset = function(address, page) {
@@ -99,12 +90,12 @@ ends_here <- function(page, dataset, pages = NULL) {
   if (page$rows == 0) {
     return(TRUE)
   }
-  total <- member_number(page$members$total)
+  total <- page$total
   if (!is.null(total)) {
     came <- page$before + page$rows
     return(came >= total && !is_full_page(page, dataset) && (came == total || page$number > 1))
   }
-  if (!is.null(page$members$more)) {
+  if (!is.null(page$more)) {
     return(FALSE)
   }
   # where the card does not say how long pages are, they may be of any length
@@ -124,6 +115,9 @@ member_text <- function(value) {
 
 member_number <- function(value) {
   # a header may tell the total as Content-Range does: items 0-99/1234
+  if (is.null(value)) {
+    return(NULL)
+  }
   number <- suppressWarnings(as.numeric(sub("^[a-z]+ +[0-9*-]+/", "", member_text(value) %||% "")))
   if (length(number) == 1 && !is.na(number)) number
 }

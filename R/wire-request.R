@@ -134,9 +134,10 @@ write_instant <- function(instant, as, zone = "UTC", written = NULL) {
 with_parameter <- function(address, name, value) {
   query <- sub("^[^?]*[?]?", "", sub("#.*", "", address))
   kept <- strsplit(query, "&", fixed = TRUE)[[1]]
-  kept <- kept[nzchar(kept) & !startsWith(kept, paste0(encode_plain(name), "="))]
+  coded <- encode_plain(c(name, value))
+  kept <- kept[nzchar(kept) & !startsWith(kept, paste0(coded[1], "="))]
   paste0(sub("[?#].*", "", address), "?",
-    paste(c(kept, paste0(encode_plain(name), "=", encode_plain(value))), collapse = "&"))
+    paste(c(kept, paste0(coded[1], "=", coded[2])), collapse = "&"))
 }
 
 origin_of <- function(address) {
@@ -161,4 +162,30 @@ same_origin <- function(a, b) {
 # A next address may be relative to the one it came from.
 absolute_address <- function(address, base) {
   tryCatch(curl::curl_parse_url(address, baseurl = base)$url, error = function(e) NA_character_)
+}
+
+# The credential of a request: put on at the last moment, and only for the source's own origin.
+
+wire_signed <- function(request, source, tokens = new.env(parent = emptyenv())) {
+  request$headers <- utils::modifyList(request$headers, as.list(source$headers))
+  if (is.list(request$body)) {
+    request$body <- request_body(request)
+    request$address <- sub("#.*", "", request$address)
+  }
+  access <- source$access
+  if (access$by == "none" || !same_origin(request$address, source$address)) {
+    return(request)
+  }
+  secret <- function(part, i = 1) secret_value(source, access[[part]][[i]])
+  switch(access$by,
+    query = request$address <- with_parameter(request$address, access$name, secret("secret")),
+    header = request$headers[[access$name]] <- paste0(access$prefix, secret("secret")),
+    bearer = request$headers[["Authorization"]] <- paste("Bearer", secret("secret")),
+    basic = request$headers[["Authorization"]] <- basic_words(secret("user"), secret("password")),
+    pair = for (i in 1:2) request$headers[[access$names[[i]]]] <- secret("secrets", i),
+    token = request$headers[["Authorization"]] <- paste("Bearer", access_token(source, tokens)),
+    login = request$headers[[access$name]] <- paste0(access$prefix, access_token(source, tokens)),
+    signature = request <- with_signature(request, source)
+  )
+  request
 }

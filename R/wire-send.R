@@ -11,6 +11,9 @@ wire_line <- function(at_once = 1L, pool = NULL) {
   line$handles <- new.env(parent = emptyenv())
   line$begun <- 0
   line$active <- 0L
+  # when it was looked at last, and by how long that was too late in all
+  line$looked <- NULL
+  line$late <- 0
   line
 }
 
@@ -135,12 +138,12 @@ line_run <- function(line, seconds) {
 # busy, is late itself: its transfers get as much longer as they were not looked at.
 line_late <- function(line) {
   now <- as.numeric(Sys.time())
-  late <- now - (line$looked %||% now)
+  late <- now - line$looked
   line$looked <- now
-  if (late < 1) {
+  if (!isTRUE(late >= 1)) {
     return(invisible())
   }
-  line$late <- (line$late %||% 0) + ceiling(late)
+  line$late <- line$late + ceiling(late)
   for (handle in as.list(line$handles)) {
     limits <- attr(handle, "limits")
     if (!is.null(limits)) {

@@ -23,7 +23,7 @@ signature_values <- function(request, source, now) {
   parts <- list(method = request$method %||% "GET", body = request$body %||% "",
     time = write_instant(utc(now), access$time %||% "epoch-ms", source$zone, access$written),
     nonce = signature_nonce())
-  if (!is.null(access$id)) parts$id <- reveal(source_secret(source, access$id))
+  if (!is.null(access$id)) parts$id <- secret_value(source, access$id)
   address <- request$address
   for (name in names(access$parameters)) {
     if (!grepl("{signature}", access$parameters[[name]], fixed = TRUE)) {
@@ -47,7 +47,7 @@ signature_nonce <- function() {
 
 # The secret as it is, or the bytes that it writes in hex or base64.
 signature_key <- function(source) {
-  secret <- reveal(source_secret(source, source$access$secret))
+  secret <- secret_value(source, source$access$secret)
   key <- switch(source$access$key %||% "text",
     text = charToRaw(enc2utf8(secret)),
     hex = if (grepl("^([0-9A-Fa-f]{2})+$", secret)) {

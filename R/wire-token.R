@@ -14,13 +14,13 @@ ask_token <- function(source) {
   access <- source$access
   address <- token_address(source)
   secret <- function(part) {
-    if (!is.null(access[[part]])) reveal(source_secret(source, access[[part]]))
+    if (!is.null(access[[part]])) secret_value(source, access[[part]])
   }
   asked <- if (access$by == "login") login_request(access, secret)
   else grant_request(access, secret)
   request <- c(list(address = address, method = "POST"), asked)
   response <- fetch_patiently(function() request, source$patience,
-    secrets = function() source_secrets(source))
+    secrets = run_secrets(source, list()))
   at <- access$at %||% "/access_token"
   told <- tryCatch(decode_json(response$body, c(token = at, lasts = access$ends %||% "/expires_in",
     error = "/error", why = "/error_description"), "the token", "string"),

@@ -716,6 +716,72 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// release_rows_cpp
+List release_rows_cpp(IntegerVector first, NumericVector known, LogicalVector usable, IntegerVector lo, IntegerVector hi, NumericVector at, bool strict);
+RcppExport SEXP _vetusta_release_rows_cpp(SEXP firstSEXP, SEXP knownSEXP, SEXP usableSEXP, SEXP loSEXP, SEXP hiSEXP, SEXP atSEXP, SEXP strictSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
+    Rcpp::traits::input_parameter< LogicalVector >::type usable(usableSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type lo(loSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type hi(hiSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type at(atSEXP);
+    Rcpp::traits::input_parameter< bool >::type strict(strictSEXP);
+    rcpp_result_gen = Rcpp::wrap(release_rows_cpp(first, known, usable, lo, hi, at, strict));
+    return rcpp_result_gen;
+END_RCPP
+}
+// release_neighbours_cpp
+List release_neighbours_cpp(IntegerVector first, NumericVector known, LogicalVector usable, NumericVector sooner, NumericVector later, IntegerVector index, NumericVector at, int count);
+RcppExport SEXP _vetusta_release_neighbours_cpp(SEXP firstSEXP, SEXP knownSEXP, SEXP usableSEXP, SEXP soonerSEXP, SEXP laterSEXP, SEXP indexSEXP, SEXP atSEXP, SEXP countSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
+    Rcpp::traits::input_parameter< LogicalVector >::type usable(usableSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type sooner(soonerSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type later(laterSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type index(indexSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type at(atSEXP);
+    Rcpp::traits::input_parameter< int >::type count(countSEXP);
+    rcpp_result_gen = Rcpp::wrap(release_neighbours_cpp(first, known, usable, sooner, later, index, at, count));
+    return rcpp_result_gen;
+END_RCPP
+}
+// greatest_so_far_cpp
+NumericVector greatest_so_far_cpp(NumericVector by, NumericVector value);
+RcppExport SEXP _vetusta_greatest_so_far_cpp(SEXP bySEXP, SEXP valueSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type by(bySEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    rcpp_result_gen = Rcpp::wrap(greatest_so_far_cpp(by, value));
+    return rcpp_result_gen;
+END_RCPP
+}
+// group_summary_cpp
+List group_summary_cpp(IntegerVector group, NumericVector value, NumericVector weight, NumericVector period, LogicalVector ends, LogicalVector provisional, NumericVector through, NumericVector known, int rule);
+RcppExport SEXP _vetusta_group_summary_cpp(SEXP groupSEXP, SEXP valueSEXP, SEXP weightSEXP, SEXP periodSEXP, SEXP endsSEXP, SEXP provisionalSEXP, SEXP throughSEXP, SEXP knownSEXP, SEXP ruleSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type weight(weightSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type period(periodSEXP);
+    Rcpp::traits::input_parameter< LogicalVector >::type ends(endsSEXP);
+    Rcpp::traits::input_parameter< LogicalVector >::type provisional(provisionalSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type through(throughSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
+    Rcpp::traits::input_parameter< int >::type rule(ruleSEXP);
+    rcpp_result_gen = Rcpp::wrap(group_summary_cpp(group, value, weight, period, ends, provisional, through, known, rule));
+    return rcpp_result_gen;
+END_RCPP
+}
 // roll_sums_cpp
 NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_, double seconds, int kind, int least);
 RcppExport SEXP _vetusta_roll_sums_cpp(SEXP groupSEXP, SEXP time_SEXP, SEXP value_SEXP, SEXP edge_SEXP, SEXP secondsSEXP, SEXP kindSEXP, SEXP leastSEXP) {
@@ -957,6 +1023,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_linear_cpp", (DL_FUNC) &_vetusta_linear_cpp, 3},
     {"_vetusta_times_present_cpp", (DL_FUNC) &_vetusta_times_present_cpp, 2},
     {"_vetusta_missing_runs_cpp", (DL_FUNC) &_vetusta_missing_runs_cpp, 2},
+    {"_vetusta_release_rows_cpp", (DL_FUNC) &_vetusta_release_rows_cpp, 7},
+    {"_vetusta_release_neighbours_cpp", (DL_FUNC) &_vetusta_release_neighbours_cpp, 8},
+    {"_vetusta_greatest_so_far_cpp", (DL_FUNC) &_vetusta_greatest_so_far_cpp, 2},
+    {"_vetusta_group_summary_cpp", (DL_FUNC) &_vetusta_group_summary_cpp, 9},
     {"_vetusta_roll_sums_cpp", (DL_FUNC) &_vetusta_roll_sums_cpp, 7},
     {"_vetusta_roll_extremes_cpp", (DL_FUNC) &_vetusta_roll_extremes_cpp, 7},
     {"_vetusta_series_thin_cpp", (DL_FUNC) &_vetusta_series_thin_cpp, 5},

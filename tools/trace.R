@@ -1,6 +1,6 @@
 # Counts what one page passes through on its way from the answer into the archive: calls of the
 # package's functions, how many functions and files they are, and how often the next one stands in
-# another room (docs/architecture.md). Of a refresh that has nothing to do it counts the whole.
+# another room (docs/architecture.md); operators such as %||% are counted apart. Of a refresh that has nothing to do it counts the whole.
 #
 #   Rscript tools/trace.R        with the package installed, as by `make install`
 #
@@ -61,9 +61,13 @@ traced <- function(work) {
 }
 
 counted <- function(what, names) {
+  operator <- startsWith(names, "%")
+  operators <- sum(operator)
+  names <- names[!operator]
   file <- place[names]
   room <- room_of(file)
-  data.frame(what = what, calls = length(names), functions = length(unique(names)),
+  data.frame(what = what, calls = length(names), operators = operators,
+    functions = length(unique(names)),
     files = length(unique(file)), rooms_changed = sum(room[-1] != room[-length(room)]))
 }
 

@@ -215,8 +215,9 @@ test_that("plain tables stand in an SQLite file, and only what changed is writte
   put_rows(archive, "quay", "odd", "table", data.frame(a = c(1, 1, 2), b = c(NA, "x", "y")))
   file <- withr::local_tempfile(fileext = ".sqlite")
   done <- export_database(archive, file)
-  expect_identical(sort(done$table), c("bars", "instruments", "observations", "table"))
-  expect_identical(sum(done$new), 398)
+  expect_identical(sort(done$table), c("bars", "dictionary", "instruments", "observations",
+    "table"))
+  expect_identical(sum(done$new), 410)
   connection <- DBI::dbConnect(RSQLite::SQLite(), file)
   withr::defer(DBI::dbDisconnect(connection))
   ask <- function(...) DBI::dbGetQuery(connection, paste0(...))
@@ -232,7 +233,8 @@ test_that("plain tables stand in an SQLite file, and only what changed is writte
   expect_identical(sum(again$new) + sum(again$changed), 2)
   expect_identical(ask("SELECT value FROM observations ORDER BY period")$value, c(1, 20, 3, 4))
   expect_true("mine" %in% DBI::dbListTables(connection))
-  expect_identical(nrow(export_database(archive, file, "quay/directory")), 1L)
+  expect_identical(export_database(archive, file, "quay/directory")$table,
+    c("instruments", "dictionary"))
   expect_error_kind(export_database(archive, archive$path), "export", "itself")
   expect_error_kind(export_database(archive, "mysql://x/y"), "export", "kind")
   expect_error_kind(export_database(archive, "/none/x.sqlite"), "export", "folder")
@@ -248,9 +250,9 @@ test_that("the same tables stand in PostgreSQL, with its own types", {
   put_rows(archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M")
   put_rows(archive, "river", "levels", "observations", data.frame(series = "lock",
     period = as.Date("2026-03-12") + 0:2, value = c(0.1 + 0.2, NA, 3)), frequency = "D")
-  expect_identical(sum(export_database(archive, uri)$new), 393)
+  expect_identical(sum(export_database(archive, uri)$new), 401)
   again <- export_database(archive, uri)
-  expect_identical(c(sum(again$new), sum(again$changed), sum(again$unchanged)), c(0, 0, 393))
+  expect_identical(c(sum(again$new), sum(again$changed), sum(again$unchanged)), c(0, 0, 401))
   connection <- do.call(DBI::dbConnect, c(list(RPostgres::Postgres(), timezone = "UTC"),
     vetusta:::server_uri(uri, "export")))
   withr::defer(DBI::dbDisconnect(connection))
@@ -293,7 +295,7 @@ test_that("laying many rows beside many is no loop within a loop", {
   file <- withr::local_tempfile(fileext = ".sqlite")
   export_database(archive, file)
   # without a key of what is laid beside, this took minutes
-  expect_identical(export_database(archive, file)$unchanged, 40000)
+  expect_identical(export_database(archive, file)$unchanged[1], 40000)
 })
 
 test_that("the command writes what an address names, and refuses words that would say nothing", {

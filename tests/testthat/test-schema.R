@@ -132,6 +132,16 @@ test_that("units and titles come with what is read", {
   told <- nanoparquet::read_parquet_metadata(file)$file_meta_data$key_value_metadata[[1]]
   expect_identical(told$value[match(c("unit.close", "title.KELD"), told$key)],
     c("crowns", "Keld Harbour Lines"))
+  database <- withr::local_tempfile(fileext = ".sqlite")
+  export_database(archive, database)
+  connection <- DBI::dbConnect(RSQLite::SQLite(), database)
+  withr::defer(DBI::dbDisconnect(connection))
+  expect_identical(DBI::dbGetQuery(connection, "SELECT type, unit FROM dictionary
+    WHERE dataset = 'import' AND \"column\" = 'close'"),
+    data.frame(type = "number", unit = "crowns"))
+  expect_identical(DBI::dbGetQuery(connection, "SELECT title FROM titles WHERE key = 'KELD'")$title,
+    "Keld Harbour Lines")
+  expect_identical(vetusta:::archive_names(archive, "own")[["KELD"]], "Keld Harbour Lines (KELD)")
   expect_error_kind(archive_schema(archive, "owm"), "want", "owm")
   expect_error_kind(archive_import_rows(archive, written(c("series,period,value", "a,2026,1")),
     unit = 3), "want", "unit")

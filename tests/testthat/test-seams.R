@@ -123,7 +123,7 @@ test_that("a saved source, plan or secret holds no value", {
     bytes <- serialize(what, NULL, ascii = TRUE)
     expect_length(grepRaw("very-secret-4711", bytes, fixed = TRUE), 0)
   }
-  expect_identical(vetusta:::reveal(secret), "very-secret-4711")
+  expect_identical(vetusta:::secret_value(unclass(secret), secret$name), "very-secret-4711")
 })
 
 test_that("a key is known in any spelling of a link", {

@@ -75,7 +75,7 @@ test_that("a secret shows itself in no way of printing, and one of several lines
     capture.output(dput(secret)), format(secret), capture.output(str(list(a = secret))),
     capture.output(print(unclass(secret))))
   expect_identical(shows(printed, "plain-test-key"), character())
-  expect_identical(vetusta:::reveal(secret), "plain-test-key")
+  expect_identical(vetusta:::secret_value(unclass(secret), secret$name), "plain-test-key")
   withr::local_envvar(TEST_KEY = "one\r\nX-Other: two")
   expect_error_kind(source_secret(source_card(file), "TEST_KEY"), "secret", "line break")
 })

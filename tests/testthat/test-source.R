@@ -66,9 +66,9 @@ test_that("a secret comes from the environment, then from the env file, and is n
   quay <- source_card(file.path(folder, "sources", "quay.yml"))
   withr::local_envvar(QUAY_KEY = NA)
   secret <- source_secret(quay, "QUAY_KEY")
-  expect_identical(vetusta:::reveal(secret), "from-the-file")
+  expect_identical(vetusta:::secret_value(unclass(secret), "QUAY_KEY"), "from-the-file")
   withr::local_envvar(QUAY_KEY = "from-the-environment")
-  expect_identical(vetusta:::reveal(source_secret(quay, "QUAY_KEY")), "from-the-environment")
+  expect_identical(vetusta:::secret_value(quay, "QUAY_KEY"), "from-the-environment")
   expect_output(print(secret), "<secret>", fixed = TRUE)
   expect_false(any(grepl("from-the",
     c(format(secret), capture.output(print(quay), print(secret))))))

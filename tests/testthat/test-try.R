@@ -97,7 +97,7 @@ test_that("samples travel with a card, show what it reads, and whether the servi
   expect_identical(done$rows, c(2, 3))
   # a card that reads something else is told from one that reads the same
   other <- source
-  other$datasets$bars$columns$close <- "/t"
+  other$datasets$bars$columns$close[c("at", "member")] <- list("/t", "t")
   expect_identical(samples_test(other, samples)$outcome, c("changed", "changed"))
   expect_match(samples_test(other, samples)$said[1], "row 1 was")
   other$datasets$bars <- NULL

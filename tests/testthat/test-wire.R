@@ -74,7 +74,8 @@ test_that("redaction finds a secret as it is and as it looks in an address", {
 test_that("rows, columns and their faults are decoded", {
   dataset <- vetusta:::dataset_made(list(shape = "bars", rows = "/data/items",
     columns = list(time = list(at = "/t", as = "rfc3339"), close = "/p/c",
-      volume = list(at = "/v", need = "optional"), note = list(at = "/n", default = "none"))), "bars")
+      volume = list(at = "/v", need = "optional"),
+      note = list(at = "/n", default = "none"))), "bars")
   body <-
     charToRaw(
       paste0('{"data":{"items":[{"t":"2026-03-12T07:30:00Z","p":{"c":"41.5"}},{"t":"when?",',

@@ -1,0 +1,358 @@
+# Results from several releases of a series. A result is computed anew only where a row that it is
+# made from has another release; what is computed for one instant stands beside what is computed for
+# others as if each were a series of its own, so that one call computes all of them.
+#
+# Most rows come in order of time, each after all that came before it: their results are computed
+# once, from the first releases. The other rows are `late`: releases that change something, and
+# first releases of times behind others that were known already.
+
+# The releases of one series, in order of time and release. `time` are the different times, `first`
+# where the rows of each begin, `row` the number of each row in `points`. Releases that say what the
+# one before them said, in all of these `columns`, are left out.
+release_table <- function(points, columns = "value") {
+  n <- length(points$time)
+  order <- order(points$time, points$known, method = "radix")
+  time <- points$time[order]
+  deleted <- if (is.null(points[["status"]])) rep(FALSE, n)
+  else points$status[order] %in% "deleted"
+  # of two rows of one time and instant the later one counts
+  kept <- c(time[-1] != time[-n] | points$known[order][-1] != points$known[order][-n], TRUE)
+  again <- c(FALSE, time[-1] == time[-n] & deleted[-1] == deleted[-n])
+  for (name in columns) {
+    value <- points[[name]][order]
+    same <- value[-1] == value[-n]
+    again <- again & c(FALSE, same %in% TRUE | (is.na(value[-1]) & is.na(value[-n])))
+  }
+  # where the last of two rows of one instant counts, the one after it is laid beside that
+  again[c(FALSE, !kept[-n])] <- FALSE
+  keep <- kept[seq_len(n)] & !again
+  order <- order[keep]
+  time <- time[keep]
+  known <- points$known[order]
+  begins <- which(!duplicated(time))
+  first <- known[begins]
+  later <- rev(cummin(rev(first)))
+  in_order <- first == later
+  late <- rep(TRUE, length(order))
+  late[begins[in_order]] <- FALSE
+  list(row = order, time = time[begins], begins = begins, first = c(begins, length(order) + 1L),
+    of = cumsum(!duplicated(time)), known = known, usable = !deleted[keep], known_first = first,
+    sooner = cummin(first), later = later, in_order = in_order, late = which(late))
+}
+
+# The rows of `points` that count at each instant, within each range of times: list(row, question,
+# index), where `index` is the number of the time.
+release_rows <- function(table, lo, hi, at, strict = FALSE) {
+  found <- release_rows_cpp(table$first, table$known, table$usable, as.integer(lo),
+    as.integer(hi), at, strict)
+  list(row = table$row[found$row], question = found$question, index = table$of[found$row])
+}
+
+# The times before and after each one at which a row counts.
+release_neighbours <- function(table, index, at, count = 1L, usable = table$usable) {
+  release_neighbours_cpp(table$first, table$known, usable, table$sooner, table$later,
+    as.integer(index), at, count)
+}
+
+# Rows of a frame, without the names that its own rows have.
+frame_rows <- function(frame, rows) list_frame(lapply(as.list(frame), `[`, rows))
+
+# Ranges of one group that touch, as one: list(group, lo, hi).
+ranges_joined <- function(group, lo, hi) {
+  order <- order(group, lo, method = "radix")
+  group <- group[order]
+  lo <- lo[order]
+  hi <- hi[order]
+  n <- length(lo)
+  if (!n) {
+    return(list(group = group, lo = lo, hi = hi))
+  }
+  # numbers that rise from group to group
+  wide <- max(hi) + 2
+  reach <- cummax(hi + group * wide)
+  begins <- c(TRUE, (lo + group * wide)[-1] > reach[-n])
+  ends <- c(which(begins)[-1] - 1L, n)
+  list(group = group[begins], lo = lo[begins],
+    hi = (reach - group * wide)[ends])
+}
+
+# Whether each (group, index) lies in one of some ranges.
+in_ranges <- function(ranges, group, index) {
+  if (!length(ranges$lo)) {
+    return(rep(FALSE, length(index)))
+  }
+  wide <- max(ranges$hi, index, 0) + 2
+  at <- findInterval(index + group * wide, ranges$lo + ranges$group * wide)
+  at > 0 & index + group * wide <= c(-Inf, ranges$hi + ranges$group * wide)[at + 1L]
+}
+
+# The results of a function that gives each row a result made from rows up to it: `work(rows,
+# groups)` takes rows of `points` and numbers of series, and gives `value`, `through` and `known` a
+# row. `reach` says which rows a result is made from, see reach_rows(), reach_time() and
+# reach_all(). Gives `time`, `value`, `through` and `known` of all releases.
+by_release <- function(points, work, reach) {
+  table <- release_table(points)
+  near <- reach(table)
+  table <- near$table %||% table
+  once <- table$begins[table$in_order & table$usable[table$begins]]
+  parts <- list()
+  add <- function(rows, groups, index, at, flagged) {
+    if (!length(rows)) {
+      return(invisible())
+    }
+    found <- c(work(rows, groups)[c("value", "through", "known")], list(index = index, at = at))
+    kept <- which(flagged)
+    parts[[length(parts) + 1]] <<- lapply(found, `[`, kept)
+  }
+  # what came in order, behind which nothing had changed
+  add(table$row[once], rep(1L, length(once)), table$of[once],
+    table$known_first[table$of[once]], !near$changed[table$of[once]])
+  for (part in near$parts) {
+    state <- release_rows(table, part$lo, part$hi, part$at, part$strict)
+    if (!length(state$row)) next
+    group <- part$group[state$question]
+    flagged <- in_ranges(part$results, group, state$index)
+    at <- if (part$strict) table$known_first[state$index] else part$at[state$question]
+    add(state$row, if (isTRUE(near$joined)) group else state$question, state$index, at, flagged)
+  }
+  gone <- table$late[!table$usable[table$late]]
+  parts <- c(parts, list(list(value = rep(NA_real_, length(gone)),
+    through = table$known[gone], known = table$known[gone], index = table$of[gone],
+    at = table$known[gone], gone = rep(TRUE, length(gone)))))
+  all <- data.table::rbindlist(parts, use.names = TRUE, fill = TRUE)
+  all$time <- table$time[all$index]
+  releases_kept(all)
+}
+
+# Results in order of what they are of (`by`) and of the instant that they were computed for,
+# without those that say what the one before said. A result that is `gone` ends the one before it.
+releases_kept <- function(all, columns = "value", by = "time") {
+  all <- as.list(all)
+  all$gone <- all$gone %in% TRUE
+  order <- order(all[[by]], all$at, all$gone, method = "radix")
+  all <- lapply(all, `[`, order)
+  n <- length(order)
+  again <- c(FALSE, all[[by]][-1] == all[[by]][-n])[seq_len(n)]
+  same <- again & c(FALSE, all$gone[-1] == all$gone[-n])[seq_len(n)]
+  for (name in columns) {
+    value <- all[[name]]
+    same <- same & c(FALSE, (value[-1] == value[-n]) %in% TRUE |
+      (is.na(value[-1]) & is.na(value[-n])))[seq_len(n)]
+  }
+  all <- lapply(all, `[`, which(!same))
+  # a result that is replaced before it counts never counts
+  all$known <- greatest_so_far_cpp(as.double(all[[by]]), pmax(all$known, all$at, na.rm = TRUE))
+  n <- length(all$known)
+  last <- c(all[[by]][-1] != all[[by]][-n] | all$known[-1] != all$known[-n], TRUE)[seq_len(n)]
+  all <- lapply(all, `[`, which(last))
+  n <- length(all$known)
+  again <- c(FALSE, all[[by]][-1] == all[[by]][-n])[seq_len(n)]
+  # and where nothing was there before, nothing is gone
+  list_frame(lapply(all, `[`, which(again | !all$gone)))
+}
+
+# A result is made from its own row and the one before it.
+reach_rows <- function(table) {
+  late <- table$late
+  index <- table$of[late]
+  at <- table$known[late]
+  # the next row that came in order, where it came when something behind it had changed
+  ordered <- which(table$in_order & table$usable[table$begins])
+  soonest <- at[!duplicated(index)]
+  behind <- unique(index)
+  following <- ordered[findInterval(behind, ordered) + 1L]
+  dirty <- which(!is.na(following) & table$known_first[following] >= soonest)
+  dirty <- unique(following[dirty])
+  index <- c(index, dirty)
+  at <- c(at, table$known_first[dirty])
+  beside <- release_neighbours(table, index, at)
+  instants <- sort(unique(at))
+  group <- match(at, instants)
+  lo <- ifelse(beside$before > 0, beside$before, index)
+  hi <- ifelse(beside$after > 0, beside$after, index)
+  ranges <- ranges_joined(group, lo, hi)
+  changed <- rep(FALSE, length(table$time))
+  changed[dirty] <- TRUE
+  list(changed = changed, parts = list(c(ranges, list(at = instants[ranges$group], strict = FALSE,
+    results = ranges_joined(group, index, hi)))))
+}
+
+# A result is made from the rows from `edge` on, or behind it where it is `open`: one instant for
+# each time, which rise. Gives a reach.
+reach_time <- function(edge_of, open) {
+  function(table) {
+    time <- table$time
+    edge <- rev(cummin(rev(edge_of(time))))
+    reach_between(table, findInterval(edge, time, left.open = !open) + 1L,
+      pmax(findInterval(time, edge, left.open = open), seq_along(time)))
+  }
+}
+
+# A result is made from all rows up to it.
+reach_all <- function(table) {
+  n <- length(table$time)
+  reach_between(table, rep(1L, n), rep(n, n))
+}
+
+# The same, and from the rows before `base`, those behind it too.
+reach_base <- function(base) {
+  function(table) {
+    n <- length(table$time)
+    leads <- table$time < base
+    # a row that leads and comes when the base's day is over changes all results
+    table$late <- sort(union(table$late,
+      table$begins[leads & table$in_order & table$known_first > base]))
+    table$in_order <- table$in_order & !(leads & table$known_first > base)
+    from <- ifelse(leads, 1L, seq_len(n))
+    near <- reach_between(table, rep(1L, n), ifelse(leads, n, seq_len(n)), from)
+    c(near, list(table = table))
+  }
+}
+
+# A result is made from its own row and those between two instants before it, `from` and `to`, which
+# rise with the time.
+reach_earlier <- function(from_of, to_of) {
+  function(table) {
+    time <- table$time
+    n <- length(time)
+    from <- rev(cummin(rev(from_of(time))))
+    to <- cummax(to_of(time))
+    lo <- findInterval(from, time, left.open = TRUE) + 1L
+    hi <- pmin(findInterval(to, time), seq_len(n) - 1L)
+    # the results made from each time
+    first <- pmax(findInterval(time, to, left.open = TRUE) + 1L, seq_len(n) + 1L)
+    last <- findInterval(time, from)
+    late <- table$late
+    index <- table$of[late]
+    at <- table$known[late]
+    ordered <- which(table$in_order & table$usable[table$begins])
+    came <- table$known_first[ordered]
+    soonest <- at[!duplicated(index)]
+    behind <- unique(index)
+    # what came in order, when something that it is made from had changed
+    begins <- ordered[pmax(findInterval(first[behind], ordered, left.open = TRUE),
+      findInterval(soonest, came, left.open = TRUE)) + 1L]
+    changed <- marked(begins, last[behind], n) & table$in_order
+    dirty <- which(changed)
+    made <- c(index, dirty)
+    instants <- sort(unique(c(at, table$known_first[dirty])))
+    group <- match(c(at, table$known_first[dirty]), instants)
+    # and the results that are made from what is late
+    after <- which(first[index] <= last[index])
+    results <- ranges_joined(c(group, group[after]), c(made, first[index[after]]),
+      c(made, last[index[after]]))
+    earlier <- which(lo[results$lo] <= hi[results$hi])
+    ranges <- ranges_joined(c(results$group, results$group[earlier]),
+      c(results$lo, lo[results$lo[earlier]]), c(results$hi, hi[results$hi[earlier]]))
+    list(changed = changed, joined = TRUE, parts = release_pieces(c(ranges,
+      list(at = instants[ranges$group], strict = FALSE)), results))
+  }
+}
+
+# Which of `n` numbers lie in one of some ranges.
+marked <- function(lo, hi, n) {
+  hit <- which(!is.na(lo) & !is.na(hi) & lo <= hi)
+  cumsum(tabulate(lo[hit], n + 1) - tabulate(hi[hit] + 1, n + 1))[seq_len(n)] > 0
+}
+
+# `lo` is the first time that each result is made from; `from` and `hi` are the first and the last
+# one whose result is made from each time.
+reach_between <- function(table, lo, hi, from = seq_along(lo)) {
+  late <- table$late
+  index <- table$of[late]
+  instants <- sort(unique(table$known[late]))
+  group <- match(table$known[late], instants)
+  changes <- ranges_joined(group, lo[from[index]], hi[index])
+  # results of rows that came in order, when something behind them had changed: all that came
+  # between two changes at once
+  ordered <- which(table$in_order)
+  came <- table$known_first[ordered]
+  soonest <- table$known[late][!duplicated(index)]
+  behind <- unique(index)
+  begins <- pmax(from[behind], ordered[findInterval(soonest, came, left.open = TRUE) + 1L])
+  changed <- marked(begins, hi[behind], length(lo)) & table$in_order
+  dirty <- which(changed)
+  between <- findInterval(table$known_first[dirty], instants)
+  fresh <- ranges_joined(between, lo[dirty], dirty)
+  list(changed = changed, parts = c(
+    release_pieces(c(changes, list(at = instants[changes$group], strict = FALSE)),
+      ranges_joined(group, from[index], hi[index])),
+    release_pieces(c(fresh, list(at = c(instants, Inf)[fresh$group + 1L], strict = TRUE)),
+      ranges_joined(between, dirty, dirty))))
+}
+
+# Ranges in pieces of so many rows at most, so that memory is bounded.
+release_most <- 2e6
+
+release_pieces <- function(ranges, results) {
+  size <- cumsum(ranges$hi - ranges$lo + 1)
+  piece <- if (length(size)) floor(size / release_most) else integer()
+  lapply(split(seq_along(piece), piece), function(at) {
+    c(lapply(ranges[c("group", "lo", "hi", "at")], `[`, at),
+      list(strict = ranges$strict, results = results))
+  })
+}
+
+# What lies between values: parts of periods, and holes that are filled. Where a row has another
+# release, all changes up to the next value on either side. `good` says which rows are values. Gives
+# `changed`, the times that came in order when something behind them had changed; and, by `group`
+# (the number of the instant in `at`), the ranges of times whose results are computed anew (`cells`)
+# and from which rows (`rows`).
+reach_values <- function(table, good) {
+  late <- table$late
+  index <- table$of[late]
+  at <- table$known[late]
+  n <- length(table$time)
+  usable <- table$usable & good
+  ordered <- which(table$in_order)
+  values <- which(table$in_order & usable[table$begins])
+  soonest <- at[!duplicated(index)]
+  behind <- unique(index)
+  came <- findInterval(soonest, table$known_first[ordered], left.open = TRUE)
+  following <- values[findInterval(behind, values) + 1L]
+  following[is.na(following)] <- n
+  changed <- marked(pmax(behind + 1L, ordered[came + 1L]), following, n) & table$in_order
+  dirty <- which(changed)
+  index <- c(index, dirty)
+  at <- c(at, table$known_first[dirty])
+  instants <- sort(unique(at))
+  group <- match(at, instants)
+  beside <- function(count, among, which = seq_along(index)) {
+    release_neighbours(table, index[which], at[which], count, among)
+  }
+  one <- beside(1L, usable)
+  two <- beside(2L, usable)
+  # where there are fewer values, up to the first or the last row: it may have none
+  few <- which(one$before == two$before | one$after == two$after)
+  edge <- beside(n, table$usable, few)
+  ranges <- function(found, short) {
+    for (side in names(found)) {
+      last <- replace(index, few, ifelse(edge[[side]] > 0, edge[[side]], index[few]))
+      found[[side]] <- ifelse(short(side), last, found[[side]])
+    }
+    ranges_joined(group, found$before, found$after)
+  }
+  list(changed = changed, at = instants,
+    cells = ranges(one, function(side) one[[side]] == 0),
+    rows = ranges(two, function(side) two[[side]] == one[[side]]))
+}
+
+# Results of one series for every instant at which a row became known, each from all rows that count
+# by then: for rules by which every value depends on all. `work` takes the numbers of rows, and
+# gives `time`, `value`, `through`, `known` and more, an entry a result.
+by_instant <- function(points, work, columns = "value") {
+  table <- release_table(points)
+  n <- length(table$time)
+  before <- numeric()
+  parts <- lapply(sort(unique(table$known)), function(at) {
+    state <- release_rows(table, 1L, n, at)
+    now <- work(state$row)
+    gone <- setdiff(before, now$time)
+    before <<- union(before, now$time)
+    m <- length(gone)
+    data.table::rbindlist(list(c(now, list(at = rep(at, length(now$time)))),
+      list(time = gone, value = rep(NA_real_, m), through = rep(at, m), known = rep(at, m),
+        at = rep(at, m), gone = rep(TRUE, m))), use.names = TRUE, fill = TRUE)
+  })
+  releases_kept(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE), columns)
+}
