@@ -281,11 +281,16 @@ change_index <- function(points, base) {
   if (!length(usable)) {
     return(list(value = rep(NA_real_, length(value))))
   }
-  at <- if (is.null(base)) usable[1] else usable[length(usable)]
-  # the rows that were looked at to find the base
-  seen <- if (is.null(base)) seq_len(at) else which(in_reach)
-  latest <- function(x) pmax(x, max(x[seen]), if (is.null(base)) -Inf else base)
-  list(value = 100 * value / value[at], through = latest(points$through),
+  if (is.null(base)) {
+    # from the first value on; the rows up to it were looked at
+    at <- usable[1]
+    own <- seq_along(value) >= at
+    latest <- function(x) ifelse(own, pmax(x, max(x[seq_len(at)])), x)
+    return(list(value = ifelse(own, 100 * value / value[at], NA_real_),
+      through = latest(points$through), known = latest(points$known)))
+  }
+  latest <- function(x) pmax(x, max(x[in_reach]), base)
+  list(value = 100 * value / value[usable[length(usable)]], through = latest(points$through),
     known = latest(points$known))
 }
 

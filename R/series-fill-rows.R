@@ -47,9 +47,9 @@ fill_rows <- function(table, frame, how, parts, found) {
     return(with_facts(as_series(as_rows(x)), facts_of(table)))
   }
   owner <- added$owner
-  m <- nrow(added)
   fresh <- filled_rows(table, owner, added)
-  fresh$status <- rep("filled", m)
+  # with several releases a value that was filled may end
+  fresh$status <- ifelse(is.na(added$value), "deleted", "filled")
   fresh[[column]] <- added$rule
   for (name in c("through", "known")) fresh[[name]] <- utc(added[[name]])
   whole <- as.data.frame(data.table::rbindlist(list(x, fresh), use.names = TRUE, fill = TRUE))

@@ -61,7 +61,7 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
   calendar <- facts$calendar
   x <- as_series(series_ordered(x))
   if (is.null(x[["status"]])) x$status <- rep("observed", nrow(x))
-  frame <- gaps_frame(x, gaps_input(x), facts, from, to, session)
+  frame <- gaps_frame(x, fill_times(x), facts, from, to, session)
   say_outside_of(x, frame, calendar)
   how <- list(rule = rule, at_most = at_most, ends = ends, neighbour = neighbour,
     constant = constant, zone = frame$zone, intraday = frame$intraday,
@@ -72,12 +72,27 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
   structure(fill_rows(x, frame, how, parts, found), left = fill_left(frame, how, parts, found))
 }
 
+# The series and times that have a value, or had one: what was deleted was filled around before.
+fill_times <- function(x) {
+  now <- gaps_input(x)
+  if (!has_releases(x)) {
+    return(now)
+  }
+  series <- series_names_of(x)
+  time <- own_times(x)
+  had <- which(!is.na(x[[value_column(x)]]))
+  had <- had[!duplicated(data.table::data.table(series[had], time[had]))]
+  now$series <- series[had]
+  now$time <- time[had]
+  now
+}
+
 fill_rules <- c("last", "next", "linear", "spline", "monotone", "seasonal", "neighbour", "constant")
 
 # Whether the column `rule` is free, or of filling that was done before.
 is_own_rule <- function(x) {
   is.null(x[["rule"]]) ||
-  all(is.na(x$rule) | (x$rule %in% fill_rules & x$status %in% "filled"))
+  all(is.na(x$rule) | (x$rule %in% fill_rules & x$status %in% c("filled", "deleted")))
 }
 
 #' @rdname series_fill
@@ -100,9 +115,11 @@ series_unfill <- function(x) {
       if (!is.null(before)) x[[name]][back] <- before[back]
     }
   }
-  drop <- c(if (!is.null(x[["fill_rule"]])) "fill_rule"
-  else if (is_own_rule(x)) "rule", "was", "through_before", "known_before")
-  kept <- x[!(x$status %in% "filled"), setdiff(names(x), drop), drop = FALSE]
+  rule <- if (!is.null(x[["fill_rule"]])) "fill_rule" else if (is_own_rule(x)) "rule"
+  drop <- c(rule, "was", "through_before", "known_before")
+  # what ends a filled value goes with it
+  ended <- if (is.null(rule)) FALSE else x$status %in% "deleted" & !is.na(x[[rule]])
+  kept <- x[!(x$status %in% "filled" | ended), setdiff(names(x), drop), drop = FALSE]
   attr(kept, "left") <- NULL
   # what was observed has instants of its own, or none
   for (name in c("through", if (is.null(kept[["period"]])) "known")) {
@@ -193,21 +210,117 @@ fill_one <- function(part, frame, how) {
   if (!vintages) {
     return(fill_known_rows(part, which(!part$deleted), frame, how))
   }
-  last <- NULL
-  results <- by_release(list_frame(part[c("time", "known", "status")]), function(rows) {
-    one <- fill_known_rows(part, rows, frame, how)
-    last <<- one
-    filled <- which(!is.na(one$new))
-    list(time = frame$expected[filled], value = one$new[filled], through = one$through[filled],
-      known = one$known[filled], rule = one$by[filled])
-  })
-  c(last, list(results = results))
+  points <- list_frame(part[c("time", "known", "status", "value")])
+  # a row without a value stands in front of what was filled, also one that says nothing new
+  points$empty <- ifelse(is.na(points$value), points$known, 0)
+  local <- all(how$rule %in% c("last", "next", "linear", "constant")) && !how$ends
+  results <- if (local) fill_releases(points, part, frame, how)
+  else by_instant(points, function(rows, at) filled_of(part, rows, at, frame, how),
+    c("value", "rule", "row"), c("value", "empty"))
+  last <- which(!duplicated(part$time, fromLast = TRUE) & !part$deleted)
+  c(fill_known_rows(part, last, frame, how),
+    list(results = fill_ended(results, part, how)))
+}
+
+# The values filled from rows, as results of an instant.
+filled_of <- function(part, rows, at, frame, how) {
+  one <- fill_known_rows(part, rows, frame, how)
+  filled <- which(!is.na(one$new))
+  time <- frame$expected[filled]
+  # the row that stands there, whatever it says: one that comes is filled anew
+  came <- which(part$known <= at)
+  newest <- came[!duplicated(part$time[came], fromLast = TRUE)]
+  list(time = time, value = one$new[filled], through = one$through[filled],
+    known = one$known[filled], rule = one$by[filled], row = newest[match(time, part$time[newest])])
+}
+
+# A value that was filled and is not any more ends with the row that takes its place; where none
+# does, it is a row without a value.
+fill_ended <- function(results, part, how) {
+  results$rule[is.na(results$value)] <- how$rule[1]
+  place <- paste(results$time, results$known)
+  replaced <- results$gone %in% TRUE & place %in% paste(part$time, part$known)[!part$deleted]
+  results[!replaced, , drop = FALSE]
+}
+
+# Holes between values, by their releases: those beside a row that has another release are filled
+# anew, from the values on either side.
+fill_releases <- function(points, part, frame, how) {
+  grid <- frame$expected
+  table <- release_table(points, c("value", "empty"))
+  slot <- times_match_cpp(table$time, grid)
+  # the row that stands at an expected time, whatever it says: one that comes is filled anew
+  standing <- function(cell, at) {
+    index <- match(cell, slot)
+    there <- which(!is.na(index))
+    found <- release_rows_cpp(table$first, table$known, rep(TRUE, length(table$known)),
+      index[there], index[there], at[there], FALSE)
+    replace(integer(length(cell)), there[found$question], found$row)
+  }
+  # a row beside the expected times fills nothing
+  near <- reach_values(table, is.finite(points$value[table$row]) & slot[table$of] > 0)
+  once <- table$begins[table$in_order & table$usable[table$begins]]
+  first <- fill_known_rows(part, table$row[once], frame, how)
+  filled <- which(!is.na(first$new))
+  # a hole is filled when the value behind it comes
+  values <- once[is.finite(points$value[table$row[once]]) & slot[table$of[once]] > 0]
+  maker <- table$of[values][findInterval(filled, slot[table$of[values]]) + 1L]
+  first <- list(time = grid[filled], value = first$new[filled], through = first$through[filled],
+    known = first$known[filled], rule = first$by[filled], at = table$known_first[maker])
+  first$row <- standing(filled, first$at)
+  first <- lapply(first, `[`, which(!near$changed[maker]))
+  ranges <- near$rows
+  state <- release_rows(table, ranges$lo, ranges$hi, near$at[ranges$group])
+  # the expected times from the first to the last row of each range
+  from <- slot_near(slot, ranges$lo, 1L)
+  to <- slot_near(slot, ranges$hi, -1L)
+  count <- pmax(0L, to - from + 1L)
+  cell <- sequence(count, from)
+  question <- rep(seq_along(from), count)
+  width <- length(grid) + 1
+  stands <- match(question * width + cell, state$question * width + slot[state$index])
+  at <- ifelse(is.na(stands), 0L, state$row[stands])
+  found <- fill_cells(part, at, cell, question, frame, how)
+  instant <- near$at[ranges$group[question]]
+  # holes between the nearest values on either side are looked at
+  inside <- in_ranges(list(group = near$cells$group, lo = slot_near(slot, near$cells$lo, 1L),
+    hi = slot_near(slot, near$cells$hi, -1L)), ranges$group[question], cell)
+  gone <- is.na(found$new)
+  records <- list(time = grid[cell], value = found$new,
+    through = ifelse(gone, instant, found$through), known = ifelse(gone, instant, found$known),
+    rule = found$by, row = standing(cell, instant), at = instant, gone = gone)
+  all <- data.table::rbindlist(list(first, lapply(records, `[`, which(inside))), use.names = TRUE,
+    fill = TRUE)
+  releases_kept(all, c("value", "rule", "row"))
+}
+
+# The expected time of each of some rows; of one that has none, that of the next row in the
+# direction which has one.
+slot_near <- function(slot, index, step) {
+  there <- ifelse(slot > 0, slot, NA)
+  carried <- if (step > 0) rev(carry_cpp(rev(as.double(there)), integer(), Inf, TRUE))
+  else carry_cpp(as.double(there), integer(), Inf, TRUE)
+  place <- carried[index]
+  as.integer(ifelse(is.na(place), if (step > 0) max(slot) + 1L else 0L, place))
 }
 
 fill_known_rows <- function(part, rows, frame, how) {
-  grid <- frame$expected
-  at <- times_match_cpp(grid, part$time[rows])
+  at <- times_match_cpp(frame$expected, part$time[rows])
   at[at > 0] <- rows[at[at > 0]]
+  fill_cells(part, at, NULL, NULL, frame, how)
+}
+
+# Values for the expected times without one: `at` are the rows that stand at them, 0 for none. Where
+# `cell` is given, they are these of the expected times, in stretches that `question` numbers.
+fill_cells <- function(part, at, cell, question, frame, how) {
+  grid <- frame$expected
+  if (!is.null(cell)) {
+    grid <- grid[cell]
+    how$slot_ends <- how$slot_ends[cell]
+    blocks <- if (length(how$blocks)) how$blocks[cell] else rep(0L, length(cell))
+    begins <- c(TRUE, diff(question) != 0 | diff(blocks) != 0)[seq_along(cell)]
+    how$blocks <- cumsum(begins)
+  }
   on_grid <- c(NA, part$value)[at + 1L]
   runs <- hole_runs_cpp(on_grid, how$blocks)
   open <- is.na(on_grid)
@@ -260,7 +373,8 @@ fill_latest <- function(rule, on_grid, instants, open, how, name) {
     after <- if (rule == "last" && open_end) rep(NA_real_, n)
     else carry_cpp(place, how$blocks, Inf, FALSE)
     inside <- ifelse(open, instants, -Inf)
-    if (any(inside > -Inf)) inside <- latest_in_runs(inside, cumsum(!open))
+    begins <- if (length(how$blocks)) c(FALSE, diff(how$blocks) != 0) else FALSE
+    if (any(inside > -Inf)) inside <- latest_in_runs(inside, cumsum(!open | begins))
     return(pmax(instants[before], instants[after], inside, na.rm = TRUE))
   }
   neighbour <- if (rule == "neighbour") max(how$neighbour[[name]])

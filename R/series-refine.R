@@ -36,7 +36,9 @@ refined_releases <- function(x, to, rule, known, indicator, zone) {
       once <- rows[!deleted]
       refine(once, rep(1L, length(once)))
     } else if (rule == "spline") {
-      by_instant(frame_rows(x, rows), function(at) refine(rows[at], rep(1L, length(at))))
+      by_instant(frame_rows(x, rows), function(at, ...) {
+        refine(rows[at], rep(1L, length(at)))
+      })
     } else {
       refined_one(frame_rows(x, rows), to, function(at, group) refine(rows[at], group))
     }

@@ -338,15 +338,16 @@ reach_values <- function(table, good) {
 }
 
 # Results of one series for every instant at which a row became known, each from all rows that count
-# by then: for rules by which every value depends on all. `work` takes the numbers of rows, and
-# gives `time`, `value`, `through`, `known` and more, an entry a result.
-by_instant <- function(points, work, columns = "value") {
-  table <- release_table(points)
+# by then: for rules by which every value depends on all. `work` takes the numbers of rows and the
+# instant, and gives `time`, `value`, `through`, `known` and more, an entry a result. Results are the
+# same where these `columns` are, and rows where their `own` are.
+by_instant <- function(points, work, columns = "value", own = "value") {
+  table <- release_table(points, own)
   n <- length(table$time)
   before <- numeric()
   parts <- lapply(sort(unique(table$known)), function(at) {
     state <- release_rows(table, 1L, n, at)
-    now <- work(state$row)
+    now <- work(state$row, at)
     gone <- setdiff(before, now$time)
     before <<- union(before, now$time)
     m <- length(gone)

@@ -119,13 +119,13 @@ shift_day <- function(day, interval, times = 1) {
   months <- count * c(month = 1, year = 12)[[interval$unit]]
   at <- as.POSIXlt(day, tz = "UTC")
   month <- (at$year + 1900) * 12 + at$mon + months
-  first <- month_day(month)
-  epoch_days(first + pmin(at$mday, month_day(month + 1) - first) - 1)
+  first <- month_first_day(month)
+  epoch_days(first + pmin(at$mday, month_first_day(month + 1) - first) - 1)
 }
 
 # The first day of a month, as days since 1970, where months are counted through from that of
 # January of the year 0: the proleptic Gregorian calendar, by years that begin in March.
-month_day <- function(month) {
+month_first_day <- function(month) {
   march <- month - 2
   year <- march %/% 12
   era <- year %/% 400

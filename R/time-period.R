@@ -121,8 +121,8 @@ shift_months <- function(day, months) {
   }
   at <- as.POSIXlt(day[good], tz = "UTC")
   month <- (at$year + 1900) * 12 + at$mon + months[good]
-  first <- month_day(month)
-  out[good] <- epoch_days(pmin(first + at$mday - 1, month_day(month + 1) - 1))
+  first <- month_first_day(month)
+  out[good] <- epoch_days(pmin(first + at$mday - 1, month_first_day(month + 1) - 1))
   out
 }
 
@@ -229,7 +229,7 @@ period_last <- function(first, frequency) {
 period_first <- function(day, frequency) {
   if (frequency %in% names(frequency_months)) {
     at <- as.POSIXlt(day, tz = "UTC")
-    return(epoch_days(month_day((at$year + 1900) * 12 + at$mon -
+    return(epoch_days(month_first_day((at$year + 1900) * 12 + at$mon -
       at$mon %% frequency_months[[frequency]])))
   }
   if (frequency == "W") day - (as.numeric(day) + 3) %% 7 else day

@@ -50,9 +50,9 @@ List release_rows_cpp(IntegerVector first, NumericVector known, LogicalVector us
   return List::create(_["row"] = wrap(row), _["question"] = wrap(question));
 }
 
-// The times before and after each one at which a usable row counts at the instant: the `count`-th of
-// them, or the last there is; 0 where there is none. `sooner` is the earliest first release of all
-// times up to each one, `later` that of all from it on.
+// The times before and after each one at which a usable row counts at the instant: the `count`-th
+// of them, or the last there is; 0 where there is none. `sooner` is the earliest first release of
+// all times up to each one, `later` that of all from it on.
 // [[Rcpp::export]]
 List release_neighbours_cpp(IntegerVector first, NumericVector known, LogicalVector usable,
                             NumericVector sooner, NumericVector later, IntegerVector index,
