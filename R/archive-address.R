@@ -39,12 +39,42 @@ frequency_text <- function(frequency) {
 #' archive_find(archive, "KELD")
 archive_find <- function(archive, addresses = NULL) {
   check_archive(archive)
-  held <- archive_series(archive)
   if (is.null(addresses)) {
-    return(held)
+    return(archive_series(archive))
   }
   check_text(addresses, "addresses", several = TRUE)
-  held[unique(unlist(lapply(addresses, address_rows, held = held, archive = archive))), ]
+  ids <- ids_by_key(archive, addresses)
+  if (!is.null(ids)) {
+    found <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(ids)))
+    return(series_at(found, match(unique(ids), attr(found, "id"))))
+  }
+  held <- archive_series(archive)
+  rows <- unique(unlist(lapply(addresses, address_rows, held = held, archive = archive)))
+  series_at(held, rows)
+}
+
+# Some of the series of a table, with their numbers.
+series_at <- function(held, rows) {
+  structure(as_rows(lapply(as.list(held), `[`, rows)), id = attr(held, "id")[rows])
+}
+
+# The numbers of series by addresses that name each one by its key; NULL where an address is a
+# pattern, or means several or none that way, so that the whole catalogue is looked through.
+ids_by_key <- function(archive, addresses) {
+  ids <- lapply(addresses, function(address) {
+    asked <- address_parts(address)
+    if (grepl("[*?]", asked$path)) {
+      return(NULL)
+    }
+    parts <- strsplit(asked$path, "/", fixed = TRUE)[[1]]
+    ends <- vapply(seq_along(parts), function(i) paste(parts[i:length(parts)], collapse = "/"), "")
+    held <- sql_get(archive, "SELECT id, source, dataset, key, frequency FROM series
+      WHERE key IN @texts OR key LIKE ? ESCAPE '!'",
+      list(json_array(ends), paste0("%/", gsub("([!%_])", "!\\1", asked$path))))
+    rows <- address_hits(asked, held, ways = 1:2)
+    if (length(rows) == 1) held$id[rows]
+  })
+  if (all(lengths(ids) == 1)) unlist(ids)
 }
 
 address_rows <- function(address, held, archive) {
@@ -72,7 +102,7 @@ address_parts <- function(address) {
 
 # Series whose address ends with the path; of several ways to read it the strictest that finds any
 # counts.
-address_hits <- function(asked, held) {
+address_hits <- function(asked, held, ways = 1:6) {
   path <- asked$path
   full <- paste(held$source, held$dataset, held$key, sep = "/")
   fits <- if (is.null(asked$frequency)) rep(TRUE, nrow(held))
@@ -81,7 +111,7 @@ address_hits <- function(asked, held) {
     return(which(fits &
       grepl(paste0("(^|/)", path_pattern(path), "$"), full, perl = TRUE, ignore.case = TRUE)))
   }
-  ways <- list(
+  all_ways <- list(
     function() full == path,
     function() held$key == path | endsWith(full, paste0("/", path)),
     function() {
@@ -97,7 +127,7 @@ address_hits <- function(asked, held) {
     function() paste0(held$source, "/", held$dataset) == path,
     function() held$dataset == path & length(unique(held$source[held$dataset == path])) == 1
   )
-  for (way in ways) {
+  for (way in all_ways[ways]) {
     rows <- which(fits & way())
     if (length(rows)) {
       return(rows)

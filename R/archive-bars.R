@@ -68,13 +68,15 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
   check_archive(archive)
   interval <- time_interval(interval)
   held <- store_series(archive, shape = "bars")
-  held$symbol <- as.character(held_dimensions(held)[["symbol"]])
+  held$symbol <- bars_symbols(held)
   if (!is.null(source)) {
     held <- held[held$source == check_known(source, unique(held$source), "source"), ]
   }
   here <- held[held$frequency == interval$iso, ]
   if (is.null(symbols)) symbols <- unique(here$symbol)
-  for (symbol in symbols) check_held(symbol, here, held, interval)
+  places <- unique(data.frame(symbol = here$symbol, source = here$source, dataset = here$dataset))
+  alone <- places$symbol[!places$symbol %in% places$symbol[duplicated(places$symbol)]]
+  for (symbol in setdiff(symbols, alone)) check_held(symbol, here, held, interval)
   here <- here[here$symbol %in% symbols, ]
   wanted <- check_sessions(session)
   at <- known_at(as_of)
@@ -84,6 +86,14 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
   }
   if (is_intraday(interval)) say_no_session(sum(is.na(all$session)))
   all[all$session %in% wanted, , drop = FALSE]
+}
+
+# The symbols of series of bars: their keys, but for those with a side or a sign that is encoded.
+bars_symbols <- function(held) {
+  symbol <- as.character(held$key)
+  odd <- grep("[:%]", symbol)
+  if (length(odd)) symbol[odd] <- as.character(held_dimensions(held[odd, ])[["symbol"]])
+  symbol
 }
 
 check_known <- function(word, known, name) {

@@ -17,7 +17,11 @@
 #' archive_faults(archive)
 archive_series <- function(archive) {
   check_archive(archive)
-  found <- store_series(archive, sizes = TRUE)
+  series_listed(archive, store_series(archive, sizes = TRUE))
+}
+
+# Series of the catalogue as a table.
+series_listed <- function(archive, found) {
   for (name in c("rows", "bytes")) found[[name]] <- as.numeric(found[[name]])
   for (name in c("first", "last")) found[[name]] <- utc(found[[name]])
   rows <- as_rows(c(list(address = series_address(found)),
@@ -131,8 +135,9 @@ archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_o
   store_snapshot(archive, function() {
     found <- archive_find(archive, addresses)
     regroup <- regroup_asked(regroup, found)
-    all <- store_series(archive)
-    held <- all[match(found$address, series_address(all)), ]
+    ids <- attr(found, "id")
+    held <- if (is.null(addresses)) store_series(archive) else store_series(archive, ids = ids)
+    held <- held[match(ids, held$id), ]
     if (!nrow(held)) {
       return(list())
     }

@@ -182,17 +182,18 @@ store_attributes <- function(store, series, at = Inf) {
   told$attributes[match(series, told$series)]
 }
 
-# The catalogue of series: id, source, dataset, shape, key, frequency, dimensions (JSON), and with
-# `sizes` also rows, first, last
-# (times), bytes.
-store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE, shape = NULL) {
+# The catalogue of series, or of those with these `ids`: id, source, dataset, shape, key, frequency,
+# dimensions (JSON), and with `sizes` also rows, first, last (times), bytes.
+store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE, shape = NULL,
+  ids = NULL) {
   where <- c(if (!is.null(source)) "s.source = ?", if (!is.null(dataset)) "s.dataset = ?",
-    if (!is.null(shape)) "s.shape = ?")
+    if (!is.null(shape)) "s.shape = ?", if (!is.null(ids)) "s.id IN @numbers")
   get <- function(columns, joined, grouped) {
     sql_get(store,
       paste0("SELECT s.id, s.source, s.dataset, s.shape, s.key, s.frequency, s.dimensions", columns,
       " FROM series s", joined, if (length(where)) " WHERE ", paste(where, collapse = " AND "),
-      grouped, " ORDER BY s.source, s.dataset, s.key, s.frequency"), c(source, dataset, shape))
+      grouped, " ORDER BY s.source, s.dataset, s.key, s.frequency"),
+      c(source, dataset, shape, if (!is.null(ids)) json_numbers(ids)))
   }
   if (!sizes) {
     return(get("", "", ""))
