@@ -240,6 +240,16 @@ sql_series_ids <- function(store, page, series, name = sql_series_names(page, se
   if (!length(away)) {
     return(id)
   }
+  if (length(name) == 1) {
+    # made or found in one statement
+    id <- sql_get(store, "INSERT INTO series (source, dataset, shape, key, frequency, dimensions)
+      VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (source, dataset, key, frequency)
+      DO UPDATE SET shape = series.shape RETURNING id",
+      list(page$source, page$dataset, page$shape, series$key, series$frequency,
+        series$dimensions))$id
+    assign(name, id, envir = store$ids)
+    return(id)
+  }
   # most are there already
   looked_up <- function() {
     held <- sql_get(store,
