@@ -339,8 +339,8 @@ reach_values <- function(table, good) {
 
 # Results of one series for every instant at which a row became known, each from all rows that count
 # by then: for rules by which every value depends on all. `work` takes the numbers of rows and the
-# instant, and gives `time`, `value`, `through`, `known` and more, an entry a result. Results are the
-# same where these `columns` are, and rows where their `own` are.
+# instant, and gives `time`, `value`, `through`, `known` and more, an entry a result. Results are
+# the same where these `columns` are, and rows where their `own` are.
 by_instant <- function(points, work, columns = "value", own = "value") {
   table <- release_table(points, own)
   n <- length(table$time)

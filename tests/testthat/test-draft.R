@@ -58,7 +58,7 @@ test_that("several samples show what is absent from some of them", {
   expect_match(drafted$lines, "next_page: [{]by: address, at: /more[}] +# absent on the last page",
     all = FALSE)
   expect_identical(drafted$dataset$columns$note$need, "optional")
-  expect_null(drafted$dataset$columns$close$need)
+  expect_identical(drafted$dataset$columns$close$need, "required")
   types <-
     draft_of(
       paste0('[{"a":"2026-03-12","b":"+1.2%","c":true,"d":"2026-03-12 09:30:00",',
