@@ -20,7 +20,7 @@ $(LIB)/library: tools/setup.R DESCRIPTION
 
 $(LIB)/installed: $(SOURCES) $(LIB)/library
 	@echo "[make] installing vetusta into .lib" >&2
-	@$(WITH_LIBRARY) R CMD INSTALL --no-docs --no-test-load --library=$(LIB) . > $(LIB)/install.log 2>&1 || \
+	@$(WITH_LIBRARY) MAKEFLAGS=-j$$(nproc) R CMD INSTALL --no-docs --no-test-load --library=$(LIB) . > $(LIB)/install.log 2>&1 || \
 	  { echo "[make] installing vetusta failed; the last lines of its log:" >&2; tail -n 25 $(LIB)/install.log >&2; exit 1; }
 	@touch $@
 

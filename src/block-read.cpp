@@ -11,8 +11,6 @@ using namespace block;
 
 namespace {
 
-const double tens[] = {1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9};
-
 // A column as it stands in a block, before its values are read.
 struct Held {
   std::string name;

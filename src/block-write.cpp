@@ -14,7 +14,6 @@ using namespace block;
 
 namespace {
 
-const double tens[] = {1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9};
 const int most_digits = 9;
 const double largest = 9007199254740991.0;
 

@@ -15,6 +15,7 @@ namespace block {
 const size_t group_size = 128;
 const uint8_t version = 1;
 const char magic[5] = "VTBK";
+const double tens[] = {1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9};
 
 enum Type : uint8_t { number = 1, instant = 2, day = 3, text = 4, flag = 5 };
 enum Form : uint8_t { missing = 0, constant = 1, raw = 2, packed = 3, dictionary = 4 };

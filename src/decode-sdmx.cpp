@@ -18,7 +18,7 @@ using vetusta::View;
 namespace {
 
 // One column of texts: a code a row, and the texts that the codes stand for; 0 where there is none.
-struct Column {
+struct SdmxColumn {
   std::string name;
   std::vector<int> codes;
   std::vector<std::string> levels;
@@ -43,7 +43,7 @@ struct Column {
 };
 
 struct Table {
-  std::vector<Column> columns;
+  std::vector<SdmxColumn> columns;
   size_t rows = 0;
   size_t hint = 0;
   void set(const View& name, const std::string& text) {

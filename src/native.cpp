@@ -114,7 +114,7 @@ class In {
 };
 
 // A column as it gathers over the blocks.
-struct Column {
+struct NativeColumn {
   std::string name;
   bool texts = false;
   std::vector<double> numbers;
@@ -179,7 +179,8 @@ void read_words(In& in, size_t rows, bool nullable, std::vector<SEXP>& into, Rcp
   kept.push_back(held);
 }
 
-void read_column(In& in, const std::string& type, size_t rows, Column& into, Rcpp::List& kept) {
+void read_column(In& in, const std::string& type, size_t rows, NativeColumn& into,
+                 Rcpp::List& kept) {
   if (type == "Float64") {
     read_doubles(in, rows, into.numbers);
   } else if (type == "Int64") {
@@ -234,7 +235,7 @@ Rcpp::RawVector native_write_cpp(Rcpp::List columns, Rcpp::CharacterVector names
 // [[Rcpp::export]]
 Rcpp::List native_read_cpp(Rcpp::RawVector answer) {
   In in(reinterpret_cast<const uint8_t*>(answer.size() ? &answer[0] : nullptr), answer.size());
-  std::vector<Column> columns;
+  std::vector<NativeColumn> columns;
   Rcpp::List kept;
   while (in.more()) {
     const size_t count = in.count();

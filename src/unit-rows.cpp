@@ -1,0 +1,6 @@
+// JSON as rows, blocks of the column store, the stand-ins' front, and the calls from R.
+#include "json-rows.cpp"
+#include "native.cpp"
+#include "standin-front.cpp"
+#include "standin-uniform.cpp"
+#include "RcppExports.cpp"
