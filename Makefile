@@ -27,7 +27,7 @@ $(LIB)/installed: $(SOURCES) $(LIB)/library
 test: $(LIB)/installed
 	@Rscript tools/setup.R test
 	@Rscript tools/programs.R
-	@$(WITH_LIBRARY) Rscript tools/test.R
+	@$(WITH_LIBRARY) Rscript tools/test.R $(FILES)
 
 docs:
 	@Rscript tools/setup.R develop

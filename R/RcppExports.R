@@ -213,6 +213,14 @@ linear_cpp <- function(value, time, block) {
     .Call(`_vetusta_linear_cpp`, value, time, block)
 }
 
+hole_latest_cpp <- function(value, block, through, known, before, after) {
+    .Call(`_vetusta_hole_latest_cpp`, value, block, through, known, before, after)
+}
+
+smallest_step_cpp <- function(time, group) {
+    .Call(`_vetusta_smallest_step_cpp`, time, group)
+}
+
 times_present_cpp <- function(expected_, present_) {
     .Call(`_vetusta_times_present_cpp`, expected_, present_)
 }

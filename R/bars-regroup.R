@@ -124,12 +124,7 @@ bar_groups <- function(bars) {
 }
 
 # The smallest step between two times of one series; `groups` has a number a series.
-smallest_step <- function(time, groups) {
-  n <- length(groups)
-  steps <- diff(as.numeric(time))
-  steps <- steps[is.finite(steps) & steps > 0 & groups[-1] == groups[-n]]
-  if (length(steps)) min(steps) else NA_real_
-}
+smallest_step <- function(time, groups) smallest_step_cpp(as.numeric(time), as.integer(groups))
 
 check_divides <- function(interval, base) {
   if (is.null(base) || is.na(interval$seconds) || is.na(base$seconds)) {

@@ -96,8 +96,9 @@ fill_fresh <- function(part, one, frame) {
   at <- one$at[filled]
   off <- part$raw - part$time
   away <- if (any(off != 0) && length(filled)) {
-    there <- carry_cpp(ifelse(one$at > 0, as.double(one$at), NA), integer(), Inf, TRUE)
-    ahead <- carry_cpp(ifelse(one$at > 0, as.double(one$at), NA), integer(), Inf, FALSE)
+    place <- replace(as.double(one$at), one$at == 0, NA)
+    there <- carry_cpp(place, integer(), Inf, TRUE)
+    ahead <- carry_cpp(place, integer(), Inf, FALSE)
     off[ifelse(is.na(there), ahead, there)[filled]]
   } else {
     0
@@ -112,7 +113,10 @@ fill_left <- function(frame, how, parts, found) {
     if (!any(one$open)) {
       return(NULL)
     }
-    reason <- ifelse(!one$runs$inner & !how$ends, 2L, ifelse(one$runs$length > how$at_most, 1L, 3L))
+    left <- which(one$open)
+    reason <- integer(length(one$open))
+    reason[left] <- ifelse(!one$runs$inner[left] & !how$ends, 2L,
+      ifelse(one$runs$length[left] > how$at_most, 1L, 3L))
     run <- missing_runs_cpp(!one$open, reason)
     list(series = rep(part$series, length(run$first)), first = frame$expected[run$first],
       last = frame$expected[run$last], missing = run$last - run$first + 1L,

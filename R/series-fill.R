@@ -165,11 +165,12 @@ fill_input <- function(x, frame, facts) {
   time <- frame$place(raw, name)
   facts$interval <- facts$interval %||% frame$interval
   own <- row_times(x, own_ends(x, facts), facts)
-  gone <- x$status %in% "deleted"
-  lapply(series_split(series_of_rows(x)), function(rows) {
-    list(rows = rows, series = name[rows[1]], raw = raw[rows], time = time[rows],
-      value = value[rows], through = own$through[rows], known = own$known[rows],
-      status = x$status[rows], deleted = gone[rows])
+  columns <- list(raw = raw, time = time, value = value, through = own$through, known = own$known,
+    status = x$status, deleted = x$status %in% "deleted")
+  parts <- series_split(series_of_rows(x))
+  lapply(parts, function(rows) {
+    part <- if (length(parts) == 1) columns else lapply(columns, `[`, rows)
+    c(list(rows = rows, series = name[rows[1]]), part)
   })
 }
 
@@ -337,46 +338,29 @@ fill_cells <- function(part, at, cell, question, frame, how) {
       if (!length(take)) next
       new[take] <- got[take]
       by[take] <- rule
-      for (name in names(sources)) {
-        latest <- fill_latest(rule, on_grid, sources[[name]], open, how, name)
-        # what was known before the time itself is over says nothing more
-        made <- pmax(latest, how$slot_ends)[take]
-        if (name == "through") through[take] <- made else known[take] <- made
-      }
+      latest <- fill_latest(rule, on_grid, sources, how)
+      # what was known before the time itself is over says nothing more
+      through[take] <- pmax(latest$through[take], how$slot_ends[take])
+      known[take] <- pmax(latest$known[take], how$slot_ends[take])
     }
   }
   list(at = at, new = new, by = by, through = through, known = known, open = open & is.na(new),
     runs = runs)
 }
 
-# The latest of each run's instants, for each of its rows.
-latest_in_runs <- function(instants, run) {
-  latest <- data.table::data.table(instants = instants, run = run)[,
-    list(latest = max(instants)), by = "run"]
-  latest$latest[match(run, latest$run)]
-}
-
-# The latest instant of the values that a rule draws from: those before and behind a hole with the
+# The latest instants of the values that a rule draws from: those before and behind a hole with the
 # rows in it that have no value, or all of them.
-fill_latest <- function(rule, on_grid, instants, open, how, name) {
-  n <- length(on_grid)
+fill_latest <- function(rule, on_grid, sources, how) {
   if (rule == "constant") {
-    return(ifelse(open, instants, -Inf))
+    return(sources)
   }
   if (rule %in% c("last", "next", "linear")) {
-    good <- is.finite(on_grid)
-    place <- ifelse(good, as.double(seq_len(n)), NA)
     # a hole has two ends, unless what has but one is filled too
     open_end <- how$ends && is.infinite(how$at_most)
-    before <- if (rule == "next" && open_end) rep(NA_real_, n)
-    else carry_cpp(place, how$blocks, Inf, TRUE)
-    after <- if (rule == "last" && open_end) rep(NA_real_, n)
-    else carry_cpp(place, how$blocks, Inf, FALSE)
-    inside <- ifelse(open, instants, -Inf)
-    begins <- if (length(how$blocks)) c(FALSE, diff(how$blocks) != 0) else FALSE
-    if (any(inside > -Inf)) inside <- latest_in_runs(inside, cumsum(!open | begins))
-    return(pmax(instants[before], instants[after], inside, na.rm = TRUE))
+    return(hole_latest_cpp(on_grid, how$blocks, sources$through, sources$known,
+      rule != "next" || !open_end, rule != "last" || !open_end))
   }
-  neighbour <- if (rule == "neighbour") max(how$neighbour[[name]])
-  rep(max(instants, neighbour), n)
+  Map(function(instants, name) {
+    rep(max(instants, if (rule == "neighbour") max(how$neighbour[[name]])), length(on_grid))
+  }, sources, names(sources))
 }

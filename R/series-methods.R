@@ -189,17 +189,23 @@ series_course <- function(time, value, signs = 24) {
   # few values have a sign each
   steps <- diff(sort(unique(time)))
   signs <- if (!length(steps)) 1 else min(signs, round(diff(range) / stats::median(steps)) + 1)
-  place <- if (!length(steps)) rep(1, length(time))
-  else pmin(signs, 1 + floor((time - range[1]) / diff(range) * signs))
-  means <- tapply(value[kept], factor(place, seq_len(signs)), mean)
+  place <- if (!length(steps)) rep(1L, length(time))
+  else as.integer(pmin(signs, 1 + floor((time - range[1]) / diff(range) * signs)))
+  place <- structure(place, levels = as.character(seq_len(signs)), class = "factor")
+  means <- tapply(value[kept], place, mean)
   height <- range(means, na.rm = TRUE)
   level <- if (diff(height) == 0) rep(4, signs)
   else 1 + round(7 * (means - height[1]) / diff(height))
   paste(ifelse(is.na(means), " ", marks[level]), collapse = "")
 }
 
-# A line a series: from when to when, how complete, and its course.
+# Coverage takes a pass over all rows, so of a longer table only summary() counts it, and print()
+# draws the course of a sample.
+long_table <- 200000
+
+# A line a series: first and last day, coverage, course.
 series_told <- function(x) {
+  if (nrow(x) > long_table) return(sampled_lines(x))
   all <- summary(x)
   day <- function(time) format(time, "%Y-%m-%d", tz = "UTC")
   covered <- ifelse(is.na(all$coverage), "",
@@ -208,6 +214,20 @@ series_told <- function(x) {
   c(paste0("  ", format(short_names(all$series, 24)), "  ", day(all$first), " to ", day(all$last),
     covered, "  ", all$course),
   if (filled) paste0("  ", counted(filled, "value"), " filled"))
+}
+
+sampled_lines <- function(x) {
+  time <- own_times(x)
+  lines <- lapply(series_split(series_of_rows(x)), function(rows) {
+    range <- range(time[rows])
+    sample <- rows[unique(round(seq(1, length(rows), length.out = 20000)))]
+    points <- without_notes(series_points(x[sample, ], own = TRUE))
+    list(first = range[1], last = range[2], course = series_course(points$time, points$value))
+  })
+  table <- data.table::rbindlist(unname(lines))
+  day <- function(time) format(utc(time), "%Y-%m-%d", tz = "UTC")
+  c(paste0("  ", format(short_names(names(lines), 24)), "  ", day(table$first), " to ",
+    day(table$last), "  ", table$course), "  summary() counts coverage")
 }
 
 # A part as percents; what is not whole is never rounded to it.

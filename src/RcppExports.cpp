@@ -692,6 +692,34 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// hole_latest_cpp
+List hole_latest_cpp(NumericVector value, IntegerVector block, NumericVector through, NumericVector known, bool before, bool after);
+RcppExport SEXP _vetusta_hole_latest_cpp(SEXP valueSEXP, SEXP blockSEXP, SEXP throughSEXP, SEXP knownSEXP, SEXP beforeSEXP, SEXP afterSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type block(blockSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type through(throughSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type known(knownSEXP);
+    Rcpp::traits::input_parameter< bool >::type before(beforeSEXP);
+    Rcpp::traits::input_parameter< bool >::type after(afterSEXP);
+    rcpp_result_gen = Rcpp::wrap(hole_latest_cpp(value, block, through, known, before, after));
+    return rcpp_result_gen;
+END_RCPP
+}
+// smallest_step_cpp
+double smallest_step_cpp(NumericVector time, IntegerVector group);
+RcppExport SEXP _vetusta_smallest_step_cpp(SEXP timeSEXP, SEXP groupSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type time(timeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type group(groupSEXP);
+    rcpp_result_gen = Rcpp::wrap(smallest_step_cpp(time, group));
+    return rcpp_result_gen;
+END_RCPP
+}
 // times_present_cpp
 LogicalVector times_present_cpp(SEXP expected_, SEXP present_);
 RcppExport SEXP _vetusta_times_present_cpp(SEXP expected_SEXP, SEXP present_SEXP) {
@@ -1021,6 +1049,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_carry_cpp", (DL_FUNC) &_vetusta_carry_cpp, 4},
     {"_vetusta_hole_runs_cpp", (DL_FUNC) &_vetusta_hole_runs_cpp, 2},
     {"_vetusta_linear_cpp", (DL_FUNC) &_vetusta_linear_cpp, 3},
+    {"_vetusta_hole_latest_cpp", (DL_FUNC) &_vetusta_hole_latest_cpp, 6},
+    {"_vetusta_smallest_step_cpp", (DL_FUNC) &_vetusta_smallest_step_cpp, 2},
     {"_vetusta_times_present_cpp", (DL_FUNC) &_vetusta_times_present_cpp, 2},
     {"_vetusta_missing_runs_cpp", (DL_FUNC) &_vetusta_missing_runs_cpp, 2},
     {"_vetusta_release_rows_cpp", (DL_FUNC) &_vetusta_release_rows_cpp, 7},

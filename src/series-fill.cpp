@@ -113,3 +113,58 @@ NumericVector linear_cpp(NumericVector value, NumericVector time, IntegerVector 
   }
   return out;
 }
+
+// For each hole, the latest of two instants of a row each: over the rows in the hole and the values
+// on its sides (`before`, `after`: whether those count). What lies beside holes stays missing.
+// [[Rcpp::export]]
+List hole_latest_cpp(NumericVector value, IntegerVector block, NumericVector through,
+                     NumericVector known, bool before, bool after) {
+  const R_xlen_t n = value.size();
+  const bool blocks = block.size() == n;
+  NumericVector latest_through(n, NA_REAL), latest_known(n, NA_REAL);
+  R_xlen_t last = -1;   // the value before
+  R_xlen_t next = 0;    // the value after, found once and kept
+  for (R_xlen_t i = 0; i < n;) {
+    if (!std::isnan(value[i])) {
+      if (std::isfinite(value[i])) last = i;
+      ++i;
+      continue;
+    }
+    double t = R_NegInf, k = R_NegInf;
+    R_xlen_t end = i;
+    for (; end < n && std::isnan(value[end]) && (!blocks || block[end] == block[i]); ++end) {
+      if (through[end] > t) t = through[end];
+      if (known[end] > k) k = known[end];
+    }
+    if (before && last >= 0 && (!blocks || block[last] == block[i])) {
+      if (through[last] > t) t = through[last];
+      if (known[last] > k) k = known[last];
+    }
+    if (after) {
+      if (next < end) next = end;
+      while (next < n && !std::isfinite(value[next])) ++next;
+      if (next < n && (!blocks || block[next] == block[i])) {
+        if (through[next] > t) t = through[next];
+        if (known[next] > k) k = known[next];
+      }
+    }
+    for (; i < end; ++i) {
+      latest_through[i] = t;
+      latest_known[i] = k;
+    }
+  }
+  return List::create(_["through"] = latest_through, _["known"] = latest_known);
+}
+
+// The smallest step above nothing between two times of one series that follow each other; `group`
+// has a number a series.
+// [[Rcpp::export]]
+double smallest_step_cpp(NumericVector time, IntegerVector group) {
+  const R_xlen_t n = time.size();
+  double least = R_PosInf;
+  for (R_xlen_t i = 1; i < n; ++i) {
+    const double step = time[i] - time[i - 1];
+    if (step > 0 && step < least && group[i] == group[i - 1]) least = step;
+  }
+  return std::isfinite(least) ? least : NA_REAL;
+}

@@ -1,17 +1,19 @@
-# Runs all tests of the installed package, the files side by side on the machine's cores, says
-# again at the end which ones failed,
-# and ends with one line of counts. With words, only the files whose names have one of them.
+# Runs all tests of the installed package, the files side by side on the machine's cores. At the
+# end it repeats each failure with the command that runs its file again, and prints the counts in
+# one line. With words, only the files whose names contain one of them.
 run_file <- function(file, into) {
   Sys.setenv(NOT_CRAN = "true")
   results <- testthat::test_dir("tests/testthat",
     filter = paste0("^", sub("^test-(.*)[.]R$", "\\1", file), "$"), package = "vetusta",
     load_package = "installed", reporter = "silent", stop_on_failure = FALSE
   )
-  frame <- as.data.frame(results)
-  told <- unlist(lapply(results, function(test) {
+  again <- paste0("run it again: make test FILES=", sub("^test-(.*)[.]R$", "\\1", file))
+  messages <- unlist(lapply(results, function(test) {
     lapply(test$results, function(result) {
       if (inherits(result, c("expectation_success", "expectation_warning"))) return(NULL)
-      paste0(test$file, ": ", test$test, "\n", conditionMessage(result))
+      paste0(test$file, ": ", test$test, "\n", conditionMessage(result),
+        if (inherits(result, c("expectation_failure", "expectation_error"))) c("\n  ", again),
+        collapse = "")
     })
   }))
   # an error counts wherever it stands: a warning may have come behind it
@@ -20,8 +22,8 @@ run_file <- function(file, into) {
       what = paste0("expectation_", c(...))))
   }
   counts <- c(passed = is("success"), failed = is("failure", "error"), skipped = is("skip"))
-  saveRDS(list(counts = counts, told = as.character(told),
-    slowest = frame[order(-frame$real)[1], c("test", "real")]), into)
+  saveRDS(list(counts = counts, messages = as.character(messages),
+    processor = sum(proc.time()[c(1, 2, 4, 5)])), into)
 }
 
 words <- commandArgs(TRUE)
@@ -31,6 +33,7 @@ if (length(words) == 3 && words[1] == "--file") {
 }
 
 files <- list.files("tests/testthat", "^test-.*[.]R$")
+words <- unlist(strsplit(words, "[ ,]+"))
 if (length(words)) files <- files[Reduce(`|`, lapply(words, grepl, x = files, fixed = TRUE))]
 # the files that take longest begin first
 ahead <- c("test-postgres.R", "test-fuzz.R", "test-limits.R", "test-jobs.R",
@@ -40,19 +43,21 @@ files <- c(intersect(ahead, files), setdiff(files, ahead))
 at_once <- max(1L, parallel::detectCores())
 folder <- tempfile("results")
 dir.create(folder)
+started <- as.numeric(Sys.time())
 running <- list()
 done <- list()
 finish <- function(name) {
   result <- file.path(folder, paste0(name, ".rds"))
   log <- file.path(folder, paste0(name, ".log"))
-  found <- if (file.exists(result)) readRDS(result)
-  if (is.null(found)) found <- list(counts = c(passed = 0, failed = 1, skipped = 0),
-    told = paste0(name, ": the file did not run to its end\n",
+  record <- if (file.exists(result)) readRDS(result)
+  if (is.null(record)) record <- list(counts = c(passed = 0, failed = 1, skipped = 0),
+    processor = NA, messages = paste0(name, ": the file did not run to its end\n",
       paste(utils::tail(readLines(log, warn = FALSE), 20), collapse = "\n")))
-  seconds <- round(as.numeric(Sys.time()) - running[[name]]$began)
-  cat(sprintf("%-32s %5d passed %3d failed %3d skipped %5d s\n", name, found$counts[["passed"]],
-    found$counts[["failed"]], found$counts[["skipped"]], seconds))
-  done[[name]] <<- found
+  seconds <- as.numeric(Sys.time()) - running[[name]]$began
+  cat(sprintf("%-32s %5d passed %3d failed %3d skipped %5.0f s, processor %5.0f s\n", name,
+    record$counts[["passed"]], record$counts[["failed"]], record$counts[["skipped"]], seconds,
+    record$processor))
+  done[[name]] <<- record
   running[[name]] <<- NULL
 }
 while (length(files) || length(running)) {
@@ -68,9 +73,11 @@ while (length(files) || length(running)) {
   for (name in names(running)) if (!running[[name]]$process$is_alive()) finish(name)
   Sys.sleep(0.2)
 }
-told <- unlist(lapply(done, `[[`, "told"))
-if (length(told)) cat("\n", paste(told, collapse = "\n\n"), "\n", sep = "")
+messages <- unlist(lapply(done, `[[`, "messages"))
+if (length(messages)) cat("\n", paste(messages, collapse = "\n\n"), "\n", sep = "")
 totals <- Reduce(`+`, lapply(done, `[[`, "counts"))
+cat(sprintf("\n%.1f minutes, of the processor %.1f\n", (as.numeric(Sys.time()) - started) / 60,
+  sum(vapply(done, `[[`, 0, "processor"), na.rm = TRUE) / 60))
 cat("\n", totals[["passed"]], " passed, ", totals[["failed"]], " failed, ", totals[["skipped"]],
   " skipped\n", sep = "")
 quit(status = as.integer(totals[["failed"]] > 0 || totals[["passed"]] == 0), save = "no")
