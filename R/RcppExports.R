@@ -285,6 +285,10 @@ quoted_columns_cpp <- function(piece, separator, width, head) {
     .Call(`_vetusta_quoted_columns_cpp`, piece, separator, width, head)
 }
 
+bytes_between_cpp <- function(bytes, from, to) {
+    .Call(`_vetusta_bytes_between_cpp`, bytes, from, to)
+}
+
 texts_at_cpp <- function(texts, places, row = 0L) {
     .Call(`_vetusta_texts_at_cpp`, texts, places, row)
 }

@@ -97,8 +97,7 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
 
 # Bars of one time and symbol in one file, by the rule of rows-doubled.R, with their lines.
 import_doubled <- function(bars, without, lines) {
-  key <- paste(bars$symbol, bars$side, as.numeric(bars$time), sep = "\r")
-  key[without] <- NA
+  key <- bar_keys(bars, without)
   found <- doubled_rows(key, bars[c("close", "open", "high", "low", "volume")], lines)
   found$detail <- gsub(" in row ", " in line ", found$detail, fixed = TRUE)
   found

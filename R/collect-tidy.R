@@ -153,9 +153,7 @@ doubled_bars <- function(rows, without, at) {
   if (n < 2 || isFALSE(is.unsorted(as.numeric(rows$time), strictly = TRUE))) {
     return(no_bars_faults)
   }
-  key <- paste(rows$symbol, rows$side, as.numeric(rows$time), sep = "\r")
-  key[is.na(rows$time)] <- NA
-  key[without] <- NA
+  key <- bar_keys(rows, c(without, which(is.na(rows$time))))
   values <- rows[intersect(c("close", "open", "high", "low", "volume"), names(rows))]
   doubled_faults(rows, doubled_rows(key, values, at))
 }

@@ -29,7 +29,7 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
     if (seen[["zero"]]) stop_zero(seen[["zero_line"]], line, where)
     end <- if (last) length(held) else seen[["end"]]
     if (end > 0) {
-      piece <- if (end == length(held)) held else held[seq_len(end)]
+      piece <- if (end == length(held)) held else bytes_between_cpp(held, 1, end)
       if (last) piece <- c(piece, as.raw(10))
       rows <- usual_piece(piece, names, absent) %||%
         plain_texts(read_piece(piece, names, line, absent, where), where, line)
@@ -52,7 +52,7 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
       attr(rows, "quoted") <- quoted_columns(piece, names, head)
       out[[length(out) + 1]] <- each(rows, at)
       line <- line + as.integer(if (last) seen[["all"]] + 1 else seen[["lines"]])
-      held <- if (end < length(held)) held[(end + 1):length(held)] else raw()
+      held <- if (end < length(held)) bytes_between_cpp(held, end + 1, length(held)) else raw()
     }
     if (last) {
       return(out)

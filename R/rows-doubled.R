@@ -44,6 +44,23 @@ doubled_rows <- function(key, values, at = NULL) {
       at[taken])))
 }
 
+# The series and time of bars, for doubled_rows(): only of those whose time stands twice in a series.
+bar_keys <- function(bars, without) {
+  time <- as.numeric(bars$time)
+  if (!anyDuplicated(time)) {
+    return(character())
+  }
+  key <- rep(NA_character_, length(time))
+  twice <- seq_along(time)
+  if (length(time) > 10000) {
+    series <- data.table::data.table(symbol = bars$symbol, side = bars$side, time = time)
+    twice <- which(duplicated(series) | duplicated(series, fromLast = TRUE))
+  }
+  key[twice] <- paste(bars$symbol[twice], bars$side[twice], time[twice], sep = "\r")
+  key[without] <- NA
+  key
+}
+
 # Rows that yield, as faults of a page.
 doubled_faults <- function(rows, found) {
   symbol <- rows[["symbol"]] %||% rows[["series"]] %||% rows[["entity"]]

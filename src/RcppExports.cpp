@@ -945,6 +945,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// bytes_between_cpp
+RawVector bytes_between_cpp(RawVector bytes, double from, double to);
+RcppExport SEXP _vetusta_bytes_between_cpp(SEXP bytesSEXP, SEXP fromSEXP, SEXP toSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type bytes(bytesSEXP);
+    Rcpp::traits::input_parameter< double >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< double >::type to(toSEXP);
+    rcpp_result_gen = Rcpp::wrap(bytes_between_cpp(bytes, from, to));
+    return rcpp_result_gen;
+END_RCPP
+}
 // texts_at_cpp
 CharacterVector texts_at_cpp(CharacterVector texts, SEXP places, int row);
 RcppExport SEXP _vetusta_texts_at_cpp(SEXP textsSEXP, SEXP placesSEXP, SEXP rowSEXP) {
@@ -1067,6 +1080,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_seeded_uniform_cpp", (DL_FUNC) &_vetusta_seeded_uniform_cpp, 2},
     {"_vetusta_table_columns_cpp", (DL_FUNC) &_vetusta_table_columns_cpp, 5},
     {"_vetusta_quoted_columns_cpp", (DL_FUNC) &_vetusta_quoted_columns_cpp, 4},
+    {"_vetusta_bytes_between_cpp", (DL_FUNC) &_vetusta_bytes_between_cpp, 3},
     {"_vetusta_texts_at_cpp", (DL_FUNC) &_vetusta_texts_at_cpp, 3},
     {"_vetusta_rfc3339_cpp", (DL_FUNC) &_vetusta_rfc3339_cpp, 1},
     {"_vetusta_days_cpp", (DL_FUNC) &_vetusta_days_cpp, 1},

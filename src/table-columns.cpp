@@ -166,3 +166,14 @@ LogicalVector quoted_columns_cpp(RawVector piece, std::string separator, int wid
   }
   return quoted;
 }
+
+// The bytes from one place up to another, which count from 1.
+// [[Rcpp::export]]
+RawVector bytes_between_cpp(RawVector bytes, double from, double to) {
+  const R_xlen_t first = static_cast<R_xlen_t>(from) - 1;
+  const R_xlen_t size = static_cast<R_xlen_t>(to) - first;
+  if (first < 0 || to > static_cast<double>(bytes.size())) stop("there are no such bytes");
+  RawVector part(size > 0 ? size : 0);
+  if (size > 0) std::memcpy(RAW(part), RAW(bytes) + first, static_cast<size_t>(size));
+  return part;
+}
