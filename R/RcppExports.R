@@ -173,6 +173,10 @@ model_shortfall_cpp <- function(paths, run, runs, level, below, most) {
     .Call(`_vetusta_model_shortfall_cpp`, paths, run, runs, level, below, most)
 }
 
+sample_scores_cpp <- function(samples, came, probs) {
+    .Call(`_vetusta_sample_scores_cpp`, samples, came, probs)
+}
+
 native_write_cpp <- function(columns, names, types) {
     .Call(`_vetusta_native_write_cpp`, columns, names, types)
 }

@@ -94,22 +94,15 @@ backtest_scores <- function(day, all, known, paths) {
 
 backtest_row <- function(day, method, came, samples) {
   probs <- c(0.05, 0.25, 0.5, 0.75, 0.95)
-  quantiles <- vapply(samples, stats::quantile, probs, probs = probs, names = FALSE)
+  scores <- sample_scores_cpp(samples, came, probs)
+  quantiles <- scores$quantiles
   loss <- vapply(seq_along(probs), function(i) {
     mean((came - quantiles[i, ]) * (probs[i] - (came < quantiles[i, ])))
   }, 0)
   within <- function(low, high) mean(came >= quantiles[low, ] & came <= quantiles[high, ])
-  data.frame(day = day, method = method, values = length(came),
-    bias = mean(vapply(samples, mean, 0) - came),
-    crps = mean(mapply(sample_crps, samples, came)), pinball = mean(loss),
-    within_50 = within(2, 4), within_90 = within(1, 5))
-}
-
-# The score of a sample, from its order.
-sample_crps <- function(sample, came) {
-  sample <- sort(sample)
-  m <- length(sample)
-  2 / m^2 * sum((sample - came) * (m * (came < sample) - seq_len(m) + 0.5))
+  data.frame(day = day, method = method, values = length(came), bias = mean(scores$mean - came),
+    crps = mean(scores$crps), pinball = mean(loss), within_50 = within(2, 4),
+    within_90 = within(1, 5))
 }
 
 backtest_made <- function(data, scores, horizon, n) {

@@ -68,8 +68,9 @@ noise_chosen <- function(x) {
   n <- length(x)
   grid <- expand.grid(p = 0:4, q = 0:2)
   grid <- grid[rowSums(grid) < n / 15, , drop = FALSE]
+  products <- noise_products(x, max(grid$p), max(grid$q))
   score <- vapply(seq_len(nrow(grid)), function(i) {
-    fit <- noise_squares(x, grid$p[i], grid$q[i])
+    fit <- noise_squares(x, grid$p[i], grid$q[i], products)
     n * log(fit$squares / n) + sum(grid[i, ]) * log(n)
   }, 0)
   as.integer(unlist(grid[which.min(score), ]))
@@ -77,12 +78,12 @@ noise_chosen <- function(x) {
 
 # The conditional least squares of an ARMA, from the estimate of Hannan and Rissanen (Biometrika
 # 69, 1982).
-noise_squares <- function(x, p, q) {
+noise_squares <- function(x, p, q, products = noise_products(x, p, q)) {
   n <- length(x)
   if (p + q == 0) {
     return(list(ar = numeric(), ma = numeric(), squares = sum(x^2)))
   }
-  start <- noise_start(x, p, q)
+  start <- noise_start(products, p, q)
   if (q == 0) {
     return(list(ar = start, ma = numeric(),
       squares = model_squares_cpp(x, start, numeric(), 0L)))
@@ -95,21 +96,33 @@ noise_squares <- function(x, p, q) {
   c(split(found$par), list(squares = n * exp(found$value)))
 }
 
-noise_start <- function(x, p, q) {
+# The products of a series with its lags, `ar 1` and on, and those of its shocks, `ma 1` and on: the
+# regressions of all orders are parts of the largest one.
+noise_products <- function(x, p, q) {
   n <- length(x)
-  lagged <- function(x, lag) c(rep(0, lag), x[seq_len(n - lag)])
-  shocks <- if (q) {
-    long <- min(20, floor(n / 5))
-    far <- vapply(seq_len(long), function(i) lagged(x, i), x)
-    x - as.numeric(far %*% stats::lm.fit(far, x)$coefficients)
+  lags <- function(x, count, name) {
+    columns <- vapply(seq_len(count), function(lag) c(rep(0, lag), x[seq_len(n - lag)]), x)
+    matrix(columns, n, dimnames = list(NULL, paste(rep(name, count), seq_len(count))))
   }
-  columns <- cbind(if (p) vapply(seq_len(p), function(i) lagged(x, i), x),
-    if (q) vapply(seq_len(q), function(j) lagged(shocks, j), x))
-  found <- stats::lm.fit(columns, x)$coefficients
-  found[is.na(found)] <- 0
+  shocks <- if (q) {
+    far <- lags(x, min(20, floor(n / 5)), "ar")
+    x - as.numeric(far %*% solved(crossprod(far), crossprod(far, x)))
+  }
+  crossprod(cbind(lags(x, p, "ar"), if (q) lags(shocks, q, "ma"), value = x))
+}
+
+# The coefficients of a regression from its products; 0 for a column that others explain.
+solved <- function(products, values) {
+  coefficients <- qr.coef(qr(products), values)
+  replace(as.numeric(coefficients), is.na(coefficients), 0)
+}
+
+noise_start <- function(products, p, q) {
+  terms <- c(paste(rep("ar", p), seq_len(p)), paste(rep("ma", q), seq_len(q)))
+  start <- solved(products[terms, terms, drop = FALSE], products[terms, "value"])
   # of the moving part no root lies within the circle
-  if (q) found[p + seq_len(q)] <- pmax(-0.9, pmin(0.9, found[p + seq_len(q)]))
-  unname(found)
+  if (q) start[p + seq_len(q)] <- pmax(-0.9, pmin(0.9, start[p + seq_len(q)]))
+  start
 }
 
 # list(ar, ma, covariance, likelihood, parameters, variance, spread): one entry a kind of variance.

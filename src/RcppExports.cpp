@@ -566,6 +566,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// sample_scores_cpp
+List sample_scores_cpp(List samples, NumericVector came, NumericVector probs);
+RcppExport SEXP _vetusta_sample_scores_cpp(SEXP samplesSEXP, SEXP cameSEXP, SEXP probsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< List >::type samples(samplesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type came(cameSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type probs(probsSEXP);
+    rcpp_result_gen = Rcpp::wrap(sample_scores_cpp(samples, came, probs));
+    return rcpp_result_gen;
+END_RCPP
+}
 // native_write_cpp
 Rcpp::RawVector native_write_cpp(Rcpp::List columns, Rcpp::CharacterVector names, Rcpp::CharacterVector types);
 RcppExport SEXP _vetusta_native_write_cpp(SEXP columnsSEXP, SEXP namesSEXP, SEXP typesSEXP) {
@@ -1052,6 +1065,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_model_paths_cpp", (DL_FUNC) &_vetusta_model_paths_cpp, 9},
     {"_vetusta_model_normal_cpp", (DL_FUNC) &_vetusta_model_normal_cpp, 2},
     {"_vetusta_model_shortfall_cpp", (DL_FUNC) &_vetusta_model_shortfall_cpp, 6},
+    {"_vetusta_sample_scores_cpp", (DL_FUNC) &_vetusta_sample_scores_cpp, 3},
     {"_vetusta_native_write_cpp", (DL_FUNC) &_vetusta_native_write_cpp, 3},
     {"_vetusta_native_read_cpp", (DL_FUNC) &_vetusta_native_read_cpp, 1},
     {"_vetusta_plain_number_cpp", (DL_FUNC) &_vetusta_plain_number_cpp, 1},

@@ -6,6 +6,7 @@
 #include "calendar-frames.cpp"
 #include "model-noise.cpp"
 #include "model-paths.cpp"
+#include "model-scores.cpp"
 #include "series-align.cpp"
 #include "series-fill.cpp"
 #include "series-gaps.cpp"

@@ -178,9 +178,13 @@ test_that("scores are those of their definitions, and a model is held against pl
     sample <- rnorm(40)
     came <- rnorm(1)
     direct <- mean(abs(sample - came)) - mean(abs(outer(sample, sample, "-"))) / 2
-    expect_equal(sample_crps(sample, came), direct)
+    scores <- sample_scores_cpp(list(sample), came, c(0, 0.05, 0.5, 0.9, 1))
+    expect_equal(scores$crps, direct)
+    expect_equal(as.numeric(scores$quantiles),
+      stats::quantile(sample, c(0, 0.05, 0.5, 0.9, 1), names = FALSE))
+    expect_equal(scores$mean, mean(sample))
   }
-  expect_equal(sample_crps(4, 7), 3)
+  expect_equal(sample_scores_cpp(list(4), 7, 0.5)$crps, 3)
   days <- as.Date("2012-01-01") + 0:3652
   noise <- as.numeric(stats::filter(rnorm(3653, sd = 3), 0.8, method = "recursive"))
   level <- data.frame(series = "lock", period = days, value = 100 + 30 *
