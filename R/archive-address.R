@@ -48,9 +48,46 @@ archive_find <- function(archive, addresses = NULL) {
     found <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(ids)))
     return(series_at(found, match(unique(ids), attr(found, "id"))))
   }
-  held <- archive_series(archive)
-  rows <- unique(unlist(lapply(addresses, address_rows, held = held, archive = archive)))
-  series_at(held, rows)
+  ids <- ids_of_addresses(archive, addresses)
+  found <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(ids)))
+  # a series without rows is none yet
+  series_at(found, stats::na.omit(match(unique(ids), attr(found, "id"))))
+}
+
+# The numbers of series by addresses of any kind. What the database finds in the text of an address
+# is enough, unless a label stands for a code or nothing is found: then the catalogue is read.
+ids_of_addresses <- function(archive, addresses) {
+  catalogue <- NULL
+  unlist(lapply(addresses, function(address) {
+    held <- address_candidates(archive, address_parts(address)$path)
+    if (!length(address_hits(address_parts(address), held))) {
+      catalogue <<- catalogue %||% store_series_stored(archive)
+      held <- catalogue
+    }
+    held$id[address_rows(address, held, archive)]
+  }))
+}
+
+# Series that an address may mean by its text: it is the end of theirs, without or with a side, or
+# their dataset.
+address_candidates <- function(archive, path) {
+  # letters beyond ASCII have no capitals in the database, and fit any letter
+  literal <- gsub("[^ -~]", "_", gsub("([!%_])", "!\\1", tolower(path)))
+  ends <- if (grepl("[*?]", path)) paste0("%", gsub("?", "_", gsub("*", "%", literal, fixed = TRUE),
+    fixed = TRUE)) else c(paste0("%", literal), paste0("%", literal, ":%"))
+  store_series_stored(archive, paste(c(rep("lower(full_name) LIKE ? ESCAPE '!'", length(ends)),
+    "s.dataset = ?", "s.source || '/' || s.dataset = ?"), collapse = " OR "),
+    as.list(c(ends, path, path)))
+}
+
+# The names of series that have rows, or of those that fit a condition.
+store_series_stored <- function(store, where = NULL, params = NULL) {
+  named <- "s.source || '/' || s.dataset || '/' || s.key"
+  rows <- c("segments", "moved")
+  sql_get(store, paste0("SELECT s.id, s.source, s.dataset, s.key, s.frequency FROM series s WHERE (",
+    paste0("EXISTS (SELECT 1 FROM ", rows, " g WHERE g.series = s.id)", collapse = " OR "), ")",
+    if (!is.null(where)) paste0(" AND (", gsub("full_name", named, where, fixed = TRUE), ")"),
+    " ORDER BY s.source, s.dataset, s.key, s.frequency"), params)
 }
 
 # Some of the series of a table, with their numbers.

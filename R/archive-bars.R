@@ -67,17 +67,15 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
                          zone = "UTC", as_of = NULL) {
   check_archive(archive)
   interval <- time_interval(interval)
-  held <- store_series(archive, shape = "bars")
-  held$symbol <- bars_symbols(held)
-  if (!is.null(source)) {
-    held <- held[held$source == check_known(source, unique(held$source), "source"), ]
+  here <- if (!is.null(symbols)) bars_alone(bars_held(archive, symbols), interval, symbols, source)
+  if (is.null(here)) {
+    held <- bars_held(archive)
+    if (!is.null(source)) {
+      held <- held[held$source == check_known(source, unique(held$source), "source"), ]
+    }
+    if (is.null(symbols)) symbols <- unique(held$symbol[held$frequency == interval$iso])
+    here <- bars_alone(held, interval, symbols) %||% check_alone(held, interval, symbols)
   }
-  here <- held[held$frequency == interval$iso, ]
-  if (is.null(symbols)) symbols <- unique(here$symbol)
-  places <- unique(data.frame(symbol = here$symbol, source = here$source, dataset = here$dataset))
-  alone <- places$symbol[!places$symbol %in% places$symbol[duplicated(places$symbol)]]
-  for (symbol in setdiff(symbols, alone)) check_held(symbol, here, held, interval)
-  here <- here[here$symbol %in% symbols, ]
   wanted <- check_sessions(session)
   at <- known_at(as_of)
   all <- store_snapshot(archive, function() table_of_bars(archive, here, from, to, at, zone))
@@ -86,6 +84,30 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
   }
   if (is_intraday(interval)) say_no_session(sum(is.na(all$session)))
   all[all$session %in% wanted, , drop = FALSE]
+}
+
+# Series of bars with their symbols: all of them, or those that some symbols may mean.
+bars_held <- function(archive, symbols = NULL) {
+  held <- store_series(archive, shape = "bars",
+    keys = if (!is.null(symbols)) unique(as.character(symbols)))
+  held$symbol <- bars_symbols(held)
+  held
+}
+
+# The series of symbols at an interval; NULL where one of them has none, or has some from several
+# places.
+bars_alone <- function(held, interval, symbols, source = NULL) {
+  here <- held[held$frequency == interval$iso & (is.null(source) | held$source %in% source), ]
+  here <- here[here$symbol %in% symbols, ]
+  places <- unique(list_frame(as.list(here)[c("symbol", "source", "dataset")]))
+  if (!anyDuplicated(places$symbol) && all(symbols %in% places$symbol)) here
+}
+
+# The same where they are not, which is an error for one of them.
+check_alone <- function(held, interval, symbols) {
+  here <- held[held$frequency == interval$iso, ]
+  for (symbol in symbols) check_held(symbol, here, held, interval)
+  here[here$symbol %in% symbols, ]
 }
 
 # The symbols of series of bars: their keys, but for those with a side or a sign that is encoded.

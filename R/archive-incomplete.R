@@ -55,6 +55,9 @@ incomplete_parse <- function(notes, source, dataset) {
 
 # Stretches that are covered, less the windows that are open.
 covered_less <- function(covered, open) {
+  if (!nrow(open) || !nrow(covered)) {
+    return(covered)
+  }
   open <- open[!is.na(open$from) & open$key %in% covered$key & open$cause != "failed", ,
     drop = FALSE]
   if (!nrow(open)) {
@@ -97,6 +100,9 @@ incomplete_book <- function(archive, source, dataset, reading) {
       label = label, reason = reason)
   }
   settle <- function(place) {
+    if (!nrow(open)) {
+      return(NULL)
+    }
     hit <- incomplete_touches(open, place)
     rows <- open[hit, , drop = FALSE]
     open <<- open[!hit, , drop = FALSE]
@@ -124,7 +130,7 @@ incomplete_book <- function(archive, source, dataset, reading) {
     },
     now = function() {
       known()
-      incomplete_now(open, reading)
+      if (nrow(open)) incomplete_now(open, reading) else open
     }
   )
 }

@@ -41,17 +41,12 @@ series_listed <- function(archive, found) {
 #' @export
 archive_datasets <- function(archive) {
   check_archive(archive)
-  series <- archive_series(archive)
-  name <- paste(series$source, series$dataset)
-  first <- which(!duplicated(name))
-  groups <- factor(name, name[first])
-  edge <- function(column, f) utc(as.numeric(tapply(as.numeric(series[[column]]), groups, f)))
-  n <- length(first)
-  of_series <- list(source = series$source[first], dataset = series$dataset[first],
-    shape = series$shape[first],
-    series = as.integer(table(groups)), rows = as.numeric(tapply(series$rows, groups, sum)),
-    changed = rep(NA_real_, n),
-    first = edge("first", min), last = edge("last", max), seen = utc(rep(NA_real_, n)))
+  series <- store_series_datasets(archive)
+  n <- nrow(series)
+  of_series <- list(source = series$source, dataset = series$dataset, shape = series$shape,
+    series = as.integer(series$series), rows = as.numeric(series$rows),
+    changed = rep(NA_real_, n), first = utc(series$first), last = utc(series$last),
+    seen = utc(rep(NA_real_, n)))
   others <- store_datasets(archive)
   m <- nrow(others)
   of_rows <- list(source = others$source, dataset = others$dataset, shape = others$shape,

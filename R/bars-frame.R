@@ -72,6 +72,11 @@ list_frame <- function(columns) {
   structure(columns, row.names = .set_row_names(length(columns[[1]])), class = "data.frame")
 }
 
+# One row of a data frame, which `[` takes much longer for.
+frame_row <- function(frame, i) {
+  structure(lapply(as.list(frame), `[`, i), row.names = 1L, class = class(frame))
+}
+
 # A tibble of columns of one length, without waiting for the tibble package to load.
 as_rows <- function(columns) {
   rows <- list_frame(as.list(columns))

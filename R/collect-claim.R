@@ -6,18 +6,20 @@
 # it, and then its turn comes again after all others.
 next_chain <- function(run, queue) {
   i <- queue_begin(queue)
-  call <- queue$calls[i, ]
+  call <- frame_row(queue$calls, i)
   chain <- want_chain(run$want, call)
   claim <- want_claim(run$want, chain)
-  verdict <- run$sink$claim(claim$name, if (claim$shows) Inf else run$started)
+  looks <- run$planned && claim$shows && !chain$resumed
+  verdict <- run$sink$claim(claim$name, if (claim$shows) Inf else run$started,
+    if (looks) want_cover_keys(run$want, chain))
   if (verdict == "taken") queue_later(queue, i)
   if (verdict != "ours") {
     return(NULL)
   }
   # how far it was brought is looked at now that nobody else is at it
   if (!chain$windowed || !is.null(chain$noted)) chain <- want_chain(run$want, call, run$sink$noted)
-  rest <- if (run$planned && claim$shows && !chain$resumed) want_rest(run$want, chain,
-    run$sink$covered) else call
+  covered <- if (isFALSE(attr(verdict, "covered"))) function(keys) no_coverage else run$sink$covered
+  rest <- if (looks && !chain$resumed) want_rest(run$want, chain, covered) else call
   if (is.null(rest)) {
     claim_over(run, list(claim = claim$name))
     return(NULL)

@@ -88,10 +88,10 @@ page_ends <- function(chain, page, run) {
 collect_came <- function(run, tally, chain, page) {
   symbols <- page$rows[["symbol"]]
   if (length(symbols) && length(chain$symbols)) {
-    tally$came <- union(tally$came, text_groups(page$good$symbol, lone = TRUE)$levels)
+    tally_came(tally, text_groups(page$good$symbol, lone = TRUE)$levels)
   }
   if (isTRUE(chain$last)) {
-    tally$empty <- c(tally$empty, setdiff(want_without(run$want, chain), tally$came))
+    tally$empty <- c(tally$empty, unique(tally_without(tally, want_without(run$want, chain))))
   }
   tally
 }

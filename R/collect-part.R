@@ -4,7 +4,10 @@
 # What Content-Range says: list(unit, from, to, total); empty where nothing readable is said, and
 # without `total` where that is not known.
 content_range <- function(response) {
-  said <- response$headers[["content-range"]] %||% ""
+  said <- response$headers[["content-range"]]
+  if (is.null(said)) {
+    return(list())
+  }
   part <- regmatches(said, regexec("^ *([a-zA-Z]+)?[ =]*([0-9]+)-([0-9]+)/([0-9]+|[*]) *$",
     said))[[1]]
   if (!length(part)) {

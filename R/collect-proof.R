@@ -99,11 +99,10 @@ incomplete_notes <- function(run, chain, reasons, rejected = 0, cause = "open") 
   if (is.null(book)) {
     return(NULL)
   }
-  place <- want_place(run$want, chain)
   if (length(reasons)) {
-    book$open(place, chain$label, redact(paste(reasons, collapse = "; "), run$secrets()), cause)
+    book$open(want_place(run$want, chain), chain$label, redact(paste(reasons, collapse = "; "), run$secrets()), cause)
   } else {
-    book$settle(place, chain$label, rejected)
+    book$settle(want_place(run$want, chain), chain$label, rejected)
   }
 }
 

@@ -19,6 +19,9 @@
 #' @param wait The longest pause, in seconds, that is waited for within the run; where a quota
 #'   makes it longer, the run ends
 #'   and says when to go on.
+#' @param gather How many small pages are written to the archive in one transaction; none waits
+#'   longer than a fifth of a second for it. A run that is killed asks for these pages again; with
+#'   1 each page is written as it comes.
 #' @return Invisibly a `vetusta_run`: a list with `empty` (what had no data), `pages`, `new`,
 #'   `changed`, `unchanged` (rows),
 #'   `doubled` (rows that came twice and are stored once), `rejected` (rows set aside among the
@@ -42,8 +45,8 @@
 #' collect_run(plan_calls(want, archive), into = archive)
 #' }
 collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw = FALSE,
-  wait = 900) {
-  going <- collect_begin(plan, into, progress, pages, raw, wait)
+  wait = 900, gather = 50) {
+  going <- collect_begin(plan, into, progress, pages, raw, wait, gather)
   ended <- FALSE
   on.exit({
     if (!ended) collect_drain(going)
@@ -77,12 +80,13 @@ drain_seconds <- 20
 # A run that has begun and is brought on step by step: what is the same throughout it, its queue,
 # and its tally.
 collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE, wait = 900,
-  pool = NULL, rest = NULL) {
+  gather = 50, pool = NULL, rest = NULL) {
   check_plan(plan)
+  check_whole(gather, "gather", kind = "want")
   archive <- check_archive(into)
   want <- plan$want
   going <- new.env(parent = emptyenv())
-  going$run <- run_make(want, archive_sink(archive, want, keep_raw = raw), most_pages = pages,
+  going$run <- run_make(want, archive_sink(archive, want, keep_raw = raw, gather = gather), most_pages = pages,
     most_wait = wait, planned = isTRUE(plan$with_archive), pool = pool, rest = rest)
   going$queue <- queue_make(plan$calls)
   going$tally <- tally_make()
@@ -106,7 +110,8 @@ collect_goes_on <- function(going) {
 
 # Starts what may be started, waits for what comes, and looks at one answer.
 collect_step <- function(going) {
-  line_run(going$run$line, collect_begun(going))
+  pause <- collect_begun(going)
+  line_run(going$run$line, min(pause, going$run$sink$due()))
   collect_came_in(going)
 }
 
@@ -119,11 +124,14 @@ collect_came_in <- function(going) {
     # what is answered meanwhile is known to be at once, and counts from then
     if (going$run$line$active > 0L) line_run(going$run$line, 0)
   }
+  going$run$sink$due()
+  going$tally <- tally_counts(going$tally, going$run$sink$wrong())
   going$show(going$tally, going$queue)
 }
 
 collect_end <- function(going) {
   going$run$sink$settle()
+  going$tally <- tally_counts(going$tally, going$run$sink$wrong())
   # where every call was made, the next run asks anew
   if (queue_left(going$queue) + going$queue$unfinished == 0) going$run$sink$round_end(going$round)
   collect_result(going$run, going$queue, going$tally)
@@ -282,7 +290,7 @@ beside_round <- function(beside, seconds) {
   pause <- seconds
   for (i in beside_free(beside)) {
     beside_try(beside, i,
-      function(one) pause <<- min(pause, collect_begun(one)))
+      function(one) pause <<- min(pause, collect_begun(one), one$run$sink$due()))
   }
   under_way <- sum(vapply(Filter(length, beside$going), function(one) one$run$line$active, 0L))
   if (under_way > 0) {

@@ -18,7 +18,9 @@
 # settle, release  the end of a run
 # now, beat        the clock of where pages go; a run says that it goes on
 # listed           how many entries all calls list, and how many different ones
-archive_sink <- function(archive, want, keep_raw = FALSE) {
+# due              seconds until pages that wait for each other are written; they are, where it is 0
+# wrong            what the counts of such pages were wrong by
+archive_sink <- function(archive, want, keep_raw = FALSE, gather = 1) {
   source <- want$source$source
   dataset <- want$dataset$name
   claims <- new.env(parent = emptyenv())
@@ -33,6 +35,11 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
   }
   types <- dataset_types(want$dataset)
   clock <- store_clock(archive)
+  # whatever is read or written by itself comes after the pages that wait
+  settled <- function() {
+    store_gathered(archive)
+    archive
+  }
   whole <- function(page) {
     c(list(source = source, dataset = dataset, shape = want$dataset$shape, types = types), page)
   }
@@ -41,14 +48,16 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
     counter = source_counter(want$source, archive, call_weight(want$dataset)),
     keep_raw = keep_raw,
     folder = store_folder(archive),
-    claim = function(name, since) {
-      verdict <- store_claim(archive, name, since)
+    claim = function(name, since, keys = NULL) {
+      if (name %in% archive$later$claims) store_gathered(archive)
+      verdict <- store_claim(archive, name, since,
+        if (length(keys)) list(source = source, dataset = dataset, keys = keys))
       if (verdict == "ours") claims[[name]] <- (claims[[name]] %||% 0) + 1
       verdict
     },
     ending = ending,
     noted = function(kind, key) {
-      found <- store_notes(archive, kind, source, dataset, key)
+      found <- store_notes(settled(), kind, source, dataset, key)
       if (nrow(found)) list(at = found$at, value = found$value)
     },
     now = clock,
@@ -58,39 +67,47 @@ archive_sink <- function(archive, want, keep_raw = FALSE) {
       beats$due <- as.numeric(Sys.time()) + 1
     },
     note = function(kind, key, value = NA_character_, at = clock()) {
-      store_note(archive, kind, source, dataset, key, value, at)
+      store_note(settled(), kind, source, dataset, key, value, at)
     },
-    forget = function(kind, key) store_forget(archive, kind, source, dataset, key),
+    forget = function(kind, key) store_forget(settled(), kind, source, dataset, key),
     covered = function(keys) {
       covered_less(store_covered(archive, source, dataset, keys), incomplete$now())
     },
     incomplete = incomplete,
-    catalogue = function() store_series(archive, source, dataset),
-    stored = function(ids) store_read(archive, ids),
+    catalogue = function() store_series(settled(), source, dataset),
+    stored = function(ids) store_read(settled(), ids),
     journal = function(entry) {
-      store_journal_add(archive,
+      store_journal_add(settled(),
       c(entry, list(source = source, dataset = dataset)))
     },
     put = function(page, came) {
       page$journal[c("source", "dataset")] <- list(source, dataset)
-      store_put(archive, whole(page))
+      store_put(archive, whole(page), gather)
     },
     ended = function(page) store_put(archive, whole(page)),
     has_bars = function(symbols, interval) {
-      held <- store_series(archive, source, dataset, sizes = TRUE)
+      held <- store_series(settled(), source, dataset, sizes = TRUE)
       symbols %in% held_dimensions(held[held$frequency == interval, ])[["symbol"]]
     },
     round_begin = function(round) {
-      begun <- !is.null(round) && nrow(store_notes(archive, "round", source, dataset, round))
+      begun <- !is.null(round) && nrow(store_notes(settled(), "round", source, dataset, round))
       if (!is.null(round) && !begun) store_note(archive, "round", source, dataset, round)
     },
     round_end = function(round) {
-      if (!is.null(round)) store_forget(archive, "round", source, dataset,
-      round)
+      if (!is.null(round)) store_forget(settled(), "round", source, dataset, round)
     },
-    settle = function() store_settle(archive, NULL),
-    release = function() store_claims_release(archive, ls(claims, all.names = TRUE)),
-    listed = function() listing_counts(archive, source, dataset)
+    settle = function() store_settle(settled(), NULL),
+    release = function() store_claims_release(settled(), ls(claims, all.names = TRUE)),
+    listed = function() listing_counts(settled(), source, dataset),
+    due = function() {
+      due <- later_due(archive)
+      if (due > 0) {
+        return(due)
+      }
+      store_gathered(archive)
+      Inf
+    },
+    wrong = function() later_wrong(archive)
   )
 }
 
@@ -111,7 +128,7 @@ memory_sink <- function(want) {
     },
     ended = nothing, has_bars = function(symbols, interval) rep(FALSE, length(symbols)),
     round_begin = nothing, round_end = nothing, settle = nothing, release = nothing,
-    listed = nothing,
+    listed = nothing, due = function() Inf, wrong = function() no_counts,
     waiting = function() length(out),
     take = function() {
       page <- out[[1]]

@@ -5,14 +5,23 @@ tally_make <- function() {
     pages = 0, new = 0, changed = 0, unchanged = 0, gone = 0, doubled = 0, rejected = 0,
     retried = 0, cut = 0,
     empty = character(),
-    # symbols for which rows came
-    came = character(), failed_keys = list(), largest = 0,
+    # symbols for which rows came, as names: there may be many, and each page adds its own
+    came = new.env(parent = emptyenv()), failed_keys = list(), largest = 0,
     failed = data.frame(symbol = character(), what = character(), todo = character(),
       outcome = character()),
     # how often in a row: answers that were of no use, calls that failed, calls that nothing
     # answered
     in_a_row = list(vain = 0, stumbled = 0, unanswered = 0)
   )
+}
+
+# Rows came for symbols; and for which of some none did.
+tally_came <- function(tally, symbols) {
+  for (symbol in symbols) assign(symbol, TRUE, envir = tally$came)
+}
+
+tally_without <- function(tally, symbols) {
+  symbols[!vapply(symbols, exists, TRUE, envir = tally$came, inherits = FALSE)]
 }
 
 tally_counts <- function(tally, counts) {

@@ -33,7 +33,7 @@ text_in_utf8 <- function(body) {
 
 utf16_of <- function(body) {
   start <- as.integer(utils::head(body, 400))
-  if (length(start) < 4) {
+  if (length(start) < 4 || (start[1] < 0xfe && all(start > 0))) {
     return(NULL)
   }
   if (start[1] == 0xff && start[2] == 0xfe) return(list(name = "UTF-16LE", mark = TRUE))

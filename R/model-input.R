@@ -141,9 +141,9 @@ model_rows <- function(data, value, status = "observed") {
 }
 
 # A whole number that a computer can count to.
-check_whole <- function(x, name, least = 1, most = 1e8) {
+check_whole <- function(x, name, least = 1, most = 1e8, kind = "model") {
   if (!is.numeric(x) || length(x) != 1 || is.na(x) || x < least || x > most || x != round(x)) {
-    vetusta_stop("model", paste0("`", name, "` must be a whole number from ", least, " to ",
+    vetusta_stop(kind, paste0("`", name, "` must be a whole number from ", least, " to ",
       format(most, scientific = FALSE, big.mark = ","), "."), todo = paste("correct", name))
   }
 }

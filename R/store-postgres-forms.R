@@ -46,7 +46,7 @@ postgres_tables <- c(
 
 # Segments hold bytes that are compressed already.
 postgres_indices <- c(
-  "CREATE INDEX segments_place ON segments (series, first, last)",
+  "CREATE INDEX segments_place ON segments (series, first, last, times)",
   "CREATE INDEX frames_place ON frames (source, dataset, place, at)",
   "CREATE INDEX coverage_place ON coverage (source, dataset, key, start)",
   "CREATE INDEX journal_place ON journal (source, dataset, id)",
@@ -93,19 +93,29 @@ postgres_functions <- c(
      p_outcome text, p_address text, p_message text, p_series bigint, p_first float8,
      p_last float8, p_held integer, p_times integer, p_body bytea, p_cover text, p_start float8,
      p_end float8, p_kind text, p_place text, p_value text, p_call text, p_now float8,
-     p_again boolean) RETURNS integer LANGUAGE plpgsql AS $$
+     p_shape text, p_key text, p_frequency text, p_dimensions text, p_again boolean)
+     RETURNS integer LANGUAGE plpgsql AS $$
+   DECLARE
+     p_of bigint := p_series;
    BEGIN
+     IF p_key IS NOT NULL THEN
+       INSERT INTO series (source, dataset, shape, key, frequency, dimensions)
+         VALUES (p_source, p_dataset, p_shape, p_key, p_frequency, p_dimensions)
+         ON CONFLICT (source, dataset, key, frequency) DO NOTHING;
+       SELECT id INTO p_of FROM series WHERE source = p_source AND dataset = p_dataset
+         AND key = p_key AND frequency = p_frequency;
+     END IF;
      IF p_body IS NOT NULL THEN
-       PERFORM hold_series(p_series);
+       PERFORM hold_series(p_of);
      END IF;
      IF p_again AND EXISTS (SELECT 1 FROM journal WHERE source = p_source AND dataset = p_dataset
        AND run = p_run AND asked = p_asked AND address IS NOT DISTINCT FROM p_address
        AND outcome = p_outcome) THEN
        RETURN 0;
      END IF;
-     IF p_body IS NOT NULL AND (EXISTS (SELECT 1 FROM segments WHERE series = p_series
+     IF p_body IS NOT NULL AND (EXISTS (SELECT 1 FROM segments WHERE series = p_of
        AND first <= p_last AND last >= p_first) OR EXISTS (SELECT 1 FROM moved
-       WHERE series = p_series AND first <= p_last AND last >= p_first)) THEN
+       WHERE series = p_of AND first <= p_last AND last >= p_first)) THEN
        RAISE EXCEPTION 'times are held';
      END IF;
      INSERT INTO journal (run, source, dataset, symbol, asked, seconds, status, bytes, rows,
@@ -113,7 +123,7 @@ postgres_functions <- c(
        p_seconds, p_status, p_bytes, p_rows, p_outcome, p_address, p_message);
      IF p_body IS NOT NULL THEN
        INSERT INTO segments (series, first, last, rows, times, level, body)
-         VALUES (p_series, p_first, p_last, p_held, p_times, 0, p_body);
+         VALUES (p_of, p_first, p_last, p_held, p_times, 0, p_body);
      END IF;
      IF p_cover IS NOT NULL THEN
        PERFORM coverage_put(p_source, p_dataset, p_cover, p_start, p_end, p_body IS NOT NULL);

@@ -45,18 +45,20 @@ store_collectors <- function(store) {
   found
 }
 
-# Who is at a call: "ours", "taken" by another process, or "done" by one since an instant.
-store_claim <- function(store, call, since) {
+# Who is at a call: "ours", "taken" by another process, or "done" by one since an instant. With
+# `place`, a list of source, dataset and keys, a call that is ours has the attribute `covered`:
+# whether anything of the keys is covered.
+store_claim <- function(store, call, since, place = NULL) {
   own <- store_process(store)
+  statement <- if (is.null(place)) claim_statement else claim_covered_statement
+  if (!is.null(place)) place$keys <- json_array(place$keys)
   repeat {
     now <- store_now(store)
     # the usual call is nobody's
-    free <- sql_get(store,
-      "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)
-      ON CONFLICT (call) DO NOTHING RETURNING 1 AS ours",
-      list(call, own$host, own$process, own$began, now), often = TRUE)
-    if (nrow(free)) {
-      return("ours")
+    free <- sql_get(store, statement,
+      c(list(call, own$host, own$process, own$began, now), unname(place)), often = TRUE)
+    if (length(free[[1]])) {
+      return(if (is.null(place)) "ours" else structure("ours", covered = free$covered > 0))
     }
     found <- sql_get(store, "SELECT c.host, c.process, c.began, c.since, c.done, p.seen, p.lease
       FROM claims c LEFT JOIN collectors p ON p.host = c.host AND p.process = c.process
@@ -80,6 +82,11 @@ store_claim <- function(store, call, since) {
     }
   }
 }
+
+claim_statement <- "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)
+  ON CONFLICT (call) DO NOTHING RETURNING 1 AS ours"
+claim_covered_statement <- paste0(claim_statement, ", (SELECT count(*) FROM coverage
+  WHERE source = ? AND dataset = ? AND key IN @texts) AS covered")
 
 # Whether a claim is that of another collector which is still at work.
 claim_holds <- function(claim, own, now) {

@@ -155,6 +155,16 @@ store_datasets <- function(store) {
       GROUP BY source, dataset, shape ORDER BY 1, 2")
 }
 
+# Datasets of series: source, dataset, shape, series (how many have rows), rows (times), first, last.
+store_series_datasets <- function(store) {
+  sql_get(store, "SELECT s.source, s.dataset, min(s.shape) AS shape,
+      count(DISTINCT s.id) AS series, sum(p.times) AS rows, min(p.first) AS first,
+      max(p.last) AS last
+    FROM (SELECT series, first, last, 1.0 * times AS times FROM segments
+      UNION ALL SELECT series, first, last, times FROM moved) p JOIN series s ON s.id = p.series
+    GROUP BY s.source, s.dataset ORDER BY s.source, s.dataset")
+}
+
 # What is said of each series, with the instant from which it is said.
 sql_put_attributes <- function(store, ids, series, now) {
   if (is.null(series$attributes)) {
@@ -182,18 +192,21 @@ store_attributes <- function(store, series, at = Inf) {
   told$attributes[match(series, told$series)]
 }
 
-# The catalogue of series, or of those with these `ids`: id, source, dataset, shape, key, frequency,
+# The catalogue of series, or of those with these `ids`, or with these `keys` and all whose key has
+# a side or an encoded sign: id, source, dataset, shape, key, frequency,
 # dimensions (JSON), and with `sizes` also rows, first, last (times), bytes.
 store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE, shape = NULL,
-  ids = NULL) {
+  ids = NULL, keys = NULL) {
   where <- c(if (!is.null(source)) "s.source = ?", if (!is.null(dataset)) "s.dataset = ?",
-    if (!is.null(shape)) "s.shape = ?", if (!is.null(ids)) "s.id IN @numbers")
+    if (!is.null(shape)) "s.shape = ?", if (!is.null(ids)) "s.id IN @numbers",
+    if (!is.null(keys)) "(s.key IN @texts OR s.key LIKE '%:%' OR s.key LIKE '%!%%' ESCAPE '!')")
   get <- function(columns, joined, grouped) {
     sql_get(store,
       paste0("SELECT s.id, s.source, s.dataset, s.shape, s.key, s.frequency, s.dimensions", columns,
       " FROM series s", joined, if (length(where)) " WHERE ", paste(where, collapse = " AND "),
       grouped, " ORDER BY s.source, s.dataset, s.key, s.frequency"),
-      c(source, dataset, shape, if (!is.null(ids)) json_numbers(ids)))
+      c(source, dataset, shape, if (!is.null(ids)) json_numbers(ids),
+        if (!is.null(keys)) json_array(keys)))
   }
   if (!sizes) {
     return(get("", "", ""))

@@ -113,9 +113,8 @@ blocks_mixed <- function(bodies, from, to, at, newest) {
 
 # Small segments become larger ones: as pages gather, and at the end of a run.
 
-# After so many pages of a series its newest segments are looked at.
-sql_gathered <- function(store, id) {
-  name <- as.character(id)
+# After so many pages of a series its newest segments are looked at; `id` is asked for only then.
+sql_gathered <- function(store, name, id) {
   count <- (store$pages[[name]] %||% 0) + 1
   assign(name, count, envir = store$pages)
   if (count %% segment_fan == 0) {
@@ -149,7 +148,7 @@ sql_join <- function(store, id, ids, level) {
 #' @export
 store_settle.vetusta_store_sql <- function(store, series = NULL, whole = segment_whole) {
   # those that were written since they were settled last
-  if (is.null(series)) series <- as.numeric(ls(store$pages))
+  if (is.null(series)) series <- sql_written(store)
   if (!length(series)) {
     return(invisible())
   }
@@ -168,6 +167,23 @@ store_settle.vetusta_store_sql <- function(store, series = NULL, whole = segment
       }
     })
   }
+}
+
+# The numbers of the series that were written since the last settling.
+sql_written <- function(store) {
+  names <- ls(store$pages)
+  ids <- sql_known_ids(store, names)
+  parts <- data.table::tstrsplit(names[is.na(ids)], "\r", fixed = TRUE)
+  away <- list()
+  if (length(parts)) {
+    place <- unique(paste(parts[[1]], parts[[2]], sep = "\r"))
+    away <- lapply(strsplit(place, "\r", fixed = TRUE), function(of) {
+      own <- parts[[1]] == of[1] & parts[[2]] == of[2]
+      sql_get(store, "SELECT id FROM series WHERE source = ? AND dataset = ? AND key IN @texts",
+        list(of[1], of[2], json_array(unique(parts[[3]][own]))))$id
+    })
+  }
+  unique(c(ids[!is.na(ids)], unlist(away)))
 }
 
 settle_least <- 5

@@ -25,9 +25,21 @@ segment_fan <- 12L
 #   claims                   names of claims that have come to their end
 #   now                      when it came
 # Gives c(new, changed, unchanged), and `gone` where some are not listed any more: how many rows.
-store_put <- function(store, page) {
+#
+# With `gather` a small page of rows behind all that is stored may wait for others, and is written
+# with them by store_gathered(); it counts as new until then.
+store_put <- function(store, page, gather = 1) {
   page$now <- whole_micros(page$now %||% store_now(store))
   page$rows <- sql_fit(page$rows, store, page)
+  if (gather > 1 && (store$gathers %||% FALSE) && sql_put_later(store, page)) {
+    if (length(store$later$pages) >= gather) store_gathered(store)
+    return(c(new = length(page$rows$rows$time), changed = 0, unchanged = 0))
+  }
+  store_gathered(store)
+  sql_put_now(store, page)
+}
+
+sql_put_now <- function(store, page) {
   # who interrupts waits for the page's end: its series is made before it
   put <- suspendInterrupts((if (isTRUE(page$again)) sql_put_behind(store, page)) %||%
     sql_put_quick(store, page))
@@ -64,16 +76,11 @@ sql_set_note <- function(store, page, note) {
 sql_put_page <- function(store, page, segment = NULL) {
   covered <- page$covered
   alone <- !is.null(segment)
-  note <- if (alone && length(page$notes)) page$notes[[1]]
-  claim <- if (alone && length(page$claims)) page$claims[[1]]
-  entry <- page$journal
-  if (is.null(entry)) {
+  if (is.null(page$journal)) {
     for (i in seq_len(NROW(covered))) sql_cover(store, page, covered[i, ])
     return(NA_integer_)
   }
-  sql_page_in(store, page_places(c(entry[journal_columns], segment,
-    list(cover = covered$key[1], start = covered$start[1], end = covered$end[1],
-      kind = note$kind, place = note$key, value = note$value, call = claim, now = page$now))))
+  sql_page_in(store, page_places(page, segment))
   for (i in seq_len(NROW(covered))[-1]) sql_cover(store, page, covered[i, ])
   if (alone) NA_integer_ else sql_get(store, "SELECT max(id) AS id FROM journal")$id
 }
@@ -89,7 +96,8 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   if (!nrow(series)) {
     return(no_counts)
   }
-  ids <- sql_series_ids(store, page, series)
+  names <- sql_series_names(page, series)
+  ids <- sql_series_ids(store, page, series, names)
   sql_put_attributes(store, ids, series, page$now)
   rows <- sql_stamped(parcel$rows)
   of <- rows$series %||% rep(1L, length(rows$time))
@@ -99,14 +107,14 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   else split(seq_along(rows$of), factor(rows$of, seq_len(nrow(series))))
   total <- no_counts
   if (length(groups) > 1) {
-    done <- sql_put_fresh(store, ids, rows$rows, groups, page$now)
+    done <- sql_put_fresh(store, ids, names, rows$rows, groups, page$now)
     total <- done$counts
     groups[done$groups] <- list(integer())
   }
   for (i in seq_along(groups)) {
     at <- groups[[i]]
     if (length(at)) {
-      total <- total + sql_put_one(store, ids[i], lapply(rows$rows, `[`, at), page$now,
+      total <- total + sql_put_one(store, ids[i], names[i], lapply(rows$rows, `[`, at), page$now,
         parcel$finishes, isTRUE(page$as_came))
     }
   }
@@ -142,7 +150,7 @@ sql_whole_series <- function(store, rows, of, ids) {
 
 # The first rows of many series, in one statement: list(groups, counts), which of them are written.
 # Nothing is held of them that rows could be laid beside.
-sql_put_fresh <- function(store, ids, rows, groups, now) {
+sql_put_fresh <- function(store, ids, names, rows, groups, now) {
   held <- sql_get(store, "SELECT series FROM segments WHERE series IN @numbers
     UNION SELECT series FROM moved WHERE series IN @numbers",
     list(json_numbers(unique(ids)), json_numbers(unique(ids))))$series
@@ -159,7 +167,7 @@ sql_put_fresh <- function(store, ids, rows, groups, now) {
   }
   some <- vapply(kept, function(one) length(one$time) > 0, TRUE)
   sql_insert_segments(store, ids[fresh][some], kept[some])
-  for (id in ids[fresh][some]) sql_gathered(store, id)
+  for (i in fresh[some]) sql_gathered(store, names[i], ids[i])
   list(groups = fresh, counts = counts)
 }
 
@@ -180,7 +188,7 @@ rows_of_groups <- function(rows, groups) {
 }
 
 # Rows of one series, laid beside what is held.
-sql_put_one <- function(store, id, rows, now, finishes = FALSE, anew = FALSE) {
+sql_put_one <- function(store, id, name, rows, now, finishes = FALSE, anew = FALSE) {
   rows <- unique_history(rows)
   n <- length(rows$time)
   time <- as.numeric(rows$time)
@@ -200,7 +208,7 @@ sql_put_one <- function(store, id, rows, now, finishes = FALSE, anew = FALSE) {
     sql_insert_segment(store, id, lapply(merged$rows, `[`, at), max(0L, touched$level),
       nrow(touched) > 0)
   }
-  if (!nrow(touched)) sql_gathered(store, id)
+  if (!nrow(touched)) sql_gathered(store, name, id)
   merged$counts
 }
 
@@ -284,6 +292,32 @@ sql_series_ids <- function(store, page, series, name = sql_series_names(page, se
 # The usual page of a series: rows after all that is held, nothing set aside. NULL where that cannot
 # be.
 sql_put_quick <- function(store, page) {
+  segment <- sql_quick_segment(store, page)
+  if (is.null(segment)) {
+    return(NULL)
+  }
+  held <- tryCatch({
+    sql_put_page(store, page, segment)
+    FALSE
+  }, vetusta_error_archive = function(e) {
+    if (grepl("times are held", e$what, fixed = TRUE)) TRUE
+    else stop(e)
+  })
+  if (held) {
+    return(NULL)
+  }
+  allowInterrupts(sql_page_gathered(store, page))
+  c(new = segment$held, changed = 0, unchanged = 0)
+}
+
+sql_page_gathered <- function(store, page) {
+  series <- page$rows$series
+  name <- sql_series_names(page, series)
+  sql_gathered(store, name, sql_series_ids(store, page, series, name))
+}
+
+# The segment of such a page; NULL where it is no such page.
+sql_quick_segment <- function(store, page) {
   parcel <- page$rows
   if (!is_plain_page(page) || isTRUE(store$inside)) {
     return(NULL)
@@ -293,27 +327,13 @@ sql_put_quick <- function(store, page) {
   if (!n || n > segment_rows || !is_plain_history(rows)) {
     return(NULL)
   }
-  segment <- page_segment(NA, rows)
-  name <- sql_series_names(page, parcel$series)
-  segment$series <- sql_known_ids(store, name)
-  known <- !is.na(segment$series)
-  put <- function() {
-    if (!known) segment$series <<- sql_series_ids(store, page, parcel$series, name)
-    sql_put_page(store, page, segment)
+  segment <- page_segment(sql_known_ids(store, sql_series_names(page, parcel$series)), rows)
+  # the series is made or found with its page
+  if (is.na(segment$series)) {
+    segment <- c(segment, list(shape = page$shape, key = parcel$series$key,
+      frequency = parcel$series$frequency, dimensions = parcel$series$dimensions))
   }
-  held <- tryCatch({
-    # a series that is made with this page is there with its rows or not at all
-    if (known) put() else store_transaction(store, put)
-    FALSE
-  }, vetusta_error_archive = function(e) {
-    if (grepl("times are held", e$what, fixed = TRUE)) TRUE
-    else stop(e)
-  })
-  if (held) {
-    return(NULL)
-  }
-  allowInterrupts(sql_gathered(store, segment$series))
-  c(new = n, changed = 0, unchanged = 0)
+  segment
 }
 
 # A page that begins with what is held, as a refresh asks for it: where all of that is as it was,
@@ -355,7 +375,7 @@ sql_put_behind <- function(store, page) {
     if (grepl("times are held", e$what, fixed = TRUE)) FALSE else stop(e)
   })
   if (written) {
-    allowInterrupts(sql_gathered(store, id))
+    allowInterrupts(sql_gathered(store, sql_series_names(page, parcel$series), id))
     counts
   }
 }
@@ -379,13 +399,21 @@ page_segment <- function(series, rows) {
 # What a page is written from, in the order of the statement's places; what is not named is missing.
 page_names <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes", "rows",
   "outcome", "address", "message", "series", "first", "last", "held", "times", "body", "cover",
-  "start", "end", "kind", "place", "value", "call", "now")
+  "start", "end", "kind", "place", "value", "call", "now", "shape", "key", "frequency", "dimensions")
 page_absent <- c(lapply(stats::setNames(nm = setdiff(page_names, "body")), function(name) NA),
   list(body = list(NULL)))
 
-page_places <- function(values) {
-  places <- page_absent
+page_places <- function(page, segment) {
+  covered <- page$covered
+  # what one statement writes has at most one note and one claim
+  alone <- !is.null(segment)
+  note <- if (alone && length(page$notes)) page$notes[[1]]
+  claim <- if (alone && length(page$claims)) page$claims[[1]]
+  values <- c(page$journal[journal_columns], segment,
+    list(cover = covered$key[1], start = covered$start[1], end = covered$end[1],
+      kind = note$kind, place = note$key, value = note$value, call = claim, now = page$now))
   values <- values[lengths(values) > 0]
+  places <- page_absent
   places[names(values)] <- values
   unname(places[page_names])
 }

@@ -22,6 +22,10 @@ sqlite_collectors <- "CREATE TABLE collectors (host TEXT NOT NULL, process INTEG
 sqlite_moved <- "CREATE TABLE moved (series INTEGER PRIMARY KEY REFERENCES series (id),
   first REAL NOT NULL, last REAL NOT NULL, times REAL NOT NULL)"
 
+# The number of a page's series.
+sqlite_page_series <- "coalesce(NEW.series, (SELECT id FROM series WHERE source = NEW.source
+         AND dataset = NEW.dataset AND key = NEW.key AND frequency = NEW.frequency))"
+
 sqlite_tables <- c(
   sqlite_collectors,
   "CREATE TABLE IF NOT EXISTS meta (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
@@ -38,7 +42,7 @@ sqlite_tables <- c(
     first REAL NOT NULL,
      last REAL NOT NULL, rows INTEGER NOT NULL, times INTEGER NOT NULL, level INTEGER NOT NULL,
        body BLOB NOT NULL)",
-  "CREATE INDEX segments_place ON segments (series, first, last)",
+  "CREATE INDEX segments_place ON segments (series, first, last, times)",
   "CREATE TABLE frames (id INTEGER PRIMARY KEY, source TEXT NOT NULL, dataset TEXT NOT NULL, shape
     TEXT NOT NULL,
      place TEXT NOT NULL, at REAL NOT NULL, rows INTEGER NOT NULL, body BLOB NOT NULL)",
@@ -91,27 +95,32 @@ sqlite_tables <- c(
        AND end >= NEW.start AND rowid < (SELECT max(rowid) FROM coverage WHERE source = NEW.source
          AND dataset = NEW.dataset AND key = NEW.key AND start <= NEW.end AND end >= NEW.start);
    END",
-  # a page: its row in the journal, its segment, what it covers, the place reached, and the end of
-  # a claim
+  # a page: its row in the journal, its series where its number is not known, its segment, what it
+  # covers, the place reached, and the end of a claim
   "CREATE VIEW page_in AS SELECT j.run, j.source, j.dataset, j.symbol, j.asked, j.seconds,
     j.status, j.bytes, j.rows,
      j.outcome, j.address, j.message, s.series, s.first, s.last, s.rows AS held, s.times, s.body,
        c.key AS cover, c.start,
-     c.end, n.kind, n.key AS place, n.value, k.call, n.at AS now
-     FROM journal j, segments s, coverage c, notes n, claims k",
-  page_put = "CREATE TRIGGER page_in_put INSTEAD OF INSERT ON page_in BEGIN
+     c.end, n.kind, n.key AS place, n.value, k.call, n.at AS now, r.shape, r.key, r.frequency,
+     r.dimensions FROM journal j, segments s, coverage c, notes n, claims k, series r",
+  page_put = paste0("CREATE TRIGGER page_in_put INSTEAD OF INSERT ON page_in BEGIN
+     INSERT INTO series (source, dataset, shape, key, frequency, dimensions)
+       SELECT NEW.source, NEW.dataset, NEW.shape, NEW.key, NEW.frequency, NEW.dimensions
+         WHERE NEW.key IS NOT NULL
+       ON CONFLICT (source, dataset, key, frequency) DO NOTHING;
      SELECT RAISE(ABORT, 'times are held') WHERE NEW.body IS NOT NULL AND (EXISTS (SELECT 1 FROM
-       segments WHERE series = NEW.series AND first <= NEW.last AND last >= NEW.first)
-       OR EXISTS (SELECT 1 FROM moved WHERE series = NEW.series AND first <= NEW.last
-         AND last >= NEW.first));
+       segments WHERE series = ", sqlite_page_series, " AND first <= NEW.last
+         AND last >= NEW.first)
+       OR EXISTS (SELECT 1 FROM moved WHERE series = ", sqlite_page_series, "
+         AND first <= NEW.last AND last >= NEW.first));
      INSERT INTO journal (run, source, dataset, symbol, asked, seconds, status, bytes, rows,
        outcome, address, message)
        VALUES (NEW.run, NEW.source, NEW.dataset, NEW.symbol, NEW.asked, NEW.seconds, NEW.status,
          NEW.bytes, NEW.rows,
          NEW.outcome, NEW.address, NEW.message);
      INSERT INTO segments (series, first, last, rows, times, level, body)
-       SELECT NEW.series, NEW.first, NEW.last, NEW.held, NEW.times, 0, NEW.body WHERE NEW.body IS
-         NOT NULL;
+       SELECT ", sqlite_page_series, ", NEW.first, NEW.last, NEW.held, NEW.times, 0, NEW.body
+         WHERE NEW.body IS NOT NULL;
      INSERT INTO coverage_in SELECT NEW.source, NEW.dataset, NEW.cover, NEW.start, NEW.end WHERE
        NEW.cover IS NOT NULL;
      INSERT INTO notes SELECT NEW.kind, NEW.source, NEW.dataset, NEW.place, NEW.now, NEW.value
@@ -122,7 +131,7 @@ sqlite_tables <- c(
        dataset = NEW.dataset
        AND key = NEW.place;
      UPDATE claims SET done = NEW.now WHERE call = NEW.call;
-   END"
+   END")
 )
 
 # Creates what is not there yet, in one transaction, so that two processes may open a new archive

@@ -5,6 +5,8 @@
 sqlite_store <- function(path, read_only = FALSE) {
   store <- sql_store("vetusta_store_sqlite", path)
   store$read_only <- read_only
+  # the file has one writer at a time, and a transaction costs as much as a page
+  store$gathers <- TRUE
   store$connection <- sqlite_connect(path, read_only)
   reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
   tryCatch(if (!read_only) sqlite_prepare(store$connection), error = function(e) {
@@ -16,6 +18,7 @@ sqlite_store <- function(path, read_only = FALSE) {
 
 #' @export
 store_close.vetusta_store_sqlite <- function(store) {
+  if (!is.null(store$connection)) try(store_gathered(store), silent = TRUE)
   for (statement in ls(store$ready)) sqlite_unready(store, statement)
   if (!is.null(store$connection) && DBI::dbIsValid(store$connection)) {
     DBI::dbDisconnect(store$connection)

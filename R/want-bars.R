@@ -174,7 +174,7 @@ want_claim.vetusta_want_bars <- function(want, chain) {
 
 #' @export
 want_rest.vetusta_want_bars <- function(want, chain, covered) {
-  held <- covered(bars_cover_keys(chain$symbols, want))
+  held <- covered(want_cover_keys(want, chain))
   left <- missing_of(list(from = chain$from, to = chain$to),
     bars_cover_keys(chain$symbols[1], want), held)
   for (symbol in chain$symbols[-1]) {
@@ -183,6 +183,9 @@ want_rest.vetusta_want_bars <- function(want, chain, covered) {
   }
   call_rest(chain$call, kept_rest(left, want, chain))
 }
+
+#' @export
+want_cover_keys.vetusta_want_bars <- function(want, chain) bars_cover_keys(chain$symbols, want)
 
 # The keys under which a symbol's stretches are held: all sessions cover the regular one too.
 bars_cover_keys <- function(symbols, want) {
@@ -300,7 +303,7 @@ want_without.vetusta_want_bars <- function(want, chain) chain$symbols
 # The symbols for which nothing came, now or ever.
 #' @export
 want_empty.vetusta_want_bars <- function(want, tally, sink) {
-  empty <- setdiff(tally$empty, tally$came)
+  empty <- unique(tally_without(tally, tally$empty))
   if (length(empty)) empty[!sink$has_bars(empty, want$interval$iso)] else empty
 }
 

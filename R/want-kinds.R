@@ -19,6 +19,9 @@ want_claim <- function(want, chain) UseMethod("want_claim")
 # What is left of a call, given what is covered by now; NULL where nothing is.
 want_rest <- function(want, chain, covered) UseMethod("want_rest")
 
+# The keys of coverage that say what is left of it.
+want_cover_keys <- function(want, chain) UseMethod("want_cover_keys")
+
 # An answer read into a page, and a page of nothing.
 want_page <- function(want, chain, response, where, calendar, largest) UseMethod("want_page")
 want_empty_page <- function(want, chain, calendar) UseMethod("want_empty_page")
@@ -86,6 +89,9 @@ want_empty.default <- function(want, tally, sink) tally$empty
 
 #' @export
 want_rest.default <- function(want, chain, covered) chain$call
+
+#' @export
+want_cover_keys.default <- function(want, chain) NULL
 
 #' @export
 want_covered.default <- function(want, chain, good, whole) NULL

@@ -99,9 +99,13 @@ want_claim.vetusta_want_rows <- function(want, chain) {
 
 #' @export
 want_rest.vetusta_want_rows <- function(want, chain, covered) {
-  left <- missing_of(list(from = chain$from, to = chain$to), chain$key, covered(chain$key))
+  left <- missing_of(list(from = chain$from, to = chain$to), chain$key,
+    covered(want_cover_keys(want, chain)))
   call_rest(chain$call, kept_rest(left, want, chain))
 }
+
+#' @export
+want_cover_keys.vetusta_want_rows <- function(want, chain) chain$key
 
 #' @export
 want_empty_page.vetusta_want_rows <- function(want, chain, calendar) {

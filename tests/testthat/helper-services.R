@@ -92,12 +92,45 @@ collect_plain <- function(address, archive, symbols = "KELD", ...) {
   collect_run(plan_calls(want, archive), archive, progress = FALSE)
 }
 
-# The command line as a process.
-run_vetusta <- function(..., folder = tempdir(), env = character()) {
-  processx::run("Rscript", c("--no-init-file", "--no-restore", "-e", "vetusta::cli_main()", ...),
-    wd = folder, error_on_status = FALSE,
-    env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL", env)
-  )
+# The command line: in this process, which takes a fifth of the time, or with `process` in one of
+# its own, as where the locale or the zone is another one.
+run_vetusta <- function(..., folder = tempdir(), env = character(),
+  process = any(grepl("^(LC_|LANG|R_|TZ)", names(env)))) {
+  if (process) {
+    return(processx::run("Rscript",
+      c("--no-init-file", "--no-restore", "-e", "vetusta::cli_main()", ...),
+      wd = folder, error_on_status = FALSE,
+      env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL", env)
+    ))
+  }
+  withr::local_dir(folder)
+  withr::local_envvar(env)
+  run_inside(c(...))
+}
+
+# A command in this process: list(status, stdout, stderr).
+run_inside <- function(words) {
+  withr::local_options(width = 80, warn = 0)
+  files <- c(stdout = withr::local_tempfile(), stderr = withr::local_tempfile())
+  out <- file(files[["stdout"]], "wb")
+  err <- file(files[["stderr"]], "wb")
+  sink(out)
+  sink(err, type = "message")
+  status <- tryCatch(vetusta:::cli_run(as.character(words)), finally = {
+    sink(type = "message")
+    sink()
+    close(out)
+    close(err)
+  })
+  # what the command opened is closed, as when its process ends
+  gc(FALSE)
+  text <- function(file) {
+    bytes <- readBin(file, "raw", file.size(file))
+    text <- rawToChar(bytes)
+    Encoding(text) <- "UTF-8"
+    text
+  }
+  list(status = status, stdout = text(files[["stdout"]]), stderr = text(files[["stderr"]]))
 }
 
 # Minute bars of one regular day of the exchange, 390 of them, less the ones left out.

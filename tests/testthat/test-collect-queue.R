@@ -33,7 +33,7 @@ model_sink <- function(world, who, limit) {
       structure(0, token = length(world$tokens))
     }, answered = nothing),
     keep_raw = FALSE, now = function() world$now, beat = nothing,
-    claim = function(name, since) {
+    claim = function(name, since, ...) {
       world$spend()
       held <- world$claims[[name]]
       if (!is.null(held) && held$done) return("done")
@@ -58,7 +58,7 @@ model_sink <- function(world, who, limit) {
     },
     ended = function(...) world$spend(), settle = nothing, release = nothing, listed = nothing,
     has_bars = function(symbols, interval) rep(FALSE, length(symbols)), round_begin = nothing,
-    round_end = nothing
+    round_end = nothing, due = function() Inf, wrong = function() vetusta:::no_counts
   )
 }
 

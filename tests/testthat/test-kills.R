@@ -13,14 +13,14 @@ kills_desk <- function(services, env = parent.frame()) {
     "  letters: {source: quay, dataset: directory, keys: {letters: [A, B, K, T]}}",
     "  market: {source: quay, dataset: market}",
     "  sides: {source: fixing, dataset: candles, symbols: [ORV-TSK, ORV-MIR], interval: 1 hour,",
-    "    from: 2025-06-02, to: 2026-03-20}",
+    "    from: 2026-01-05, to: 2026-03-20}",
     "  levels: {source: river, dataset: levels, keys: {station: [kelder-lock, tamm-weir]},",
-    "    from: 2000-01-01, to: 2026-03-20}",
+    "    from: 2022-01-01, to: 2026-03-20}",
     "  stations: {source: river, dataset: stations}",
     "  facts: {source: register, dataset: facts, keys: {company: [KELD, BROM, TAMX]}}",
     "  filings: {source: register, dataset: filings, keys: {company: [KELD, BROM]}}",
     "  export: {source: hall, dataset: history, symbols: [SALT], interval: 1 day,",
-    "    from: 2010-01-01, to: 2025-12-31}",
+    "    from: 2019-01-01, to: 2025-12-31}",
     "  prices: {source: basin, dataset: FREIGHT_PRICES, keys: {STATE: ORV}, from: 2015,",
     "    history: true}"), sep = "\n", file = desk$file, append = TRUE)
   folder

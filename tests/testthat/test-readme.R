@@ -10,6 +10,16 @@ readme_blocks <- function(root, file = "README.md") {
     r = lines[inside & !fence & language == "```r"])
 }
 
+# The words of a line that is one command of vetusta, as a shell parts them; NULL for any other
+# line, which a shell runs.
+vetusta_words <- function(line) {
+  if (!grepl("^vetusta ", line) || grepl("[|;&<>$`]|^vetusta (demo|services|browse)", line)) {
+    return(NULL)
+  }
+  out <- processx::run("sh", c("-c", paste0("vetusta() { printf '%s\\n' \"$@\"; }; ", line)))
+  strsplit(out$stdout, "\n", fixed = TRUE)[[1]]
+}
+
 test_that("the README's lines run as they stand", {
   root <- project_root_of_readme()
   blocks <- readme_blocks(root)
@@ -23,8 +33,13 @@ test_that("the README's lines run as they stand", {
   Sys.chmod(file.path(bin, "vetusta"), "755")
   path <- c("current", PATH = paste(bin, Sys.getenv("PATH"), sep = ":"))
   run <- function(line, wd = folder) {
-    processx::run("sh", c("-c", line), wd = wd, env = path,
-    error_on_status = FALSE, timeout = 300)
+    words <- vetusta_words(line)
+    if (is.null(words)) {
+      return(processx::run("sh", c("-c", line), wd = wd, env = path, error_on_status = FALSE,
+        timeout = 300))
+    }
+    withr::local_dir(wd)
+    run_inside(words)
   }
   demo <- run("vetusta demo demo-desk")
   expect_identical(demo$status, 0L, label = demo$stderr)
