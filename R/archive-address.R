@@ -84,8 +84,9 @@ address_candidates <- function(archive, path) {
 store_series_stored <- function(store, where = NULL, params = NULL) {
   named <- "s.source || '/' || s.dataset || '/' || s.key"
   rows <- c("segments", "moved")
-  sql_get(store, paste0("SELECT s.id, s.source, s.dataset, s.key, s.frequency FROM series s WHERE (",
-    paste0("EXISTS (SELECT 1 FROM ", rows, " g WHERE g.series = s.id)", collapse = " OR "), ")",
+  sql_get(store, paste0("SELECT s.id, s.source, s.dataset, s.key, s.frequency FROM series s
+    WHERE (", paste0("EXISTS (SELECT 1 FROM ", rows, " g WHERE g.series = s.id)",
+      collapse = " OR "), ")",
     if (!is.null(where)) paste0(" AND (", gsub("full_name", named, where, fixed = TRUE), ")"),
     " ORDER BY s.source, s.dataset, s.key, s.frequency"), params)
 }

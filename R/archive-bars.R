@@ -67,6 +67,8 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
                          zone = "UTC", as_of = NULL) {
   check_archive(archive)
   interval <- time_interval(interval)
+  if (!is.null(symbols)) check_text(symbols, "symbols", several = TRUE)
+  if (!is.null(source)) check_text(source, "source")
   here <- if (!is.null(symbols)) bars_alone(bars_held(archive, symbols), interval, symbols, source)
   if (is.null(here)) {
     held <- bars_held(archive)

@@ -5,6 +5,7 @@ cli_collect <- function(arguments) {
       cli_option("wait",
         paste0("the longest pause that is waited for, as \"2 hours\"; a longer one ends the run ",
           "[15 minutes]"), default = "15 minutes", metavar = "SPAN"),
+      cli_gather_option(),
       cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
       cli_option("again", "ask for all of the window, whatever is stored of it", flag = TRUE),
       cli_option("raw", "keep the raw pages too, for vetusta reread", flag = TRUE),
@@ -29,7 +30,7 @@ cli_collect <- function(arguments) {
     cli_say(paste(text[seq_len(match("", text, nomatch = length(text) + 1) - 1)], collapse = "\n"))
   }
   run <- collect_run(plan, archive, progress = !options$quiet, pages = pages, raw = options$raw,
-    wait = wait)
+    wait = wait, gather = cli_gather(options))
   if (options$json) cli_print_json(cli_run_values(run))
   else cat(cli_words(format_run(run)), sep = "\n")
   if (nrow(run$failed)) {
@@ -47,6 +48,17 @@ cli_collect <- function(arguments) {
     return(1L)
   }
   0L
+}
+
+cli_gather_option <- function() {
+  cli_option("gather", paste0("small pages written in one transaction; a run that is killed asks ",
+    "for them again; 1 writes each as it comes [50]"), default = "50", metavar = "N")
+}
+
+cli_gather <- function(options) {
+  number <- cli_number(options, "gather", 1)
+  if (number != round(number)) cli_usage_error("--gather must be a whole number, 1 or more")
+  number
 }
 
 cli_reread <- function(arguments) {

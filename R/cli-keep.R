@@ -122,6 +122,7 @@ cli_refresh <- function(arguments) {
         paste0("the longest pause that is waited for, as \"2 hours\"; a want that needs a longer ",
           "one is left for the next refresh [15 minutes]"), default = "15 minutes",
         metavar = "SPAN"),
+      cli_gather_option(),
       cli_option("quiet", "show no progress", flag = TRUE),
       cli_option("desk", "the desk's folder; by default the one this is called in",
         metavar = "FOLDER")), cli_json_option()),
@@ -149,7 +150,8 @@ cli_refresh_run <- function(desk, options, wait, busy) {
     return(0L)
   }
   result <- desk_refresh(desk, names, plan = options$plan,
-    progress = !options$quiet && !options$log, wait = wait, outputs = !options$no_outputs)
+    progress = !options$quiet && !options$log, wait = wait, outputs = !options$no_outputs,
+    gather = cli_gather(options))
   if (options$json) cli_print_json(list(wants = as.data.frame(result),
     outputs = as.data.frame(attr(result, "outputs"))))
   else cli_refresh_told(result, options)

@@ -29,7 +29,8 @@ job_store <- function(job, file) {
   claim_over(run, chain, covered = want_covered(run$want, chain, good, whole = TRUE),
     notes = c(want_notes(run$want, chain),
       incomplete_notes(run, chain, NULL, chain$rejected %||% 0)))
-  job$tally$empty <- c(job$tally$empty, unique(tally_without(job$tally, want_without(run$want, chain))))
+  job$tally$empty <- c(job$tally$empty,
+    unique(tally_without(job$tally, want_without(run$want, chain))))
 }
 
 # What the file repeats of a secret is in no row either.

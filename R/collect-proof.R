@@ -100,7 +100,8 @@ incomplete_notes <- function(run, chain, reasons, rejected = 0, cause = "open") 
     return(NULL)
   }
   if (length(reasons)) {
-    book$open(want_place(run$want, chain), chain$label, redact(paste(reasons, collapse = "; "), run$secrets()), cause)
+    book$open(want_place(run$want, chain), chain$label,
+      redact(paste(reasons, collapse = "; "), run$secrets()), cause)
   } else {
     book$settle(want_place(run$want, chain), chain$label, rejected)
   }

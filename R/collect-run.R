@@ -86,8 +86,9 @@ collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE
   archive <- check_archive(into)
   want <- plan$want
   going <- new.env(parent = emptyenv())
-  going$run <- run_make(want, archive_sink(archive, want, keep_raw = raw, gather = gather), most_pages = pages,
-    most_wait = wait, planned = isTRUE(plan$with_archive), pool = pool, rest = rest)
+  sink <- archive_sink(archive, want, keep_raw = raw, gather = gather)
+  going$run <- run_make(want, sink, most_pages = pages, most_wait = wait,
+    planned = isTRUE(plan$with_archive), pool = pool, rest = rest)
   going$queue <- queue_make(plan$calls)
   going$tally <- tally_make()
   going$total <- plan$pages

@@ -107,7 +107,7 @@ archive_sink <- function(archive, want, keep_raw = FALSE, gather = 1) {
       store_gathered(archive)
       Inf
     },
-    wrong = function() later_wrong(archive)
+    wrong = function() later_wrong(archive, source, dataset)
   )
 }
 

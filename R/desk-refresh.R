@@ -13,6 +13,7 @@
 #' @param progress Whether to show what is being done, on standard error.
 #' @param wait The longest pause, in seconds, that is waited for; where a quota makes it longer, a
 #'   want is left for the next refresh.
+#' @param gather How many small pages are written in one transaction, see [collect_run()].
 #' @param outputs Whether to write the desk's outputs afterwards, see [desk_write()].
 #' @return Invisibly a `vetusta_refresh`, a tibble with one row a want in the order in which they
 #'   were asked: `want`, `source`, `outcome` (`done`, `held`: nothing to ask for, `left`: not all of
@@ -29,11 +30,12 @@
 #' desk_refresh(desk)
 #' }
 desk_refresh <- function(desk, wants = NULL, plan = FALSE, progress = interactive(), wait = 900,
-  outputs = TRUE) {
+  outputs = TRUE, gather = 50) {
   check_desk(desk)
   check_flag(plan, "plan")
   check_flag(outputs, "outputs")
   check_number(wait, "wait", 0)
+  check_whole(gather, "gather", kind = "want")
   names <- desk_names(desk, wants)
   archive <- desk_reach(desk)
   on.exit(archive_close(archive))
@@ -47,7 +49,9 @@ desk_refresh <- function(desk, wants = NULL, plan = FALSE, progress = interactiv
   on.exit(if (verdict == "ours") try(store_claims_release(archive, own), silent = TRUE), add = TRUE,
     after = FALSE)
   sources <- unique(refresh_sources(state))
-  lanes <- lapply(sources, function(source) refresh_lane(state, source, progress, wait))
+  lanes <- lapply(sources, function(source) {
+    refresh_lane(state, source, progress, wait, gather)
+  })
   collect_beside(lanes, function(going, result = NULL, error = NULL) {
     if (is.null(error)) refresh_ended(state, going, result)
     else refresh_failed(state, going$name, error)
@@ -110,7 +114,7 @@ want_record_put <- function(archive, entry, name, record) {
 }
 
 # One source's wants, one after the other: begins the next run, or gives NULL at the end.
-refresh_lane <- function(state, source, progress, wait) {
+refresh_lane <- function(state, source, progress, wait, gather) {
   left <- state$order[refresh_sources(state) == source]
   function(pool, rest) {
     while (length(left)) {
@@ -120,7 +124,8 @@ refresh_lane <- function(state, source, progress, wait) {
       if (is.null(state$away[[source]])) refresh_begun(state, name)
       if (is.null(plan)) next
       going <- tryCatch(
-        collect_begin(plan, state$archive, progress, wait = wait, pool = pool, rest = rest),
+        collect_begin(plan, state$archive, progress, wait = wait, gather = gather, pool = pool,
+          rest = rest),
         error = function(e) refresh_failed(state, name, e))
       if (is.null(going)) next
       going$name <- name

@@ -44,7 +44,8 @@ doubled_rows <- function(key, values, at = NULL) {
       at[taken])))
 }
 
-# The series and time of bars, for doubled_rows(): only of those whose time stands twice in a series.
+# The series and time of bars, for doubled_rows(): only of those whose time stands twice in a
+# series.
 bar_keys <- function(bars, without) {
   time <- as.numeric(bars$time)
   if (!anyDuplicated(time)) {

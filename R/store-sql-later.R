@@ -56,7 +56,9 @@ store_gathered <- function(store) {
     } else {
       counts <- sql_put_now(store, entry$page)
       counts[["new"]] <- counts[["new"]] - length(entry$page$rows$rows$time)
-      store$later$wrong <- store$later$wrong + counts[names(no_counts)]
+      of <- paste(entry$page$source, entry$page$dataset, sep = "\r")
+      wrong <- store$later$wrong[[of]] %||% no_counts
+      store$later$wrong[[of]] <- wrong + counts[names(no_counts)]
     }
   }
   # rows that are there already come again: to try them together is of no use
@@ -64,9 +66,10 @@ store_gathered <- function(store) {
   invisible()
 }
 
-# What the counts of gathered pages were wrong by since they were asked for last.
-later_wrong <- function(store) {
-  wrong <- store$later$wrong
-  store$later$wrong <- no_counts
+# What the counts of a dataset's gathered pages were wrong by since they were asked for last.
+later_wrong <- function(store, source, dataset) {
+  of <- paste(source, dataset, sep = "\r")
+  wrong <- store$later$wrong[[of]] %||% no_counts
+  store$later$wrong[[of]] <- NULL
   wrong
 }

@@ -155,7 +155,8 @@ store_datasets <- function(store) {
       GROUP BY source, dataset, shape ORDER BY 1, 2")
 }
 
-# Datasets of series: source, dataset, shape, series (how many have rows), rows (times), first, last.
+# Datasets of series: source, dataset, shape, series (how many have rows), rows (times), first,
+# last.
 store_series_datasets <- function(store) {
   sql_get(store, "SELECT s.source, s.dataset, min(s.shape) AS shape,
       count(DISTINCT s.id) AS series, sum(p.times) AS rows, min(p.first) AS first,

@@ -62,7 +62,7 @@ sql_store <- function(class, path) {
   store$path <- path
   for (cache in c("ids", "types", "pages", "ready")) store[[cache]] <- new.env(parent = emptyenv())
   store$later <- list2env(list(pages = list(), claims = character(), since = NULL,
-    wrong = no_counts), parent = emptyenv())
+    wrong = list()), parent = emptyenv())
   class(store) <- c(class, "vetusta_store_sql", "vetusta_archive")
   store
 }

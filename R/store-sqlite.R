@@ -114,8 +114,9 @@ sqlite_worded <- new.env(parent = emptyenv())
 #' @export
 sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL, often = FALSE) {
   tryCatch(
-    if (often) sqlite_often(store, statement, params)
-    else {
+    if (often) {
+      sqlite_often(store, statement, params)
+    } else {
       statement <- sql_worded(statement, sqlite_words, sqlite_worded)
       if (is.null(params)) DBI::dbGetQuery(store$connection, statement)
       else DBI::dbGetQuery(store$connection, statement, params = unname(params))
@@ -127,8 +128,9 @@ sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL, often 
 #' @export
 sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL, often = FALSE) {
   tryCatch(
-    if (often) sqlite_often(store, statement, params, rows = FALSE)
-    else {
+    if (often) {
+      sqlite_often(store, statement, params, rows = FALSE)
+    } else {
       statement <- sql_worded(statement, sqlite_words, sqlite_worded)
       if (is.null(params)) DBI::dbExecute(store$connection, statement)
       else DBI::dbExecute(store$connection, statement, params = unname(params))

@@ -1,6 +1,7 @@
 # Counts what one page passes through on its way from the answer into the archive: calls of the
 # package's functions, how many functions and files they are, and how often the next one stands in
-# another room (docs/architecture.md); operators such as %||% are counted apart. Of a refresh that has nothing to do it counts the whole.
+# another room (docs/architecture.md); operators such as %||% are counted apart. Of a refresh that
+# has nothing to do it counts the whole.
 #
 #   Rscript tools/trace.R        with the package installed, as by `make install`
 #

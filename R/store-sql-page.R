@@ -1,0 +1,40 @@
+# A page that one statement writes: which ones are, and what the statement is given.
+
+# Rows of one series with their journal, and at most one of everything else.
+is_plain_page <- function(page) {
+  parcel <- page$rows
+  inherits(parcel, "vetusta_parcel_series") && nrow(parcel$series) == 1 &&
+    is.null(parcel$series$attributes) && !is.null(page$journal) && !NROW(page$faults) &&
+    is.null(page$raw) && max(NROW(page$covered), length(page$notes), length(page$claims)) < 2
+}
+
+# A run of one series' rows as a block; each row has a time of its own.
+page_segment <- function(series, rows) {
+  n <- length(rows$time)
+  ends <- as.numeric(rows$time[c(1, n)])
+  list(series = series, first = ends[1], last = ends[2], held = n, times = n,
+    body = list(block_write(rows, FALSE)))
+}
+
+# What a page is written from, in the order of the statement's places; what is not named is missing.
+page_names <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes", "rows",
+  "outcome", "address", "message", "series", "first", "last", "held", "times", "body", "cover",
+  "start", "end", "kind", "place", "value", "call", "now", "shape", "key",
+  "frequency", "dimensions")
+page_absent <- c(lapply(stats::setNames(nm = setdiff(page_names, "body")), function(name) NA),
+  list(body = list(NULL)))
+
+page_places <- function(page, segment) {
+  covered <- page$covered
+  # what one statement writes has at most one note and one claim
+  alone <- !is.null(segment)
+  note <- if (alone && length(page$notes)) page$notes[[1]]
+  claim <- if (alone && length(page$claims)) page$claims[[1]]
+  values <- c(page$journal[journal_columns], segment,
+    list(cover = covered$key[1], start = covered$start[1], end = covered$end[1],
+      kind = note$kind, place = note$key, value = note$value, call = claim, now = page$now))
+  values <- values[lengths(values) > 0]
+  places <- page_absent
+  places[names(values)] <- values
+  unname(places[page_names])
+}
