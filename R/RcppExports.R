@@ -45,8 +45,8 @@ different_times_cpp <- function(time_) {
     .Call(`_vetusta_different_times_cpp`, time_)
 }
 
-regroup_cpp <- function(group, time, open, high, low, close, volume, mean, status, through, known, frame_open, frame_close, anchor, bucket_time, step) {
-    .Call(`_vetusta_regroup_cpp`, group, time, open, high, low, close, volume, mean, status, through, known, frame_open, frame_close, anchor, bucket_time, step)
+resample_cpp <- function(group, time, open, high, low, close, volume, mean, status, through, known, frame_open, frame_close, anchor, bucket_time, step) {
+    .Call(`_vetusta_resample_cpp`, group, time, open, high, low, close, volume, mean, status, through, known, frame_open, frame_close, anchor, bucket_time, step)
 }
 
 stretches_cpp <- function(x_, rows, factor, offset) {

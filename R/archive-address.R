@@ -255,7 +255,7 @@ stop_no_address <- function(address, asked, held) {
       paste0("The archive holds no ", asked$path, " of \"", asked$frequency, "\"."),
       todo = paste0("it has ",
         paste(utils::head(series_address(held[others, ]), 5), collapse = ", "),
-        "; regroup those, or collect"))
+        "; resample those, or collect"))
   }
   near <- nearest_addresses(asked$path, held)
   vetusta_stop("want", paste0("The archive holds no series of the address \"", address, "\"."),

@@ -148,7 +148,7 @@ check_held <- function(symbol, here, held, interval) {
   if (length(others)) {
     vetusta_stop("want", paste0("The archive holds no ", symbol, " of ", format(interval), "."),
       todo = paste0("it has the interval ", paste(frequency_text(others), collapse = ", "),
-        "; regroup those, or collect"))
+        "; resample those, or collect"))
   }
   near <- nearest_word(symbol, unique(held$symbol))
   vetusta_stop("want", paste0("The archive holds no series of the symbol \"", symbol, "\"."),

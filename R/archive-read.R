@@ -99,7 +99,7 @@ archive_faults <- function(archive) {
 #'   deletions too (`status` `deleted`), and not only the newest: [series_align()] needs them to
 #'   know what was known at each time of its grid.
 #' @param labels,language,multiplier Of statistics, as for [archive_observations()].
-#' @param regroup Bars at a longer interval: a list of what [bars_regroup()] is told, as
+#' @param resample Bars at a longer interval: a list of what [bars_resample()] is told, as
 #'   `list(interval = "1 day", calendar = source_calendar("quay"))`. An archive whose rows stand in
 #'   a column store has that make them, so that few rows travel; `volume` and `vwap` are sums, and
 #'   may then differ in the last digits of what is no whole number.
@@ -108,7 +108,7 @@ archive_faults <- function(archive) {
 #'   [bars_frame()]; observations, see [archive_observations()]; or facts. Series that are deleted
 #'   at `as_of`, or not known yet,
 #'   have no rows. The attribute `interval` of a table of bars is their interval.
-#' @section Errors: as of [archive_find()]; with `regroup` as of [bars_regroup()], and
+#' @section Errors: as of [archive_find()]; with `resample` as of [bars_resample()], and
 #'   `vetusta_error_want` where a series is no bars.
 #' @export
 #' @examples
@@ -116,10 +116,10 @@ archive_faults <- function(archive) {
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' archive_read(archive, "KELD", from = "2026-03-12")
-#' archive_read(archive, "KELD", regroup = list(interval = "1 week"))
+#' archive_read(archive, "KELD", resample = list(interval = "1 week"))
 archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_of = NULL,
   zone = "UTC", labels = "codes",
-  language = "en", multiplier = "keep", releases = FALSE, regroup = NULL) {
+  language = "en", multiplier = "keep", releases = FALSE, resample = NULL) {
   check_archive(archive)
   check_flag(releases, "releases")
   check_zone(zone)
@@ -129,7 +129,7 @@ archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_o
   at <- known_at(as_of)
   store_snapshot(archive, function() {
     found <- archive_find(archive, addresses)
-    regroup <- regroup_asked(regroup, found)
+    resample <- resample_asked(resample, found)
     ids <- attr(found, "id")
     held <- if (is.null(addresses)) store_series(archive) else store_series(archive, ids = ids)
     held <- held[match(ids, held$id), ]
@@ -140,9 +140,9 @@ archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_o
     interval <- ifelse(startsWith(held$frequency, "P"), paste0("@", held$frequency), "")
     group <- paste0(held$source, "/", held$dataset, interval)
     tables <- lapply(split(seq_len(nrow(held)), factor(group, unique(group))), function(rows) {
-      longer <- if (!is.null(regroup)) longer_shapes()[[held$shape[rows[1]]]]
+      longer <- if (!is.null(resample)) longer_shapes()[[held$shape[rows[1]]]]
       if (!is.null(longer)) {
-        return(longer(archive, held[rows, ], from, to, at, zone, regroup(held$source[rows[1]])))
+        return(longer(archive, held[rows, ], from, to, at, zone, resample(held$source[rows[1]])))
       }
       read_table(archive, held[rows, ], from, to, at, zone, labels = labels, language = language,
         multiplier = multiplier, newest = !(releases && held$shape[rows[1]] %in% released_shapes))

@@ -50,8 +50,8 @@ cli_say_applied <- function(applied) {
     collapse = "; "), if (length(told) > 4) " and more")
 }
 
-cli_continue <- function(arguments) {
-  options <- cli_arguments(arguments, "continue", "ADDRESS...",
+cli_continuous <- function(arguments) {
+  options <- cli_arguments(arguments, "continuous", "ADDRESS...",
     c(list(
       cli_option("roll", paste0("when the next contract takes over: expiry, volume, ",
         "open-interest, or day (of the month) [expiry]"), default = "expiry", metavar = "WORD"),
@@ -67,14 +67,14 @@ cli_continue <- function(arguments) {
       cli_option("rolls", "show where one contract takes over from another, instead", flag = TRUE),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta continue \"quay/bars/GRN-*@1 day\" --roll volume --adjust ratio",
-      "vetusta continue \"quay/bars/GRN-*@1 day\" --days 5 --rolls"))
+    c("vetusta continuous \"quay/bars/GRN-*@1 day\" --roll volume --adjust ratio",
+      "vetusta continuous \"quay/bars/GRN-*@1 day\" --days 5 --rolls"))
   read <- cli_series(options)
   archive <- cli_archive(options)
   rows <- cli_each(read, options, function(x, interval, read) {
     if (!is_bars(x)) cli_usage_error("contracts are bars, and these are none")
     address <- cli_held(archive, "contracts", options$contracts, read$sources)
-    done <- bars_continue(x, cli_rows_of(archive, address, options$as_of), options$roll,
+    done <- bars_continuous(x, cli_rows_of(archive, address, options$as_of), options$roll,
       cli_number(options, "days", 0) %||% if (options$roll == "day") 1 else 0,
       cli_number(options, "nth", 1), options$adjust, options$anchor, read$calendar, read$zone)
     if (options$rolls) attr(done, "rolls") else done

@@ -8,7 +8,7 @@ cli_collect <- function(arguments) {
       cli_gather_option(),
       cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
       cli_option("again", "ask for all of the window, whatever is stored of it", flag = TRUE),
-      cli_option("raw", "keep the raw pages too, for vetusta reread", flag = TRUE),
+      cli_option("raw", "keep the raw pages too, for vetusta reparse", flag = TRUE),
       cli_option("quiet", "show no progress", flag = TRUE)
     ), cli_json_option()),
     c("vetusta collect quay KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26",
@@ -61,10 +61,10 @@ cli_gather <- function(options) {
   number
 }
 
-cli_reread <- function(arguments) {
-  options <- cli_arguments(arguments, "reread", "SOURCE DATASET",
-    c(cli_place_options(), cli_json_option()), "vetusta reread quay bars", least = 2, most = 2)
-  run <- collect_reread(cli_source(options), options$words[2], cli_archive(options))
+cli_reparse <- function(arguments) {
+  options <- cli_arguments(arguments, "reparse", "SOURCE DATASET",
+    c(cli_place_options(), cli_json_option()), "vetusta reparse quay bars", least = 2, most = 2)
+  run <- collect_reparse(cli_source(options), options$words[2], cli_archive(options))
   if (options$json) cli_print_json(cli_run_values(run))
   else cat(cli_words(format_run(run)), sep = "\n")
   if (nrow(run$failed)) 1L else 0L

@@ -160,9 +160,9 @@ complete_series <- function(desk) {
 complete_wants <- function(desk, plain) setdiff(names(desk$wants), plain)
 
 complete_kinds <- c(
-  lapply(stats::setNames(nm = c("plan", "collect", "keep", "describe", "find", "reread")),
+  lapply(stats::setNames(nm = c("plan", "collect", "keep", "describe", "find", "reparse")),
     function(name) complete_sources),
-  lapply(stats::setNames(nm = c("gaps", "fill", "align", "regroup", "change", "export",
+  lapply(stats::setNames(nm = c("gaps", "fill", "align", "resample", "change", "export",
     "revisions")), function(name) complete_addresses),
   lapply(stats::setNames(nm = c("refresh", "status")), function(name) complete_wants),
   list(

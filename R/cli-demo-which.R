@@ -51,7 +51,7 @@ demo_prices <- function(quay, archive, collect, table) {
   ends <- paste0("GRN-26", c("01", "02", "03", "04"))
   collect(want_bars(quay, ends, interval = "1 day", from = "2025-12-01", to = "2026-03-26"))
   bars <- archive_read(archive, "quay/bars/GRN-*@1 day")[[1]]
-  grain <- bars_continue(bars, archive_rows(archive, "quay", "contracts"), roll = "volume",
+  grain <- bars_continuous(bars, archive_rows(archive, "quay", "contracts"), roll = "volume",
     adjust = "ratio", calendar = source_calendar(quay))
   cat("grain, as one series of the contracts that trade most, and where one takes over:\n")
   rolls <- attr(grain, "rolls")[c("day", "from", "to", "ratio")]

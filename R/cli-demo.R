@@ -37,7 +37,7 @@ demo_step <- function(title, ...) {
 
 # At the usual port when it is free.
 demo_services <- function() {
-  tryCatch(standin_start(port = 8471), vetusta_error_service = function(e) standin_start())
+  tryCatch(services_start(port = 8471), vetusta_error_service = function(e) services_start())
 }
 
 demo_collect <- function(desk, archive) {
@@ -61,7 +61,7 @@ demo_look <- function(desk, archive) {
   cat(paste0("\nThaw Day, 20 March, is no gap: the exchange's calendar expects nothing on it. ",
     "Tamm Navigation (TAMX) was halted for two days.\n"))
   demo_step("5  days, figures and a table")
-  days <- bars_regroup(minutes, "1 day", calendar, base = "1 minute", need = 0)
+  days <- bars_resample(minutes, "1 day", calendar, base = "1 minute", need = 0)
   file <- function(name) file.path(desk$folder, name)
   figure_save(figure_candles(days, zone = calendar$zone,
     title = "Four shares on the Ysel Quay Exchange"), file("candles.png"))
@@ -189,7 +189,7 @@ demo_end <- function(folder, services) {
     "figures/, days.csv, level.csv and archive.sqlite\n\nnext:\n", sep = "")
   cat("  cd ", folder, "\n", sep = "")
   cat(paste0("  vetusta list; vetusta list datasets; vetusta sources\n  vetusta figure candles ",
-    "\"KELD@1 minute\" --regroup \"1 hour\" --file hours.png\n"))
+    "\"KELD@1 minute\" --resample \"1 hour\" --file hours.png\n"))
   cat("  vetusta model run low-water.yml; vetusta browse\n")
   cat(paste0("  vetusta gaps kelder-lock; vetusta revisions \"basin/FREIGHT_PRICES/*\"\n ",
     " vetusta align \"KELD@1 minute\" kelder-lock --grid \"1 day\" --ages\n"))

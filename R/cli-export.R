@@ -26,7 +26,7 @@ cli_export <- function(arguments) {
       cli_option("into", paste0("a database that gets plain tables: an SQLite file, or ",
         "postgresql://user@host/name"), metavar = "DATABASE")
     ), cli_json_option()),
-    c("vetusta export \"KELD@1 minute\" --regroup \"1 day\" --file keld.csv",
+    c("vetusta export \"KELD@1 minute\" --resample \"1 day\" --file keld.csv",
       "vetusta export \"KELD@1 minute\" kelder-lock --form wide --file both.xlsx",
       "vetusta export \"basin/LOCK_TRAFFIC/M.ORV.*\" --labels both",
       "vetusta export quay/directory type=share", "vetusta export --into desk.sqlite"))
@@ -80,7 +80,7 @@ cli_export_alone <- function(options) {
 # Gives how much was written, in words.
 cli_export_parted <- function(options) {
   other <- options$form != "long" || options$labels != "codes" || options$multiplier != "keep" ||
-    !is.null(options$regroup) || isTRUE(options$dictionary) || !is.null(options$append)
+    !is.null(options$resample) || isTRUE(options$dictionary) || !is.null(options$append)
   if (is.null(options$file) || !grepl("/$", options$file) || other) {
     return(NULL)
   }
@@ -119,7 +119,8 @@ cli_export_wanted <- function(options) {
 }
 
 cli_export_into <- function(options) {
-  for (name in c("regroup", "value", "zone", "by", "table", "calendar", "dictionary", "new_only")) {
+  for (name in c("resample", "value", "zone", "by", "table", "calendar", "dictionary",
+    "new_only")) {
     if (length(options[[name]]) && !isFALSE(options[[name]])) {
       cli_usage_error("--", gsub("_", "-", name), " says nothing of a database's tables")
     }
@@ -142,7 +143,7 @@ cli_unit <- function(rows) {
 cli_export_rows <- function(archive, address, options) {
   parts <- strsplit(address, "/", fixed = TRUE)[[1]]
   given <- names(options)[lengths(options) > 0]
-  for (name in intersect(c("from", "to", "regroup", "value", "calendar"), given)) {
+  for (name in intersect(c("from", "to", "resample", "value", "calendar"), given)) {
     cli_usage_error("these rows have no time, so that --", name, " says nothing of them")
   }
   for (name in c("form", "labels", "multiplier")) {

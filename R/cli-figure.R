@@ -72,7 +72,7 @@ cli_figure_read <- function(options, kind = NULL) {
   names <- if (is.null(options$input)) archive_names(cli_archive(options), unique(read$sources))
   gaps <- if (identical(kind, "gaps")) {
     # what is missing is told of bars as they are held
-    held <- if (is.null(options$regroup)) read else cli_series(options, NULL)
+    held <- if (is.null(options$resample)) read else cli_series(options, NULL)
     tryCatch(without_notes(cli_find_gaps(held, options)), vetusta_error = function(e) NULL)
   }
   list(tables = tables, zone = read$zone, names = names, calendar = read$calendar, gaps = gaps,

@@ -18,7 +18,7 @@ cli_commands <- c(
   refresh = "bring all that the desk keeps up to date, with the fewest calls",
   schedule = "show when the desk's wants are due, and set timers for them",
   status = "show how complete and how fresh all is that the desk keeps",
-  reread = "decode kept raw pages again with a corrected card, making no call",
+  reparse = "decode kept raw pages again with a corrected card, making no call",
   list = "show what the archive holds: series by address, datasets, journal, faults",
   rows = "rows of a dataset: chosen, joined, sorted, counted, or as a desk's list",
   fetch = "download the documents behind links, each with its hash",
@@ -27,15 +27,15 @@ cli_commands <- c(
   statement = "a company's facts as a table of items and periods",
   revisions = "show how figures were revised, release by release",
   calendar = "show a calendar, its closed days, or the times it expects",
-  regroup = "make longer bars, or change the frequency of values",
+  resample = "make longer bars, or change the frequency of values",
   align = "put series onto one grid, without looking ahead",
   gaps = "find what is missing, and why, or what is wrong",
   fill = "fill what is missing by a named rule, and mark it",
   change = "changes, indices, windows, conversion, correlation",
   adjust = "prices adjusted for splits and dividends, or jumps nobody told",
-  continue = "one series from contracts that end",
+  continuous = "one series from contracts that end",
   join = "one history from several sources",
-  model = "trend, season, noise, paths, an index and what it pays",
+  model = "trend, season, noise, paths, an index and its payoff",
   figure = "draw candles or lines of archived series",
   report = "one file to look at or send: figures, what is held and missing, failures",
   browse = "look through the archive on a local page, which only reads",
@@ -160,7 +160,7 @@ cli_say <- function(...) cat(..., "\n", file = stderr(), sep = "")
 cli_overview <- function() {
   cat(paste0("vetusta collects market prices and statistics from data APIs, and keeps, aligns, ",
     "mends and draws them.\n\nusage: vetusta COMMAND [...]\n\n"))
-  cat(sprintf("  %-9s %s\n", names(cli_commands), cli_commands), sep = "")
+  cat(sprintf("  %-10s %s\n", names(cli_commands), cli_commands), sep = "")
   cat(paste0("\n`vetusta help COMMAND` shows a command's options and an example; `vetusta demo` ",
     "is a good start.\n"))
 }

@@ -14,7 +14,7 @@ cli_model <- function(arguments) {
     c("vetusta model spectrum kelder-lock --fill linear",
       "vetusta model season kelder-lock --fill linear --file season.png",
       "vetusta model paths kelder-lock --fill linear --horizon \"2 years\" --file fan.png",
-      paste0("vetusta model cover kelder-lock --fill linear,seasonal --below 180 ",
+      paste0("vetusta model payoff kelder-lock --fill linear,seasonal --below 180 ",
         "--season 05-01,10-31 --strikes 300,500,800 --pays 20"),
       "vetusta model run low-water.yml"), least = 1)
   kind <- options$words[1]
@@ -57,7 +57,7 @@ cli_model_options <- function() {
     cli_option("below", "what lies below this level counts", metavar = "LEVEL"),
     cli_option("above", "what lies above this level counts", metavar = "LEVEL"),
     cli_option("season", "first and last day of the season, as 05-01,10-31", metavar = "DAYS"),
-    cli_option("strikes", "of the cover, values of the index with commas", metavar = "NUMBERS"),
+    cli_option("strikes", "of the payoff, values of the index with commas", metavar = "NUMBERS"),
     cli_option("cap", "the index above which nothing more is paid", metavar = "NUMBER"),
     cli_option("pays", "for each unit above the strike [1]", metavar = "AMOUNT"),
     cli_option("loading", "standard deviations of the payments in the premium [0.25]",
@@ -78,8 +78,8 @@ cli_model_kinds <- list(
     figure = "figure_fan"),
   index = list(parts = c("season", "noise", "paths", "index"), shows = function(model) model$index,
     figure = "figure_index", beside = TRUE),
-  cover = list(parts = c("season", "noise", "paths", "index", "cover"),
-    shows = function(model) model$cover, figure = "figure_cover"),
+  payoff = list(parts = c("season", "noise", "paths", "index", "payoff"),
+    shows = function(model) model$payoff, figure = "figure_payoff"),
   backtest = list(parts = c("season", "noise", "backtest"), shows = function(model) model$backtest)
 )
 
@@ -102,7 +102,7 @@ cli_model_definition <- function(options, kind) {
   paths = list(n = number("paths", 1), horizon = options$horizon, seed = number("seed"),
     by = options$by, lower = number("least"), upper = number("greatest")),
   index = list(below = number("below"), above = number("above"), season = list_of("season")),
-  cover = list(strikes = numbers("strikes"), caps = numbers("cap"), pays = numbers("pays"),
+  payoff = list(strikes = numbers("strikes"), caps = numbers("cap"), pays = numbers("pays"),
     loading = number("loading", 0)),
   backtest = list(days = list_of("days"), horizon = options$horizon, n = number("paths", 1),
     seed = number("seed")))
@@ -162,7 +162,7 @@ cli_model_save <- function(options, definition, read, kind) {
   if (!is.null(definition$paths)) {
     definition$paths <- utils::modifyList(list(n = 1000, horizon = "2 years", seed = 1),
       definition$paths)
-  } else if (length(intersect(c("index", "cover"), names(definition)))) {
+  } else if (length(intersect(c("index", "payoff"), names(definition)))) {
     definition$paths <- list(n = 1000, horizon = "2 years", seed = 1)
   }
   definition <- c(list(model = paste(kind, "of", read$tables[[1]]$series[1] %||% found$key[1]),
@@ -186,7 +186,7 @@ cli_model_run <- function(options) {
   found <- archive_find(archive, told$series)
   calendar <- cli_calendars(options, found)$calendar
   model <- model_from_file(archive, file, options$renew, calendar)
-  found <- intersect(c("cover", "index", "paths", "backtest", "noise"), names(told))
+  found <- intersect(c("payoff", "index", "paths", "backtest", "noise"), names(told))
   cli_model_put(model, c(found, "season")[1], options)
   cli_say(paste(attr(model, "said"), collapse = "\n"))
 }

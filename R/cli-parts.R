@@ -154,13 +154,13 @@ cli_desk_source <- function(options, sources) {
   }
 }
 
-# What --regroup asks for, as a function of a calendar and a zone; of bars alone.
+# What --resample asks for, as a function of a calendar and a zone; of bars alone.
 cli_longer <- function(options) {
-  if (is.null(options$regroup)) {
+  if (is.null(options$resample)) {
     return(NULL)
   }
   function(calendar, zone) {
-    list(interval = options$regroup, calendar = calendar,
+    list(interval = options$resample, calendar = calendar,
       session = cli_sessions(list(calendar = calendar), options), need = 0)
   }
 }
@@ -172,7 +172,7 @@ cli_sessions <- function(read, options) {
 
 cli_read_options <- function() {
   c(
-    list(cli_option("regroup", "bars: a longer length to regroup them to, as \"1 day\"",
+    list(cli_option("resample", "bars: a longer length to resample them to, as \"1 day\"",
       metavar = "LENGTH")),
     cli_window_options(),
     list(

@@ -40,7 +40,7 @@ cli_result_options <- function() {
 
 # list(tables, calendars, calendar, zone): bars, observations or points, as the addresses and
 # options name them. Each table has the calendar of its own source; `calendar` is the one that all
-# of them have, if they have one. Bars are regrouped as `longer` says, see cli_longer().
+# of them have, if they have one. Bars are resampled as `longer` says, see cli_longer().
 cli_series <- function(options, longer = cli_longer(options)) {
   given <- if (!is.null(options$calendar)) source_calendar(options$calendar)
   if (!is.null(options$input)) {
@@ -101,8 +101,8 @@ with_interval <- function(table, interval) {
 cli_read <- function(archive, addresses, options, found, known, zone,
   longer = cli_longer(options)) {
   others <- setdiff(found$shape, names(longer_shapes()))
-  if (!is.null(options$regroup) && length(others)) cli_refuse_regroup()
-  regroup <- if (!is.null(longer)) {
+  if (!is.null(options$resample) && length(others)) cli_refuse_resample()
+  resample <- if (!is.null(longer)) {
     function(source) {
       calendar <- known$calendars[[source]]
       c(longer(calendar, options$zone %||% calendar$zone %||% zone),
@@ -112,15 +112,16 @@ cli_read <- function(archive, addresses, options, found, known, zone,
   tables <- archive_read(archive, addresses, options$from, options$to, options$as_of, zone,
     labels = options$labels %||% "codes", language = options$language %||% "en",
     multiplier = options$multiplier %||% "keep", releases = isTRUE(options$releases),
-    regroup = regroup)
+    resample = resample)
   lapply(tables, function(table) {
     if (is_bars(table) && is.null(longer)) bars_of_sessions(table, cli_bar_sessions(options))
     else table
   })
 }
 
-cli_refuse_regroup <- function() {
-  cli_usage_error("--regroup is for bars; `vetusta regroup` changes the frequency of other values")
+cli_refuse_resample <- function() {
+  cli_usage_error("--resample is for bars; `vetusta resample` changes the frequency of other ",
+    "values")
 }
 
 # The sessions that bars may say they are of; NULL for all.
@@ -131,10 +132,10 @@ cli_bar_sessions <- function(options) {
 # A file's bars, longer.
 cli_longer_bars <- function(table, asked, options) {
   if (!is_bars(table)) {
-    if (is.null(options$regroup)) return(table)
-    cli_refuse_regroup()
+    if (is.null(options$resample)) return(table)
+    cli_refuse_resample()
   }
-  do.call(bars_regroup, c(list(table, base = attr(table, "interval")), asked))
+  do.call(bars_resample, c(list(table, base = attr(table, "interval")), asked))
 }
 
 # Series of one name from several datasets are told by their addresses.

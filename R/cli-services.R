@@ -32,7 +32,7 @@ cli_services <- function(arguments) {
       suggest_word(options$fault, standin_faults))
   }
   seconds <- if (is.null(options$seconds)) Inf else number("seconds", 0)
-  standin_serve(port, until = seconds, most = number("page", 1),
+  services_serve(port, until = seconds, most = number("page", 1),
     calls_a_minute = number("calls", 1), fault = options$fault, every = number("every", 1),
     release = if (number("release", 1) > 1) 2
     else 1, availability = !options$no_availability, ready = function(port) {

@@ -13,8 +13,8 @@ cli_words <- function(text) {
   text
 }
 
-cli_functions <- list(bars_regroup = "`vetusta regroup`", series_condense = "`vetusta regroup`",
-  series_refine = "`vetusta regroup`", want_bars = "`vetusta collect`",
+cli_functions <- list(bars_resample = "`vetusta resample`", series_aggregate = "`vetusta resample`",
+  series_disaggregate = "`vetusta resample`", want_bars = "`vetusta collect`",
   want_rows = "`vetusta collect`", plan_calls = "`vetusta plan`", collect_run = "`vetusta collect`",
   archive_open = "--archive", archive_faults = "`vetusta list faults`",
   calendar_make = "a calendar file", source_calendar = "--calendar",

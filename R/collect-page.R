@@ -9,7 +9,7 @@
 # is one, `announced` that the source itself said that it is there, `beyond` that the source's own
 # count said that it is not. `says` is what the answer says of all rows: the source's `total` and
 # number of `pages`, whether the page is `repeated`, and what it has `against` being complete.
-# Collecting, exports and rereading all make pages here. Its times as seconds are looked at again
+# Collecting, exports and reparsing all make pages here. Its times as seconds are looked at again
 # and again, and so are taken out once.
 page_make <- function(rows, faults = no_page_faults, count = NROW(rows), items = count,
   notes = NULL, hash = NULL, following = NULL, halt = NULL, full = FALSE, probing = FALSE,

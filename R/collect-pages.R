@@ -56,9 +56,9 @@ collect_pages <- function(plan) {
 #' @export
 #' @examples
 #' \dontrun{
-#' collect_reread(source_card("sources/quay.yml"), "bars", archive)
+#' collect_reparse(source_card("sources/quay.yml"), "bars", archive)
 #' }
-collect_reread <- function(source, dataset, archive) {
+collect_reparse <- function(source, dataset, archive) {
   check_source(source)
   check_text(dataset, "dataset")
   check_archive(archive)
@@ -71,28 +71,28 @@ collect_reread <- function(source, dataset, archive) {
   tally <- tally_make()
   for (i in seq_len(nrow(kept))) {
     about <- jsonlite::fromJSON(kept$about[i])
-    want <- reread_want(source, source$datasets[[dataset]], about)
+    want <- reparse_want(source, source$datasets[[dataset]], about)
     run <- run_make(want, archive_sink(archive, want))
     body <- store_raw_body(archive, kept$journal[i])
     if (content_hash(body) != kept$hash[i]) {
       tally <- tally_failed(tally, dataset, paste0("raw page ", kept$journal[i], " is damaged"),
         "collect it again", "damaged")
     } else {
-      tally <- reread_page(run, tally, about, body, paste0("raw page ", kept$journal[i]))
+      tally <- reparse_page(run, tally, about, body, paste0("raw page ", kept$journal[i]))
     }
   }
   run$sink$settle()
   invisible(collect_result(run, queue_make(NULL), tally))
 }
 
-reread_want <- function(source, dataset, about) {
+reparse_want <- function(source, dataset, about) {
   kind <- if (gives_bars(dataset)) "bars" else "rows"
   new_want(kind, source = source, dataset = dataset, symbols = about$symbols,
     session = about$session, notes = character(),
     interval = if (length(about$interval)) time_interval(about$interval))
 }
 
-reread_page <- function(run, tally, about, body, label) {
+reparse_page <- function(run, tally, about, body, label) {
   chain <- list(known = about$known, symbols = about$symbols, label = label,
     page = about$page %||% 1, start = label, came = as.numeric(about$came))
   decode <- function() decode_body(run$want$dataset, body, run$source, chain$known, where = label)

@@ -13,7 +13,7 @@
 #'   that changes, elsewhere a plain
 #'   line each minute.
 #' @param pages Stop after so many pages; the next run goes on there.
-#' @param raw Whether to keep the raw pages too, compressed, so that [collect_reread()] can read
+#' @param raw Whether to keep the raw pages too, compressed, so that [collect_reparse()] can read
 #'   them again with a corrected
 #'   card.
 #' @param wait The longest pause, in seconds, that is waited for within the run; where a quota

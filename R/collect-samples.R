@@ -60,7 +60,7 @@ sample_rows <- function(source, dataset, about, body) {
 }
 
 sample_page <- function(source, dataset, about, body) {
-  want <- reread_want(source, dataset, about)
+  want <- reparse_want(source, dataset, about)
   decoded <- decode_body(dataset, body, source, about$known, where = dataset$name)
   tidy <- want_tidy(want, source_calendar(source), about$symbols, decoded)
   page_make(tidy$rows, tidy$faults)

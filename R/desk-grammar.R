@@ -31,7 +31,7 @@ desk_output_grammar <- function() {
     title = "text", series = "texts", rows = "text", where = "texts", columns = "texts",
     from = "text", to = "text", span = "duration", session = "text", labels = c("word", "codes",
       "labels", "both"),
-    fill = "texts", at_most = "count", adjust = c("word", "splits", "all"), regroup = "duration",
+    fill = "texts", at_most = "count", adjust = c("word", "splits", "all"), resample = "duration",
     rule = "text", change = "text",
     window = "duration", over = "duration", align = "text", form = c("word", "long", "wide"),
     file = "text", append = "text", table = "text", figure = c("word", names(cli_drawn)),
@@ -60,8 +60,8 @@ desk_clashes <- list(
 
 # Words that say something beside others only.
 desk_beside <- list(
-  outputs = list(rule = "regroup", at_most = "fill", over = "change", window = "change",
-    table = "append", fill = "series", regroup = "series", change = "series", align = "series",
+  outputs = list(rule = "resample", at_most = "fill", over = "change", window = "change",
+    table = "append", fill = "series", resample = "series", change = "series", align = "series",
     parts = "report", template = "report",
     figure = "series", panels = "figure", index = "figure", log = "figure", dark = "figure",
     labels = "series", session = "series", from = "series", to = "series",

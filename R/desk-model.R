@@ -12,7 +12,7 @@ model_grammar <- function() {
       "stays"), lower = "number", upper = "number"),
     index = list(below = "number", above = "number", season = "texts", most = "number",
       cap = "number", detrended = "flag"),
-    cover = list(strikes = "texts", caps = "texts", pays = "texts", loading = "number",
+    payoff = list(strikes = "texts", caps = "texts", pays = "texts", loading = "number",
       season = "count"),
     backtest = list(days = "texts", horizon = "duration", n = "count", seed = "number"),
     fitted = list(at = "text", known = "text", values = "count", first = "text", last = "text",

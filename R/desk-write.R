@@ -3,7 +3,7 @@
 #' Write a desk's outputs
 #'
 #' A desk's `outputs:` are written from what the archive holds, see the article docs/desk.md: series
-#' are filled, regrouped, changed and put onto one grid, in this order, and become a table or a
+#' are filled, resampled, changed and put onto one grid, in this order, and become a table or a
 #' figure.
 #'
 #' @param desk A desk, see [desk_open()].
@@ -96,7 +96,7 @@ output_write <- function(desk, name, entry) {
 output_options <- function(desk, entry) {
   list(words = entry$series, desk = desk$folder, from = output_from(entry), to = entry$to,
     session = entry$session %||% "regular", labels = entry$labels %||% "codes", language = "en",
-    multiplier = "keep", form = "long", value = "close", regroup = NULL, need = "0",
+    multiplier = "keep", form = "long", value = "close", resample = NULL, need = "0",
     json = FALSE)
 }
 
@@ -117,9 +117,9 @@ output_read <- function(options, entry) {
   wanted <- options[c("from", "to")]
   if (!is.null(entry$adjust)) options[c("from", "to")] <- list(NULL)
   steps <- output_steps[intersect(names(output_steps), names(entry))]
-  # bars that are regrouped first of all are read so
-  longer <- if (identical(names(steps)[1], "regroup")) function(calendar, zone) {
-    cli_regroup_words(entry$regroup, c(options, output_regroup), calendar, zone)
+  # bars that are resampled first of all are read so
+  longer <- if (identical(names(steps)[1], "resample")) function(calendar, zone) {
+    cli_resample_words(entry$resample, c(options, output_resample), calendar, zone)
   }
   read <- cli_series(options, longer)
   read$tables <- lapply(seq_along(read$tables), function(i) {
@@ -133,7 +133,7 @@ output_read <- function(options, entry) {
   read
 }
 
-output_regroup <- list(anchor = "opening", week_start = "monday", label = "start")
+output_resample <- list(anchor = "opening", week_start = "monday", label = "start")
 
 # In this order, whatever the order in the file.
 output_steps <- list(
@@ -151,12 +151,12 @@ output_steps <- list(
     with_interval(bars_adjust(x, actions, entry$adjust, as_of = format_instant(Sys.time()),
       zone = own$zone), interval)
   },
-  regroup = function(x, entry, own, interval, options) {
-    to <- if (is_bars(x)) entry$regroup else time_interval(entry$regroup)$iso
+  resample = function(x, entry, own, interval, options) {
+    to <- if (is_bars(x)) entry$resample else time_interval(entry$resample)$iso
     options$rule <- entry$rule
-    done <- cli_regroup_one(as_series(x), if (is_bars(x)) to else output_frequency(entry$regroup),
-      c(options, output_regroup), own, interval)
-    if (is_bars(x)) with_interval(done, time_interval(entry$regroup)) else done
+    done <- cli_resample_one(as_series(x), if (is_bars(x)) to else output_frequency(entry$resample),
+      c(options, output_resample), own, interval)
+    if (is_bars(x)) with_interval(done, time_interval(entry$resample)) else done
   },
   change = function(x, entry, own, interval, options) {
     series_change(x, entry$change, over = entry$over, window = entry$window,
@@ -170,7 +170,7 @@ output_frequency <- function(length) {
   iso <- time_interval(length)$iso
   code <- c(P1D = "D", P7D = "W", P1W = "W", P1M = "M", P3M = "Q", P6M = "S", P1Y = "A")[iso]
   if (is.na(code)) {
-    vetusta_stop("desk", paste0("Values that are no bars are not regrouped to ", length, "."),
+    vetusta_stop("desk", paste0("Values that are no bars are not resampled to ", length, "."),
       todo = "choose 1 day, 1 week, 1 month, 3 months, 6 months or 1 year")
   }
   code[[1]]

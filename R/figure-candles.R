@@ -10,7 +10,7 @@
 #' @param bars A table of bars, see [bars_frame()].
 #' @param title,subtitle,caption Texts above and below; by default what the bars say of themselves.
 #' @param zone The IANA zone of the dates on the axis.
-#' @param calendar The calendar by which bars are regrouped, where there are too many.
+#' @param calendar The calendar by which bars are resampled, where there are too many.
 #' @param names Names that are shown in place of symbols, as `c(KELD = "Kelder Lines")`.
 #' @param dark For a dark background.
 #' @param most How many candles can be told apart. Of more of them longer ones are made, the
@@ -91,7 +91,7 @@ candles_that_fit <- function(bars, interval, calendar, zone, most) {
     if (interval_seconds(longer) <= seconds) next
     # one that is far too short is not tried
     if (is_intraday(longer) && before * seconds / interval_seconds(longer) > 1.5 * most) next
-    made <- tryCatch(without_notes(bars_regroup(bars, longer, calendar, session = NULL,
+    made <- tryCatch(without_notes(bars_resample(bars, longer, calendar, session = NULL,
       base = own %||% "1 day", zone = zone, need = 0)), vetusta_error = function(e) NULL)
     if (is.null(made) || count(made) > most) next
     said <- paste0(thousands(before), " bars of ", format(own %||% time_interval("1 day")),

@@ -12,7 +12,7 @@ model_figure.vetusta_paths <- function(x, ...) figure_fan(x, ...)
 #' @export
 model_figure.vetusta_index <- function(x, ...) figure_index(x, ...)
 #' @export
-model_figure.vetusta_cover <- function(x, ...) figure_cover(x, ...)
+model_figure.vetusta_cover <- function(x, ...) figure_payoff(x, ...)
 
 #' @export
 plot.vetusta_spectrum <- function(x, ...) print(model_figure(x, ...))

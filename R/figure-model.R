@@ -3,11 +3,11 @@
 #' Draw models
 #'
 #' @param x What a model's function gives: [model_spectrum()], [model_dependence()],
-#'   [model_season()] (or [model_decompose()]), [model_paths()], [index_sum()], [cover_value()].
+#'   [model_season()] (or [model_decompose()]), [model_paths()], [index_sum()], [payoff_value()].
 #' @param came Of paths: a table of the series as it really came, drawn over them.
 #' @param before Of paths: how much of what was observed is drawn before them, a length of time.
 #' @param some Of paths: how many single ones are drawn.
-#' @param terms Of an index: terms whose strikes are marked, as [cover_value()] takes them.
+#' @param terms Of an index: terms whose strikes are marked, as [payoff_value()] takes them.
 #' @param history Of an index: that of past seasons, drawn as marks below.
 #' @param season Of an index: which of its seasons, by default the first that is whole.
 #' @param title,subtitle,caption,zone,dark As for [figure_lines()].
@@ -15,9 +15,9 @@
 #'   `figure_dependence()`: autocorrelations of values and squares with their bounds.
 #'   `figure_parts()`: what was observed with the trend, the season, the rest. `figure_fan()`: the
 #'   middle 50 and 90% of paths, their median, some of them, and what came. `figure_index()`: a
-#'   histogram of an index. `figure_payments()`: histograms of what is paid. `figure_cover()`: what
+#'   histogram of an index. `figure_payments()`: histograms of what is paid. `figure_payoff()`: what
 #'   a
-#'   cover is worth by its strike, with two standard errors.
+#'   payoff is worth by its strike, with two standard errors.
 #' @section Errors: `vetusta_error_figure` for something that is none of these.
 #' @export
 #' @examples
@@ -169,10 +169,10 @@ figure_index <- function(x, terms = NULL, history = NULL, season = NULL, title =
   subtitle = NULL, caption = NULL, dark = FALSE) {
   check_drawn(x, "vetusta_index", "index_sum()")
   check_flag(dark, "dark")
-  sums <- cover_sums(x, season)[[1]]
+  sums <- payoff_sums(x, season)[[1]]
   if (!is.null(history)) check_model(history, "vetusta_index", "history", "index_sum()")
-  past <- if (!is.null(history)) cover_sums(history, NULL)[[1]]
-  strikes <- if (!is.null(terms)) cover_terms(terms)
+  past <- if (!is.null(history)) payoff_sums(history, NULL)[[1]]
+  strikes <- if (!is.null(terms)) payoff_terms(terms)
   colours <- line_colours[[shade_name(dark)]]
   page <- page_colours[[shade_name(dark)]]
   rows <- data.frame(index = sums)
@@ -202,7 +202,7 @@ figure_index <- function(x, terms = NULL, history = NULL, season = NULL, title =
 #' @rdname figure_spectrum
 #' @export
 figure_payments <- function(x, title = NULL, subtitle = NULL, caption = NULL, dark = FALSE) {
-  check_drawn(x, "vetusta_cover", "cover_value()")
+  check_drawn(x, "vetusta_payoff", "payoff_value()")
   check_flag(dark, "dark")
   paid <- attr(x, "payments")
   rows <- do.call(rbind, lapply(seq_along(paid), function(i) {
@@ -224,15 +224,15 @@ figure_payments <- function(x, title = NULL, subtitle = NULL, caption = NULL, da
     ggplot2::facet_wrap(ggplot2::vars(.data$part), scales = "free_y", drop = FALSE) +
     ggplot2::scale_x_continuous(labels = axis_numbers, n.breaks = 4) +
     ggplot2::scale_y_continuous(labels = axis_numbers)
-  figure_dressed(plot, title %||% paste("What a cover on", attr(x, "name"), "pays"),
+  figure_dressed(plot, title %||% paste("Payoff of", attr(x, "name")),
     subtitle %||% "how often each amount is paid", captions(caption), dark = dark) +
     ggplot2::labs(x = "paid")
 }
 
 #' @rdname figure_spectrum
 #' @export
-figure_cover <- function(x, title = NULL, subtitle = NULL, caption = NULL, dark = FALSE) {
-  check_drawn(x, "vetusta_cover", "cover_value()")
+figure_payoff <- function(x, title = NULL, subtitle = NULL, caption = NULL, dark = FALSE) {
+  check_drawn(x, "vetusta_payoff", "payoff_value()")
   check_flag(dark, "dark")
   rows <- as.data.frame(x)
   if (anyNA(rows$strike)) {
@@ -252,7 +252,7 @@ figure_cover <- function(x, title = NULL, subtitle = NULL, caption = NULL, dark 
       "past seasons" = colours[2])) + ggplot2::scale_shape_manual(values = c(16, 17)) +
     ggplot2::scale_x_continuous(labels = axis_numbers) +
     ggplot2::scale_y_continuous(labels = axis_numbers)
-  figure_dressed(plot, title %||% paste("What a cover on", attr(x, "name"), "is worth"),
+  figure_dressed(plot, title %||% paste("Value of the payoff of", attr(x, "name")),
     subtitle %||% "mean payment by strike", captions(caption, "bars: two standard errors"),
     y = "mean payment", dark = dark) + ggplot2::labs(x = "strike")
 }

@@ -1,4 +1,4 @@
-# An index of a season, and what a cover on it pays.
+# An index of a season, and the payoff.
 
 #' The index of a season
 #'

@@ -2,20 +2,20 @@
 
 #' Work a model through
 #'
-#' Fills a series, fits trend, season and noise, simulates paths, and takes an index and a cover of
+#' Fills a series, fits trend, season and noise, simulates paths, and takes an index and a payoff of
 #' them: as much of it as the definition asks for.
 #'
 #' @param x A table of one series.
 #' @param definition A list, as a model's file is read: `fill` (rules of [series_fill()]),
 #'   `at_most`;
 #'   `season`, `noise`, `paths`, `index` (also `detrended`, whether past seasons are moved by the
-#'   trend), `cover` (`strikes`, `caps`, `pays`, `loading`) and `backtest`: lists of arguments of
-#'   [model_season()], [model_noise()], [model_paths()], [index_sum()], [cover_value()],
+#'   trend), `payoff` (`strikes`, `caps`, `pays`, `loading`) and `backtest`: lists of arguments of
+#'   [model_season()], [model_noise()], [model_paths()], [index_sum()], [payoff_value()],
 #'   [model_backtest()].
 #' @param calendar Of bars of days, their calendar.
 #' @return A `vetusta_model`: a list of `name`, `definition`, `data` (the series, filled), `filled`
 #'   (how many values), and of what was asked for: `season`, `noise`, `paths`, `index`, `history`,
-#'   `cover`, `backtest`. `summary()` gives its numbers: a tibble of `part`, `term`, `value`.
+#'   `payoff`, `backtest`. `summary()` gives its numbers: a tibble of `part`, `term`, `value`.
 #' @section Errors: `vetusta_error_model` for a word that is not known, and as of the functions that
 #'   it calls.
 #' @export
@@ -24,7 +24,8 @@
 #' level <- data.frame(series = "lock", period = days, value = 190 + rnorm(3653) +
 #'   40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25))
 #' model_run(level, list(paths = list(n = 200, horizon = "1 year"),
-#'   index = list(below = 180, season = c("05-01", "10-31")), cover = list(strikes = c(500, 1500))))
+#'   index = list(below = 180, season = c("05-01", "10-31")),
+#'   payoff = list(strikes = c(500, 1500))))
 model_run <- function(x, definition = list(), calendar = NULL) {
   x <- as_series(given(x, "x", "model"))
   if (!is.list(definition) || (length(definition) && is.null(names(definition)))) {
@@ -45,15 +46,15 @@ model_run <- function(x, definition = list(), calendar = NULL) {
   }
   wanted <- names(definition)
   made$season <- call_part(model_season, list(x, calendar = calendar), "season")
-  later <- intersect(wanted, c("noise", "paths", "index", "cover", "backtest"))
+  later <- intersect(wanted, c("noise", "paths", "index", "payoff", "backtest"))
   if (length(later)) made$noise <- call_part(model_noise, list(made$season), "noise")
-  if (length(intersect(wanted, c("paths", "index", "cover")))) {
+  if (length(intersect(wanted, c("paths", "index", "payoff")))) {
     made$paths <- call_part(model_paths, list(made$noise, calendar = calendar), "paths")
   }
-  if (length(intersect(wanted, c("index", "cover")))) {
+  if (length(intersect(wanted, c("index", "payoff")))) {
     made[c("index", "history")] <- model_indices(made, x, definition)
   }
-  if ("cover" %in% wanted) made$cover <- model_covers(made, definition$cover)
+  if ("payoff" %in% wanted) made$payoff <- model_payoffs(made, definition$payoff)
   if ("backtest" %in% wanted) {
     made$backtest <- call_part(model_backtest, list(x, season = definition$season %||% list(),
       noise = definition$noise %||% list(), calendar = calendar), "backtest")
@@ -61,13 +62,13 @@ model_run <- function(x, definition = list(), calendar = NULL) {
   structure(made, class = "vetusta_model")
 }
 
-model_parts <- c("fill", "at_most", "season", "noise", "paths", "index", "cover", "backtest")
+model_parts <- c("fill", "at_most", "season", "noise", "paths", "index", "payoff", "backtest")
 
 # Of the simulated seasons, and of the past ones, with the trend taken out where it is asked for.
 model_indices <- function(made, x, definition) {
   given <- definition$index
   if (is.null(given)) {
-    vetusta_stop("model", "A cover is on an index.",
+    vetusta_stop("model", "A payoff is on an index.",
       todo = "say what counts: index: {below: 180, season: [05-01, 10-31]}")
   }
   detrended <- given$detrended %||% TRUE
@@ -76,17 +77,17 @@ model_indices <- function(made, x, definition) {
     do.call(index_sum, c(list(x, trend = if (isTRUE(detrended)) made$season), given)))
 }
 
-model_covers <- function(made, given) {
+model_payoffs <- function(made, given) {
   known <- c("strikes", "caps", "pays", "loading", "season")
-  for (name in setdiff(names(given), known)) check_choice(name, "cover", known, "model")
+  for (name in setdiff(names(given), known)) check_choice(name, "payoff", known, "model")
   strikes <- as.numeric(unlist(given$strikes))
   caps <- as.numeric(unlist(given$caps %||% Inf))
   if (!length(strikes) || !length(caps) %in% c(1, length(strikes))) {
-    vetusta_stop("model", "A cover has strikes, and one cap, or one for each.",
+    vetusta_stop("model", "A payoff has strikes, and one cap, or one for each.",
       todo = "write them as strikes: [500, 800]")
   }
   terms <- data.frame(strike = strikes, cap = caps, pays = as.numeric(unlist(given$pays %||% 1)))
-  cover_value(made$index, terms, made$history, season = given$season,
+  payoff_value(made$index, terms, made$history, season = given$season,
     loading = given$loading %||% 0.25)
 }
 
@@ -97,7 +98,7 @@ summary.vetusta_model <- function(object, ...) {
       value = as.numeric(value)))
   }
   index <- object$index
-  cover <- object$cover
+  payoff <- object$payoff
   rows <- rbind(
     part("season", object$season$coefficients$term, object$season$coefficients$estimate),
     if (!is.null(object$noise)) part("noise", object$noise$coefficients$term,
@@ -107,14 +108,14 @@ summary.vetusta_model <- function(object, ...) {
       part("paths", c("mean at the end", "median at the end"), c(mean(last), stats::median(last)))
     },
     if (!is.null(index)) part("index", paste("mean of", index$season), index$index),
-    if (!is.null(cover)) part("cover", paste0(cover$name, ", ", cover$method), cover$mean))
+    if (!is.null(payoff)) part("payoff", paste0(payoff$name, ", ", payoff$method), payoff$mean))
   as_rows(as.list(rows))
 }
 
 #' @export
 print.vetusta_model <- function(x, ...) {
   if (x$filled) cat(counted(x$filled, "value"), "filled\n\n")
-  shown <- x[intersect(c("season", "noise", "index", "cover", "backtest"), names(x))]
+  shown <- x[intersect(c("season", "noise", "index", "payoff", "backtest"), names(x))]
   for (i in seq_along(shown)) {
     if (i > 1) cat("\n")
     print(shown[[i]])

@@ -59,7 +59,7 @@ browse_detail <- function() {
     shiny::uiOutput("facts"),
     tags$div(class = "filters",
       browse_day("from", "From"), browse_day("to", "To"),
-      shiny::selectInput("regroup", "Interval", c("as held" = ""), selectize = FALSE),
+      shiny::selectInput("resample", "Interval", c("as held" = ""), selectize = FALSE),
       browse_day("as_of", "As known on")),
     shiny::tabsetPanel(id = "tab",
       shiny::tabPanel("Figure", shiny::selectInput("kind", "Drawn as", selectize = FALSE,
@@ -110,7 +110,8 @@ browse_server <- function(place, input, output, session) {
 browse_outputs <- function(place, input, output, one) {
   as_of <- shiny::reactive(browse_window(input$as_of, NULL)$from)
   window <- shiny::reactive(browse_window(input$from, input$to))
-  table <- shiny::reactive(browse_try(browse_table(place, one(), window(), input$regroup, as_of())))
+  table <- shiny::reactive(browse_try(browse_table(place, one(), window(), input$resample,
+    as_of())))
   figure <- shiny::reactive(browse_try(browse_figure(place, one(), browse_some(table()),
     input$kind)))
   shown <- function(work) {
@@ -128,7 +129,7 @@ browse_outputs <- function(place, input, output, one) {
   output$gaps <- shown(function() browse_gaps(place, one(), browse_some(table())))
   output$versions <- shown(function() browse_versions(place, one()))
   output$journal <- shown(function() browse_journal(place, one()))
-  output$lines <- shiny::renderUI(browse_copies(browse_lines(place, one(), window(), input$regroup,
+  output$lines <- shiny::renderUI(browse_copies(browse_lines(place, one(), window(), input$resample,
     as_of())))
   stem <- function() gsub("[^A-Za-z0-9.-]+", "-", one()$address)
   output$csv <- shiny::downloadHandler(function() paste0(stem(), ".csv"), function(file) {

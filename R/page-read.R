@@ -19,16 +19,16 @@ browse_window <- function(from, to) {
   list(from = day(from), to = day(to))
 }
 
-# One series in a window, bars regrouped where that is asked for; with an interval as an attribute.
-browse_table <- function(place, one, window, regroup = "", as_of = NULL) {
+# One series in a window, bars resampled where that is asked for; with an interval as an attribute.
+browse_table <- function(place, one, window, resample = "", as_of = NULL) {
   zone <- browse_zone(place, one$source)
-  longer <- if (nzchar(regroup %||% "")) {
+  longer <- if (nzchar(resample %||% "")) {
     calendar <- browse_calendar(place, one$source)
-    list(interval = regroup, calendar = calendar,
+    list(interval = resample, calendar = calendar,
       session = if (!is.null(calendar)) main_session(calendar), zone = zone, need = 0)
   }
   tables <- without_notes(archive_read(place$reader(), one$address, window$from, window$to,
-    as_of = as_of, zone = zone, regroup = longer))
+    as_of = as_of, zone = zone, resample = longer))
   if (length(tables)) tables[[1]]
 }
 
@@ -77,14 +77,14 @@ browse_journal <- function(place, one) {
 }
 
 # The same by address, from R and from the command line.
-browse_lines <- function(place, one, window, regroup = "", as_of = NULL) {
+browse_lines <- function(place, one, window, resample = "", as_of = NULL) {
   text <- function(x) encodeString(x, quote = "\"")
   bounds <- c(if (!is.null(window$from)) paste0("from = ", text(window$from)),
     if (!is.null(window$to)) paste0("to = ", text(window$to)),
     if (!is.null(as_of)) paste0("as_of = ", text(as_of)))
   options <- c(if (!is.null(window$from)) paste("--from", window$from),
     if (!is.null(window$to)) paste("--to", window$to),
-    if (nzchar(regroup %||% "")) paste("--regroup", shQuote(regroup)),
+    if (nzchar(resample %||% "")) paste("--resample", shQuote(resample)),
     if (!is.null(as_of)) paste("--as-of", as_of), place$command)
   c(address = one$address,
     "in R" = paste0("archive_read(archive_open(", text(place$path), "), ",

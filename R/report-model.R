@@ -21,7 +21,7 @@ model_report <- function(model, title = NULL, zone = "UTC") {
 }
 
 model_told <- function(model) {
-  terms <- if (!is.null(model$cover)) unique(as.data.frame(model$cover)[c("name", "strike", "cap",
+  terms <- if (!is.null(model$payoff)) unique(as.data.frame(model$payoff)[c("name", "strike", "cap",
     "pays")])
   spectrum <- tryCatch(model_spectrum(model$data), vetusta_error = function(e) NULL)
   draw <- function(x, f, ...) {
@@ -34,12 +34,12 @@ model_told <- function(model) {
       figure_parts),
     "What may come" = draw(model$paths, figure_fan),
     "The index" = draw(model$index, figure_index, terms, model$history),
-    "What the cover pays" = draw(model$cover, figure_payments),
-    "What the cover is worth" = draw(model$cover, figure_cover)),
+    "Payoff" = draw(model$payoff, figure_payments),
+    "Value of the payoff" = draw(model$payoff, figure_payoff)),
   tables = list("Coefficients of trend and season" = plain(model$season$coefficients),
     "Coefficients of the noise" = plain(model$noise$coefficients),
     "Is anything left?" = plain(model$noise$diagnostics),
     "The index by season" = plain(model$history), "The index that is simulated" = plain(
-      model$index), "The cover" = plain(model$cover),
+      model$index), "Payoff terms" = plain(model$payoff),
     "Was it any good?" = plain(model$backtest$summary)))
 }

@@ -1,38 +1,35 @@
 #' Change the frequency of single values
 #'
-#' `series_condense()` goes down to fewer values: each longer period has a mean, sum or other
-#' summary of its parts.
-#' `series_refine()` goes up to more: each part of a period gets a share of, or a place on the way
-#' between, the period's values.
+#' `series_aggregate()` goes down to fewer values: each longer period has a mean, sum or other
+#' summary of its parts. `series_disaggregate()` goes up to more: each part of a period gets a share
+#' of the period's value, or lies on the way between two of them.
 #'
 #' @param x Observations, see [series_frame()]; or a table with `series`, `time` and `value`, or
 #'   bars: their times belong to days of `zone`, and all values of a day
 #'   count, not one of them.
 #' @param to The frequency wanted: `"A"`, `"S"`, `"T"`, `"Q"`, `"M"`, `"W"` or `"D"`; or in words
 #'   (`"monthly"`, `"1 month"`).
-#' @param rule For `series_condense()`: `"mean"`, `"sum"`, `"first"`, `"last"`, `"min"`, `"max"`,
-#'   `"median"` of the values there are, or `"end"`, the value
-#'   of the period's last part alone, which is missing where that part is. For `series_refine()`:
-#'   `"last"` (the last known value is carried: a
-#'   period's value stands from the period's first day, or with `known = "end"` from the day after
-#'   its end), `"linear"` and `"spline"` (a
-#'   natural cubic spline) through the values at the periods' middles, `"even"` (a total split
-#'   evenly by days; the parts add up to the
-#'   total), `"indicator"` (a total split in proportion to an indicator series; the parts add up).
+#' @param rule For `series_aggregate()`: `"mean"`, `"sum"`, `"first"`, `"last"`, `"min"`, `"max"`,
+#'   `"median"` of the values there are, or `"end"`, the value of the period's last part alone,
+#'   which is missing where that part is. For `series_disaggregate()`: `"last"` (the last known
+#'   value is carried: a period's value stands from the period's first day, or with `known = "end"`
+#'   from the day after its end), `"linear"` and `"spline"` (a natural cubic spline) through the
+#'   values at the periods' middles, `"even"` (a total split evenly by days; the parts add up to
+#'   the total), `"indicator"` (a total split in proportion to an indicator series; the parts add
+#'   up).
 #' @param need The share of a period's parts that must have a value; a period with less has `NA`.
 #'   Parts are the days, weeks or months that `x` has values
 #'   of; with a calendar only its open days count.
-#' @param calendar For `series_condense()`: the calendar whose days are expected.
+#' @param calendar For `series_aggregate()`: the calendar whose days are expected.
 #' @param zone The IANA zone of the days of values with a time; by default that of the table.
 #' @param known For the rule `"last"`: `"start"` or `"end"`.
 #' @param indicator For the rule `"indicator"`: observations of one series of the frequency `to`.
-#' @return Observations of the frequency `to`. `series_condense()` adds `coverage`, the part of
-#'   the period's parts that have a value.
-#'   Refined values have the status `filled` and the column `rule`; infinite values are kept by
-#'   what uses them. `known`, and where it is another instant `through`, are the latest of those of
-#'   the values that a value is made from, and for a condensed value not before its period's end.
-#'   Where `x` holds several releases of a period, the result does too, each made from what was
-#'   known by then.
+#' @return Observations of the frequency `to`. `series_aggregate()` adds `coverage`, the part of
+#'   the period's parts that have a value. Disaggregated values have the status `filled` and the
+#'   column `rule`; infinite values are kept by what uses them. `known`, and where it is another
+#'   instant `through`, are the latest of those of the values that a value is made from, and for an
+#'   aggregated value not before its period's end. Where `x` holds several releases of a period, the
+#'   result does too, each made from what was known by then.
 #' @details A week belongs to the longer period that holds its Thursday, as ISO 8601 counts weeks
 #'   to years. Pro rata to an indicator is the distribution of
 #'   Bloem, Dippelsman and Maehle, *Quarterly National Accounts Manual* (IMF, 2001), section 6.2: a
@@ -43,11 +40,11 @@
 #' @export
 #' @examples
 #' days <- data.frame(series = "level", period = as.Date("2026-01-01") + 0:89, value = 1:90)
-#' months <- series_condense(days, "M", "mean")
-#' series_refine(months, "W", "linear")
-series_condense <- function(x, to, rule = "mean", need = 0, calendar = NULL, zone = NULL) {
+#' months <- series_aggregate(days, "M", "mean")
+#' series_disaggregate(months, "W", "linear")
+series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL, zone = NULL) {
   to <- check_frequency(if (missing(to)) NULL else to)
-  check_choice(rule, "rule", condense_rules)
+  check_choice(rule, "rule", aggregate_rules)
   check_calendar(calendar)
   if (!is.null(zone)) check_zone(zone)
   if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) {
@@ -64,7 +61,7 @@ series_condense <- function(x, to, rule = "mean", need = 0, calendar = NULL, zon
     period_first(epoch_days(ifelse(x$frequency == "W" & to != "W", as.numeric(x$period) + 3,
       as.numeric(x$period))), to)
   x$weight <- as.numeric(period_last(x$period, x$frequency) - x$period) + 1
-  out <- condensed_releases(x, to, rule, need, calendar, zone)
+  out <- aggregated_releases(x, to, rule, need, calendar, zone)
   frame <- data.frame(series = out$series,
     period = epoch_days(out$time / 86400), frequency = rep(to, length(out$time)),
     value = out$value, unit = out$measure, status = out$status, coverage = out$coverage,
@@ -119,7 +116,7 @@ periods_of.default <- function(x, zone) {
 # Longer periods by their releases. A period counts when it is over, and once more at every later
 # instant at which one of its rows has another release; each of these states is summarised as if it
 # were a period of its own. Rows stand in order of series, time and release.
-condensed_releases <- function(x, to, rule, need, calendar, zone) {
+aggregated_releases <- function(x, to, rule, need, calendar, zone) {
   n <- nrow(x)
   bucket <- as.numeric(x$bucket)
   unit <- cumsum(c(TRUE, x$series[-1] != x$series[-n] | bucket[-1] != bucket[-n]))[seq_len(n)]
@@ -129,7 +126,7 @@ condensed_releases <- function(x, to, rule, need, calendar, zone) {
   # of a series with several releases of a time, what comes when a period is over is a release of it
   late <- x$known > end & x$series %in% x$series[again]
   several <- unit %in% unit[again | deleted | late]
-  once <- condensed(frame_rows(x, which(!several)), unit[!several], to, rule, need, calendar, zone)
+  once <- aggregated(frame_rows(x, which(!several)), unit[!several], to, rule, need, calendar, zone)
   if (!any(several)) {
     return(once)
   }
@@ -145,7 +142,7 @@ condensed_releases <- function(x, to, rule, need, calendar, zone) {
   place <- match(own[asked], own[starts])
   state <- release_rows_cpp(c(begins, length(rows) + 1L), known, !deleted[rows],
     as.integer(time[starts][place]), as.integer(time[ends][place]), known[asked], FALSE)
-  found <- condensed(frame_rows(x, rows[state$row]), state$question, to, rule, need, calendar,
+  found <- aggregated(frame_rows(x, rows[state$row]), state$question, to, rule, need, calendar,
     zone)
   found <- c(found, list(unit = own[asked][found$group], at = known[asked][found$group]))
   none <- setdiff(seq_along(asked), found$group)
@@ -159,12 +156,12 @@ condensed_releases <- function(x, to, rule, need, calendar, zone) {
 }
 
 # One result a run of equal groups: the summary of the rows of one period.
-condensed <- function(x, group, to, rule, need, calendar, zone) {
+aggregated <- function(x, group, to, rule, need, calendar, zone) {
   last <- as.numeric(period_last(x$bucket, to))
   period <- as.numeric(x$period)
   ends <- period + x$weight > last | (x$weight == 7 & period + x$weight + 3 > last)
   out <- group_summary_cpp(as.integer(group), as.double(x$value), as.double(x$weight), period,
-    ends, x$status == "provisional", x$through, x$known, match(rule, condense_rules) - 1L)
+    ends, x$status == "provisional", x$through, x$known, match(rule, aggregate_rules) - 1L)
   at <- out$at
   bucket <- x$bucket[at]
   coverage <- pmin(1, out$parts / pmax(1, expected_parts(bucket, to, x$frequency[at], calendar)))
@@ -177,7 +174,7 @@ condensed <- function(x, group, to, rule, need, calendar, zone) {
     status = ifelse(is.na(value), "missing", ifelse(out$provisional, "provisional", "observed")))
 }
 
-condense_rules <- c("mean", "sum", "first", "last", "min", "max", "median", "end")
+aggregate_rules <- c("mean", "sum", "first", "last", "min", "max", "median", "end")
 
 # How many days, weeks or months each longer period has.
 expected_parts <- function(bucket, to, frequency, calendar) {
@@ -229,7 +226,8 @@ check_direction <- function(x, to, down) {
     vetusta_stop("want",
       paste0(frequency_word(wrong[1]), " values cannot be made ", frequency_words[to],
         " this way."),
-      todo = if (down) "use series_refine() to go up" else "use series_condense() to go down")
+      todo = if (down) "use series_disaggregate() to go up"
+      else "use series_aggregate() to go down")
   }
 }
 

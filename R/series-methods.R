@@ -246,7 +246,7 @@ as.ts.vetusta_observations <- function(x, ...) {
   if (length(unique(x$series)) != 1 || length(frequency) != 1 || !frequency %in% names(a_year)) {
     vetusta_stop("want",
       "A ts is made of one series of years, half-years, thirds, quarters or months.",
-      todo = "choose one series, or bring it to another frequency with series_condense()")
+      todo = "choose one series, or bring it to another frequency with series_aggregate()")
   }
   all <- period_sequence(min(x$period), max(x$period), frequency)
   at <- as.POSIXlt(all[1])

@@ -127,7 +127,7 @@ quay_minutes <- function(instrument, day, sessions) {
 }
 
 # Bars of one instrument in [from, until), newest first cut away by the caller; longer intervals
-# are regrouped from minutes.
+# are resampled from minutes.
 quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.env(),
   directory = NULL) {
   if (is_contract(code)) {
@@ -159,7 +159,7 @@ quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.
     return(early)
   }
   if (hours == "main") rows <- rows[rows$session == "regular", ]
-  if (interval$iso != "PT1M") rows <- quay_regroup(rows, interval, calendar)
+  if (interval$iso != "PT1M") rows <- quay_resample(rows, interval, calendar)
   rows <- rows[rows$at >= from & rows$at < until, ]
   if (NROW(early)) rbind(early, rows[names(early)]) else rows
 }
@@ -170,10 +170,10 @@ quay_known <- function(cache, key, make) {
   cache[[key]]
 }
 
-quay_regroup <- function(rows, interval, calendar) {
+quay_resample <- function(rows, interval, calendar) {
   bars <- bars_frame(data.frame(symbol = "x", time = utc(rows$at), open = rows$fst, high = rows$top,
     low = rows$low, close = rows$lst, volume = rows$qty))
-  longer <- bars_regroup(bars, interval, calendar, session = NULL, base = "1 minute")
+  longer <- bars_resample(bars, interval, calendar, session = NULL, base = "1 minute")
   deals <- rowsum(rows$deals, findInterval(rows$at, as.numeric(longer$time)))
   data.frame(at = as.numeric(longer$time), fst = longer$open, top = longer$high, low = longer$low,
     lst = longer$close, qty = longer$volume, deals = as.numeric(deals))

@@ -192,8 +192,8 @@ source_calendar_for_standin <- function() {
 #' @section Errors: `vetusta_error_service` when the port is taken.
 #' @export
 #' @examples
-#' standin_serve(0, ready = function(port) message("serving"), until = 0)
-standin_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L,
+#' services_serve(0, ready = function(port) message("serving"), until = 0)
+services_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L,
   calls_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
   if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
   taken <- function(e) {

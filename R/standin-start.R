@@ -2,11 +2,11 @@
 
 #' Start the invented services beside this session
 #'
-#' What [standin_serve()] serves, in a process of its own on a free port, so that a session can
+#' What [services_serve()] serves, in a process of its own on a free port, so that a session can
 #' collect from it; for trying things out, and for examples.
 #'
 #' @param seconds How long they are served at most.
-#' @param ... Passed on to [standin_serve()].
+#' @param ... Passed on to [services_serve()].
 #' @return A list of `addresses` (a named list: the address of each source's service), `keys` (a
 #'   named character vector of the secrets that the cards ask for) and `stop` (a function that ends
 #'   them; they end with the session too).
@@ -14,22 +14,22 @@
 #' @export
 #' @examples
 #' \dontrun{
-#' services <- standin_start()
+#' services <- services_start()
 #' do.call(Sys.setenv, as.list(services$keys))
 #' quay <- source_card("quay", address = services$addresses$quay)
 #' services$stop()
 #' }
-standin_start <- function(seconds = 600, ...) {
+services_start <- function(seconds = 600, ...) {
   check_number(seconds, "seconds", 0, "service")
   said <- tempfile()
   given <- list(...)
   if (length(given)) {
     for (name in names(given)) {
-      check_choice(name, "...", setdiff(names(formals(standin_serve)), c("ready", "until")),
+      check_choice(name, "...", setdiff(names(formals(services_serve)), c("ready", "until")),
         "service")
     }
   }
-  code <- paste0("do.call(vetusta::standin_serve, c(list(until = ", format_exact(seconds),
+  code <- paste0("do.call(vetusta::services_serve, c(list(until = ", format_exact(seconds),
     ", ready = function(port) { cat(\"port\", port, \"\\n\"); flush(stdout()) }), ",
     paste(deparse(utils::modifyList(list(port = 0), given)), collapse = ""), "))")
   process <- processx::process$new(file.path(R.home("bin"), "Rscript"),

@@ -1,19 +1,17 @@
 #' Vetusta: collect, align and mend market prices and economic statistics
 #'
 #' The work has an order, and the function families follow it: describe an API once
-#' ([source_card()]), say what is wanted
-#' ([want_bars()]), know what it takes before the first call ([plan_calls()]), collect it
-#' ([collect_run()]) into an
-#' archive ([archive_open()]), read it back ([archive_bars()]), regroup it ([bars_regroup()]), find
-#' what is missing
-#' ([series_gaps()]) and draw it ([figure_candles()]).
+#' ([source_card()]), say what is wanted ([want_bars()]), know what it takes before the first call
+#' ([plan_calls()]), collect it ([collect_run()]) into an archive ([archive_open()]), read it back
+#' ([archive_bars()]), resample it ([bars_resample()]), find what is missing ([series_gaps()]) and
+#' draw it ([figure_candles()]).
 #'
 #' The vignettes tell the work from end to end, offline, on invented services:
 #' `vignette("morning-round", "vetusta")`, `vignette("new-api", "vetusta")` (a new API in ten
 #' minutes), `vignette("statistics", "vetusta")` (by name, and as they were known),
 #' `vignette("complete-series", "vetusta")` (from gaps to a complete series) and
 #' `vignette("one-axis", "vetusta")` (prices, statistics and rivers on one axis) and
-#' `vignette("low-water-cover", "vetusta")` (season, noise, paths, and what a cover is worth).
+#' `vignette("low-water-payoff", "vetusta")` (season, noise, paths, and the value of a payoff).
 #'
 #' Every error is a condition of class `vetusta_error` and of a class of its own kind, such as
 #' `vetusta_error_want`; its

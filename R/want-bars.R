@@ -91,7 +91,7 @@ check_dataset_interval <- function(dataset, interval) {
         paste(vapply(words,
           function(iso) tryCatch(format(time_interval(iso)), vetusta_error = function(e) iso), ""),
           collapse = ", "),
-        "; longer ones are made with bars_regroup()"))
+        "; longer ones are made with bars_resample()"))
   }
 }
 

@@ -46,7 +46,7 @@ for (n in c(most / 10, most)) {
   bars <- make(n)
   cat("\n", count(n), " bars\n", sep = "")
   for (to in c("1 hour", "1 day")) {
-    ours <- seconds(result <- bars_regroup(bars, to, calendar, base = "1 minute"))
+    ours <- seconds(result <- bars_resample(bars, to, calendar, base = "1 minute"))
     # the group keys are made beforehand and not counted
     hour <- if (to == "1 day") as.integer(vetusta:::local_day(bars$time, calendar$zone))
     else as.integer((as.numeric(bars$time) - 1800) %/% 3600)
@@ -56,11 +56,11 @@ for (n in c(most / 10, most)) {
       .(open = first(open), high = max(high), low = min(low), close = last(close),
         volume = sum(volume)), by = .(id, hour)])
     stopifnot(nrow(result) == nrow(other), isTRUE(all.equal(result$high, other$high)))
-    say(paste("regroup minutes to", to), ours, theirs, 1)
+    say(paste("resample minutes to", to), ours, theirs, 1)
   }
-  memory <- peak(bars_regroup(bars, "1 day", calendar, base = "1 minute"))
+  memory <- peak(bars_resample(bars, "1 day", calendar, base = "1 minute"))
   cat(sprintf("%-58s %7.0f MB over %.0f MB of input: %.2f   aim: at most 1.2\n",
-    "  peak memory of regrouping, input counted", memory, as.numeric(object.size(bars)) / 2^20,
+    "  peak memory of resampling, input counted", memory, as.numeric(object.size(bars)) / 2^20,
     1 + memory / (as.numeric(object.size(bars)) / 2^20)))
 
   one <- data.frame(series = rep("a", n), time = vetusta:::utc(1.6e9 + 7 * seq_len(n)),

@@ -45,7 +45,7 @@ attr(kept, "interval") <- time_interval("1 minute")
 drawn <- took(function() made <<- suppressMessages(figure_candles(kept, calendar = quay)))
 written <- took(function() figure_save(made, file))
 say("candles of ", format(length(times), big.mark = ","), " minutes, from the archive to a PNG: ",
-  read + drawn + written, " s: reading ", read, ", regrouping and building ", drawn, ", writing ",
+  read + drawn + written, " s: reading ", read, ", resampling and building ", drawn, ", writing ",
   written)
 
 # --- a report of 50 series

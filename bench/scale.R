@@ -175,7 +175,7 @@ say("one symbol of all, to the bare query", "%.2f (%.3f s); aim 3", read_one / b
 say("the same, to one symbol of 1,000,000 bars", "%.2f; aim 1.3", read_one / read_small)
 
 # --- days of minutes, made by the store and made here of the rows that are read
-regroup_all <- function(columns, by_store) {
+resample_all <- function(columns, by_store) {
   archive <- archive_open(tempfile(fileext = ".sqlite"), columns = columns$uri)
   on.exit(archive_close(archive))
   archive$columns$key <- columns$key
@@ -189,14 +189,14 @@ regroup_all <- function(columns, by_store) {
       bars_of_symbol(1, 1)$time, last, each))
   }
   asked <- list(interval = "1 day", zone = "UTC")
-  if (by_store) return(system.time(archive_read(archive, regroup = asked), gcFirst = FALSE)[[3]])
+  if (by_store) return(system.time(archive_read(archive, resample = asked), gcFirst = FALSE)[[3]])
   # so many series at a time as fit into memory
   system.time(archive_scan(archive, NULL, function(bars) {
-    do.call(bars_regroup, c(list(bars, base = "1 minute"), asked))
+    do.call(bars_resample, c(list(bars, base = "1 minute"), asked))
   }, progress = FALSE), gcFirst = FALSE)[[3]]
 }
-by_store <- stats::median(c(regroup_all(one, TRUE), regroup_all(one, TRUE), regroup_all(one, TRUE)))
-made_here <- regroup_all(one, FALSE)
+by_store <- stats::median(c(resample_all(one, TRUE), resample_all(one, TRUE), resample_all(one, TRUE)))
+made_here <- resample_all(one, FALSE)
 say(sprintf("days of %s bars, made here to made by the store; aim 5", format(market,
   big.mark = ",")), "%.1f (%.1f s, %.1f s)", made_here / by_store, made_here, by_store)
 

@@ -45,19 +45,19 @@ show("change", series_change, days, counts, times)
 show("change over a year", function(x) series_change(x, over = "1 year"), days, counts, times)
 show("mean of 30 days", function(x) series_change(x, "mean", window = "30 days"), days, counts,
   times)
-show("months", function(x) series_condense(x, "M"), days, counts, times)
+show("months", function(x) series_aggregate(x, "M"), days, counts, times)
 show("fill, a tenth missing", function(x) series_fill(x[-seq(5, nrow(days), 10), ]), days, counts,
   times)
 months <- values(5000, "M", 40)
 for (rule in c("last", "linear", "even")) {
-  show(paste0("months to days, ", rule), function(x) series_refine(x, "D", rule), months,
+  show(paste0("months to days, ", rule), function(x) series_disaggregate(x, "D", rule), months,
     c(1, 100, 1000), times)
 }
 some <- values(10000, "D", 1)
 all <- whole_releases(some, 100)
 plain <- values(nrow(all), "D", 1)
 for (what in c("change", "months", "fill")) {
-  work <- switch(what, change = series_change, months = function(x) series_condense(x, "M"),
+  work <- switch(what, change = series_change, months = function(x) series_aggregate(x, "M"),
     fill = series_fill)
   cat(sprintf("%-34s %6.2f s  100 releases of 10,000: %.1f\n", what,
     alone <- seconds(function() work(plain)), seconds(function() work(all)) / alone))

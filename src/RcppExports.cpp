@@ -145,9 +145,9 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// regroup_cpp
-List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector through, NumericVector known, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step);
-RcppExport SEXP _vetusta_regroup_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP statusSEXP, SEXP throughSEXP, SEXP knownSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
+// resample_cpp
+List resample_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high, NumericVector low, NumericVector close, NumericVector volume, NumericVector mean, CharacterVector status, NumericVector through, NumericVector known, NumericVector frame_open, NumericVector frame_close, NumericVector anchor, NumericVector bucket_time, double step);
+RcppExport SEXP _vetusta_resample_cpp(SEXP groupSEXP, SEXP timeSEXP, SEXP openSEXP, SEXP highSEXP, SEXP lowSEXP, SEXP closeSEXP, SEXP volumeSEXP, SEXP meanSEXP, SEXP statusSEXP, SEXP throughSEXP, SEXP knownSEXP, SEXP frame_openSEXP, SEXP frame_closeSEXP, SEXP anchorSEXP, SEXP bucket_timeSEXP, SEXP stepSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -167,7 +167,7 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< NumericVector >::type anchor(anchorSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type bucket_time(bucket_timeSEXP);
     Rcpp::traits::input_parameter< double >::type step(stepSEXP);
-    rcpp_result_gen = Rcpp::wrap(regroup_cpp(group, time, open, high, low, close, volume, mean, status, through, known, frame_open, frame_close, anchor, bucket_time, step));
+    rcpp_result_gen = Rcpp::wrap(resample_cpp(group, time, open, high, low, close, volume, mean, status, through, known, frame_open, frame_close, anchor, bucket_time, step));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1033,7 +1033,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_groups_rise_cpp", (DL_FUNC) &_vetusta_groups_rise_cpp, 2},
     {"_vetusta_rises_cpp", (DL_FUNC) &_vetusta_rises_cpp, 1},
     {"_vetusta_different_times_cpp", (DL_FUNC) &_vetusta_different_times_cpp, 1},
-    {"_vetusta_regroup_cpp", (DL_FUNC) &_vetusta_regroup_cpp, 16},
+    {"_vetusta_resample_cpp", (DL_FUNC) &_vetusta_resample_cpp, 16},
     {"_vetusta_stretches_cpp", (DL_FUNC) &_vetusta_stretches_cpp, 4},
     {"_vetusta_rows_before_cpp", (DL_FUNC) &_vetusta_rows_before_cpp, 4},
     {"_vetusta_blocks_read_cpp", (DL_FUNC) &_vetusta_blocks_read_cpp, 5},

@@ -1,7 +1,7 @@
 // Series and bars: arithmetic on vectors.
 #include "bars-check.cpp"
 #include "bars-groups.cpp"
-#include "bars-regroup.cpp"
+#include "bars-resample.cpp"
 #include "bars-stretches.cpp"
 #include "calendar-frames.cpp"
 #include "model-noise.cpp"

@@ -47,9 +47,9 @@ files <- list.files("tests/testthat", "^test-.*[.]R$")
 words <- unlist(strsplit(words, "[ ,]+"))
 if (length(words)) files <- files[Reduce(`|`, lapply(words, grepl, x = files, fixed = TRUE))]
 # the files that take longest begin first
-ahead <- c("test-postgres.R", "test-fuzz.R", "test-limits.R", "test-jobs.R",
-  "test-wrong-arguments.R", "test-manners.R", "test-cli.R", "test-faults.R", "test-secrets.R",
-  "test-cli-options.R")
+ahead <- paste0("test-", c("kills", "postgres", "readme", "cli", "refresh", "fuzz", "limits",
+  "faults", "series-releases", "page-app", "jobs", "resample-store", "cli-model", "store",
+  "manners", "secrets", "wrong-arguments", "windows", "cli-options", "vignettes"), ".R")
 files <- c(intersect(ahead, files), setdiff(files, ahead))
 at_once <- max(1L, parallel::detectCores())
 folder <- tempfile("results")

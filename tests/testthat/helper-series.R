@@ -19,7 +19,7 @@ random_points <- function(n = 60, series = c("a", "b"), seed = 1, holes = 0.2, d
 }
 
 # The bars of one bucket, row by row.
-slow_regroup <- function(bars, frames) {
+slow_resample <- function(bars, frames) {
   out <- NULL
   for (i in seq_len(nrow(frames))) {
     for (symbol in unique(bars$symbol)) {

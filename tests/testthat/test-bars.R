@@ -1,7 +1,7 @@
 quay <- source_calendar("quay")
 
 # The slow, obvious way: one bucket at a time.
-regroup_slowly <- function(bars, label) {
+resample_slowly <- function(bars, label) {
   do.call(rbind,
     lapply(split(seq_len(nrow(bars)), list(label, bars$symbol), drop = TRUE), function(rows) {
     b <- bars[rows[order(bars$time[rows])], ]
@@ -16,8 +16,8 @@ test_that("days are the first, the largest, the smallest, the last and the sum",
     minute_bars("TAMX", "2026-03-13"), minute_bars("KELD", "2026-03-13"))
   bars$close <- bars$close + rnorm(nrow(bars), sd = 0.01)
   shuffled <- bars[sample(nrow(bars)), ]
-  days <- bars_regroup(shuffled, "1 day", quay, base = "1 minute")
-  slow <- regroup_slowly(bars, as.Date(bars$time))
+  days <- bars_resample(shuffled, "1 day", quay, base = "1 minute")
+  slow <- resample_slowly(bars, as.Date(bars$time))
   slow <- slow[order(slow$symbol, slow$time), ]
   for (name in c("symbol", "open", "high", "low", "close", "volume", "bars")) {
     expect_equal(days[[name]], slow[[name]])
@@ -29,7 +29,7 @@ test_that("days are the first, the largest, the smallest, the last and the sum",
 })
 
 test_that("hours are counted from the session's opening, and the last one is short", {
-  hours <- bars_regroup(minute_bars(), "1 hour", quay)
+  hours <- bars_resample(minute_bars(), "1 hour", quay)
   expect_identical(format(hours$time, "%H:%M"),
     c("07:30", "08:30", "09:30", "10:30", "11:30", "12:30", "13:30"))
   expect_identical(hours$count, c(rep(60L, 6), 30L))
@@ -41,31 +41,32 @@ test_that("bars outside the sessions are counted, not mixed in", {
   bars <- minute_bars()
   early <- bars[1:10, ]
   early$time <- early$time - 3600
-  days <- bars_regroup(rbind(bars, early), "1 day", quay)
+  days <- bars_resample(rbind(bars, early), "1 day", quay)
   expect_identical(days$count, 390L)
   expect_identical(attr(days, "outside"), 10)
-  expect_identical(bars_regroup(rbind(bars, early), "1 day", quay, session = NULL)$count, 400L)
+  expect_identical(bars_resample(rbind(bars, early), "1 day", quay, session = NULL)$count, 400L)
 })
 
 test_that("a bucket that has not ended is provisional", {
-  expect_identical(bars_regroup(minute_bars(without = 200:389), "1 day", quay)$status,
+  expect_identical(bars_resample(minute_bars(without = 200:389), "1 day", quay)$status,
     "provisional")
-  weeks <- bars_regroup(minute_bars(), "1 week", quay, base = "1 minute")
+  weeks <- bars_resample(minute_bars(), "1 week", quay, base = "1 minute")
   expect_identical(weeks$status, "provisional")
   expect_identical(weeks$expected, 5L * 390L)
 })
 
 test_that("without a calendar the days are those of the zone", {
-  days <- bars_regroup(minute_bars(), "1 day", zone = "Asia/Kolkata")
+  days <- bars_resample(minute_bars(), "1 day", zone = "Asia/Kolkata")
   expect_identical(format(days$time, "%H:%M", tz = "Asia/Kolkata"), "00:00")
 })
 
 test_that("no rows, one row and an impossible interval are defined", {
-  expect_identical(nrow(bars_regroup(minute_bars()[0, ], "1 day", quay)), 0L)
-  one <- bars_regroup(minute_bars()[5, ], "1 day", quay)
+  expect_identical(nrow(bars_resample(minute_bars()[0, ], "1 day", quay)), 0L)
+  one <- bars_resample(minute_bars()[5, ], "1 day", quay)
   expect_identical(c(one$count, one$expected), c(1L, NA))
-  expect_error_kind(bars_regroup(minute_bars(), "30 seconds", quay), "want", "cannot be regrouped")
-  expect_error_kind(bars_regroup(bars_regroup(minute_bars(), "2 minutes", quay), "5 minutes", quay),
+  expect_error_kind(bars_resample(minute_bars(), "30 seconds", quay), "want", "cannot be resampled")
+  expect_error_kind(
+    bars_resample(bars_resample(minute_bars(), "2 minutes", quay), "5 minutes", quay),
     "want", "whole number of times")
 })
 
@@ -97,7 +98,7 @@ test_that("the shape's columns are checked where bars enter", {
 })
 
 test_that(
-  paste0("regrouping is what a reference gives, bucket by bucket, and does not depend on how the ",
+  paste0("resampling is what a reference gives, bucket by bucket, and does not depend on how the ",
     "input was split"), {
   calendar <- source_calendar("quay")
   for (seed in 1:3) {
@@ -109,19 +110,19 @@ test_that(
       all[sample(nrow(all)), ]
     })
     sessions <- calendar_sessions(calendar, "2026-03-12", "2026-03-13", "regular")
-    days <- bars_regroup(bars, "1 day", calendar)
-    slow <- slow_regroup(as.data.frame(bars), sessions)
+    days <- bars_resample(bars, "1 day", calendar)
+    slow <- slow_resample(as.data.frame(bars), sessions)
     expect_equal(as.data.frame(days[names(slow)]), slow, ignore_attr = TRUE)
     hours <- do.call(rbind, lapply(seq_len(nrow(sessions)), function(i) {
       open <- seq(sessions$open[i], sessions$close[i] - 1, by = 3600)
       data.frame(open = open, close = pmin(open + 3600, sessions$close[i]))
     }))
-    expect_equal(as.data.frame(bars_regroup(bars, "1 hour", calendar)[names(slow)]),
-      slow_regroup(as.data.frame(bars), hours), ignore_attr = TRUE)
+    expect_equal(as.data.frame(bars_resample(bars, "1 hour", calendar)[names(slow)]),
+      slow_resample(as.data.frame(bars), hours), ignore_attr = TRUE)
     # by way of hours, quarter hours or at once
     for (way in c("1 hour", "15 minutes", "30 minutes")) {
       same <- c("symbol", "time", "open", "high", "low", "close", "volume", "vwap")
-      expect_equal(bars_regroup(bars_regroup(bars, way, calendar, base = "1 minute"), "1 day",
+      expect_equal(bars_resample(bars_resample(bars, way, calendar, base = "1 minute"), "1 day",
         calendar, base = way)[same], days[same], tolerance = 1e-12)
     }
     expect_equal(as.data.frame(days$vwap), data.frame(vapply(seq_len(nrow(days)), function(i) {
@@ -136,31 +137,32 @@ test_that(
     "and labelled at either end"), {
   calendar <- source_calendar("quay")
   bars <- minute_bars()
-  clock <- bars_regroup(bars, "1 hour", calendar, anchor = "clock")
+  clock <- bars_resample(bars, "1 hour", calendar, anchor = "clock")
   expect_identical(format(clock$time, "%H:%M", tz = "Europe/Riga"), sprintf("%02d:00", 9:15))
   expect_identical(clock$expected, c(30L, rep(60L, 6)))
   expect_identical(unique(clock$status), "observed")
-  ends <- bars_regroup(bars, "1 hour", calendar, label = "end")
+  ends <- bars_resample(bars, "1 hour", calendar, label = "end")
   expect_identical(format(ends$time[c(1, 7)], "%H:%M", tz = "Europe/Riga"), c("10:30", "16:00"))
-  expect_identical(bars_regroup(bars, "session", calendar)$session, "regular")
-  late <- bars_regroup(bars, "1 day", zone = "Europe/Riga", day_start = "17:00")
+  expect_identical(bars_resample(bars, "session", calendar)$session, "regular")
+  late <- bars_resample(bars, "1 day", zone = "Europe/Riga", day_start = "17:00")
   expect_identical(format(late$time, "%d %H:%M", tz = "Europe/Riga"), "11 17:00")
   days <- bars_frame(data.frame(symbol = "A",
     time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:13, close = 1:14))
-  expect_identical(bars_regroup(days, "1 week", week_start = "sunday")$close, c(7, 14))
-  expect_identical(bars_regroup(days, "1 week")$close[1:2], c(1, 8))
-  expect_error_kind(bars_regroup(bars, "1 hour", anchor = "klock"), "want", "clock")
-  expect_error_kind(bars_regroup(bars, "1 day", calendar, day_start = "17:00"), "want", "day_start")
+  expect_identical(bars_resample(days, "1 week", week_start = "sunday")$close, c(7, 14))
+  expect_identical(bars_resample(days, "1 week")$close[1:2], c(1, 8))
+  expect_error_kind(bars_resample(bars, "1 hour", anchor = "klock"), "want", "clock")
+  expect_error_kind(bars_resample(bars, "1 day", calendar, day_start = "17:00"), "want",
+    "day_start")
 })
 
 test_that("a day is provisional until it has ended; one that lacks bars is finished", {
   bars <- minute_bars(without = c(100, 200))
   calendar <- source_calendar("quay")
-  day <- bars_regroup(bars, "1 day", calendar)
+  day <- bars_resample(bars, "1 day", calendar)
   expect_identical(c(day$status, day$count, day$expected), c("observed", "388", "390"))
-  expect_identical(bars_regroup(bars[1:300, ], "1 day", calendar)$status, "provisional")
+  expect_identical(bars_resample(bars[1:300, ], "1 day", calendar)$status, "provisional")
   # who wants whole days says so
-  expect_identical(bars_regroup(bars, "1 day", calendar, need = 1)$status, "provisional")
+  expect_identical(bars_resample(bars, "1 day", calendar, need = 1)$status, "provisional")
   # the same share is missing, however it is asked for
   minutes <- series_about(bars, interval = "1 minute", calendar = calendar)
   expect_identical(summary(minutes)$coverage, attr(series_gaps(minutes), "summary")$coverage)
@@ -170,7 +172,7 @@ test_that("a day is provisional until it has ended; one that lacks bars is finis
 test_that("hours on the clock stay whole on the day the clock changes", {
   time <- seq(as.POSIXct("2026-10-24 21:00", tz = "UTC"), by = 1800, length.out = 50)
   bars <- bars_frame(data.frame(symbol = "R", time = time, close = 1, volume = 1))
-  four <- bars_regroup(bars, "4 hours", zone = "Europe/Riga", anchor = "clock")
+  four <- bars_resample(bars, "4 hours", zone = "Europe/Riga", anchor = "clock")
   expect_true(all(as.POSIXlt(four$time, tz = "Europe/Riga")$hour %% 4 == 0))
   expect_identical(sum(four$count), 50L)
 })
@@ -190,7 +192,7 @@ test_that("hours by the clock are right on the days on which the clock changes, 
       c("2026-03-07 12:00", "2026-03-09 12:00"))) {
       bars <- minutes(window[1], window[2])
       for (step in c("30 minutes", "1 hour", "90 minutes", "210 minutes", "6 hours")) {
-        out <- bars_regroup(bars, step, zone = zone, anchor = "clock")
+        out <- bars_resample(bars, step, zone = zone, anchor = "clock")
         label <- paste(zone, window[1], step)
         expect_false(is.unsorted(out$time, strictly = TRUE), label = label)
         expect_identical(sum(out$count), nrow(bars), label = label)
@@ -213,9 +215,9 @@ test_that("the days of a month are counted by the calendar, also where the clock
     bars_frame(data.frame(symbol = "KELD", time = time_local(all, 0, zone), open = 1, high = 1,
       low = 1, close = 1))
   }
-  expect_identical(bars_regroup(days("Europe/Riga", "10"), "1 month",
+  expect_identical(bars_resample(days("Europe/Riga", "10"), "1 month",
     zone = "Europe/Riga")$expected[1], 31L)
-  expect_identical(bars_regroup(days("America/New_York", "03"), "1 month",
+  expect_identical(bars_resample(days("America/New_York", "03"), "1 month",
     zone = "America/New_York")$expected[1], 31L)
 })
 
@@ -230,7 +232,7 @@ test_that("bars of days belong to their trading day, wherever their source stamp
     bars <- bars_frame(data.frame(symbol = "KELD", time = stamps[[name]], open = 1, high = 1,
       low = 1, close = seq_along(days)))
     expect_identical(attr(series_gaps(bars, quay), "summary")$coverage, 1, label = name)
-    weeks <- bars_regroup(bars, "1 week", quay)
+    weeks <- bars_resample(bars, "1 week", quay)
     expect_identical(weeks$count, c(5L, 5L, 4L, 5L), label = name)
     expect_identical(weeks$expected, c(5L, 5L, 4L, 5L), label = name)
     one_less <- series_gaps(bars[-7, ], quay)
@@ -243,15 +245,15 @@ test_that("what lies outside all sessions is said", {
   quay <- source_calendar("quay")
   night <- rbind(minute_bars(),
     transform(minute_bars()[1:3, ], time = as.POSIXct("2026-03-12 20:00", tz = "UTC") + 60 * 0:2))
-  expect_message(bars_regroup(night, "1 hour", quay), "3 rows of 393 lie outside all sessions",
+  expect_message(bars_resample(night, "1 hour", quay), "3 rows of 393 lie outside all sessions",
     class = "vetusta_note")
   expect_message(series_gaps(night, quay), "outside", class = "vetusta_note")
-  expect_no_message(bars_regroup(minute_bars(), "1 hour", quay))
+  expect_no_message(bars_resample(minute_bars(), "1 hour", quay))
 })
 
 test_that("one close that is missing takes no mean away", {
   bars <- bars_frame(data.frame(symbol = "KELD",
     time = as.POSIXct("2026-03-12 07:30", tz = "UTC") + 60 * 0:2, open = 1, high = 3, low = 1,
     close = c(1, NA, 3), volume = c(10, 50, 30)))
-  expect_equal(bars_regroup(bars, "1 hour")$vwap, (1 * 10 + 3 * 30) / 40)
+  expect_equal(bars_resample(bars, "1 hour")$vwap, (1 * 10 + 3 * 30) / 40)
 })

@@ -42,7 +42,7 @@ test_that("symbols may stand with commas between, and errors speak of options an
   wrong <- list(c("gaps", "KELD", "--from", "2027-01-01"),
     c("fill", "KELD", "--from", "2027-01-01"), c("align", "KELD",
     "--rule", "linear"),
-    c("regroup", "KELD", "--into", "1 hour"), c("change", "KELD", "--change", "mean"),
+    c("resample", "KELD", "--into", "1 hour"), c("change", "KELD", "--change", "mean"),
     c("fill", "KELD", "--rule", "constant"),
     c("export", "KELD@1 minute"), c("gaps", "KELD", "--interval", "1 day"))
   for (words in wrong) {

@@ -33,11 +33,11 @@ test_that("every kind is worked and shown, as text, as JSON, as a table and as a
   index <- run("index", common, season)
   expect_match(index$out[1], "the mean of 200 paths")
   expect_true(any(grepl("^2016 +2016-05-01", index$out)))
-  cover <- run("cover", common, season, "--strikes", "1000,2000", "--pays", "3", "--json")
-  rows <- jsonlite::fromJSON(cover$out)
+  payoff <- run("payoff", common, season, "--strikes", "1000,2000", "--pays", "3", "--json")
+  rows <- jsonlite::fromJSON(payoff$out)
   expect_identical(nrow(rows), 4L)
   expect_identical(rows$pays, rep(3L, 4))
-  expect_match(cover$said, "^$")
+  expect_match(payoff$said, "^$")
   back <- run("backtest", common, "--days", "2023-06-30")
   expect_match(back$out[1], "1 year ahead from 1 day")
   for (file in c("p.csv", "p.png", "p.svg", "p.html")) {
@@ -52,7 +52,7 @@ test_that("every kind is worked and shown, as text, as JSON, as a table and as a
 
 test_that("a saved model gives the same numbers again, and says when the data has changed", {
   folder <- model_desk()
-  saved <- model_command(folder, "cover", "lock", "--fill", "linear", "--order", "1,0",
+  saved <- model_command(folder, "payoff", "lock", "--fill", "linear", "--order", "1,0",
     "--paths", "300", "--horizon", "1 year", "--below", "180", "--season", "05-01,10-31",
     "--strikes", "1000", "--save", "low.yml")
   expect_identical(saved$status, 0L)
@@ -84,7 +84,7 @@ test_that("a desk's model is fitted anew when its outputs are written, and is in
   folder <- model_desk()
   writeLines(c("model: Low water", "series: own/levels/lock", "fill: [linear]", "noise:",
     "  order: [1, 0]", "paths: {n: 100, horizon: 1 year}",
-    "index: {below: 180, season: [05-01, 10-31]}", "cover: {strikes: 1000}"),
+    "index: {below: 180, season: [05-01, 10-31]}", "payoff: {strikes: 1000}"),
   file.path(folder, "low.yml"))
   cat("outputs:\n  low-water:\n    model: low.yml\n    file: low.html\n",
     file = file.path(folder, "desk.yml"), append = TRUE)
@@ -96,21 +96,21 @@ test_that("a desk's model is fitted anew when its outputs are written, and is in
   expect_identical(readLines(file.path(folder, "low.yml"))[1], "model: Low water")
   report <- desk_report(desk)
   expect_true("low-water: What may come" %in% names(report$figures))
-  expect_true("low-water: The cover" %in% names(report$tables))
+  expect_true("low-water: Payoff terms" %in% names(report$tables))
   cat("    series: own/levels/lock\n", file = file.path(folder, "desk.yml"), append = TRUE)
   expect_error(desk_open(folder), "names its series", class = "vetusta_error_desk")
 })
 
 test_that("what is wrong with a model is told, with what to do", {
   folder <- model_desk()
-  wrong <- list(list(c("cover", "lock"), "3 holes"), list("season", "name a series"),
+  wrong <- list(list(c("payoff", "lock"), "3 holes"), list("season", "name a series"),
     list(c("saeson", "lock"), "did you mean \"season\""), list(character(), "needs"),
     list(c("season", "lock", "--fill", "linear", "--periods", "40 years"),
       "longer than the series"),
     list(c("noise", "lock", "--fill", "linear", "--order", "1"), "two whole numbers"),
     list(c("noise", "lock", "--fill", "linear", "--order", "a,b"), "numbers"),
     list(c("index", "lock", "--fill", "linear"), "below a level"),
-    list(c("cover", "lock", "--fill", "linear", "--below", "180", "--strikes", "9", "--cap", "3"),
+    list(c("payoff", "lock", "--fill", "linear", "--below", "180", "--strikes", "9", "--cap", "3"),
       "not below its cap"),
     list(c("noise", "lock", "--fill", "linear", "--file", "x.png"), "no figure of its own"),
     list(c("run", "none.yml"), "There is no such model"), list("run", "name the model's file"),
@@ -132,9 +132,9 @@ test_that("what is wrong with a model is told, with what to do", {
 test_that("a definition in R is checked word by word", {
   level <- data.frame(series = "a", period = as.Date("2016-01-01") + 0:899, value = rnorm(900))
   expect_error(model_run(level, list(seson = list())), "season", class = "vetusta_error_model")
-  expect_error(model_run(level, list(cover = list(strikes = 1))), "on an index",
+  expect_error(model_run(level, list(payoff = list(strikes = 1))), "on an index",
     class = "vetusta_error_model")
-  expect_error(model_run(level, list(index = list(below = 0), cover = list(strike = 1))),
+  expect_error(model_run(level, list(index = list(below = 0), payoff = list(strike = 1))),
     "strikes", class = "vetusta_error_model")
   expect_error(model_run(level, 3), class = "vetusta_error_model")
   only <- model_run(level, list(season = list(periods = numeric())))

@@ -42,7 +42,7 @@ test_that("an option with a value that is none is told in words", {
       "2026-03-13"), list = character(),
       calendar = c("times", "quay", "--interval", "1 hour", "--from",
       "2026-03-12", "--to", "2026-03-13"),
-    regroup = c("KELD@1 minute", "--into", "1 hour"), align = "KELD@1 day", gaps = "KELD@1 day",
+    resample = c("KELD@1 minute", "--into", "1 hour"), align = "KELD@1 day", gaps = "KELD@1 day",
     fill = c("KELD@1 day",
       "--rule", "last"),
     change = "KELD@1 day", figure = c("candles", "KELD@1 day", "--file", "x.png"),

@@ -81,7 +81,7 @@ test_that("rows, moves, places, statements, actions and contracts come as the ar
   expect_lt(part$factor[1], 1)
   expect_identical(said("adjust", "KELD@1 day", "--jumps")$stdout,
     "symbol,time,before,after,ratio\n")
-  rolls <- got("continue", "quay/bars/GRN-*@1 day", "--roll", "volume", "--rolls")
+  rolls <- got("continuous", "quay/bars/GRN-*@1 day", "--roll", "volume", "--rolls")
   expect_identical(rolls$to, c("GRN-2603", "GRN-2604"))
   joined <- said("join", "YSLT@1 day", "KELD@1 day", "--level", "ratio", "--tolerance", "0.001")
   expect_match(joined$stderr, "brought to the level before it by the factor")
@@ -115,7 +115,7 @@ test_that("what cannot be is answered with the nearest right word", {
   wrong("adjust", "tamm-weir", pattern = "no bars")
   wrong("adjust", "KELD@1 day", "--method", "additive", pattern = "cannot be \"additive\"")
   wrong("adjust", "KELD@1 day", "--actions", "quay/actins", pattern = "did you mean \"actions\"")
-  wrong("continue", "KELD@1 day", pattern = "None of the bars")
+  wrong("continuous", "KELD@1 day", pattern = "None of the bars")
   wrong("join", "KELD@1 day", pattern = "two series or more")
   wrong("join", "KELD@1 day", "tamm-weir", "--level", "ratio", pattern = "in common")
 })

@@ -42,7 +42,7 @@ test_that("gaps shows the halt", {
 })
 
 test_that("export writes nothing but data to standard output", {
-  out <- vetusta("export", "KELD", "--regroup", "1 day")
+  out <- vetusta("export", "KELD", "--resample", "1 day")
   rows <- utils::read.csv(text = out$stdout)
   expect_identical(rows$symbol, rep("KELD", 3))
   expect_identical(rows$expected, rep(390L, 3))
@@ -50,7 +50,7 @@ test_that("export writes nothing but data to standard output", {
 })
 
 test_that("figure writes the kind of file that its name says", {
-  expect_identical(vetusta("figure", "candles", "KELD", "--regroup", "1 hour", "--file",
+  expect_identical(vetusta("figure", "candles", "KELD", "--resample", "1 hour", "--file",
     "c.png")$status, 0L)
   expect_identical(readBin(file.path(desk()$folder, "c.png"), "raw", 4),
     as.raw(c(0x89, 0x50, 0x4e, 0x47)))
@@ -205,13 +205,13 @@ test_that("the demo runs from nothing to figures, and again", {
 })
 
 test_that("series commands work on the archive, on files, and in a pipe", {
-  clock <- vetusta("regroup", "KELD", "--into", "1 hour", "--anchor", "clock")
+  clock <- vetusta("resample", "KELD", "--into", "1 hour", "--anchor", "clock")
   expect_identical(utils::read.csv(text = clock$stdout)$expected[1:2], c(30L, 60L))
-  hours <- vetusta("regroup", "KELD", "--into", "1 hour")
+  hours <- vetusta("resample", "KELD", "--into", "1 hour")
   writeLines(hours$stdout, file.path(desk()$folder, "hours.csv"))
-  days <- vetusta("regroup", "--input", "hours.csv", "--into", "1 day", "--calendar", "quay",
+  days <- vetusta("resample", "--input", "hours.csv", "--into", "1 day", "--calendar", "quay",
     "--need", "0")
-  direct <- vetusta("regroup", "KELD", "--into", "1 day", "--need", "0")
+  direct <- vetusta("resample", "KELD", "--into", "1 day", "--need", "0")
   same <- c("symbol", "time", "open", "high", "low", "close", "volume")
   expect_identical(utils::read.csv(text = days$stdout)[c("open", "high", "low", "close", "volume")],
     utils::read.csv(text = direct$stdout)[c("open", "high", "low", "close", "volume")])
@@ -235,16 +235,16 @@ test_that("series commands work on the archive, on files, and in a pipe", {
   expect_match(vetusta("gaps", "KELD", "--faults")$stderr, "nothing is wrong")
   wide <- file.path(desk()$folder, "wide.csv")
   writeLines(c("date,north,south", "2026-03-01,1,10", "2026-03-02,,20", "2026-03-04,4,"), wide)
-  months <- vetusta("regroup", "--input", "wide.csv", "--into", "M", "--rule", "sum")
+  months <- vetusta("resample", "--input", "wide.csv", "--into", "M", "--rule", "sum")
   expect_identical(utils::read.csv(text = months$stdout)$value, c(5L, 30L))
 })
 
 test_that("series commands used wrongly say what to do", {
   wrong <- list(
-    list(c("regroup", "KELD"), 2L, "needs --into"),
-    list(c("regroup", "--input", "none.csv", "--into", "1 day"), 1L,
+    list(c("resample", "KELD"), 2L, "needs --into"),
+    list(c("resample", "--input", "none.csv", "--into", "1 day"), 1L,
       "no such file"),
-      list(c("regroup", "KELD", "--into", "7 seconds"), 2L, "whole number of times"),
+      list(c("resample", "KELD", "--into", "7 seconds"), 2L, "whole number of times"),
     list(c("fill", "KELD", "--rule", "liner"), 2L, "linear"),
     list(c("fill", "KELD", "--at-most", "some"),
       2L, "number"), list(c("fill", "KELD", "--rule", "neighbour"), 2L, "another series"),

@@ -173,7 +173,7 @@ test_that("raw pages are read again in the way in which they were collected", {
   address <- start_scripted(function(n, request) json_answer(list(items = lapply(1:5, minute_row))))
   source <- bars_card(address, bars_lines(c("rows: /items", "bar_time: end")))
   got <- collect_bars(source, "KELD", "1 minute", "2026-03-12", "2026-03-12", raw = TRUE)
-  run <- collect_reread(source, "bars", got$archive)
+  run <- collect_reparse(source, "bars", got$archive)
   expect_identical(c(run$new, run$changed, run$unchanged), c(0, 0, 5))
   expect_identical(archive_bars(got$archive, "KELD", "1 minute"), got$bars)
 })

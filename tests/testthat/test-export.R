@@ -312,7 +312,7 @@ test_that("the command writes what an address names, and refuses words that woul
   expect_identical(wide$status, 0L)
   expect_identical(readLines(file.path(folder, "both.csv"))[1], "time,KELD,lock")
   expect_identical(export("quay/directory", "type=share")$stdout, "symbol,type\nA,share\n")
-  expect_match(export("KELD", "--from", "2026-03-12", "close>=41", "--regroup", "1 hour")$stdout,
+  expect_match(export("KELD", "--from", "2026-03-12", "close>=41", "--resample", "1 hour")$stdout,
     "symbol,time,open")
   expect_identical(export("--into", "t.sqlite")$status, 0L)
   export("lock", "--append", "grow.csv")

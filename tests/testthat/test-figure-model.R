@@ -1,5 +1,5 @@
 # Figures of models, by what is drawn where.
-cover_model <- function() {
+payoff_model <- function() {
   days <- as.Date("2016-01-01") + 0:3652
   value <- withr::with_seed(1, 190 + 40 * cos(2 * pi * year_part(as.numeric(days))) +
     as.numeric(stats::filter(rnorm(3653, sd = 5), 0.8, method = "recursive")))
@@ -7,13 +7,13 @@ cover_model <- function() {
     list(season = list(harmonics = 1), noise = list(order = c(1, 0)),
       paths = list(n = 300, horizon = "1 year", seed = 2),
       index = list(below = 180, season = c("05-01", "10-31")),
-      cover = list(strikes = c(1000, 2000, 9e4), pays = 2)))
+      payoff = list(strikes = c(1000, 2000, 9e4), pays = 2)))
 }
 
 layer_data <- function(plot, i = 1) ggplot2::layer_data(plot, i)
 
 test_that("each figure draws what its model says", {
-  model <- cover_model()
+  model <- payoff_model()
   fan <- figure_fan(model$paths, some = 2)
   band <- layer_data(fan, 1)
   expect_identical(nrow(band), length(model$paths$time))
@@ -30,11 +30,11 @@ test_that("each figure draws what its model says", {
   expect_identical(sum(layer_data(index, 1)$count), 300)
   expect_identical(layer_data(index, 2)$xintercept, c(1000, 2000))
   expect_identical(nrow(layer_data(index, 4)), sum(model$history$missing == 0))
-  cover <- layer_data(figure_cover(model$cover), 3)
-  expect_setequal(round(cover$y, 6), round(model$cover$mean, 6))
-  paid <- figure_payments(model$cover)
+  payoff <- layer_data(figure_payoff(model$payoff), 3)
+  expect_setequal(round(payoff$y, 6), round(model$payoff$mean, 6))
+  paid <- figure_payments(model$payoff)
   expect_identical(sum(layer_data(paid, 1)$count),
-    as.numeric(sum(unlist(attr(model$cover, "payments")) > 0)))
+    as.numeric(sum(unlist(attr(model$payoff, "payments")) > 0)))
   parts <- figure_parts(model$season)
   expect_identical(levels(parts$data$part), c("observed, and trend", "season", "rest"))
   peaks <- layer_data(figure_spectrum(model_spectrum(model$data)), 3)
@@ -44,9 +44,9 @@ test_that("each figure draws what its model says", {
 })
 
 test_that("all of them are drawn, light and dark, by plot() and autoplot() too", {
-  model <- cover_model()
+  model <- payoff_model()
   folder <- withr::local_tempdir()
-  all <- list(model$season, model$paths, model$index, model$cover, model_spectrum(model$data),
+  all <- list(model$season, model$paths, model$index, model$payoff, model_spectrum(model$data),
     model_dependence(model$season))
   for (i in seq_along(all)) {
     for (dark in c(FALSE, TRUE)) {
@@ -61,22 +61,22 @@ test_that("all of them are drawn, light and dark, by plot() and autoplot() too",
 
 test_that("something else is refused, and so is what has no figure", {
   for (f in list(figure_spectrum, figure_dependence, figure_parts, figure_fan, figure_index,
-    figure_payments, figure_cover)) {
+    figure_payments, figure_payoff)) {
     expect_error(f(3), class = "vetusta_error_figure")
     expect_error(f(data.frame(a = 1)), class = "vetusta_error_figure")
   }
-  model <- cover_model()
-  own <- cover_value(model$index, payoff = function(index) index)
-  expect_error(figure_cover(own), "no strikes", class = "vetusta_error_figure")
+  model <- payoff_model()
+  own <- payoff_value(model$index, payoff = function(index) index)
+  expect_error(figure_payoff(own), "no strikes", class = "vetusta_error_figure")
 })
 
 test_that("a model is told on one page, with all of its figures and tables", {
-  model <- cover_model()
+  model <- payoff_model()
   report <- model_report(model)
   expect_true(all(c("Trend and season", "What may come", "The index",
-    "What the cover is worth") %in%
+    "Value of the payoff") %in%
     names(report$figures)))
-  expect_true(all(c("Coefficients of the noise", "The cover", "The index by season") %in%
+  expect_true(all(c("Coefficients of the noise", "Payoff terms", "The index by season") %in%
     names(report$tables)))
   file <- withr::local_tempfile(fileext = ".html")
   report_save(report, file)

@@ -103,7 +103,7 @@ test_that("candles that cannot be told apart become longer, and say so", {
   told <- notes_of(figure_candles(bars, calendar = quay))
   expect_match(told$said, "780 bars of 1 minute are too many .* drawn as 5 minutes")
   expect_lte(nrow(told$figure$data), 200L)
-  own <- bars_regroup(bars, "5 minutes", quay, session = NULL, base = "1 minute", need = 0)
+  own <- bars_resample(bars, "5 minutes", quay, session = NULL, base = "1 minute", need = 0)
   expect_identical(told$figure$data$close, own$close)
   few <- figure_candles(bars[1:50, ], calendar = quay)
   expect_identical(nrow(few$data), 50L)

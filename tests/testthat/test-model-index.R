@@ -1,4 +1,4 @@
-# The index of a season and what a cover pays, against a plain reference and closed forms.
+# The index of a season and the payoff, against a plain reference and closed forms.
 daily_values <- function(value, from) {
   data.frame(series = "lock", period = as.Date(from) + seq_along(value) - 1, value = value)
 }
@@ -65,9 +65,9 @@ test_that("missing days are counted, and a whole season is needed for past payme
   level <- daily_values(rep(5, 800), "2019-01-01")[-c(10, 20), ]
   index <- index_sum(level, below = 10)
   expect_identical(index$missing[1:2], c(2L, 0L))
-  paid <- cover_value(index, data.frame(strike = 0))
+  paid <- payoff_value(index, data.frame(strike = 0))
   expect_identical(paid$count, 1L)
-  expect_error(cover_value(index[1, ], data.frame(strike = 0)), "whole",
+  expect_error(payoff_value(index[1, ], data.frame(strike = 0)), "whole",
     class = "vetusta_error_model")
 })
 
@@ -78,21 +78,21 @@ simulated_index <- function(sums) {
   index
 }
 
-test_that("the value of a cover is that of its closed form on normal sums", {
+test_that("the value of a payoff is that of its closed form on normal sums", {
   sums <- withr::with_seed(2, rnorm(200000, 1000, 200))
   index <- simulated_index(sums)
   strikes <- c(700, 1000, 1300)
-  value <- cover_value(index, data.frame(strike = strikes, pays = 2), season = 2020,
+  value <- payoff_value(index, data.frame(strike = strikes, pays = 2), season = 2020,
     loading = 0.5)
   d <- (1000 - strikes) / 200
   expected <- 2 * (200 * stats::dnorm(d) + (1000 - strikes) * stats::pnorm(d))
   expect_true(all(abs(value$mean - expected) < 4.5 * value$standard_error))
   expect_equal(value$probability, stats::pnorm(d), tolerance = 0.02)
   expect_equal(value$premium, value$mean + 0.5 * value$deviation)
-  capped <- cover_value(index, data.frame(strike = 700, cap = 1300, pays = 2), season = 2020)
+  capped <- payoff_value(index, data.frame(strike = 700, cap = 1300, pays = 2), season = 2020)
   expect_equal(capped$mean, value$mean[1] - value$mean[3])
   expect_lte(capped$greatest, 1200)
-  own <- cover_value(index, payoff = function(index) 2 * pmax(index - 1000, 0), season = 2020)
+  own <- payoff_value(index, payoff = function(index) 2 * pmax(index - 1000, 0), season = 2020)
   expect_equal(own$mean, value$mean[2])
 })
 
@@ -114,7 +114,7 @@ test_that("a season half over counts what was observed and simulates the rest", 
 test_that("a payoff is any function of a path", {
   noise <- withr::with_seed(5, model_noise(daily_values(rnorm(300), "2019-01-01"), c(0, 0)))
   paths <- model_paths(noise, 500, "30 days", seed = 1)
-  paid <- cover_value(paths, payoff = function(path, time) max(path) - path[length(path)])
+  paid <- payoff_value(paths, payoff = function(path, time) max(path) - path[length(path)])
   expect_equal(attr(paid, "payments")[[1]], apply(paths$paths, 2, function(path) {
     max(path) - path[30]
   }))
@@ -140,13 +140,13 @@ test_that("terms and levels that are none are told", {
   wrong(index_sum(level, below = 0, season = c("02-30", "03-01")))
   wrong(index_sum(level, below = 0, season = "05-01"))
   wrong(index_sum(level[1:30, ], below = 0, season = c("05-01", "06-01")))
-  expect_error(cover_value(index, data.frame(strike = 5, cap = 3)), "not below its cap",
+  expect_error(payoff_value(index, data.frame(strike = 5, cap = 3)), "not below its cap",
     class = "vetusta_error_model")
-  wrong(cover_value(index, data.frame(cap = 3)))
-  wrong(cover_value(index, data.frame(strike = "a")))
-  wrong(cover_value(index))
-  wrong(cover_value(level, data.frame(strike = 1)))
-  wrong(cover_value(index, payoff = 3))
-  expect_output(print(cover_value(index, data.frame(strike = 1))), "what a cover on lock pays")
+  wrong(payoff_value(index, data.frame(cap = 3)))
+  wrong(payoff_value(index, data.frame(strike = "a")))
+  wrong(payoff_value(index))
+  wrong(payoff_value(level, data.frame(strike = 1)))
+  wrong(payoff_value(index, payoff = 3))
+  expect_output(print(payoff_value(index, data.frame(strike = 1))), "payoff of lock")
   expect_output(print(index), "what each day lies below 0")
 })

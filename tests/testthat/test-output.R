@@ -25,7 +25,7 @@ test_that("nights take no room, and labels at line ends do not lie on each other
 })
 
 test_that("every figure can be written in each form, and bad asks are refused", {
-  days <- bars_regroup(rbind(minute_bars("KELD"), minute_bars("TAMX")), "1 hour",
+  days <- bars_resample(rbind(minute_bars("KELD"), minute_bars("TAMX")), "1 hour",
     source_calendar("quay"))
   for (ending in c("png", "pdf", "svg")) {
     file <- withr::local_tempfile(fileext = paste0(".", ending))

@@ -36,7 +36,7 @@ test_that("hours of one day are as many values, and ranges of several lengths ar
   got <- held(archive)
   expect_identical(got$value, as.double(1:24))
   expect_identical(got$time, as.POSIXct("2024-01-01", tz = "UTC") + 3600 * 0:23)
-  expect_identical(series_condense(got, "D", "sum")$value, 300)
+  expect_identical(series_aggregate(got, "D", "sum")$value, 300)
   ranges <- new_archive()
   put(ranges,
     csv("DATAFLOW,FREQ,STATE,TIME_PERIOD,OBS_VALUE",

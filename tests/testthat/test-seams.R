@@ -65,7 +65,7 @@ test_that("a page that is read again is known from when it came", {
   before <- Sys.time()
   Sys.sleep(1.1)
   expect_identical(archive_bars(archive, "AA", "1 minute")$close, 9)
-  collect_reread(bars_card(address, lines(", decimal: \",\"")), "bars", archive)
+  collect_reparse(bars_card(address, lines(", decimal: \",\"")), "bars", archive)
   expect_identical(archive_bars(archive, "AA", "1 minute")$close, 1.5)
   expect_identical(archive_bars(archive, "AA", "1 minute", as_of = before)$close, 1.5)
 })

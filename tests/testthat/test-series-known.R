@@ -47,11 +47,12 @@ works <- list(
   drawdown = function(x) series_change(x, "drawdown"),
   index = function(x) series_change(x, "index"),
   base = function(x) series_change(x, "index", base = "2024-04-10"),
-  quarters = function(x) series_condense(x, "Q", "sum"),
-  ends = function(x) series_condense(x, "Q", "end"),
-  needed = function(x) series_condense(x, "Q", "mean", need = 1),
-  refined = function(x) series_refine(x, "W", "linear"),
-  carried = function(x) series_refine(x, "D"), even = function(x) series_refine(x, "D", "even"),
+  quarters = function(x) series_aggregate(x, "Q", "sum"),
+  ends = function(x) series_aggregate(x, "Q", "end"),
+  needed = function(x) series_aggregate(x, "Q", "mean", need = 1),
+  disaggregated = function(x) series_disaggregate(x, "W", "linear"),
+  carried = function(x) series_disaggregate(x, "D"),
+    even = function(x) series_disaggregate(x, "D", "even"),
   filled = function(x) series_fill(x, rule = "last"),
   drawn = function(x) series_fill(x, rule = "linear"),
   back = function(x) series_fill(x, rule = "next"),
@@ -130,13 +131,13 @@ test_that(
   expect_identical(series_align(bars[1, ], interval = "1 day")$time, days[1] + 86400)
 })
 
-test_that("bars with releases are regrouped into bars with releases", {
+test_that("bars with releases are resampled into bars with releases", {
   minutes <- as.data.frame(minute_bars())
   minutes$known <- as.POSIXct(NA, tz = "UTC")
   minutes$known[100] <- as.POSIXct("2026-04-01", tz = "UTC")
-  day <- bars_regroup(minutes, "1 day", source_calendar("quay"))
+  day <- bars_resample(minutes, "1 day", source_calendar("quay"))
   expect_identical(day$known, as.POSIXct("2026-04-01", tz = "UTC"))
-  hours <- bars_regroup(minutes, "1 hour", source_calendar("quay"))
+  hours <- bars_resample(minutes, "1 hour", source_calendar("quay"))
   expect_identical(hours$known[1], as.POSIXct("2026-03-12 08:30", tz = "UTC"))
 })
 

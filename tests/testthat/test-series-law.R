@@ -70,12 +70,12 @@ law_works <- list(
   cumulative = function(x) series_change(x, "cumulative"),
   drawdown = function(x) series_change(x, "drawdown"),
   convert = function(x) series_convert(x, rates_like(x), lag = "1 day"),
-  condense = function(x) {
-    series_condense(x, sample(c("W", "M", "Q"), 1), sample(c("mean", "sum", "last"), 1))
+  aggregate = function(x) {
+    series_aggregate(x, sample(c("W", "M", "Q"), 1), sample(c("mean", "sum", "last"), 1))
   },
-  refine = function(x) {
-    if (is.null(x[["period"]])) x <- series_condense(x, "Q")
-    series_refine(x, "W", sample(c("last", "linear", "even"), 1))
+  disaggregate = function(x) {
+    if (is.null(x[["period"]])) x <- series_aggregate(x, "Q")
+    series_disaggregate(x, "W", sample(c("last", "linear", "even"), 1))
   },
   fill = function(x) series_fill(x, rule = sample(c("last", "linear", "next", "monotone"), 1)),
   unfill = function(x) series_unfill(series_fill(x, rule = "linear")),
@@ -99,8 +99,8 @@ law_works <- list(
     back[vetusta:::own_times(back) %% 5 != 1, ]
   },
   bound = function(x) rbind(x[1:3, ], x[-(1:3), ]),
-  regroup = function(x) {
-    bars_regroup(bars_frame(x), sample(c("1 week", "1 month", "10 days"), 1),
+  resample = function(x) {
+    bars_resample(bars_frame(x), sample(c("1 week", "1 month", "10 days"), 1),
       label = sample(c("start", "end"), 1))
   },
   adjust = function(x) {
@@ -119,7 +119,7 @@ law_works <- list(
     at <- stats::median(as.numeric(x$time))
     ends <- data.frame(symbol = c("NEAR", "NEXT"),
       last_day = as.Date(vetusta:::utc(c(at, at + 1e9))))
-    bars_continue(rbind(x, next_one), ends, roll = sample(c("expiry", "volume"), 1),
+    bars_continuous(rbind(x, next_one), ends, roll = sample(c("expiry", "volume"), 1),
       adjust = "difference")
   }
 )

@@ -24,8 +24,8 @@ test_that(
   works <- list(
     fill = function(x) series_fill(x, rule = "linear", interval = "1 day"),
     gaps = function(x) series_gaps(x, calendar = week, interval = "1 day"),
-    condense = function(x) series_condense(x, "W", "mean", need = 0),
-    refine = function(x) series_refine(x[!duplicated(x$time), ], "D", "linear"),
+    aggregate = function(x) series_aggregate(x, "W", "mean", need = 0),
+    disaggregate = function(x) series_disaggregate(x[!duplicated(x$time), ], "D", "linear"),
     align = function(x) series_align(x, grid = "union"),
     change = function(x) series_change(x, "log"),
     rolling = function(x) series_change(x, "mean", window = "3 days")
@@ -53,7 +53,7 @@ test_that("the note has its numbers, counts within each series, and is muffled a
   jumbled <- as.data.frame(bars)[c(2, 1, 3:390), ]
   expect_identical(length(note_of(bars_frame(jumbled))$notes), 1L)
   expect_identical(length(note_of(bars_frame(as.data.frame(bars)))$notes), 0L)
-  daily <- note_of(bars_regroup(suppressMessages(bars_frame(jumbled)), "1 day",
+  daily <- note_of(bars_resample(suppressMessages(bars_frame(jumbled)), "1 day",
     calendar = source_calendar("quay")))
   expect_identical(length(daily$notes), 0L)
 })
@@ -69,7 +69,7 @@ test_that("on the command line the note goes to standard error, and data stays d
   csv(sorted, "sorted.csv")
   csv(shuffled, "shuffled.csv")
   for (words in list(c("fill", "--rule", "linear"), c("change", "--change", "log"),
-    c("regroup", "--into", "M", "--rule", "mean", "--need", "0"))) {
+    c("resample", "--into", "M", "--rule", "mean", "--need", "0"))) {
     run <- function(file) {
       do.call(run_vetusta,
       as.list(c(words[1], "--input", file, words[-1], folder = folder)))
@@ -100,7 +100,7 @@ test_that("a calendar that covers some years is asked for no other, and says whi
   bars <- bars_frame(data.frame(symbol = "KELD",
     time = as.POSIXct("2031-03-12 07:00", tz = "UTC") + 60 * 0:9, open = 1, high = 1, low = 1,
     close = 1, volume = 1))
-  expect_error_kind(bars_regroup(bars, "1 hour", calendar = mill), "calendar")
+  expect_error_kind(bars_resample(bars, "1 hour", calendar = mill), "calendar")
   for (wrong in list(list(from = 2026, until = 2020), list(from = "soon"), list(since = 2020))) {
     broken <- text
     broken$covers <- wrong

@@ -65,7 +65,7 @@ test_that("longer periods are those of what was known when they were over", {
   ends <- as.POSIXct(seq(as.Date("2024-01-01"), by = "month", length.out = 8), tz = "UTC")
   for (rule in c("mean", "sum", "last", "median", "end")) {
     for (to in c("M", "W")) {
-      expect_as_of(function(x, ...) series_condense(x, to, rule), "day", 1:6, ends)
+      expect_as_of(function(x, ...) series_aggregate(x, to, rule), "day", 1:6, ends)
     }
   }
 })
@@ -75,9 +75,9 @@ test_that("parts of periods are those of what was known", {
     value = 1 + sin(0:1100)^2, known = as.POSIXct("2020-01-01", tz = "UTC"))
   for (how in list(list("last"), list("last", known = "end"), list("linear"), list("even"),
     list("indicator", indicator = shares), list("spline"))) {
-    expect_as_of(function(x, ...) do.call(series_refine, c(list(x, "D"), how)), "month", 1:5)
+    expect_as_of(function(x, ...) do.call(series_disaggregate, c(list(x, "D"), how)), "month", 1:5)
   }
-  expect_as_of(function(x, ...) series_refine(x, "W", "linear"), "month", 1:5)
+  expect_as_of(function(x, ...) series_disaggregate(x, "W", "linear"), "month", 1:5)
 })
 
 test_that("filled values are those of what was known, and go when a row takes their place", {

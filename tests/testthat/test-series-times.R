@@ -15,7 +15,7 @@ test_that("bars of any length are known from their end, by their zone and calend
     time = vetusta:::time_local(first, 0, zone))), interval = "1 month", zone = zone)
   ends <- vetusta:::time_local(seq(as.Date("2026-02-01"), by = "month", length.out = 12), 0, zone)
   expect_identical(series_align(months)$time, ends)
-  quarters <- bars_regroup(months, "3 months")
+  quarters <- bars_resample(months, "3 months")
   expect_identical(series_align(quarters)$time, ends[c(3, 6, 9, 12)])
   # a day of 25 hours
   long <- series_about(bars_frame(data.frame(symbol = "K", close = 1,
@@ -24,12 +24,12 @@ test_that("bars of any length are known from their end, by their zone and calend
   expect_identical(series_align(long)$time, long$time + 25 * 3600)
 })
 
-test_that("condensed days end in their zone, and ranges where they say", {
+test_that("aggregated days end in their zone, and ranges where they say", {
   hours <- data.frame(series = "a", time = day("2026-03-02") + 3600 * (0:240), value = 1:241)
-  days <- series_condense(hours, "D", zone = "America/Los_Angeles")
+  days <- series_aggregate(hours, "D", zone = "America/Los_Angeles")
   expect_identical(format(days$known[1:2], "%d %H:%M"), c("02 08:00", "03 08:00"))
-  weeks <- series_condense(days, "W")
-  months <- series_condense(weeks, "M")
+  weeks <- series_aggregate(days, "W")
+  months <- series_aggregate(weeks, "M")
   # a month is known once the last of its weeks is
   expect_identical(months$known[1], weeks$known[1])
   expect_gte(as.numeric(months$known[2]), max(as.numeric(weeks$known[2:3])))
@@ -72,7 +72,7 @@ test_that("what is adjusted waits for the prices that tell by how much", {
   total <- bars_adjust(days, cash, "all", "total-return")
   expect_equal(known(total)[1:3], rep(as.numeric(day("2026-03-06")), 3))
   # and so are weeks that are made of them, and their changes
-  weeks <- bars_regroup(total, "1 week")
+  weeks <- bars_resample(total, "1 week")
   expect_gte(as.numeric(weeks$through[1] %||% Inf), as.numeric(day("2026-03-06")))
   expect_equal(known(series_change(total))[2], as.numeric(day("2026-03-06")))
 })
@@ -91,7 +91,7 @@ test_that("buckets by the clock end on the whole hour, and months of ranks are m
   whole <- calendar_make(list(calendar = "whole", zone = "Europe/Riga",
     sessions = list(regular = "00:00-24:00")))
   for (length in c("1 hour", "4 hours", "5 hours", "30 minutes")) {
-    ends <- bars_regroup(ten, length, whole, anchor = "clock", label = "end")
+    ends <- bars_resample(ten, length, whole, anchor = "clock", label = "end")
     expect_identical(sum(as.numeric(ends$time) %% 1800 != 0), 0L, label = length)
   }
   days <- bars_frame(data.frame(symbol = "K", time = day("2026-02-01") + 86400 * 0:28,
@@ -129,7 +129,7 @@ test_that("a deleted value ends the one before it, in a grid and in all that is 
   grid <- day(c("2026-03-01", "2026-03-20", "2026-05-01"))
   expect_identical(series_align(rows, grid = grid)$m, c(1, 2, 1))
   for (work in list(function(x) series_change(x, "cumulative"),
-    function(x) series_fill(x, rule = "last"), function(x) series_refine(x, "W"))) {
+    function(x) series_fill(x, rule = "last"), function(x) series_disaggregate(x, "W"))) {
     done <- work(rows)
     later <- series_align(done, grid = grid)[[2]]
     expect_false(isTRUE(later[3] == later[2] && later[2] > 1))
@@ -145,7 +145,7 @@ test_that("facts survive what is done with a table, and differences become colum
   prices <- data.frame(symbol = "KELD", sector = "shipping")
   for (kept in list(bars[5:9, ], utils::head(bars, 3), rbind(bars[1:3, ], bars[4:6, ]),
     subset(bars, close > 0), transform(bars, close = close * 2), merge(bars, prices),
-    series_fill(bars[-7, ]), bars_regroup(bars, "1 hour"))) {
+    series_fill(bars[-7, ]), bars_resample(bars, "1 hour"))) {
     expect_identical(names(series_about(kept)), all)
   }
   expect_identical(series_about(series_change(bars, "difference"))$unit, c(value = "crowns"))

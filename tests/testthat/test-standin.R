@@ -140,11 +140,11 @@ test_that("raw pages are read again with a corrected card, spending no call", {
   bars <- archive_bars(archive, "KELD", "1 minute")
   expect_identical(bars$close, bars$open)
   calls <- nrow(archive_journal(archive))
-  run <- collect_reread(source_at("quay"), "bars", archive)
+  run <- collect_reparse(source_at("quay"), "bars", archive)
   expect_gt(run$changed, 300)
   expect_identical(nrow(archive_journal(archive)), calls)
   expect_false(identical(archive_bars(archive, "KELD", "1 minute")$close, bars$close))
-  expect_error_kind(collect_reread(source_at("river"), "levels", archive), "want", "no raw page")
+  expect_error_kind(collect_reparse(source_at("river"), "levels", archive), "want", "no raw page")
   expect_length(grepRaw("quay-demo-7f3a91", readBin(archive$path, "raw", file.size(archive$path)),
     fixed = TRUE), 0)
 })
@@ -211,7 +211,7 @@ test_that("sources and secrets are told of on the command line, and no value is 
   expect_identical(wrong$status, 1L)
   expect_match(wrong$stderr, "did you mean \"bars\"")
   for (words in list(c("sources", "chek"), c("sources", "check"), c("sources", "draft"),
-    c("secrets"), c("secrets", "set"), c("reread", "quay"), c("collect",
+    c("secrets"), c("secrets", "set"), c("reparse", "quay"), c("collect",
     "river", "kelder", "levels"))) {
     expect_identical(run_vetusta(words, folder = folder)$status, 2L,
       label = paste(words, collapse = " "))

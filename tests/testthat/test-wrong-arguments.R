@@ -46,7 +46,7 @@ calls_for_spoiling <- function(archive, folder) {
       source = "own", columns = c(time = "time"), time_as = "rfc3339", zone = "UTC",
       calendar = calendar),
     bars_frame = list(rows = as.data.frame(bars)), bars_faults = list(bars = bars),
-    bars_regroup = list(bars = bars, interval = "1 hour", calendar = calendar, session = "regular",
+    bars_resample = list(bars = bars, interval = "1 hour", calendar = calendar, session = "regular",
       base = "1 minute", zone = "UTC", anchor = "opening", day_start = NULL, week_start = "monday",
       label = "start", need = 1),
     calendar_make = list(definition = list(calendar = "mill", zone = "UTC")),
@@ -77,8 +77,9 @@ calls_for_spoiling <- function(archive, folder) {
       zone = "UTC"),
     series_change = list(x = points, change = "mean", over = NULL, window = "3 days",
       minimum_count = 1, base = NULL, value = NULL, interval = "1 day", zone = "UTC"),
-    series_condense = list(x = figures, to = "M", rule = "mean", need = 0),
-    series_refine = list(x = figures, to = "D", rule = "last", known = "start", indicator = NULL),
+    series_aggregate = list(x = figures, to = "M", rule = "mean", need = 0),
+    series_disaggregate = list(x = figures, to = "D", rule = "last", known = "start",
+      indicator = NULL),
     series_about = list(x = points, interval = "1 day", zone = "UTC", calendar = NULL,
       delay = "1 hour", unit = "m", title = "Level", source = "river"),
     series_convert = list(x = points, rates = points, value = NULL, interval = "1 day", lag = NULL,
@@ -150,7 +151,7 @@ calls_for_spoiling <- function(archive, folder) {
       as.Date("2026-03-13"), kind = "split", ratio = 2), of = "splits", method = "ratio",
       anchor = "last", as_of = NULL, zone = "UTC"),
     bars_jumps = list(bars = bars, actions = NULL, tolerance = 0.05, zone = "UTC"),
-    bars_continue = list(bars = bars, contracts = data.frame(symbol = "KELD", last_day =
+    bars_continuous = list(bars = bars, contracts = data.frame(symbol = "KELD", last_day =
       as.Date("2026-03-13")), roll = "expiry", days = 0, nth = 1, adjust = "none",
       anchor = "last", calendar = NULL, zone = "UTC"),
     series_join = list(bars, bars, level = "none", overlap = NULL, tolerance = 0.1,
@@ -181,7 +182,7 @@ calls_for_spoiling <- function(archive, folder) {
     want_observations = list(source = quay, dataset = "X"),
     collect_run = list(plan = plan_calls(want, archive), into = archive, progress = FALSE,
       pages = 1, raw = FALSE, wait = 1), collect_pages = list(plan = plan_calls(want, archive)),
-    collect_reread = list(source = quay, dataset = "bars", archive = archive),
+    collect_reparse = list(source = quay, dataset = "bars", archive = archive),
     desk_open = list(folder = folder), desk_make = list(file.path(folder, "desk")),
     desk_secrets = list(folder), desk_new = list(folder = file.path(folder, "new"), title = "t"),
     desk_wants = list(desk = desk, archive = archive),
@@ -220,7 +221,7 @@ calls_for_spoiling <- function(archive, folder) {
       calendar = NULL),
     index_sum = list(x = noisy, below = 0, above = NULL, season = c("02-01", "02-20"), most = 5,
       cap = 50, observed = NULL, trend = NULL, value = NULL),
-    cover_value = list(index = index, terms = data.frame(strike = 1), history = index,
+    payoff_value = list(index = index, terms = data.frame(strike = 1), history = index,
       payoff = NULL, season = NULL, loading = 0.2),
     figure_spectrum = list(x = model_spectrum(noisy), title = "t", subtitle = "s", caption = "c",
       dark = FALSE),
@@ -230,8 +231,8 @@ calls_for_spoiling <- function(archive, folder) {
       some = 1, zone = "UTC", dark = FALSE),
     figure_index = list(x = index, terms = data.frame(strike = 1), history = index,
       season = NULL, dark = FALSE),
-    figure_payments = list(x = cover_value(index, data.frame(strike = 1)), dark = FALSE),
-    figure_cover = list(x = cover_value(index, data.frame(strike = c(1, 2))), dark = FALSE)
+    figure_payments = list(x = payoff_value(index, data.frame(strike = 1)), dark = FALSE),
+    figure_payoff = list(x = payoff_value(index, data.frame(strike = c(1, 2))), dark = FALSE)
   )
 }
 
@@ -243,7 +244,7 @@ test_that("no argument, however wrong, gets an error of R's own", {
   all <- calls_for_spoiling(archive, folder)
   # the calls that all others are made from are known, and the product exports no function that is
   # left out here without a word
-  left_out <- c("archive_open", "archive_close", "cli_main", "standin_serve", "standin_start",
+  left_out <- c("archive_open", "archive_close", "cli_main", "services_serve", "services_start",
     "desk_browse", "desk_secret",
     "desk_source", "figure_save", "report_save", "source_secret", "datasets_themes")
   expect_setequal(c(names(all), left_out), getNamespaceExports("vetusta"))
@@ -289,14 +290,14 @@ test_that("an argument that is not given, or misspelt among others, is told by i
     }, error = function(e) paste("R's own:", conditionMessage(e)))
   }
   for (name in setdiff(getNamespaceExports("vetusta"),
-    c("cli_main", "standin_serve", "standin_start",
+    c("cli_main", "services_serve", "services_start",
     "desk_browse", "report_choose", "desk_open", "theme_vetusta"))) {
     run <- getExportedValue("vetusta", name)
     expect_identical(kind(function() run()), "told", label = paste0(name, "()"))
   }
-  given <- list(bars_regroup = list(bars), want_bars = list(quay), archive_import = list(archive),
-    series_condense = list(bars), series_refine = list(bars), want_rows = list(quay),
-    collect_reread = list(quay), figure_save = list(figure_lines(bars)),
+  given <- list(bars_resample = list(bars), want_bars = list(quay), archive_import = list(archive),
+    series_aggregate = list(bars), series_disaggregate = list(bars), want_rows = list(quay),
+    collect_reparse = list(quay), figure_save = list(figure_lines(bars)),
     time_local = list(as.Date("2026-01-01")), calendar_sessions = list(source_calendar("quay")),
     calendar_times = list(source_calendar("quay")), time_spelling = list(as.Date("2026-01-01")),
     archive_rows = list(archive, "x"), archive_revisions = list(archive),

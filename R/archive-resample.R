@@ -2,26 +2,28 @@
 # the same answer, else here.
 
 # The shapes whose series can be read at a longer interval, and how.
-longer_shapes <- function() list(bars = regroup_held)
+longer_shapes <- function() list(bars = resample_held)
 
-# What `regroup` of archive_read() says of series that were found, as a function of their source
-# that gives the arguments of regroup_terms(). Who gives a function leaves other shapes as they are.
-regroup_asked <- function(regroup, found) {
-  if (is.null(regroup) || is.function(regroup)) {
-    return(regroup)
+# What `resample` of archive_read() says of series that were found, as a function of their source
+# that gives the arguments of resample_terms(). Who gives a function leaves other shapes as they
+# are.
+resample_asked <- function(resample, found) {
+  if (is.null(resample) || is.function(resample)) {
+    return(resample)
   }
-  if (!is.list(regroup) || is.null(names(regroup)) || !"interval" %in% names(regroup)) {
-    vetusta_stop("want", "`regroup` is a list of what bars_regroup() is told.",
+  if (!is.list(resample) || is.null(names(resample)) || !"interval" %in% names(resample)) {
+    vetusta_stop("want", "`resample` is a list of what bars_resample() is told.",
       todo = "give it as list(interval = \"1 day\", calendar = ...)")
   }
-  for (name in names(regroup)) check_choice(name, "regroup", names(formals(regroup_terms)))
+  for (name in names(resample)) check_choice(name, "resample", names(formals(resample_terms)))
   other <- setdiff(found$shape, names(longer_shapes()))
   if (length(other)) {
-    vetusta_stop("want", "Bars are regrouped, and a series has other values.",
+    vetusta_stop("want", "Bars are resampled, and a series has other values.",
       where = found$address[match(other[1], found$shape)],
-      todo = "read it without `regroup`, and give it to series_condense() or series_refine()")
+      todo = paste0("read it without `resample`, and give it to series_aggregate() or ",
+        "series_disaggregate()"))
   }
-  function(source) regroup
+  function(source) resample
 }
 
 # Bars of the sessions that are wanted; where nobody says which they are of, all of them.
@@ -33,23 +35,23 @@ bars_of_sessions <- function(table, sessions) {
 }
 
 # Series of bars of one interval and dataset; `sessions` are those that rows may say they are of.
-regroup_held <- function(archive, held, from, to, at, zone, asked) {
+resample_held <- function(archive, held, from, to, at, zone, asked) {
   sessions <- asked$sessions
   asked$sessions <- NULL
   base <- time_interval(held$frequency[1])
-  terms <- do.call(regroup_terms, asked)
+  terms <- do.call(resample_terms, asked)
   check_divides(terms$interval, base)
   window <- bars_window(from, to, zone)
-  made <- regroup_by_store(archive, held_by_symbol(held), window, at, terms, base, sessions)
+  made <- resample_by_store(archive, held_by_symbol(held), window, at, terms, base, sessions)
   if (is.null(made)) {
     bars <- bars_of_sessions(bars_within(archive, held, window[1], window[2], at), sessions)
-    made <- do.call(bars_regroup, c(list(bars, base = base), asked))
+    made <- do.call(bars_resample, c(list(bars, base = base), asked))
   }
   made
 }
 
 # NULL where the store does not do it.
-regroup_by_store <- function(archive, held, window, at, terms, base, sessions) {
+resample_by_store <- function(archive, held, window, at, terms, base, sessions) {
   dimensions <- held_dimensions(held)
   series <- list_frame(list(symbol = dimensions$symbol,
     side = dimensions[["side"]] %||% rep(NA_character_, nrow(held))))
@@ -67,8 +69,8 @@ regroup_by_store <- function(archive, held, window, at, terms, base, sessions) {
   if (is.null(seen)) {
     return(NULL)
   }
-  grid <- regroup_grid(terms, utc(seen$first), utc(seen$last))
-  cells <- regroup_cells(terms, grid, seen$first, seen$last, base)
+  grid <- resample_grid(terms, utc(seen$first), utc(seen$last))
+  cells <- resample_cells(terms, grid, seen$first, seen$last, base)
   if (is.null(cells)) {
     return(NULL)
   }
@@ -78,17 +80,17 @@ regroup_by_store <- function(archive, held, window, at, terms, base, sessions) {
   # where no row says which session it is of, all count
   if (!seen$sessions && all(is.na(near$session))) sessions <- NULL
   if (!is.null(sessions) && !is.null(near)) near <- near[near$session %in% sessions, ]
-  far <- store_regroup(archive, held$id, window[1], window[2], at, cells, span %||% c(Inf, Inf),
+  far <- store_resample(archive, held$id, window[1], window[2], at, cells, span %||% c(Inf, Inf),
     sessions)
-  regroup_together(far, near, series, grid, cells, terms, base, facts)
+  resample_together(far, near, series, grid, cells, terms, base, facts)
 }
 
 # What the store made, and the rest, as bars.
-regroup_together <- function(far, near, series, grid, cells, terms, base, facts) {
+resample_together <- function(far, near, series, grid, cells, terms, base, facts) {
   n <- NROW(near)
   total <- sum(far$count) + n
   if (total == 0) {
-    return(with_facts(regrouped_none(), regrouped_facts(facts, terms)))
+    return(with_facts(resampled_none(), resampled_facts(facts, terms)))
   }
   times <- range(far$first, far$last, as.numeric(near$time))
   check_covers(terms$calendar, utc(times[1]), utc(times[2] + 1))
@@ -109,7 +111,7 @@ regroup_together <- function(far, near, series, grid, cells, terms, base, facts)
     groups$id <- id[groups$id]
     instants <- list(through = as.numeric(near$time),
       known = known_order(near$known %||% rep(NA_real_, n)))
-    more <- regroup_rows(near, groups, near$time, grid, instants)
+    more <- resample_rows(near, groups, near$time, grid, instants)
     rows <- Map(c, rows, more[names(rows)])
     outside <- outside + more$outside
     nowhere <- nowhere + sum(find_sessions(near$time, terms$calendar)$at == 0L)
@@ -120,14 +122,14 @@ regroup_together <- function(far, near, series, grid, cells, terms, base, facts)
   rows$count <- as.integer(rows$count)
   if (!any(rows$known > -Inf)) rows$known <- NULL
   if (outside > 0) say_outside(nowhere, total)
-  regrouped_frame(series, seq_len(nrow(series)), rows, grid, terms, base, utc(times[2]), facts)
+  resampled_frame(series, seq_len(nrow(series)), rows, grid, terms, base, utc(times[2]), facts)
 }
 
 # The buckets of a grid as whole numbers of equal cells: `unit` (microseconds), `origin`, `cell` and
 # `bucket` (cells by their number from the origin; the bucket 1 is what lies in sessions that are
 # not wanted), `time` and `frame` of each bucket, `lowest` and `highest` (cells around all rows).
 # NULL where cells would be hardly longer than the bars.
-regroup_cells <- function(terms, grid, first, last, base) {
+resample_cells <- function(terms, grid, first, last, base) {
   count <- if (grid$step > 0) pmax(1, ceiling((grid$close - grid$open) / grid$step))
   else rep(1, length(grid$open))
   frame <- rep(seq_along(grid$open), count)

@@ -1,7 +1,7 @@
-# What regrouping needs to know before bars are there: what was asked for, and the buckets of a
+# What resampling needs to know before bars are there: what was asked for, and the buckets of a
 # stretch.
 
-regroup_terms <- function(interval, calendar = NULL, session = "regular", zone = "UTC",
+resample_terms <- function(interval, calendar = NULL, session = "regular", zone = "UTC",
   anchor = "opening", day_start = NULL, week_start = "monday", label = "start", need = 0) {
   check_calendar(calendar)
   interval <- given(interval, "interval")
@@ -16,7 +16,7 @@ regroup_terms <- function(interval, calendar = NULL, session = "regular", zone =
       todo = "give a number from 0 to 1")
   }
   if (by_session && is.null(calendar)) {
-    vetusta_stop("want", "Bars are regrouped by session with a calendar only.",
+    vetusta_stop("want", "Bars are resampled by session with a calendar only.",
       todo = "give `calendar`")
   }
   if (!is.null(calendar) && !is.null(day_start)) {
@@ -36,7 +36,7 @@ regroup_terms <- function(interval, calendar = NULL, session = "regular", zone =
 # The frames of a stretch with the bucket of each, and of each the time that its bucket bears.
 # Within the day a bucket is a step of its frame (`step`), counted from the frame's opening; else
 # the frames with one number are one bucket.
-regroup_grid <- function(terms, first, last) {
+resample_grid <- function(terms, first, last) {
   frames <- calendar_frames(terms$calendar, terms$interval, first, last, terms$session,
     terms$week_start)
   if (terms$by_session) frames$bucket <- seq_len(nrow(frames))

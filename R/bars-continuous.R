@@ -40,8 +40,8 @@
 #'   close = c(200, 201, 202, 203, 205, 206, 207, 208))
 #' ends <- data.frame(symbol = c("GRN-2601", "GRN-2602"), last_day = as.Date(c("2026-01-06",
 #'   "2026-02-10")))
-#' bars_continue(bars, ends, adjust = "difference")
-bars_continue <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, adjust = "none",
+#' bars_continuous(bars, ends, adjust = "difference")
+bars_continuous <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, adjust = "none",
   anchor = "last", calendar = NULL, zone = NULL) {
   bars <- bars_frame(given(bars, "bars"))
   check_choice(roll, "roll", c("expiry", "volume", "open-interest", "day"))

@@ -10,7 +10,7 @@ using namespace Rcpp;
 // its bucket and the time that the bucket bears. Within the day (step > 0) a bucket is a step of
 // its frame; else it is the frame's own.
 // [[Rcpp::export]]
-List regroup_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high,
+List resample_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high,
                  NumericVector low, NumericVector close, NumericVector volume, NumericVector mean,
                  CharacterVector status, NumericVector through, NumericVector known,
                  NumericVector frame_open,

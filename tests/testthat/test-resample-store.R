@@ -39,15 +39,15 @@ expect_same_longer <- function(archive, asked, ..., sums = 1e-12, by_store = TRU
       tryInvokeRestart("muffleMessage")
     })
   }
-  here <- listen(do.call(bars_regroup, c(list(vetusta:::bars_of_sessions(read, sessions),
+  here <- listen(do.call(bars_resample, c(list(vetusta:::bars_of_sessions(read, sessions),
     base = attr(read, "interval")), asked)))
   said_here <- said
   there <- local({
     if (by_store) {
-      local_instead("bars_regroup", function(...) stop("it was made here", call. = FALSE))
+      local_instead("bars_resample", function(...) stop("it was made here", call. = FALSE))
     }
     listen(archive_read(archive, ...,
-      regroup = function(source) c(asked, list(sessions = sessions)))[[1]])
+      resample = function(source) c(asked, list(sessions = sessions)))[[1]])
   })
   exact <- setdiff(names(here), c("volume", "vwap"))
   for (name in exact) {
@@ -159,7 +159,7 @@ test_that("rows that come while others are counted do not count twice", {
   put_minutes(archive, rows, 1.78e9)
   vetusta:::columns_shift(archive)
   asked <- list(interval = "1 day", zone = "Europe/Riga")
-  here <- archive_read(archive, regroup = asked)[[1]]
+  here <- archive_read(archive, resample = asked)[[1]]
   # the same rows once more, as a process that was killed leaves them, behind the first count
   local({
     original <- vetusta:::columns_pieces
@@ -172,10 +172,10 @@ test_that("rows that come while others are counted do not count twice", {
       }
       original(cells)
     })
-    expect_identical(archive_read(archive, regroup = asked)[[1]], here)
+    expect_identical(archive_read(archive, resample = asked)[[1]], here)
     expect_true(came)
   })
-  expect_identical(archive_read(archive, regroup = asked)[[1]], here)
+  expect_identical(archive_read(archive, resample = asked)[[1]], here)
 })
 
 test_that("where all that moved lies in buckets that are read here, it is made once", {
@@ -200,18 +200,18 @@ test_that("what the store cannot say the same of is made here", {
   made <- function(by_store, asked = hours, ...) {
     expect_same_longer(archive, asked, ..., by_store = by_store)
     seen <- FALSE
-    local_instead("bars_regroup", function(bars, ...) {
+    local_instead("bars_resample", function(bars, ...) {
       seen <<- TRUE
       bars
     })
-    archive_read(archive, ..., regroup = asked)
+    archive_read(archive, ..., resample = asked)
     expect_identical(seen, !by_store)
   }
   made(TRUE, addresses = "KELD@1 minute")
   # cells hardly longer than the bars themselves
   made(FALSE, list(interval = "7 minutes", calendar = calendar), "KELD@1 minute")
   # days are of their trading days, wherever they are stamped
-  days <- bars_regroup(bars, "1 day", calendar)
+  days <- bars_resample(bars, "1 day", calendar)
   put(as.data.frame(days)[names(bars)], "P1D")
   made(FALSE, list(interval = "1 week", calendar = calendar), "KELD@1 day")
   # of bars that state their releases the latest
@@ -238,13 +238,13 @@ test_that("a store that lost rows gives nothing in their place, and a reader may
   looker <- archive_open(path, read_only = TRUE)
   withr::defer(archive_close(looker))
   looker$columns$user <- "looker"
-  expect_identical(archive_read(looker, regroup = asked)[[1]]$count, c(390L, 390L))
+  expect_identical(archive_read(looker, resample = asked)[[1]]$count, c(390L, 390L))
   columns <- archive$columns
   table <- vetusta:::columns_table(columns, "bars")
   vetusta:::columns_do(columns, paste("ALTER TABLE", table, "DROP PARTITION",
     sub("\n.*", "", rawToChar(vetusta:::columns_send(columns, paste0("SELECT partition FROM ",
       "system.parts WHERE active AND concat(database, '.', table) = '", table, "'"))))))
-  expect_error_kind(archive_read(archive, regroup = asked), "archive", "not in it")
+  expect_error_kind(archive_read(archive, resample = asked), "archive", "not in it")
 })
 
 test_that("what is asked of longer bars is checked, and other values are refused", {
@@ -252,12 +252,12 @@ test_that("what is asked of longer bars is checked, and other values are refused
   put_rows(archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M")
   put_rows(archive, "river", "levels", "observations", data.frame(series = "kelder-lock",
     period = as.Date("2026-03-12"), value = 1), frequency = "D")
-  read <- function(regroup) archive_read(archive, "KELD", regroup = regroup)
+  read <- function(resample) archive_read(archive, "KELD", resample = resample)
   expect_error_kind(read("1 day"), "want", "is a list of what")
   expect_error_kind(read(list("1 day")), "want", "is a list of what")
   expect_error_kind(read(list(interval = "1 day", sesion = "late")), "want", "sesion")
-  expect_error_kind(read(list(interval = "30 seconds")), "want", "cannot be regrouped")
-  expect_error_kind(archive_read(archive, regroup = list(interval = "1 day")), "want",
+  expect_error_kind(read(list(interval = "30 seconds")), "want", "cannot be resampled")
+  expect_error_kind(archive_read(archive, resample = list(interval = "1 day")), "want",
     "a series has other values")
   bars <- read(list(interval = "1 hour"))[[1]]
   expect_identical(nrow(bars), 7L)
@@ -277,7 +277,7 @@ test_that("commands, a desk's output and the page give the same before and after
     period = as.Date("2026-01-01") + 0:89, value = 1:90), frequency = "D")
   lines <- readLines(file.path(folder, "desk.yml"))
   writeLines(c(lines, "outputs:", "  hours:", "    series: [\"KELD@1 minute\", kelder-lock]",
-    "    regroup: 1 month", "    file: hours.csv"), file.path(folder, "desk.yml"))
+    "    resample: 1 month", "    file: hours.csv"), file.path(folder, "desk.yml"))
   numbers <- function(text) suppressWarnings(as.numeric(text))
   run <- function() {
     said <- function(...) {
@@ -285,10 +285,10 @@ test_that("commands, a desk's output and the page give the same before and after
       expect_identical(got$status, 0L, info = got$stderr)
       utils::read.csv(text = got$stdout)
     }
-    out <- list(said("export", "*@1 minute", "--regroup", "1 day"),
-      said("export", "*@1 minute", "--regroup", "1 day", "--form", "wide"),
-      said("regroup", "KELD@1 minute", "--into", "1 hour", "--anchor", "clock"),
-      said("regroup", "KELD@1 minute", "kelder-lock", "--into", "1 month"))
+    out <- list(said("export", "*@1 minute", "--resample", "1 day"),
+      said("export", "*@1 minute", "--resample", "1 day", "--form", "wide"),
+      said("resample", "KELD@1 minute", "--into", "1 hour", "--anchor", "clock"),
+      said("resample", "KELD@1 minute", "kelder-lock", "--into", "1 month"))
     desk_write(desk_open(folder), "hours")
     c(out, list(utils::read.csv(file.path(folder, "hours.csv"))))
   }
@@ -296,10 +296,10 @@ test_that("commands, a desk's output and the page give the same before and after
   vetusta:::columns_shift(archive)
   expect_equal(run(), before, tolerance = 1e-12)
   expect_identical(vapply(before, nrow, 1L), c(4L, 2L, 14L, 4L, 4L))
-  got <- run_vetusta("export", "kelder-lock", "--regroup", "1 month", folder = folder)
+  got <- run_vetusta("export", "kelder-lock", "--resample", "1 month", folder = folder)
   expect_identical(got$status, 2L)
-  expect_match(got$stderr, "--regroup is for bars")
-  figure <- run_vetusta("figure", "gaps", "KELD@1 minute", "--regroup", "1 hour", "--file",
+  expect_match(got$stderr, "--resample is for bars")
+  figure <- run_vetusta("figure", "gaps", "KELD@1 minute", "--resample", "1 hour", "--file",
     "gaps.png", folder = folder)
   expect_identical(figure$status, 0L, info = figure$stderr)
 })

@@ -52,7 +52,7 @@ test_that("on each day that contract counts which the rule says, from what was k
     made <- contract_bars(seed)
     for (rule in list(list("expiry", 0, 1), list("expiry", 3, 1), list("expiry", 0, 2),
       list("day", 5, 1), list("volume", 0, 1))) {
-      done <- bars_continue(made$bars, made$contracts, roll = rule[[1]], days = rule[[2]],
+      done <- bars_continuous(made$bars, made$contracts, roll = rule[[1]], days = rule[[2]],
         nth = rule[[3]])
       now <- 1
       expected <- character()
@@ -73,11 +73,11 @@ test_that("on each day that contract counts which the rule says, from what was k
 test_that("steps are taken out at closes known before the roll, onto either end", {
   for (seed in 1:8) {
     made <- contract_bars(seed)
-    raw <- bars_continue(made$bars, made$contracts, roll = "volume")
+    raw <- bars_continuous(made$bars, made$contracts, roll = "volume")
     rolls <- attr(raw, "rolls")
     expect_true(all(rolls$measured < rolls$day))
     for (adjust in c("difference", "ratio")) for (anchor in c("last", "first")) {
-      done <- bars_continue(made$bars, made$contracts, roll = "volume", adjust = adjust,
+      done <- bars_continuous(made$bars, made$contracts, roll = "volume", adjust = adjust,
         anchor = anchor)
       expect_identical(done$contract, raw$contract)
       stays <- done$contract == (if (anchor == "last") rolls$to[nrow(rolls)] else rolls$from[1])
@@ -109,11 +109,11 @@ test_that("the future does not move the past: unadjusted, and anchored at the fi
     changed$close[!then] <- changed$close[!then] * runif(sum(!then), 0.5, 2)
     changed$volume[!then] <- rev(changed$volume[!then])
     for (adjust in c("none", "ratio")) {
-      a <- bars_continue(made$bars, made$contracts, roll = "volume", adjust = adjust,
+      a <- bars_continuous(made$bars, made$contracts, roll = "volume", adjust = adjust,
         anchor = "first")
-      b <- bars_continue(changed, made$contracts, roll = "volume", adjust = adjust,
+      b <- bars_continuous(changed, made$contracts, roll = "volume", adjust = adjust,
         anchor = "first")
-      c <- bars_continue(made$bars[then, ], made$contracts, roll = "volume", adjust = adjust,
+      c <- bars_continuous(made$bars[then, ], made$contracts, roll = "volume", adjust = adjust,
         anchor = "first")
       early <- as.Date(a$time) <= day
       expect_identical(a$close[early], b$close[as.Date(b$time) <= day])
@@ -126,15 +126,15 @@ test_that("what cannot roll is refused in words", {
   made <- contract_bars(1)
   bare <- made$bars
   bare$volume <- NA_real_
-  expect_error_kind(bars_continue(bare, made$contracts, roll = "volume"), "want", "no volume")
-  expect_error_kind(bars_continue(bare, made$contracts, roll = "open-interest"), "want",
+  expect_error_kind(bars_continuous(bare, made$contracts, roll = "volume"), "want", "no volume")
+  expect_error_kind(bars_continuous(bare, made$contracts, roll = "open-interest"), "want",
     "open_interest")
-  expect_error_kind(bars_continue(bare, made$contracts["symbol"]), "shape", "last_day")
+  expect_error_kind(bars_continuous(bare, made$contracts["symbol"]), "shape", "last_day")
   other <- made$contracts
   other$symbol <- paste0("X", other$symbol)
-  expect_error_kind(bars_continue(bare, other), "want", "None of the bars")
+  expect_error_kind(bars_continuous(bare, other), "want", "None of the bars")
   below <- made$bars
   below$close <- -below$close
-  expect_error_kind(bars_continue(below, made$contracts, adjust = "ratio"), "want", "no ratio")
-  expect_s3_class(bars_continue(below, made$contracts, adjust = "difference"), "vetusta_bars")
+  expect_error_kind(bars_continuous(below, made$contracts, adjust = "ratio"), "want", "no ratio")
+  expect_s3_class(bars_continuous(below, made$contracts, adjust = "difference"), "vetusta_bars")
 })

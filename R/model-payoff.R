@@ -1,8 +1,8 @@
-# What a cover on an index pays, and what that is worth.
+# The payoff of an index, and its value.
 
-#' What a cover pays
+#' The payoff of an index
 #'
-#' A cover pays a fixed amount for each unit of the index above a strike, up to a cap. It is valued
+#' A payoff is a fixed amount for each unit of the index above a strike, up to a cap. It is valued
 #' by what it would have paid in past seasons (burn analysis) and by what it pays on simulated ones.
 #'
 #' @param index An [index_sum()] of paths or of past seasons; or [model_paths()], with `payoff`.
@@ -13,7 +13,7 @@
 #'   where `index` are paths, of one path's values and its times; it gives what is paid.
 #' @param season Which season of the index is meant; by default the first of paths that is whole.
 #' @param loading How many standard deviations of the payments the premium has above their mean.
-#' @return A `vetusta_cover`, a tibble with one row of terms and method: `name`, `strike`, `cap`,
+#' @return A `vetusta_payoff`, a tibble with one row of terms and method: `name`, `strike`, `cap`,
 #'   `pays`, `method` (`simulation` or `past seasons`), `count` (paths or seasons), `mean`,
 #'   `standard_error` (of the mean), `deviation`, `median`, `q90`, `q99`, `greatest`, `probability`
 #'   (of any payment) and `premium`. Past seasons in which days are missing do not count. The
@@ -26,18 +26,18 @@
 #' level <- data.frame(series = "lock", period = days,
 #'   value = 190 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25))
 #' index <- index_sum(level, below = 180, season = c("05-01", "10-31"))
-#' cover_value(index, data.frame(strike = c(500, 1000), cap = 4000, pays = 20))
-cover_value <- function(index, terms = NULL, history = NULL, payoff = NULL, season = NULL,
+#' payoff_value(index, data.frame(strike = c(500, 1000), cap = 4000, pays = 20))
+payoff_value <- function(index, terms = NULL, history = NULL, payoff = NULL, season = NULL,
   loading = 0.25) {
   check_number(loading, "loading", 0, "model")
   if (is.null(terms) == is.null(payoff)) {
-    vetusta_stop("model", "A cover has terms, or a function of what it pays.",
+    vetusta_stop("model", "A payoff has terms, or a function of what it pays.",
       todo = "give `terms` or `payoff`")
   }
   if (!is.null(payoff) && !is.function(payoff)) {
     vetusta_stop("model", "`payoff` is a function of the index.", todo = "give `terms` instead")
   }
-  terms <- if (!is.null(terms)) cover_terms(terms)
+  terms <- if (!is.null(terms)) payoff_terms(terms)
   else data.frame(name = "by function", strike = NA_real_, cap = NA_real_, pays = NA_real_)
   if (inherits(given(index, "index", "model"), "vetusta_paths")) {
     if (is.null(payoff)) {
@@ -49,24 +49,24 @@ cover_value <- function(index, terms = NULL, history = NULL, payoff = NULL, seas
     if (!is.numeric(paid) || length(paid) != ncol(index$paths)) {
       vetusta_stop("model", "`payoff` gives one number a path.", todo = "correct it")
     }
-    return(cover_made(terms, list(simulation = list(numeric(), list(paid))), index$name, loading))
+    return(payoff_made(terms, list(simulation = list(numeric(), list(paid))), index$name, loading))
   }
   check_model(index, "vetusta_index", "index", "index_sum()")
   if (!is.null(history)) check_model(history, "vetusta_index", "history", "index_sum()")
-  sums <- c(cover_sums(index, season), if (!is.null(history)) cover_sums(history, NULL))
+  sums <- c(payoff_sums(index, season), if (!is.null(history)) payoff_sums(history, NULL))
   valued <- lapply(sums, function(sum) {
     list(sum, lapply(seq_len(nrow(terms)), function(i) {
       if (!is.null(payoff)) as.numeric(handed_function(payoff(sum), "payoff"))
-      else cover_paid(sum, terms[i, ])
+      else payoff_paid(sum, terms[i, ])
     }))
   })
-  cover_made(terms, valued, attr(index, "name"), loading)
+  payoff_made(terms, valued, attr(index, "name"), loading)
 }
 
-cover_terms <- function(terms) {
+payoff_terms <- function(terms) {
   if (!is.data.frame(terms) || !nrow(terms) || !is.numeric(terms[["strike"]]) ||
     anyNA(terms$strike)) {
-    vetusta_stop("model", "The terms of a cover are a table with a strike in each row.",
+    vetusta_stop("model", "The terms of a payoff are a table with a strike in each row.",
       todo = "give a data frame of strike, cap and pays")
   }
   n <- nrow(terms)
@@ -90,10 +90,10 @@ cover_terms <- function(terms) {
   data.frame(name = name, strike = as.numeric(terms$strike), cap = cap, pays = number("pays", 1))
 }
 
-cover_paid <- function(index, one) one$pays * pmax(0, pmin(index, one$cap) - one$strike)
+payoff_paid <- function(index, one) one$pays * pmax(0, pmin(index, one$cap) - one$strike)
 
 # Named by the method: the index of each path of one season, or of each past season that is whole.
-cover_sums <- function(index, season) {
+payoff_sums <- function(index, season) {
   simulated <- attr(index, "simulated")
   whole <- index$missing == 0
   if (is.null(simulated)) {
@@ -117,20 +117,20 @@ cover_sums <- function(index, season) {
   list(simulation = simulated[at, ])
 }
 
-cover_made <- function(terms, valued, name, loading) {
+payoff_made <- function(terms, valued, name, loading) {
   rows <- lapply(names(valued), function(method) {
-    told <- lapply(valued[[method]][[2]], cover_numbers, loading)
+    told <- lapply(valued[[method]][[2]], payoff_numbers, loading)
     cbind(terms, method = method, do.call(rbind, told))
   })
   table <- as_rows(as.list(do.call(rbind, rows)))
   attr(table, "payments") <- unlist(lapply(valued, `[[`, 2), recursive = FALSE, use.names = FALSE)
   attr(table, "index") <- lapply(valued, `[[`, 1)
   attr(table, "name") <- name
-  class(table) <- c("vetusta_cover", class(table))
+  class(table) <- c("vetusta_payoff", class(table))
   table
 }
 
-cover_numbers <- function(paid, loading) {
+payoff_numbers <- function(paid, loading) {
   n <- length(paid)
   deviation <- if (n > 1) stats::sd(paid) else NA_real_
   data.frame(count = n, mean = mean(paid), standard_error = deviation / sqrt(n),
@@ -141,8 +141,8 @@ cover_numbers <- function(paid, loading) {
 }
 
 #' @export
-print.vetusta_cover <- function(x, ...) {
-  cat("what a cover on ", attr(x, "name"), " pays\n", sep = "")
+print.vetusta_payoff <- function(x, ...) {
+  cat("payoff of ", attr(x, "name"), "\n", sep = "")
   shown <- as.data.frame(x)
   for (column in names(shown)[vapply(shown, is.numeric, TRUE)]) {
     shown[[column]] <- signif(shown[[column]], 4)

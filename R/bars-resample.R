@@ -1,4 +1,4 @@
-#' Regroup bars to a longer interval
+#' Resample bars to a longer interval
 #'
 #' @param bars A table of bars, see [bars_frame()]; rows in any order.
 #' @param interval The longer interval, see [time_interval()]; or `"session"` for one bar a
@@ -47,15 +47,15 @@
 #'   symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC") + 60 * (0:389),
 #'   open = 41, high = 42, low = 40, close = 41, volume = 100
 #' ))
-#' bars_regroup(minutes, "1 day", source_calendar("quay"))
-bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", base = NULL,
+#' bars_resample(minutes, "1 day", source_calendar("quay"))
+bars_resample <- function(bars, interval, calendar = NULL, session = "regular", base = NULL,
   zone = NULL, anchor = "opening", day_start = NULL, week_start = "monday", label = "start",
   need = 0) {
   bars <- given(bars, "bars")
   facts <- facts_of(bars)
   if (is.null(calendar) && is.null(zone) && is.null(day_start)) calendar <- facts$calendar
   zone <- zone %||% facts$zone %||% "UTC"
-  terms <- regroup_terms(interval, calendar, session, zone, anchor, day_start, week_start, label,
+  terms <- resample_terms(interval, calendar, session, zone, anchor, day_start, week_start, label,
     need)
   bars <- ordered_bars(bars)
   groups <- bar_groups(bars)
@@ -63,26 +63,26 @@ bars_regroup <- function(bars, interval, calendar = NULL, session = "regular", b
   else facts$interval %||% guess_interval(bars$time, groups$id)
   check_divides(terms$interval, base)
   if (!nrow(bars)) {
-    return(with_facts(regrouped_none(), regrouped_facts(facts, terms)))
+    return(with_facts(resampled_none(), resampled_facts(facts, terms)))
   }
   calendar <- terms$calendar
   check_covers(calendar, min(bars$time), utc(as.numeric(max(bars$time)) + 1))
   # a bar of a day is of its trading day, wherever its source stamps it
   time <- if (is.null(base) || is_intraday(base)) bars$time
   else trading_times(bars$time, base, calendar)
-  grid <- regroup_grid(terms, min(time), max(time))
+  grid <- resample_grid(terms, min(time), max(time))
   times <- if (any(c("through", "known") %in% names(bars))) row_times(bars, own_ends(bars,
     list(interval = base, zone = facts$zone %||% calendar$zone,
       calendar = facts$calendar %||% calendar)), facts)
-  rows <- regroup_rows(bars, groups, time, grid, times)
+  rows <- resample_rows(bars, groups, time, grid, times)
   if (rows$outside > 0) say_outside(sum(find_sessions(time, calendar)$at == 0L), nrow(bars))
-  regrouped_frame(bars[c("symbol", "side")], groups$first, rows, grid, terms, base, max(time),
+  resampled_frame(bars[c("symbol", "side")], groups$first, rows, grid, terms, base, max(time),
     facts)
 }
 
 # Rows in order of group and time into buckets.
-regroup_rows <- function(bars, groups, time, grid, times = NULL) {
-  regroup_cpp(
+resample_rows <- function(bars, groups, time, grid, times = NULL) {
+  resample_cpp(
     groups$id, time, bars$open, bars$high, bars$low, bars$close, bars$volume,
     if (is.numeric(bars[["vwap"]])) bars[["vwap"]] else numeric(),
     bars$status, times$through %||% numeric(), times$known %||% numeric(), grid$open, grid$close,
@@ -133,14 +133,14 @@ check_divides <- function(interval, base) {
   if (interval$seconds < base$seconds ||
     (is_intraday(interval) && interval$seconds %% base$seconds != 0)) {
     vetusta_stop("want",
-      paste0("Bars of ", format(base), " cannot be regrouped to ", format(interval), "."),
+      paste0("Bars of ", format(base), " cannot be resampled to ", format(interval), "."),
       todo = paste0("choose a length that is a whole number of times ", format(base)))
   }
 }
 
 # Buckets as bars. `series` has the symbol and the side of rows, of which each group is told by one,
 # `newest` is the time of the last bar of all.
-regrouped_frame <- function(series, firsts, rows, grid, terms, base, newest, facts = list()) {
+resampled_frame <- function(series, firsts, rows, grid, terms, base, newest, facts = list()) {
   expected <- as.integer(expected_bars(rows, grid, base))
   ends <- bucket_ends(rows, grid)
   over <- if (is.null(base)) NA
@@ -157,22 +157,22 @@ regrouped_frame <- function(series, firsts, rows, grid, terms, base, newest, fac
     expected = expected
   ))
   attr(result, "outside") <- rows$outside
-  result <- with_facts(with_shape(result, "vetusta_bars"), regrouped_facts(facts, terms))
+  result <- with_facts(with_shape(result, "vetusta_bars"), resampled_facts(facts, terms))
   # what came late makes what is made of it late
   through <- if (length(rows$through)) pmax(ends, rows$through) else ends
   with_times(result, through, if (length(rows$known)) pmax(through, rows$known))
 }
 
 # What longer bars know of themselves: a bar a session has no length.
-regrouped_facts <- function(facts, terms) {
+resampled_facts <- function(facts, terms) {
   facts$interval <- if (!terms$by_session) terms$interval
   facts$calendar <- if (terms$stated) terms$calendar
   facts$zone <- terms$calendar$zone
   facts
 }
 
-# No bars, with all that regrouped ones have.
-regrouped_none <- function() {
+# No bars, with all that resampled ones have.
+resampled_none <- function() {
   none <- numeric()
   with_shape(as_rows(structure(list(symbol = character(), time = utc(none), open = none,
     high = none, low = none, close = none, volume = none, session = character(),

@@ -1,8 +1,8 @@
 # From a lower frequency to a higher one.
 
-#' @rdname series_condense
+#' @rdname series_aggregate
 #' @export
-series_refine <- function(x, to, rule = "last", known = "start", indicator = NULL) {
+series_disaggregate <- function(x, to, rule = "last", known = "start", indicator = NULL) {
   to <- check_frequency(if (missing(to)) NULL else to)
   check_choice(rule, "rule", c("last", "linear", "spline", "even", "indicator"))
   check_choice(known, "known", c("start", "end"))
@@ -16,7 +16,7 @@ series_refine <- function(x, to, rule = "last", known = "start", indicator = NUL
     return(series_frame(data.frame(series = character(), period = as.Date(character()),
       frequency = character(), value = numeric(), status = character(), rule = character())))
   }
-  out <- refined_releases(x, to, rule, known, indicator, zone)
+  out <- disaggregated_releases(x, to, rule, known, indicator, zone)
   frame <- data.frame(series = out$series,
     period = epoch_days(out$time / 86400), frequency = rep(to, nrow(out)),
     value = out$value, unit = out$unit, status = ifelse(is.na(out$value), "deleted", "filled"),
@@ -26,21 +26,21 @@ series_refine <- function(x, to, rule = "last", known = "start", indicator = NUL
 
 # The parts of each series' periods, by its releases where it has several. A part that is there no
 # more is a row without a value.
-refined_releases <- function(x, to, rule, known, indicator, zone) {
-  refine <- function(rows, group) {
-    refined(frame_rows(x, rows), group, to, rule, known, indicator, zone)
+disaggregated_releases <- function(x, to, rule, known, indicator, zone) {
+  disaggregate <- function(rows, group) {
+    disaggregated(frame_rows(x, rows), group, to, rule, known, indicator, zone)
   }
   parts <- lapply(unname(series_split(x$series)), function(rows) {
     deleted <- x$status[rows] %in% "deleted"
     found <- if (!anyDuplicated(x$time[rows])) {
       once <- rows[!deleted]
-      refine(once, rep(1L, length(once)))
+      disaggregate(once, rep(1L, length(once)))
     } else if (rule == "spline") {
       by_instant(frame_rows(x, rows), function(at, ...) {
-        refine(rows[at], rep(1L, length(at)))
+        disaggregate(rows[at], rep(1L, length(at)))
       })
     } else {
-      refined_one(frame_rows(x, rows), to, function(at, group) refine(rows[at], group))
+      disaggregated_one(frame_rows(x, rows), to, function(at, group) disaggregate(rows[at], group))
     }
     found <- list_frame(found[c("time", "value", "through", "known")])
     found$series <- rep(x$series[rows[1]], nrow(found))
@@ -52,15 +52,15 @@ refined_releases <- function(x, to, rule, known, indicator, zone) {
 }
 
 # The parts of one series with several releases of a period.
-refined_one <- function(x, to, refine) {
+disaggregated_one <- function(x, to, disaggregate) {
   table <- release_table(x)
   near <- reach_values(table, !is.na(x$value[table$row]))
   once <- which(table$in_order & table$usable[table$begins])
-  first <- refine(table$row[table$begins[once]], rep(1L, length(once)))
+  first <- disaggregate(table$row[table$begins[once]], rep(1L, length(once)))
   maker <- once[first$maker]
   first <- c(first[c("time", "value", "through", "known")], list(at = table$known_first[maker]))
   state <- release_rows(table, near$rows$lo, near$rows$hi, near$at[near$rows$group])
-  found <- refine(state$row, state$question)
+  found <- disaggregate(state$row, state$question)
   group <- near$rows$group[found$group]
   days <- table$time
   place <- function(time) {
@@ -89,7 +89,7 @@ refined_one <- function(x, to, refine) {
 
 # The parts of the periods of several series, which are told apart by numbers: `group`, `time`,
 # `value`, `through`, `known`, and `maker`, the last row that each is made from.
-refined <- function(x, group, to, rule, known, indicator, zone) {
+disaggregated <- function(x, group, to, rule, known, indicator, zone) {
   n <- length(group)
   if (!n) {
     none <- numeric()

@@ -1,5 +1,5 @@
-cli_regroup <- function(arguments) {
-  options <- cli_arguments(arguments, "regroup", "ADDRESS...",
+cli_resample <- function(arguments) {
+  options <- cli_arguments(arguments, "resample", "ADDRESS...",
     c(list(
       cli_option("into",
         paste0("bars: a longer length, as \"1 day\", or session; other values: a frequency (A, ",
@@ -20,32 +20,33 @@ cli_regroup <- function(arguments) {
           "provisional, or missing [0]"), metavar = "PART"),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta regroup \"KELD@1 minute\" --into \"1 day\"",
-      "vetusta regroup kelder-lock --into M --rule mean",
-      "cat minutes.csv | vetusta regroup --input - --symbol KELD --into \"1 hour\" --anchor clock"))
+    c("vetusta resample \"KELD@1 minute\" --into \"1 day\"",
+      "vetusta resample kelder-lock --into M --rule mean",
+      paste("cat minutes.csv | vetusta resample --input - --symbol KELD --into \"1 hour\"",
+        "--anchor clock")))
   to <- cli_needs(options, "into")
   read <- cli_series(options, function(calendar, zone) {
-    cli_regroup_words(to, options, calendar, zone)
+    cli_resample_words(to, options, calendar, zone)
   })
   what <- "row"
   rows <- cli_each(read, options, function(x, interval, read) {
     if (is_bars(x)) what <<- "bar"
-    if (is_bars(x)) x else cli_regroup_one(as_series(x), to, options, read, interval)
+    if (is_bars(x)) x else cli_resample_one(as_series(x), to, options, read, interval)
   })
   cli_put(rows, options, what)
 }
 
 # Bars become longer ones; other values change their frequency.
-cli_regroup_one <- function(x, to, options, read, interval) UseMethod("cli_regroup_one")
+cli_resample_one <- function(x, to, options, read, interval) UseMethod("cli_resample_one")
 
 #' @export
-cli_regroup_one.vetusta_bars <- function(x, to, options, read, interval) {
-  do.call(bars_regroup, c(list(x, base = interval),
-    cli_regroup_words(to, options, read$calendar, read$zone)))
+cli_resample_one.vetusta_bars <- function(x, to, options, read, interval) {
+  do.call(bars_resample, c(list(x, base = interval),
+    cli_resample_words(to, options, read$calendar, read$zone)))
 }
 
-# What bars are regrouped by, as options say it.
-cli_regroup_words <- function(to, options, calendar, zone) {
+# What bars are resampled by, as options say it.
+cli_resample_words <- function(to, options, calendar, zone) {
   list(interval = to, calendar = calendar,
     session = cli_sessions(list(calendar = calendar), options), zone = zone,
     anchor = options$anchor, day_start = options$day_start, week_start = options$week_start,
@@ -53,14 +54,14 @@ cli_regroup_words <- function(to, options, calendar, zone) {
 }
 
 #' @export
-cli_regroup_one.default <- function(x, to, options, read, interval) {
+cli_resample_one.default <- function(x, to, options, read, interval) {
   to <- check_frequency(to)
   now <- unique(parts_of(x, "UTC")$frequency)
   rank <- c(D = 1, W = 2, M = 3, Q = 4, T = 5, S = 6, A = 7)
   if (!all(rank[now] <= rank[to])) {
-    return(series_refine(x, to, options$rule %||% "last"))
+    return(series_disaggregate(x, to, options$rule %||% "last"))
   }
-  series_condense(x, to, options$rule %||% "mean", need = cli_number(options, "need", 0) %||% 0,
+  series_aggregate(x, to, options$rule %||% "mean", need = cli_number(options, "need", 0) %||% 0,
     calendar = read$calendar,
     zone = read$zone)
 }

@@ -44,7 +44,7 @@ store_outline.vetusta_store_columns <- function(store, series, from = -Inf, to =
 # them are the lowest and the highest of all (the one after the last). Gives columns: series,
 # bucket, count, first, last (times), open, high, low, close, volume, value and weight (of the
 # closes, by volume), own_value, own_weight and own_count (of the bars' own means), provisional.
-store_regroup <- function(store, series, from, to, at, cells, without, sessions = NULL) {
+store_resample <- function(store, series, from, to, at, cells, without, sessions = NULL) {
   found <- sql_get(store, "SELECT m.series, s.shape, m.times FROM moved m
     JOIN series s ON s.id = m.series WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?",
     list(json_numbers(series), to, from))
@@ -65,7 +65,7 @@ store_regroup <- function(store, series, from, to, at, cells, without, sessions 
   size <- max(1, min(10000, floor(columns_groups / max(columns_pieces(cells)$weight))))
   make <- function(ids, twice) {
     parts <- lapply(split(ids, (seq_along(ids) - 1) %/% size), function(some) {
-      columns_regroup(columns, shape, known, some, from, to, at, cells, without, sessions, twice)
+      columns_resample(columns, shape, known, some, from, to, at, cells, without, sessions, twice)
     })
     unlist(unname(parts), recursive = FALSE)
   }
@@ -95,7 +95,7 @@ columns_pieces <- function(cells) {
 }
 
 # Some series, in as many queries as keep each of them small.
-columns_regroup <- function(columns, shape, known, ids, from, to, at, cells, without, sessions,
+columns_resample <- function(columns, shape, known, ids, from, to, at, cells, without, sessions,
   twice) {
   pieces <- columns_pieces(cells)
   most <- min(columns_cells, columns_groups / length(ids))
@@ -110,7 +110,7 @@ columns_regroup <- function(columns, shape, known, ids, from, to, at, cells, wit
     inside <- low >= without[1] * 1e6 && high <= without[2] * 1e6
     if (low >= high || inside) return(NULL)
     own <- cells$cell >= first[i] & cells$cell < c(first, cells$highest)[i + 1]
-    query <- columns_regroup_query(columns, shape, known,
+    query <- columns_resample_query(columns, shape, known,
       columns_where(ids, low / 1e6, high / 1e6, at, without), edge[i],
       list(cell = cells$cell[own] - first[i], bucket = cells$bucket[own], unit = cells$unit),
       sessions, twice)
@@ -121,7 +121,7 @@ columns_regroup <- function(columns, shape, known, ids, from, to, at, cells, wit
 
 # Of each series and bucket: what becomes of its rows. Sums are of the rows that have a number; 0 is
 # the bucket of what lies beside all cells.
-columns_regroup_query <- function(columns, shape, known, where, edge, cells, sessions, twice) {
+columns_resample_query <- function(columns, shape, known, where, edge, cells, sessions, twice) {
   number <- function(name) if (name %in% known) name else paste("nan AS", name)
   text <- function(name, or, as) {
     column <- paste0(name, "__text")
