@@ -60,6 +60,7 @@ bench: $(LIB)/installed
 	@$(WITH_LIBRARY) Rscript bench/scale.R
 	@$(WITH_LIBRARY) Rscript bench/growth.R
 	@$(WITH_LIBRARY) Rscript bench/vintages.R
+	@$(WITH_LIBRARY) Rscript bench/small.R
 	@$(WITH_LIBRARY) Rscript bench/start.R
 
 clean:
