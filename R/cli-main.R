@@ -68,10 +68,10 @@ cli_run <- function(arguments) {
     return(if (length(arguments)) status else 2L)
   }
   if (arguments[1] == "--version") arguments[1] <- "version"
+  arguments <- options_behind(arguments)
   command <- arguments[1]
   if (!command %in% names(cli_commands)) {
-    cli_say("vetusta: there is no command \"", command, "\"; ",
-      suggest_word(command, names(cli_commands)))
+    cli_say("vetusta: there is no command \"", command, "\"; ", command_hint(command))
     return(2L)
   }
   # what runs long shows what it does while it does it
@@ -157,14 +157,6 @@ cli_failed <- function(error, status) {
 
 cli_say <- function(...) cat(..., "\n", file = stderr(), sep = "")
 
-cli_overview <- function() {
-  cat(paste0("vetusta collects market prices and statistics from data APIs, and keeps, aligns, ",
-    "mends and draws them.\n\nusage: vetusta COMMAND [...]\n\n"))
-  cat(sprintf("  %-10s %s\n", names(cli_commands), cli_commands), sep = "")
-  cat(paste0("\n`vetusta help COMMAND` shows a command's options and an example; `vetusta demo` ",
-    "is a good start.\n"))
-}
-
 cli_usage_error <- function(...) {
   stop(structure(class = c("vetusta_usage", "error", "condition"),
     list(message = paste0(...), call = NULL)))
@@ -229,23 +221,6 @@ cli_tidy_help <- function(lines) {
   lines[flag] <- sprintf("  %-*s  %s", width, names, trimws(lines[flag + 1]))
   lines <- lines[-c(flag + 1, flag + 2)]
   lines[!(lines == "" & c(FALSE, utils::head(lines == "", -1)))]
-}
-
-cli_help <- function(arguments) {
-  if (!length(arguments)) {
-    cli_overview()
-    return(0L)
-  }
-  if (arguments[1] %in% c("--help", "-h", "help")) {
-    cat("usage: vetusta help [COMMAND]\n\nShow how a command is used.\n\nexample:\n",
-      "  vetusta help collect\n", sep = "")
-    return(0L)
-  }
-  if (!arguments[1] %in% names(cli_commands)) {
-    cli_usage_error("there is no command \"", arguments[1], "\"; ",
-      suggest_word(arguments[1], names(cli_commands)))
-  }
-  cli_command(arguments[1])("--help")
 }
 
 cli_command <- function(name) {

@@ -175,3 +175,39 @@ test_that("a station's days before its first one are told as such", {
   out <- vetusta("gaps", "river/levels")
   expect_match(out$stdout, "new +2026-01-01 +2026-01-03 +3 +before listing")
 })
+
+test_that("the first screen is short, and each command stands in one group", {
+  lines <- strsplit(run_vetusta("help")$stdout, "\n")[[1]]
+  expect_lte(length(lines), 24)
+  expect_lte(max(nchar(lines)), 80)
+  expect_setequal(unlist(vetusta:::cli_groups), names(vetusta:::cli_commands))
+  expect_identical(anyDuplicated(unlist(vetusta:::cli_groups)), 0L)
+  for (group in setdiff(names(vetusta:::cli_groups), "collect")) {
+    out <- run_vetusta("help", group)
+    expect_identical(out$status, 0L)
+    shown <- sub("^  ([a-z]+) .*", "\\1", grep("^  [a-z]", strsplit(out$stdout, "\n")[[1]],
+      value = TRUE))
+    expect_identical(shown, vetusta:::cli_groups[[group]])
+  }
+  expect_match(run_vetusta("help", "collect")$stdout, "others of its group: plan, keep, refresh")
+})
+
+test_that("what is called otherwise elsewhere gets a hint, and is no command", {
+  expect_true(all(vetusta:::cli_meanings %in% names(vetusta:::cli_commands)))
+  expect_false(any(names(vetusta:::cli_meanings) %in% names(vetusta:::cli_commands)))
+  out <- run_vetusta("chart", "KELD")
+  expect_identical(out$status, 2L)
+  expect_match(out$stderr, "there is no command \"chart\"; `vetusta figure` does that")
+  expect_match(run_vetusta("help", "update")$stderr, "`vetusta refresh` does that")
+  expect_match(run_vetusta("colect")$stderr, "did you mean \"collect\"")
+})
+
+test_that("a desk or an archive may be named before the command", {
+  folder <- withr::local_tempdir()
+  csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
+  run_vetusta("--archive", "own.sqlite", "import", csv, "--symbol", "KELD", "--interval", "1 day",
+    folder = folder)
+  expect_match(run_vetusta("--archive=own.sqlite", "list", folder = folder)$stdout, "KELD@1 day")
+  expect_identical(run_vetusta("--archive", "own.sqlite", folder = folder)$status, 2L)
+  expect_identical(run_vetusta("--desk", folder = folder)$status, 2L)
+})
