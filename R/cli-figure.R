@@ -26,6 +26,7 @@ cli_figure <- function(arguments) {
   if (!is.null(options$panels) && !options$panels %in% c("none", "free", "fixed")) {
     cli_usage_error("--panels must be free or fixed")
   }
+  if (!is.null(options$file)) check_figure_file(options$file)
   size <- c(cli_number(options, "width", 100), cli_number(options, "height", 100))
   kind <- named$kind
   tabled <- if (!is.null(kind)) cli_tabled[[kind]]

@@ -54,7 +54,8 @@ cli_find_sources <- function(options) {
     return(list(sources = list(cli_source(options)), words = if (length(words) > 1) words[-1]))
   }
   if (is.null(desk)) cli_usage_error("name a source, or call it in a desk's folder")
-  list(sources = lapply(known, function(name) desk_source(desk, name)), words = words)
+  list(sources = lapply(known, function(name) desk_source(desk, name)),
+    words = if (length(words)) words)
 }
 
 cli_find_tree <- function(sources, options, archive) {

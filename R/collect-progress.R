@@ -28,7 +28,7 @@ progress_text <- function(run, tally, queue, total, began, width = Inf) {
     if (!is.null(queue$waits_for)) paste("waits for", queue$waits_for)
   )
   text <- paste(parts, collapse = ", ")
-  if (nchar(text) > width) paste0(substr(text, 1, width - 1), "\u2026") else text
+  shortened(text, width)
 }
 
 # The rate of calls, also of those that failed or are made again, against the limit that they come

@@ -84,16 +84,8 @@ figure_save <- function(figure, file, width = 1280, height = 800, resolution = 1
         shown_value(height), " pixels."), todo = "give a width and a height from 100 to 20000")
     }
   }
+  open <- check_figure_file(file)
   ending <- tolower(sub(".*[.]", "", file))
-  open <- figure_devices[[ending]]
-  if (is.null(open)) {
-    vetusta_stop("figure", "The figure's file must end in .png, .svg or .pdf.", where = file,
-      todo = "give another name")
-  }
-  if (!dir.exists(dirname(file))) {
-    vetusta_stop("figure", "The folder for the figure is not there.", where = dirname(file),
-      todo = "make it, or give another path")
-  }
   # what is wrong with the figure is not the file's fault
   built <- other_errors(ggplot2::ggplot_build(figure), function(e) {
     vetusta_stop("figure", paste0("The figure cannot be drawn: ",
@@ -184,3 +176,17 @@ say_figure <- function(...) {
 }
 
 utils::globalVariables(c(".data", "density"))
+
+# The device of a figure's file, whose name can be looked at before anything is read.
+check_figure_file <- function(file) {
+  open <- figure_devices[[tolower(sub(".*[.]", "", file))]]
+  if (is.null(open)) {
+    vetusta_stop("figure", "The figure's file must end in .png, .svg or .pdf.", where = file,
+      todo = "give another name")
+  }
+  if (!dir.exists(dirname(file))) {
+    vetusta_stop("figure", "The folder for the figure is not there.", where = dirname(file),
+      todo = "make it, or give another path")
+  }
+  open
+}

@@ -62,6 +62,7 @@ condition_holds <- function(condition, rows) {
     "!=" = !equals_any(column, asked$value),
     "~" = holds_text(column, asked$value),
     compares(column, asked))
+  if (asked$sign == "=" && length(hold) && !any(hold)) say_no_value(asked, column)
   # what is missing fulfils nothing, unless it is asked for
   if (nzchar(asked$value)) hold & !is.na(column) else hold
 }

@@ -77,3 +77,19 @@ with_one_note <- function(work) {
   say_sorted(late, total)
   result
 }
+
+# Nothing equals the value that is asked for, which may be misspelt: the values there are.
+say_no_value <- function(asked, column) {
+  if (!nzchar(asked$value) || inherits(column, c("Date", "POSIXct"))) {
+    return(invisible())
+  }
+  texts <- unique(condition_texts(column[!is.na(column)]))
+  values <- if (is.numeric(column)) paste("from", min(column, na.rm = TRUE), "to",
+    max(column, na.rm = TRUE)) else paste(utils::head(sort(texts), 8), collapse = ", ")
+  text <- paste0("note: no row has ", asked$column, " \"", asked$value, "\"; its values are: ",
+    if (length(texts)) values else "none", if (!is.numeric(column) && length(texts) > 8)
+      paste0(" and ", length(texts) - 8, " more"),
+    if (startsWith(asked$value, "=")) paste0(" (write ", asked$column, asked$value, ")"), "\n")
+  message(structure(class = c("vetusta_note", "message", "condition"),
+    list(message = text, call = NULL)))
+}

@@ -28,8 +28,7 @@ narrowed <- function(columns, heads, right, width) {
     if (over <= 0 || !length(free)) break
     at <- free[which.max(wide[free])]
     most <- max(wide[at] - over, 12, nchar(heads[at], "width"))
-    long <- nchar(columns[[at]], "width") > most
-    columns[[at]][long] <- paste0(substr(columns[[at]][long], 1, most - 1), "\u2026")
+    columns[[at]] <- shortened(columns[[at]], most)
     wide[at] <- most
   }
   columns
@@ -74,9 +73,14 @@ to_minute <- function(time, missing = "-") {
 thousands <- function(n) format(n, big.mark = ",", scientific = FALSE, trim = TRUE)
 
 # Names that are too long for a panel, a label or a line.
-short_names <- function(names, most = 40) {
-  names <- as.character(names)
-  ifelse(nchar(names) > most, paste0(substr(names, 1, most - 1), "\u2026"), names)
+short_names <- function(names, most = 40) shortened(as.character(names), most)
+
+# Text of at most so many letters; what is longer ends with dots that the locale can write.
+shortened <- function(text, most) {
+  dots <- if (isTRUE(l10n_info()[["UTF-8"]])) "\u2026" else "..."
+  long <- which(nchar(text, "width") > most)
+  text[long] <- paste0(substr(text[long], 1, most - nchar(dots)), dots)
+  text
 }
 
 counted <- function(n, what, several = paste0(what, "s")) {

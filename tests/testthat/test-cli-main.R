@@ -211,3 +211,13 @@ test_that("a desk or an archive may be named before the command", {
   expect_identical(run_vetusta("--archive", "own.sqlite", folder = folder)$status, 2L)
   expect_identical(run_vetusta("--desk", folder = folder)$status, 2L)
 })
+
+test_that("a plain locale gets dots that it can write", {
+  code <- "cat(vetusta:::short_names(c('abcdefgh', 'abc', NA), 6))"
+  said <- function(locale) {
+    processx::run("Rscript", c("--no-init-file", "-e", code),
+      env = c("current", LC_ALL = locale, R_LIBS = r_libs()))$stdout
+  }
+  expect_identical(said("C"), "abc... abc NA")
+  expect_identical(said("C.UTF-8"), "abcde\u2026 abc NA")
+})

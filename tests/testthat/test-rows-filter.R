@@ -43,3 +43,22 @@ test_that("what cannot be is refused with what to do", {
   expect_error_kind(rows_filter(rows_asked, "seen>soon"), "want", "soon")
   expect_error_kind(rows_filter(1:3, "a=1"), "want", "table")
 })
+
+test_that("a value that no row has is told, with those there are", {
+  rows <- data.frame(type = c("share", "fund", NA), volume = c(10, 20, 30))
+  said <- function(condition) {
+    text <- character()
+    withCallingHandlers(kept <- rows_filter(rows, condition), vetusta_note = function(m) {
+      text <<- conditionMessage(m)
+      invokeRestart("muffleMessage")
+    })
+    c(nrow(kept), text)
+  }
+  expect_identical(said("type=shares"),
+    c("0", "note: no row has type \"shares\"; its values are: fund, share\n"))
+  expect_match(said("type==share")[2], "(write type=share)", fixed = TRUE)
+  expect_match(said("volume=11")[2], "its values are: from 10 to 30", fixed = TRUE)
+  expect_identical(said("type=share"), "1")
+  expect_identical(said("type="), "1")
+  expect_identical(said("type!=shares"), "2")
+})
