@@ -12,7 +12,7 @@ model_figure.vetusta_paths <- function(x, ...) figure_fan(x, ...)
 #' @export
 model_figure.vetusta_index <- function(x, ...) figure_index(x, ...)
 #' @export
-model_figure.vetusta_cover <- function(x, ...) figure_payoff(x, ...)
+model_figure.vetusta_payoff <- function(x, ...) figure_payoff(x, ...)
 
 #' @export
 plot.vetusta_spectrum <- function(x, ...) print(model_figure(x, ...))
@@ -25,7 +25,7 @@ plot.vetusta_paths <- plot.vetusta_spectrum
 #' @export
 plot.vetusta_index <- plot.vetusta_spectrum
 #' @export
-plot.vetusta_cover <- plot.vetusta_spectrum
+plot.vetusta_payoff <- plot.vetusta_spectrum
 #' @rawNamespace S3method(ggplot2::autoplot, vetusta_spectrum)
 #' @noRd
 autoplot.vetusta_spectrum <- function(object, ...) model_figure(object, ...)
@@ -41,6 +41,6 @@ autoplot.vetusta_paths <- autoplot.vetusta_spectrum
 #' @rawNamespace S3method(ggplot2::autoplot, vetusta_index)
 #' @noRd
 autoplot.vetusta_index <- autoplot.vetusta_spectrum
-#' @rawNamespace S3method(ggplot2::autoplot, vetusta_cover)
+#' @rawNamespace S3method(ggplot2::autoplot, vetusta_payoff)
 #' @noRd
-autoplot.vetusta_cover <- autoplot.vetusta_spectrum
+autoplot.vetusta_payoff <- autoplot.vetusta_spectrum
