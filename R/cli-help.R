@@ -28,7 +28,7 @@ cli_meanings <- c(plot = "figure", chart = "figure", draw = "figure", graph = "f
 cli_overview <- function() {
   cat("vetusta collects market prices and statistics from data APIs, keeps, aligns and\n",
     "cleans them, and draws them.\n\nusage: vetusta COMMAND [...]\n\nfirst:\n", sep = "")
-  cat(sprintf("  %-8s %s\n", cli_first, cli_short[cli_first]), sep = "")
+  cat(sprintf("  %-8s %s\n", cli_first, cli_commands[cli_first]), sep = "")
   cat("\ngroups of commands:\n")
   for (name in names(cli_groups)) {
     cat(strwrap(paste(cli_groups[[name]], collapse = ", "), 78,
@@ -37,12 +37,6 @@ cli_overview <- function() {
   cat("\n`vetusta help GROUP` describes the commands of a group, `vetusta help COMMAND` a\n",
     "command, with its options and an example.\n", sep = "")
 }
-
-cli_short <- c(demo = "make a desk with invented services, collect from them, and draw",
-  new = "make a desk of your own: a commented desk.yml that runs as it stands",
-  collect = "collect bars, values or rows of a source into the archive",
-  list = "list what the archive holds",
-  figure = "draw candles or lines of series")
 
 cli_help <- function(arguments) {
   if (!length(arguments)) {

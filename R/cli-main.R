@@ -5,7 +5,7 @@
 
 cli_commands <- c(
   demo = "make a desk, serve invented services, collect from them and draw",
-  new = "make a desk to begin with: a commented desk.yml that runs as it stands",
+  new = "make a desk of your own: a commented desk.yml that runs as it stands",
   services = "serve the invented services of the demo",
   sources = "list the desk's source cards, check one, or draft one from samples",
   secrets = "set, list or check the secrets of a desk, never showing one",
@@ -19,7 +19,7 @@ cli_commands <- c(
   schedule = "show when the desk's wants are due, and set timers for them",
   status = "show how complete and how fresh all is that the desk keeps",
   reparse = "decode kept raw pages again with a corrected card, making no call",
-  list = "show what the archive holds: series by address, datasets, journal, faults",
+  list = "show what the archive holds: series, datasets, journal, faults",
   rows = "rows of a dataset: chosen, joined, sorted, counted, or as a desk's list",
   fetch = "download the documents behind links, each with its hash",
   rank = "the largest moves of a market, without what nobody trades",
