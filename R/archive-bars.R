@@ -53,7 +53,7 @@ bars_within <- function(archive, held, start, end, at, newest = TRUE) {
 #' @param zone The IANA zone of days in `from` and `to`.
 #' @param as_of An instant or day: the bars as they were known then.
 #' @return A table of bars, see [bars_frame()], in order of symbol and time.
-#' @section Errors: `vetusta_error_want` for a symbol that the archive does not hold, with the
+#' @section Errors: `vetusta_error_argument` for a symbol that the archive does not hold, with the
 #'   nearest one it does; or one held
 #'   from several sources.
 #' @export
@@ -123,7 +123,7 @@ bars_symbols <- function(held) {
 check_known <- function(word, known, name) {
   check_text(word, name)
   if (!word %in% known) {
-    vetusta_stop("want", paste0("The archive holds nothing of the ", name, " \"", word, "\"."),
+    vetusta_stop("argument", paste0("The archive holds nothing of the ", name, " \"", word, "\"."),
       todo = suggest_word(word, known))
   }
   word
@@ -137,7 +137,7 @@ check_held <- function(symbol, here, held, interval) {
   }
   if (length(places) > 1) {
     several <- length(unique(own$source)) > 1
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("The archive holds ", symbol, " of ", format(interval), " from several ",
       if (several) "sources." else "datasets."),
       todo = if (several) paste0("name one as the source: ",
@@ -146,12 +146,12 @@ check_held <- function(symbol, here, held, interval) {
   }
   others <- unique(held$frequency[held$symbol == symbol])
   if (length(others)) {
-    vetusta_stop("want", paste0("The archive holds no ", symbol, " of ", format(interval), "."),
+    vetusta_stop("argument", paste0("The archive holds no ", symbol, " of ", format(interval), "."),
       todo = paste0("it has the interval ", paste(frequency_text(others), collapse = ", "),
         "; resample those, or collect"))
   }
   near <- nearest_word(symbol, unique(held$symbol))
-  vetusta_stop("want", paste0("The archive holds no series of the symbol \"", symbol, "\"."),
+  vetusta_stop("argument", paste0("The archive holds no series of the symbol \"", symbol, "\"."),
     todo = if (is.null(near)) "collect or import it first; `vetusta list` shows what is held"
     else paste0("did you mean \"", near, "\"?"))
 }

@@ -5,7 +5,7 @@
 #'
 #' @param archive An archive, see [archive_open()].
 #' @return `archive_check()`: a tibble with one row a finding: `what` (the database's own check,
-#'   `segment`, `coverage`, `series`, `frame`, `record`, `note`), `where` (an address or a place),
+#'   `segment`, `coverage`, `series`, `frame`, `record`, `note`), `where` (a series ID or a place),
 #'   `finding` (in words), `lost` (whether rows cannot be read). No row says that all is whole.
 #' @section Errors: `vetusta_error_archive` for a file that is no archive, is damaged as a whole,
 #'   is of
@@ -24,7 +24,7 @@ archive_check <- function(archive) {
 
 #' @rdname archive_check
 #' @return `archive_compact()` joins small segments, forgets what is of no use any more (claims and
-#'   calls that no limit counts), and gives unused room back to the disk; it returns the bytes of
+#'   requests that no limit counts), and gives unused room back to the disk; it returns the bytes of
 #'   the
 #'   archive before and after, invisibly.
 #' @export

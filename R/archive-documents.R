@@ -25,7 +25,7 @@ document_note <- function(folder, link) paste0(document_folder(folder), "\r", li
 #' @return A tibble with one row a document: `link` (as it came), `file`, `bytes`, `sha256`,
 #'   `fetched` (an
 #'   instant) and `state`: `whole`, `changed` (its hash is another one) or `gone`.
-#' @section Errors: `vetusta_error_want` for names that are no text.
+#' @section Errors: `vetusta_error_argument` for names that are no text.
 #' @export
 #' @examples
 #' \dontrun{

@@ -6,13 +6,13 @@
 #' are covered, so that the next `collect` asks for them anew. The journal stays.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param what Addresses of series, patterns included, or a dataset as `source/dataset`.
+#' @param what Series IDs, patterns included, or a dataset as `source/dataset`.
 #' @param backup Path of the backup, a file that is not there yet; by default beside the archive,
 #'   with the time in its name.
 #' @param dry Whether to say only what would go.
-#' @return A tibble of what goes: `address` and `rows`; its attribute `backup` is the path of the
+#' @return A tibble of what goes: `id` and `rows`; its attribute `backup` is the path of the
 #'   backup. [archive_restore()] brings it back.
-#' @section Errors: `vetusta_error_want` for an address of which there is nothing;
+#' @section Errors: `vetusta_error_argument` for a series ID of which there is nothing;
 #'   `vetusta_error_archive` where a collector is at the archive, or where the backup cannot be
 #'   written: nothing is taken out then.
 #' @export
@@ -33,8 +33,8 @@ archive_drop <- function(archive, what, backup = NULL, dry = FALSE) {
   named <- setdiff(what, known)
   found <- if (length(named)) archive_find(archive, named)
   held <- store_series(archive)
-  series <- held[series_address(held) %in% found$address, , drop = FALSE]
-  gone <- as_rows(list(address = c(known[known %in% what], found$address),
+  series <- held[series_id(held) %in% found$id, , drop = FALSE]
+  gone <- as_rows(list(id = c(known[known %in% what], found$id),
     rows = c(as.numeric(rows$rows), as.numeric(found$rows))))
   if (dry) {
     return(gone)

@@ -84,7 +84,7 @@ store_named <- function(store, source, keys) {
 #'   and every value that comes later is read as that type. A text is a number only if it reads back
 #'   as it is written: `00123`, `0E12`, `+1` and numbers of more than 15 digits stay text, as do
 #'   values in quotation marks. Zeros behind a decimal point do not count.
-#' @section Errors: `vetusta_error_want` for a source or dataset that the archive does not hold.
+#' @section Errors: `vetusta_error_argument` for a source or dataset that the archive does not hold.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

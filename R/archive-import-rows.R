@@ -17,7 +17,7 @@ import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
     if (is.character(column)) column[column %in% absent] <- NA
     column
   }))
-  # what the file itself calls text is text
+  # what the file itself marks as text is text
   attr(rows, "quoted") <- names(rows)[vapply(as.list(rows), is.character, TRUE)]
   list(each(rows, seq_len(nrow(rows)) + (ending == "xlsx")))
 }
@@ -125,7 +125,7 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
     faults = told, types = types,
     rows = if (nrow(good)) archive_parcel(shape, good, at = now_seconds(), place = basename(file)),
     journal = list(run = "import", source = source, dataset = dataset, asked = now_seconds(),
-      rows = nrow(good), outcome = "stored", address = basename(file))))
+      rows = nrow(good), outcome = "stored", url = basename(file))))
   dataset_facts_put(archive, source, dataset, list(unit = unit))
   store_settle(archive)
   invisible(structure(list(file = file, source = source, interval = "", read = nrow(rows),

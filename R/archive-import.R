@@ -225,7 +225,7 @@ store_import <- function(archive, good, faults, lines, source, interval, file, t
     rows = if (nrow(good)) archive_parcel("bars", good, frequency = interval$iso),
     journal = list(run = "import", source = source, dataset = "import", asked = now_seconds(),
       rows = nrow(good),
-      outcome = "stored", address = basename(file))))
+      outcome = "stored", url = basename(file))))
   store_settle(archive)
   counts
 }

@@ -26,7 +26,7 @@
 #'   attributes are those that held at `as_of`. `known` is when the value was released; where the
 #'   service does not say, a first value has `NA` and counts from the end of its period, and a
 #'   changed one counts from when it came.
-#' @section Errors: `vetusta_error_want` for a source, dataset, dimension or code that the
+#' @section Errors: `vetusta_error_argument` for a source, dataset, dimension or code that the
 #'   archive does not hold, with the nearest that it does.
 #' @export
 #' @examples
@@ -102,7 +102,7 @@ held_series <- function(archive, source, dataset, wanted) {
   dims <- held_dimensions(held)
   lists <- if (length(wanted)) archive_labels(archive, source, dataset)
   if (length(wanted) && (is.null(names(wanted)) || any(!nzchar(names(wanted))))) {
-    vetusta_stop("want", "Codes are asked for by the name of their dimension.",
+    vetusta_stop("argument", "Codes are asked for by the name of their dimension.",
       todo = "write them as STATE = \"ORV\"")
   }
   for (name in unique(names(wanted))) {

@@ -1,9 +1,9 @@
-# Reading: series by their addresses, and what the archive holds.
+# Reading: series by ID, and what the archive holds.
 
 #' What an archive holds
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return `archive_series()`: a tibble with one row a series: `address`, `source`, `dataset`,
+#' @return `archive_series()`: a tibble with one row a series: `id`, `source`, `dataset`,
 #'   `key` (a symbol, a station, the
 #'   codes of a statistic), `frequency` (of bars their interval, ISO 8601; of others a code as `M`,
 #'   or nothing where nobody
@@ -24,11 +24,11 @@ archive_series <- function(archive) {
 series_listed <- function(archive, found) {
   for (name in c("rows", "bytes")) found[[name]] <- as.numeric(found[[name]])
   for (name in c("first", "last")) found[[name]] <- utc(found[[name]])
-  rows <- as_rows(c(list(address = series_address(found)),
+  rows <- as_rows(c(list(id = series_id(found)),
     as.list(found)[c("source", "dataset", "key", "frequency", "shape",
     "rows", "first", "last", "bytes")]))
   rows$title <- archive_titles(archive, found)
-  attr(rows, "id") <- found$id
+  attr(rows, "numbers") <- found$id
   rows
 }
 
@@ -59,9 +59,9 @@ archive_datasets <- function(archive) {
 }
 
 #' @rdname archive_series
-#' @return `archive_journal()`: one row a call, oldest first: `run`, `source`, `dataset`,
+#' @return `archive_journal()`: one row a request, oldest first: `run`, `source`, `dataset`,
 #'   `symbol`, `asked` (`POSIXct`, UTC),
-#'   `seconds` (until the answer was there), `status` (HTTP), `bytes`, `rows`, `outcome`, `address`
+#'   `seconds` (until the answer was there), `status` (HTTP), `bytes`, `rows`, `outcome`, `id`
 #'   (without any secret), `message`.
 #' @export
 archive_journal <- function(archive) {
@@ -86,10 +86,10 @@ archive_faults <- function(archive) {
 
 #' Read series from an archive
 #'
-#' The one reading function: bars, observations and facts alike, by their addresses.
+#' The one reading function: bars, observations and facts alike, by their series IDs.
 #'
 #' @param archive An archive.
-#' @param addresses Addresses, see [archive_find()]; `NULL` for every series.
+#' @param ids Series IDs, see [archive_find()]; `NULL` for every series.
 #' @param from,to The window, days, periods or instants; open where not given, `to` included whole.
 #' @param as_of An instant or a day: the series as they were known then (a day: by its end).
 #'   `NULL` gives what is known now.
@@ -109,7 +109,7 @@ archive_faults <- function(archive) {
 #'   at `as_of`, or not known yet,
 #'   have no rows. The attribute `interval` of a table of bars is their interval.
 #' @section Errors: as of [archive_find()]; with `resample` as of [bars_resample()], and
-#'   `vetusta_error_want` where a series is no bars.
+#'   `vetusta_error_argument` where a series is no bars.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -117,7 +117,7 @@ archive_faults <- function(archive) {
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' archive_read(archive, "KELD", from = "2026-03-12")
 #' archive_read(archive, "KELD", resample = list(interval = "1 week"))
-archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_of = NULL,
+archive_read <- function(archive, ids = NULL, from = NULL, to = NULL, as_of = NULL,
   zone = "UTC", labels = "codes",
   language = "en", multiplier = "keep", releases = FALSE, resample = NULL) {
   check_archive(archive)
@@ -128,11 +128,11 @@ archive_read <- function(archive, addresses = NULL, from = NULL, to = NULL, as_o
   check_text(language, "language")
   at <- known_at(as_of)
   store_snapshot(archive, function() {
-    found <- archive_find(archive, addresses)
+    found <- archive_find(archive, ids)
     resample <- resample_asked(resample, found)
-    ids <- attr(found, "id")
-    held <- if (is.null(addresses)) store_series(archive) else store_series(archive, ids = ids)
-    held <- held[match(ids, held$id), ]
+    numbers <- attr(found, "numbers")
+    held <- if (is.null(ids)) store_series(archive) else store_series(archive, ids = numbers)
+    held <- held[match(numbers, held$id), ]
     if (!nrow(held)) {
       return(list())
     }
@@ -162,7 +162,7 @@ known_at <- function(as_of) {
   }
   end <- as.numeric(time_instant(as_of, end = TRUE, name = "as_of"))
   if (is.na(end)) {
-    vetusta_stop("want", "`as_of` is missing.", todo = "give an instant or a day, or NULL for now")
+    vetusta_stop("argument", "`as_of` is missing.", todo = "give an instant or a day, or NULL for now")
   }
   if (end > as.numeric(time_instant(as_of, name = "as_of"))) end - 1e-6 else end
 }

@@ -11,7 +11,7 @@
 #'   a key (of a series one a time),
 #'   in order of the columns that make the key (of a `table`, of all columns). Days are `Date`,
 #'   instants `POSIXct` in UTC.
-#' @section Errors: `vetusta_error_want` when the archive holds nothing of that source and dataset.
+#' @section Errors: `vetusta_error_argument` when the archive holds nothing of that source and dataset.
 #' @export
 #' @examples
 #' \dontrun{
@@ -77,7 +77,7 @@ rows_of_records <- function(archive, source, dataset, shape, at) {
   parsed <- tryCatch(json_objects(held$bodies, table = TRUE),
     error = function(e) stop_damaged_records(archive, source, dataset))
   rows <- typed_rows(as.list(parsed), held$types)
-  # in order of what tells the rows apart, so that it does not matter in which order calls were
+  # in order of what tells the rows apart, so that it does not matter in which order requests were
   # answered
   by <- intersect(record_keys[[shape]] %||% names(rows), names(rows))
   as_rows(ordered_rows(rows, by[vapply(rows[by], is.atomic, TRUE)]))

@@ -12,14 +12,14 @@ resample_asked <- function(resample, found) {
     return(resample)
   }
   if (!is.list(resample) || is.null(names(resample)) || !"interval" %in% names(resample)) {
-    vetusta_stop("want", "`resample` is a list of what bars_resample() is told.",
+    vetusta_stop("argument", "`resample` is a list of what bars_resample() is told.",
       todo = "give it as list(interval = \"1 day\", calendar = ...)")
   }
   for (name in names(resample)) check_choice(name, "resample", names(formals(resample_terms)))
   other <- setdiff(found$shape, names(longer_shapes()))
   if (length(other)) {
-    vetusta_stop("want", "Bars are resampled, and a series has other values.",
-      where = found$address[match(other[1], found$shape)],
+    vetusta_stop("argument", "Bars are resampled, and a series has other values.",
+      where = found$id[match(other[1], found$shape)],
       todo = paste0("read it without `resample`, and give it to series_aggregate() or ",
         "series_disaggregate()"))
   }

@@ -3,12 +3,12 @@
 #' The history of values
 #'
 #' @param archive An archive.
-#' @param addresses Addresses of series of any kind, see [archive_find()].
+#' @param ids Series IDs of series of any kind, see [archive_find()].
 #' @param all Whether every release is given.
 #' @param value Of series that are no single values: the number that is meant, of bars `close` by
 #'   default.
 #' @return `archive_revisions()`: a tibble with one row a series and period: `series` (the key;
-#'   the whole address where several
+#'   the whole series ID where several
 #'   datasets are asked for), `period` (`Date`; of series of instants and bars `time`, `POSIXct`),
 #'   `releases` (how many),
 #'   `first`, `first_known`, `latest`, `latest_known`, `revision` (latest less first).
@@ -25,11 +25,11 @@
 #' \dontrun{
 #' archive_revisions(archive, "basin/LOCK_TRAFFIC/M.ORV.*")
 #' }
-archive_revisions <- function(archive, addresses, all = FALSE, value = NULL) {
+archive_revisions <- function(archive, ids, all = FALSE, value = NULL) {
   check_archive(archive)
-  check_text(addresses, "addresses", several = TRUE)
+  check_text(ids, "ids", several = TRUE)
   check_flag(all, "all")
-  rows <- store_snapshot(archive, function() archive_releases(archive, addresses, value))
+  rows <- store_snapshot(archive, function() archive_releases(archive, ids, value))
   clock <- names(rows)[2]
   if (all) {
     return(as_rows(rows))
@@ -57,14 +57,14 @@ archive_revisions <- function(archive, addresses, all = FALSE, value = NULL) {
 }
 
 # All releases of series, in order of series, time and release.
-archive_releases <- function(archive, addresses, value) {
-  found <- archive_find(archive, addresses)
+archive_releases <- function(archive, ids, value) {
+  found <- archive_find(archive, ids)
   every <- store_series(archive)
-  held <- every[match(found$address, series_address(every)), ]
+  held <- every[match(found$id, series_id(every)), ]
   read <- read_rows(archive, held, -Inf, Inf, Inf, newest = FALSE)
   name <- value %||% intersect(c("value", "close"), names(read$columns))[1]
   if (!is.numeric(read$columns[[name]])) {
-    vetusta_stop("want", paste0("The series have no number called \"", name, "\"."),
+    vetusta_stop("argument", paste0("The series have no number called \"", name, "\"."),
       todo = suggest_word(name, names(read$columns)[vapply(read$columns, is.numeric, TRUE)]))
   }
   numbers <- read$columns[[name]]
@@ -77,7 +77,7 @@ archive_releases <- function(archive, addresses, value) {
   status[is.na(status)] <- "observed"
   time <- read$columns$time
   days <- all(as.numeric(time) %% 86400 == 0)
-  rows <- list(series = (if (one) held$key else found$address)[read$owner],
+  rows <- list(series = (if (one) held$key else found$id)[read$owner],
     period = if (days) epoch_days(as.numeric(time) / 86400) else time,
     known = rows_known(archive, held, read), value = numbers, status = status)
   if (!days) names(rows)[2] <- "time"

@@ -6,7 +6,7 @@
 #' handful to a function.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param addresses Addresses, see [archive_find()]; `NULL` for every series.
+#' @param ids Series IDs, see [archive_find()]; `NULL` for every series.
 #' @param f A function of a table as [archive_read()] gives it: some series of one dataset (of bars,
 #'   of one interval), each of them whole.
 #' @param by How many rows are read at a time, about; one series that has more comes alone.
@@ -18,7 +18,7 @@
 #' @return What `f` gave, in the order of the series: bound into one tibble where all of it is data
 #'   frames, else a list.
 #' @section Errors: as of [archive_find()]; an error of `f` ends the scan, and is told with the
-#'   address of the first series that it was handed.
+#'   series ID of the first series that it was handed.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -27,20 +27,20 @@
 #' archive_scan(archive, "*@1 day", function(bars) {
 #'   data.frame(symbol = bars$symbol[1], days = nrow(bars), highest = max(bars$high))
 #' }, by = 1)
-archive_scan <- function(archive, addresses = NULL, f, by = 1e6, from = NULL, to = NULL,
+archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL, to = NULL,
   as_of = NULL, zone = "UTC", workers = 1, progress = interactive()) {
   check_archive(archive)
   check_zone(zone)
   check_number(by, "by", 1)
   check_number(workers, "workers", 1)
   check_flag(progress, "progress")
-  if (!is.function(given(f, "f", "want"))) {
-    vetusta_stop("want", "`f` is a function of a table.", todo = "give one, as function(bars) ...")
+  if (!is.function(given(f, "f", "argument"))) {
+    vetusta_stop("argument", "`f` is a function of a table.", todo = "give one, as function(bars) ...")
   }
   at <- known_at(as_of)
-  found <- archive_find(archive, addresses)
+  found <- archive_find(archive, ids)
   held <- store_series(archive, sizes = TRUE)
-  held <- held[match(found$address, series_address(held)), ]
+  held <- held[match(found$id, series_id(held)), ]
   held <- held[!is.na(held$id), ]
   groups <- scan_groups(held, by)
   work <- function(archive, rows) {
@@ -48,8 +48,8 @@ archive_scan <- function(archive, addresses = NULL, f, by = 1e6, from = NULL, to
     if (!nrow(table)) return(NULL)
     tryCatch(f(table), error = function(e) {
       if (inherits(e, "vetusta_error")) stop(e)
-      vetusta_stop("want", paste0("The function failed: ", conditionMessage(e)),
-        where = series_address(held[rows[1], ]), todo = "correct the function")
+      vetusta_stop("argument", paste0("The function failed: ", conditionMessage(e)),
+        where = series_id(held[rows[1], ]), todo = "correct the function")
     })
   }
   parts <- scan_run(archive, groups, work, workers, progress)
@@ -101,7 +101,7 @@ scan_run <- function(archive, groups, work, workers, progress) {
   lapply(unlist(unname(parts), recursive = FALSE), function(part) {
     if (inherits(part, "condition")) stop(part)
     if (!is.list(part)) {
-      vetusta_stop("want", "A process that read was ended.",
+      vetusta_stop("argument", "A process that read was ended.",
         todo = "run it with fewer workers, or a smaller `by`")
     }
     part[[1]]

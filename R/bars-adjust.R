@@ -70,7 +70,7 @@ cash_maps <- list(
 #'   than the action was known and had taken place, and than the prices that tell its size; so
 #'   nothing uses the bar before. The attribute `applied` are the actions that were used.
 #' @section Errors: `vetusta_error_shape` for actions without a column or with a kind, a ratio or an
-#'   amount that cannot be (a ratio of zero); `vetusta_error_want` for a cash dividend that is as
+#'   amount that cannot be (a ratio of zero); `vetusta_error_argument` for a cash dividend that is as
 #'   large as the price before it.
 #' @export
 #' @examples
@@ -198,7 +198,7 @@ action_map <- function(action, close, run, last, method) {
   }
   price <- close[last]
   if (is.na(action$ratio) && action$amount >= price) {
-    vetusta_stop("want", paste0("The dividend of ", action$symbol, " on ", action$ex_day, ", ",
+    vetusta_stop("argument", paste0("The dividend of ", action$symbol, " on ", action$ex_day, ", ",
       format_exact(action$amount), ", is as large as the price before it, ", format_exact(price),
       "."), todo = "look at its amount and its currency")
   }

@@ -30,7 +30,7 @@
 #'   was measured. The attribute `rolls` has one row a roll: `day`, `from`, `to`,
 #'   `measured` (the day at which the step was measured, `NA` where the two have none in common),
 #'   `difference`, `ratio`.
-#' @section Errors: `vetusta_error_shape` for contracts without a column; `vetusta_error_want` for
+#' @section Errors: `vetusta_error_shape` for contracts without a column; `vetusta_error_argument` for
 #'   bars of no contract, a roll by volume of bars that have none, or a ratio of prices at or below
 #'   zero.
 #' @export
@@ -58,7 +58,7 @@ bars_continuous <- function(bars, contracts, roll = "expiry", days = 0, nth = 1,
   contracts <- contracts_frame(given(contracts, "contracts"), zone)
   known <- bars$symbol %in% contracts$symbol
   if (!any(known)) {
-    vetusta_stop("want", "None of the bars is of one of the contracts.",
+    vetusta_stop("argument", "None of the bars is of one of the contracts.",
       where = paste0("bars of ", paste(utils::head(unique(bars$symbol), 3), collapse = ", ")),
       todo = paste0("give bars of ", paste(utils::head(contracts$symbol, 3), collapse = ", ")))
   }
@@ -163,7 +163,7 @@ continue_weights <- function(bars, roll) {
   column <- c(volume = "volume", "open-interest" = "open_interest")[[roll]]
   weight <- bars[[column]]
   if (is.null(weight) || all(is.na(weight))) {
-    vetusta_stop("want", paste0("These bars have no ", if (roll == "volume") "volume"
+    vetusta_stop("argument", paste0("These bars have no ", if (roll == "volume") "volume"
       else "column open_interest", ", by which contracts could roll."),
       todo = "roll by expiry, or collect it")
   }
@@ -221,7 +221,7 @@ continue_rolls <- function(bars, day, place, days, which, contracts, rule) {
     ratio = part(3) / part(2), through = part(4), known = part(5)))
   bad <- which(rule$adjust == "ratio" & !(part(2) > 0 & part(3) > 0) %in% c(TRUE, NA))
   if (length(bad)) {
-    vetusta_stop("want", paste0("Prices at or below zero have no ratio: ", rolls$from[bad[1]],
+    vetusta_stop("argument", paste0("Prices at or below zero have no ratio: ", rolls$from[bad[1]],
       " and ", rolls$to[bad[1]], " on ", rolls$measured[bad[1]], "."),
       todo = "adjust by difference")
   }
@@ -276,7 +276,7 @@ contracts_frame <- function(contracts, zone) {
 
 check_finite <- function(x, name) {
   if (!is.finite(x)) {
-    vetusta_stop("want", paste0("`", name, "` must be a whole number, and not endless."),
+    vetusta_stop("argument", paste0("`", name, "` must be a whole number, and not endless."),
       todo = paste("correct", name))
   }
 }

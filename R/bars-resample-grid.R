@@ -12,15 +12,15 @@ resample_terms <- function(interval, calendar = NULL, session = "regular", zone 
   check_sessions(session)
   week_start <- match(check_choice(week_start, "week_start", weekday_names), weekday_names)
   if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) {
-    vetusta_stop("want", "`need` is a share of the expected bars.",
+    vetusta_stop("argument", "`need` is a share of the expected bars.",
       todo = "give a number from 0 to 1")
   }
   if (by_session && is.null(calendar)) {
-    vetusta_stop("want", "Bars are resampled by session with a calendar only.",
+    vetusta_stop("argument", "Bars are resampled by session with a calendar only.",
       todo = "give `calendar`")
   }
   if (!is.null(calendar) && !is.null(day_start)) {
-    vetusta_stop("want", "A calendar's sessions say where its days begin.",
+    vetusta_stop("argument", "A calendar's sessions say where its days begin.",
       todo = "leave out `day_start` or `calendar`")
   }
   stated <- !is.null(calendar) || !is.null(day_start)
@@ -55,7 +55,7 @@ day_calendar <- function(zone, day_start = NULL) {
     return(calendar_make(list(calendar = "every day", zone = zone)))
   }
   if (!is.character(day_start) || !grepl("^([01]?[0-9]|2[0-3]):[0-5][0-9]$", day_start)) {
-    vetusta_stop("want", "`day_start` is no hour of the clock.", todo = "write it as \"17:00\"")
+    vetusta_stop("argument", "`day_start` is no hour of the clock.", todo = "write it as \"17:00\"")
   }
   calendar_make(list(calendar = "every day", zone = zone,
     sessions = list(day = paste0(day_start, "-", day_start))))

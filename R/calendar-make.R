@@ -120,7 +120,7 @@ check_calendar <- function(calendar, name = "calendar", needed = FALSE) {
   if ((is.null(calendar) && !needed) || inherits(calendar, "vetusta_calendar")) {
     return(calendar)
   }
-  vetusta_stop("want", paste0("`", name, "` must be a calendar."),
+  vetusta_stop("argument", paste0("`", name, "` must be a calendar."),
     todo = "make one with calendar_make(), or take one with source_calendar()")
 }
 

@@ -6,7 +6,7 @@
 #' @return A data frame with one row a session, in time order: `day` (`Date`, local), `session`,
 #'   `open` and `close`
 #'   (`POSIXct`, UTC; `close` is the first instant outside).
-#' @section Errors: `vetusta_error_want` for an unknown session or a day that is none;
+#' @section Errors: `vetusta_error_argument` for an unknown session or a day that is none;
 #'   `vetusta_error_calendar` for a window outside the years that the calendar covers.
 #' @export
 #' @examples
@@ -60,7 +60,7 @@ sessions_on <- function(days, sessions) {
 calendar_days <- function(calendar, from, to) {
   bounds <- Map(check_days, list(from = from, to = to), c("from", "to"))
   if (anyNA(unlist(bounds)) || !all(is.finite(unlist(bounds))) || any(lengths(bounds) != 1)) {
-    vetusta_stop("want", "A calendar is asked for a day that is none.",
+    vetusta_stop("argument", "A calendar is asked for a day that is none.",
       todo = "write days as 2026-03-12")
   }
   if (bounds$from > bounds$to) {
@@ -126,7 +126,7 @@ calendar_plain <- function(calendar) {
 #' @param session Names of the sessions that count; `NULL` for all, and `"regular"` for all of a
 #'   calendar that has none of that name.
 #' @return `POSIXct` in UTC, ascending; the starts of all bars that begin in the window.
-#' @section Errors: `vetusta_error_want` for a window or interval that is none;
+#' @section Errors: `vetusta_error_argument` for a window or interval that is none;
 #'   `vetusta_error_calendar` for a window outside the years that the calendar covers.
 #' @export
 #' @examples
@@ -265,7 +265,7 @@ trading_buckets <- function(time, interval, calendar) {
   list(frames = frames, bucket = bucket_of_day(day, interval))
 }
 
-# The times by which the calendar calls the days, weeks or months that bars belong to; what lies on
+# The times by which the calendar gives the days, weeks or months that bars belong to; what lies on
 # no day of the calendar stays where it is.
 trading_times <- function(time, interval, calendar) {
   found <- trading_buckets(time, interval, calendar)

@@ -1,5 +1,5 @@
 cli_adjust <- function(arguments) {
-  options <- cli_arguments(arguments, "adjust", "ADDRESS...",
+  options <- cli_arguments(arguments, "adjust", "ID...",
     c(list(
       cli_option("of", "splits, or all for dividends too [splits]", default = "splits",
         metavar = "WORD"),
@@ -36,8 +36,8 @@ cli_adjust <- function(arguments) {
 }
 
 cli_actions <- function(archive, options, source = NULL) {
-  address <- cli_held(archive, "actions", options$actions, source)
-  cli_rows_of(archive, address, options$as_of)
+  id <- cli_held(archive, "actions", options$actions, source)
+  cli_rows_of(archive, id, options$as_of)
 }
 
 cli_say_applied <- function(applied) {
@@ -51,7 +51,7 @@ cli_say_applied <- function(applied) {
 }
 
 cli_continuous <- function(arguments) {
-  options <- cli_arguments(arguments, "continuous", "ADDRESS...",
+  options <- cli_arguments(arguments, "continuous", "ID...",
     c(list(
       cli_option("roll", paste0("when the next contract takes over: expiry, volume, ",
         "open-interest, or day (of the month) [expiry]"), default = "expiry", metavar = "WORD"),
@@ -73,8 +73,8 @@ cli_continuous <- function(arguments) {
   archive <- cli_archive(options)
   rows <- cli_each(read, options, function(x, interval, read) {
     if (!is_bars(x)) cli_usage_error("contracts are bars, and these are none")
-    address <- cli_held(archive, "contracts", options$contracts, read$sources)
-    done <- bars_continuous(x, cli_rows_of(archive, address, options$as_of), options$roll,
+    id <- cli_held(archive, "contracts", options$contracts, read$sources)
+    done <- bars_continuous(x, cli_rows_of(archive, id, options$as_of), options$roll,
       cli_number(options, "days", 0) %||% if (options$roll == "day") 1 else 0,
       cli_number(options, "nth", 1), options$adjust, options$anchor, read$calendar, read$zone)
     if (options$rolls) attr(done, "rolls") else done
@@ -83,7 +83,7 @@ cli_continuous <- function(arguments) {
 }
 
 cli_join <- function(arguments) {
-  options <- cli_arguments(arguments, "join", "ADDRESS ADDRESS...",
+  options <- cli_arguments(arguments, "join", "ID ID...",
     c(list(
       cli_option("level", paste0("how the level of the later ones is brought to the first: none, ",
         "ratio, difference [none]"), default = "none", metavar = "WORD"),
@@ -101,11 +101,11 @@ cli_join <- function(arguments) {
   }
   # each by itself, in the order in which they are named
   parts <- if (!is.null(options$input)) cli_series(options)$tables
-  else unlist(lapply(cli_addresses(options$words), function(word) {
+  else unlist(lapply(cli_ids(options$words), function(word) {
     options$words <- word
     cli_series(options)$tables
   }), recursive = FALSE)
-  names(parts) <- if (is.null(options$input)) cli_addresses(options$words)
+  names(parts) <- if (is.null(options$input)) cli_ids(options$words)
   else strsplit(options$input, ",", fixed = TRUE)[[1]]
   done <- do.call(series_join, c(parts, list(level = options$level, overlap = options$overlap,
     tolerance = cli_number(options, "tolerance", 0), value = options$value %||% "close",

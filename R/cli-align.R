@@ -1,5 +1,5 @@
 cli_align <- function(arguments) {
-  options <- cli_arguments(arguments, "align", "ADDRESS...",
+  options <- cli_arguments(arguments, "align", "ID...",
     c(list(
       cli_option("with", "further CSV or Parquet files to align with, with commas between",
         metavar = "FILES"),
@@ -52,7 +52,7 @@ cli_grid <- function(options, read, names, tables, calendars) {
   if (options$grid %in% c("union", "intersection", names)) {
     return(options$grid)
   }
-  length <- tryCatch(time_interval(options$grid), vetusta_error_want = function(e) {
+  length <- tryCatch(time_interval(options$grid), vetusta_error_argument = function(e) {
     cli_usage_error("--grid \"", options$grid, "\" is no series and no length of time; ",
       suggest_word(options$grid, c("union", "intersection", names)))
   })

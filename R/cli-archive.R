@@ -1,6 +1,6 @@
 cli_archive_command <- function(arguments) {
   options <- cli_arguments(arguments, "archive",
-    "check|compact|backup FILE|restore FILE|rescue FILE|copy FROM TO|drop ADDRESS...",
+    "check|compact|backup FILE|restore FILE|rescue FILE|copy FROM TO|drop ID...",
     c(list(cli_option("yes", "drop: take it out; without it what would go is only shown",
       flag = TRUE)), cli_place_options(), cli_json_option()),
     c("vetusta archive check", "vetusta archive backup ~/copies/archive-2026-11-26.sqlite",
@@ -18,7 +18,7 @@ cli_archive_command <- function(arguments) {
   takes <- if (is.na(takes)) 0 else takes
   if (options$yes && task != "drop") cli_usage_error("--yes is for drop")
   if (length(options$words) - 1 < takes) {
-    cli_usage_error(task, if (task == "drop") " needs the addresses of series, or SOURCE/DATASET"
+    cli_usage_error(task, if (task == "drop") " needs the series IDs, or SOURCE/DATASET"
     else " needs the place", if (takes > 1) "s of two archives: FROM TO"
     else if (task != "drop") " of a file")
   }
@@ -47,7 +47,7 @@ cli_archive_tasks <- list(
   drop = function(options) {
     archive <- cli_archive(options)
     on.exit(archive_close(archive))
-    what <- cli_addresses(options$words[-1])
+    what <- cli_ids(options$words[-1])
     gone <- archive_drop(archive, what, dry = !options$yes)
     if (options$json) cli_print_json(as.data.frame(gone)) else cli_print_table(gone)
     if (!options$yes) {

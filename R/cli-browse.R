@@ -9,11 +9,11 @@ cli_browse <- function(arguments) {
   port <- cli_number(options, "port", 0)
   seconds <- cli_number(options, "seconds", 0) %||% Inf
   what <- if (!is.null(options$archive)) options$archive else cli_desk(options)
-  desk_browse(what, port, function(address) {
-    cat(address, "\n", sep = "")
+  desk_browse(what, port, function(url) {
+    cat(url, "\n", sep = "")
     flush(stdout())
     cli_say("reading only, for this machine alone; ",
       if (is.finite(seconds)) paste("for", seconds, "seconds") else "until stopped with Ctrl-C")
-    if (options$open) utils::browseURL(address)
+    if (options$open) utils::browseURL(url)
   }, seconds)
 }

@@ -1,5 +1,5 @@
 cli_change <- function(arguments) {
-  options <- cli_arguments(arguments, "change", "ADDRESS...",
+  options <- cli_arguments(arguments, "change", "ID...",
     c(list(
       cli_option("change",
         "simple, log, difference, index, mean, sum, sd, min, max, cumulative, drawdown [simple]",

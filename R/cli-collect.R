@@ -1,6 +1,6 @@
 cli_collect <- function(arguments) {
   options <- cli_arguments(arguments, "collect", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
-    c(cli_want_options(), cli_place_options(), list(
+    c(cli_query_options(), cli_place_options(), list(
       cli_option("pages", "stop after so many pages; the next run goes on", metavar = "N"),
       cli_option("wait",
         paste0("the longest pause that is waited for, as \"2 hours\"; a longer one ends the run ",
@@ -22,9 +22,9 @@ cli_collect <- function(arguments) {
   }
   wait <- time_interval(options$wait, "--wait")$seconds
   if (is.na(wait)) cli_usage_error("--wait must be a length of time, as in --wait \"2 hours\"")
-  want <- cli_want(options)
-  archive <- cli_want_archive(options, create = TRUE)
-  plan <- plan_calls(want, archive, again = options$again)
+  query <- cli_query(options)
+  archive <- cli_query_archive(options, create = TRUE)
+  plan <- plan_requests(query, archive, again = options$again)
   text <- format_plan(plan)
   if (!options$quiet) {
     cli_say(paste(text[seq_len(match("", text, nomatch = length(text) + 1) - 1)], collapse = "\n"))

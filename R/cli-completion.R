@@ -20,7 +20,7 @@ cli_completion <- function(arguments) {
   cat(script, sep = "\n")
 }
 
-# The shell hands over all words of the line up to the cursor; addresses have blanks in them, and
+# The shell hands over all words of the line up to the cursor; series IDs have blanks in them, and
 # stand within quotation marks.
 completion_scripts <- list(
   bash = c(
@@ -99,7 +99,7 @@ complete_options <- list(
   interval = function() c("1 minute", "5 minutes", "15 minutes", "30 minutes", "1 hour", "1 day"),
   shape = function() setdiff(names(shape_columns), "datasets"),
   zone = function() OlsonNames(),
-  drop = function() names(desk_open(".")$wants)
+  drop = function() names(desk_open(".")$queries)
 )
 
 complete_sources <- function(desk, plain) {
@@ -139,9 +139,9 @@ complete_symbols <- function(desk, source) {
   held$key[held$source == source$source]
 }
 
-complete_addresses <- function(desk, plain) {
+complete_ids <- function(desk, plain) {
   held <- complete_series(desk)
-  full <- series_address(held)
+  full <- series_id(held)
   # the short form too, where it means one series
   short <- sub("^[^/]*/[^/]*/", "", full)
   c(short[!short %in% short[duplicated(short)]], full,
@@ -153,21 +153,21 @@ complete_series <- function(desk) {
   if (is.null(desk) || !archive_there(desk$archive)) {
     return(list(source = character(), dataset = character(), key = character()))
   }
-  archive_listed(desk$archive, "addresses", function() desk_reach(desk, create = FALSE),
+  archive_listed(desk$archive, "ids", function() desk_reach(desk, create = FALSE),
     store_series)
 }
 
-complete_wants <- function(desk, plain) setdiff(names(desk$wants), plain)
+complete_queries <- function(desk, plain) setdiff(names(desk$track), plain)
 
 complete_kinds <- c(
-  lapply(stats::setNames(nm = c("plan", "collect", "keep", "describe", "find", "reparse")),
+  lapply(stats::setNames(nm = c("plan", "collect", "track", "describe", "find", "reparse")),
     function(name) complete_sources),
   lapply(stats::setNames(nm = c("gaps", "fill", "align", "resample", "change", "export",
-    "revisions")), function(name) complete_addresses),
-  lapply(stats::setNames(nm = c("refresh", "status")), function(name) complete_wants),
+    "revisions")), function(name) complete_ids),
+  lapply(stats::setNames(nm = c("refresh", "status")), function(name) complete_queries),
   list(
     figure = function(desk, plain) {
-      if (!length(plain)) names(cli_figures) else complete_addresses(desk, plain)
+      if (!length(plain)) names(cli_figures) else complete_ids(desk, plain)
     },
     list = function(desk, plain) names(cli_lists),
     archive = function(desk, plain) names(cli_archive_tasks),

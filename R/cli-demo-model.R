@@ -5,9 +5,9 @@ demo_model <- function(desk, archive) {
     "On each day between May and October on which the level at Kelder Lock is below 180 cm, the ",
     "shortfall counts; the payoff is paid for each centimetre-day above a strike.")
   river <- desk_source(desk, "river")
-  want <- want_rows(river, "levels", station = "kelder-lock", from = "1981-01-01",
+  query <- query_rows(river, "levels", station = "kelder-lock", from = "1981-01-01",
     to = "2026-03-26")
-  print(collect_run(plan_calls(want, archive), archive, progress = FALSE))
+  print(collect_run(plan_requests(query, archive), archive, progress = FALSE))
   file <- file.path(desk$folder, "low-water.yml")
   if (!file.exists(file)) write_lines_whole(demo_payoff, file, "model")
   model <- model_from_file(archive, file, renew = TRUE)

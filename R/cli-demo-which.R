@@ -4,7 +4,7 @@ demo_which <- function(desk, archive) {
   demo_step("9  which ones, and what changes a price",
     "The largest moves are those of warrants that nobody trades, unless a floor keeps them out.")
   quay <- desk_source(desk, "quay")
-  collect <- function(want) collect_run(plan_calls(want, archive), archive, progress = FALSE)
+  collect <- function(query) collect_run(plan_requests(query, archive), archive, progress = FALSE)
   market <- archive_rows(archive, "quay", "market")
   market$before <- signif(market$last - market$change, 12)
   shown <- c("rank", "symbol", "last", "percent", "volume")
@@ -27,7 +27,7 @@ demo_companies <- function(desk, archive, collect, table) {
   cat("a statement by quarters; the fourth, which nobody filed, is the year less the others:\n")
   table(facts_statement(facts, "KELD", "quarterly", items, most = 3))
   register <- desk_source(desk, "register")
-  collect(want_rows(register, "filings", company = "KELD"))
+  collect(query_rows(register, "filings", company = "KELD"))
   cat("the newest filings, fetched with their hashes:\n")
   filings <- utils::head(rows_sort(archive_rows(archive, "register", "filings"), "filed-"), 2)
   fetched <- collect_documents(register, filings, file.path(desk$folder, "filings"), archive,
@@ -40,8 +40,8 @@ demo_companies <- function(desk, archive, collect, table) {
 }
 
 demo_prices <- function(quay, archive, collect, table) {
-  for (dataset in c("actions", "contracts")) collect(want_rows(quay, dataset))
-  collect(want_bars(quay, "KELD", interval = "1 day", from = "2025-09-08", to = "2025-09-19"))
+  for (dataset in c("actions", "contracts")) collect(query_rows(quay, dataset))
+  collect(query_bars(quay, "KELD", interval = "1 day", from = "2025-09-08", to = "2025-09-19"))
   days <- archive_bars(archive, "KELD", "1 day", source = "quay")
   adjusted <- bars_adjust(days, archive_rows(archive, "quay", "actions"), zone = quay$zone)
   cat("KELD was split 2 for 1 on 15 September 2025; the days around it, as traded and adjusted:\n")
@@ -49,7 +49,7 @@ demo_prices <- function(quay, archive, collect, table) {
   table(data.frame(day = local_day(days$time, quay$zone), traded = days$close,
     adjusted = adjusted$close, factor = adjusted$factor)[around, ])
   ends <- paste0("GRN-26", c("01", "02", "03", "04"))
-  collect(want_bars(quay, ends, interval = "1 day", from = "2025-12-01", to = "2026-03-26"))
+  collect(query_bars(quay, ends, interval = "1 day", from = "2025-12-01", to = "2026-03-26"))
   bars <- archive_read(archive, "quay/bars/GRN-*@1 day")[[1]]
   grain <- bars_continuous(bars, archive_rows(archive, "quay", "contracts"), roll = "volume",
     adjust = "ratio", calendar = source_calendar(quay))

@@ -10,10 +10,10 @@ cli_demo <- function(arguments) {
   services <- demo_services()
   on.exit(services$stop())
   desk <- desk_make(folder, title = "The freight desk", cards = unname(standin_titles),
-    addresses = services$addresses, secrets = as.list(standin_keys))
+    urls = services$urls, secrets = as.list(standin_keys))
   demo_step("1  a desk, and services to ask", "The desk is the folder ", folder,
     ": desk.yml, sources/*.yml (the source cards), desk.env (the keys).",
-    "\nThe Ysel Quay Exchange, invented, now answers at ", services$addresses$quay,
+    "\nThe Ysel Quay Exchange, invented, now answers at ", services$urls$quay,
     "; five other services stand beside it.")
   archive <- desk_reach(desk)
   demo_collect(desk, archive)
@@ -42,10 +42,10 @@ demo_services <- function() {
 
 demo_collect <- function(desk, archive) {
   quay <- desk_source(desk, "quay")
-  want <- want_bars(quay, demo_symbols, interval = "1 minute", from = "2026-03-12",
+  query <- query_bars(quay, demo_symbols, interval = "1 minute", from = "2026-03-12",
     to = "2026-03-26")
-  plan <- plan_calls(want, archive)
-  demo_step("2  the plan, before the first call")
+  plan <- plan_requests(query, archive)
+  demo_step("2  the plan, before the first request")
   print(plan)
   demo_step("3  collecting")
   print(collect_run(plan, archive, progress = isatty(stderr())))
@@ -78,27 +78,27 @@ demo_look <- function(desk, archive) {
 demo_others <- function(desk, archive) {
   demo_step("6  the other services")
   source <- function(name) desk_source(desk, name)
-  wants <- list(
-    "directory by first letters; some stand under two" = want_rows(source("quay"), "directory",
+  queries <- list(
+    "directory by first letters; some stand under two" = query_rows(source("quay"), "directory",
       letters = c("K", "T")),
-    "the whole market at one moment" = want_rows(source("quay"), "market"),
-    "candles by side: mid, bid and ask" = want_bars(source("fixing"), "ORV-TSK", "1 day",
+    "the whole market at one moment" = query_rows(source("quay"), "market"),
+    "candles by side: mid, bid and ask" = query_bars(source("fixing"), "ORV-TSK", "1 day",
       from = "2026-03-02", to = "2026-03-26"),
-    "daily rates, a map from currency to number" = want_rows(source("fixing"), "rates",
+    "daily rates, a map from currency to number" = query_rows(source("fixing"), "rates",
       day = c("2026-03-12", "2026-03-13")),
-    "gauge stations" = want_rows(source("river"), "stations"),
-    "daily levels at Kelder Lock, 4 calls a second" = want_rows(source("river"), "levels",
+    "gauge stations" = query_rows(source("river"), "stations"),
+    "daily levels at Kelder Lock, 4 calls a second" = query_rows(source("river"), "levels",
       station = "kelder-lock", from = "2018-01-01", to = "2026-03-26"),
-    "facts from reports, with a token; one has none" = want_rows(source("register"), "facts",
+    "facts from reports, with a token; one has none" = query_rows(source("register"), "facts",
       company = c("KELD", "WATR")),
-    "a contract's history, as an export to wait for" = want_bars(source("hall"), "SALT", "1 day",
+    "a contract's history, as an export to wait for" = query_bars(source("hall"), "SALT", "1 day",
       from = "2010-01-01", to = "2025-12-31")
   )
-  runs <- lapply(wants,
-    function(want) collect_run(plan_calls(want, archive), archive, progress = FALSE))
+  runs <- lapply(queries,
+    function(query) collect_run(plan_requests(query, archive), archive, progress = FALSE))
   number <- function(name) vapply(runs, function(run) run[[name]], 0)
-  table <- data.frame(source = vapply(wants, function(want) want$source$source, ""),
-    asked_for = names(wants), pages = number("pages"), new = number("new"),
+  table <- data.frame(source = vapply(queries, function(query) query$source$source, ""),
+    asked_for = names(queries), pages = number("pages"), new = number("new"),
     held = number("unchanged"), failed = vapply(runs, function(run) nrow(run$failed), 0L))
   cat(text_table(table), sep = "\n")
   for (run in runs) {
@@ -115,12 +115,12 @@ demo_statistics <- function(desk, archive) {
   about <- datasets_describe(basin, "LOCK_TRAFFIC", archive = archive)
   cat(utils::head(format_dataset(about, 3), 14), sep = "\n")
   cat("\n")
-  plan <- plan_calls(want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"),
+  plan <- plan_requests(query_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"),
     CARGO = "grain*", from = "2015", archive = archive), archive)
   print(plan)
   cat("\n")
   print(collect_run(plan, archive, progress = FALSE))
-  print(collect_run(plan_calls(want_observations(basin, "FREIGHT_PRICES", STATE = "ORV",
+  print(collect_run(plan_requests(query_observations(basin, "FREIGHT_PRICES", STATE = "ORV",
     UNIT = "ORV_T", from = "2015", history = TRUE, archive = archive),
     archive), archive, progress = FALSE))
   grain <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER", CARGO = "GRAIN",
@@ -167,11 +167,11 @@ demo_keep <- function(desk) {
     paste0("desk.yml says once what is kept; a refresh asks for what is missing, and the next one ",
       "for nothing."))
   desk <- desk_open(desk$folder)
-  if (!"candles" %in% names(desk$wants)) {
-    desk <- desk_keep(desk, "candles", "quay", "bars", symbols = c("KELD", "SALT"),
+  if (!"candles" %in% names(desk$track)) {
+    desk <- desk_track(desk, "candles", "quay", "bars", symbols = c("KELD", "SALT"),
       interval = "5 minutes", from = "2026-03-24", to = "2026-03-26",
       times = "at 18:30 Europe/Riga on trading days")
-    desk <- desk_keep(desk, "stations", "river", "stations", every = "7 days")
+    desk <- desk_track(desk, "stations", "river", "stations", every = "7 days")
   }
   for (turn in 1:2) {
     print(desk_refresh(desk, progress = FALSE))
@@ -194,7 +194,7 @@ demo_end <- function(folder, services) {
   cat(paste0("  vetusta gaps kelder-lock; vetusta revisions \"basin/FREIGHT_PRICES/*\"\n ",
     " vetusta align \"KELD@1 minute\" kelder-lock --grid \"1 day\" --ages\n"))
   cat("  vetusta rank quay/market; vetusta statement KELD --quarterly; vetusta near 57.1,24.3\n")
-  cat("  vetusta keep --list; vetusta status; vetusta schedule\n")
+  cat("  vetusta track --list; vetusta status; vetusta schedule\n")
   cat("  vetusta services --desk .      # in another window: serves the exchange again\n")
   cat("  vetusta collect quay SALT GRAV --interval \"5 minutes\" --span \"3 days\"\n")
 }

@@ -1,5 +1,5 @@
 cli_export <- function(arguments) {
-  options <- cli_arguments(arguments, "export", "ADDRESS...|SOURCE/DATASET [CONDITION...]",
+  options <- cli_arguments(arguments, "export", "ID...|SOURCE/DATASET [CONDITION...]",
     c(cli_read_options(), list(
       cli_option("form", paste0("long, wide (a column a series), or sdmx (statistics, as SDMX-CSV ",
         "lays them out) [long]"), default = "long", metavar = "WORD"),
@@ -37,7 +37,7 @@ cli_export <- function(arguments) {
   if (!is.null(options$into)) {
     return(cli_export_into(options))
   }
-  if (!length(options$words)) cli_usage_error("it needs ADDRESS...|SOURCE/DATASET [CONDITION...]")
+  if (!length(options$words)) cli_usage_error("it needs ID...|SOURCE/DATASET [CONDITION...]")
   cli_export_alone(options)
   if (!is.null(options$file) && !grepl("/$", options$file)) whole_target(options$file, "export")
   parted <- cli_export_parted(options)
@@ -86,7 +86,7 @@ cli_export_parted <- function(options) {
   }
   archive <- cli_archive(options)
   conditions <- grepl("[=<>~]", options$words)
-  words <- cli_addresses(options$words[!conditions])
+  words <- cli_ids(options$words[!conditions])
   held <- store_datasets(archive)
   if (length(words) == 1 && words %in% paste0(held$source, "/", held$dataset)) {
     return(NULL)
@@ -108,7 +108,7 @@ cli_export_parted <- function(options) {
 cli_export_wanted <- function(options) {
   archive <- cli_archive(options)
   conditions <- grepl("[=<>~]", options$words)
-  words <- cli_addresses(options$words[!conditions])
+  words <- cli_ids(options$words[!conditions])
   check <- options$words[conditions]
   options$words <- words
   held <- store_datasets(archive)
@@ -130,7 +130,7 @@ cli_export_into <- function(options) {
     cli_usage_error("conditions say nothing of a database's tables; its own language has them")
   }
   done <- export_database(cli_archive(options), options$into,
-    if (length(options$words)) cli_addresses(options$words), options$from, options$to,
+    if (length(options$words)) cli_ids(options$words), options$from, options$to,
     options$as_of)
   if (options$json) cli_print_json(done) else cli_print_table(done, "nothing is held")
 }
@@ -140,8 +140,8 @@ cli_unit <- function(rows) {
 }
 
 # Rows of a dataset without series.
-cli_export_rows <- function(archive, address, options) {
-  parts <- strsplit(address, "/", fixed = TRUE)[[1]]
+cli_export_rows <- function(archive, id, options) {
+  parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   given <- names(options)[lengths(options) > 0]
   for (name in intersect(c("from", "to", "resample", "value", "calendar"), given)) {
     cli_usage_error("these rows have no time, so that --", name, " says nothing of them")

@@ -1,6 +1,6 @@
 # vetusta figure: series and tables of the archive as figures.
 cli_figure <- function(arguments) {
-  options <- cli_arguments(arguments, "figure", "[KIND] ADDRESS...",
+  options <- cli_arguments(arguments, "figure", "[KIND] ID...",
     c(cli_read_options(), cli_file_options(), list(
       cli_option("span", "a length of history up to the newest value, as \"6 months\"",
         metavar = "LENGTH"),
@@ -52,13 +52,13 @@ cli_figure_kind <- function(options) {
   if (!length(words) && is.null(options$input)) {
     cli_usage_error("name a kind of figure (", paste(kinds, collapse = ", "), ") or series")
   }
-  # a word that is no address, and near a kind, is a misspelt kind
+  # a word that is no series ID, and near a kind, is a misspelt kind
   near <- length(words) > 1 && !grepl("[/@*]", words[1]) &&
     min(utils::adist(words[1], kinds)) <= 2
   # a plain word before series that no series is called by is meant as a kind too
   if (!near && length(words) > 1 && grepl("^[a-z]+$", words[1]) && is.null(options$input)) {
     found <- tryCatch(archive_find(cli_archive(options), words[1]),
-      vetusta_error_want = function(e) NULL)
+      vetusta_error_argument = function(e) NULL)
     near <- is.null(found)
   }
   if (near) cli_usage_error("\"", words[1], "\" is no figure; ", suggest_word(words[1], kinds))
@@ -145,7 +145,7 @@ cli_tabled <- list(
       said = counted(nrow(pairs), "pair"))
   },
   revisions = function(options) {
-    rows <- archive_revisions(cli_archive(options), cli_addresses(options$words), all = TRUE)
+    rows <- archive_revisions(cli_archive(options), cli_ids(options$words), all = TRUE)
     list(figure = figure_revisions(rows, dark = options$dark),
       said = counted(nrow(rows), "release"))
   },
@@ -153,36 +153,36 @@ cli_tabled <- list(
     archive <- cli_archive(options)
     series <- archive_series(archive)
     if (length(options$words)) {
-      found <- archive_find(archive, cli_addresses(options$words))
-      series <- series[series$address %in% found$address, ]
+      found <- archive_find(archive, cli_ids(options$words))
+      series <- series[series$id %in% found$id, ]
     }
     list(figure = figure_coverage(series, zone = options$zone %||% "UTC", dark = options$dark),
       said = paste(nrow(series), "series"))
   },
   movers = function(options) {
     archive <- cli_archive(options)
-    address <- if (length(options$words)) options$words[1]
+    id <- if (length(options$words)) options$words[1]
     else cli_held(archive, "snapshot")
-    rows <- cli_rows_of(archive, address, options$as_of)
+    rows <- cli_rows_of(archive, id, options$as_of)
     if (is.null(rows[["before"]]) && !is.null(rows[["change"]])) {
       rows$before <- signif(rows$last - rows$change, 12)
     }
-    names <- archive_names(archive, sub("/.*", "", address))
+    names <- archive_names(archive, sub("/.*", "", id))
     moves <- rank_moves(rows, options$by %||% "up", cli_number(options, "most", 1) %||% 15)
     list(figure = figure_movers(moves, names = names,
-      caption = paste0("source: ", address), dark = options$dark),
+      caption = paste0("source: ", id), dark = options$dark),
       said = counted(nrow(moves), "row"))
   },
   statement = function(options) {
     archive <- cli_archive(options)
     if (!length(options$words)) cli_usage_error("name a company")
-    address <- cli_held(archive, "facts")
-    facts <- cli_facts(archive, address, options)
+    id <- cli_held(archive, "facts")
+    facts <- cli_facts(archive, id, options)
     items <- intersect(c("revenue", "operating_profit", "net_profit", "total_assets", "equity",
       "operating_cash_flow"), facts$item)
     done <- facts_statement(facts, options$words, items = if (length(items)) items,
       form = "long", most = 8)
-    list(figure = figure_statement(done, caption = paste0("source: ", address),
+    list(figure = figure_statement(done, caption = paste0("source: ", id),
       dark = options$dark), said = counted(nrow(done), "figure"))
   }
 )

@@ -1,5 +1,5 @@
 cli_fill <- function(arguments) {
-  options <- cli_arguments(arguments, "fill", "ADDRESS...",
+  options <- cli_arguments(arguments, "fill", "ID...",
     c(list(
       cli_option("rule",
         paste0("last, next, linear, spline, monotone, seasonal, neighbour, constant; several ",

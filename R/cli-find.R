@@ -7,7 +7,7 @@ cli_find <- function(arguments) {
     ), cli_place_options(), cli_result_options()),
     c("vetusta find basin lock traffic", "vetusta find level", "vetusta find basin --tree",
       "vetusta find basin --theme PRICES"))
-  archive <- cli_want_archive(options, create = TRUE)
+  archive <- cli_query_archive(options, create = TRUE)
   named <- cli_find_sources(options)
   if (options$tree) {
     return(cli_find_tree(named$sources, options, archive))
@@ -53,7 +53,7 @@ cli_find_sources <- function(options) {
   if (card) {
     return(list(sources = list(cli_source(options)), words = if (length(words) > 1) words[-1]))
   }
-  if (is.null(desk)) cli_usage_error("name a source, or call it in a desk's folder")
+  if (is.null(desk)) cli_usage_error("name a source, or call this in a desk's folder")
   list(sources = lapply(known, function(name) desk_source(desk, name)),
     words = if (length(words)) words)
 }
@@ -80,7 +80,7 @@ cli_describe <- function(arguments) {
     return(cli_describe_source(options))
   }
   about <- datasets_describe(cli_source(options), options$words[2], language = options$language,
-    archive = cli_want_archive(options, create = TRUE))
+    archive = cli_query_archive(options, create = TRUE))
   if (options$json) cli_print_json(cli_plain_dataset(unclass(about)))
   else cat(format(about, most = if (options$codes) Inf else 12), sep = "\n")
 }
@@ -88,7 +88,7 @@ cli_describe <- function(arguments) {
 # A source, and which datasets there are to describe.
 cli_describe_source <- function(options) {
   source <- cli_source(options)
-  archive <- cli_want_archive(options, create = TRUE)
+  archive <- cli_query_archive(options, create = TRUE)
   found <- cli_datasets(list(source), NULL, options, archive)
   if (options$json) {
     return(cli_print_json(found))
@@ -115,14 +115,14 @@ cli_plain_dataset <- function(about) {
 }
 
 cli_revisions <- function(arguments) {
-  options <- cli_arguments(arguments, "revisions", "ADDRESS...",
+  options <- cli_arguments(arguments, "revisions", "ID...",
     c(list(cli_option("all", "a row a release, instead of first and latest", flag = TRUE),
       cli_option("value", "the number of bars that is meant [close]", metavar = "COLUMN")),
       cli_place_options(),
     cli_result_options()),
     c("vetusta revisions \"basin/LOCK_TRAFFIC/M.ORV.*\"", "vetusta revisions \"KELD@1 day\" --all"),
     least = 1)
-  rows <- archive_revisions(cli_archive(options), cli_addresses(options$words), all = options$all,
+  rows <- archive_revisions(cli_archive(options), cli_ids(options$words), all = options$all,
     value = options$value)
   summary <- attr(rows, "summary")
   cli_put(rows, options)

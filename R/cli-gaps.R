@@ -1,5 +1,5 @@
 cli_gaps <- function(arguments) {
-  options <- cli_arguments(arguments, "gaps", "ADDRESS...",
+  options <- cli_arguments(arguments, "gaps", "ID...",
     c(list(
       cli_option("longest", "how many of the longest runs to show [10]", default = "10",
         metavar = "N"),

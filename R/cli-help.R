@@ -5,7 +5,7 @@ cli_first <- c("demo", "new", "collect", "list", "figure")
 
 cli_groups <- list(
   connect = c("new", "services", "sources", "secrets", "find", "describe", "try"),
-  collect = c("plan", "collect", "keep", "refresh", "schedule", "status", "fetch", "import",
+  collect = c("plan", "collect", "track", "refresh", "schedule", "status", "fetch", "import",
     "reparse"),
   look = c("list", "rows", "figure", "statement", "revisions", "near", "calendar", "browse"),
   clean = c("gaps", "fill", "resample", "align", "adjust", "continuous", "join"),

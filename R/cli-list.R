@@ -9,7 +9,7 @@ cli_list <- function(arguments) {
     cli_usage_error("\"", what, "\" cannot be listed; ", suggest_word(what, names(cli_lists)))
   }
   open <- function() cli_archive(options)
-  # what grows with each call is not kept
+  # what grows with each request is not kept
   rows <- if (what %in% c("series", "datasets")) archive_listed(options$archive %||%
     cli_desk(options)$archive, what, open, read)
   else read(open())
@@ -46,7 +46,7 @@ cli_shortened <- list(
   series = function(rows) {
     titled <- !is.null(rows[["title"]]) && !all(is.na(rows$title))
     if (titled) rows$title <- short_names(ifelse(is.na(rows$title), "", rows$title), 28)
-    rows[c("address", if (titled) "title", "rows", "first", "last", "bytes")]
+    rows[c("id", if (titled) "title", "rows", "first", "last", "bytes")]
   },
   datasets = function(rows) {
     empty <- vapply(rows, function(column) all(is.na(column)), TRUE)

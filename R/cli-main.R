@@ -11,14 +11,14 @@ cli_commands <- c(
   secrets = "set, list or check the secrets of a desk, never showing one",
   find = "find datasets by words or theme",
   describe = "show what a dataset takes and gives, and what it covers",
-  try = "one call or two, nothing stored: what is sent, what comes, how it is read",
-  plan = "say what a collection takes, before the first call",
+  try = "one request or two, nothing stored: what is sent, what comes, how it is read",
+  plan = "say what a collection takes, before the first request",
   collect = "collect into the archive, within the source's limits",
-  keep = "put what collect would ask for into the desk, to be kept up to date",
-  refresh = "bring all that the desk keeps up to date, with the fewest calls",
-  schedule = "show when the desk's wants are due, and set timers for them",
-  status = "show how complete and how fresh all is that the desk keeps",
-  reparse = "decode kept raw pages again with a corrected card, making no call",
+  track = "add a query to the desk, for refresh to keep current",
+  refresh = "bring the tracked queries up to date, with the fewest requests",
+  schedule = "show when tracked queries are due, and set timers for them",
+  status = "show how complete and how fresh the tracked queries are",
+  reparse = "decode kept raw pages again with a corrected card, making no request",
   list = "show what the archive holds: series, datasets, journal, faults",
   rows = "rows of a dataset: chosen, joined, sorted, counted, or as a desk's list",
   fetch = "download the documents behind links, each with its hash",
@@ -43,7 +43,7 @@ cli_commands <- c(
   archive = paste0("check an archive, compact it, back it up, restore it, rescue what can be ",
     "read, copy it"),
   import = "put what you have in a file into the archive",
-  completion = "completion of commands, options and addresses for bash and zsh",
+  completion = "completion of commands, options and series IDs for bash and zsh",
   help = "show how a command is used",
   version = "print the version"
 )
@@ -95,7 +95,7 @@ cli_work <- function(command, arguments) {
         2L
       },
       vetusta_help = function(e) 0L,
-      vetusta_error_want = function(e) cli_failed(e, 2L),
+      vetusta_error_argument = function(e) cli_failed(e, 2L),
       vetusta_error = function(e) cli_failed(e, if (isTRUE(e$usage)) 2L else 1L),
       interrupt = function(e) {
         cli_say("stopped; what came is stored, and the same command goes on from there")

@@ -1,7 +1,7 @@
 # vetusta model: cycles, trend and season, noise, paths, an index and what it pays, of one series.
 
 cli_model <- function(arguments) {
-  options <- cli_arguments(arguments, "model", "KIND ADDRESS | run FILE.yml",
+  options <- cli_arguments(arguments, "model", "KIND ID | run FILE.yml",
     c(cli_model_options(), cli_series_options(), cli_window_options(), cli_place_options(),
       list(
         cli_option("file",
@@ -158,7 +158,7 @@ cli_model_save <- function(options, definition, read, kind) {
       options$save, " --renew`, or give another name")
   }
   archive <- cli_archive(options)
-  found <- archive_find(archive, cli_addresses(options$words))
+  found <- archive_find(archive, cli_ids(options$words))
   if (!is.null(definition$paths)) {
     definition$paths <- utils::modifyList(list(n = 1000, horizon = "2 years", seed = 1),
       definition$paths)
@@ -166,7 +166,7 @@ cli_model_save <- function(options, definition, read, kind) {
     definition$paths <- list(n = 1000, horizon = "2 years", seed = 1)
   }
   definition <- c(list(model = paste(kind, "of", read$tables[[1]]$series[1] %||% found$key[1]),
-    series = found$address[1], from = options$from, to = options$to, as_of = options$as_of),
+    series = found$id[1], from = options$from, to = options$to, as_of = options$as_of),
   definition)
   write_lines_whole(model_text(definition[lengths(definition) > 0]), options$save, "model")
   model <- tryCatch(model_from_file(archive, options$save, renew = TRUE, read$calendar),

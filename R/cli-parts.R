@@ -26,7 +26,7 @@ cli_window_options <- function() {
   )
 }
 
-cli_want_options <- function() {
+cli_query_options <- function() {
   c(
     list(
       cli_option("interval", "length of the bars, as \"1 minute\" or PT1M", metavar = "LENGTH"),
@@ -73,7 +73,7 @@ cli_source <- function(options, name = options$words[1]) {
 # SOURCE DATASET and what is asked of it: symbols, keys, or dimensions. The dataset may be left out
 # where the source has one
 # of bars and symbols follow.
-cli_want <- function(options) {
+cli_query <- function(options) {
   source <- cli_source(options)
   named <- cli_named_dataset(source, options$words[-1])
   cli_ask(named$dataset, source, named$words, options)
@@ -104,12 +104,12 @@ cli_named_dataset <- function(source, words) {
   list(dataset = known[[bars]], words = words)
 }
 
-# A want of a dataset, by what kind of dataset it is.
+# A query of a dataset, by what kind of dataset it is.
 cli_ask <- function(dataset, source, words, options) UseMethod("cli_ask")
 
 #' @export
 cli_ask.vetusta_dataset_bars <- function(dataset, source, words, options) {
-  want_bars(source, cli_symbols(words), interval = cli_needs(options, "interval"),
+  query_bars(source, cli_symbols(words), interval = cli_needs(options, "interval"),
     span = options$span,
     from = options$from, to = options$to, session = options$session, dataset = dataset$name)
 }
@@ -117,14 +117,14 @@ cli_ask.vetusta_dataset_bars <- function(dataset, source, words, options) {
 #' @export
 cli_ask.vetusta_dataset_rows <- function(dataset, source, words, options) {
   window <- list(span = options$span, from = options$from, to = options$to)
-  do.call(want_rows, c(list(source, dataset$name), cli_pairs(words), window))
+  do.call(query_rows, c(list(source, dataset$name), cli_pairs(words), window))
 }
 
 #' @export
 cli_ask.vetusta_dataflow <- function(dataset, source, words, options) {
-  want_observations(source, dataset$name, from = options$from, to = options$to,
+  query_observations(source, dataset$name, from = options$from, to = options$to,
     history = isTRUE(options$history),
-    archive = cli_want_archive(options, create = TRUE), keys = cli_pairs(words, split = FALSE))
+    archive = cli_query_archive(options, create = TRUE), keys = cli_pairs(words, split = FALSE))
 }
 
 # KELD,TAMX are two symbols, as KELD TAMX are.
@@ -133,7 +133,7 @@ cli_symbols <- function(words) {
   parts[nzchar(parts)]
 }
 
-cli_want_archive <- function(options, create) {
+cli_query_archive <- function(options, create) {
   desk <- cli_desk(options, needed = FALSE)
   if (is.null(options$archive)) return(desk_archive(desk %||% cli_desk(options), create))
   if (!create && !archive_there(options$archive)) NULL else archive_open(options$archive)

@@ -1,5 +1,5 @@
 cli_rank <- function(arguments) {
-  options <- cli_arguments(arguments, "rank", "SOURCE/DATASET|ADDRESS... [CONDITION...]",
+  options <- cli_arguments(arguments, "rank", "SOURCE/DATASET|ID... [CONDITION...]",
     c(list(
       cli_option("by", paste0("up, down, traded (volume), range (high less low), high, low (new ",
         "ones) [up]"), default = "up", metavar = "WORD"),
@@ -19,13 +19,13 @@ cli_rank <- function(arguments) {
   archive <- cli_archive(options)
   sign <- grepl("[=<>~]", options$words)
   words <- options$words[!sign]
-  if (!length(words)) cli_usage_error("name a snapshot, as quay/market, or addresses of days")
+  if (!length(words)) cli_usage_error("name a snapshot, as quay/market, or series IDs of days")
   held <- archive_datasets(archive)
   snapshots <- held_of_shape(held, "snapshot")
   plain <- length(words) == 1 && words %in% paste0(snapshots$source, "/", snapshots$dataset)
   rows <- if (plain) cli_rank_snapshot(archive, words, options)
   else cli_rank_days(archive, words, options)
-  source <- unique(sub("/.*", "", if (plain) words else archive_find(archive, words)$address))
+  source <- unique(sub("/.*", "", if (plain) words else archive_find(archive, words)$id))
   rows <- cli_rank_directory(archive, rows, source)
   typed <- mean(!is.na(rows[["type"]] %||% NA))
   # a directory that is held in part tells nothing of most
@@ -88,8 +88,8 @@ cli_rank_days <- function(archive, words, options) {
 }
 
 # A snapshot against an earlier one, where one is held, else against what it says itself.
-cli_rank_snapshot <- function(archive, address, options) {
-  parts <- strsplit(address, "/", fixed = TRUE)[[1]]
+cli_rank_snapshot <- function(archive, id, options) {
+  parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   at <- options$on %||% options$as_of
   rows <- archive_rows(archive, parts[1], parts[2], as_of = at)
   frames <- archive_rows(archive, parts[1], parts[2], as_of = at, all = TRUE)

@@ -1,6 +1,6 @@
 # vetusta report: one file to look at, or to send.
 cli_report <- function(arguments) {
-  options <- cli_arguments(arguments, "report", "[FILE.html] [ADDRESS...]",
+  options <- cli_arguments(arguments, "report", "[FILE.html] [ID...]",
     c(cli_window_options(), list(
       cli_option("title", "what stands above; by default the desk's title", metavar = "TEXT"),
       cli_option("parts", "headings of the parts that stay, patterns included, with commas",
@@ -23,13 +23,13 @@ cli_report <- function(arguments) {
   is_file <- grepl("[.](html?|txt|md|pdf|docx?|csv|xlsx|json|png)$", words, ignore.case = TRUE)
   if (sum(is_file) > 1) cli_usage_error("name one file for the report")
   file <- if (any(is_file)) words[is_file] else "report.html"
-  addresses <- if (any(!is_file)) cli_addresses(words[!is_file])
+  ids <- if (any(!is_file)) cli_ids(words[!is_file])
   desk <- cli_desk(options, needed = FALSE)
   report <- if (is.null(options$archive) && !is.null(desk)) {
-    desk_report(desk, addresses, options$from, options$to, options$title)
+    desk_report(desk, ids, options$from, options$to, options$title)
   } else {
     archive <- cli_archive(options)
-    report_make(archive, addresses, options$title %||% archive_label(archive$path), options$from,
+    report_make(archive, ids, options$title %||% archive_label(archive$path), options$from,
       options$to)
   }
   if (!is.null(options$parts)) report <- report_choose(report, cli_list_of(options$parts))

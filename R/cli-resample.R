@@ -1,5 +1,5 @@
 cli_resample <- function(arguments) {
-  options <- cli_arguments(arguments, "resample", "ADDRESS...",
+  options <- cli_arguments(arguments, "resample", "ID...",
     c(list(
       cli_option("into",
         paste0("bars: a longer length, as \"1 day\", or session; other values: a frequency (A, ",

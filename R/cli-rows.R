@@ -73,29 +73,29 @@ cli_complete <- function(rows) {
   rows[whole, , drop = FALSE]
 }
 
-# Links that are relative lie below the source's address, where its card is at hand.
+# Links that are relative lie below the source's URL, where its card is at hand.
 cli_whole_links <- function(rows, options) {
   source <- tryCatch(cli_source(options, sub("/.*", "", options$words[1])),
     vetusta_error = function(e) NULL)
   if (!is.null(source) && is.character(rows[["link"]])) {
     known <- !is.na(rows$link)
-    rows$link[known] <- vapply(rows$link[known], link_whole, "", base = source$address)
+    rows$link[known] <- vapply(rows$link[known], link_whole, "", base = source$url)
   }
   rows
 }
 
 # Rows of any dataset that is held, series and their values too.
-cli_rows_of <- function(archive, address, as_of = NULL) {
-  parts <- strsplit(address, "/", fixed = TRUE)[[1]]
+cli_rows_of <- function(archive, id, as_of = NULL) {
+  parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   if (length(parts) != 2) {
-    cli_usage_error("\"", address,
+    cli_usage_error("\"", id,
       "\" must be a source and a dataset, as quay/directory; `vetusta ",
       "list datasets` shows what is held")
   }
   archive_rows(archive, parts[1], parts[2], as_of = as_of)
 }
 
-# The address of what is held of a shape: the one that is named, else the only one, of a source
+# The series ID of what is held of a shape: the one that is named, else the only one, of a source
 # where it matters.
 cli_held <- function(archive, shape, named = NULL, source = NULL, why = "") {
   if (!is.null(named)) {
@@ -106,7 +106,7 @@ cli_held <- function(archive, shape, named = NULL, source = NULL, why = "") {
   if (nrow(held) == 1) {
     return(paste0(held$source, "/", held$dataset))
   }
-  vetusta_stop("want", paste0("The archive holds ", if (nrow(held)) "several datasets of "
+  vetusta_stop("argument", paste0("The archive holds ", if (nrow(held)) "several datasets of "
     else "no ", shape, if (!is.null(source)) paste0(" of ", paste(source, collapse = ", ")), why,
     "."), todo = if (nrow(held)) paste0("name one: ", paste0(held$source, "/", held$dataset,
       collapse = ", ")) else "collect them first; `vetusta find` shows which datasets there are")
@@ -128,13 +128,13 @@ cli_near <- function(arguments) {
       "as 57.1,24.3")
   }
   archive <- cli_archive(options)
-  address <- cli_held(archive, "places", if (length(options$words) > 1) options$words[2])
-  places <- cli_records(archive, cli_rows_of(archive, address), sub("/.*", "", address))
+  id <- cli_held(archive, "places", if (length(options$words) > 1) options$words[2])
+  places <- cli_records(archive, cli_rows_of(archive, id), sub("/.*", "", id))
   near <- places_near(places, point[1], point[2], options$within,
     cli_number(options, "most", 1) %||% Inf)
   cli_put(near, options, "place")
   if (!nrow(near)) return(cli_say("no place is so near; a larger --within may find one"))
-  cli_near_next(archive, address, near)
+  cli_near_next(archive, id, near)
 }
 
 # What is held of each place: first and last value, how many, what part of the days.
@@ -154,8 +154,8 @@ cli_records <- function(archive, places, source) {
   places
 }
 
-cli_near_next <- function(archive, address, near) {
-  source <- sub("/.*", "", address)
+cli_near_next <- function(archive, id, near) {
+  source <- sub("/.*", "", id)
   cli_say("\nnext: vetusta describe ", source, "; then collect the series of ",
     paste(utils::head(near$place, 3), collapse = ","))
 }

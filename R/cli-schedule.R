@@ -23,7 +23,7 @@ cli_schedule <- function(arguments) {
   }
   if (options$install || options$remove) {
     timers <- nrow(found) > 0
-    if (options$install && !timers) cli_usage_error("no want of the desk has times")
+    if (options$install && !timers) cli_usage_error("no query of the desk has times")
     if (!is.null(options$systemd)) return(cli_schedule_units(desk, options))
     own <- if (options$install) desk_crontab(desk)
     crontab_write(crontab_with(crontab_read(), desk, own))

@@ -38,7 +38,7 @@ cli_result_options <- function() {
     cli_json_option())
 }
 
-# list(tables, calendars, calendar, zone): bars, observations or points, as the addresses and
+# list(tables, calendars, calendar, zone): bars, observations or points, as the series IDs and
 # options name them. Each table has the calendar of its own source; `calendar` is the one that all
 # of them have, if they have one. Bars are resampled as `longer` says, see cli_longer().
 cli_series <- function(options, longer = cli_longer(options)) {
@@ -57,20 +57,20 @@ cli_series <- function(options, longer = cli_longer(options)) {
   for (name in c("interval", "symbol", "columns")) {
     if (!is.null(options[[name]])) {
       cli_usage_error("--", name,
-        paste0(" is for files, which --input names; a series' interval stands in its address, as ",
+        paste0(" is for files, which --input names; a series' interval stands in its ID, as ",
           "in \"KELD@1 day\""))
     }
   }
   if (!length(options$words)) {
     cli_usage_error(
-      "name series by their addresses, or give --input; `vetusta list` shows addresses")
+      "name series by ID, or give --input; `vetusta list` shows series IDs")
   }
   archive <- cli_archive(options)
-  addresses <- cli_addresses(options$words)
-  found <- archive_find(archive, addresses)
+  ids <- cli_ids(options$words)
+  found <- archive_find(archive, ids)
   known <- cli_calendars(options, found)
   zone <- options$zone %||% known$calendar$zone %||% "UTC"
-  tables <- cli_read(archive, addresses, options, found, known, zone, longer)
+  tables <- cli_read(archive, ids, options, found, known, zone, longer)
   sources <- sub("/.*", "", names(tables))
   list(tables = cli_distinct(tables, found), calendars = unname(known$calendars[sources]),
     calendar = known$calendar, zone = zone, sources = sources)
@@ -88,8 +88,8 @@ cli_calendars <- function(options, found) {
   list(calendars = calendars, calendar = if (all(alike)) calendars[[1]])
 }
 
-# KELD,TAMX are two addresses, as KELD TAMX are.
-cli_addresses <- function(words) cli_symbols(words)
+# KELD,TAMX are two series IDs, as KELD TAMX are.
+cli_ids <- function(words) cli_symbols(words)
 
 # The interval of bars goes with them, since one alone does not tell how long it is.
 with_interval <- function(table, interval) {
@@ -98,7 +98,7 @@ with_interval <- function(table, interval) {
 }
 
 # Series of the archive as tables of their shapes, bars of the session that is wanted.
-cli_read <- function(archive, addresses, options, found, known, zone,
+cli_read <- function(archive, ids, options, found, known, zone,
   longer = cli_longer(options)) {
   others <- setdiff(found$shape, names(longer_shapes()))
   if (!is.null(options$resample) && length(others)) cli_refuse_resample()
@@ -109,7 +109,7 @@ cli_read <- function(archive, addresses, options, found, known, zone,
         list(sessions = cli_bar_sessions(options)))
     }
   }
-  tables <- archive_read(archive, addresses, options$from, options$to, options$as_of, zone,
+  tables <- archive_read(archive, ids, options$from, options$to, options$as_of, zone,
     labels = options$labels %||% "codes", language = options$language %||% "en",
     multiplier = options$multiplier %||% "keep", releases = isTRUE(options$releases),
     resample = resample)
@@ -138,7 +138,7 @@ cli_longer_bars <- function(table, asked, options) {
   do.call(bars_resample, c(list(table, base = attr(table, "interval")), asked))
 }
 
-# Series of one name from several datasets are told by their addresses.
+# Series of one name from several datasets are told by their series IDs.
 cli_distinct <- function(tables, found) {
   names <- unlist(lapply(tables, function(table) unique(series_names_of(table))))
   twice <- names[duplicated(names)]
@@ -149,10 +149,10 @@ cli_distinct <- function(tables, found) {
     name <- series_names_of(table)
     # facts are told by company and item
     if (!length(name)) return(table)
-    address <- paste0(place, "/", name)
+    id <- paste0(place, "/", name)
     interval <- attr(table, "interval")
-    if (!is.null(interval)) address <- paste0(address, "@", format(interval))
-    series_names_of(table) <- ifelse(name %in% twice, address, name)
+    if (!is.null(interval)) id <- paste0(id, "@", format(interval))
+    series_names_of(table) <- ifelse(name %in% twice, id, name)
     with_interval(table, interval)
   }, tables, names(tables))
 }
@@ -234,7 +234,7 @@ cli_by_series <- function(text) {
 cli_each <- function(read, options, work) {
   held <- which(vapply(read$tables, nrow, 1L) > 0)
   if (!length(held)) {
-    vetusta_stop("want", "There are no rows in this window.",
+    vetusta_stop("argument", "There are no rows in this window.",
       todo = "look at --from and --to, and at `vetusta list`")
   }
   done <- lapply(held, function(i) {

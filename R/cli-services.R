@@ -8,7 +8,7 @@ cli_services <- function(arguments) {
       cli_option("seconds", "end after so many seconds; by default they run until stopped",
         metavar = "N"),
       cli_option("page", "the largest page, in rows [240]", default = "240", metavar = "N"),
-      cli_option("calls", "calls a minute that the exchange allows [90]", default = "90",
+      cli_option("rate", "requests a minute that the exchange allows [90]", default = "90",
         metavar = "N"),
       cli_option("fault", paste0("misbehave in one way: ", paste(standin_faults, collapse = ", ")),
         metavar = "KIND"),
@@ -33,17 +33,17 @@ cli_services <- function(arguments) {
   }
   seconds <- if (is.null(options$seconds)) Inf else number("seconds", 0)
   services_serve(port, until = seconds, most = number("page", 1),
-    calls_a_minute = number("calls", 1), fault = options$fault, every = number("every", 1),
+    requests_a_minute = number("rate", 1), fault = options$fault, every = number("every", 1),
     release = if (number("release", 1) > 1) 2
     else 1, availability = !options$no_availability, ready = function(port) {
-    addresses <- standin_addresses(port, options$fault)
+    urls <- standin_urls(port, options$fault)
     if (!is.null(options$desk)) {
       desk <- desk_open(options$desk)
       desk_make(desk$folder, title = desk$title, cards = character(),
-        addresses = utils::modifyList(desk$addresses, addresses))
+        urls = utils::modifyList(desk$urls, urls))
     }
     cat(text_table(data.frame(service = names(standin_titles), source = unname(standin_titles),
-      address = unlist(addresses))), sep = "\n")
+      url = unlist(urls))), sep = "\n")
     cat("\n", paste0(names(standin_keys), "=", standin_keys, "\n"), sep = "")
     flush(stdout())
     cli_say(if (is.finite(seconds)) paste("serving for", seconds, "seconds")
@@ -54,7 +54,7 @@ cli_services <- function(arguments) {
 # The port at which the desk expects the services, so that a desk made by the demo works again
 # later.
 cli_desk_port <- function(folder) {
-  address <- if (!is.null(folder)) desk_open(folder)$addresses$quay
-  port <- if (!is.null(address)) curl::curl_parse_url(address)$port
+  url <- if (!is.null(folder)) desk_open(folder)$urls$quay
+  port <- if (!is.null(url)) curl::curl_parse_url(url)$port
   if (length(port)) as.numeric(port) else 8471
 }

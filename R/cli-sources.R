@@ -5,16 +5,16 @@ cli_sources <- function(arguments) {
         paste0("draft: a sample of an answer, JSON or CSV; give it several times, the first and ",
           "the last page above all"), metavar = "FILES"),
       cli_option("url",
-        paste0("draft: the whole address of one request to make, or a whole copied command of ",
+        paste0("draft: the whole URL of one request to make, or a whole copied command of ",
           "curl; {NAME} in capitals stands for a secret"), metavar = "URL"),
       cli_option("body", "draft: the body of that request, which is sent by POST",
         metavar = "TEXT"),
-      cli_option("header", "draft: a header of that call, as \"X-Token: {SURVEY_TOKEN}\"",
+      cli_option("header", "draft: a header of that request, as \"X-Token: {SURVEY_TOKEN}\"",
         metavar = "NAME:VALUE"),
       cli_option("name", "draft: the source's name [new]", default = "new", metavar = "NAME"),
       cli_option("samples", "test: the folder of samples; by default samples beside the cards",
         metavar = "FOLDER"),
-      cli_option("live", "test: make the calls again, to see whether the service has changed",
+      cli_option("live", "test: make the requests again, to see whether the service has changed",
         flag = TRUE),
       cli_option("file", "draft: where to write the card; by default standard output",
         metavar = "FILE")
@@ -37,7 +37,7 @@ cli_sources <- function(arguments) {
     # a card of the desk by its name, else a file
     card <- cli_source(options, options$words[2])
     if (options$json) {
-      cli_print_json(list(source = card$source, title = card$title, address = card$address,
+      cli_print_json(list(source = card$source, title = card$title, url = card$url,
         access = card$access$by, secrets = cli_array(access_secrets(card$access)),
         limits = cli_array(vapply(card$limits, format_limit, "")),
         datasets = cli_array(names(card$datasets)), file = card$file))
@@ -83,7 +83,7 @@ cli_sources <- function(arguments) {
   }
 }
 
-# From samples, or from one live call.
+# From samples, or from one live request.
 cli_sources_draft <- function(options) {
   if (is.null(options$sample) == is.null(options$url)) {
     cli_usage_error("draft needs --sample or --url, and not both")

@@ -27,8 +27,8 @@ cli_statement <- function(arguments) {
   asked <- kinds[unlist(options[kinds])]
   if (length(asked) > 1) cli_usage_error("--", asked[1], " and --", asked[2], " are two statements")
   archive <- cli_archive(options)
-  address <- cli_held(archive, "facts", options$from)
-  facts <- cli_facts(archive, address, options)
+  id <- cli_held(archive, "facts", options$from)
+  facts <- cli_facts(archive, id, options)
   if (!is.null(options$unit)) facts <- rows_filter(facts, paste0("unit=", options$unit))
   items <- if (!is.null(options$items)) cli_item_file(options$items)
   else cli_list_of(options$item)
@@ -47,12 +47,12 @@ cli_statement <- function(arguments) {
 }
 
 # Every figure that was filed, also those that were restated later.
-cli_facts <- function(archive, address, options) {
-  parts <- strsplit(address, "/", fixed = TRUE)[[1]]
+cli_facts <- function(archive, id, options) {
+  parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   held <- store_series(archive, parts[1], parts[length(parts)])
   held <- held_of_shape(held, "facts")
   if (!nrow(held)) {
-    vetusta_stop("want", paste0("The archive holds no facts at \"", address, "\"."),
+    vetusta_stop("argument", paste0("The archive holds no facts at \"", id, "\"."),
       todo = "`vetusta list datasets` shows what is held")
   }
   # what a key begins with is the company: few of many are looked at
@@ -63,7 +63,7 @@ cli_facts <- function(archive, address, options) {
   entity <- held_dimensions(held)[["entity"]]
   for (name in options$words) {
     if (!name %in% entity) {
-      vetusta_stop("want", paste0("There are no facts of \"", name, "\"."),
+      vetusta_stop("argument", paste0("There are no facts of \"", name, "\"."),
         todo = suggest_word(name, unique(entity)))
     }
   }
@@ -76,7 +76,7 @@ cli_facts <- function(archive, address, options) {
 
 cli_item_file <- function(file) {
   if (!file.exists(file) || dir.exists(file)) {
-    vetusta_stop("want", "The file of items is not there.", where = file,
+    vetusta_stop("argument", "The file of items is not there.", where = file,
       todo = "give a text file with an item a line")
   }
   list_lines(file)

@@ -1,6 +1,6 @@
 cli_status <- function(arguments) {
   options <- cli_arguments(arguments, "status", "[NAME...]",
-    c(list(cli_option("series", "a line a series, instead of one a want", flag = TRUE),
+    c(list(cli_option("series", "a line a series, instead of one a query", flag = TRUE),
       cli_option("collectors", "who is collecting into the archive, and what", flag = TRUE),
       cli_option("desk", "the desk's folder; by default the one this is called in",
         metavar = "FOLDER")), cli_json_option()),
@@ -9,12 +9,12 @@ cli_status <- function(arguments) {
   desk <- cli_desk(options)
   if (options$collectors) return(cli_status_collectors(desk, options))
   names <- desk_names(desk, if (length(options$words)) options$words)
-  desk$wants <- desk$wants[names]
+  desk$track <- desk$track[names]
   status <- desk_status(desk, series = options$series)
   if (options$json) {
     cli_print_json(list(stale = any(status$stale),
       series = if (options$series) as.data.frame(status),
-      wants = if (!options$series) as.data.frame(status), quotas = attr(status, "quotas")))
+      queries = if (!options$series) as.data.frame(status), quotas = attr(status, "quotas")))
   } else {
     cat(cli_words(format_status(status, if (isatty(stdout())) cli_width() else 80)), sep = "\n")
   }
@@ -23,7 +23,7 @@ cli_status <- function(arguments) {
 }
 
 cli_status_collectors <- function(desk, options) {
-  if (length(options$words)) cli_usage_error("--collectors takes no names of wants")
+  if (length(options$words)) cli_usage_error("--collectors takes no names of queries")
   archive <- desk_archive(desk)
   on.exit(if (!is.null(archive)) archive_close(archive))
   found <- if (!is.null(archive)) archive_collectors(archive)
@@ -34,11 +34,11 @@ cli_status_collectors <- function(desk, options) {
   }
   ago <- vapply(found$silent, format_seconds, "")
   cli_print_table(list_frame(list(host = found$host, process = found$process,
-    since = found$since, at = found$doing, calls = found$calls,
+    since = found$since, at = found$doing, requests = found$requests,
     "last sign" = paste(ago, "ago"),
     state = ifelse(found$gone, "gone", "at work"))))
   if (any(found$gone)) {
-    cli_say("\nthe calls of one that is gone are free: the next refresh makes them")
+    cli_say("\nthe requests of one that is gone are free: the next refresh makes them")
   }
   0L
 }

@@ -1,7 +1,7 @@
 cli_try <- function(arguments) {
   options <- cli_arguments(arguments, "try", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
-    c(cli_want_options(), cli_place_options(), list(
-      cli_option("calls", "so many calls at most, where pages follow [2]", default = "2",
+    c(cli_query_options(), cli_place_options(), list(
+      cli_option("requests", "so many requests at most, where pages follow [2]", default = "2",
         metavar = "N"),
       cli_option("save", "keep first, middle and last answer as samples, without secrets",
         metavar = "FOLDER"),
@@ -12,16 +12,16 @@ cli_try <- function(arguments) {
     least = 1)
   # a card may be tried before there is a desk
   counted_in <- if (!is.null(options$archive) || !is.null(cli_desk(options, needed = FALSE))) {
-    cli_want_archive(options, create = TRUE)
+    cli_query_archive(options, create = TRUE)
   }
-  tried <- collect_try(cli_want(options), cli_number(options, "calls", 1), counted_in)
+  tried <- collect_try(cli_query(options), cli_number(options, "requests", 1), counted_in)
   cat(format_try(tried, if (isatty(stdout())) cli::console_width() else Inf), sep = "\n")
   if (!is.null(options$save)) {
     paths <- samples_keep(tried, options$save)
     cli_say("kept ", counted(length(paths) / 2, "sample"), " in ", options$save,
       "; `vetusta sources test ", tried$source, "` reads them")
   }
-  if (all(vapply(tried$calls, function(one) is.null(one$error), TRUE))) 0L else 1L
+  if (all(vapply(tried$requests, function(one) is.null(one$error), TRUE))) 0L else 1L
 }
 
 # Every sample of a card, or of all cards of the desk.
@@ -35,7 +35,7 @@ cli_sources_test <- function(options) {
     intersect(if (!is.null(desk)) desk_cards(desk), sub("-.*", "", files))
   }
   if (!length(names)) {
-    vetusta_stop("want", "There are no samples to be tested.", where = folder,
+    vetusta_stop("argument", "There are no samples to be tested.", where = folder,
       todo = "keep some, with vetusta try --save")
   }
   rows <- do.call(rbind, lapply(names, function(name) {

@@ -161,7 +161,7 @@ actions_absent <- function(run, chain, page) {
   gone <- inside & !stored$columns$status %in% c("deleted", "missing") &
     !paste(owner, day) %in% paste(name[page$rows$series], page$rows$period)
   # newest and oldest observations alone are no whole answer
-  if (!any(gone) || length(unlist(run$want$query[c("firstNObservations", "lastNObservations",
+  if (!any(gone) || length(unlist(run$query$parameters[c("firstNObservations", "lastNObservations",
     "updatedAfter")]))) {
     return(page)
   }

@@ -15,7 +15,7 @@ card_dataset <- function(source, dataset, archive = NULL) {
 
 # What is asked of a dataset by keys: which are needed, and the values that the card knows.
 dataset_keys <- function(dataset) {
-  given <- setdiff(dataset_gives(dataset), c(want_words[-1], dataset$next_page$send))
+  given <- setdiff(dataset_gives(dataset), c(query_words[-1], dataset$next_page$send))
   fixed <- vapply(given, function(name) !is.null(dataset$parameters[[name]]$value), TRUE)
   given <- given[!fixed]
   needed <- vapply(given,

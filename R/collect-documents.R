@@ -19,7 +19,7 @@
 #'   `file` (its name in the folder), `bytes`, `sha256`, `outcome` (`fetched`; `held`, where it was
 #'   fetched before; `failed`; `left`, where a limit's wait is too
 #'   long or another process is at it) and `said` (why).
-#' @section Errors: `vetusta_error_want` for rows without links; `vetusta_error_export` for a folder
+#' @section Errors: `vetusta_error_argument` for rows without links; `vetusta_error_export` for a folder
 #'   that cannot be made; `vetusta_error_secret` for a secret that is not set. A link that leads
 #'   elsewhere is followed only where the card says so, without any credential, and is `failed`
 #'   otherwise.
@@ -47,14 +47,14 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
     vetusta_stop("export", "The folder cannot be made.", where = folder,
       todo = "look at the path and at the rights of the folder above it")
   }
-  want <- list(source = source, dataset = list(name = dataset))
-  run <- run_make(want, archive_sink(archive, want), most_wait = wait)
+  query <- list(source = source, dataset = list(name = dataset))
+  run <- run_make(query, archive_sink(archive, query), most_wait = wait)
   on.exit({
     line_close(run$line)
     run$sink$release()
   })
   held <- documents_held(archive, source$source, dataset, folder)
-  links <- vapply(rows$link, link_whole, "", base = source$address, USE.NAMES = FALSE)
+  links <- vapply(rows$link, link_whole, "", base = source$url, USE.NAMES = FALSE)
   # a document is told by its link as it came: a service may move, and its papers stay
   names <- document_names(rows, held)
   all <- lapply(seq_along(links), function(i) {
@@ -82,9 +82,9 @@ document_fetch <- function(run, dataset, key, link, name, folder, held, archive)
     return(there)
   }
   if (is.na(link)) {
-    return(list(outcome = "failed", said = "the link is no address"))
+    return(list(outcome = "failed", said = "the link is no URL"))
   }
-  if (!may_follow(link, run$source$address, run$source$elsewhere)) {
+  if (!may_follow(link, run$source$url, run$source$elsewhere)) {
     return(list(outcome = "failed", said = paste0("the link leads elsewhere, to ", origin_of(link),
       ": where that is right, say elsewhere: follow in the card")))
   }
@@ -99,7 +99,7 @@ document_fetch <- function(run, dataset, key, link, name, folder, held, archive)
   entry <- function(outcome, said, status = NA) {
     run$sink$journal(list(run = run$name, symbol = name, asked = began,
       seconds = now_seconds() - began, status = status, bytes = NA, rows = NA, outcome = outcome,
-      address = redact(link, run$secrets()), message = redact(said, run$secrets())))
+      url = redact(link, run$secrets()), message = redact(said, run$secrets())))
   }
   # the part bears the link's name, so that only the same file goes on
   part <- file.path(folder, paste0(".", content_hash(charToRaw(link)), ".part"))
@@ -126,8 +126,8 @@ document_fetch <- function(run, dataset, key, link, name, folder, held, archive)
   list(outcome = "fetched", file = name, bytes = bytes, sha256 = hash)
 }
 
-# A link as a whole address; one that is relative is below the source's.
-link_whole <- function(link, base) absolute_address(link, paste0(base, "/"))
+# A link as a whole URL; one that is relative is below the source's.
+link_whole <- function(link, base) absolute_url(link, paste0(base, "/"))
 
 # Names that tell what a file is: company, day, title, and the ending of its link. One that another
 # link has already gets a number.

@@ -1,16 +1,16 @@
 # The download of an export: to disk, within the limits, going on where it broke off.
 
-# Beside the archive, named after the call; what is there already is not downloaded again.
+# Beside the archive, named after the request; what is there already is not downloaded again.
 job_file <- function(job) {
   folder <- job$run$sink$folder
   dir.create(folder, recursive = TRUE, showWarnings = FALSE)
-  name <- paste(job$run$source$source, job$run$want$dataset$name, job$chain$start)
+  name <- paste(job$run$source$source, job$run$query$dataset$name, job$chain$start)
   file.path(folder, paste0(content_hash(charToRaw(name)), ".part"))
 }
 
 job_download <- function(job, link, file) {
   run <- job$run
-  job$chain$request$address <- link
+  job$chain$request$url <- link
   ended <- download_patiently(run, link, file, function() job$chain$asked <- now_seconds(),
     function(reason) {
       job$tally <- tally_again(job$tally)
@@ -73,7 +73,7 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
   source <- run$source
   tag <- paste0(file, ".tag")
   have <- if (file.exists(file)) file.size(file) else 0
-  request <- wire_signed(list(address = link, method = "GET", headers = list()), source, run$tokens)
+  request <- wire_signed(list(url = link, method = "GET", headers = list()), source, run$tokens)
   handle <- curl::new_handle(followlocation = 0L,
     connecttimeout = min(source$patience, wire_bounds$connect), low_speed_limit = 1L,
     low_speed_time = source$patience,
@@ -86,17 +86,17 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
       list(if (file.exists(tag)) readLines(tag, 1)))
   }
   curl::handle_setheaders(handle, .list = request$headers[lengths(request$headers) > 0])
-  answer <- job_stream(run, request$address, handle, file, tag)
+  answer <- job_stream(run, request$url, handle, file, tag)
   status <- answer$status
   headers <- answer$headers
   if (!is.null(answer$reason)) {
     return(if (grepl("certificate|too large", answer$reason)) for_good(answer$reason)
     else answer$reason)
   }
-  redirect <- redirect_address(list(status = status, headers = headers, address = link))
+  redirect <- redirect_url(list(status = status, headers = headers, url = link))
   if (!is.null(redirect)) {
-    if (redirects < 1 || !may_follow(redirect, source$address, source$elsewhere) ||
-      (!same_origin(redirect, source$address) && has_secret(redirect, run$secrets()))) {
+    if (redirects < 1 || !may_follow(redirect, source$url, source$elsewhere) ||
+      (!same_origin(redirect, source$url) && has_secret(redirect, run$secrets()))) {
       return(for_good("the link redirects to another place, which is not followed"))
     }
     return(job_download_rest(run, redirect, file, redirects - 1))
@@ -118,8 +118,8 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
 # What comes is written as it comes, so that nothing of it comes twice, however the run ends: after
 # what is here, if it is the rest of the same
 # file (HTTP 206), and else in its place.
-job_stream <- function(run, address, handle, file, tag) {
-  curl::handle_setopt(handle, url = address)
+job_stream <- function(run, url, handle, file, tag) {
+  curl::handle_setopt(handle, url = url)
   sink <- NULL
   size <- 0
   reason <- NULL

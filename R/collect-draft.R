@@ -1,21 +1,21 @@
-# A draft of a card from one live call.
+# A draft of a card from one live request.
 
-#' Draft a source card from a live call
+#' Draft a source card from a live request
 #'
-#' Makes one call and drafts a card from its answer, as [source_draft()] does from samples. Secrets
-#' are named and never written: `{NAME}` in the address or in a header, in capitals, stands for the
+#' Makes one request and drafts a card from its answer, as [source_draft()] does from samples. Secrets
+#' are named and never written: `{NAME}` in the URL or in a header, in capitals, stands for the
 #' secret of that name, which is looked for in the environment, in the desk's `desk.env` and in the
 #' system's keyring; the draft says the same by its `access`.
 #'
-#' @param url The whole address of the call, as
+#' @param url The whole URL of the request, as
 #'   `https://data.example.org/v1/bars/KELD?key={QUAY_KEY}`; or a whole copied command of curl. A
 #'   value that looks like a key is taken out, and named as a secret.
-#' @param headers Headers of the call, as `c(Authorization = "Bearer {FIXING_TOKEN}")`.
+#' @param headers Headers of the request, as `c(Authorization = "Bearer {FIXING_TOKEN}")`.
 #' @param name The source's name.
 #' @param folder A folder in whose `desk.env` secrets are looked for.
 #' @param body The body of the request, which is then sent by POST.
 #' @return The card's lines, a character vector. What was guessed is marked with `# ?`.
-#' @section Errors: `vetusta_error_draft` for an address that is none, an answer that is an error or
+#' @section Errors: `vetusta_error_draft` for a URL that is none, an answer that is an error or
 #'   in which no rows are found; `vetusta_error_secret` for a secret that is not set;
 #'   `vetusta_error_network` where nothing answers.
 #' @export
@@ -45,13 +45,13 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
   for (secret in names(taken$values)) say_hidden(secret)
   parts <- tryCatch(curl::curl_parse_url(gsub("[{}]", "_", url)), error = function(e) NULL)
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
-    vetusta_stop("draft", paste0("\"", url, "\" is no http or https address."),
+    vetusta_stop("draft", paste0("\"", url, "\" is no http or https URL."),
       todo = "write it whole, as in https://data.example.org/v1/bars")
   }
   named <- draft_secret_names(c(url, headers))
   if (length(named) && parts$scheme == "http" && !is_loopback(parts$host)) {
     vetusta_stop("draft",
-      "The address is http, and not on this machine: everybody on the way could read the secret.",
+      "The URL is http, and not on this machine: everybody on the way could read the secret.",
       where = url, todo = "use https")
   }
   source <- structure(list(source = name, file = url, access = list(by = "none"),
@@ -61,7 +61,7 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
   }), named)
   hidden <- as.character(unlist(values))
   request <- list(method = if (is.null(body)) "GET" else "POST", body = body,
-    address = fill_secrets(url, lapply(values, encode_plain)),
+    url = fill_secrets(url, lapply(values, encode_plain)),
     headers = c(list(Accept = "application/json, text/csv;q=0.8, */*;q=0.5"),
       as.list(vapply(headers, fill_secrets, "", values = values))))
   answer <- fetch_patiently(function() request, most_wait = 60, tries = 2,
@@ -72,11 +72,11 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
       todo = if (answer$status %in% c(401, 403)) {
         "put the key where the service wants it, as {NAME} in --url or --header"
       } else {
-        "look at the address"
+        "look at the URL"
       })
   }
   sample <- draft_sample(unpacked_body(answer$body, url), url)
-  draft_card(list(sample), url, name, draft_call(url, headers, body))
+  draft_card(list(sample), url, name, draft_request(url, headers, body))
 }
 
 # What was taken out of a draft, and where it belongs.
@@ -99,8 +99,8 @@ fill_secrets <- function(text, values) {
   text
 }
 
-# What the call shows of the card: address, access, and the request with its window.
-draft_call <- function(url, headers, body = NULL) {
+# What the request shows of the card: URL, access, and the request with its window.
+draft_request <- function(url, headers, body = NULL) {
   query <- if (grepl("?", url, fixed = TRUE)) {
     strsplit(sub("#.*", "", sub("^[^?]*[?]", "", url)), "&", fixed = TRUE)[[1]]
   }
@@ -119,7 +119,7 @@ draft_call <- function(url, headers, body = NULL) {
   # a variable of a template is a word
   variable <- gsub("[^A-Za-z0-9_]", "_", names[moves])
   list(
-    address = paste0("address: ", origin),
+    url = paste0("url: ", origin),
     access = draft_access(names[secret], values[secret], headers),
     request = paste0("    request: ", sub(origin, "", plain, fixed = TRUE),
       if (length(kept)) paste0("?", paste(kept, collapse = "&")),

@@ -1,4 +1,4 @@
-# What an answer, or none, means for the run: stored, asked again, a failure of this call, or the
+# What an answer, or none, means for the run: stored, asked again, a failure of this request, or the
 # end of all. Each of these
 # functions gives the tally back.
 
@@ -26,11 +26,11 @@ collect_event <- function(run, queue, tally, event) {
   }
   response <- event$response
   tally$in_a_row$unanswered <- 0
-  own <- if (response$status >= 400) want_refused(run$want, chain, response)
+  own <- if (response$status >= 400) query_refused(run$query, chain, response)
   if (!is.null(own)) {
     return(collect_own(run, queue, tally, chain, response, own))
   }
-  if (says_nothing(run$want$dataset, chain, response)) {
+  if (says_nothing(run$query$dataset, chain, response)) {
     return(chain_beyond(run, queue, tally, chain, response) %||%
       collect_empty(run, tally, chain, response))
   }
@@ -50,12 +50,12 @@ collect_event <- function(run, queue, tally, event) {
     wrong = chain_beyond(run, queue, tally, chain, response) %||%
       chain_otherwise(run, queue, tally, chain, response) %||%
       collect_failed(run, tally, chain, response, "wrong",
-        paste0("the service did not accept the call: ", answer_text(run, response)),
-        "look at the want, and at the request in the source card")
+        paste0("the service did not accept the request: ", answer_text(run, response)),
+        "look at the query, and at the request in the source card")
   )
 }
 
-# What the kind of want makes of a refusal: list(outcome, message) with `chains` that are asked for
+# What the kind of query makes of a refusal: list(outcome, message) with `chains` that are asked for
 # in its place, or `empty`.
 collect_own <- function(run, queue, tally, chain, response, own) {
   journal_alone(run, chain, response, own$outcome, own$message)
@@ -64,7 +64,7 @@ collect_own <- function(run, queue, tally, chain, response, own) {
   }
   if (isTRUE(own$empty)) {
     against <- proof_against(chain$proof, chain$page)
-    claim_over(run, chain, notes = c(if (!length(against)) want_notes(run$want, chain),
+    claim_over(run, chain, notes = c(if (!length(against)) query_notes(run$query, chain),
       incomplete_notes(run, chain, against)))
     if (length(against)) {
       return(collect_incomplete(run, tally, chain, against))
@@ -88,7 +88,7 @@ collect_own <- function(run, queue, tally, chain, response, own) {
 # whether there is more is the end, as some services say HTTP 404 for the page after the last one.
 # A place by number or count that an earlier run reached may be just that.
 chain_beyond <- function(run, queue, tally, chain, response) {
-  counted <- (run$want$dataset$next_page$by %||% "") %in% c("page", "offset")
+  counted <- (run$query$dataset$next_page$by %||% "") %in% c("page", "offset")
   if (chain$page < 2 || (chain$resumed && !counted)) {
     return(NULL)
   }
@@ -112,7 +112,7 @@ chain_beyond <- function(run, queue, tally, chain, response) {
 
 # An answer that says, in one way or another, that there is nothing: a page without rows.
 collect_empty <- function(run, tally, chain, response) {
-  page <- want_empty_page(run$want, chain, run$calendar)
+  page <- query_empty_page(run$query, chain, run$calendar)
   page$against <- proof_against(chain$proof, chain$page)
   page$cause <- "open"
   chain <- page_place(chain, page, run)
@@ -149,13 +149,13 @@ chain_restart <- function(run, queue, tally, chain, response) {
   journal_alone(run, chain, response, "retried",
     paste("the place reached before is not known any more:", answer_text(run, response)))
   run$sink$forget("reached", chain$start)
-  fresh <- want_chain(run$want, chain$call)
+  fresh <- query_chain(run$query, chain$planned)
   fresh$claim <- chain$claim
   queue_back(queue, fresh)
   tally
 }
 
-# A call for several symbols that is refused because of one of them: asked for again in two halves,
+# A request for several symbols that is refused because of one of them: asked for again in two halves,
 # until that one stands alone.
 chain_parted <- function(run, queue, tally, chain, response) {
   if (length(chain$symbols) < 2 || chain$page > 1) {
@@ -165,10 +165,10 @@ chain_parted <- function(run, queue, tally, chain, response) {
     paste0(answer_text(run, response), "; asked for again in two halves"))
   half <- seq_along(chain$symbols) <= length(chain$symbols) / 2
   for (part in list(chain$symbols[!half], chain$symbols[half])) {
-    call <- chain$call
-    call$symbols <- list(part)
-    call$label <- paste(part, collapse = " ")
-    queue_back(queue, want_chain(run$want, call))
+    planned <- chain$planned
+    planned$symbols <- list(part)
+    planned$label <- paste(part, collapse = " ")
+    queue_back(queue, query_chain(run$query, planned))
   }
   claim_over(run, chain)
   tally
@@ -178,30 +178,30 @@ answer_text <- function(run, response) {
   redact(paste0("HTTP ", response$status, " ", body_excerpt(response$body)), run$secrets())
 }
 
-# The journal's row of a call; no secret stands in it.
+# The journal's row of a request; no secret stands in it.
 journal_entry <- function(run, chain, response, outcome, rows = NA, message = NA) {
   secrets <- run$secrets()
   list(run = run$name, symbol = chain$label, asked = chain$asked,
     seconds = response$seconds %||% (now_seconds() - chain$asked),
     status = response$status, bytes = length(response$body), rows = rows, outcome = outcome,
-    address = redact(chain$request$address, secrets), message = redact(message, secrets))
+    url = redact(chain$request$url, secrets), message = redact(message, secrets))
 }
 
 journal_alone <- function(run, chain, response, outcome, message) {
   run$sink$journal(journal_entry(run, chain, response, outcome, message = message))
 }
 
-# Nothing came. Where others were answered it is this call's failure; where nothing is answered, it
+# Nothing came. Where others were answered it is this request's failure; where nothing is answered, it
 # is the service's.
 collect_unanswered <- function(run, queue, tally, chain, reason) {
   if (grepl("certificate", reason)) stop_network(run, as.character(reason), tries = chain$attempt)
   if (is_for_good(reason)) {
     todo <- if (grepl("larger than",
       reason)) "ask for less at once: a shorter window, fewer symbols, or smaller pages"
-    else "look at the address in the card; where another place is right, say elsewhere: follow"
+    else "look at the URL in the card; where another place is right, say elsewhere: follow"
     return(collect_failed(run, tally, chain, list(), "failed", as.character(reason), todo))
   }
-  # a service that was there and is away is waited for by all calls, about a minute
+  # a service that was there and is away is waited for by all requests, about a minute
   away <- tally$pages > 0 && grepl("connect|resolv", reason, ignore.case = TRUE)
   tries <- if (away) 8 else 5
   if (chain$attempt < tries) {
@@ -234,28 +234,28 @@ collect_again <- function(run, queue, tally, chain, what, response = list(), tri
   tally_again(tally)
 }
 
-# One call after another was asked again and again in vain, and nothing good came between: the rest
-# would only cost calls.
+# One request after another was asked again and again in vain, and nothing good came between: the rest
+# would only cost requests.
 stop_stumbling <- function(run, tally, what, kind = "network", todo = "run it again later") {
   vetusta_stop(kind,
     paste0("The source ", run$source$source, " answers nothing that is of use: ", what),
-    where = paste0(origin_of(run$source$address), ", ", tally$in_a_row$stumbled,
-      " calls in a row, each asked several times"),
+    where = paste0(origin_of(run$source$url), ", ", tally$in_a_row$stumbled,
+      " requests in a row, each asked several times"),
       todo = paste0(todo, "; it goes on with what is missing"))
 }
 
 stop_network <- function(run, what, tries = 5) {
   vetusta_stop("network",
-    paste0("Nothing answers at the address of the source ", run$source$source, ": ", what, "."),
-    where = paste0(origin_of(run$source$address),
+    paste0("Nothing answers at the URL of the source ", run$source$source, ": ", what, "."),
+    where = paste0(origin_of(run$source$url),
       if (tries > 1) paste0(", after ", tries, " tries")),
-    todo = paste0("look whether the service runs and the address in the card is right; then run ",
+    todo = paste0("look whether the service runs and the URL in the card is right; then run ",
       "it again: it goes on"))
 }
 
 collect_refused <- function(run, queue, tally, chain, response) {
   if (is_token_access(run$source$access) && response$status == 401 && !chain$renewed) {
-    # the token ran out before its time: a new one is asked for, once, also where several calls
+    # the token ran out before its time: a new one is asked for, once, also where several requests
     # bore the old one
     if (identical(run$tokens$value, chain$token)) run$tokens$value <- NULL
     chain$renewed <- TRUE
@@ -274,7 +274,7 @@ stop_refused <- function(run, chain, response) {
     " holds a key that is valid for this")
   else "the card says access none: look whether the service needs a key"
   vetusta_stop("access", paste0("The source ", run$source$source, " refuses access: ", text),
-    where = paste0("dataset ", run$want$dataset$name, ", ", chain$label), todo = todo)
+    where = paste0("dataset ", run$query$dataset$name, ", ", chain$label), todo = todo)
 }
 
 collect_failed <- function(run, tally, chain, response, outcome, what, todo) {
@@ -284,5 +284,5 @@ collect_failed <- function(run, tally, chain, response, outcome, what, todo) {
   # what the source does not have is no open window
   claim_over(run, chain, notes = if (outcome != "absent") incomplete_notes(run, chain, what,
     cause = "failed"))
-  tally_failed(tally, want_failed(run$want, chain), what, todo, outcome, chain$call$keys)
+  tally_failed(tally, query_failed(run$query, chain), what, todo, outcome, chain$planned$keys)
 }

@@ -4,7 +4,7 @@
 
 job_store <- function(job, file) {
   run <- job$run
-  dataset <- run$want$dataset
+  dataset <- run$query$dataset
   where <- paste0("source ", run$source$source, ", dataset ", dataset$name, ", the export of ",
     job$chain$label)
   file <- plain_file(file, dataset$job$unpack %||% "none", where)
@@ -26,11 +26,11 @@ job_store <- function(job, file) {
   chain$cover <- c(chain$from, chain$to)
   chain$last <- TRUE
   good <- open %||% data.frame(symbol = character(), time = numeric(), status = character())
-  claim_over(run, chain, covered = want_covered(run$want, chain, good, whole = TRUE),
-    notes = c(want_notes(run$want, chain),
+  claim_over(run, chain, covered = query_covered(run$query, chain, good, whole = TRUE),
+    notes = c(query_notes(run$query, chain),
       incomplete_notes(run, chain, NULL, chain$rejected %||% 0)))
   job$tally$empty <- c(job$tally$empty,
-    unique(tally_without(job$tally, want_without(run$want, chain))))
+    unique(tally_without(job$tally, query_without(run$query, chain))))
 }
 
 # What the file repeats of a secret is in no row either.
@@ -57,7 +57,7 @@ job_whole <- function(job, file, where, clean, keep) {
 }
 
 job_decoded <- function(job, body, where) {
-  decode_body(job$run$want$dataset, body, job$run$source, job$chain$known, where = where)
+  decode_body(job$run$query$dataset, body, job$run$source, job$chain$known, where = where)
 }
 
 # The content of the file. What a service has packed once more on the way (Content-Encoding) is
@@ -84,7 +84,7 @@ job_reader <- function(file) {
 
 # A table, some ten thousand lines at a time, each piece with the names of the columns before it.
 job_table <- function(job, file, where, clean, keep) {
-  dataset <- job$run$want$dataset
+  dataset <- job$run$query$dataset
   lines_of <- job_reader(file)
   on.exit(lines_of$close())
   table <- dataset$table
@@ -98,7 +98,7 @@ job_table <- function(job, file, where, clean, keep) {
     first <- recode(lines_of$read(1))
     # without a line of names nothing at all is an export without rows
     if (!length(first) && isFALSE(table$names)) return(invisible())
-    if (!length(first)) stop_payload("The export is empty.", where, "look at the want")
+    if (!length(first)) stop_payload("The export is empty.", where, "look at the query")
     bytes <- charToRaw(first)
     if (identical(bytes[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) first <- rawToChar(bytes[-(1:3)])
     if (nzchar(trimws(first)) &&
@@ -111,7 +111,7 @@ job_table <- function(job, file, where, clean, keep) {
   header <- if (table$names %||% TRUE) first
   ahead <- if (is.null(header)) first
   repeat {
-    lines <- clean(c(ahead, whole_lines(lines_of, job$run$want$dataset$job$piece %||% 20000)))
+    lines <- clean(c(ahead, whole_lines(lines_of, job$run$query$dataset$job$piece %||% 20000)))
     ahead <- NULL
     if (!length(lines)) break
     text <- paste0(paste(c(header, plain_lines(recode(lines), rest)), collapse = "\n"), "\n")
@@ -138,7 +138,7 @@ whole_lines <- function(lines_of, size) {
 job_lines <- function(job, file, where, clean, keep) {
   lines_of <- job_reader(file)
   on.exit(lines_of$close())
-  while (length(lines <- lines_of$read(job$run$want$dataset$job$piece %||% 20000))) {
+  while (length(lines <- lines_of$read(job$run$query$dataset$job$piece %||% 20000))) {
     lines <- clean(lines[nzchar(trimws(lines))])
     if (length(lines)) keep(job_decoded(job, charToRaw(paste(lines, collapse = "\n")), where))
   }
@@ -148,7 +148,7 @@ job_lines <- function(job, file, where, clean, keep) {
 job_piece <- function(job, decoded) {
   run <- job$run
   chain <- job$chain
-  tidy <- want_tidy(run$want, run$calendar, chain$symbols, decoded)
+  tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
   chain$asked <- now_seconds()
   chain$cover <- NULL
   chain$last <- FALSE

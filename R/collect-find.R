@@ -13,7 +13,7 @@
 #'   `shape`, `theme`, `description`,
 #'   `version`, `score`, best first: the datasets of the card, and of a statistics office its
 #'   dataflows.
-#' @section Errors: `vetusta_error_want` for themes of a source that does not speak SDMX, or a
+#' @section Errors: `vetusta_error_argument` for themes of a source that does not speak SDMX, or a
 #'   theme that is not there; `vetusta_error_access`, `_network`, `_payload` as for collecting.
 #' @export
 #' @examples
@@ -107,9 +107,9 @@ find_score <- function(text, words) {
 in_language <- function(texts, language) label_in(as.list(texts), language)
 
 all_flows <- function(source, archive) {
-  found <- structure_get(source, sdmx_structure_address(source, "dataflow"), archive,
+  found <- structure_get(source, sdmx_structure_url(source, "dataflow"), archive,
     paste0("source ", source$source, ", its dataflows"))
-  if (is.null(found) || !length(found$flows)) vetusta_stop("want",
+  if (is.null(found) || !length(found$flows)) vetusta_stop("argument",
     paste0("The source ", source$source, " lists no datasets of the agency ", source$sdmx$agency,
     "."), where = source$file, todo = "correct agency: in the card")
   found$flows
@@ -120,7 +120,7 @@ theme_tree <- function(source, archive) {
   ask <- function(kind,
     references) {
     tryCatch(structure_get(source,
-      sdmx_structure_address(source, kind, references = references), archive, paste0("source ",
+      sdmx_structure_url(source, kind, references = references), archive, paste0("source ",
     source$source, ", its themes")), vetusta_error_payload = function(e) NULL)
   }
   scheme <- ask("categoryscheme", "none")

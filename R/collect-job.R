@@ -26,7 +26,7 @@ collect_jobs <- function(run, queue, tally) {
 }
 
 job_make <- function(run, queue, chain) {
-  pause <- time_interval(run$want$dataset$job$pause %||% "PT1S")$seconds
+  pause <- time_interval(run$query$dataset$job$pause %||% "PT1S")$seconds
   list2env(list(run = run, queue = queue, tally = NULL, chain = chain, note = NULL, look_at = 0,
     pause = pause, until = now_seconds() + run$most_wait), parent = emptyenv())
 }
@@ -38,7 +38,7 @@ collect_job <- function(job) {
   if (is.null(note) || !job_download(job, note$link, file)) {
     return(invisible())
   }
-  job$chain$request$address <- note$link
+  job$chain$request$url <- note$link
   tryCatch(job_store(job, file),
     vetusta_error_payload = function(e) job_failed(job, list(), "payload", e$what, e$todo))
   beside <- list.files(dirname(file), full.names = TRUE)
@@ -75,15 +75,15 @@ job_failed <- function(job, answer, outcome, what, todo) {
 }
 
 job_ask <- function(job) {
-  rule <- job$run$want$dataset$job
+  rule <- job$run$query$dataset$job
   answer <- job_fetch(job, job$chain$request, "the export")
   if (is.null(answer)) {
     return(NULL)
   }
   look <- if (identical(rule$look, "location")) answer$headers[["location"]] %|else|%
-    function(address) {
-    absolute_address(address, answer$address)
-  } else job_member(answer, rule$ticket) %|else|% function(ticket) job_look_address(job, ticket)
+    function(url) {
+    absolute_url(url, answer$url)
+  } else job_member(answer, rule$ticket) %|else|% function(ticket) job_look_url(job, ticket)
   if (!job_may_follow(job, look)) {
     ticket <- if (!is.null(rule$ticket)) paste0(": there is no ticket at ", rule$ticket)
     return(job_failed(job, answer, "payload",
@@ -93,23 +93,23 @@ job_ask <- function(job) {
   job_note(job, look)
 }
 
-job_may_follow <- function(job, address) {
-  !is.null(address) && !is.na(address) &&
-    may_follow(address, job$run$source$address, job$run$source$elsewhere)
+job_may_follow <- function(job, url) {
+  !is.null(url) && !is.na(url) &&
+    may_follow(url, job$run$source$url, job$run$source$elsewhere)
 }
 
-job_look_address <- function(job, ticket) {
-  dataset <- job$run$want$dataset
+job_look_url <- function(job, ticket) {
+  dataset <- job$run$query$dataset
   values <- dataset_values(dataset, job$chain$known, job$run$source$zone)
-  address <- template_expand(dataset$job$look, c(list(ticket = ticket), values))
-  if (grepl("^https?://", address)) address else paste0(job$run$source$address, address)
+  url <- template_expand(dataset$job$look, c(list(ticket = ticket), values))
+  if (grepl("^https?://", url)) url else paste0(job$run$source$url, url)
 }
 
 # Looks whether the export is ready: what is known of it then, or NULL. Where it is not, its turn
 # comes again after a pause that grows, as long as the run may wait.
 job_look <- function(job, note) {
-  rule <- job$run$want$dataset$job
-  request <- list(address = note$look, method = "GET", headers = list(Accept = "application/json"))
+  rule <- job$run$query$dataset$job
+  request <- list(url = note$look, method = "GET", headers = list(Accept = "application/json"))
   answer <- job_fetch(job, request, "the export's state")
   if (is.null(answer)) {
     # a ticket that is no longer known is asked for anew the next time
@@ -128,7 +128,7 @@ job_look <- function(job, note) {
   # without a link of its own, the file is where one looked
   link <- if (is.null(rule$link)) note$look
   else job_member(answer, rule$link) %|else|% function(link) {
-    absolute_address(link, note$look)
+    absolute_url(link, note$look)
   }
   if (!job_may_follow(job, link)) {
     return(job_failed(job, answer, "payload",
@@ -172,7 +172,7 @@ job_member <- function(answer, pointer) {
 # when its turn is too far away, which ends the run.
 job_fetch <- function(job, request, what, outcome = "asked") {
   run <- job$run
-  job$chain$request$address <- request$address
+  job$chain$request$url <- request$url
   stumbled <- function(why, answer) {
     job$tally <- tally_again(job$tally)
     journal_alone(run, job$chain, answer[c("status", "body")], "retried",

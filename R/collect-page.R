@@ -31,9 +31,9 @@ good_rows <- function(rows, faults) {
 }
 
 collect_good <- function(run, queue, tally, chain, response) {
-  where <- paste0("source ", run$source$source, ", dataset ", run$want$dataset$name, ", ",
+  where <- paste0("source ", run$source$source, ", dataset ", run$query$dataset$name, ", ",
     chain$label, ", page ", chain$page)
-  page <- tryCatch(want_page(run$want, chain, response, where, run$calendar, tally$largest),
+  page <- tryCatch(query_page(run$query, chain, response, where, run$calendar, tally$largest),
     vetusta_error_payload = identity)
   if (inherits(page, "vetusta_error_payload")) {
     return(collect_spoilt(run, queue, tally, chain, response, page))
@@ -91,7 +91,7 @@ collect_came <- function(run, tally, chain, page) {
     tally_came(tally, text_groups(page$good$symbol, lone = TRUE)$levels)
   }
   if (isTRUE(chain$last)) {
-    tally$empty <- c(tally$empty, unique(tally_without(tally, want_without(run$want, chain))))
+    tally$empty <- c(tally$empty, unique(tally_without(tally, query_without(run$query, chain))))
   }
   tally
 }
@@ -105,8 +105,8 @@ ask_following <- function(run, queue, tally, chain, page) {
 }
 
 chain_following <- function(chain, page) {
-  chain$seen <- c(chain$seen, chain$request$address)
-  chain$request$address <- page$following
+  chain$seen <- c(chain$seen, chain$request$url)
+  chain$request$url <- page$following
   chain$hashes <- c(chain$hashes, page$hash)
   chain$longest <- max(chain$longest, page$count)
   chain$announced <- page$announced
@@ -126,7 +126,7 @@ collect_spoilt <- function(run, queue, tally, chain, response, error) {
   if (isTRUE(error$again)) {
     return(collect_again(run, queue, tally, chain, redact(error$what, run$secrets()), response))
   }
-  # one that says what is wrong with the call says the same again
+  # one that says what is wrong with the request says the same again
   tries <- if (isTRUE(error$spoilt) && tally$pages > 0) 5 else 3
   if (chain$attempt < tries && !identical(error$again, FALSE)) {
     return(collect_again(run, queue, tally, chain, redact(error$what, run$secrets()),
@@ -155,14 +155,14 @@ collect_store <- function(run, chain, response, page) {
   chain$rejected <- (chain$rejected %||% 0) + NROW(page$rows) - NROW(good)
   came <- run$sink$now()
   counts <- run$sink$put(list(
-    rows = want_parcel(run$want, chain, page, good), journal = entry, now = came,
-    again = chain$page == 1 && is_kept(run$want) && isTRUE(chain$from > as.numeric(run$want$from)),
+    rows = query_parcel(run$query, chain, page, good), journal = entry, now = came,
+    again = chain$page == 1 && is_kept(run$query) && isTRUE(chain$from > as.numeric(run$query$from)),
     faults = page_told(page, chain, run),
-    covered = want_covered(run$want, chain, good, whole = last && !isTRUE(page$full)),
+    covered = query_covered(run$query, chain, good, whole = last && !isTRUE(page$full)),
     listing = if (is.null(chain$from)) {
-      list(call = call_key(chain$call), page = chain$page, last = last && !isTRUE(page$full))
+      list(planned = planned_key(chain$planned), page = chain$page, last = last && !isTRUE(page$full))
     },
-    notes = c(page_notes(chain, page), if (last && !isTRUE(page$full)) want_notes(run$want, chain),
+    notes = c(page_notes(chain, page), if (last && !isTRUE(page$full)) query_notes(run$query, chain),
       if (ended) incomplete_notes(run, chain, page$against, chain$rejected, page$cause)),
     raw = if (run$sink$keep_raw && length(response$body)) raw_page(run, chain, response$body, came),
     claims = if (ended) run$sink$ending(chain$claim)
@@ -170,7 +170,7 @@ collect_store <- function(run, chain, response, page) {
   c(counts, doubled = max(0, NROW(good) - sum(counts[c("new", "changed", "unchanged")])))
 }
 
-# A place that pages have reached, where it is known by an address alone: the next run goes on
+# A place that pages have reached, where it is known by a URL alone: the next run goes on
 # there.
 page_notes <- function(chain, page) {
   if (chain$windowed || (is.null(page$following) && chain$page == 1 && !chain$resumed)) {
@@ -201,7 +201,7 @@ page_told <- function(page, chain, run) {
     fault = page$notes, detail = rep(NA_character_, n)))
 }
 
-# The page as it came, without secrets, and what its call knew.
+# The page as it came, without secrets, and what its request knew.
 raw_page <- function(run, chain, body, came) {
   body <- redact_bytes(body, run$secrets())
   known <- chain$known
@@ -209,10 +209,10 @@ raw_page <- function(run, chain, body, came) {
     if (is.null(x)) NULL
     else as.numeric(x)
   })
-  want <- run$want
-  about <- list(shape = want$dataset$shape, symbols = I(as.character(chain$symbols)),
-    interval = want$interval$iso,
-    session = want$session, page = chain$page, came = format_exact(came), label = chain$label,
+  query <- run$query
+  about <- list(shape = query$dataset$shape, symbols = I(as.character(chain$symbols)),
+    interval = query$interval$iso,
+    session = query$session, page = chain$page, came = format_exact(came), label = chain$label,
     known = known[lengths(known) > 0])
   list(hash = content_hash(body),
     about = as.character(jsonlite::toJSON(about, auto_unbox = TRUE, digits = NA)), body = body)
@@ -220,13 +220,13 @@ raw_page <- function(run, chain, body, came) {
 
 # A decoded body of an ordinary source as a page.
 #' @export
-want_page.default <- function(want, chain, response, where, calendar, largest) {
-  dataset <- want$dataset
+query_page.default <- function(query, chain, response, where, calendar, largest) {
+  dataset <- query$dataset
   # HTTP 204, and 202 without a body: there is nothing, and nothing to say so
   bare <- response$status == 204 || (response$status == 202 && !length(response$body))
   decoded <- if (bare) list(columns = empty_columns(dataset), faults = no_faults, rows = 0L)
-  else decode_body(dataset, response$body, want$source, chain$known, dataset$reading$members, where)
-  tidy <- want_tidy(want, calendar, chain$symbols, decoded)
+  else decode_body(dataset, response$body, query$source, chain$known, dataset$reading$members, where)
+  tidy <- query_tidy(query, calendar, chain$symbols, decoded)
   edges <- if (identical(dataset$next_page$by, "time")) {
     time_edges(tidy$rows$time %||% tidy$rows$period)
   }
@@ -241,19 +241,19 @@ want_page.default <- function(want, chain, response, where, calendar, largest) {
   # a service whose pages come again has no more, unless it says that it has; three times is enough
   stuck <- repeated && identical(rep(hash, 2), rev(chain$hashes)[1:2])
   following <- if (!repeated || (bounded && !beyond && !stuck)) {
-    next_value <- page_rule(dataset, want$source$zone)(chain$request$address, told)
-    following_page(want$source, chain, next_value, where, by = dataset$next_page$by)
+    next_value <- page_rule(dataset, query$source$zone)(chain$request$url, told)
+    following_page(query$source, chain, next_value, where, by = dataset$next_page$by)
   }
   full <- answer_is_full(dataset, told)
   page_make(
     tidy$rows, tidy$faults, count = told$rows, hash = hash,
     notes = c(tidy$notes, if (repeated) "a page before it came again"),
-    following = following$address, halt = following$halt, full = full,
+    following = following$url, halt = following$halt, full = full,
     # a page that is asked for only to see whether there is one
     probing = !bounded && is.null(told$more) && told$rows < (dataset$largest_page %||% Inf),
     announced = is_announced(dataset, told), beyond = beyond,
     says = list(total = page_total(told, response), pages = told$pages,
-      repeated = repeated, against = c(partial_against(response, told, following$address),
+      repeated = repeated, against = c(partial_against(response, told, following$url),
         if (repeated && !bounded) repeated_against(chain, hash, told, dataset),
         empty_against(chain, told, bare),
         if (length(tidy$others)) others_against(chain$symbols, tidy$others)))

@@ -1,26 +1,26 @@
 #' Take pages one by one
 #'
-#' @param plan A plan, see [plan_calls()].
+#' @param plan A plan, see [plan_requests()].
 #' @return A function that, each time it is called, fetches the next page within the source's
 #'   limits and returns its tidy rows (a
 #'   data frame; rows with a fault are left out and stand in its attribute `rejected`), or `NULL`
 #'   when there are no more. Nothing
-#'   is stored. A call that fails for good is passed over; the function's attribute `failed` is a
+#'   is stored. A request that fails for good is passed over; the function's attribute `failed` is a
 #'   function that lists those.
 #' @section Errors: as of [collect_run()].
 #' @export
 #' @examples
 #' \dontrun{
-#' following <- collect_pages(plan_calls(want))
+#' following <- collect_pages(plan_requests(query))
 #' while (!is.null(page <- following())) print(nrow(page))
 #' }
 collect_pages <- function(plan) {
   check_plan(plan)
-  want <- plan$want
-  sink <- memory_sink(want)
-  # one call at a time: the next is sent when this one's page was taken
-  run <- run_make(want, sink, most_wait = Inf, at_once = 1L, ahead = FALSE)
-  queue <- queue_make(plan$calls)
+  query <- plan$query
+  sink <- memory_sink(query)
+  # one request at a time: the next is sent when this one's page was taken
+  run <- run_make(query, sink, most_wait = Inf, at_once = 1L, ahead = FALSE)
+  queue <- queue_make(plan$requests)
   tally <- tally_make()
   following <- function() {
     while (!sink$waiting() && (queue_left(queue) || run$line$active > 0L)) {
@@ -35,7 +35,7 @@ collect_pages <- function(plan) {
       return(NULL)
     }
     page <- sink$take()
-    rows <- want_table(want, page, page$good)
+    rows <- query_table(query, page, page$good)
     attr(rows, "rejected") <- page$faults
     rows
   }
@@ -46,13 +46,13 @@ collect_pages <- function(plan) {
 #' Read raw pages again
 #'
 #' Decodes the raw pages that `collect_run(raw = TRUE)` kept with a card that was corrected since.
-#' No call is made.
+#' No request is made.
 #'
 #' @param source The source with the corrected card.
 #' @param dataset The dataset's name.
 #' @param archive The archive that holds the raw pages.
 #' @return Invisibly a `vetusta_run`, as of [collect_run()]; `pages` are those read again.
-#' @section Errors: `vetusta_error_want` when no raw page of that dataset is kept.
+#' @section Errors: `vetusta_error_argument` when no raw page of that dataset is kept.
 #' @export
 #' @examples
 #' \dontrun{
@@ -64,15 +64,15 @@ collect_reparse <- function(source, dataset, archive) {
   check_archive(archive)
   kept <- store_raw(archive, source$source, dataset)
   if (!nrow(kept) || is.null(source$datasets[[dataset]])) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("The archive keeps no raw page of the dataset ", dataset, " of ", source$source, "."),
       where = archive$path, todo = "collect with raw pages kept first")
   }
   tally <- tally_make()
   for (i in seq_len(nrow(kept))) {
     about <- jsonlite::fromJSON(kept$about[i])
-    want <- reparse_want(source, source$datasets[[dataset]], about)
-    run <- run_make(want, archive_sink(archive, want))
+    query <- reparse_query(source, source$datasets[[dataset]], about)
+    run <- run_make(query, archive_sink(archive, query))
     body <- store_raw_body(archive, kept$journal[i])
     if (content_hash(body) != kept$hash[i]) {
       tally <- tally_failed(tally, dataset, paste0("raw page ", kept$journal[i], " is damaged"),
@@ -85,9 +85,9 @@ collect_reparse <- function(source, dataset, archive) {
   invisible(collect_result(run, queue_make(NULL), tally))
 }
 
-reparse_want <- function(source, dataset, about) {
+reparse_query <- function(source, dataset, about) {
   kind <- if (gives_bars(dataset)) "bars" else "rows"
-  new_want(kind, source = source, dataset = dataset, symbols = about$symbols,
+  new_query(kind, source = source, dataset = dataset, symbols = about$symbols,
     session = about$session, notes = character(),
     interval = if (length(about$interval)) time_interval(about$interval))
 }
@@ -95,15 +95,15 @@ reparse_want <- function(source, dataset, about) {
 reparse_page <- function(run, tally, about, body, label) {
   chain <- list(known = about$known, symbols = about$symbols, label = label,
     page = about$page %||% 1, start = label, came = as.numeric(about$came))
-  decode <- function() decode_body(run$want$dataset, body, run$source, chain$known, where = label)
+  decode <- function() decode_body(run$query$dataset, body, run$source, chain$known, where = label)
   decoded <- tryCatch(decode(), vetusta_error_payload = identity)
   if (inherits(decoded, "vetusta_error_payload")) {
     return(tally_failed(tally, label, decoded$what, decoded$todo, "payload"))
   }
-  tidy <- want_tidy(run$want, run$calendar, chain$symbols, decoded)
+  tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
   page <- page_make(tidy$rows, tidy$faults)
   # rows are known from the instant at which the page came, and not from now
-  counts <- run$sink$ended(list(rows = want_parcel(run$want, chain, page, page$good),
+  counts <- run$sink$ended(list(rows = query_parcel(run$query, chain, page, page$good),
     faults = page_told(page, chain, run), now = as.numeric(about$came), as_came = TRUE))
   tally <- tally_page(tally, counts, page)
   against <- page_against(page, chain$page)

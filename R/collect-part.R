@@ -78,7 +78,7 @@ collect_smaller <- function(run, queue, tally, chain, response,
   chain$request$headers[c("Range", "If-Range", "Accept-Encoding")] <- NULL
   chain$part <- NULL
   reason <- paste0("HTTP ", response$status, ": the answer is a part of the whole, and ", why)
-  parts <- want_refused(run$want, chain, list(status = 413, body = raw()))
+  parts <- query_refused(run$query, chain, list(status = 413, body = raw()))
   if (!is.null(parts) && is.null(parts$failed)) {
     return(collect_own(run, queue, tally, chain, response, parts))
   }
@@ -89,23 +89,23 @@ collect_smaller <- function(run, queue, tally, chain, response,
 
 # A request for a window, asked for again in two halves, along a local midnight where there is one.
 chain_halved <- function(run, queue, tally, chain, response) {
-  want <- run$want
+  query <- run$query
   length <- (chain$to %||% 0) - (chain$from %||% 0)
-  if (is.null(chain$from) || chain$page > 1 || !has_window(want$dataset) ||
-    length < max(2, 2 * (want$interval$seconds %||% 86400) %|na|% 86400)) {
+  if (is.null(chain$from) || chain$page > 1 || !has_window(query$dataset) ||
+    length < max(2, 2 * (query$interval$seconds %||% 86400) %|na|% 86400)) {
     return(NULL)
   }
-  zone <- want$source$zone
+  zone <- query$source$zone
   middle <- floor(chain$from + length / 2)
   if (length > 3 * 86400) middle <- as.numeric(time_local(local_day(utc(middle), zone), 0, zone))
   journal_alone(run, chain, response, "cut",
     paste0(answer_text(run, response), "; asked for again in two halves"))
   tally$cut <- tally$cut + 1
   for (window in list(c(middle, chain$to), c(chain$from, middle))) {
-    call <- chain$call
-    call$from <- utc(window[1])
-    call$to <- utc(window[2])
-    queue_back(queue, want_chain(want, call))
+    planned <- chain$planned
+    planned$from <- utc(window[1])
+    planned$to <- utc(window[2])
+    queue_back(queue, query_chain(query, planned))
   }
   claim_over(run, chain)
   tally

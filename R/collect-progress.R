@@ -15,13 +15,13 @@ progress_make <- function(run, total) {
 progress_text <- function(run, tally, queue, total, began, width = Inf) {
   spent <- now_seconds() - began
   planned <- max(total, tally$pages + (queue_left(queue) > 0))
-  # no sooner than the limits allow; a call that failed is over too
+  # no sooner than the limits allow; a request that failed is over too
   over <- tally$pages + nrow(tally$failed)
   left <- max(spent / max(1, over) * max(0, planned - over),
-    limit_least_seconds(planned, run$source$limits, call_weight(run$want$dataset)) - spent)
+    limit_least_seconds(planned, run$source$limits, request_weight(run$query$dataset)) - spent)
   parts <- c(
     paste0(run$source$source, ": ", thousands(tally$pages), " of ", thousands(planned), " pages"),
-    paste(thousands(tally$new + tally$changed + tally$unchanged), want_noun(run$want)),
+    paste(thousands(tally$new + tally$changed + tally$unchanged), query_noun(run$query)),
     progress_rate(run, tally, spent),
     if (tally$pages > 0) paste("about", format_seconds(left), "left"),
     if (nrow(tally$failed)) paste(thousands(nrow(tally$failed)), "failed"),
@@ -31,7 +31,7 @@ progress_text <- function(run, tally, queue, total, began, width = Inf) {
   shortened(text, width)
 }
 
-# The rate of calls, also of those that failed or are made again, against the limit that they come
+# The rate of requests, also of those that failed or are made again, against the limit that they come
 # nearest to.
 progress_rate <- function(run, tally, spent) {
   limits <- Filter(function(limit) is.null(limit$quota), run$source$limits)
@@ -39,7 +39,7 @@ progress_rate <- function(run, tally, spent) {
     return(NULL)
   }
   slowest <- limits[[which.min(vapply(limits, function(limit) limit$count / limit$seconds, 0))]]
-  calls <- tally$pages + nrow(tally$failed) + tally$retried
-  rate <- min(slowest$count, calls / max(spent, slowest$seconds) * slowest$seconds)
+  requests <- tally$pages + nrow(tally$failed) + tally$retried
+  rate <- min(slowest$count, requests / max(spent, slowest$seconds) * slowest$seconds)
   paste0(thousands(round(rate)), " of ", slowest$words)
 }

@@ -50,7 +50,7 @@ proof_against <- function(proof, number) {
 # Whether the source itself said that the page after this one is there.
 is_announced <- function(dataset, said) {
   by <- dataset$next_page$by %||% "none"
-  if (by %in% c("address", "link", "cursor") || !is.null(said$more)) {
+  if (by %in% c("url", "link", "cursor") || !is.null(said$more)) {
     return(TRUE)
   }
   if (!is.null(said$pages)) said$number < said$pages
@@ -76,9 +76,9 @@ is_unlikely_empty <- function(chain, page) {
 
 # The end of a chain whose window stays open: what came is stored, and the reasons are kept.
 collect_incomplete <- function(run, tally, chain, reasons, todo = NULL) {
-  tally_failed(tally, want_failed(run$want, chain), paste0("incomplete: ",
+  tally_failed(tally, query_failed(run$query, chain), paste0("incomplete: ",
     redact(paste(reasons, collapse = "; "), run$secrets())), todo %||% incomplete_todo,
-    "incomplete", chain$call$keys)
+    "incomplete", chain$planned$keys)
 }
 
 incomplete_todo <- "run it again: what is open is asked for again"
@@ -100,17 +100,17 @@ incomplete_notes <- function(run, chain, reasons, rejected = 0, cause = "open") 
     return(NULL)
   }
   if (length(reasons)) {
-    book$open(want_place(run$want, chain), chain$label,
+    book$open(query_place(run$query, chain), chain$label,
       redact(paste(reasons, collapse = "; "), run$secrets()), cause)
   } else {
-    book$settle(want_place(run$want, chain), chain$label, rejected)
+    book$settle(query_place(run$query, chain), chain$label, rejected)
   }
 }
 
 # How a card reads rows: rows that were rejected are asked for again once this has changed.
-reading_hash <- function(want) {
-  parts <- unclass(want$dataset)[reading_words]
-  parts <- c(parts[lengths(parts) > 0], list(zone = want$source$zone))
+reading_hash <- function(query) {
+  parts <- unclass(query$dataset)[reading_words]
+  parts <- c(parts[lengths(parts) > 0], list(zone = query$source$zone))
   content_hash(charToRaw(as.character(jsonlite::toJSON(parts, auto_unbox = TRUE, digits = NA))))
 }
 
@@ -118,30 +118,30 @@ reading_words <- c("shape", "rows", "columns", "form", "format", "table", "withi
   "sides", "lookup", "only", "wrapped", "bar_time", "nothing")
 
 # Stretches of a dataset that are covered and not open, under the card as it is now.
-covered_now <- function(archive, want, keys = NULL) {
-  if (isTRUE(want$again)) {
+covered_now <- function(archive, query, keys = NULL) {
+  if (isTRUE(query$again)) {
     return(no_coverage)
   }
-  covered_less(store_covered(archive, want$source$source, want$dataset$name, keys),
-    open_of(archive, want))
+  covered_less(store_covered(archive, query$source$source, query$dataset$name, keys),
+    open_of(archive, query))
 }
 
 # What is open of a query's dataset; planning looks once.
-open_of <- function(archive, want) {
-  if (!is.null(want$open)) {
-    return(want$open)
+open_of <- function(archive, query) {
+  if (!is.null(query$open)) {
+    return(query$open)
   }
-  incomplete_read(archive, want$source$source, want$dataset$name, reading_hash(want))
+  incomplete_read(archive, query$source$source, query$dataset$name, reading_hash(query))
 }
 
 # What is open of a query itself, with the requests of its plan.
-open_of_calls <- function(archive, want, calls) {
-  open <- if (!is.null(archive)) open_of(archive, want)
-  if (!NROW(open) || !nrow(calls)) {
+open_of_requests <- function(archive, query, requests) {
+  open <- if (!is.null(archive)) open_of(archive, query)
+  if (!NROW(open) || !nrow(requests)) {
     return(no_open)
   }
-  chains <- lapply(seq_len(nrow(calls)), function(i) want_chain(want, calls[i, ]))
-  hit <- lapply(chains, function(chain) incomplete_touches(open, want_place(want, chain)))
+  chains <- lapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ]))
+  hit <- lapply(chains, function(chain) incomplete_touches(open, query_place(query, chain)))
   open[Reduce(`|`, hit), , drop = FALSE]
 }
 

@@ -1,18 +1,18 @@
-# The queue of a run: calls that are not begun yet, chains of pages that go on or wait to be asked
+# The queue of a run: requests that are not begun yet, chains of pages that go on or wait to be asked
 # again, and what has come. Only
 # the functions here change it.
 
-queue_make <- function(calls) {
+queue_make <- function(requests) {
   queue <- new.env(parent = emptyenv())
-  queue$calls <- calls
-  # the order in which calls are begun; one that another collector is at stands at its end once more
-  queue$order <- seq_len(NROW(calls))
-  queue$tried <- queue$passes <- numeric(NROW(calls))
+  queue$requests <- requests
+  # the order in which requests are begun; one that another collector is at stands at its end once more
+  queue$order <- seq_len(NROW(requests))
+  queue$tried <- queue$passes <- numeric(NROW(requests))
   queue$shared <- FALSE
   queue$begun <- 0
   queue$waiting <- list()
   queue$finished <- list()
-  # no call before this instant
+  # no request before this instant
   queue$hold <- 0
   queue$waits_for <- NULL
   # the export that is waited for
@@ -21,7 +21,7 @@ queue_make <- function(calls) {
   queue$resume <- NULL
   # chains, by their first request, that are not followed any more
   queue$dropped <- character()
-  # calls that were begun and are not at their end, though the run ends
+  # requests that were begun and are not at their end, though the run ends
   queue$unfinished <- 0
   queue
 }
@@ -65,16 +65,16 @@ queue_stop <- function(queue, pause) {
   queue$resume <- utc(now_seconds() + pause)
 }
 
-# More calls, behind all others.
-queue_add <- function(queue, calls) {
-  new <- nrow(queue$calls) + seq_len(nrow(calls))
-  queue$calls <- rbind(queue$calls, calls)
+# More requests, behind all others.
+queue_add <- function(queue, requests) {
+  new <- nrow(queue$requests) + seq_len(nrow(requests))
+  queue$requests <- rbind(queue$requests, requests)
   queue$order <- c(queue$order, new)
-  queue$tried <- c(queue$tried, numeric(nrow(calls)))
-  queue$passes <- c(queue$passes, numeric(nrow(calls)))
+  queue$tried <- c(queue$tried, numeric(nrow(requests)))
+  queue$passes <- c(queue$passes, numeric(nrow(requests)))
 }
 
-# The number of the next call that is not begun yet.
+# The number of the next request that is not begun yet.
 queue_begin <- function(queue) {
   queue$begun <- queue$begun + 1
   queue$order[queue$begun]

@@ -7,11 +7,11 @@ collect_result <- function(run, queue, tally) {
     "failed_keys")]
   structure(c(values, list(
     # the words that ask for the failed ones alone
-    words_again = if (nrow(tally$failed)) want_again(run$want, tally),
-      empty = want_empty(run$want, tally, run$sink),
+    words_again = if (nrow(tally$failed)) query_again(run$query, tally),
+      empty = query_empty(run$query, tally, run$sink),
     left = queue_left(queue) + queue$unfinished, resume = queue$resume,
     listed = run$sink$listed(), seconds = run$sink$now() - run$started,
-    notes = run$want$notes, noun = want_noun(run$want)
+    notes = run$query$notes, noun = query_noun(run$query)
   )), class = "vetusta_run")
 }
 
@@ -38,7 +38,7 @@ format_run <- function(x) {
         if (length(x$empty) > 5) " and more")
     },
     format_listed(x),
-    if (x$retried > 0) paste0("  ", counted(x$retried, "call"), " had to be repeated"),
+    if (x$retried > 0) paste0("  ", counted(x$retried, "request"), " had to be repeated"),
     if (x$doubled > 0) {
       paste0("  ", counted(x$doubled, "row"), " came twice, and ", if (x$doubled == 1) "is"
       else "are", " stored once")
@@ -47,7 +47,7 @@ format_run <- function(x) {
       paste0("  ", counted(x$rejected, "row"), if (x$rejected == 1) " was"
       else " were", " set aside: see archive_faults()")
     },
-    if (x$left > 0) paste0("  ", counted(x$left, "call"), " left", later),
+    if (x$left > 0) paste0("  ", counted(x$left, "request"), " left", later),
     format_all_failed(x$failed)
   )
 }
@@ -58,7 +58,7 @@ format_listed <- function(x) {
   c(
     if (twice > 0) paste0("  ", thousands(x$listed[["entries"]]), " entries are ",
       thousands(x$listed[["rows"]]), " ", x$noun, ": ", thousands(twice),
-      " came from several calls, and are held once"),
+      " came from several requests, and are held once"),
     if (x$gone > 0) paste0("  ", thousands(x$gone), if (x$gone == 1) " is" else " are",
       " not listed any more: kept, with the last day")
   )

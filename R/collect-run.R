@@ -1,13 +1,13 @@
 #' Collect what a plan asks for
 #'
-#' Sends the plan's calls within the source's limits, follows their pages, checks every row and
+#' Sends the plan's requests within the source's limits, follows their pages, checks every row and
 #' stores each page as one
 #' transaction: its rows, its row in the journal and the place that was reached. Stopped at any
 #' moment and run again, it
 #' goes on; no page that is stored is asked for again. What fails for one symbol is recorded, and
 #' the rest goes on.
 #'
-#' @param plan A plan, see [plan_calls()].
+#' @param plan A plan, see [plan_requests()].
 #' @param into An archive, see [archive_open()].
 #' @param progress Whether to show what is being done, on standard error: on a terminal one line
 #'   that changes, elsewhere a plain
@@ -25,9 +25,9 @@
 #' @return Invisibly a `vetusta_run`: a list with `empty` (what had no data), `pages`, `new`,
 #'   `changed`, `unchanged` (rows),
 #'   `doubled` (rows that came twice and are stored once), `rejected` (rows set aside among the
-#'   archive's faults), `retried` (calls that had to be
+#'   archive's faults), `retried` (requests that had to be
 #'   repeated), `seconds`, and `failed`
-#'   (a data frame of `symbol`, `what`, `todo`, `outcome`). `left` are the calls not made or not
+#'   (a data frame of `symbol`, `what`, `todo`, `outcome`). `left` are the requests not made or not
 #'   ended because a quota is used
 #'   up or `pages` was reached, `resume` when to go on.
 #' @section Errors: `vetusta_error_secret` when the key is not set, `vetusta_error_access` when
@@ -39,10 +39,10 @@
 #' @examples
 #' \dontrun{
 #' quay <- source_card("quay") # `vetusta services` serves it on this machine
-#' want <- want_bars(quay, c("KELD", "TAMX"), interval = "1 minute", from = "2026-03-12", to =
+#' query <- query_bars(quay, c("KELD", "TAMX"), interval = "1 minute", from = "2026-03-12", to =
 #' "2026-03-13")
 #' archive <- archive_open("archive.sqlite")
-#' collect_run(plan_calls(want, archive), into = archive)
+#' collect_run(plan_requests(query, archive), into = archive)
 #' }
 collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw = FALSE,
   wait = 900, gather = 50) {
@@ -82,20 +82,20 @@ drain_seconds <- 20
 collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE, wait = 900,
   gather = 50, pool = NULL, rest = NULL) {
   check_plan(plan)
-  check_whole(gather, "gather", kind = "want")
+  check_whole(gather, "gather", kind = "argument")
   archive <- check_archive(into)
-  want <- plan$want
+  query <- plan$query
   going <- new.env(parent = emptyenv())
-  sink <- archive_sink(archive, want, keep_raw = raw, gather = gather)
-  going$run <- run_make(want, sink, most_pages = pages, most_wait = wait,
+  sink <- archive_sink(archive, query, keep_raw = raw, gather = gather)
+  going$run <- run_make(query, sink, most_pages = pages, most_wait = wait,
     planned = isTRUE(plan$with_archive), pool = pool, rest = rest)
-  going$queue <- queue_make(plan$calls)
+  going$queue <- queue_make(plan$requests)
   going$tally <- tally_make()
   going$total <- plan$pages
   going$began <- now_seconds()
-  going$round <- want_round(want)
+  going$round <- query_round(query)
   going$run$sink$beat()
-  dataset_facts_put(archive, want$source$source, want$dataset$name, run_facts(going$run))
+  dataset_facts_put(archive, query$source$source, query$dataset$name, run_facts(going$run))
   going$run$sink$round_begin(going$round)
   going$show <- if (progress && queue_left(going$queue)) progress_make(going$run, plan$pages)
   else function(...) NULL
@@ -133,7 +133,7 @@ collect_came_in <- function(going) {
 collect_end <- function(going) {
   going$run$sink$settle()
   going$tally <- tally_counts(going$tally, going$run$sink$wrong())
-  # where every call was made, the next run asks anew
+  # where every request was made, the next run asks anew
   if (queue_left(going$queue) + going$queue$unfinished == 0) going$run$sink$round_end(going$round)
   collect_result(going$run, going$queue, going$tally)
 }
@@ -145,26 +145,26 @@ collect_release <- function(going) {
 
 check_plan <- function(plan) {
   if (missing(plan) || !inherits(plan, "vetusta_plan")) {
-    vetusta_stop("want", "What is collected is a plan.", todo = "make one with plan_calls()")
+    vetusta_stop("argument", "What is collected is a plan.", todo = "make one with plan_requests()")
   }
-  for (name in access_secrets(plan$want$source$access)) source_secret(plan$want$source, name)
+  for (name in access_secrets(plan$query$source$access)) source_secret(plan$query$source, name)
 }
 
 # What is the same throughout a run: what is wanted, where it goes, and how far.
-run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = want$source$at_once,
+run_make <- function(query, sink, most_pages = Inf, most_wait = 900, at_once = query$source$at_once,
   planned = FALSE, ahead = TRUE, pool = NULL, rest = NULL) {
-  source <- source_of_run(want$source)
+  source <- source_of_run(query$source)
   tokens <- new.env(parent = emptyenv())
   line <- wire_line(source$at_once, pool)
   pass <- rest %||% function(seconds) line_run(line, seconds)
   list(
-    want = want, source = source, sink = sink,
-    calendar = calendar_within(source_calendar(source), want$from, want$to),
+    query = query, source = source, sink = sink,
+    calendar = calendar_within(source_calendar(source), query$from, query$to),
     counter = sink$counter,
     # the token that was granted, and all that must not be seen
     tokens = tokens, secrets = run_secrets(source, tokens),
     line = line,
-    # how a wait within a call is spent, in seconds at most; other runs may go on meanwhile
+    # how a wait within a request is spent, in seconds at most; other runs may go on meanwhile
     rest = function(seconds) {
       sink$beat()
       pass(min(seconds, 10))
@@ -174,14 +174,14 @@ run_make <- function(want, sink, most_pages = Inf, most_wait = 900, at_once = wa
     most_pages = most_pages, most_wait = most_wait, at_once = at_once, planned = planned,
     ahead = ahead,
     # whether the card says which way pages run, and whether bars are of less than a day
-    way = told_way(want$dataset),
-    short = is.null(want$interval) || is_intraday(want$interval)
+    way = told_way(query$dataset),
+    short = is.null(query$interval) || is_intraday(query$interval)
   )
 }
 
 # What the card says of the dataset as a whole.
 run_facts <- function(run) {
-  dataset <- run$want$dataset
+  dataset <- run$query$dataset
   units <- unlist(lapply(dataset$columns, `[[`, "unit"))
   list(zone = if (run$source$zone != "UTC") run$source$zone,
     calendar = calendar_plain(run$calendar), delay = run$source$delay, title = dataset$title,
@@ -274,7 +274,7 @@ collect_beside <- function(lanes, ended, most_pause = 1) {
   beside$ended <- ended
   beside$pool <- wire_pool(100)
   beside$going <- vector("list", length(lanes))
-  # lanes that have no run any more, and lanes that wait within a call: they let the others go on
+  # lanes that have no run any more, and lanes that wait within a request: they let the others go on
   beside$over <- logical(length(lanes))
   beside$within <- logical(length(lanes))
   on.exit(for (one in beside$going) if (!is.null(one)) {
@@ -306,7 +306,7 @@ beside_round <- function(beside, seconds) {
   }
 }
 
-# Lanes that have a run and are not waiting within a call.
+# Lanes that have a run and are not waiting within a request.
 beside_free <- function(beside) which(lengths(beside$going) > 0 & !beside$within)
 
 # The lane's next run that has something to do.
@@ -351,7 +351,7 @@ beside_finish <- function(beside, i) {
 # none where something has come that was not looked at yet.
 collect_begun <- function(going) {
   pause <- 1
-  if (!going$queue$stopped && is.null(going$run$want$dataset$job)) {
+  if (!going$queue$stopped && is.null(going$run$query$dataset$job)) {
     pause <- collect_start(going$run, going$queue, going$tally)
   } else if (!going$queue$stopped) {
     turn <- collect_jobs(going$run, going$queue, going$tally)

@@ -3,8 +3,8 @@
 
 #' @rdname samples_keep
 #' @param source A source, see [source_card()].
-#' @param live Whether the calls are made again, to see whether the service still answers in the
-#'   same columns; otherwise no call is made.
+#' @param live Whether the requests are made again, to see whether the service still answers in the
+#'   same columns; otherwise no request is made.
 #' @return `samples_test()`: a tibble with one row a sample: `sample`, `dataset`, `rows` (how many
 #'   are read now), `outcome` (`same`, `changed`, `failed`) and `said` (what is different).
 #' @export
@@ -15,13 +15,13 @@ samples_test <- function(source, folder, live = FALSE) {
   files <- list.files(folder, "[.]sample[.]json$", full.names = TRUE)
   all <- lapply(files, function(file) {
     tryCatch(jsonlite::fromJSON(file, simplifyVector = TRUE), error = function(e) {
-      vetusta_stop("want", "A sample cannot be read.", where = file,
+      vetusta_stop("argument", "A sample cannot be read.", where = file,
         todo = "keep it again, with vetusta try --save")
     })
   })
   own <- vapply(all, function(one) identical(one$source, source$source), TRUE)
   if (!any(own)) {
-    vetusta_stop("want", paste0("There are no samples of ", source$source, "."), where = folder,
+    vetusta_stop("argument", paste0("There are no samples of ", source$source, "."), where = folder,
       todo = "keep some, with vetusta try --save")
   }
   rows <- Map(function(file, one) sample_test(source, one, file, live), files[own], all[own])
@@ -60,9 +60,9 @@ sample_rows <- function(source, dataset, about, body) {
 }
 
 sample_page <- function(source, dataset, about, body) {
-  want <- reparse_want(source, dataset, about)
+  query <- reparse_query(source, dataset, about)
   decoded <- decode_body(dataset, body, source, about$known, where = dataset$name)
-  tidy <- want_tidy(want, source_calendar(source), about$symbols, decoded)
+  tidy <- query_tidy(query, source_calendar(source), about$symbols, decoded)
   page_make(tidy$rows, tidy$faults)
 }
 

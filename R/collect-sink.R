@@ -1,28 +1,28 @@
-# A sink is where pages go, and who says whether a call may be made. The archive's sink claims
-# calls, counts them, writes the
+# A sink is where pages go, and who says whether a request may be made. The archive's sink claims
+# requests, counts them, writes the
 # journal and puts each page in one transaction; the memory's sink hands pages out. Nothing on the
 # way asks which one it is.
 #
-# counter          counts calls within the source's limits, see limit_counter()
+# counter          counts requests within the source's limits, see limit_counter()
 # claim, ending begins a claim: "ours", "taken", "done"; the name of a claim that ends with this
-# call, or nothing
-# noted, forget    what an earlier run noted of a call, by kind and key
+# request, or nothing
+# noted, forget    what an earlier run noted of a request, by kind and key
 # covered          stretches of keys that are held whole
 # incomplete       what is open, see incomplete_book(); NULL where nothing is kept
 # catalogue, stored    the series of the dataset, and the newest rows of some of them
 # journal          a row of the journal without a page
 # put              a page, as keys and rows and as it came: gives c(new, changed, unchanged)
 # note             a note by itself
-# ended            the end of a call without a page: its claim, notes and what is covered
-# round_begin, round_end   a round of calls without a window
+# ended            the end of a request without a page: its claim, notes and what is covered
+# round_begin, round_end   a round of requests without a window
 # settle, release  the end of a run
 # now, beat        the clock of where pages go; a run says that it goes on
-# listed           how many entries all calls list, and how many different ones
+# listed           how many entries all requests list, and how many different ones
 # due              seconds until pages that wait for each other are written; they are, where it is 0
 # wrong            what the counts of such pages were wrong by
-archive_sink <- function(archive, want, keep_raw = FALSE, gather = 1) {
-  source <- want$source$source
-  dataset <- want$dataset$name
+archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
+  source <- query$source$source
+  dataset <- query$dataset$name
   claims <- new.env(parent = emptyenv())
   # a second is far below any lease
   beats <- list2env(list(due = -Inf), parent = emptyenv())
@@ -33,7 +33,7 @@ archive_sink <- function(archive, want, keep_raw = FALSE, gather = 1) {
     claims[[name]] <- (claims[[name]] %||% 1) - 1
     if (claims[[name]] <= 0) name
   }
-  types <- dataset_types(want$dataset)
+  types <- dataset_types(query$dataset)
   clock <- store_clock(archive)
   # whatever is read or written by itself comes after the pages that wait
   settled <- function() {
@@ -41,11 +41,11 @@ archive_sink <- function(archive, want, keep_raw = FALSE, gather = 1) {
     archive
   }
   whole <- function(page) {
-    c(list(source = source, dataset = dataset, shape = want$dataset$shape, types = types), page)
+    c(list(source = source, dataset = dataset, shape = query$dataset$shape, types = types), page)
   }
-  incomplete <- incomplete_book(archive, source, dataset, reading_hash(want))
+  incomplete <- incomplete_book(archive, source, dataset, reading_hash(query))
   list(
-    counter = source_counter(want$source, archive, call_weight(want$dataset)),
+    counter = source_counter(query$source, archive, request_weight(query$dataset)),
     keep_raw = keep_raw,
     folder = store_folder(archive),
     claim = function(name, since, keys = NULL) {
@@ -112,11 +112,11 @@ archive_sink <- function(archive, want, keep_raw = FALSE, gather = 1) {
 }
 
 # Pages are handed out as they come, and nothing is known of what was before.
-memory_sink <- function(want) {
+memory_sink <- function(query) {
   out <- list()
   nothing <- function(...) NULL
   list(
-    counter = source_counter(want$source, weight = call_weight(want$dataset)),
+    counter = source_counter(query$source, weight = request_weight(query$dataset)),
     keep_raw = FALSE, folder = tempfile("parts"),
     now = now_seconds, beat = nothing, claim = function(...) "ours", ending = nothing,
     noted = nothing, note = nothing,
@@ -140,7 +140,7 @@ memory_sink <- function(want) {
 
 no_coverage <- data.frame(key = character(), start = numeric(), end = numeric())
 
-# Calls are counted in the archive where there is one, for all processes on it.
+# Requests are counted in the archive where there is one, for all processes on it.
 source_counter <- function(source, archive = NULL, weight = 1) {
   limit_counter(source$limits, if (is.null(archive)) limit_memory() else list(
     take = function(windows, under_way, weight) {
@@ -148,7 +148,7 @@ source_counter <- function(source, archive = NULL, weight = 1) {
     },
     made = function(id, at) store_token_made(archive, id, at),
     now = store_clock(archive),
-    calls = function(since) store_tokens(archive, source$source, since),
+    requests = function(since) store_tokens(archive, source$source, since),
     forget = function(before) store_tokens_forget(archive, source$source, before)
   ), weight)
 }

@@ -19,12 +19,12 @@ decoded_structure <- function(body, where) {
 
 # A structure message, decoded: from the archive while it is young, else asked for with its
 # validators.
-structure_get <- function(source, address, archive = NULL, where = "structure") {
+structure_get <- function(source, url, archive = NULL, where = "structure") {
   keep <- time_interval(source$sdmx$keep %||% "P1D")$seconds
-  held <- if (!is.null(archive)) store_structure(archive, source$source, address)
-  else structures_seen[[address]]
+  held <- if (!is.null(archive)) store_structure(archive, source$source, url)
+  else structures_seen[[url]]
   now <- as.numeric(Sys.time())
-  # where no call is to be made, what is held counts however old it is
+  # where no request is to be made, what is held counts however old it is
   only_held <- isTRUE(source$only_held)
   if (!is.null(held) && (only_held || now - held$fetched < keep)) {
     return(decoded_structure(held$body, where))
@@ -39,11 +39,11 @@ structure_get <- function(source, address, archive = NULL, where = "structure") 
   if (!is.null(held$modified) && !is.na(held$modified)) {
     headers[["If-Modified-Since"]] <- held$modified
   }
-  answer <- structure_fetch(source, list(address = address, method = "GET", headers = headers),
+  answer <- structure_fetch(source, list(url = url, method = "GET", headers = headers),
     archive)
   if (answer$status == 304 && !is.null(held)) {
-    if (!is.null(archive)) store_structure_touch(archive, source$source, address)
-    else structures_seen[[address]]$fetched <- now
+    if (!is.null(archive)) store_structure_touch(archive, source$source, url)
+    else structures_seen[[url]]$fetched <- now
     return(decoded_structure(held$body, where))
   }
   if (answer$status %in% c(404, 410)) {
@@ -54,13 +54,13 @@ structure_get <- function(source, address, archive = NULL, where = "structure") 
     else "payload", paste0("The source ", source$source,
       " does not give the structure: HTTP ", answer$status, " ",
       redact(body_excerpt(answer$body), source_secrets(source))),
-      where = redact(address, source_secrets(source)),
+      where = redact(url, source_secrets(source)),
       todo = "look at the agency and version in the card")
   }
   decoded <- decoded_structure(answer$body, where)
-  if (is.null(archive)) structures_seen[[address]] <- list(etag = answer$headers$etag,
+  if (is.null(archive)) structures_seen[[url]] <- list(etag = answer$headers$etag,
     modified = answer$headers[["last-modified"]], fetched = now, body = answer$body)
-  else store_structure_put(archive, source$source, address, answer$headers$etag,
+  else store_structure_put(archive, source$source, url, answer$headers$etag,
     answer$headers[["last-modified"]], answer$body)
   decoded
 }
@@ -105,13 +105,13 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
     return(card_dataset(source, source$datasets[[dataset]], archive))
   }
   if (!speaks_sdmx(source)) {
-    vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
+    vetusta_stop("argument", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
       where = source$file,
       todo = suggest_word(dataset, names(source$datasets)))
   }
   where <- paste0("source ", source$source, ", dataset ", dataset)
   found <- structure_get(source,
-    sdmx_structure_address(source, "dataflow", dataset, version, references = "all"), archive,
+    sdmx_structure_url(source, "dataflow", dataset, version, references = "all"), archive,
     where)
   flow <- Filter(function(one) identical(one$id, dataset), found$flows)
   # of one id from several agencies the card's own is meant
@@ -119,10 +119,10 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
     flow) |> (\(own) if (length(own)) own else flow)()
   if (!length(flow)) {
     known <- vapply(all_flows(source, archive), `[[`, "", "id")
-    if (dataset %in% known) vetusta_stop("want",
+    if (dataset %in% known) vetusta_stop("argument",
       paste0("The dataset ", dataset, " has no version ", version, " any more."), where = where,
       todo = "leave the version out: the latest is taken")
-    vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
+    vetusta_stop("argument", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
       todo = paste0(suggest_word(dataset, known), " `vetusta find` looks in titles too"))
   }
   flow <- flow[[newest_version(vapply(flow, function(one) one$version %||% NA_character_, ""))]]
@@ -140,9 +140,9 @@ availability_of <- function(source, flow, selection, archive) {
   if (identical(source$sdmx$availability, FALSE)) {
     return(NULL)
   }
-  address <- sdmx_data_address(source, flow, selection,
+  url <- sdmx_data_url(source, flow, selection,
     if (!sdmx_is_3(source)) list(mode = "available"), available = TRUE)
-  found <- tryCatch(structure_get(source, address, archive,
+  found <- tryCatch(structure_get(source, url, archive,
     paste0("source ", source$source, ", what is available of ", flow$id)),
     vetusta_error_payload = function(e) NULL, vetusta_error_access = function(e) NULL)
   if (length(found$constraints)) found$constraints[[1]]

@@ -9,7 +9,7 @@ tally_make <- function() {
     came = new.env(parent = emptyenv()), failed_keys = list(), largest = 0,
     failed = data.frame(symbol = character(), what = character(), todo = character(),
       outcome = character()),
-    # how often in a row: answers that were of no use, calls that failed, calls that nothing
+    # how often in a row: answers that were of no use, requests that failed, requests that nothing
     # answered
     in_a_row = list(vain = 0, stumbled = 0, unanswered = 0)
   )

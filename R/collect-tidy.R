@@ -1,8 +1,8 @@
 # Decoded rows tidied: bars get their times, sessions and all columns; what is wrong is told.
 
 # A decoded body as rows, before they are judged.
-decoded_rows <- function(want, symbols, decoded) {
-  dataset <- want$dataset
+decoded_rows <- function(query, symbols, decoded) {
+  dataset <- query$dataset
   rows <- list_frame(decoded$columns)
   if (is.null(rows$symbol) && length(symbols) == 1) rows$symbol <- rep(symbols, decoded$rows)
   else if (length(symbols)) rows$symbol <- symbols_as_asked(rows$symbol, symbols)
@@ -16,7 +16,7 @@ decoded_rows <- function(want, symbols, decoded) {
   # where the clock of rows runs back, the second pass of an hour that comes twice is meant
   if (inherits(rows$time, "POSIXct") && decoded$rows && dataset$reading$local) {
     series <- if (!is.null(rows$symbol)) paste(rows$symbol, rows[["side"]])
-    rows$time <- second_passes(rows$time, want$source$zone, series)
+    rows$time <- second_passes(rows$time, query$source$zone, series)
   }
   rows
 }

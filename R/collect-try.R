@@ -1,17 +1,17 @@
-# A card is tried before it is trusted: a call or two, nothing stored, and everything shown.
+# A card is tried before it is trusted: a request or two, nothing stored, and everything shown.
 
 #' Try a dataset
 #'
-#' Makes one call of a want, and a second one where a page follows; stores nothing; and shows the
+#' Makes one request of a query, and a second one where a page follows; stores nothing; and shows the
 #' request as it went, what came, how it was read, what was set aside and why, how the next page is
 #' asked for, and whether times look right.
 #'
-#' @param want A want, see [want_bars()] and [want_rows()].
-#' @param calls How many calls at most.
-#' @param archive An archive in which calls are counted against limits and quotas; nothing else is
+#' @param query A query, see [query_bars()] and [query_rows()].
+#' @param requests How many requests at most.
+#' @param archive An archive in which requests are counted against limits and quotas; nothing else is
 #'   written to it.
-#' @return A `vetusta_try`: a list with `source`, `dataset`, `calls` (a list for each call, with
-#'   `method`, `address`, `headers`, `body` of the request without any secret, `status`, `answer`
+#' @return A `vetusta_try`: a list with `source`, `dataset`, `requests` (a list for each request, with
+#'   `method`, `url`, `headers`, `body` of the request without any secret, `status`, `answer`
 #'   (headers that tell of kind, limits and paging), `bytes`, `seconds`, `error` (why it could not
 #'   be
 #'   read), `following` (where the next page is)), `rows` (what was read of all of them, tidy),
@@ -23,41 +23,41 @@
 #' @examples
 #' \dontrun{
 #' quay <- source_card("quay") # `vetusta services` serves it on this machine
-#' collect_try(want_bars(quay, "KELD", interval = "1 minute", from = "2026-03-12",
+#' collect_try(query_bars(quay, "KELD", interval = "1 minute", from = "2026-03-12",
 #'   to = "2026-03-13"))
 #' }
-collect_try <- function(want, calls = 2, archive = NULL) {
-  check_count(calls, "calls")
+collect_try <- function(query, requests = 2, archive = NULL) {
+  check_count(requests, "requests")
   if (!is.null(archive)) check_archive(archive)
-  plan <- plan_calls(want)
+  plan <- plan_requests(query)
   check_plan(plan)
-  run <- run_make(want, memory_sink(want), most_wait = 60)
-  run$counter <- source_counter(want$source, archive, call_weight(want$dataset))
+  run <- run_make(query, memory_sink(query), most_wait = 60)
+  run$counter <- source_counter(query$source, archive, request_weight(query$dataset))
   on.exit(line_close(run$line))
-  chain <- want_chain(want, plan$calls[1, ])
+  chain <- query_chain(query, plan$requests[1, ])
   made <- list()
   repeat {
-    one <- try_call(run, chain)
+    one <- try_request(run, chain)
     made[[length(made) + 1]] <- one
-    if (is.null(one$page$following) || length(made) >= calls) break
+    if (is.null(one$page$following) || length(made) >= requests) break
     chain <- chain_following(chain, one$page)
   }
   pages <- Filter(length, lapply(made, `[[`, "page"))
-  tables <- lapply(pages, function(page) want_table(want, page, page$good))
+  tables <- lapply(pages, function(page) query_table(query, page, page$good))
   rows <- if (length(tables)) {
     as_rows(as.list(data.table::rbindlist(lapply(tables, function(x) list_frame(unclass(x))),
       use.names = TRUE, fill = TRUE)))
   }
   rejected <- do.call(rbind, lapply(made, `[[`, "rejected"))
-  structure(list(source = want$source$source, dataset = want$dataset$name,
-    read = try_reading(want$dataset, made[[1]]$answer["content-type"]),
-    calls = lapply(made, function(one) one[names(one) != "page"]),
+  structure(list(source = query$source$source, dataset = query$dataset$name,
+    read = try_reading(query$dataset, made[[1]]$answer["content-type"]),
+    requests = lapply(made, function(one) one[names(one) != "page"]),
     rows = rows, rejected = rejected,
-    looks = if (length(pages)) try_looks(want, pages, rows, run$calendar)),
+    looks = if (length(pages)) try_looks(query, pages, rows, run$calendar)),
     class = "vetusta_try")
 }
 
-try_call <- function(run, chain) {
+try_request <- function(run, chain) {
   source <- run$source
   sent <- NULL
   began <- now_seconds()
@@ -65,7 +65,7 @@ try_call <- function(run, chain) {
     source$patience, run$counter, most_wait = 60, tries = 2, secrets = run$secrets)
   hide <- function(text) redact(text, run$secrets())
   headers <- vapply(sent$headers, function(x) hide(as.character(x)), "")
-  one <- list(method = sent$method %||% "GET", address = hide(sent$address), headers = headers,
+  one <- list(method = sent$method %||% "GET", url = hide(sent$url), headers = headers,
     body = if (length(sent$body)) hide(as.character(sent$body)), status = answer$status,
     answer = try_headers(answer$headers, hide), bytes = length(answer$body),
     seconds = now_seconds() - began, sample = raw_page(run, chain, answer$body, now_seconds()))
@@ -73,12 +73,12 @@ try_call <- function(run, chain) {
     one$error <- paste0("HTTP ", answer$status, ": ", hide(body_excerpt(answer$body)))
     return(one)
   }
-  if (!is.null(run$want$dataset$job)) {
+  if (!is.null(run$query$dataset$job)) {
     one$ticket <- hide(body_excerpt(answer$body))
     return(one)
   }
-  where <- paste0("dataset ", run$want$dataset$name)
-  page <- tryCatch(want_page(run$want, chain, answer, where, run$calendar, 0),
+  where <- paste0("dataset ", run$query$dataset$name)
+  page <- tryCatch(query_page(run$query, chain, answer, where, run$calendar, 0),
     vetusta_error_payload = identity)
   if (inherits(page, "vetusta_error_payload")) {
     one$error <- hide(paste0(page$what, if (length(page$where)) paste0(" (", page$where, ")"),
@@ -87,8 +87,8 @@ try_call <- function(run, chain) {
   }
   one$page <- page
   # what a standard lays out needs no sample of how a card reads it
-  if (!is.null(source$datasets[[run$want$dataset$name]])) {
-    one$texts <- sample_rows(source, run$want$dataset, jsonlite::fromJSON(one$sample$about),
+  if (!is.null(source$datasets[[run$query$dataset$name]])) {
+    one$texts <- sample_rows(source, run$query$dataset, jsonlite::fromJSON(one$sample$about),
       one$sample$body)
   }
   one$read <- nrow(page$good)
@@ -113,23 +113,23 @@ try_reading <- function(dataset, type) {
 }
 
 # What does not look right of the times and the order of what came.
-try_looks <- function(want, pages, rows, calendar) {
+try_looks <- function(query, pages, rows, calendar) {
   time <- rows[["time"]]
   if (!inherits(time, "POSIXct") || !length(time)) {
     return(if (!length(rows[[1]])) "no row came; another window or key may have some")
   }
   at <- as.numeric(time)
   late <- sum(at > now_seconds() + 60, na.rm = TRUE)
-  short <- !is.null(want$interval) && is_intraday(want$interval)
+  short <- !is.null(query$interval) && is_intraday(query$interval)
   outside <- if (short && !is.null(calendar)) sum(is.na(rows$session))
   c(if (late) paste0(counted(late, "time"), " in the future: is the zone right?"),
     if (isTRUE(outside > 0)) paste0(counted(outside, "bar"), " outside all sessions of the ",
       "calendar: is the zone right, and the calendar?"),
-    if (short) try_grid(at, want$interval$seconds),
+    if (short) try_grid(at, query$interval$seconds),
     if (!all(vapply(pages, function(page) runs_one_way(page$times), TRUE))) {
       "rows of a page are in no order of time: nothing is held before the last page came"
     },
-    if (!is.null(want$from) && !is.null(want$interval)) try_window(at, want))
+    if (!is.null(query$from) && !is.null(query$interval)) try_window(at, query))
 }
 
 try_grid <- function(at, seconds) {
@@ -137,9 +137,9 @@ try_grid <- function(at, seconds) {
   if (off) paste0(counted(off, "bar"), " not on the grid of its length: is the time a bar's start?")
 }
 
-try_window <- function(at, want) {
+try_window <- function(at, query) {
   slack <- 86400
-  beside <- sum(at < as.numeric(want$from) - slack | at > as.numeric(want$to) + slack,
+  beside <- sum(at < as.numeric(query$from) - slack | at > as.numeric(query$to) + slack,
     na.rm = TRUE)
   if (beside) paste0(counted(beside, "bar"), " far from the window asked for: are the words of ",
     "the request right?")
@@ -152,13 +152,13 @@ print.vetusta_try <- function(x, ...) {
 }
 
 format_try <- function(x, width = 100, most = 6) {
-  lines <- unlist(lapply(seq_along(x$calls), function(i) {
-    one <- x$calls[[i]]
+  lines <- unlist(lapply(seq_along(x$requests), function(i) {
+    one <- x$requests[[i]]
     pairs <- function(values) {
       if (length(values)) paste0("            ", names(values), ": ",
       values)
     }
-    c(paste0("call ", i, "      ", one$method, " ", one$address), pairs(one$headers),
+    c(paste0("request ", i, "      ", one$method, " ", one$url), pairs(one$headers),
       if (!is.null(one$body)) paste0("            body ", one$body),
       paste0("  answer    HTTP ", one$status, ", ", format_bytes(one$bytes)), pairs(one$answer),
       if (!is.null(one$ticket)) c(paste0("  ticket    ", one$ticket),

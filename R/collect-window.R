@@ -48,11 +48,11 @@ lone_way <- function(ends, chain, run) {
 }
 
 idle_between <- function(from, to, run) {
-  want <- run$want
+  query <- run$query
   from >= to ||
-    (!is.null(run$calendar) && !is.null(want$interval) &&
-    tryCatch(!length(calendar_times(run$calendar, want$interval, utc(from), utc(to),
-    if (isTRUE(want$session != "all")) main_session(run$calendar))),
+    (!is.null(run$calendar) && !is.null(query$interval) &&
+    tryCatch(!length(calendar_times(run$calendar, query$interval, utc(from), utc(to),
+    if (isTRUE(query$session != "all")) main_session(run$calendar))),
     vetusta_error = function(e) FALSE))
 }
 
@@ -67,7 +67,7 @@ way_between <- function(before, after) {
 window_passed <- function(chain, page, run) {
   time <- page$times
   if (is.null(chain$from) || length(chain$symbols) > 1 || !length(time) ||
-    (!length(run$want$dataset$sides) && any(!is.na(page$rows$side)))) {
+    (!length(run$query$dataset$sides) && any(!is.na(page$rows$side)))) {
     return(FALSE)
   }
   edges <- if (is.null(run$way)) rev(page$edges) else page$edges
@@ -79,7 +79,7 @@ window_passed <- function(chain, page, run) {
 # can be is then the last, without asking for another.
 window_full <- function(chain, page, run) {
   time <- page$times
-  if (is.null(run$want$interval) || is.null(chain$from) || is.null(run$calendar) ||
+  if (is.null(run$query$interval) || is.null(chain$from) || is.null(run$calendar) ||
     length(chain$symbols) != 1 || !length(time) || any(!is.na(page$rows$side))) {
     return(FALSE)
   }
@@ -91,7 +91,7 @@ window_full <- function(chain, page, run) {
 # Whether bars of one length stand from the window's beginning to its end.
 window_dense <- function(chain, page, run) {
   time <- page$times
-  seconds <- run$want$interval$seconds %||% NA_real_
+  seconds <- run$query$interval$seconds %||% NA_real_
   if (is.na(seconds) || length(chain$symbols) != 1 || !length(time) ||
     any(!is.na(page$rows$side))) {
     return(FALSE)
@@ -102,7 +102,7 @@ window_dense <- function(chain, page, run) {
 
 # The stretch that has come with this page, and all of the window with the last one.
 page_place <- function(chain, page, run) {
-  chain$newest <- max(chain$newest %||% -Inf, page_newest(page, run$want$source$zone))
+  chain$newest <- max(chain$newest %||% -Inf, page_newest(page, run$query$source$zone))
   chain$cover <- NULL
   chain$last <- is.null(page$following) && !length(page$against)
   # behind a page that contradicts, no stretch is known to be whole
@@ -120,7 +120,7 @@ page_place <- function(chain, page, run) {
     return(chain)
   }
   # where the sides of an instant are rows of their own, its other sides may be on the next page
-  split <- !length(run$want$dataset$sides) && any(!is.na(page$rows$side))
+  split <- !length(run$query$dataset$sides) && any(!is.na(page$rows$side))
   first <- max(before_bar(min(time), run), chain$from)
   last <- min(if (split) max(time) else after_bar(max(time), run), chain$to)
   chain$cover <- switch(chain$direction %|na|% "one", forward = c(chain$from, last),
@@ -144,70 +144,70 @@ page_newest <- function(page, zone) {
 # the day of a longer one.
 before_bar <- function(time, run) {
   if (run$short) time
-  else as.numeric(local_instant(local_day(utc(time), run$want$source$zone), 0,
-    run$want$source$zone))
+  else as.numeric(local_instant(local_day(utc(time), run$query$source$zone), 0,
+    run$query$source$zone))
 }
 
 after_bar <- function(time, run) {
   if (run$short) time + 1
-  else as.numeric(local_instant(local_day(utc(time), run$want$source$zone) + 1, 0,
-    run$want$source$zone))
+  else as.numeric(local_instant(local_day(utc(time), run$query$source$zone) + 1, 0,
+    run$query$source$zone))
 }
 
-# The address of the page that follows, and why it may not be requested.
+# The URL of the page that follows, and why it may not be requested.
 
-# Where the next page is: `address`, or nothing where this one is the last; `halt`, an error, where
+# Where the next page is: `url`, or nothing where this one is the last; `halt`, an error, where
 # it cannot be asked for, though this page is good.
 following_page <- function(source, chain, value, where, by = NULL) {
   if (is.null(value)) {
     return(NULL)
   }
   halt <- function(what, todo) list(halt = vetusta_error("payload", what, where, todo))
-  address <- absolute_address(value, chain$request$address)
-  if (is.na(address) || !grepl("^https?://", address, ignore.case = TRUE)) {
-    return(halt(paste0("The next page's address cannot be read: \"", value, "\"."),
+  url <- absolute_url(value, chain$request$url)
+  if (is.na(url) || !grepl("^https?://", url, ignore.case = TRUE)) {
+    return(halt(paste0("The next page's URL cannot be read: \"", value, "\"."),
       "look at next_page: in the card"))
   }
   elsewhere <- function(...) {
-    paste0("The next page's address leads to another place, ", origin_of(address), ...)
+    paste0("The next page's URL leads to another place, ", origin_of(url), ...)
   }
-  own <- same_origin(address, source$address)
-  if (!own && !may_follow(address, source$address, source$elsewhere)) {
+  own <- same_origin(url, source$url)
+  if (!own && !may_follow(url, source$url, source$elsewhere)) {
     return(halt(elsewhere("."),
       paste("it is not followed, because the key must not go there; where it is right,",
       "say elsewhere: follow in the card, and it is followed without the key")))
   }
-  address <- without_parameter(address, source$access)
-  if (!own && has_secret(address, source_secrets(source))) {
+  url <- without_parameter(url, source$access)
+  if (!own && has_secret(url, source_secrets(source))) {
     return(halt(elsewhere(", with a secret in it."),
       "tell the service's makers: a key must not go elsewhere"))
   }
   # a last page that names itself is the last
-  if (address == chain$request$address) {
+  if (url == chain$request$url) {
     return(NULL)
   }
-  if (address %in% chain$seen) {
+  if (url %in% chain$seen) {
     return(if (!identical(by,
-      "time")) halt("The next page's address was asked for already: the pages go round.",
+      "time")) halt("The next page's URL was asked for already: the pages go round.",
       "tell the service's makers; what came so far is kept"))
   }
   if (chain$page >= page_bound) {
     return(halt(paste0("There are more than ", format(page_bound, big.mark = ","), " pages."),
       "ask for a shorter window"))
   }
-  list(address = address)
+  list(url = url)
 }
 
 page_bound <- 100000
 
-# A credential that the service repeats in its next address is taken out: it is put on when the
-# call is sent.
-without_parameter <- function(address, access) {
+# A credential that the service repeats in its next URL is taken out: it is put on when the
+# request is sent.
+without_parameter <- function(url, access) {
   if (!identical(access$by, "query")) {
-    return(address)
+    return(url)
   }
   # its name may be percent-encoded too
   pattern <- paste0("([?&])", percent_pattern(access$name), "=[^&#]*&?")
-  address <- sub(pattern, "\\1", address, perl = TRUE)
-  sub("&$", "", sub("[?]$", "", address))
+  url <- sub(pattern, "\\1", url, perl = TRUE)
+  sub("&$", "", sub("[?]$", "", url))
 }

@@ -1,6 +1,6 @@
 # One column of the rows: found by its pointer, and read as its type.
 
-# A column's values: a member of the row, the key or value of a map, or what the want knows.
+# A column's values: a member of the row, the key or value of a map, or what the query knows.
 column_value <- function(rows, rule, known) {
   # also one that was taken from deeper in the body, which bears its whole pointer
   value <- if (!is.null(rule$member)) .subset2(rows, rule$member)

@@ -67,7 +67,7 @@ stop_no_json <- function(body, where) {
   start <- rawToChar(utils::head(body[body != as.raw(0)], 200))
   if (grepl("^\\s*<", start)) {
     stop_spoilt("The answer is a web page or XML, not JSON.", where,
-      paste0("look whether the card's address is right; it begins: ", excerpt))
+      paste0("look whether the card's URL is right; it begins: ", excerpt))
   }
   stop_spoilt("The answer is no whole JSON: it is cut short or damaged.", where,
     paste0("it will be asked for again when the collection is run again; it begins: ", excerpt))

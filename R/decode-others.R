@@ -7,7 +7,7 @@ jsonstat_rows <- function(body, where) {
   if (identical(parsed$class, "error") ||
     !is.null(parsed$error)) stop_payload(paste0("The service answers with an error: ",
       paste(unlist(c(parsed$error,
-    parsed$label)), collapse = " ")), where, "look at the want")
+    parsed$label)), collapse = " ")), where, "look at the query")
   if (identical(parsed$class, "collection")) {
     stop_payload("The answer is a collection of JSON-stat, not a dataset.", where,
       "ask for one dataset")
@@ -200,7 +200,7 @@ cells_parted <- function(cells) {
     flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))
 }
 
-# A table with a column a series, as rows of `/name` and `/value`; `keep` are the columns that are
+# A table with a column a series, as rows of `/name` and `/value`; `track` are the columns that are
 # none. An empty cell is no row.
 rows_long <- function(rows, keep, where) {
   keep <- sub("^/", "", keep)

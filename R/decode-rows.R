@@ -128,7 +128,7 @@ stop_on_problem <- function(found, rule, where) {
   again <- is.list(rule) &&
     tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(rule$again)))
   vetusta_stop("payload", paste0("The service answers with an error: ", text), where,
-    "look at the want; if it is right, ask again later", again = again)
+    "look at the query; if it is right, ask again later", again = again)
 }
 
 # Rows as a frame of members, into the columns of the card. Sides become rows of their own. Where

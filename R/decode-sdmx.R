@@ -20,7 +20,7 @@ decode_sdmx_message <- function(body, dimensions, where, measures) {
   if (grepl("^<", start)) {
     if (grepl("<html|<!DOCTYPE html", start,
       ignore.case = TRUE)) stop_spoilt("The answer is a web page, not a message.", where,
-      paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
+      paste0("look whether the card's URL is right; it begins: ", body_excerpt(body, 80)))
     sdmx_from_xml(body, dimensions, where)
   } else if (grepl("^\\{", start)) {
     sdmx_from_json(body, dimensions, where)
@@ -83,12 +83,12 @@ sdmx_from_xml <- function(body, dimensions, where) {
   notes <- sdmx_notes(columns_frame(read$notes, read$note_rows))
   if (grepl("Error$", read$root)) {
     stop_payload(paste0("The service answers with an error: ", paste(notes, collapse = "; ")),
-      where, "look at the want; if it is right, ask again later")
+      where, "look at the query; if it is right, ask again later")
   }
   if (!grepl("Data$|DataSet$",
     read$root)) stop_payload(paste0("The answer is XML and no data message: its first element is ",
     read$root, "."), where,
-    "look whether the card's address is right")
+    "look whether the card's URL is right")
   sets <- columns_frame(read$sets, read$set_rows)
   flat <- any(read$obs_series == 0L)
   if (flat) {

@@ -14,9 +14,9 @@ sdmx_from_json <- function(body, dimensions, where) {
   if (is.null(content$dataSets)) {
     if (length(problems)) stop_payload(paste0("The service answers with an error: ",
       paste(vapply(problems, json_problem, ""), collapse = "; ")), where,
-      "look at the want; if it is right, ask again later")
+      "look at the query; if it is right, ask again later")
     stop_payload("The answer is JSON and no data message: it has no dataSets.", where,
-      "look whether the card's address is right")
+      "look whether the card's URL is right")
   }
   structures <- content[["structures"]] %||% list(content[["structure"]])
   parts <- lapply(content$dataSets,

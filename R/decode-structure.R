@@ -9,7 +9,7 @@ read_plain_xml <- function(body, where) {
   start <- rawToChar(utils::head(start[start != as.raw(0)], 300))
   if (grepl("<html|<!DOCTYPE html", start,
     ignore.case = TRUE)) stop_spoilt("The answer is a web page, not a message.", where,
-    paste0("look whether the card's address is right; it begins: ", body_excerpt(body, 80)))
+    paste0("look whether the card's URL is right; it begins: ", body_excerpt(body, 80)))
   if (length(grepRaw("<!DOCTYPE", body,
     fixed = TRUE))) stop_payload(
       paste0("The message has a document type, which is refused: it could name entities that ",
@@ -111,7 +111,7 @@ decode_structure <- function(body, where) {
 stop_sdmx_error <- function(texts, where) {
   stop_payload(paste0("The service answers with an error: ",
     substr(paste(unique(xml2::xml_text(texts, trim = TRUE)), collapse = "; "), 1, 300)), where,
-    "look at the want; if it is right, ask again later")
+    "look at the query; if it is right, ask again later")
 }
 
 structure_flow <- function(node) {

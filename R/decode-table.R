@@ -59,7 +59,7 @@ stop_on_other_kind <- function(text, where) {
   head <- substr(text, 1, 200)
   if (grepl("^\\s*<", head)) {
     stop_spoilt("The answer is a web page or XML, not a table.", where,
-      "look whether the card's address is right")
+      "look whether the card's URL is right")
   }
   if (grepl("^\\s*[{[]", head)) {
     stop_payload("The answer is JSON, not a table.", where,

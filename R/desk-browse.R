@@ -9,8 +9,8 @@
 #'
 #' @param desk A desk, see [desk_open()], or the path of an archive without one.
 #' @param port The port; by default a free one.
-#' @param ready A function that is called with the page's address as soon as it is served. The
-#'   address has a token in it, without which the page is refused.
+#' @param ready A function that is called with the page's URL as soon as it is served. The
+#'   URL has a token in it, without which the page is refused.
 #' @param seconds How long it is served; for ever by default.
 #' @return Nothing; it returns when it is stopped.
 #' @section Errors: `vetusta_error_page` where the packages are not there, the port is taken or
@@ -20,7 +20,7 @@
 #' \dontrun{
 #' desk_browse(desk_open("my-desk"))
 #' }
-desk_browse <- function(desk, port = NULL, ready = function(address) message("open ", address),
+desk_browse <- function(desk, port = NULL, ready = function(url) message("open ", url),
   seconds = Inf) {
   if (is.character(given(desk, "desk", "desk"))) check_text(desk, "desk", "desk")
   else check_desk(desk)
@@ -32,7 +32,7 @@ desk_browse <- function(desk, port = NULL, ready = function(address) message("op
     }
   }
   if (!is.function(ready)) {
-    vetusta_stop("page", "`ready` is a function of the page's address.", todo = "leave it out")
+    vetusta_stop("page", "`ready` is a function of the page's URL.", todo = "leave it out")
   }
   check_number(seconds, "seconds", 0, "page")
   absent <- Filter(function(name) !requireNamespace(name, quietly = TRUE), c("shiny", "bslib"))
@@ -49,11 +49,11 @@ desk_browse <- function(desk, port = NULL, ready = function(address) message("op
   on.exit(place$close())
   token <- browse_token()
   port <- browse_port(port)
-  address <- paste0("http://127.0.0.1:", port, "/?token=", token)
+  url <- paste0("http://127.0.0.1:", port, "/?token=", token)
   app <- browse_app(place, token)
   app$onStart <- function() {
     # told once it is listened on, which is after this
-    later::later(function() ready(address))
+    later::later(function() ready(url))
     if (is.finite(seconds)) later::later(function() shiny::stopApp(), seconds)
   }
   tryCatch(

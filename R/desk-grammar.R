@@ -4,13 +4,13 @@
 desk_grammar <- function() {
   list(
     desk = "text", archive = "text", columns = "text", sources = "text",
-    addresses = list(.each = "text"),
+    urls = list(.each = "text"),
     log = "text", on_failure = "text",
-    wants = list(.each = desk_want_grammar()), outputs = list(.each = desk_output_grammar())
+    track = list(.each = desk_query_grammar()), outputs = list(.each = desk_output_grammar())
   )
 }
 
-desk_want_grammar <- function() {
+desk_query_grammar <- function() {
   list(
     source = "!text", dataset = "text", title = "text", symbols = desk_list_grammar(),
     keys = list(.each = desk_list_grammar()), interval = "duration",
@@ -42,7 +42,7 @@ desk_output_grammar <- function() {
 
 # What cannot stand beside each other in an entry, and why.
 desk_clashes <- list(
-  wants = list(c("span", "from", "a want has a span or a from"),
+  track = list(c("span", "from", "a query has a span or a from"),
     c("symbols", "keys", "bars are asked for by symbols, all other rows by keys")),
   outputs = list(c("series", "rows", "an output is of series or of rows"),
     c("file", "append", "an output is written whole, or appended"),
@@ -108,7 +108,7 @@ desk_check_entry <- function(content, part, name, place) {
   }
 }
 
-single_entry <- c(wants = "a want", outputs = "an output")
+single_entry <- c(track = "a query", outputs = "an output")
 
 # Days, periods or instants.
 desk_check_day <- function(value, stop_entry, key) {

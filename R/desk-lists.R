@@ -1,4 +1,4 @@
-# Where the values of a want's list come from: they stand in place, in a file, or are found among
+# Where the values of a query's list come from: they stand in place, in a file, or are found among
 # what the archive holds.
 
 # The values of a list; `where` says file and line, `name` what they are values of.
@@ -86,10 +86,10 @@ desk_list_kinds <- list(
 )
 
 # Rows of source/dataset that the archive holds.
-desk_rows <- function(archive, address, where) {
-  parts <- strsplit(address, "/", fixed = TRUE)[[1]]
+desk_rows <- function(archive, id, where) {
+  parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   if (length(parts) != 2) {
-    vetusta_stop("desk", paste0("\"", address, "\" names no dataset."), where = where,
+    vetusta_stop("desk", paste0("\"", id, "\" names no dataset."), where = where,
       todo = "write a source and a dataset, as in quay/directory")
   }
   at_place(archive_rows(archive, parts[1], parts[2]), where)

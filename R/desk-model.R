@@ -108,7 +108,7 @@ model_texts <- function(content, grammar) {
   content
 }
 
-# What is written as text is a number where the function wants one.
+# What is written as text is a number where the function queries one.
 model_numbers_of <- function(content) {
   number <- function(x) {
     if (is.null(x)) return(NULL)

@@ -5,8 +5,8 @@
 #' @param folder A folder with a `desk.yml`, or one below it.
 #' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and `sources` (paths, or a
 #'   database's URI), `columns` (where a column store is, see [archive_open()]),
-#'   `addresses` (where services run that are not at their card's own address), `wants` and
-#'   `outputs` (as they are written, see [desk_wants()]).
+#'   `urls` (where services run that are not at their card's own URL), `queries` and
+#'   `outputs` (as they are written, see [desk_tracked()]).
 #' @section Errors: `vetusta_error_desk` when there is no `desk.yml` here or above, or when it is
 #'   wrong.
 #' @export
@@ -41,8 +41,8 @@ desk_open <- function(folder = ".") {
   structure(
     list(folder = at, title = content$desk %||% basename(at),
       archive = within(content$archive %||% "archive.sqlite"), columns = content$columns,
-      sources = within(content$sources %||% "sources"), addresses = content$addresses %||% list(),
-      wants = content$wants %||% list(), outputs = content$outputs %||% list(),
+      sources = within(content$sources %||% "sources"), urls = content$urls %||% list(),
+      track = content$track %||% list(), outputs = content$outputs %||% list(),
       log = if (!is.null(content$log)) within(content$log), on_failure = content$on_failure,
       file = file),
     class = "vetusta_desk"
@@ -52,13 +52,13 @@ desk_open <- function(folder = ".") {
 #' @rdname desk_open
 #' @param title The desk's title.
 #' @param cards Names of cards that ship with the package, or paths of cards, to put into the desk.
-#' @param addresses A named list: the address of a source's service, by the source's name.
+#' @param urls A named list: the URL of a source's service, by the source's name.
 #' @param secrets A named list of secrets for the desk's env file; it is made with rights for its
 #'   owner alone.
 #' @return `desk_make()` returns the desk it made; files that are there already are left as they
-#'   are, but for the addresses.
+#'   are, but for the URLs.
 #' @export
-desk_make <- function(folder, title = basename(folder), cards = "quay", addresses = list(),
+desk_make <- function(folder, title = basename(folder), cards = "quay", urls = list(),
   secrets = list()) {
   check_text(folder, "folder", "desk")
   dir.create(file.path(folder, "sources"), recursive = TRUE, showWarnings = FALSE)
@@ -75,7 +75,7 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", addresse
   lines <- if (file.exists(file)) readLines(file, warn = FALSE, encoding = "UTF-8")
   else sub("\n$", "", yaml::as.yaml(list(desk = title, archive = "archive.sqlite",
     sources = "sources")))
-  if (length(addresses)) lines <- desk_text_set(lines, "addresses", addresses)
+  if (length(urls)) lines <- desk_text_set(lines, "urls", urls)
   write_lines_whole(lines, file, "desk")
   keep_out <- file.path(folder, ".gitignore")
   if (!file.exists(keep_out)) writeLines(c("desk.env", "archive.sqlite*"), keep_out)
@@ -94,7 +94,7 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", addresse
 #' @param source Name of a source of the desk, path of a card, or name of a card that ships with
 #'   the package.
 #' @param account One of the card's accounts, see [source_card()].
-#' @return `desk_source()` returns the source, see [source_card()], with the desk's address and
+#' @return `desk_source()` returns the source, see [source_card()], with the desk's URL and
 #'   secrets.
 #' @export
 desk_source <- function(desk, source, account = NULL) {
@@ -110,7 +110,7 @@ desk_source <- function(desk, source, account = NULL) {
     vetusta_stop("desk", paste0("The desk has no source \"", source, "\"."), where = desk$sources,
       todo = suggest_word(source, known), usage = TRUE)
   }
-  source_card(file, address = desk$addresses[[source]],
+  source_card(file, url = desk$urls[[source]],
     secrets = file.path(desk$folder, "desk.env"), account = account)
 }
 

@@ -6,21 +6,21 @@ print.vetusta_refresh <- function(x, ...) {
   invisible(x)
 }
 
-# The table at the end, within 80 columns, and below it what is to be said of each want.
+# The table at the end, within 80 columns, and below it what is to be said of each query.
 format_refresh <- function(x, width = 80) {
   rows <- as.data.frame(x)
   if (!nrow(rows)) {
-    return("the desk has no wants; `vetusta keep` adds one")
+    return("the desk tracks no query yet; `vetusta track SOURCE DATASET ...` adds one")
   }
-  shown <- rows[c("want", "calls", "new", "changed", "failed")]
+  shown <- rows[c("query", "requests", "new", "changed", "failed")]
   shown$complete_until <- to_minute(rows$complete_until)
   # a plan has not done anything yet
-  if (any(rows$outcome == "planned")) shown <- shown[c("want", "calls", "complete_until")]
+  if (any(rows$outcome == "planned")) shown <- shown[c("query", "requests", "complete_until")]
   names(shown)[names(shown) == "complete_until"] <- "complete until (UTC)"
   shown$outcome <- rows$outcome
   told <- nzchar(rows$said) & rows$outcome != "done"
   lines <- text_table(shown, width)
-  c(lines, if (any(told)) c("", told_lines(paste0(rows$want[told], ": ", rows$said[told]), width)))
+  c(lines, if (any(told)) c("", told_lines(paste0(rows$query[told], ": ", rows$said[told]), width)))
 }
 
 # Sentences within a width; what goes on stands further in.

@@ -1,26 +1,26 @@
-# A refresh: every want of a desk brought up to date, with the fewest calls.
+# A refresh: every query of a desk brought up to date, with the fewest requests.
 
 #' Bring a desk up to date
 #'
-#' Asks for what is missing of every want since it was complete, and no more: nothing that is held,
+#' Asks for what is missing of every query since it was complete, and no more: nothing that is held,
 #' but for an overlap that catches late corrections; values that may still be published, ever more
-#' seldom. Sources are asked beside each other, each within its limits and quotas. One want that
+#' seldom. Sources are asked beside each other, each within its limits and quotas. One query that
 #' fails does not stop the others. Two refreshes at once share the work.
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param wants Names of wants; by default all of them.
-#' @param plan Whether only to say what it would take, making no call for values.
+#' @param queries Names of queries; by default all of them.
+#' @param plan Whether only to say what it would take, making no request for values.
 #' @param progress Whether to show what is being done, on standard error.
 #' @param wait The longest pause, in seconds, that is waited for; where a quota makes it longer, a
-#'   want is left for the next refresh.
+#'   query is left for the next refresh.
 #' @param gather How many small pages are written in one transaction, see [collect_run()].
 #' @param outputs Whether to write the desk's outputs afterwards, see [desk_write()].
-#' @return Invisibly a `vetusta_refresh`, a tibble with one row a want in the order in which they
-#'   were asked: `want`, `source`, `outcome` (`done`, `held`: nothing to ask for, `left`: not all of
-#'   it, `failed`), `calls` (of a plan: how many it takes), `new`, `changed`, `failed` (calls),
+#' @return Invisibly a `vetusta_refresh`, a tibble with one row a query in the order in which they
+#'   were asked: `query`, `source`, `outcome` (`done`, `held`: nothing to ask for, `left`: not all of
+#'   it, `failed`), `requests` (of a plan: how many it takes), `new`, `changed`, `failed` (requests),
 #'   `complete_until` (`POSIXct`, UTC: up to where all of it is held), `said` (why, in words). The
 #'   attribute `outputs` is what was written.
-#' @section Errors: `vetusta_error_desk` for a name that is no want; what fails within a want is in
+#' @section Errors: `vetusta_error_desk` for a name that is no query; what fails within a query is in
 #'   its row.
 #' @export
 #' @examples
@@ -29,14 +29,14 @@
 #' desk_refresh(desk, plan = TRUE)
 #' desk_refresh(desk)
 #' }
-desk_refresh <- function(desk, wants = NULL, plan = FALSE, progress = interactive(), wait = 900,
+desk_refresh <- function(desk, queries = NULL, plan = FALSE, progress = interactive(), wait = 900,
   outputs = TRUE, gather = 50) {
   check_desk(desk)
   check_flag(plan, "plan")
   check_flag(outputs, "outputs")
   check_number(wait, "wait", 0)
-  check_whole(gather, "gather", kind = "want")
-  names <- desk_names(desk, wants)
+  check_whole(gather, "gather", kind = "argument")
+  names <- desk_names(desk, queries)
   archive <- desk_reach(desk)
   on.exit(archive_close(archive))
   state <- refresh_make(desk, archive, names, asks = !plan)
@@ -61,59 +61,59 @@ desk_refresh <- function(desk, wants = NULL, plan = FALSE, progress = interactiv
 }
 
 # The names that are asked for, in the order of the file.
-desk_names <- function(desk, wants) {
-  known <- names(desk$wants)
-  if (is.null(wants)) {
+desk_names <- function(desk, queries) {
+  known <- names(desk$track)
+  if (is.null(queries)) {
     return(known)
   }
-  check_text(wants, "wants", "desk", several = TRUE)
-  for (name in setdiff(wants, known)) {
-    vetusta_stop("desk", paste0("The desk has no want \"", name, "\"."), where = desk$file,
+  check_text(queries, "queries", "desk", several = TRUE)
+  for (name in setdiff(queries, known)) {
+    vetusta_stop("desk", paste0("The desk has no query \"", name, "\"."), where = desk$file,
       todo = suggest_word(name, known), usage = TRUE)
   }
-  intersect(known, wants)
+  intersect(known, queries)
 }
 
 refresh_make <- function(desk, archive, names, asks) {
   state <- new.env(parent = emptyenv())
   state$desk <- desk
   state$archive <- archive
-  # whether calls follow, or only a plan is wanted
+  # whether requests follow, or only a plan is wanted
   state$asks <- asks
   state$rows <- list()
   state$away <- list()
-  state$order <- names[order(-vapply(names, function(name) want_urgency(desk, archive, name), 0))]
+  state$order <- names[order(-vapply(names, function(name) query_urgency(desk, archive, name), 0))]
   state
 }
 
 refresh_sources <- function(state) {
-  vapply(state$order, function(name) state$desk$wants[[name]]$source, "")
+  vapply(state$order, function(name) state$desk$track[[name]]$source, "")
 }
 
-# How urgent a want is: what was brought up to date before comes first, what is the most behind of
+# How urgent a query is: what was brought up to date before comes first, what is the most behind of
 # it first; a history that is new comes after all of those. Others are in the order of the file.
-want_urgency <- function(desk, archive, name) {
-  last <- want_record(archive, desk$wants[[name]], name)
+query_urgency <- function(desk, archive, name) {
+  last <- query_record(archive, desk$track[[name]], name)
   until <- last$complete_until %||% NA_real_
   if (is.na(until)) 0 else max(1, now_seconds() - until)
 }
 
-# What is noted of a want's last refresh: a list, empty before the first.
-want_record <- function(archive, entry, name) {
-  found <- store_notes(archive, "want", entry$source, entry$dataset %||% "", name)
+# What is noted of a query's last refresh: a list, empty before the first.
+query_record <- function(archive, entry, name) {
+  found <- store_notes(archive, "query", entry$source, entry$dataset %||% "", name)
   if (!nrow(found) || is.na(found$value)) {
     return(list())
   }
   c(list(at = found$at), tryCatch(jsonlite::fromJSON(found$value), error = function(e) list()))
 }
 
-want_record_put <- function(archive, entry, name, record) {
+query_record_put <- function(archive, entry, name, record) {
   record <- record[lengths(record) > 0 & !vapply(record, anyNA, TRUE)]
   value <- as.character(jsonlite::toJSON(record, auto_unbox = TRUE, digits = NA))
-  store_note(archive, "want", entry$source, entry$dataset %||% "", name, value)
+  store_note(archive, "query", entry$source, entry$dataset %||% "", name, value)
 }
 
-# One source's wants, one after the other: begins the next run, or gives NULL at the end.
+# One source's queries, one after the other: begins the next run, or gives NULL at the end.
 refresh_lane <- function(state, source, progress, wait, gather) {
   left <- state$order[refresh_sources(state) == source]
   function(pool, rest) {
@@ -137,7 +137,7 @@ refresh_lane <- function(state, source, progress, wait, gather) {
 
 # A timer's run is due again only behind this instant.
 refresh_begun <- function(state, name) {
-  entry <- state$desk$wants[[name]]
+  entry <- state$desk$track[[name]]
   store_note(state$archive, "begun", entry$source, entry$dataset %||% "", name, "")
 }
 
@@ -165,33 +165,33 @@ refresh_turn <- function(desk, busy, most = 6 * 3600) {
   }
 }
 
-# The plan of a want, or NULL where there is nothing to ask for or it cannot be planned; its row
+# The plan of a query, or NULL where there is nothing to ask for or it cannot be planned; its row
 # says which.
 refresh_plan <- function(state, name) {
-  entry <- state$desk$wants[[name]]
+  entry <- state$desk$track[[name]]
   away <- state$away[[entry$source]]
   if (!is.null(away)) {
     return(refresh_failed(state, name, away, noted = FALSE))
   }
   tryCatch({
-    want <- desk_want(state$desk, name, state$archive)
-    last <- want_record(state$archive, entry, name)
-    pause <- refresh_pause(want, last, entry)
-    plan <- if (is.null(pause)) plan_calls(want, state$archive)
-    if (NROW(plan$calls) == 0 && is.null(pause) && state$asks) holes_seen(want, state$archive)
+    query <- desk_query(state$desk, name, state$archive)
+    last <- query_record(state$archive, entry, name)
+    pause <- refresh_pause(query, last, entry)
+    plan <- if (is.null(pause)) plan_requests(query, state$archive)
+    if (NROW(plan$requests) == 0 && is.null(pause) && state$asks) holes_seen(query, state$archive)
     state$rows[[name]] <- refresh_row(name, entry$source,
-      if (is.null(plan) || !nrow(plan$calls)) "held" else "planned", calls = plan$pages %||% 0,
-      until = want_complete(want, state$archive),
-      said = pause %||% refresh_takes(plan, want_complete(want, state$archive)))
-    if (!is.null(plan) && nrow(plan$calls)) plan else NULL
+      if (is.null(plan) || !nrow(plan$requests)) "held" else "planned", requests = plan$pages %||% 0,
+      until = query_complete(query, state$archive),
+      said = pause %||% refresh_takes(plan, query_complete(query, state$archive)))
+    if (!is.null(plan) && nrow(plan$requests)) plan else NULL
   }, error = function(e) refresh_failed(state, name, e))
 }
 
-# Why a want is not asked for yet: `every` says so, and it was asked for in just these words.
-refresh_pause <- function(want, last, entry) {
+# Why a query is not asked for yet: `every` says so, and it was asked for in just these words.
+refresh_pause <- function(query, last, entry) {
   since <- now_seconds() - (last$done %||% -Inf)
-  if (is.null(entry$every) || since >= want$every ||
-    !identical(last$words, entry_words(want, entry))) {
+  if (is.null(entry$every) || since >= query$every ||
+    !identical(last$words, entry_words(query, entry))) {
     return(NULL)
   }
   paste0("asked for ", format_seconds(max(1, since)), " ago, every ", entry$every)
@@ -199,61 +199,61 @@ refresh_pause <- function(want, last, entry) {
 
 # What was asked for, as a short text that changes with it; that the window of a span moves with the
 # clock is no change.
-entry_words <- function(want, entry) {
-  asked <- list(want$symbols, want$keys, want$selection, want$interval$iso, want$session,
+entry_words <- function(query, entry) {
+  asked <- list(query$symbols, query$keys, query$selection, query$interval$iso, query$session,
     as.character(unlist(entry[c("from", "to", "span")])))
   content_hash(charToRaw(as.character(jsonlite::toJSON(asked, auto_unbox = TRUE, digits = NA,
     force = TRUE))))
 }
 
 refresh_takes <- function(plan, until) {
-  want <- plan$want
-  if (!nrow(plan$calls)) {
-    return(if (is.null(want$from) && want$every > 0) paste0("came whole ",
+  query <- plan$query
+  if (!nrow(plan$requests)) {
+    return(if (is.null(query$from) && query$every > 0) paste0("came whole ",
       format_seconds(max(1, now_seconds() - until)), " ago, asked again after ",
-      format_seconds(want$every)) else "all of it is held")
+      format_seconds(query$every)) else "all of it is held")
   }
   quotas <- plan$quotas
   paste(c(if (plan$seconds >= 1) paste("at least", format_seconds(plan$seconds)),
     if (!is.null(quotas)) paste0(quotas$left, " of ", quotas$quota, " left")), collapse = "; ")
 }
 
-refresh_row <- function(name, source, outcome, calls = 0, new = 0, changed = 0, failed = 0,
+refresh_row <- function(name, source, outcome, requests = 0, new = 0, changed = 0, failed = 0,
   until = NA_real_, said = "") {
-  list(want = name, source = source, outcome = outcome, calls = calls, new = new, changed = changed,
+  list(query = name, source = source, outcome = outcome, requests = requests, new = new, changed = changed,
     failed = failed, complete_until = as.numeric(until), said = said)
 }
 
 refresh_ended <- function(state, going, result) {
   name <- going$name
-  entry <- state$desk$wants[[name]]
-  want <- going$run$want
+  entry <- state$desk$track[[name]]
+  query <- going$run$query
   failed <- nrow(result$failed)
-  until <- want_complete(want, state$archive)
+  until <- query_complete(query, state$archive)
   whole <- !failed && result$left == 0
-  if (whole) holes_seen(want, state$archive)
+  if (whole) holes_seen(query, state$archive)
   said <- if (failed) paste0(result$failed$symbol[1], ": ", result$failed$what[1])
-  else if (result$left > 0) paste0(counted(result$left, "call"), " left",
+  else if (result$left > 0) paste0(counted(result$left, "request"), " left",
     if (!is.null(result$resume)) paste0("; go on after ",
       format_instant(floor(as.numeric(result$resume)))))
   else if (length(result$empty)) paste("no data for", paste(utils::head(result$empty, 3),
     collapse = ", ")) else ""
-  calls <- result$pages + result$retried + failed + result$cut
+  requests <- result$pages + result$retried + failed + result$cut
   state$rows[[name]] <- refresh_row(name, entry$source,
-    if (failed) "failed" else if (whole) "done" else "left", calls, result$new, result$changed,
+    if (failed) "failed" else if (whole) "done" else "left", requests, result$new, result$changed,
     failed, until, said)
-  want_record_put(state$archive, entry, name, list(
+  query_record_put(state$archive, entry, name, list(
     outcome = if (failed) "failed" else if (whole) "done" else "left", said = said,
-    complete_until = until, words = entry_words(want, entry),
-    done = if (whole) now_seconds() else want_record(state$archive, entry, name)$done))
+    complete_until = until, words = entry_words(query, entry),
+    done = if (whole) now_seconds() else query_record(state$archive, entry, name)$done))
 }
 
 # What is wrong with a source as a whole.
 source_errors <- paste0("vetusta_error_", c("network", "access", "secret"))
 
-# A want that failed as a whole; where its source is away, its other wants need not be tried.
+# A query that failed as a whole; where its source is away, its other queries need not be tried.
 refresh_failed <- function(state, name, error, noted = TRUE) {
-  entry <- state$desk$wants[[name]]
+  entry <- state$desk$track[[name]]
   ours <- inherits(error, "vetusta_error")
   what <- if (ours) error$what else paste("an internal error:", conditionMessage(error))
   if (inherits(error, source_errors)) {
@@ -262,12 +262,12 @@ refresh_failed <- function(state, name, error, noted = TRUE) {
     try(store_forget(state$archive, "begun", entry$source, entry$dataset %||% "", name),
       silent = TRUE)
   }
-  last <- want_record(state$archive, entry, name)
+  last <- query_record(state$archive, entry, name)
   state$rows[[name]] <- refresh_row(name, entry$source, "failed", failed = 1,
     until = last$complete_until %||% NA_real_, said = what)
   if (noted) {
     last[c("outcome", "said")] <- list("failed", what)
-    try(want_record_put(state$archive, entry, name, last[names(last) != "at"]), silent = TRUE)
+    try(query_record_put(state$archive, entry, name, last[names(last) != "at"]), silent = TRUE)
   }
   NULL
 }

@@ -3,7 +3,7 @@
 #' Report on a desk
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param addresses Addresses of series; `NULL` for all that its archive holds.
+#' @param ids Series IDs of series; `NULL` for all that its archive holds.
 #' @param from,to The window of figures and of what is missing.
 #' @param title What stands above; by default the desk's own title.
 #' @return A `vetusta_report`, see [report_make()].
@@ -14,7 +14,7 @@
 #' \dontrun{
 #' report_save(desk_report(desk_open("my-desk")), "report.html")
 #' }
-desk_report <- function(desk, addresses = NULL, from = NULL, to = NULL, title = NULL) {
+desk_report <- function(desk, ids = NULL, from = NULL, to = NULL, title = NULL) {
   check_desk(desk)
   archive <- desk_archive(desk)
   if (is.null(archive)) {
@@ -22,7 +22,7 @@ desk_report <- function(desk, addresses = NULL, from = NULL, to = NULL, title = 
       todo = "collect something first: vetusta refresh")
   }
   on.exit(archive_close(archive))
-  names <- unique(c(vapply(desk$wants, `[[`, "", "source"), archive_series(archive)$source,
+  names <- unique(c(vapply(desk$track, `[[`, "", "source"), archive_series(archive)$source,
     archive_datasets(archive)$source))
   cards <- lapply(stats::setNames(nm = names), function(name) {
     tryCatch(desk_source(desk, name), vetusta_error = function(e) NULL)
@@ -30,9 +30,9 @@ desk_report <- function(desk, addresses = NULL, from = NULL, to = NULL, title = 
   cards <- Filter(length, cards)
   calendars <- Filter(length, lapply(cards, source_calendar))
   zones <- unique(vapply(calendars, function(calendar) calendar$zone, ""))
-  report <- report_make(archive, addresses, title %||% desk$title, from, to,
+  report <- report_make(archive, ids, title %||% desk$title, from, to,
     zone = if (length(zones) == 1) zones else "UTC", calendars = calendars,
-    sources = desk_sources_told(cards), status = if (length(desk$wants)) desk_status(desk),
+    sources = desk_sources_told(cards), status = if (length(desk$track)) desk_status(desk),
     names = archive_names(archive, names))
   desk_report_models(desk, report)
 }
@@ -63,7 +63,7 @@ desk_sources_told <- function(cards) {
   told <- function(name) {
     vapply(cards, function(card) as.character(card[[name]] %||% NA)[1], "", USE.NAMES = FALSE)
   }
-  data.frame(source = names(cards), title = told("title"), address = vapply(cards, function(card) {
-    origin_of(card$address)
+  data.frame(source = names(cards), title = told("title"), url = vapply(cards, function(card) {
+    origin_of(card$url)
   }, "", USE.NAMES = FALSE), notes = told("notes"), licence = told("licence"))
 }

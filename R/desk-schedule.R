@@ -1,10 +1,10 @@
 # A desk's times as lines of a crontab or as units of systemd, its own among those of others.
 
-#' When a desk's wants are due
+#' When a desk's queries are due
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param now The present.
-#' @return `desk_schedule()`: a `vetusta_schedule`, a tibble with one row a time of a want: `want`,
+#' @return `desk_schedule()`: a `vetusta_schedule`, a tibble with one row a time of a query: `query`,
 #'   `times` (as written), `last` and `next_due` (`POSIXct`, UTC; `NA` where none comes within a
 #'   year), `due` (whether it was due and not yet refreshed since).
 #' @section Errors: `vetusta_error_desk` for times on trading days of a source without a
@@ -13,23 +13,23 @@
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "timed-desk"))
-#' desk <- desk_keep(desk, "shares", "quay", symbols = "KELD", interval = "1 day", span = "1 year",
+#' desk <- desk_track(desk, "shares", "quay", symbols = "KELD", interval = "1 day", span = "1 year",
 #'   times = "at 18:30 Europe/Riga on trading days")
 #' desk_schedule(desk)
 desk_schedule <- function(desk, now = Sys.time()) {
   check_desk(desk)
   archive <- desk_archive(desk)
   on.exit(if (!is.null(archive)) archive_close(archive))
-  rows <- unlist(lapply(names(desk$wants), function(name) {
-    begun <- if (!is.null(archive)) want_begun(archive, desk$wants[[name]], name) else NA_real_
-    lapply(desk$wants[[name]]$times, function(text) {
+  rows <- unlist(lapply(names(desk$track), function(name) {
+    begun <- if (!is.null(archive)) query_begun(archive, desk$track[[name]], name) else NA_real_
+    lapply(desk$track[[name]]$times, function(text) {
       found <- due_around(desk, name, text, as.numeric(now))
-      c(list(want = name, times = text), found,
+      c(list(query = name, times = text), found,
         list(due = !is.na(found$last) && (is.na(begun) || begun < found$last)))
     })
   }), recursive = FALSE)
   pick <- function(part, empty) if (length(rows)) sapply(rows, `[[`, part) else empty
-  result <- as_rows(list(want = pick("want", character()), times = pick("times", character()),
+  result <- as_rows(list(query = pick("query", character()), times = pick("times", character()),
     last = utc(pick("last", numeric())), next_due = utc(pick("next_due", numeric())),
     due = pick("due", logical())))
   class(result) <- c("vetusta_schedule", class(result))
@@ -42,7 +42,7 @@ due_around <- function(desk, name, text, now) {
   times <- desk_times(text)
   at <- function(from, to) {
     as.numeric(at_place(desk_instants(times, from, to, calendar),
-      desk_place(desk, "wants", name, "times")))
+      desk_place(desk, "track", name, "times")))
   }
   before <- at(now - 31 * 86400, now)
   after <- at(now, now + 8 * 86400)
@@ -52,25 +52,25 @@ due_around <- function(desk, name, text, now) {
 }
 
 times_calendar <- function(desk, name, text) {
-  source <- desk_source(desk, desk$wants[[name]]$source)
+  source <- desk_source(desk, desk$track[[name]]$source)
   if (is.null(source$calendar)) NULL else source_calendar(source)
 }
 
-# When a refresh of a want was begun last.
-want_begun <- function(archive, entry, name) {
+# When a refresh of a query was begun last.
+query_begun <- function(archive, entry, name) {
   found <- store_notes(archive, "begun", entry$source, entry$dataset %||% "", name)
   if (nrow(found)) found$at else NA_real_
 }
 
-# The wants that are due: those whose latest time has passed since they were begun last.
+# The queries that are due: those whose latest time has passed since they were begun last.
 desk_due <- function(desk, now = Sys.time()) {
   found <- desk_schedule(desk, now)
-  unique(found$want[found$due])
+  unique(found$query[found$due])
 }
 
 #' @rdname desk_schedule
 #' @param zone The zone of the machine's clock, by which a crontab goes.
-#' @return `desk_crontab()`: lines of a crontab. They are the times of all wants in the machine's
+#' @return `desk_crontab()`: lines of a crontab. They are the times of all queries in the machine's
 #'   zone throughout the year, summer and winter, and each run of them refreshes what is due and
 #'   nothing else; so what was missed while the machine was off is caught up at the next.
 #'   `desk_units()`: a named list of the texts of systemd's units, by the names of their files.
@@ -113,13 +113,13 @@ cron_list <- function(x) {
   }), collapse = ",")
 }
 
-# All instants of the coming year at which a want is due.
+# All instants of the coming year at which a query is due.
 desk_all_instants <- function(desk) {
   now <- now_seconds()
-  sort(unique(unlist(lapply(names(desk$wants), function(name) {
-    lapply(desk$wants[[name]]$times, function(text) {
+  sort(unique(unlist(lapply(names(desk$track), function(name) {
+    lapply(desk$track[[name]]$times, function(text) {
       as.numeric(at_place(desk_instants(desk_times(text), now, now + 366 * 86400,
-        times_calendar(desk, name, text)), desk_place(desk, "wants", name, "times")))
+        times_calendar(desk, name, text)), desk_place(desk, "track", name, "times")))
     })
   }))))
 }
@@ -143,14 +143,14 @@ desk_command <- function(desk) {
 desk_units <- function(desk) {
   check_desk(desk)
   name <- desk_timer_name(desk)
-  texts <- unlist(lapply(desk$wants, function(entry) entry$times))
+  texts <- unlist(lapply(desk$track, function(entry) entry$times))
   if (!length(texts)) {
     return(list())
   }
-  wanted <- unlist(lapply(names(desk$wants), function(want) {
-    lapply(desk$wants[[want]]$times, function(text) {
+  wanted <- unlist(lapply(names(desk$track), function(query) {
+    lapply(desk$track[[query]]$times, function(text) {
       times <- desk_times(text)
-      zone <- times$zone %||% times_calendar(desk, want, text)$zone %||% "UTC"
+      zone <- times$zone %||% times_calendar(desk, query, text)$zone %||% "UTC"
       unit_times(times, zone)
     })
   }))
@@ -240,9 +240,9 @@ print.vetusta_schedule <- function(x, ...) {
 
 format_schedule <- function(x, width = 80) {
   if (!nrow(x)) {
-    return("no want of the desk has times; `times:` or `vetusta keep --times` give them")
+    return("no query of the desk has times; `times:` or `vetusta track --times` give them")
   }
-  text_table(data.frame(want = x$want, "next (UTC)" = to_minute(x$next_due, "never"),
+  text_table(data.frame(query = x$query, "next (UTC)" = to_minute(x$next_due, "never"),
     now = ifelse(x$due, "due", ""),
     times = x$times, check.names = FALSE), width)
 }

@@ -1,12 +1,12 @@
-# How a desk stands: what is held of each want, how complete it is, and how far it is behind.
+# How a desk stands: what is held of each query, how complete it is, and how far it is behind.
 
 #' How a desk stands
 #'
-#' Looks at what is held and makes no call.
+#' Looks at what is held and makes no request.
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param series Whether a row a series is given, instead of one a want.
-#' @return A `vetusta_status`, a tibble with one row a want: `want`, `source`, `series` (how many
+#' @param series Whether a row a series is given, instead of one a query.
+#' @return A `vetusta_status`, a tibble with one row a query: `query`, `source`, `series` (how many
 #'   are
 #'   held), `asked` (how many were asked for, where that is known), `from`, `complete_until`,
 #'   `last` (the time of the newest value) and `known` (from when it is known), all `POSIXct` in
@@ -15,10 +15,10 @@
 #'   value's end to that of the newest one that its calendar or frequency lets expect), `stale`,
 #'   `incomplete` (how many windows are open, see [archive_incomplete()]), `refreshed`, `outcome`
 #'   and `said` (of the last refresh). With `series = TRUE` one row a series:
-#'   `want`, `address`, `rows`, `first`, `last`, `behind`, `stale`. The attribute `quotas` is a data
+#'   `query`, `id`, `rows`, `first`, `last`, `behind`, `stale`. The attribute `quotas` is a data
 #'   frame of `source`, `quota`, `used`, `left`.
 #'
-#'   A want is stale where it was never collected, or where it is further behind than its `stale:`
+#'   A query is stale where it was never collected, or where it is further behind than its `stale:`
 #'   says: a day for bars within a day and three for longer ones, three periods for values by days
 #'   and weeks, two for longer ones, and twice its `every:` for rows without a time.
 #' @section Errors: `vetusta_error_desk` for something that is no desk.
@@ -32,7 +32,7 @@ desk_status <- function(desk, series = FALSE) {
   archive <- desk_archive(desk)
   on.exit(if (!is.null(archive)) archive_close(archive))
   held <- if (!is.null(archive)) store_series(archive, sizes = TRUE)
-  rows <- lapply(names(desk$wants), function(name) status_want(desk, name, archive, held))
+  rows <- lapply(names(desk$track), function(name) status_query(desk, name, archive, held))
   columns <- if (series) status_series_columns else status_columns
   parts <- lapply(rows, `[[`, if (series) "each" else "whole")
   all <- as.list(data.table::rbindlist(c(list(columns), parts), use.names = TRUE))
@@ -46,52 +46,52 @@ desk_status <- function(desk, series = FALSE) {
 
 status_times <- c("from", "complete_until", "last", "known", "refreshed", "first")
 
-status_columns <- data.frame(want = character(), source = character(), series = numeric(),
+status_columns <- data.frame(query = character(), source = character(), series = numeric(),
   asked = numeric(), from = numeric(), complete_until = numeric(), last = numeric(),
   known = numeric(), coverage = numeric(), behind = numeric(), stale = logical(),
   incomplete = numeric(), refreshed = numeric(), outcome = character(), said = character())
 
-status_series_columns <- data.frame(want = character(), address = character(), rows = numeric(),
+status_series_columns <- data.frame(query = character(), id = character(), rows = numeric(),
   first = numeric(), last = numeric(), behind = numeric(), stale = logical())
 
-status_want <- function(desk, name, archive, held) {
-  entry <- desk$wants[[name]]
-  last <- if (!is.null(archive)) want_record(archive, entry, name) else list()
-  made <- tryCatch(list(want = desk_want(desk, name, archive, only_held = TRUE)),
+status_query <- function(desk, name, archive, held) {
+  entry <- desk$track[[name]]
+  last <- if (!is.null(archive)) query_record(archive, entry, name) else list()
+  made <- tryCatch(list(query = desk_query(desk, name, archive, only_held = TRUE)),
     error = function(e) {
     list(said = if (inherits(e, "vetusta_error")) e$what else conditionMessage(e))
   })
-  want <- made$want
-  own <- if (!is.null(held) && !is.null(want)) held[want_series(want, held), ]
-  due <- if (!is.null(want)) want_due(want, own)
+  query <- made$query
+  own <- if (!is.null(held) && !is.null(query)) held[query_series(query, held), ]
+  due <- if (!is.null(query)) query_due(query, own)
   allowed <- if (!is.null(entry$stale)) interval_seconds(time_interval(entry$stale))
   else due$allowed %||% 0
-  until <- if (!is.null(want) && !is.null(archive)) want_complete(want, archive) else NA_real_
+  until <- if (!is.null(query) && !is.null(archive)) query_complete(query, archive) else NA_real_
   ends <- if (NROW(own)) due$end_of(own$last) else numeric()
   behind <- if (length(ends)) max(0, due$expected - max(ends))
-  else if (is.null(due$expected) && !is.na(until)) max(0, now_seconds() - until - want$every)
+  else if (is.null(due$expected) && !is.na(until)) max(0, now_seconds() - until - query$every)
   else NA_real_
-  whole <- list(want = name, source = entry$source, series = as.numeric(NROW(own)),
-    asked = as.numeric(max(length(want$symbols), 0L)), from = as.numeric(want$from %||% NA_real_),
+  whole <- list(query = name, source = entry$source, series = as.numeric(NROW(own)),
+    asked = as.numeric(max(length(query$symbols), 0L)), from = as.numeric(query$from %||% NA_real_),
     complete_until = until, last = if (NROW(own)) max(own$last) else NA_real_,
     known = if (NROW(own)) status_known(archive, own, due) else NA_real_,
     coverage = if (NROW(own)) due$coverage(own, until) else NA_real_, behind = behind,
-    stale = is.na(behind) || behind > allowed, incomplete = status_incomplete(archive, want),
+    stale = is.na(behind) || behind > allowed, incomplete = status_incomplete(archive, query),
     refreshed = as.numeric(last$at %||% NA_real_),
     outcome = last$outcome %||% NA_character_, said = made$said %||% last$said %||% "")
-  list(whole = whole, each = list(want = rep(name, NROW(own)),
-    address = if (NROW(own)) series_address(own) else character(), rows = as.numeric(own$rows),
+  list(whole = whole, each = list(query = rep(name, NROW(own)),
+    id = if (NROW(own)) series_id(own) else character(), rows = as.numeric(own$rows),
     first = as.numeric(own$first), last = as.numeric(own$last),
     behind = if (length(ends)) pmax(0, due$expected - ends) else numeric(),
     stale = if (length(ends)) due$expected - ends > allowed else logical()))
 }
 
-# How many windows of a want are open.
-status_incomplete <- function(archive, want) {
-  if (is.null(archive) || is.null(want) || !nrow(open_of(archive, want))) {
+# How many windows of a query are open.
+status_incomplete <- function(archive, query) {
+  if (is.null(archive) || is.null(query) || !nrow(open_of(archive, query))) {
     return(0)
   }
-  as.numeric(nrow(open_of_calls(archive, want, want_calls(want, NULL))))
+  as.numeric(nrow(open_of_requests(archive, query, query_requests(query, NULL))))
 }
 
 # From when the newest of all values is known: what is stated, else the end of its time.
@@ -104,10 +104,10 @@ status_known <- function(archive, own, due) {
 }
 
 status_quotas <- function(desk, archive) {
-  sources <- unique(vapply(desk$wants, `[[`, "", "source"))
+  sources <- unique(vapply(desk$track, `[[`, "", "source"))
   rows <- lapply(sources, function(name) {
     source <- tryCatch(desk_source(desk, name), vetusta_error = function(e) NULL)
-    taken <- if (is.null(archive)) no_calls_made else store_tokens(archive, name)
+    taken <- if (is.null(archive)) no_requests_made else store_tokens(archive, name)
     quotas <- if (!is.null(source)) limit_quotas(0, source$limits, taken,
       if (is.null(archive)) now_seconds() else store_now(archive))
     if (!is.null(quotas)) data.frame(source = name, quotas[c("quota", "used", "left")])
@@ -125,7 +125,7 @@ print.vetusta_status <- function(x, ...) {
 # One screen of 80 columns.
 format_status <- function(x, width = 80) {
   if (!nrow(x)) {
-    return("the desk has no wants; `vetusta keep` adds one")
+    return("the desk tracks no query yet; `vetusta track SOURCE DATASET ...` adds one")
   }
   each <- inherits(x, "vetusta_status_series")
   behind <- ifelse(is.na(x$behind), "-", ifelse(x$behind == 0, "",
@@ -133,12 +133,12 @@ format_status <- function(x, width = 80) {
   open <- if (each) FALSE else x$incomplete > 0
   state <- ifelse(open, "incomplete", ifelse(x$stale, "stale", ""))
   if (each) {
-    shown <- data.frame(address = x$address, rows = x$rows,
+    shown <- data.frame(id = x$id, rows = x$rows,
       first = substr(to_minute(x$first), 1, 10),
       "last (UTC)" = to_minute(x$last), behind = behind, state = state, check.names = FALSE)
     return(text_table(shown, width))
   }
-  shown <- data.frame(want = x$want,
+  shown <- data.frame(query = x$query,
     series = ifelse(x$asked > 0 & x$series <= x$asked, paste(x$series, "of", x$asked),
       paste(x$series)),
     "until (UTC)" = to_minute(x$complete_until),
@@ -149,5 +149,5 @@ format_status <- function(x, width = 80) {
   c(text_table(shown, width),
     if (NROW(quotas)) c("", paste0("quota: ", quotas$source, ", ", thousands(quotas$left), " of ",
       quotas$quota, " left")),
-    if (any(told)) c("", told_lines(paste0(x$want[told], ": ", x$said[told]), width)))
+    if (any(told)) c("", told_lines(paste0(x$query[told], ": ", x$said[told]), width)))
 }

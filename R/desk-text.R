@@ -95,12 +95,12 @@ desk_text_scalar <- function(value) {
 desk_text_write <- function(desk, lines, expected, what) {
   found <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),
     vetusta_error = function(e) NULL)
-  same <- identical(lapply(found$wants, desk_sorted), lapply(expected, desk_sorted))
-  if (!same && length(found$wants) + length(expected) > 0) {
+  same <- identical(lapply(found$track, desk_sorted), lapply(expected, desk_sorted))
+  if (!same && length(found$track) + length(expected) > 0) {
     vetusta_stop("desk",
       paste0(what, " cannot be written: the desk's file is laid out in a way that ",
       "is not edited."), where = desk$file,
-      todo = "write wants: with each want on lines of its own below it, or edit the file by hand")
+      todo = "write track: with each query on lines of its own below it, or edit the file by hand")
   }
   write_lines_whole(lines, desk$file, "desk")
 }

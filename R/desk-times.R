@@ -1,4 +1,4 @@
-# When a want is due: "at 18:30 Europe/Riga on trading days", "4 times a day", "every 5 minutes in
+# When a query is due: "at 18:30 Europe/Riga on trading days", "4 times a day", "every 5 minutes in
 # the regular session".
 
 time_forms <- paste0("write it as: at 18:30 Europe/Riga on trading days; 4 times a day; every 5 ",

@@ -1,4 +1,4 @@
-# What a desk writes when its wants are up to date: tables, figures, and tables that grow.
+# What a desk writes when its queries are up to date: tables, figures, and tables that grow.
 
 #' Write a desk's outputs
 #'

@@ -37,7 +37,7 @@ suggest_word <- function(word, known) {
 }
 
 # An argument that the caller did not give, told by its name.
-given <- function(x, name, kind = "want") {
+given <- function(x, name, kind = "argument") {
   tryCatch(force(x), error = function(e) {
     if (!grepl("is missing, with no default|is absent but was supplied", conditionMessage(e))) {
       stop(e)
@@ -46,7 +46,7 @@ given <- function(x, name, kind = "want") {
   })
 }
 
-check_text <- function(x, name, kind = "want", several = FALSE) {
+check_text <- function(x, name, kind = "argument", several = FALSE) {
   x <- given(x, name, kind)
   good <- is.character(x) && length(x) >= 1 && !anyNA(x) && all(nzchar(x)) &&
     (several || length(x) == 1)
@@ -72,7 +72,7 @@ shown_value <- function(x) {
   if (is.na(text)) "NA" else if (nchar(text) > 60) paste0(substr(text, 1, 60), " ...") else text
 }
 
-check_choice <- function(x, name, choices, kind = "want") {
+check_choice <- function(x, name, choices, kind = "argument") {
   x <- given(x, name, kind)
   if (!is.character(x) || length(x) != 1 || is.na(x) || !x %in% choices) {
     shown <- shown_value(x)
@@ -84,14 +84,14 @@ check_choice <- function(x, name, choices, kind = "want") {
 
 check_flag <- function(x, name) {
   if (!is.logical(x) || length(x) != 1 || is.na(x)) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("`", name, "` is TRUE or FALSE, and cannot be ", shown_value(x), "."),
       todo = paste("correct", name))
   }
   x
 }
 
-check_number <- function(x, name, least = -Inf, kind = "want") {
+check_number <- function(x, name, least = -Inf, kind = "argument") {
   x <- given(x, name, kind)
   if (!is.numeric(x) || is.object(x) || length(x) != 1 || is.na(x) || x < least) {
     vetusta_stop(kind,
@@ -103,14 +103,14 @@ check_number <- function(x, name, least = -Inf, kind = "want") {
 
 check_sessions <- function(session) {
   if (!is.null(session) && (!is.character(session) || !length(session) || anyNA(session))) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("`session` is one or more names of sessions, and cannot be ", shown_value(session),
         "."), todo = "give names, or NULL for all sessions")
   }
   session
 }
 
-check_count <- function(x, name, kind = "want", least = 1) {
+check_count <- function(x, name, kind = "argument", least = 1) {
   if (!is.numeric(x) || length(x) != 1 || is.na(x) || x < least || x != round(x)) {
     vetusta_stop(kind, paste0("`", name, "` must be a whole number, ", least, " or more."),
       todo = paste("correct", name))

@@ -14,7 +14,7 @@
 #'   `postgresql://user@host/name`. A password does not belong into it: PostgreSQL's own
 #'   `PGPASSWORD`
 #'   or `~/.pgpass` hold it.
-#' @param addresses What is written: addresses of series, see [archive_find()], or `source/dataset`
+#' @param ids What is written: series IDs, see [archive_find()], or `source/dataset`
 #'   of rows without series; `NULL` is all of it.
 #' @param from,to,as_of The window, and the instant as of which the rows are known, as in
 #'   [archive_read()].
@@ -29,12 +29,12 @@
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' export_database(archive, tempfile(fileext = ".sqlite"))
-export_database <- function(archive, database, addresses = NULL, from = NULL, to = NULL,
+export_database <- function(archive, database, ids = NULL, from = NULL, to = NULL,
   as_of = NULL) {
   check_archive(archive)
   check_text(database, "database", "export")
-  if (!is.null(addresses)) check_text(addresses, "addresses", "export", several = TRUE)
-  parts <- database_parts(archive, addresses, from, to, as_of)
+  if (!is.null(ids)) check_text(ids, "ids", "export", several = TRUE)
+  parts <- database_parts(archive, ids, from, to, as_of)
   connection <- database_open(database, archive)
   on.exit(DBI::dbDisconnect(connection))
   done <- database_work(connection, database, function() {
@@ -49,22 +49,22 @@ export_database <- function(archive, database, addresses = NULL, from = NULL, to
 
 # What goes into which table: list(table, rows, key, within), where `within` are the columns whose
 # values tell which rows of the table are spoken of.
-database_parts <- function(archive, addresses, from, to, as_of) {
+database_parts <- function(archive, ids, from, to, as_of) {
   held <- store_datasets(archive)
   known <- sprintf("%s/%s", held$source, held$dataset)
-  plain <- if (is.null(addresses)) known else intersect(addresses, known)
-  wanted <- if (is.null(addresses)) NULL else setdiff(addresses, known)
+  plain <- if (is.null(ids)) known else intersect(ids, known)
+  wanted <- if (is.null(ids)) NULL else setdiff(ids, known)
   tables <- if (is.null(wanted) || length(wanted)) archive_read(archive, wanted, from, to, as_of)
   window <- list(from = from, to = to)
   series <- store_series(archive)
   if (length(wanted)) {
-    named <- archive_find(archive, wanted)$address
-    series <- series[series_address(series) %in% named, , drop = FALSE]
+    named <- archive_find(archive, wanted)$id
+    series <- series[series_id(series) %in% named, , drop = FALSE]
   }
   of_series <- Map(database_series, tables, names(tables), MoreArgs = list(window = window))
   of_series <- lapply(of_series, with_groups_of, series = series)
-  of_rows <- lapply(plain, function(address) {
-    at <- match(address, known)
+  of_rows <- lapply(plain, function(id) {
+    at <- match(id, known)
     rows <- archive_rows(archive, held$source[at], held$dataset[at], as_of = as_of)
     key <- intersect(record_keys[[held$shape[at]]], names(rows))
     # rows without a key are told apart by their order

@@ -9,7 +9,7 @@
 #' @param archive An archive, see [archive_open()].
 #' @param folder Path of the folder. One that is there is replaced when the new one is whole, and
 #'   must hold nothing but parts of Parquet.
-#' @param addresses Addresses of series of one dataset (of bars, of one interval), see
+#' @param ids Series IDs of series of one dataset (of bars, of one interval), see
 #'   [archive_find()].
 #' @param from,to,as_of,zone As in [archive_read()].
 #' @param by The column whose values part the rows into folders named `column=value`, as in
@@ -19,7 +19,7 @@
 #'   all of them.
 #' @param progress Whether to show what is being done, on standard error.
 #' @return Invisibly how many rows were written.
-#' @section Errors: `vetusta_error_want` for series of several datasets; `vetusta_error_export`
+#' @section Errors: `vetusta_error_argument` for series of several datasets; `vetusta_error_export`
 #'   for a
 #'   folder that is something else or cannot be written.
 #' @export
@@ -30,24 +30,24 @@
 #' folder <- file.path(tempdir(), "days")
 #' export_series(archive, folder, "KELD@1 day")
 #' list.files(folder, recursive = TRUE)
-export_series <- function(archive, folder, addresses = NULL, from = NULL, to = NULL, as_of = NULL,
+export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL, as_of = NULL,
   zone = "UTC", by = NULL, at_once = 1e6, change = NULL, progress = interactive()) {
   check_archive(archive)
   check_text(folder, "folder", "export")
   if (!is.null(by)) check_text(by, "by")
   if (!is.null(change) && !is.function(change)) {
-    vetusta_stop("want", "`change` is a function of a table.", todo = "give one, or NULL")
+    vetusta_stop("argument", "`change` is a function of a table.", todo = "give one, or NULL")
   }
-  found <- archive_find(archive, addresses)
+  found <- archive_find(archive, ids)
   if (series_tables(found) > 1) {
-    vetusta_stop("want", "Series of several datasets have different columns.",
-      where = paste(utils::head(found$address[!duplicated(paste(found$source, found$dataset))], 3),
+    vetusta_stop("argument", "Series of several datasets have different columns.",
+      where = paste(utils::head(found$id[!duplicated(paste(found$source, found$dataset))], 3),
         collapse = ", "),
         todo = "export one dataset after the other, each into a folder of its own")
   }
   writer <- folder_writer(folder)
   on.exit(writer$end())
-  written <- archive_scan(archive, addresses, function(table) {
+  written <- archive_scan(archive, ids, function(table) {
     if (!is.null(change)) table <- change(table)
     if (nrow(table)) writer$add(as_rows(as.list(table)), by)
     data.frame(rows = nrow(table))

@@ -2,11 +2,11 @@
 
 #' Write a table with links that open
 #'
-#' @param rows A data frame. Its columns of web addresses (`http`, `https`), or of paths of files
+#' @param rows A data frame. Its columns of web URLs (`http`, `https`), or of paths of files
 #'   with `folder`, become links.
 #' @param file Path of an `.html` or `.xlsx` file.
 #' @param title What stands above the table.
-#' @return The path, invisibly. The page needs nothing from elsewhere; an address of another kind,
+#' @return The path, invisibly. The page needs nothing from elsewhere; a URL of another kind,
 #'   as one that would run a script, stays text. The file is written whole or not at all.
 #' @section Errors: `vetusta_error_export` for another ending, or a file that cannot be written.
 #' @export
@@ -36,7 +36,7 @@ links_page <- function(rows, file, title) {
     plain[is.na(plain)] <- ""
     shown <- html_text(plain)
     linked <- is_link(plain)
-    # an address is long, and says little: its last part stands for it
+    # a URL is long, and says little: its last part stands for it
     short <- html_text(sub("^.*/([^/]+)/?$", "\\1", plain))
     shown[linked] <- paste0("<a href=\"", html_text(plain[linked]), "\" rel=\"noreferrer\">",
       short[linked], "</a>")

@@ -8,27 +8,27 @@
 #'   middle
 #'   and the last one a file `SOURCE-DATASET-N.sample.json` (what was asked, and the rows) and the
 #'   body beside it. Secrets are taken out of both.
-#' @section Errors: `vetusta_error_want` where nothing was read, `vetusta_error_export` where the
+#' @section Errors: `vetusta_error_argument` where nothing was read, `vetusta_error_export` where the
 #'   folder cannot be written.
 #' @export
 #' @examples
 #' \dontrun{
-#' tried <- collect_try(want_rows(source_card("quay"), "market"))
+#' tried <- collect_try(query_rows(source_card("quay"), "market"))
 #' samples_keep(tried, "sources/samples")
 #' samples_test(source_card("quay"), "sources/samples")
 #' }
 samples_keep <- function(tried, folder) {
   if (missing(tried) || !inherits(tried, "vetusta_try")) {
-    vetusta_stop("want", "Samples are kept of what was tried.", todo = "make it with collect_try()")
+    vetusta_stop("argument", "Samples are kept of what was tried.", todo = "make it with collect_try()")
   }
   check_text(folder, "folder")
-  good <- Filter(function(one) is.null(one$error), tried$calls)
+  good <- Filter(function(one) is.null(one$error), tried$requests)
   if (!length(good)) {
-    vetusta_stop("want", "Nothing was read, so there is nothing to keep.",
+    vetusta_stop("argument", "Nothing was read, so there is nothing to keep.",
       todo = "correct the card, and try again")
   }
   if (any(vapply(good, function(one) is.null(one$texts), TRUE))) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("Of ", tried$dataset, " no sample is kept: its rows are not read by ",
       "the card alone."), todo = "keep samples of datasets that a card describes")
   }

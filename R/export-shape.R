@@ -11,7 +11,7 @@
 #' @param zone The IANA zone of days, where days stand beside instants.
 #' @return A tibble. Where all are told by days or periods, so is the table (`period`); else by
 #'   instants (`time`), a day standing at its first.
-#' @section Errors: `vetusta_error_want` for something that is no series, a form that is not known,
+#' @section Errors: `vetusta_error_argument` for something that is no series, a form that is not known,
 #'   or two series of one name in a wide table.
 #' @export
 #' @examples
@@ -22,7 +22,7 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC") {
   if (is.data.frame(tables)) tables <- list(tables)
   if (!is.list(tables) || !length(tables) ||
     !all(vapply(tables, function(x) is.data.frame(x) && length(x) > 0, TRUE))) {
-    vetusta_stop("want", "What is put together are tables of series.",
+    vetusta_stop("argument", "What is put together are tables of series.",
       todo = "give a list of them, as archive_read() does")
   }
   check_choice(form, "form", c("long", "wide"))
@@ -66,7 +66,7 @@ wide_rows <- function(points, time) {
   key <- paste(points$series, as.numeric(points[[time]]))
   if (anyDuplicated(key)) {
     twice <- points$series[duplicated(key)][1]
-    vetusta_stop("want", paste0("The series ", twice, " has two values of one time."),
+    vetusta_stop("argument", paste0("The series ", twice, " has two values of one time."),
       todo = "ask for one release of it, or write the table long")
   }
   at <- sort(unique(points[[time]]))

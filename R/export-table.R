@@ -131,4 +131,4 @@ column_meanings <- c(
   status = "observed, provisional, missing, deleted or filled",
   known = "the instant from which the value counts",
   through = "the end of the latest thing that the value was made from",
-  rule = "the rule by which a value was filled", address = "the address of the series")
+  rule = "the rule by which a value was filled", id = "the series ID")

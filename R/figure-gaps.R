@@ -157,24 +157,24 @@ figure_filled <- function(x, title = NULL, caption = NULL, ...) {
 }
 
 #' @rdname figure_gaps
-#' @param series A table of series, as [archive_series()] gives it: `address`, `source`, `rows`,
+#' @param series A table of series, as [archive_series()] gives it: `id`, `source`, `rows`,
 #'   `first`, `last`.
 #' @export
 figure_coverage <- function(series, title = NULL, subtitle = NULL, caption = NULL, zone = "UTC",
   dark = FALSE) {
   check_rows(series, "series")
-  for (name in c("address", "source", "first", "last", "rows")) check_column(series, name)
+  for (name in c("id", "source", "first", "last", "rows")) check_column(series, name)
   check_zone(zone, "figure")
   check_flag(dark, "dark")
-  rows <- as.data.frame(series)[c("address", "source", "first", "last", "rows")]
+  rows <- as.data.frame(series)[c("id", "source", "first", "last", "rows")]
   rows <- rows[!is.na(rows$first), ]
   if (!nrow(rows)) {
     vetusta_stop("figure", "There is no series to draw.", todo = "collect some first")
   }
   whole <- nrow(rows)
   if (whole > 50) rows <- coverage_by_dataset(rows)
-  rows <- rows[order(rows$source, rows$first, rows$address, method = "radix"), ]
-  rows$label <- factor(short_names(rows$address, 44), rev(unique(short_names(rows$address, 44))))
+  rows <- rows[order(rows$source, rows$first, rows$id, method = "radix"), ]
+  rows$label <- factor(short_names(rows$id, 44), rev(unique(short_names(rows$id, 44))))
   rows$from <- as.numeric(rows$first)
   rows$to <- pmax(as.numeric(rows$last), rows$from + diff(range(c(rows$from,
     as.numeric(rows$last)))) * 0.002)
@@ -192,11 +192,11 @@ figure_coverage <- function(series, title = NULL, subtitle = NULL, caption = NUL
 
 # Datasets in place of their series.
 coverage_by_dataset <- function(rows) {
-  dataset <- sub("^([^/]*/[^/]*)/.*$", "\\1", rows$address)
+  dataset <- sub("^([^/]*/[^/]*)/.*$", "\\1", rows$id)
   parts <- split(rows, dataset)
   do.call(rbind, lapply(names(parts), function(name) {
     own <- parts[[name]]
-    data.frame(address = paste0(name, " (", thousands(nrow(own)), " series)"),
+    data.frame(id = paste0(name, " (", thousands(nrow(own)), " series)"),
       source = own$source[1], first = min(own$first), last = max(own$last), rows = sum(own$rows))
   }))
 }

@@ -23,7 +23,7 @@ page_colours <- list(
 #' @param dark For a dark background.
 #' @param size The size of the text in points.
 #' @return A ggplot2 theme, which can be added to any ggplot.
-#' @section Errors: `vetusta_error_want` for arguments of another kind.
+#' @section Errors: `vetusta_error_argument` for arguments of another kind.
 #' @export
 #' @examples
 #' ggplot2::ggplot(data.frame(x = 1:3, y = 1:3), ggplot2::aes(x, y)) + ggplot2::geom_line() +

@@ -40,23 +40,23 @@ model_run <- function(x, definition = list(), calendar = NULL) {
   }
   made <- list(name = unique(series_names_of(x))[1], definition = definition, data = x,
     filled = sum(x[["status"]] %in% "filled"))
-  call_part <- function(f, first, name, more = list()) {
+  model_step <- function(f, first, name, more = list()) {
     check_handed(definition[[name]] %||% list(), f, name)
     do.call(f, c(first, definition[[name]][setdiff(names(definition[[name]]), names(more))], more))
   }
   wanted <- names(definition)
-  made$season <- call_part(model_season, list(x, calendar = calendar), "season")
+  made$season <- model_step(model_season, list(x, calendar = calendar), "season")
   later <- intersect(wanted, c("noise", "paths", "index", "payoff", "backtest"))
-  if (length(later)) made$noise <- call_part(model_noise, list(made$season), "noise")
+  if (length(later)) made$noise <- model_step(model_noise, list(made$season), "noise")
   if (length(intersect(wanted, c("paths", "index", "payoff")))) {
-    made$paths <- call_part(model_paths, list(made$noise, calendar = calendar), "paths")
+    made$paths <- model_step(model_paths, list(made$noise, calendar = calendar), "paths")
   }
   if (length(intersect(wanted, c("index", "payoff")))) {
     made[c("index", "history")] <- model_indices(made, x, definition)
   }
   if ("payoff" %in% wanted) made$payoff <- model_payoffs(made, definition$payoff)
   if ("backtest" %in% wanted) {
-    made$backtest <- call_part(model_backtest, list(x, season = definition$season %||% list(),
+    made$backtest <- model_step(model_backtest, list(x, season = definition$season %||% list(),
       noise = definition$noise %||% list(), calendar = calendar), "backtest")
   }
   structure(made, class = "vetusta_model")

@@ -5,7 +5,7 @@ browse_app <- function(place, token) {
   ui <- function(request) {
     if (!allowed(request$QUERY_STRING)) {
       return(shiny::httpResponse(403L, "text/plain; charset=utf-8", paste0("This page is opened ",
-        "by the address that `vetusta browse` printed, with its token.\n"),
+        "by the URL that `vetusta browse` printed, with its token.\n"),
       headers = list("Cache-Control" = "no-store")))
     }
     browse_ui(place)
@@ -45,10 +45,10 @@ browse_ui <- function(place) {
 
 browse_filters <- function() {
   shiny::tags$div(class = "filters",
-    shiny::textInput("search", "Search", placeholder = "address or name"),
+    shiny::textInput("search", "Search", placeholder = "ID or name"),
     shiny::selectInput("source", "Source", c("all" = ""), selectize = FALSE),
     shiny::selectInput("shape", "Kind", c("all" = ""), selectize = FALSE),
-    shiny::selectInput("sort", "Order", c("address", "most values" = "values", "newest", "oldest"),
+    shiny::selectInput("sort", "Order", c("id", "most values" = "values", "newest", "oldest"),
       selectize = FALSE))
 }
 
@@ -93,14 +93,14 @@ browse_server <- function(place, input, output, session) {
     input$sort))
   one <- shiny::reactive({
     rows <- held()
-    rows[match(input$address %||% "", rows$address, nomatch = 0), , drop = FALSE]
+    rows[match(input$series %||% "", rows$id, nomatch = 0), , drop = FALSE]
   })
   output$about <- shiny::renderUI(browse_about(place, held()))
-  output$series <- shiny::renderUI(browse_list(place, chosen(), input$address))
+  output$series <- shiny::renderUI(browse_list(place, chosen(), input$series))
   output$chosen <- shiny::reactive(nrow(one()) == 1)
   shiny::outputOptions(output, "chosen", suspendWhenHidden = FALSE)
   # what was chosen of one series is not meant of the next
-  shiny::observeEvent(input$address, browse_reset(session, one()))
+  shiny::observeEvent(input$series, browse_reset(session, one()))
   browse_outputs(place, input, output, shiny::reactive({
     shiny::req(nrow(one()) == 1)
     one()
@@ -124,14 +124,14 @@ browse_outputs <- function(place, input, output, one) {
   output$figure <- shiny::renderPlot({
     shiny::req(ggplot2::is.ggplot(figure()))
     figure()
-  }, res = 96, alt = shiny::reactive(paste("The figure of", one()$address)))
+  }, res = 96, alt = shiny::reactive(paste("The figure of", one()$id)))
   output$values <- shown(function() as.data.frame(browse_some(table())))
   output$gaps <- shown(function() browse_gaps(place, one(), browse_some(table())))
   output$versions <- shown(function() browse_versions(place, one()))
   output$journal <- shown(function() browse_journal(place, one()))
   output$lines <- shiny::renderUI(browse_copies(browse_lines(place, one(), window(), input$resample,
     as_of())))
-  stem <- function() gsub("[^A-Za-z0-9.-]+", "-", one()$address)
+  stem <- function() gsub("[^A-Za-z0-9.-]+", "-", one()$id)
   output$csv <- shiny::downloadHandler(function() paste0(stem(), ".csv"), function(file) {
     export_csv(as.data.frame(browse_some(table())), file)
   })

@@ -10,7 +10,7 @@ browse_held <- function(place) {
     held$name[is.na(held$name)] <- ""
     held
   }, vetusta_error = function(e) {
-    structure(data.frame(address = character(), source = character(), dataset = character(),
+    structure(data.frame(id = character(), source = character(), dataset = character(),
       key = character(), frequency = character(), shape = character(), rows = numeric(),
       first = utc(numeric()), last = utc(numeric()), bytes = numeric(), name = character()),
     trouble = e)
@@ -53,7 +53,7 @@ browse_reset <- function(session, one) {
 
 browse_most <- 200
 
-browse_list <- function(place, series, address) {
+browse_list <- function(place, series, id) {
   tags <- shiny::tags
   if (!nrow(series)) {
     return(tags$p(class = "soft", role = "status", "no series is like that"))
@@ -62,9 +62,9 @@ browse_list <- function(place, series, address) {
   covered <- browse_coverage(place, shown)
   rows <- lapply(seq_len(nrow(shown)), function(i) {
     one <- shown[i, ]
-    tags$li(tags$button(type = "button", class = "one", `data-address` = one$address,
-      `aria-current` = if (identical(one$address, address)) "true",
-      tags$span(class = "address", one$address),
+    tags$li(tags$button(type = "button", class = "one", `data-series` = one$id,
+      `aria-current` = if (identical(one$id, id)) "true",
+      tags$span(class = "series-id", one$id),
       if (nzchar(one$name)) tags$span(class = "soft", one$name),
       tags$span(class = "span", paste0(format(one$first, "%Y-%m-%d"), " to ",
         format(one$last, "%Y-%m-%d"), ", ", counted(one$rows, "value"))),

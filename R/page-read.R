@@ -3,14 +3,14 @@
 # The series that are meant: all words are in what is known of it.
 browse_chosen <- function(series, search, source, shape, sort) {
   words <- strsplit(tolower(trimws(search %||% "")), "[[:space:]]+")[[1]]
-  text <- tolower(paste(series$address, series$name))
+  text <- tolower(paste(series$id, series$name))
   kept <- rep(TRUE, nrow(series))
   for (word in words[nzchar(words)]) kept <- kept & grepl(word, text, fixed = TRUE)
   if (nzchar(source %||% "")) kept <- kept & series$source == source
   series <- series[kept, , drop = FALSE]
   if (nzchar(shape %||% "")) series <- held_of_shape(series, shape)
-  by <- list(address = seq_len(nrow(series)), values = -series$rows,
-    newest = -as.numeric(series$last), oldest = as.numeric(series$first))[[sort %||% "address"]]
+  by <- list(id = seq_len(nrow(series)), values = -series$rows,
+    newest = -as.numeric(series$last), oldest = as.numeric(series$first))[[sort %||% "id"]]
   series[order(by), , drop = FALSE]
 }
 
@@ -27,7 +27,7 @@ browse_table <- function(place, one, window, resample = "", as_of = NULL) {
     list(interval = resample, calendar = calendar,
       session = if (!is.null(calendar)) main_session(calendar), zone = zone, need = 0)
   }
-  tables <- without_notes(archive_read(place$reader(), one$address, window$from, window$to,
+  tables <- without_notes(archive_read(place$reader(), one$id, window$from, window$to,
     as_of = as_of, zone = zone, resample = longer))
   if (length(tables)) tables[[1]]
 }
@@ -58,25 +58,25 @@ browse_gaps <- function(place, one, table) {
 
 # The values of a series that were said again in another way, release by release.
 browse_versions <- function(place, one) {
-  rows <- as.data.frame(archive_revisions(place$reader(), one$address, all = TRUE))
+  rows <- as.data.frame(archive_revisions(place$reader(), one$id, all = TRUE))
   time <- as.numeric(rows[[2]])
   rows[time %in% time[duplicated(time)], -1]
 }
 
-# The calls for a series, the newest first.
+# The requests for a series, the newest first.
 browse_journal <- function(place, one) {
   journal <- as.data.frame(archive_journal(place$reader()))
   own <- journal$source == one$source & journal$dataset %in% one$dataset
   symbol <- sub(":.*", "", one$key)
   of_it <- journal$symbol %in% c(NA, "", symbol, one$key)
-  # where calls are not told by what they asked for, all of the dataset's are shown
+  # where requests are not told by what they asked for, all of the dataset's are shown
   if (any(own & of_it)) own <- own & of_it
   rows <- journal[own, intersect(c("asked", "symbol", "status", "rows", "bytes", "outcome",
     "message"), names(journal))]
   rows[rev(seq_len(nrow(rows))), , drop = FALSE]
 }
 
-# The same by address, from R and from the command line.
+# The same by series ID, from R and from the command line.
 browse_lines <- function(place, one, window, resample = "", as_of = NULL) {
   text <- function(x) encodeString(x, quote = "\"")
   bounds <- c(if (!is.null(window$from)) paste0("from = ", text(window$from)),
@@ -86,10 +86,10 @@ browse_lines <- function(place, one, window, resample = "", as_of = NULL) {
     if (!is.null(window$to)) paste("--to", window$to),
     if (nzchar(resample %||% "")) paste("--resample", shQuote(resample)),
     if (!is.null(as_of)) paste("--as-of", as_of), place$command)
-  c(address = one$address,
+  c(id = one$id,
     "in R" = paste0("archive_read(archive_open(", text(place$path), "), ",
-      paste(c(text(one$address), bounds), collapse = ", "), ")"),
-    "on the command line" = paste("vetusta export", shQuote(one$address),
+      paste(c(text(one$id), bounds), collapse = ", "), ")"),
+    "on the command line" = paste("vetusta export", shQuote(one$id),
       paste(options, collapse = " ")),
-    "its figure" = paste("vetusta figure", shQuote(one$address), paste(options, collapse = " ")))
+    "its figure" = paste("vetusta figure", shQuote(one$id), paste(options, collapse = " ")))
 }

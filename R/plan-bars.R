@@ -1,20 +1,20 @@
-# Bars cut into calls.
+# Bars cut into requests.
 
-# One call a symbol and stretch that is missing; symbols that miss the same stretch share a call
+# One request a symbol and stretch that is missing; symbols that miss the same stretch share a request
 # where the API takes several;
 # stretches are cut to the widest that it takes, along local midnights.
-plan_bars <- function(want, archive) {
-  calendar <- source_calendar(want$source)
-  want <- kept_window(want, calendar)
-  pieces <- missing_bars(want, archive, calendar)
-  # a call that knows no window is one and the same for all that is missing
-  if (!has_window(want$dataset)) pieces <- data.frame(symbol = unique(pieces$symbol),
+plan_bars <- function(query, archive) {
+  calendar <- source_calendar(query$source)
+  query <- kept_window(query, calendar)
+  pieces <- missing_bars(query, archive, calendar)
+  # a request that knows no window is one and the same for all that is missing
+  if (!has_window(query$dataset)) pieces <- data.frame(symbol = unique(pieces$symbol),
     from = unname(tapply(pieces$from, pieces$symbol, min)[unique(pieces$symbol)]),
     to = unname(tapply(pieces$to, pieces$symbol, max)[unique(pieces$symbol)]))
-  else for (cut in list(cut_widest, cut_rows)) pieces <- cut_pieces(pieces, cut, want, calendar)
+  else for (cut in list(cut_widest, cut_rows)) pieces <- cut_pieces(pieces, cut, query, calendar)
   pieces <- pieces[longest_first(pieces$symbol, pieces$from), ]
-  pieces <- with_holes(pieces, want, archive, calendar)
-  size <- if (any(c("symbols") %in% dataset_gives(want$dataset))) want$dataset$symbols_a_call %||%
+  pieces <- with_holes(pieces, query, archive, calendar)
+  size <- if (any(c("symbols") %in% dataset_gives(query$dataset))) query$dataset$symbols_a_request %||%
     Inf else 1
   groups <- group_symbols(pieces, size)
   first <- vapply(groups, `[`, 0L, 1)
@@ -26,19 +26,19 @@ plan_bars <- function(want, archive) {
       label[i] <- paste0(pieces$symbol[group[1]], " and ", length(group) - 1, " more")
     }
   }
-  calls <- data.frame(symbol = symbol, label = label)
-  calls$symbols <- lapply(groups, function(group) pieces$symbol[group])
-  calls$from <- utc(pieces$from[first])
-  calls$to <- utc(pieces$to[first])
-  calls$again <- pieces$again[first]
-  asked <- expected_rows(want, calls, calendar) * lengths(calls$symbols)
-  calls$rows <- asked * max(1, length(want$dataset$sides))
-  calls$pages <- pmax(1, ceiling(asked / (want$dataset$largest_page %||% Inf)))
-  calls$keys <- rep(list(list()), nrow(calls))
-  calls
+  requests <- data.frame(symbol = symbol, label = label)
+  requests$symbols <- lapply(groups, function(group) pieces$symbol[group])
+  requests$from <- utc(pieces$from[first])
+  requests$to <- utc(pieces$to[first])
+  requests$again <- pieces$again[first]
+  asked <- expected_rows(query, requests, calendar) * lengths(requests$symbols)
+  requests$rows <- asked * max(1, length(query$dataset$sides))
+  requests$pages <- pmax(1, ceiling(asked / (query$dataset$largest_page %||% Inf)))
+  requests$keys <- rep(list(list()), nrow(requests))
+  requests
 }
 
-# What lacks most comes first: of a want that is stopped and run again what was not reached yet is
+# What lacks most comes first: of a query that is stopped and run again what was not reached yet is
 # asked for before the newest of what is held.
 longest_first <- function(name, from) {
   since <- tapply(from, name, min)
@@ -46,25 +46,25 @@ longest_first <- function(name, from) {
 }
 
 # Behind what is missing come holes that are asked for again, but those that are asked with it.
-with_holes <- function(pieces, want, archive, calendar) {
+with_holes <- function(pieces, query, archive, calendar) {
   pieces$again <- rep(FALSE, nrow(pieces))
-  holes <- hole_pieces(want, archive, calendar)
+  holes <- hole_pieces(query, archive, calendar)
   since <- tapply(c(pieces$from, Inf), c(pieces$symbol, "none at all"), min)
   covered <- since[holes$symbol] <= holes$from
   holes <- holes[!covered %in% TRUE, , drop = FALSE]
   if (!nrow(holes)) {
     return(pieces)
   }
-  for (cut in list(cut_widest, cut_rows)) holes <- cut_pieces(holes, cut, want, calendar)
+  for (cut in list(cut_widest, cut_rows)) holes <- cut_pieces(holes, cut, query, calendar)
   holes$again <- rep(TRUE, nrow(holes))
   rbind(pieces, holes)
 }
 
 # Pieces of one window are cut alike: each window once.
-cut_pieces <- function(pieces, cut, want, calendar) {
+cut_pieces <- function(pieces, cut, query, calendar) {
   window <- window_numbers(pieces$from, pieces$to)
   first <- which(!duplicated(window))
-  cuts <- lapply(first, function(i) as.list(cut(pieces[i, ], want, calendar)))
+  cuts <- lapply(first, function(i) as.list(cut(pieces[i, ], query, calendar)))
   at <- match(window, window[first])
   edges <- function(name) as.numeric(unlist(lapply(cuts, `[[`, name)[at]))
   count <- lengths(lapply(cuts, `[[`, "from"))[at]
@@ -77,7 +77,7 @@ window_numbers <- function(from, to) {
   match(from, unique(from)) * (length(ends) + 1) + match(to, ends)
 }
 
-# Whether a call can say where its window begins or ends.
+# Whether a request can say where its window begins or ends.
 has_window <- function(dataset) any(c("from", "to") %in% dataset_gives(dataset))
 
 group_symbols <- function(pieces, size) {

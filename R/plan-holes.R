@@ -5,52 +5,52 @@
 hole_every <- 86400
 hole_oldest <- 64 * 86400
 
-# A note is made once all of a want is there; nothing is looked for before a first one, since a
+# A note is made once all of a query is there; nothing is looked for before a first one, since a
 # history that has only just come would come just so again.
-hole_note <- function(want) {
-  words <- as.character(jsonlite::toJSON(list(want$symbols, want$interval$iso, want$session)))
+hole_note <- function(query) {
+  words <- as.character(jsonlite::toJSON(list(query$symbols, query$interval$iso, query$session)))
   content_hash(charToRaw(words))
 }
 
-hole_looked <- function(want, archive) {
-  store_notes(archive, "holes", want$source$source, want$dataset$name, hole_note(want))$at
+hole_looked <- function(query, archive) {
+  store_notes(archive, "holes", query$source$source, query$dataset$name, hole_note(query))$at
 }
 
-# All of a kept want is there: from here on ages count.
-holes_seen <- function(want, archive) UseMethod("holes_seen")
+# All of a kept query is there: from here on ages count.
+holes_seen <- function(query, archive) UseMethod("holes_seen")
 
 #' @export
-holes_seen.default <- function(want, archive) invisible()
+holes_seen.default <- function(query, archive) invisible()
 
 #' @export
-holes_seen.vetusta_want_bars <- function(want, archive) {
-  looked <- hole_looked(want, archive)
+holes_seen.vetusta_query_bars <- function(query, archive) {
+  looked <- hole_looked(query, archive)
   if (!length(looked) || now_seconds() - looked >= hole_every) {
-    store_note(archive, "holes", want$source$source, want$dataset$name, hole_note(want), "")
+    store_note(archive, "holes", query$source$source, query$dataset$name, hole_note(query), "")
   }
 }
 
 # Stretches of bars to be asked for again: a data frame of symbol, from, to.
-hole_pieces <- function(want, archive, calendar) {
+hole_pieces <- function(query, archive, calendar) {
   none <- data.frame(symbol = character(), from = numeric(), to = numeric())
-  if (!is_kept(want) || is.null(archive) || is.null(calendar) || !has_window(want$dataset)) {
+  if (!is_kept(query) || is.null(archive) || is.null(calendar) || !has_window(query$dataset)) {
     return(none)
   }
-  looked <- hole_looked(want, archive)
-  now <- as.numeric(want$to)
+  looked <- hole_looked(query, archive)
+  now <- as.numeric(query$to)
   if (!length(looked) || now_seconds() - looked < hole_every) {
     return(none)
   }
-  from <- max(as.numeric(want$from), now - hole_oldest)
-  due <- hole_times(want, calendar, from, now)
+  from <- max(as.numeric(query$from), now - hole_oldest)
+  due <- hole_times(query, calendar, from, now)
   held <- store_series(archive, shape = "bars")
-  held <- held[want_series(want, held), , drop = FALSE]
+  held <- held[query_series(query, held), , drop = FALSE]
   if (!nrow(due) || !nrow(held)) {
     return(none)
   }
   read <- read_rows(archive, held, from, now, Inf)
   symbol <- as.character(held_dimensions(held)[["symbol"]])
-  pieces <- lapply(intersect(want$symbols, symbol), function(name) {
+  pieces <- lapply(intersect(query$symbols, symbol), function(name) {
     own <- which(symbol == name)
     times <- unique(read$columns$time[read$owner %in% own])
     stretch <- hole_stretches(due, times)
@@ -68,9 +68,9 @@ doubled_age <- function(age, before, base = 86400, most = 33 * 86400) {
 }
 
 # What the calendar lets expect: one row a bar, or a trading day of bars within days.
-hole_times <- function(want, calendar, from, to) {
-  interval <- want$interval
-  session <- if (want$session != "all") main_session(calendar)
+hole_times <- function(query, calendar, from, to) {
+  interval <- query$interval
+  session <- if (query$session != "all") main_session(calendar)
   times <- calendar_times(calendar, interval, utc(from), utc(to), session)
   at <- as.numeric(times)
   if (!is_intraday(interval)) {

@@ -1,28 +1,28 @@
-# A selection cut into calls that the service accepts: along dimensions and time, into the fewest
+# A selection cut into requests that the service accepts: along dimensions and time, into the fewest
 # that fit.
 
-plan_observations <- function(want, archive) {
-  source <- want$source
-  about <- want$about
-  available <- if (any(lengths(want$selection) > 0)) availability_of(source, about$flow,
-    want$selection,
+plan_observations <- function(query, archive) {
+  source <- query$source
+  about <- query$about
+  available <- if (any(lengths(query$selection) > 0)) availability_of(source, about$flow,
+    query$selection,
     archive)
     else if (!is.null(about$available)) list(codes = about$available, start = about$start,
       end = about$end, cells = about$cells)
-  whole <- whole_selection(want, available)
+  whole <- whole_selection(query, available)
   pieces <- cut_selection(whole, source$sdmx$most_cells %||% Inf)
-  calls <- data.frame(symbol = vapply(pieces, function(piece) sdmx_key(piece$selection), ""))
-  calls$label <- vapply(pieces, piece_label, "")
-  calls$symbols <- rep(list(character()), length(pieces))
-  calls$from <- calls$to <- utc(rep(NA_real_, length(pieces)))
-  calls$rows <- vapply(pieces, piece_cells, 1)
-  calls$pages <- rep(1, length(pieces))
-  calls$keys <- lapply(pieces, function(piece) piece[c("selection", "start", "end")])
+  requests <- data.frame(symbol = vapply(pieces, function(piece) sdmx_key(piece$selection), ""))
+  requests$label <- vapply(pieces, piece_label, "")
+  requests$symbols <- rep(list(character()), length(pieces))
+  requests$from <- requests$to <- utc(rep(NA_real_, length(pieces)))
+  requests$rows <- vapply(pieces, piece_cells, 1)
+  requests$pages <- rep(1, length(pieces))
+  requests$keys <- lapply(pieces, function(piece) piece[c("selection", "start", "end")])
   # how many values there are, where the service counts just what is asked for
-  if (length(pieces) == 1 && !length(unlist(want$window)) && !length(unlist(want$query))) {
-    calls$keys[[1]]$count <- available$cells
+  if (length(pieces) == 1 && !length(unlist(query$window)) && !length(unlist(query$parameters))) {
+    requests$keys[[1]]$count <- available$cells
   }
-  cut_as_before(want, calls, archive)
+  cut_as_before(query, requests, archive)
 }
 
 piece_label <- function(piece) {
@@ -33,22 +33,22 @@ piece_label <- function(piece) {
 
 # What there is to cut: the codes of each dimension (those with data, where that is known), the
 # periods, and how full it is.
-whole_selection <- function(want, available) {
-  about <- want$about
-  codes <- lapply(stats::setNames(nm = names(want$selection)), function(id) {
-    asked <- want$selection[[id]]
+whole_selection <- function(query, available) {
+  about <- query$about
+  codes <- lapply(stats::setNames(nm = names(query$selection)), function(id) {
+    asked <- query$selection[[id]]
     known <- available$codes[[id]] %||% about$codes[[id]]$id
     if (!length(asked)) known else if (is.null(available$codes[[id]])) asked
     else intersect(asked, available$codes[[id]])
   })
   codes[lengths(codes) == 0] <- lapply(names(codes)[lengths(codes) == 0],
-    function(id) want$selection[[id]])
+    function(id) query$selection[[id]])
   # without a dimension for it, or with several, the longest periods there can be: where years end,
   # all but weeks do
   frequency <- if (length(codes$FREQ) == 1) codes$FREQ else "A"
-  first <- want$window$from$first %||%
+  first <- query$window$from$first %||%
     as.Date(time_periods(available$start %||% NA_character_)$first)
-  last <- want$window$to$last %||% as.Date(time_periods(available$end %||% NA_character_)$last)
+  last <- query$window$to$last %||% as.Date(time_periods(available$end %||% NA_character_)$last)
   if (!is.na(time_periods(available$start %||% NA_character_)$first)) {
     first <- max(first, time_periods(available$start)$first)
   }
@@ -76,8 +76,8 @@ whole_selection <- function(want, available) {
   } else {
     1
   }
-  list(selection = want$selection, codes = codes, periods = periods, frequency = frequency,
-    start = want$window$from$text, end = want$window$to$text, fill = fill,
+  list(selection = query$selection, codes = codes, periods = periods, frequency = frequency,
+    start = query$window$from$text, end = query$window$to$text, fill = fill,
     bounds = c(first, last), each = counted(first, last))
 }
 
@@ -86,7 +86,7 @@ piece_cells <- function(piece) {
   ceiling(prod(pmax(1, lengths(piece$codes))) * periods * piece$fill)
 }
 
-# Fewest calls: the axis that alone makes all pieces fit with the fewest cuts; where none does, the
+# Fewest requests: the axis that alone makes all pieces fit with the fewest cuts; where none does, the
 # longest is cut to its single values and each is
 # looked at again.
 cut_selection <- function(piece, most) {
@@ -153,14 +153,14 @@ split_axis <- function(piece, axis, parts) {
   })
 }
 
-# A call that was refused as too large, cut in two along its longest axis; where its address is too
+# A request that was refused as too large, cut in two along its longest axis; where its URL is too
 # long, along the axis whose codes take most of it. NULL where nothing is left to cut.
-halve_call <- function(want, keys, long = FALSE) {
-  want$selection <- keys$selection
-  want$window <- observation_window(keys$start, keys$end)
-  whole <- whole_selection(want,
-    if (!is.null(want$about$available)) list(codes = want$about$available, start = want$about$start,
-      end = want$about$end))
+halve_planned <- function(query, keys, long = FALSE) {
+  query$selection <- keys$selection
+  query$window <- observation_window(keys$start, keys$end)
+  whole <- whole_selection(query,
+    if (!is.null(query$about$available)) list(codes = query$about$available, start = query$about$start,
+      end = query$about$end))
   if (!long && length(whole$codes$FREQ) > 1) {
     return(lapply(whole$codes$FREQ,
       function(code) one_frequency(whole, code)[c("selection", "start", "end")]))
@@ -176,25 +176,25 @@ halve_call <- function(want, keys, long = FALSE) {
   lapply(split_axis(whole, axis, 2), function(piece) piece[c("selection", "start", "end")])
 }
 
-# Calls that an earlier run found too large are cut at once.
-cut_as_before <- function(want, calls, archive) {
-  known <- if (!is.null(archive)) store_notes(archive, "large", want$source$source,
-    want$dataset$name)
+# Requests that an earlier run found too large are cut at once.
+cut_as_before <- function(query, requests, archive) {
+  known <- if (!is.null(archive)) store_notes(archive, "large", query$source$source,
+    query$dataset$name)
   if (!NROW(known)) {
-    return(calls)
+    return(requests)
   }
   repeat {
-    start <- vapply(seq_len(nrow(calls)), function(i) want_chain(want, calls[i, ])$start, "")
+    start <- vapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ])$start, "")
     large <- match(start, known$key)
     cut <- lapply(seq_along(start), function(i) {
-      if (!is.na(large[i])) halve_call(want, calls$keys[[i]], known$value[large[i]] == "address")
+      if (!is.na(large[i])) halve_planned(query, requests$keys[[i]], known$value[large[i]] == "url")
     })
     if (!any(lengths(cut))) {
-      return(calls)
+      return(requests)
     }
-    calls <- do.call(rbind, lapply(seq_along(start), function(i) {
-      if (!length(cut[[i]])) return(calls[i, ])
-      rows <- calls[rep(i, length(cut[[i]])), ]
+    requests <- do.call(rbind, lapply(seq_along(start), function(i) {
+      if (!length(cut[[i]])) return(requests[i, ])
+      rows <- requests[rep(i, length(cut[[i]])), ]
       rows$keys <- cut[[i]]
       rows$symbol <- vapply(cut[[i]], function(piece) sdmx_key(piece$selection), "")
       rows$label <- vapply(cut[[i]], piece_label, "")

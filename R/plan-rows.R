@@ -1,16 +1,16 @@
-# Rows cut into calls: one for each combination of keys and stretch that is missing.
+# Rows cut into requests: one for each combination of keys and stretch that is missing.
 
-# One call for each combination of the keys' values and stretch that is missing; values that the
-# card joins go together. A call that was stopped in the middle of
+# One request for each combination of the keys' values and stretch that is missing; values that the
+# card joins go together. A request that was stopped in the middle of
 # its pages is asked for with its own window again, so that it goes on.
-plan_rows <- function(want, archive = NULL) {
-  dataset <- want$dataset
-  joined <- Filter(function(name) !is.null(dataset$parameters[[name]]$join), names(want$keys))
-  single <- want$keys[setdiff(names(want$keys), joined)]
+plan_rows <- function(query, archive = NULL) {
+  dataset <- query$dataset
+  joined <- Filter(function(name) !is.null(dataset$parameters[[name]]$join), names(query$keys))
+  single <- query$keys[setdiff(names(query$keys), joined)]
   grid <- if (length(single)) expand.grid(rev(single), stringsAsFactors = FALSE)[names(single)]
   else data.frame(row.names = 1L)
   keys <- lapply(seq_len(nrow(grid)),
-    function(i) c(as.list(grid[i, , drop = FALSE]), want$keys[joined]))
+    function(i) c(as.list(grid[i, , drop = FALSE]), query$keys[joined]))
   label <- vapply(keys,
     function(key) {
       paste(unlist(lapply(key,
@@ -18,55 +18,55 @@ plan_rows <- function(want, archive = NULL) {
     },
       "")
   label[!nzchar(label)] <- dataset$name
-  windows <- row_windows(want, keys, archive)
+  windows <- row_windows(query, keys, archive)
   place <- rep(seq_along(keys), vapply(windows, nrow, 0L))
   all <- do.call(rbind, windows)
   keys <- keys[place]
-  calls <- data.frame(symbol = label[place], label = label[place])
-  calls$symbols <- lapply(keys, function(key) as.character(key$symbol))
-  calls$from <- utc(all$from)
-  calls$to <- utc(all$to)
-  calls$rows <- rep(NA_real_, nrow(calls))
-  calls$pages <- rep(1, nrow(calls))
-  calls$keys <- keys
-  if (is.null(want$from) || !nrow(calls)) calls
-  else calls[longest_first(vapply(keys, key_text, ""), all$from), , drop = FALSE]
+  requests <- data.frame(symbol = label[place], label = label[place])
+  requests$symbols <- lapply(keys, function(key) as.character(key$symbol))
+  requests$from <- utc(all$from)
+  requests$to <- utc(all$to)
+  requests$rows <- rep(NA_real_, nrow(requests))
+  requests$pages <- rep(1, nrow(requests))
+  requests$keys <- keys
+  if (is.null(query$from) || !nrow(requests)) requests
+  else requests[longest_first(vapply(keys, key_text, ""), all$from), , drop = FALSE]
 }
 
-# For each call's keys the stretches to ask for.
-row_windows <- function(want, keys, archive) {
-  if (is.null(want$from)) {
+# For each request's keys the stretches to ask for.
+row_windows <- function(query, keys, archive) {
+  if (is.null(query$from)) {
     return(rep(list(data.frame(from = NA_real_, to = NA_real_)), length(keys)))
   }
-  covered <- if (is.null(archive)) no_coverage else covered_now(archive, want)
-  reached <- reached_windows(want, archive)
+  covered <- if (is.null(archive)) no_coverage else covered_now(archive, query)
+  reached <- reached_windows(query, archive)
   covered <- split(covered, covered$key)
   reached <- split(reached, reached$key)
   lapply(keys, function(key) {
     name <- key_text(key)
     held <- covered[[name]]
     begun <- reached[[name]]
-    begun <- begun[begun$from < as.numeric(want$to) & begun$to > as.numeric(want$from),
+    begun <- begun[begun$from < as.numeric(query$to) & begun$to > as.numeric(query$from),
       c("from", "to")]
-    left <- missing_of(want, NULL, list(start = c(held$start, begun$from),
+    left <- missing_of(query, NULL, list(start = c(held$start, begun$from),
       end = c(held$end, begun$to)))
     left$start <- kept_pieces(data.frame(from = left$start, to = left$end),
-      left$start > as.numeric(want$from), want, NULL)$from
+      left$start > as.numeric(query$from), query, NULL)$from
     rest <- lapply(seq_len(nrow(left)),
       function(i) {
         cut_widest(data.frame(symbol = "", from = left$start[i], to = left$end[i]),
-        want)[c("from", "to")]
+        query)[c("from", "to")]
       })
     do.call(rbind,
       c(list(data.frame(from = numeric(), to = numeric())), if (NROW(begun)) list(begun), rest))
   })
 }
 
-# The windows in which calls stopped in the middle of their pages, by their keys.
-reached_windows <- function(want, archive) {
+# The windows in which requests stopped in the middle of their pages, by their keys.
+reached_windows <- function(query, archive) {
   none <- data.frame(key = character(), from = numeric(), to = numeric())
-  notes <- if (!is.null(archive)) store_notes(archive, "reached", want$source$source,
-    want$dataset$name)
+  notes <- if (!is.null(archive)) store_notes(archive, "reached", query$source$source,
+    query$dataset$name)
   if (!NROW(notes)) {
     return(none)
   }

@@ -1,51 +1,51 @@
-# Windows cut into what one call takes, and what is left of them.
+# Windows cut into what one request takes, and what is left of them.
 
-# The widest window that one call takes, for all intervals or for each.
-widest_window <- function(want) {
-  widest <- want$dataset$widest
+# The widest window that one request takes, for all intervals or for each.
+widest_window <- function(query) {
+  widest <- query$dataset$widest
   if (is.list(widest)) {
     own <- vapply(names(widest),
-      function(name) time_interval(name)$iso == want$interval$iso %||% "", TRUE)
+      function(name) time_interval(name)$iso == query$interval$iso %||% "", TRUE)
     widest <- if (any(own)) widest[[which(own)[1]]]
   }
   widest %|else|% time_interval
 }
 
-# Where no page follows another, a call asks for no more bars than it can give: cut by the times
+# Where no page follows another, a request asks for no more bars than it can give: cut by the times
 # that the calendar expects.
-cut_rows <- function(piece, want, calendar) {
-  dataset <- want$dataset
+cut_rows <- function(piece, query, calendar) {
+  dataset <- query$dataset
   if (is.null(dataset$largest_page) || !is.null(dataset$job) ||
     (dataset$next_page$by %||% "none") != "none") {
     return(piece)
   }
-  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = want$source$zone))
-  times <- as.numeric(calendar_times(calendar, want$interval, utc(piece$from), utc(piece$to),
-    if (want$session != "all") main_session(calendar)))
-  # symbols that share a call share its rows
-  most <- max(1, dataset$largest_page %/% min(dataset$symbols_a_call %||% 1, length(want$symbols)))
+  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = query$source$zone))
+  times <- as.numeric(calendar_times(calendar, query$interval, utc(piece$from), utc(piece$to),
+    if (query$session != "all") main_session(calendar)))
+  # symbols that share a request share its rows
+  most <- max(1, dataset$largest_page %/% min(dataset$symbols_a_request %||% 1, length(query$symbols)))
   cuts <- times[seq_along(times) > 1 & (seq_along(times) - 1) %% most == 0]
   data.frame(symbol = piece$symbol, from = c(piece$from, cuts), to = c(cuts, piece$to))
 }
 
-cut_widest <- function(piece, want, calendar = NULL) {
-  length <- widest_window(want)
+cut_widest <- function(piece, query, calendar = NULL) {
+  length <- widest_window(query)
   if (is.null(length)) {
     return(piece)
   }
-  whole <- asks_for_whole(want$dataset, length) || !is.null(want$dataset$aligned)
+  whole <- asks_for_whole(query$dataset, length) || !is.null(query$dataset$aligned)
   cuts <- piece$from
   repeat {
     last <- utc(cuts[length(cuts)])
-    after <- as.numeric(shift_instant(last, length, 1, want$source$zone))
+    after <- as.numeric(shift_instant(last, length, 1, query$source$zone))
     if (whole) {
       # a file of a month holds the month, wherever in it the window begins
       after <-
-        as.numeric(time_local(bucket_start(bucket_of_day(local_day(last, want$source$zone),
-          length) + 1, length), 0, want$source$zone))
+        as.numeric(time_local(bucket_start(bucket_of_day(local_day(last, query$source$zone),
+          length) + 1, length), 0, query$source$zone))
     } else if (!is_intraday(length)) {
-      midnight <- as.numeric(time_local(local_day(utc(after), want$source$zone), 0,
-        want$source$zone))
+      midnight <- as.numeric(time_local(local_day(utc(after), query$source$zone), 0,
+        query$source$zone))
       if (midnight > cuts[length(cuts)]) after <- midnight
     }
     if (after >= piece$to) break
@@ -54,7 +54,7 @@ cut_widest <- function(piece, want, calendar = NULL) {
   data.frame(symbol = piece$symbol, from = cuts, to = c(cuts[-1], piece$to))
 }
 
-# What a call says of its window, where a service gives whole months or years alone: the window
+# What a request says of its window, where a service gives whole months or years alone: the window
 # widened to them.
 aligned_window <- function(from, to, dataset, zone) {
   if (is.null(dataset$aligned)) {
@@ -68,7 +68,7 @@ aligned_window <- function(from, to, dataset, zone) {
   list(from = edge(from, 0), to = edge(utc(as.numeric(to) - 1e-6), 1))
 }
 
-# Whether a call asks for a whole month or year: what it says of the window's beginning names no
+# Whether a request asks for a whole month or year: what it says of the window's beginning names no
 # day.
 asks_for_whole <- function(dataset, length) {
   rules <- Filter(function(name) (dataset$parameters[[name]]$gives %||% name) == "from",
@@ -78,11 +78,11 @@ asks_for_whole <- function(dataset, length) {
     !any(vapply(written, is.null, TRUE)) && !any(grepl("%[dejDFsxcU]", unlist(written)))
 }
 
-# For each symbol the want's window less what the archive covers, which is asked once for all: a
+# For each symbol the query's window less what the archive covers, which is asked once for all: a
 # data frame of symbol, from, to.
-missing_bars <- function(want, archive, calendar = NULL) {
-  symbols <- want$symbols
-  window <- list(from = as.numeric(want$from), to = as.numeric(want$to))
+missing_bars <- function(query, archive, calendar = NULL) {
+  symbols <- query$symbols
+  window <- list(from = as.numeric(query$from), to = as.numeric(query$to))
   whole <- function(symbols) {
     data.frame(symbol = symbols, from = rep(window$from, length(symbols)),
     to = rep(window$to, length(symbols)))
@@ -90,8 +90,8 @@ missing_bars <- function(want, archive, calendar = NULL) {
   if (is.null(archive)) {
     return(whole(symbols))
   }
-  keys <- bars_cover_keys(symbols, want)
-  covered <- covered_now(archive, want, keys)
+  keys <- bars_cover_keys(symbols, query)
+  covered <- covered_now(archive, query, keys)
   owner <- rep(symbols, length(keys) / length(symbols))[match(covered$key, keys)]
   # what lies beside the window, and other sessions and intervals, says nothing
   there <- !is.na(owner) & covered$end > window$from & covered$start < window$to
@@ -112,7 +112,7 @@ missing_bars <- function(want, archive, calendar = NULL) {
   })
   all <- do.call(rbind, c(list(whole(symbols[count == 0]), before, after), rest))
   all <- all[all$from < all$to, ]
-  all <- kept_pieces(all, all$from > window$from, want, calendar)
+  all <- kept_pieces(all, all$from > window$from, query, calendar)
   all[order(match(all$symbol, symbols), all$from), ]
 }
 
@@ -145,24 +145,24 @@ missing_of <- function(window, keys, held) {
 }
 
 # At most as many rows as the calendar expects; a source without a calendar is open at all hours.
-expected_rows <- function(want, calls, calendar) {
-  if (!nrow(calls)) {
+expected_rows <- function(query, requests, calendar) {
+  if (!nrow(requests)) {
     return(numeric())
   }
-  seconds <- want$interval$seconds
-  window <- window_numbers(as.numeric(calls$from), as.numeric(calls$to))
-  windows <- calls[!duplicated(window), c("from", "to")]
+  seconds <- query$interval$seconds
+  window <- window_numbers(as.numeric(requests$from), as.numeric(requests$to))
+  windows <- requests[!duplicated(window), c("from", "to")]
   counts <- vapply(seq_len(nrow(windows)), function(i) {
     from <- windows$from[i]
     to <- windows$to[i]
     if (!is.null(calendar)) {
-      session <- if (want$session == "all") NULL else "regular"
-      return(length(calendar_times(calendar, want$interval, from, to, session)))
+      session <- if (query$session == "all") NULL else "regular"
+      return(length(calendar_times(calendar, query$interval, from, to, session)))
     }
     length_of <- as.numeric(to) - as.numeric(from)
     as.integer(ceiling(length_of /
-      if (is.na(seconds)) c(month = 28, year = 365)[[want$interval$unit]] * 86400 *
-      want$interval$count else seconds))
+      if (is.na(seconds)) c(month = 28, year = 365)[[query$interval$unit]] * 86400 *
+      query$interval$count else seconds))
   }, 0L)
   counts[match(window, unique(window))]
 }

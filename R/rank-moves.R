@@ -20,7 +20,7 @@
 #'   the order of their symbols). The attribute `left_out` counts what fell under the floors
 #'   (`volume`, `price`), what the conditions left out (`where`), and what had no price to be
 #'   compared with (`unknown`); `tied_out` are symbols that tie with the last row and did not fit.
-#' @section Errors: `vetusta_error_want` for a ranking that the columns do not allow.
+#' @section Errors: `vetusta_error_argument` for a ranking that the columns do not allow.
 #' @export
 #' @examples
 #' rows <- data.frame(symbol = c("KELD", "TAMX", "WQRT"), last = c(42, 18, 0.4),
@@ -36,7 +36,7 @@ rank_moves <- function(rows, by = "up", most = 20, least_volume = 1000, least_pr
   rule <- rank_scores[[by]]
   for (name in c("symbol", "last", rule$needs)) {
     if (is.null(rows[[name]])) {
-      vetusta_stop("want", paste0("A ranking by \"", by, "\" needs the column `", name, "`."),
+      vetusta_stop("argument", paste0("A ranking by \"", by, "\" needs the column `", name, "`."),
         where = paste("the rows have:", paste(names(rows), collapse = ", ")),
         todo = "choose another ranking, or give such a column")
     }
@@ -105,7 +105,7 @@ rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   zone <- frame_facts(bars, zone = zone)$zone
   window <- time_interval(window, "window")
   if (!nrow(bars)) {
-    vetusta_stop("want", "There are no bars to be ranked.", todo = "collect days first")
+    vetusta_stop("argument", "There are no bars to be ranked.", todo = "collect days first")
   }
   time <- as.numeric(bars$time)
   newest <- local_day(utc(max(time)), zone)
@@ -114,7 +114,7 @@ rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   to <- as.numeric(time_local(day + 1, 0, zone))
   last <- which(time >= from & time < to)
   if (!length(last)) {
-    vetusta_stop("want", paste0("No bar is of ", day, "."),
+    vetusta_stop("argument", paste0("No bar is of ", day, "."),
       todo = paste0("choose a trading day; the newest one is ", newest))
   }
   last <- last[!duplicated(bars$symbol[last], fromLast = TRUE)]

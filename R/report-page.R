@@ -8,20 +8,20 @@
 #' Tables can be sorted, searched and saved as CSV; a figure tells its values under the pointer.
 #'
 #' @param archive An archive.
-#' @param addresses Addresses of series, see [archive_find()]; `NULL` for all.
+#' @param ids Series IDs of series, see [archive_find()]; `NULL` for all.
 #' @param title What stands above.
 #' @param from,to The window of figures and of what is missing, days or instants; open where not
 #'   given.
 #' @param zone The IANA zone of days and times that are shown.
 #' @param calendars Calendars by source, a named list, by which values are expected.
-#' @param sources A data frame of `source`, `title`, `address`, `notes` and `licence`, as the cards
+#' @param sources A data frame of `source`, `title`, `id`, `notes` and `licence`, as the cards
 #'   say them.
 #' @param status What [desk_status()] gives, of a desk.
 #' @param names Names that are shown in place of series' own.
 #' @return `report_make()`: a `vetusta_report`, a list of `title`, `made` (an instant), `summary`
 #'   (texts), `tables` (data frames, named by their headings) and `figures` (ggplots).
 #'   [report_save()] writes it, `print()` shows it as text.
-#' @section Errors: `vetusta_error_want` where the archive holds none of what is asked for.
+#' @section Errors: `vetusta_error_argument` where the archive holds none of what is asked for.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -31,20 +31,20 @@
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' report <- report_make(archive)
 #' report_save(report, tempfile(fileext = ".html"))
-report_make <- function(archive, addresses = NULL, title = "What the archive holds", from = NULL,
+report_make <- function(archive, ids = NULL, title = "What the archive holds", from = NULL,
   to = NULL, zone = "UTC", calendars = list(), sources = NULL, status = NULL, names = NULL) {
   check_archive(archive)
-  if (!is.null(addresses)) check_text(addresses, "addresses", several = TRUE)
+  if (!is.null(ids)) check_text(ids, "ids", several = TRUE)
   check_text(title, "title")
   check_zone(zone)
   check_names(names)
   if (!is.list(calendars)) {
-    vetusta_stop("want", "`calendars` is a list of calendars by source.",
+    vetusta_stop("argument", "`calendars` is a list of calendars by source.",
       todo = "write it as list(quay = source_calendar(\"quay\"))")
   }
   held <- archive_series(archive)
-  if (!is.null(addresses)) {
-    held <- held[held$address %in% archive_find(archive, addresses)$address, ]
+  if (!is.null(ids)) {
+    held <- held[held$id %in% archive_find(archive, ids)$id, ]
   }
   wanted <- list(from = from, to = to, zone = zone, calendars = calendars, names = names)
   drawn <- report_series(archive, held, wanted)

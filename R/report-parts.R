@@ -43,8 +43,8 @@ report_group <- function(archive, own, wanted) {
   if (is.na(drawable) || nrow(own) > report_most) {
     return(NULL)
   }
-  tables <- tryCatch(archive_read(archive, own$address, wanted$from, wanted$to,
-    zone = wanted$zone), vetusta_error_want = function(e) NULL)
+  tables <- tryCatch(archive_read(archive, own$id, wanted$from, wanted$to,
+    zone = wanted$zone), vetusta_error_argument = function(e) NULL)
   if (!length(tables) || !nrow(tables[[1]])) {
     return(NULL)
   }
@@ -107,7 +107,7 @@ report_status <- function(status) {
   }
   rows <- as.data.frame(status)
   rows$stale <- ifelse(rows$stale, "stale", "current")
-  rows[intersect(c("want", "source", "series", "coverage", "from", "complete_until", "last",
+  rows[intersect(c("query", "source", "series", "coverage", "from", "complete_until", "last",
     "stale", "refreshed", "outcome", "said"), names(rows))]
 }
 
@@ -119,10 +119,10 @@ report_times <- function(time, zone) {
 
 report_held <- function(held, coverage, zone) {
   key <- paste(held$source, held$dataset, held$key, held$frequency)
-  rows <- as.data.frame(held)[c("source", "address", "rows", "first", "last")]
+  rows <- as.data.frame(held)[c("source", "id", "rows", "first", "last")]
   rows$coverage <- as.numeric(coverage[match(key, names(coverage))] %||% rep(NA, nrow(rows)))
   for (name in c("first", "last")) rows[[name]] <- report_times(rows[[name]], zone)
-  rows[c("source", "address", "rows", "coverage", "first", "last")]
+  rows[c("source", "id", "rows", "coverage", "first", "last")]
 }
 
 # Series of which a value was said again in another way.
@@ -131,7 +131,7 @@ report_revised <- function(archive, held) {
   if (!nrow(own) || nrow(own) > 500) {
     return(NULL)
   }
-  rows <- tryCatch(archive_revisions(archive, own$address), vetusta_error = function(e) NULL)
+  rows <- tryCatch(archive_revisions(archive, own$id), vetusta_error = function(e) NULL)
   summary <- attr(rows, "summary")
   summary <- summary[summary$revised > 0, ]
   if (NROW(summary)) summary
@@ -149,7 +149,7 @@ report_documents <- function(archive) {
   }
 }
 
-# The newest calls that came to nothing.
+# The newest requests that came to nothing.
 report_failed <- function(archive) {
   journal <- as.data.frame(archive_journal(archive))
   rows <- journal[!journal$outcome %in% c("stored", "asked", "retried", "end", "cut"), ]

@@ -8,7 +8,7 @@
 #'   by which rows of both belong together; by default those that both have, of which there must be
 #'   one.
 #' @return `rows_sort()`: the rows in that order; of equal rows the order stays.
-#' @section Errors: `vetusta_error_want` for a column that the rows do not have, with the nearest
+#' @section Errors: `vetusta_error_argument` for a column that the rows do not have, with the nearest
 #'   one.
 #' @export
 #' @examples
@@ -50,7 +50,7 @@ rows_join <- function(rows, other, by = NULL) {
   at <- match(key(rows), theirs)
   several <- intersect(theirs[duplicated(theirs)], theirs[at[!is.na(at)]])
   if (length(several)) {
-    vetusta_stop("want", paste0("To ", gsub("\r", ", ", several[1], fixed = TRUE),
+    vetusta_stop("argument", paste0("To ", gsub("\r", ", ", several[1], fixed = TRUE),
       " belong several rows of the other table."),
       todo = paste0("choose among them first, or name more columns in `by`"))
   }
@@ -65,7 +65,7 @@ join_columns <- function(rows, other) {
   common <- intersect(names(rows), names(other))
   own <- common[vapply(common, function(name) !anyDuplicated(other[[name]]), TRUE)]
   if (!length(own)) {
-    vetusta_stop("want", "The tables have no column by which their rows belong together.",
+    vetusta_stop("argument", "The tables have no column by which their rows belong together.",
       where = paste0("one has ", paste(names(rows), collapse = ", "), "; the other ",
         paste(names(other), collapse = ", ")), todo = "name the column, or rename one")
   }
@@ -103,7 +103,7 @@ rows_count <- function(rows, columns) {
 check_rows <- function(rows, name = "rows") {
   rows <- given(rows, name)
   if (!is.data.frame(rows)) {
-    vetusta_stop("want", paste0("`", name, "` is a table of rows, and cannot be ",
+    vetusta_stop("argument", paste0("`", name, "` is a table of rows, and cannot be ",
       shown_value(rows), "."), todo = "give a data frame")
   }
   invisible(rows)
@@ -112,7 +112,7 @@ check_rows <- function(rows, name = "rows") {
 check_column <- function(rows, name) {
   check_text(name, "column")
   if (!name %in% names(rows)) {
-    vetusta_stop("want", paste0("The rows have no column \"", name, "\"."),
+    vetusta_stop("argument", paste0("The rows have no column \"", name, "\"."),
       todo = suggest_word(name, names(rows)))
   }
   name

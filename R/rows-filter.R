@@ -14,7 +14,7 @@
 #'   (nothing
 #'   behind the sign), which asks for just those; `column!=` asks for all others.
 #' @return The rows that fulfil all of them, in their order.
-#' @section Errors: `vetusta_error_want` for a condition without a sign, a column that the rows do
+#' @section Errors: `vetusta_error_argument` for a condition without a sign, a column that the rows do
 #'   not have (with the nearest one), or a value that cannot be compared with the column's.
 #' @export
 #' @examples
@@ -22,7 +22,7 @@
 #' rows_filter(rows, "volume>=10000")
 rows_filter <- function(rows, conditions) {
   if (missing(rows) || !is.data.frame(rows)) {
-    vetusta_stop("want", "What is filtered is a table of rows.", todo = "give a data frame")
+    vetusta_stop("argument", "What is filtered is a table of rows.", todo = "give a data frame")
   }
   if (!length(conditions)) {
     return(rows)
@@ -38,7 +38,7 @@ condition_parts <- function(condition) {
   found <- regmatches(condition,
     regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition))[[1]]
   if (!length(found)) {
-    vetusta_stop("want", paste0("The condition \"", condition, "\" has no sign in it."),
+    vetusta_stop("argument", paste0("The condition \"", condition, "\" has no sign in it."),
       todo = "write it as a column, a sign and a value: type=share, volume>=10000, name~barge")
   }
   list(column = trimws(found[2]), sign = found[3], value = trimws(found[4]), text = condition)
@@ -47,13 +47,13 @@ condition_parts <- function(condition) {
 condition_holds <- function(condition, rows) {
   asked <- condition_parts(condition)
   if (!asked$column %in% names(rows)) {
-    vetusta_stop("want", paste0("The rows have no column \"", asked$column, "\"."),
+    vetusta_stop("argument", paste0("The rows have no column \"", asked$column, "\"."),
       todo = suggest_word(asked$column, names(rows)))
   }
   column <- rows[[asked$column]]
   if (is.factor(column)) column <- as.character(column)
   if (is.list(column)) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("The column \"", asked$column, "\" holds lists, which no sign compares."),
       todo = "choose another column")
   }
@@ -97,12 +97,12 @@ condition_texts <- function(column) {
 
 compares <- function(column, asked) {
   wrong <- function(kind) {
-    vetusta_stop("want", paste0("The condition \"", asked$text, "\" compares ", kind, " with \"",
+    vetusta_stop("argument", paste0("The condition \"", asked$text, "\" compares ", kind, " with \"",
       asked$value, "\"."), todo = paste("give", sub("s$", "", kind), "behind the sign"))
   }
   column <- compared_texts(column)
   if (is.character(column)) {
-    vetusta_stop("want", paste0("The column \"", asked$column, "\" is text, which ", asked$sign,
+    vetusta_stop("argument", paste0("The column \"", asked$column, "\" is text, which ", asked$sign,
       " does not compare."), todo = paste0("ask for a part of it, as ", asked$column, "~",
         asked$value, ", or for a pattern, as ", asked$column, "=", asked$value, "*"))
   }

@@ -15,7 +15,7 @@ earth_radius <- 6371008.8
 #' @param within The greatest distance, as `"30 km"`, `"800 m"` or a number of kilometres.
 #' @param most How many places at most.
 #' @return A tibble of the places within that distance, the nearest first, with `distance_km`.
-#' @section Errors: `vetusta_error_want` for a point off the map (with the other reading where the
+#' @section Errors: `vetusta_error_argument` for a point off the map (with the other reading where the
 #'   two may stand the wrong way round), a distance that cannot be read, or places without
 #'   coordinates.
 #' @export
@@ -30,7 +30,7 @@ places_near <- function(places, latitude, longitude, within = "50 km", most = In
   check_number(most, "most", 1)
   for (name in c("latitude", "longitude")) {
     if (!is.numeric(places[[name]])) {
-      vetusta_stop("want", paste0("These places have no numbers in a column `", name, "`."),
+      vetusta_stop("argument", paste0("These places have no numbers in a column `", name, "`."),
         where = paste("their columns:", paste(names(places), collapse = ", ")),
         todo = "name the columns latitude and longitude in the source card")
     }
@@ -62,7 +62,7 @@ check_point <- function(latitude, longitude) {
     return(invisible())
   }
   turned <- abs(longitude) <= 90 && abs(latitude) <= 180
-  vetusta_stop("want", paste0("The point ", format_exact(latitude), ",", format_exact(longitude),
+  vetusta_stop("argument", paste0("The point ", format_exact(latitude), ",", format_exact(longitude),
     " lies off the map: latitudes go from -90 to 90, longitudes from -180 to 180."),
     todo = if (turned) paste0("the latitude comes first; the other way round it is ",
       format_exact(longitude), ",", format_exact(latitude)) else "give degrees")
@@ -79,7 +79,7 @@ read_distance <- function(within) {
   }
   number <- if (length(found)) suppressWarnings(as.numeric(found[2])) else NA
   if (is.na(number) || number <= 0) {
-    vetusta_stop("want", paste0("The distance cannot be \"", shown_value(within), "\"."),
+    vetusta_stop("argument", paste0("The distance cannot be \"", shown_value(within), "\"."),
       todo = "write it as 30 km or 800 m")
   }
   number * if (found[3] == "m") 1 else 1000

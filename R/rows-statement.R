@@ -28,7 +28,7 @@
 #'   are several, `item`, `unit`, and the ends of periods as columns. The attribute `computed` of a
 #'   wide one is a matrix of what was computed; the attribute `findings` has one row a year whose
 #'   quarters do not add up: `entity`, `item`, `period_end`, `year`, `quarters`.
-#' @section Errors: `vetusta_error_want` for an item or a company that the facts do not have, with
+#' @section Errors: `vetusta_error_argument` for an item or a company that the facts do not have, with
 #'   the nearest one, or an item that is told in several units.
 #' @export
 #' @examples
@@ -83,7 +83,7 @@ statement_facts <- function(facts, entity, filed, as_of) {
   if (!is.null(entity)) check_text(entity, "entity", several = TRUE)
   for (name in entity) {
     if (!name %in% all$entity) {
-      vetusta_stop("want", paste0("There are no facts of \"", name, "\"."),
+      vetusta_stop("argument", paste0("There are no facts of \"", name, "\"."),
         todo = suggest_word(name, unique(all$entity)))
     }
   }
@@ -108,7 +108,7 @@ statement_units <- function(facts) {
   twice <- units$key[duplicated(units$key)]
   if (length(twice)) {
     parts <- strsplit(twice[1], "\r", fixed = TRUE)[[1]]
-    vetusta_stop("want", paste0("The item ", parts[2], " of ", parts[1], " is told in several ",
+    vetusta_stop("argument", paste0("The item ", parts[2], " of ", parts[1], " is told in several ",
       "units: ", paste(units$unit[units$key == twice[1]], collapse = ", "), "."),
       todo = "choose one: --unit, or rows_filter(facts, \"unit=...\")")
   }
@@ -133,7 +133,7 @@ statement_items <- function(items, known) {
   used <- unique(c(plain, setdiff(unlist(lapply(sums, `[[`, "item")), names(sums))))
   for (name in used) {
     if (!name %in% known) {
-      vetusta_stop("want", paste0("No company has the item \"", name, "\"."),
+      vetusta_stop("argument", paste0("No company has the item \"", name, "\"."),
         todo = suggest_word(name, known))
     }
   }

@@ -37,7 +37,7 @@
 #'   the value was known. The times are the grid's, in order and each once. Where nothing was known
 #'   yet, or what was known is too old, the value is `NA`. Observations without a stated release
 #'   count from the end of their period; a message of the class `vetusta_note` says so.
-#' @section Errors: `vetusta_error_want` for an unknown rule or grid, a rule or lag for a series
+#' @section Errors: `vetusta_error_argument` for an unknown rule or grid, a rule or lag for a series
 #'   that is not there, and for the rule `"linear"` as of.
 #'   Series without any overlap give a grid without times (`"intersection"`) or columns of `NA`.
 #' @export
@@ -55,7 +55,7 @@ series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag =
   if (!is.null(zone)) check_zone(zone)
   tables <- list(...)
   if (!length(tables)) {
-    vetusta_stop("want", "There are no series to align.", todo = "give one or more tables")
+    vetusta_stop("argument", "There are no series to align.", todo = "give one or more tables")
   }
   check_tables(tables)
   calendars <- align_calendars(calendar, length(tables))
@@ -65,7 +65,7 @@ series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag =
   rules <- by_series(rule, names, "rule")
   for (one in rules) check_choice(one, "rule", c("last", "exact", "mean", "sum", "linear"))
   if (as_of && any(rules == "linear")) {
-    vetusta_stop("want", "The rule linear takes from values that are not known yet.",
+    vetusta_stop("argument", "The rule linear takes from values that are not known yet.",
       todo = "choose another rule, or say as_of = FALSE")
   }
   limits <- lapply(by_series(greatest_age, names, "greatest_age"),
@@ -82,7 +82,7 @@ align_calendars <- function(calendar, count) {
     return(rep(list(calendar), count))
   }
   if (!is.list(calendar) || length(calendar) != count) {
-    vetusta_stop("want", "`calendar` must be a calendar, or a list of one for each table.",
+    vetusta_stop("argument", "`calendar` must be a calendar, or a list of one for each table.",
       todo = "make one with calendar_make(), or take one with source_calendar()")
   }
   for (one in calendar) check_calendar(one)
@@ -179,7 +179,7 @@ check_tables <- function(tables) {
   for (i in seq_along(tables)) {
     name <- names(tables)[i] %||% ""
     if (nzchar(name) && !is.data.frame(tables[[i]])) {
-      vetusta_stop("want",
+      vetusta_stop("argument",
         paste0("There is no argument \"", name, "\", and what it was given is no table."),
         todo = suggest_word(name, known))
     }
@@ -191,12 +191,12 @@ by_series <- function(x, names, what, strict = TRUE) {
   if (is.null(x)) {
     return(stats::setNames(vector("list", length(names)), names))
   }
-  if (!is.vector(x) || !length(x)) vetusta_stop("want",
+  if (!is.vector(x) || !length(x)) vetusta_stop("argument",
     paste0("`", what, "` cannot be ", shown_value(x), "."), todo = paste0("give one ", what,
     " for all series, or a named vector with one for each"))
   if (is.null(names(x))) {
     if (length(x) > 1) {
-      vetusta_stop("want",
+      vetusta_stop("argument",
         paste0("`", what, "` is given ", length(x),
           " times, and nobody says which series each is for."),
         todo = paste0("give one ", what, " for all series, or name each by its series, as c(",
@@ -206,7 +206,7 @@ by_series <- function(x, names, what, strict = TRUE) {
   }
   wrong <- setdiff(names(x), names)
   if (strict && length(wrong)) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("`", what, "` speaks of the series \"", wrong[1], "\", which is not there."),
       todo = suggest_word(wrong[1], names))
   }
@@ -228,7 +228,7 @@ align_grid <- function(grid, series, zone) {
     parts <- c("calendar", "interval", "from", "to")
     if (is.data.frame(grid) || !all(parts %in% names(grid)) ||
       length(setdiff(names(grid), c(parts, "session")))) {
-      vetusta_stop("want", "A grid that is a list has a calendar, an interval, a from and a to.",
+      vetusta_stop("argument", "A grid that is a list has a calendar, an interval, a from and a to.",
         todo = "give list(calendar = , interval = , from = , to = )")
     }
     return(as.numeric(do.call(calendar_times, grid)))

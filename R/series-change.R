@@ -28,7 +28,7 @@
 #'   does too: each is computed from what was known by then; `NA` where there is nothing to compute
 #'   from. Shares are fractions: 0.01 is one per cent. Missing and infinite values in a window: the
 #'   missing are left out, an infinite one makes the mean, sum and sd of its windows missing.
-#' @section Errors: `vetusta_error_want` for an unknown change, and for a window or base that is
+#' @section Errors: `vetusta_error_argument` for an unknown change, and for a window or base that is
 #'   needed and is none.
 #' @export
 #' @examples
@@ -44,7 +44,7 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL, mini
   if (!is.null(zone)) check_zone(zone)
   check_calendar(calendar)
   if (change %in% windows && is.null(window)) {
-    vetusta_stop("want", paste0("The ", change, " of a window needs its length."),
+    vetusta_stop("argument", paste0("The ", change, " of a window needs its length."),
       todo = "give `window`, such as \"30 days\"")
   }
   x <- as_series(x)
@@ -318,14 +318,14 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
   if (!is.null(zone)) check_zone(zone)
   check_calendar(calendar)
   if (missing(rates)) {
-    vetusta_stop("want", "What is converted needs rates.",
+    vetusta_stop("argument", "What is converted needs rates.",
       todo = "give `rates`, a table of one series")
   }
   x <- as_series(x)
   points <- series_points(x, value_asked(x, value), interval, zone = zone, calendar = calendar)
   rate <- align_series(list(rates), NULL, NULL, lag, zone, TRUE, list(calendar))
   if (length(rate) != 1) {
-    vetusta_stop("want", "The rates must be one series.",
+    vetusta_stop("argument", "The rates must be one series.",
       todo = paste0("choose one of: ", paste(utils::head(names(rate), 8), collapse = ", ")))
   }
   times <- sort(unique(points$known))
@@ -349,13 +349,13 @@ series_correlation <- function(..., change = "log", value = NULL, interval = NUL
   if (!is.null(zone)) check_zone(zone)
   tables <- list(...)
   if (!length(tables)) {
-    vetusta_stop("want", "A correlation needs two series.",
+    vetusta_stop("argument", "A correlation needs two series.",
       todo = "give two tables, or one of several series")
   }
   check_tables(tables)
   series <- align_series(tables, value, interval, NULL, zone, FALSE)
   if (length(series) < 2) {
-    vetusta_stop("want", "A correlation needs two series.", todo = "give another one")
+    vetusta_stop("argument", "A correlation needs two series.", todo = "give another one")
   }
   pairs <- utils::combn(names(series), 2)
   rows <- apply(pairs, 2, function(pair) {

@@ -32,7 +32,7 @@
 #'   bar is flat, with `volume` 0.
 #' @details Infinite values count as values, but no rule computes with them. With one value, or
 #'   none, the rules that need more leave the gaps open and say so.
-#' @section Errors: `vetusta_error_want` for an unknown rule, and for a neighbour or constant
+#' @section Errors: `vetusta_error_argument` for an unknown rule, and for a neighbour or constant
 #'   that is needed and not given.
 #' @export
 #' @examples
@@ -50,10 +50,10 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
   if (!is.character(rule) || !length(rule)) check_choice(rule, "rule", fill_rules)
   for (one in rule) check_choice(one, "rule", fill_rules)
   if (!is.numeric(at_most) || length(at_most) != 1 || is.na(at_most) || at_most < 1) {
-    vetusta_stop("want", "`at_most` is a number of values, 1 or more.", todo = "correct at_most")
+    vetusta_stop("argument", "`at_most` is a number of values, 1 or more.", todo = "correct at_most")
   }
   if ("constant" %in% rule && (!is.numeric(constant) || length(constant) != 1)) {
-    vetusta_stop("want", "The rule constant needs one number.", todo = "give `constant`")
+    vetusta_stop("argument", "The rule constant needs one number.", todo = "give `constant`")
   }
   if ("neighbour" %in% rule) neighbour <- check_neighbour(neighbour)
   x <- as_series(x)
@@ -176,12 +176,12 @@ fill_input <- function(x, frame, facts) {
 
 check_neighbour <- function(neighbour) {
   if (is.null(neighbour)) {
-    vetusta_stop("want", "The rule neighbour needs another series.", todo = "give `neighbour`")
+    vetusta_stop("argument", "The rule neighbour needs another series.", todo = "give `neighbour`")
   }
   points <- series_points(neighbour)
   points <- points[is.finite(points$value), ]
   points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
-  if (length(unique(points$series)) > 1) vetusta_stop("want", "The neighbour must be one series.",
+  if (length(unique(points$series)) > 1) vetusta_stop("argument", "The neighbour must be one series.",
     todo = paste0("choose one of: ",
     paste(utils::head(unique(points$series), 8), collapse = ", ")))
   points

@@ -133,7 +133,7 @@ number_named <- function(x, column) {
   if (is.numeric(x[[column]]) || (column %in% c("value", "close") && !is.null(x[[column]]))) {
     return(check_numbers(x[[column]], column))
   }
-  vetusta_stop("want", paste0("The table has no number called \"", column, "\"."),
+  vetusta_stop("argument", paste0("The table has no number called \"", column, "\"."),
     todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
 }
 
@@ -141,7 +141,7 @@ points_of_bars <- function(x, value, facts, own) {
   x <- ordered_bars(x)
   column <- value %||% "close"
   if (!is.numeric(x[[column]])) {
-    vetusta_stop("want", paste0("The bars have no number called \"", column, "\"."),
+    vetusta_stop("argument", paste0("The bars have no number called \"", column, "\"."),
       todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
   }
   time <- seconds_of(x$time)

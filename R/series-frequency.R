@@ -34,7 +34,7 @@
 #'   to years. Pro rata to an indicator is the distribution of
 #'   Bloem, Dippelsman and Maehle, *Quarterly National Accounts Manual* (IMF, 2001), section 6.2: a
 #'   total times the indicator's share in its period.
-#' @section Errors: `vetusta_error_want` for an unknown frequency or rule, for one that is not
+#' @section Errors: `vetusta_error_argument` for an unknown frequency or rule, for one that is not
 #'   lower (or not higher) than that of `x`, and for
 #'   an indicator that is missing.
 #' @export
@@ -48,7 +48,7 @@ series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL, zo
   check_calendar(calendar)
   if (!is.null(zone)) check_zone(zone)
   if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) {
-    vetusta_stop("want", "`need` is a share of a period's days.",
+    vetusta_stop("argument", "`need` is a share of a period's days.",
       todo = "give a number from 0 to 1")
   }
   table <- as_series(x)
@@ -223,7 +223,7 @@ check_direction <- function(x, to, down) {
   }, 0)
   wrong <- own[if (down) length > rank[[to]] else length < rank[[to]]]
   if (length(wrong)) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0(frequency_word(wrong[1]), " values cannot be made ", frequency_words[to],
         " this way."),
       todo = if (down) "use series_disaggregate() to go up"

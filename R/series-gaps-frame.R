@@ -51,7 +51,7 @@ seen_weekdays <- function(time, interval, zone) {
 
 gaps_periods <- function(plain, calendar, zone, from, to) {
   if (length(plain$frequency) != 1) {
-    vetusta_stop("want", "Gaps are found in series of one frequency at a time.",
+    vetusta_stop("argument", "Gaps are found in series of one frequency at a time.",
       todo = paste0("choose one of: ", paste(plain$frequency, collapse = ", ")))
   }
   window <- gaps_window(plain, from, to, list(zone = "UTC"))
@@ -84,7 +84,7 @@ gaps_interval <- function(plain, interval) {
     return(time_interval(interval))
   }
   guess_interval(plain$time, text_groups(plain$series)$id) %||%
-    vetusta_stop("want", "The interval cannot be told from fewer than two values of one series.",
+    vetusta_stop("argument", "The interval cannot be told from fewer than two values of one series.",
       todo = "give `interval`, such as \"1 minute\"")
 }
 
@@ -127,7 +127,7 @@ own_lattice <- function(plain, interval, window, zone) {
 
 gaps_window <- function(plain, from, to, calendar) {
   if ((is.null(from) || is.null(to)) && !length(plain$time)) {
-    vetusta_stop("want", "There are no values, so the window cannot be told from them.",
+    vetusta_stop("argument", "There are no values, so the window cannot be told from them.",
       todo = "give `from` and `to`")
   }
   given <- list(from = from, to = to)
@@ -136,17 +136,17 @@ gaps_window <- function(plain, from, to, calendar) {
   to <- if (is.null(to)) utc(max(plain$time) + 1)
   else time_instant(to, calendar$zone, end = TRUE, name = "to")
   if (to <= from && is.null(given$to)) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("`from` lies after the last value, which is of ", format_instant(max(plain$time)),
         "."), todo = "choose an earlier `from`, or give `to` too")
   }
   if (to <= from && is.null(given$from)) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("`to` lies before the first value, which is of ", format_instant(min(plain$time)),
         "."), todo = "choose a later `to`, or give `from` too")
   }
   if (to <= from) {
-    vetusta_stop("want", "The window ends before it begins.",
+    vetusta_stop("argument", "The window ends before it begins.",
       where = paste(format_instant(from), "to", format_instant(to)), todo = "swap `from` and `to`")
   }
   list(from = from, to = to)

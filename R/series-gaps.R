@@ -41,7 +41,7 @@
 #'   night. The attribute `summary` has a row a series: `expected`, `present`, `missing`,
 #'   `coverage` (present of expected), `runs`,
 #'   `longest`.
-#' @section Errors: `vetusta_error_want` for a window or interval that is none, or an interval
+#' @section Errors: `vetusta_error_argument` for a window or interval that is none, or an interval
 #'   that cannot be told from one value; `vetusta_error_calendar` for a
 #'   window outside the years that the calendar covers.
 #' @export
@@ -57,7 +57,7 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   check_calendar(calendar)
   if (!is.null(listed) &&
     (!is.data.frame(listed) || !any(c("symbol", "series") %in% names(listed)))) {
-    vetusta_stop("want", "`listed` is a table of instruments.",
+    vetusta_stop("argument", "`listed` is a table of instruments.",
       todo = "give a data frame with symbol, listed and delisted")
   }
   x <- as_series(x)
@@ -177,7 +177,7 @@ own_reasons <- function(series, reason, frame, listed, delayed_from, published, 
     lag <- by_series(published, if (is.null(names(published))) series
     else unique(c(series, names(published))), "published")[[series]]
     if (is.null(now)) {
-      vetusta_stop("want", "What is published by now needs to know the present.",
+      vetusta_stop("argument", "What is published by now needs to know the present.",
         todo = "give `now`, such as Sys.time()")
     }
     if (!is.null(lag)) {

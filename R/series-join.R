@@ -24,7 +24,7 @@
 #'   value; of one that was brought to another level no earlier than those of the values at which
 #'   the level was measured.
 #' @section Errors: `vetusta_error_shape` for what is no series, or is several;
-#'   `vetusta_error_want` where levels are to be brought together and there is nothing in common, or
+#'   `vetusta_error_argument` where levels are to be brought together and there is nothing in common, or
 #'   a ratio of values at or below zero.
 #' @export
 #' @examples
@@ -41,7 +41,7 @@ series_join <- function(..., level = "none", overlap = NULL, tolerance = 0.02, v
   if (!is.null(name)) check_text(name, "name")
   if (!is.null(zone)) check_zone(zone)
   if (length(tables) < 2) {
-    vetusta_stop("want", "Two or more tables are joined.", todo = "give a table for each source")
+    vetusta_stop("argument", "Two or more tables are joined.", todo = "give a table for each source")
   }
   length_of <- if (!is.null(overlap)) interval_seconds(time_interval(overlap, "overlap")) else Inf
   tables <- lapply(tables, as_series)
@@ -117,12 +117,12 @@ join_behind <- function(all, rows, level, length_of, origin) {
   common <- join_common(all, rows)
   common <- lapply(common, `[`, common$at > max(common$at, -Inf) - length_of)
   if (!length(common$at)) {
-    vetusta_stop("want", paste0("The source ", origin, " has no value in common with those ",
+    vetusta_stop("argument", paste0("The source ", origin, " has no value in common with those ",
       "before it, by which its level could be known."), todo = "join them as they are: level none")
   }
   if (level == "ratio") {
     if (any(common$a <= 0 | common$b <= 0)) {
-      vetusta_stop("want", "Values at or below zero have no ratio.",
+      vetusta_stop("argument", "Values at or below zero have no ratio.",
         todo = "bring them together by difference")
     }
     factor$factor <- stats::median(common$a / common$b)

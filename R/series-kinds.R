@@ -127,7 +127,7 @@ own_ends.vetusta_bars <- function(x, facts) {
   if (is.null(length)) {
     if (!length(time) || stated) return(time)
     if (!is.null(x[["known"]]) && !anyNA(x$known)) return(pmax(time, as.numeric(x$known)))
-    vetusta_stop("want",
+    vetusta_stop("argument",
       "How long a single bar is, and so when it was known, cannot be told from itself.",
       todo = "give `interval`, such as \"1 day\"")
   }
@@ -204,7 +204,7 @@ points_of.vetusta_points <- function(x, value, facts, own) points_of_points(x, v
 long_points <- function(x, value, dated, zone) {
   value <- if (is_bars(x)) value else "value"
   if (!value %in% names(x) || !is.numeric(x[[value]])) {
-    vetusta_stop("want", paste0("These bars have no numbers called \"", value, "\"."),
+    vetusta_stop("argument", paste0("These bars have no numbers called \"", value, "\"."),
       todo = suggest_word(value, names(x)[vapply(as.list(x), is.numeric, TRUE)]))
   }
   time <- if (dated) list(period = x$period)

@@ -244,7 +244,7 @@ as.ts.vetusta_observations <- function(x, ...) {
   frequency <- unique(x$frequency)
   a_year <- c(A = 1, S = 2, T = 3, Q = 4, M = 12)
   if (length(unique(x$series)) != 1 || length(frequency) != 1 || !frequency %in% names(a_year)) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       "A ts is made of one series of years, half-years, thirds, quarters or months.",
       todo = "choose one series, or bring it to another frequency with series_aggregate()")
   }

@@ -1,6 +1,6 @@
 # Results from several releases of a series. A result is computed anew only where a row that it is
 # made from has another release; what is computed for one instant stands beside what is computed for
-# others as if each were a series of its own, so that one call computes all of them.
+# others as if each were a series of its own, so that one request computes all of them.
 #
 # Most rows come in order of time, each after all that came before it: their results are computed
 # once, from the first releases. The other rows are `late`: releases that change something, and

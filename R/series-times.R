@@ -30,7 +30,7 @@ with_facts <- function(x, facts) {
 #' @param title Titles by series, as `c(KELD = "Keld Harbour Lines")`; or one text for one series.
 #' @param source One text: where the table comes from, as `"quay/bars"`.
 #' @return With facts: the table that has them. Without: a list of those that `x` has.
-#' @section Errors: `vetusta_error_want` for a fact that cannot be.
+#' @section Errors: `vetusta_error_argument` for a fact that cannot be.
 #' @export
 #' @examples
 #' days <- bars_frame(data.frame(symbol = "KELD", close = c(41, 42),
@@ -57,7 +57,7 @@ check_named <- function(x, name, only) {
     return(NULL)
   }
   if (!is.character(x) || anyNA(x) || (is.null(names(x)) && length(x) != 1)) {
-    vetusta_stop("want", paste0("`", name, "` must be texts with names, or one text."),
+    vetusta_stop("argument", paste0("`", name, "` must be texts with names, or one text."),
       todo = paste0("write it as c(", only, " = \"...\")"))
   }
   if (is.null(names(x))) stats::setNames(x, only) else x

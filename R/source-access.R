@@ -1,9 +1,9 @@
 # How one gets in: the words of `access`, and what each way cannot be without.
 
-# The functions that sign a call, and what the text that is signed may be made of.
+# The functions that sign a request, and what the text that is signed may be made of.
 signature_hashes <- c(sha256 = "sha256", sha512 = "sha512", sha1 = "sha1", md5 = "md5")
 
-signature_parts <- c("method", "address", "origin", "path", "query", "body", "body_hash", "time",
+signature_parts <- c("method", "url", "origin", "path", "query", "body", "body_hash", "time",
   "nonce", "id")
 
 access_grammar <- function() {
@@ -16,7 +16,7 @@ access_parts <- function() {
   list(
     name = "line", prefix = "line", secret = "text", names = "texts", secrets = "texts",
     user = "text", password = "text",
-    address = "text", grant = c("word", "password", "client_credentials"), client = "text",
+    url = "text", grant = c("word", "password", "client_credentials"), client = "text",
     client_secret = "text", scope = "text",
     send_client = c("word", "form", "basic"), lasts = "duration", other_origin = "flag",
     body = "text", at = "pointer", ends = "pointer", id = "text", text = "text",
@@ -31,8 +31,8 @@ access_parts <- function() {
 access_needs <- list(
   none = character(), query = c("name", "secret"), header = c("name", "secret"), bearer = "secret",
   basic = c("user", "password"),
-  pair = c("names", "secrets"), token = c("address", "grant"),
-  login = c("address", "at", "name"), signature = c("secret", "text")
+  pair = c("names", "secrets"), token = c("url", "grant"),
+  login = c("url", "at", "name"), signature = c("secret", "text")
 )
 
 # The ways by which a token is got that may run out.

@@ -6,12 +6,12 @@
 #'
 #' @param file Path of the card, a YAML file; or the name of a card that ships with the package,
 #'   such as `"quay"`.
-#' @param address An address that takes the place of the card's own, for a service that runs
+#' @param url A URL that takes the place of the card's own, for a service that runs
 #'   elsewhere today.
 #' @param secrets Path of the env file that holds the secrets; by default `desk.env` in the
 #'   card's folder or the one above.
 #' @param account The name of one of the card's `accounts`, where it has several keys.
-#' @return A `vetusta_source`: a list of `source` (its name), `title`, `address`, `access`,
+#' @return A `vetusta_source`: a list of `source` (its name), `title`, `url`, `access`,
 #'   `limits`, `delay`, `calendar`,
 #'   `zone`, `datasets`, `findings` (errors that `vetusta sources check` tells, of words without
 #'   effect and of values that look like keys) and where it was read from. Printing it shows the
@@ -22,7 +22,7 @@
 #' @export
 #' @examples
 #' source_card("quay")
-source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
+source_card <- function(file, url = NULL, secrets = NULL, account = NULL) {
   check_text(file, "file", "card")
   path <- card_path(file)
   if (file.size(path) > 1e6) {
@@ -31,15 +31,15 @@ source_card <- function(file, address = NULL, secrets = NULL, account = NULL) {
   }
   text <- readLines(path, warn = FALSE, encoding = "UTF-8")
   secrets <- secrets %||% secrets_beside(path)
-  parsed_once("card", text, path, address, secrets, account,
-    make = function() card_read(text, path, address, secrets, account))
+  parsed_once("card", text, path, url, secrets, account,
+    make = function() card_read(text, path, url, secrets, account))
 }
 
-card_read <- function(text, path, address, secrets, account) {
+card_read <- function(text, path, url, secrets, account) {
   content <- card_yaml(text, path)
   place <- function(keys) card_place(text, path, keys)
   card_check(content, card_grammar(), character(), place)
-  if (!is.null(address)) content$address <- check_text(address, "address", "card")
+  if (!is.null(url)) content$url <- check_text(url, "url", "card")
   if (!is.null(account)) {
     check_choice(account, "account", names(content$accounts), "card")
     content$access <- utils::modifyList(content$access, content$accounts[[account]])
@@ -94,7 +94,7 @@ card_yaml <- function(text, path, what = "card") {
     vetusta_stop(what, paste0("The ", what, "'s file is empty or no set of words and values."),
       where = path,
       todo = paste("begin it with",
-        switch(what, card = "source: and address:", calendar = "calendar: and zone:", "desk:")))
+        switch(what, card = "source: and url:", calendar = "calendar: and zone:", "desk:")))
   }
   content
 }
@@ -116,7 +116,7 @@ card_finish <- function(content, path, secrets, place) {
   card <- list(
     source = content$source, title = content$title %||% content$source,
     notes = content$notes, licence = content$licence,
-    address = sub("/+$", "", content$address),
+    url = sub("/+$", "", content$url),
     access = content$access %||% list(by = "none"),
     limits = lapply(as.list(content$limits), read_limit, zone = content$quota_zone %||% "UTC",
       where = place("limits")),
@@ -132,7 +132,7 @@ card_finish <- function(content, path, secrets, place) {
   check_zone(card$zone, "card", where = place("zone"))
   check_zone(content$quota_zone %||% "UTC", "card", where = place("quota_zone"))
   card_check_access(card$access, place)
-  card_check_address(card, place)
+  card_check_url(card, place)
   for (name in names(card$datasets)) {
     card$datasets[[name]] <- dataset_made(card$datasets[[name]], name)
     card_check_columns(card$datasets[[name]], place(c("datasets", name, "columns")))
@@ -169,17 +169,17 @@ dataflow_named <- function(name) {
 
 # Credentials travel in the clear over http, so it is for services on this machine unless the card
 # says otherwise.
-card_check_address <- function(card, place) {
-  parts <- tryCatch(curl::curl_parse_url(card$address), error = function(e) NULL)
+card_check_url <- function(card, place) {
+  parts <- tryCatch(curl::curl_parse_url(card$url), error = function(e) NULL)
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
-    vetusta_stop("card", paste0("\"", card$address, "\" is no http or https address."),
-      where = place("address"),
+    vetusta_stop("card", paste0("\"", card$url, "\" is no http or https URL."),
+      where = place("url"),
       todo = "write it whole, as in https://data.example.org/v1")
   }
   if (parts$scheme == "http" && !is_loopback(parts$host) && !card$open_http) {
     vetusta_stop("card",
-      "The address is http, and not on this machine: everybody on the way could read the key.",
-      where = place("address"),
+      "The URL is http, and not on this machine: everybody on the way could read the key.",
+      where = place("url"),
       todo = "use https; or, where the service has none and needs no key, say open_http: true")
   }
 }
@@ -189,7 +189,7 @@ is_loopback <- function(host) grepl("^(localhost|127[.][0-9.]+|\\[?::1\\]?)$", h
 #' @export
 print.vetusta_source <- function(x, ...) {
   cat("source ", x$source, ": ", x$title, "\n", sep = "")
-  cat("  address   ", x$address, "\n", sep = "")
+  cat("  URL       ", x$url, "\n", sep = "")
   names <- access_secrets(x$access)
   cat("  access    ", x$access$by,
     if (length(names)) paste0(", ",

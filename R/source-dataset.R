@@ -13,7 +13,7 @@ card_check_columns <- function(dataset, where) {
     vetusta_stop("card", paste0("The dataset ", dataset$name, " does not say where its rows are."),
       where = where, todo = "add rows: with a JSON Pointer, as in /items")
   }
-  needs <- list(address = "at", cursor = c("at", "send"), last = c("at", "send"), page = "send",
+  needs <- list(url = "at", cursor = c("at", "send"), last = c("at", "send"), page = "send",
     offset = "send", time = "send")[[dataset$next_page$by %||% "none"]]
   for (part in setdiff(needs, names(dataset$next_page))) {
     vetusta_stop("card",
@@ -76,18 +76,18 @@ card_check_aligned <- function(dataset, where) {
   }
 }
 
-# A call that weighs more than a limit allows could never be made.
+# A request that weighs more than a limit allows could never be made.
 card_check_weight <- function(dataset, limits, where) {
   weight <- dataset$weight %||% 1
   weighed <- Filter(function(limit) isTRUE(limit$weighs), limits)
   tight <- Filter(function(limit) weight > limit$count, weighed)
   if (weight <= 0 || length(tight)) {
-    vetusta_stop("card", paste0("A call of the dataset ", dataset$name, " weighs ", weight,
+    vetusta_stop("card", paste0("A request of the dataset ", dataset$name, " weighs ", weight,
       if (length(tight)) paste0(", more than ", tight[[1]]$words, " allows"), "."),
-      where = where, todo = "write how much of the limit one call takes, as in weight: 5")
+      where = where, todo = "write how much of the limit one request takes, as in weight: 5")
   }
   if (!is.null(dataset$weight) && !length(weighed)) {
-    vetusta_stop("card", paste0("A call of the dataset ", dataset$name,
+    vetusta_stop("card", paste0("A request of the dataset ", dataset$name,
       " weighs something, and no limit counts by weight."), where = where,
       todo = "write the limit as in limits: [1200 weight per minute]")
   }
@@ -104,7 +104,7 @@ card_check_widest <- function(dataset, where) {
   }
 }
 
-# What a job cannot be without: a ticket where the address to look at is made from one, and the
+# What a job cannot be without: a ticket where the URL to look at is made from one, and the
 # word for ready where a state is named.
 card_check_job <- function(dataset, where) {
   job <- dataset$job
@@ -116,7 +116,7 @@ card_check_job <- function(dataset, where) {
   }
 }
 
-# The words of a want that a dataset's request takes.
+# The words of a query that a dataset's request takes.
 dataset_gives <- function(dataset) {
   variables <- unique(template_variables(paste0(dataset$request, dataset$body)))
   vapply(variables, function(name) dataset$parameters[[name]]$gives %||% name, "",
@@ -170,7 +170,7 @@ dataset_reading <- function(dataset) {
   pointers <- unlist(lapply(dataset$columns, `[[`, "at"), use.names = FALSE)
   whole <- unlist(lapply(dataset$columns, `[[`, "body"))
   rule <- dataset$next_page
-  parts <- list(following = if (isTRUE(rule$by %in% c("address", "cursor"))) rule$at,
+  parts <- list(following = if (isTRUE(rule$by %in% c("url", "cursor"))) rule$at,
     total = rule$total, pages = rule$pages, more = rule$more)
   parts <- parts[lengths(parts) > 0]
   used <- c(pointers, unlist(rule$at))

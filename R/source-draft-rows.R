@@ -86,14 +86,14 @@ draft_paging <- function(samples) {
     function(top) is.null(top[[name]]) || identical(top[[name]], ""), TRUE))
   }
   word <- function(pattern) names[grepl(pattern, names, ignore.case = TRUE)]
-  addresses <- Filter(function(name) {
+  urls <- Filter(function(name) {
     is.character(value(name)) &&
     all(grepl("^(https?://|/|[?])", value(name)[nzchar(value(name))]))
   },
     word("next|more|following|continue"))
-  if (length(addresses)) {
-    return(paste0("    next_page: {by: address, at: ", addresses[1], "}",
-      if (absent(addresses[1])) "      # absent on the last page"))
+  if (length(urls)) {
+    return(paste0("    next_page: {by: url, at: ", urls[1], "}",
+      if (absent(urls[1])) "      # absent on the last page"))
   }
   cursors <- word("cursor|next|continuation|token|marker")
   if (length(cursors)) {
@@ -127,7 +127,7 @@ draft_tops <- function(x, at) {
 draft_head <- function(name, call = NULL) {
   c("# A draft: what is marked with \"# ?\" was guessed from the samples.",
     paste0("source: ", name), "title: ",
-    call$address %||% "address: https://data.example.org   # ? where the API is",
+    call$url %||% "url: https://data.example.org   # ? where the API is",
     call$access %||% paste0("access: {by: none}                   # ? query, header, bearer, ",
       "basic, pair, token, login or signature; name the secret, never write it here"),
     "limits: [60 per minute]              # ? what the API's terms say") |>
@@ -171,7 +171,7 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
     paste0("    shape: ", if (bars) "bars" else "table",
     if (!bars) "                      # ? see docs/source-cards.md for the shapes"),
     call$request %||% paste0("    request: /", if (bars) "bars/{symbol}{?from,to}"
-    else "rows", "    # ? the path below the address"),
+    else "rows", "    # ? the path below the URL"),
     call$parameters,
     if (format != "json") paste0("    format: ", format),
     if (!is.null(place$at)) paste0("    rows: \"", place$at, "\""),

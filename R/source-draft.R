@@ -33,7 +33,7 @@ source_draft <- function(files, name = "new") {
 }
 
 # The lines of a card from samples that were read; `call` says how they were asked for, where that
-# is known: `address`, `access`, `request` and `parameters`, as lines of a card.
+# is known: `url`, `access`, `request` and `parameters`, as lines of a card.
 draft_card <- function(samples, files, name, call = NULL) {
   formats <- unique(vapply(samples, `[[`, "", "format"))
   if (length(formats) > 1) {
@@ -123,7 +123,7 @@ draft_place <- function(samples, files) {
   if (any(lengths(said) > 0) && !NROW(found)) {
     vetusta_stop("draft", paste0("The sample is an error of the service: ",
       Filter(length, said)[[1]]), where = paste(files, collapse = ", "),
-      todo = "save an answer that has rows; look whether the call needs a key")
+      todo = "save an answer that has rows; look whether the request needs a key")
   }
   if (!NROW(found)) {
     vetusta_stop("draft", "No rows are found in the samples.",

@@ -22,15 +22,15 @@ request_findings <- function(dataset, place) {
     gives <- rule$gives %||% name
     # words of an interval say which bars there are, also where the request does not ask for them
     listed <- gives == "interval" && length(rule$words) > 0
-    odd <- !is.null(rule$gives) && !gives %in% want_words &&
-      (bars || length(nearest_word(gives, want_words, 1)) > 0)
+    odd <- !is.null(rule$gives) && !gives %in% query_words &&
+      (bars || length(nearest_word(gives, query_words, 1)) > 0)
     c(if (!name %in% used && !listed) {
       card_finding(paste0("The request of the dataset ", dataset$name,
         " does not use the parameter ", name, "."), at("parameters", name),
         paste0("write {", name, "} or {?", name, "} into request:, or leave the parameter out"))
     }, if (odd) {
       card_finding(paste0("The parameter ", name, " cannot give \"", gives, "\"."),
-        at("parameters", name, "gives"), suggest_word(gives, want_words))
+        at("parameters", name, "gives"), suggest_word(gives, query_words))
     })
   })
   c(unlist(found, recursive = FALSE),
@@ -74,7 +74,7 @@ hidden_findings <- function(content, place) {
       if (body_hides(dataset$body %||% "")) finding(c(at, "body")),
       unlist(values, recursive = FALSE))
   })
-  c(if (grepl("^[a-z]+://[^/@?#]*:[^/@?#]*@", content$address)) finding("address"),
-    pairs(content$address, "address"), unlist(headers, recursive = FALSE),
+  c(if (grepl("^[a-z]+://[^/@?#]*:[^/@?#]*@", content$url)) finding("url"),
+    pairs(content$url, "url"), unlist(headers, recursive = FALSE),
     unlist(datasets, recursive = FALSE))
 }

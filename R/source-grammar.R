@@ -4,7 +4,7 @@
 
 card_grammar <- function() {
   list(
-    source = "!name", title = "text", notes = "text", licence = "text", address = "!text",
+    source = "!name", title = "text", notes = "text", licence = "text", url = "!text",
     access = access_grammar(),
     sdmx = sdmx_grammar(), accounts = list(.each = access_parts()),
     limits = "limits", quota_zone = "text", at_once = "count", delay = "duration",
@@ -21,7 +21,7 @@ dataset_grammar <- function() {
     shape = c("!word", names(shape_columns)), title = "text", example = list(.each = "text"),
     method = c("word", "GET", "POST"),
     request = "!text", body = "text",
-    keep = "duration", largest_page = "count", symbols_a_call = "count", weight = "number",
+    keep = "duration", largest_page = "count", symbols_a_request = "count", weight = "number",
     aligned = "duration", nothing = "values", wrapped = "flag", only = list(.each = "values"),
     lookup = list(rows = "!pointer", form = c("word", row_forms), by = "pointer",
       from = "!pointer"),
@@ -37,7 +37,7 @@ dataset_grammar <- function() {
     within = list(.short = "pointer", at = "!pointer", form = c("word", row_forms)),
     sides = "texts",
     next_page = list(
-      by = c("!word", "address", "link", "cursor", "last", "page", "offset", "time", "none"),
+      by = c("!word", "url", "link", "cursor", "last", "page", "offset", "time", "none"),
       at = told_grammar(), send = "text", first = "number", total = told_grammar(),
       pages = told_grammar(), more = told_grammar()
     ),
@@ -72,9 +72,9 @@ shape_columns <- list(
   datasets = "dataset", table = character()
 )
 
-# What a want knows, by the word that a card calls it; a want's keys are known by their own names
+# What a query knows, by the word that a card calls it; a query's keys are known by their own names
 # too.
-want_words <- c("symbol", "symbols", "interval", "from", "to", "session", "largest_page")
+query_words <- c("symbol", "symbols", "interval", "from", "to", "session", "largest_page")
 
 instant_types <- c("epoch-s", "epoch-ms", "epoch-us", "epoch-ns", "rfc3339", "day")
 column_types <- c("text", "number", "whole number", "percent", "flag", instant_types, "local")

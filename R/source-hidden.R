@@ -62,7 +62,7 @@ hidden_taken <- function(url, headers = character(), body = NULL, name = "new") 
   marked <- function(label, value) paste0("{", take(label, value), "}")
   owner <- regmatches(url, regexec("^([a-z]+://)([^/@?#]*)@", url))[[1]]
   if (length(owner)) {
-    vetusta_stop("draft", "The address has a user and a password in it.",
+    vetusta_stop("draft", "The URL has a user and a password in it.",
       where = sub("//[^/@]*@", "//<secret>@", url),
       todo = "leave them out, and give them as --header \"Authorization: Basic {NAME}\"")
   }
@@ -70,9 +70,9 @@ hidden_taken <- function(url, headers = character(), body = NULL, name = "new") 
   path <- sub("^[a-z]+://[^/]*", "", query[2])
   hidden <- Filter(function(part) looks_hidden("", part), strsplit(path, "/", fixed = TRUE)[[1]])
   if (length(hidden)) {
-    vetusta_stop("draft", "The address's path has a part that looks like a key.",
+    vetusta_stop("draft", "The URL's path has a part that looks like a key.",
       where = gsub(hidden[1], "<secret>", url, fixed = TRUE),
-      todo = "give an address whose key stands in a parameter or a header")
+      todo = "give a URL whose key stands in a parameter or a header")
   }
   parts <- strsplit(query[4], "&", fixed = TRUE)[[1]]
   parts <- vapply(parts, function(part) {
@@ -150,8 +150,8 @@ curl_command <- function(text) {
     "connection", "host", "origin", "referer", "cache-control", "pragma", "content-length") |
     grepl("^sec-", tolower(names(headers)))
   if (is.null(url)) {
-    vetusta_stop("draft", "The command of curl names no address.",
-      todo = "copy the whole command, with its address")
+    vetusta_stop("draft", "The command of curl names no URL.",
+      todo = "copy the whole command, with its URL")
   }
   list(url = url, headers = headers[!own], body = body)
 }

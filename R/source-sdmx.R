@@ -1,4 +1,4 @@
-# Sources that speak SDMX: their addresses, in the versions 2.1 and 3.0 of the standard's REST
+# Sources that speak SDMX: their URLs, in the versions 2.1 and 3.0 of the standard's REST
 # interface, and what they are asked to send.
 
 sdmx_grammar <- function() {
@@ -25,7 +25,7 @@ speaks_sdmx <- function(source) length(source$sdmx) > 0
 check_sdmx <- function(source) {
   check_source_kind(source)
   if (!speaks_sdmx(source)) {
-    vetusta_stop("want", paste0("The source ", source$source, " does not speak SDMX."),
+    vetusta_stop("argument", paste0("The source ", source$source, " does not speak SDMX."),
       where = source$file,
       todo = "say so in its card: sdmx: {version: \"2.1\", agency: ...}; or ask for its datasets")
   }
@@ -34,7 +34,7 @@ check_sdmx <- function(source) {
 check_source_kind <- function(source) {
   source <- given(source, "source")
   if (!inherits(source, "vetusta_source")) {
-    vetusta_stop("want", "`source` must be a source.", todo = "read one with source_card()")
+    vetusta_stop("argument", "`source` must be a source.", todo = "read one with source_card()")
   }
 }
 
@@ -54,8 +54,8 @@ sdmx_structure_accept <- function(source) {
   else "application/vnd.sdmx.structure+xml;version=2.1, application/xml;q=0.8"
 }
 
-# The address of a structure query; `id` may be "all".
-sdmx_structure_address <- function(source, kind, id = "all", version = "latest",
+# The URL of a structure query; `id` may be "all".
+sdmx_structure_url <- function(source, kind, id = "all", version = "latest",
   references = "none", agency = source$sdmx$agency) {
   if (sdmx_is_3(source)) {
     path <- c("structure", kind, agency, if (id == "all") "*" else id, if (version == "latest") "~"
@@ -63,7 +63,7 @@ sdmx_structure_address <- function(source, kind, id = "all", version = "latest",
   } else {
     path <- c(kind, agency, id, version)
   }
-  paste0(source$address, "/", paste(vapply(path, sdmx_encode, ""), collapse = "/"), "?references=",
+  paste0(source$url, "/", paste(vapply(path, sdmx_encode, ""), collapse = "/"), "?references=",
     references)
 }
 
@@ -81,8 +81,8 @@ sdmx_key <- function(selection) {
   function(codes) paste(codes, collapse = "+"), ""), collapse = ".")
 }
 
-# The address of a data query, or of what is available for one.
-sdmx_data_address <- function(source, flow, selection, query = list(), available = FALSE) {
+# The URL of a data query, or of what is available for one.
+sdmx_data_url <- function(source, flow, selection, query = list(), available = FALSE) {
   if (sdmx_is_3(source)) {
     filters <- selection[lengths(selection) > 0]
     parts <- vapply(names(filters),
@@ -108,5 +108,5 @@ sdmx_data_address <- function(source, flow, selection, query = list(), available
   parts <- c(parts,
     if (length(query)) paste0(names(query), "=",
       vapply(query, function(value) encode_plain(as.character(value)), "")))
-  paste0(source$address, "/", path, if (length(parts)) "?", paste(parts, collapse = "&"))
+  paste0(source$url, "/", path, if (length(parts)) "?", paste(parts, collapse = "&"))
 }

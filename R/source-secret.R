@@ -1,5 +1,5 @@
 # Secrets come from the environment or from an env file that stays out of version control. They are
-# read when a call is
+# read when a request is
 # sent and wrapped so that no print shows them.
 
 access_secrets <-

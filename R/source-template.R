@@ -21,7 +21,7 @@ template_expand <- function(template, values) {
 }
 
 # The pieces of a template: text that stands as it is, encoded, and expressions. They are the same
-# for all calls; what is remembered may be forgotten at any time.
+# for all requests; what is remembered may be forgotten at any time.
 template_pieces <- function(template) {
   if (!nzchar(template)) {
     return(list(""))
@@ -98,7 +98,7 @@ expand_variable <- function(variable, operator, values) {
 # it means just that.
 encode_plain <- function(text) curl::curl_escape(enc2utf8(as.character(text)))
 
-# Keeps what has a meaning in an address, and triplets that are encoded already.
+# Keeps what has a meaning in a URL, and triplets that are encoded already.
 encode_reserved <- function(text) {
   pieces <- regmatches(text, gregexpr("%[0-9A-Fa-f]{2}", text), invert = NA)[[1]]
   plain <- !grepl("^%[0-9A-Fa-f]{2}$", pieces)

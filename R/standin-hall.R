@@ -26,7 +26,7 @@ hall_route <- function(path, query, request, state, settings) {
     return(if (is.null(asked$filters)) hall_file(asked$contract, request)
     else hall_send(hall_options(asked$filters), request))
   }
-  standin_problem(404L, "path", "There is nothing at this address.")
+  standin_problem(404L, "path", "There is nothing at this URL.")
 }
 
 hall_file <- function(contract, request) {

@@ -15,7 +15,7 @@ fixing_route <- function(path, query, request, state, settings) {
   if (length(path) == 3 && path[2] == "rates") {
     return(fixing_rates(path[3]))
   }
-  standin_problem(404L, "path", "There is nothing at this address.")
+  standin_problem(404L, "path", "There is nothing at this URL.")
 }
 
 fixing_value <- function(currency, seconds) {
@@ -44,7 +44,7 @@ fixing_candles <- function(pair, query, settings) {
   starts <- starts[starts >= from & starts < until & starts <= settings$now()]
   if (length(starts) > 4000) {
     return(standin_problem(400L, "size",
-      paste0("At most 4,000 candles a call; this would be ", length(starts), ".")))
+      paste0("At most 4,000 candles a request; this would be ", length(starts), ".")))
   }
   candles <- lapply(starts, function(at) fixing_candle(at, step, currencies, settings$now()))
   standin_json(200L, list(pair = pair, candles = candles))
@@ -132,7 +132,7 @@ river_route <- function(path, query, request, state, settings) {
   for (limit in list(c(4, 1), c(800, 86400))) {
     wait <- standin_turn(state, paste("river", limit[2]), limit[1], limit[2])
     if (wait > 0) {
-      return(standin_problem(429L, "calls", "At most 4 calls a second and 800 a day.",
+      return(standin_problem(429L, "calls", "At most 4 requests a second and 800 a day.",
         list("Retry-After" = as.character(ceiling(wait)))))
     }
   }

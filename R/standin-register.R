@@ -26,7 +26,7 @@ register_route <- function(path, query, request, state, settings) {
   }
   switch(path[4], facts = register_page(register_facts(path[3]), query),
     report = register_report(path[3]), filings = register_page(register_filings(path[3]), query),
-    standin_problem(404L, "path", "There is nothing at this address."))
+    standin_problem(404L, "path", "There is nothing at this URL."))
 }
 
 # About sixty companies, of which one in ten has no report.

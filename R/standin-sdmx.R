@@ -6,7 +6,7 @@ basin_route <- function(path, query, request, state, settings) {
   version <- if (length(words) && words[1] == "v3") 3 else 2
   if (version == 3) words <- words[-1]
   if (length(words) < 2) {
-    return(basin_error(404L, 100, "There is nothing at this address."))
+    return(basin_error(404L, 100, "There is nothing at this URL."))
   }
   if (words[1] == "cube") {
     return(basin_cube(words[2], query, state, settings))
@@ -20,7 +20,7 @@ basin_route <- function(path, query, request, state, settings) {
   if (words[1] %in% c("data", "availableconstraint", "availability")) {
     return(basin_query(words, query, request, version, state, settings))
   }
-  basin_error(404L, 100, "There is nothing at this address.")
+  basin_error(404L, 100, "There is nothing at this URL.")
 }
 
 basin_error <- function(status, code, text) {

@@ -10,17 +10,17 @@ standin_keys <- c(
 )
 
 # `now` gives the present of the services in seconds; `most` is the largest page.
-standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, calls_a_minute = 90L,
+standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, requests_a_minute = 90L,
   fault = NULL, every = 3L, release = 2, availability = TRUE) {
   state <- new.env(parent = emptyenv())
-  state$calls <- list()
+  state$requests <- list()
   state$granted <- list()
   state$tickets <- list()
   state$answers <- 0
   state$started <- as.numeric(Sys.time())
   state$cache <- new.env(parent = emptyenv())
   calendar <- source_calendar_for_standin()
-  settings <- list(now = now, most = most, calls_a_minute = calls_a_minute, calendar = calendar,
+  settings <- list(now = now, most = most, requests_a_minute = requests_a_minute, calendar = calendar,
     release = release, availability = availability)
   list(call = function(request) {
     answer <- tryCatch(
@@ -51,7 +51,7 @@ standin_route <- function(request, state, settings) {
     register = register_route(path, query, request, state, settings),
     hall = hall_route(path, query, request, state, settings),
     basin = basin_route(path, query, request, state, settings),
-    standin_problem(404L, "path", "There is nothing at this address.")
+    standin_problem(404L, "path", "There is nothing at this URL.")
   )
 }
 
@@ -66,10 +66,10 @@ quay_route <- function(path, query, request, state, settings) {
   if (!identical(query$key, standin_keys[["QUAY_KEY"]])) {
     return(standin_problem(401L, "key", "A valid key is needed as the parameter key."))
   }
-  wait <- standin_turn(state, "quay", settings$calls_a_minute, 60)
+  wait <- standin_turn(state, "quay", settings$requests_a_minute, 60)
   if (wait > 0) {
     return(standin_problem(429L, "calls",
-      paste0("More than ", settings$calls_a_minute, " calls in a minute."),
+      paste0("More than ", settings$requests_a_minute, " requests in a minute."),
       list("Retry-After" = as.character(ceiling(wait)))))
   }
   if (is.null(state$directory)) state$directory <- market_directory()
@@ -79,7 +79,7 @@ quay_route <- function(path, query, request, state, settings) {
   else if (length(path) == 2 && path[2] == "market") market_snapshot(state$directory)
   else if (length(path) == 2 && path[2] == "actions") quay_actions_page(query, settings)
   else if (length(path) == 2 && path[2] == "contracts") quay_contracts_page(query, settings)
-  else standin_problem(404L, "path", "There is nothing at this address.")
+  else standin_problem(404L, "path", "There is nothing at this URL.")
 }
 
 quay_answer <- function(code, word, query, request, state, settings) {
@@ -131,15 +131,15 @@ quay_items <- function(page) {
     lst = page$lst, qty = page$qty, deals = page$deals)
 }
 
-# Seconds until the caller may call again, 0 when this call counts.
+# Seconds until the caller may call again, 0 when this request counts.
 standin_turn <- function(state, name, most, window) {
   now <- as.numeric(Sys.time())
-  calls <- state$calls[[name]]
-  calls <- calls[calls > now - window]
-  if (length(calls) >= most) {
-    return(calls[1] + window - now)
+  requests <- state$requests[[name]]
+  requests <- requests[requests > now - window]
+  if (length(requests) >= most) {
+    return(requests[1] + window - now)
   }
-  state$calls[[name]] <- c(calls, now)
+  state$requests[[name]] <- c(requests, now)
   0
 }
 
@@ -176,14 +176,14 @@ source_calendar_for_standin <- function() {
 #' @param ready A function that is called with the port once they answer.
 #' @param until Seconds to serve.
 #' @param most The largest page, in rows.
-#' @param calls_a_minute How many calls a minute the exchange allows.
+#' @param requests_a_minute How many requests a minute the exchange allows.
 #' @param fault A way to misbehave, so that one can try what happens. An answer that is spoilt:
 #'   `"status-408"`, `"status-425"`, `"status-429"`,
 #'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`, `"cut"`, `"html"`,
 #'   `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`,
 #'   `"rate-header"`. A connection that is spoilt: `"closed"` without an answer, `"reset"`,
 #'   `"broken"` in the middle of an answer, `"silent"`, `"trickle"` (three bytes a
-#'   second), `"away"` (nothing listens for two seconds). An address at which nothing can come:
+#'   second), `"away"` (nothing listens for two seconds). A URL at which nothing can come:
 #'   `"tls"` (the handshake fails), `"dns"` (the name is not known).
 #' @param every Each so-manieth answer or connection is spoilt; of `"tls"` and `"dns"` each one is.
 #' @param release Which release of its figures the statistics office has: 1 or 2.
@@ -194,14 +194,14 @@ source_calendar_for_standin <- function() {
 #' @examples
 #' services_serve(0, ready = function(port) message("serving"), until = 0)
 services_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L,
-  calls_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
+  requests_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
   if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
   taken <- function(e) {
     vetusta_stop("service", paste0("The port ", port, " is taken."),
     where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
   }
   below <- !is.null(fault) && fault %in% standin_connection_faults
-  app <- standin_app(most = most, calls_a_minute = calls_a_minute, fault = if (!below) fault,
+  app <- standin_app(most = most, requests_a_minute = requests_a_minute, fault = if (!below) fault,
     every = every, release = release, availability = availability)
   own <- if (below) httpuv::randomPort(host = "127.0.0.1") else port
   server <- tryCatch(httpuv::startServer("127.0.0.1", own, app, quiet = TRUE), error = taken)

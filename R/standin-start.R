@@ -7,7 +7,7 @@
 #'
 #' @param seconds How long they are served at most.
 #' @param ... Passed on to [services_serve()].
-#' @return A list of `addresses` (a named list: the address of each source's service), `keys` (a
+#' @return A list of `urls` (a named list: the URL of each source's service), `keys` (a
 #'   named character vector of the secrets that the cards ask for) and `stop` (a function that ends
 #'   them; they end with the session too).
 #' @section Errors: `vetusta_error_service` where they do not start.
@@ -16,7 +16,7 @@
 #' \dontrun{
 #' services <- services_start()
 #' do.call(Sys.setenv, as.list(services$keys))
-#' quay <- source_card("quay", address = services$addresses$quay)
+#' quay <- source_card("quay", url = services$urls$quay)
 #' services$stop()
 #' }
 services_start <- function(seconds = 600, ...) {
@@ -41,7 +41,7 @@ services_start <- function(seconds = 600, ...) {
     line <- grep("^port ", process$read_output_lines(), value = TRUE)
     if (length(line)) {
       port <- as.integer(sub("port ", "", line[1]))
-      return(list(addresses = standin_addresses(port, given$fault), keys = standin_keys,
+      return(list(urls = standin_urls(port, given$fault), keys = standin_keys,
         stop = function() invisible(process$kill())))
     }
   }
@@ -55,7 +55,7 @@ standin_titles <- c("Ysel Quay Exchange" = "quay", "Ysel Fixing" = "fixing",
   "Sarn River Survey" = "river", "Sarn Company Register" = "register",
   "Quay Archive Hall" = "hall", "Basin Statistics Office" = "basin")
 
-standin_addresses <- function(port,
+standin_urls <- function(port,
   fault = NULL) {
   as.list(stats::setNames(paste0(standin_root(port, fault), "/", standin_titles),
     standin_titles))

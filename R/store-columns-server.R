@@ -7,19 +7,19 @@ columns_uri <- function(uri) {
   }
   found <- regmatches(uri, regexec(
     "^(https?)://(([^@/?#]*)@)?([^/?#]+)/?([^?#]*)([?]([^#]*))?$", uri))[[1]]
-  if (!length(found)) stop_uri("The address of the column store cannot be read.")
+  if (!length(found)) stop_uri("The URL of the column store cannot be read.")
   if (grepl(":", found[4], fixed = TRUE) || grepl("password=", found[8], fixed = TRUE)) {
-    stop_uri("The address of the column store holds a password.", paste0("take it out, and keep ",
+    stop_uri("The URL of the column store holds a password.", paste0("take it out, and keep ",
       "it in COLUMNS_PASSWORD, in the environment or among the desk's secrets"))
   }
   # it stands in statements
   if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", found[6])) {
-    stop_uri("The address of the column store names no database, or one with signs in it.")
+    stop_uri("The URL of the column store names no database, or one with signs in it.")
   }
   options <- strsplit(found[8], "&", fixed = TRUE)[[1]]
   names <- sub("=.*", "", options)
   for (name in setdiff(names, "cluster")) {
-    stop_uri(paste0("The address of the column store has an option ", name, " that is not known."),
+    stop_uri(paste0("The URL of the column store has an option ", name, " that is not known."),
       suggest_word(name, "cluster"))
   }
   cluster <- sub("^[^=]*=", "", options[names == "cluster"])
@@ -52,7 +52,7 @@ columns_ask <- function(columns, statement, body, server, settings) {
   if (length(headers)) do.call(curl::handle_setheaders, c(list(handle), headers))
   # a statement alone goes as the body, so that it may be long
   alone <- !length(body)
-  address <- paste0(server, "/?", paste(c(if (!alone) paste0("query=",
+  url <- paste0(server, "/?", paste(c(if (!alone) paste0("query=",
     curl::curl_escape(statement)), paste0(names(settings), "=", unlist(settings))[seq_along(
       settings)]), collapse = "&"))
   sent <- if (alone) charToRaw(statement) else body
@@ -61,7 +61,7 @@ columns_ask <- function(columns, statement, body, server, settings) {
     fresh_connect = Sys.getpid() != columns$process,
     forbid_reuse = Sys.getpid() != columns$process, connecttimeout = 10, low_speed_limit = 1,
     low_speed_time = columns_patience())
-  curl::curl_fetch_memory(address, handle)
+  curl::curl_fetch_memory(url, handle)
 }
 
 columns_patience <- function() 120

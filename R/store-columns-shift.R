@@ -124,7 +124,7 @@ sql_check_more.vetusta_store_columns <- function(store, add) {
     lost <- is.na(at) | told$times[at] < held$times | told$first[at] > held$first |
       told$last[at] < held$last
     lost[is.na(lost)] <- TRUE
-    add("column", series_address(held[lost, ]),
+    add("column", series_id(held[lost, ]),
       "has fewer rows in the column store than went there",
       TRUE)
   }

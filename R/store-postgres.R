@@ -12,12 +12,12 @@ postgres_store <- function(uri, create = TRUE, read_only = FALSE, password = NUL
   }
   parts <- server_uri(uri, "archive")
   if (!is.null(parts$password) || !is.null(parts$sslpassword)) {
-    vetusta_stop("archive", "The archive's address holds a password.", where = database_named(uri),
+    vetusta_stop("archive", "The archive's URL holds a password.", where = database_named(uri),
       todo = paste0("take it out, and keep it in PGPASSWORD, in ~/.pgpass, or as ARCHIVE_PASSWORD ",
         "among the desk's secrets"))
   }
   if (is.null(parts$dbname)) {
-    vetusta_stop("archive", "The archive's address names no database.", where = uri,
+    vetusta_stop("archive", "The archive's URL names no database.", where = uri,
       todo = "write it as postgresql://user@host:5432/name")
   }
   store <- sql_store("vetusta_store_postgres", uri)

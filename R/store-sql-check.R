@@ -23,7 +23,7 @@ store_check <- function(store) {
     bare <- sql_get(store, "SELECT source, dataset, key, frequency FROM series WHERE NOT EXISTS
       (SELECT 1 FROM segments WHERE series = series.id) AND NOT EXISTS
       (SELECT 1 FROM moved WHERE series = series.id)")
-    add("series", series_address(bare), "has no rows")
+    add("series", series_id(bare), "has no rows")
     orphans <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series NOT IN
       (SELECT id FROM series)")$series
     add("series", paste("number", orphans)[seq_along(orphans)], "has rows and is not there", TRUE)
@@ -34,7 +34,7 @@ store_check <- function(store) {
   part("note", function() {
     lost <- sql_get(store, "SELECT journal FROM raw WHERE journal NOT IN
       (SELECT id FROM journal)")$journal
-    add("note", paste("raw page", lost)[seq_along(lost)], "belongs to no call")
+    add("note", paste("raw page", lost)[seq_along(lost)], "belongs to no request")
   })
   none <- data.frame(what = character(), where = character(), finding = character(),
     lost = logical())
@@ -50,7 +50,7 @@ check_segments <- function(store, add) {
       WHERE g.id > ? ORDER BY g.id LIMIT 200", list(last))
     if (!nrow(some)) break
     last <- max(some$id)
-    where <- paste0(series_address(some), ", from ", format_instant(some$first))
+    where <- paste0(series_id(some), ", from ", format_instant(some$first))
     for (i in seq_len(nrow(some))) {
       read <- tryCatch(blocks_read(some$body[i], newest = FALSE), error = function(e) NULL)
       if (is.null(read)) {
@@ -66,7 +66,7 @@ check_segments <- function(store, add) {
   over <- sql_get(store, "SELECT s.source, s.dataset, s.key, s.frequency FROM series s WHERE s.id
     IN (SELECT series FROM (SELECT series, first, lag(last) OVER (PARTITION BY series ORDER BY
       first) AS before FROM segments) g WHERE first <= before)")
-  add("segment", series_address(over), "has two segments over one time")
+  add("segment", series_id(over), "has two segments over one time")
 }
 
 # Stretches that end before they begin, or lie over each other; and those of datasets of which
@@ -123,7 +123,7 @@ store_compact.vetusta_store_sql <- function(store) {
     store_settle(store, ids, whole = segment_rows / 2)
   }
   sql_do(store, "DELETE FROM claims WHERE done IS NOT NULL")
-  # a quota counts calls for a month at most
+  # a quota counts requests for a month at most
   sql_do(store, "DELETE FROM tokens WHERE taken < ?", list(store_now(store) - 40 * 86400))
   sql_give_back(store)
   invisible()

@@ -1,7 +1,7 @@
-# Who is at what: collectors, the calls that they claim, and which of them are gone.
+# Who is at what: collectors, the requests that they claim, and which of them are gone.
 
 # A collector says every so often that it goes on. One on another machine that has not said so for
-# its lease is gone, and its calls are free. Of one on this machine the system knows whether it
+# its lease is gone, and its requests are free. Of one on this machine the system knows whether it
 # lives; it is given up too when it has said nothing for longer than a collector waits, since
 # another program may have the number of a process that was killed.
 lease_seconds <- 90
@@ -14,7 +14,7 @@ collector_lease <- function() {
 
 # `doing` is what it is at, in words. Said anew after a sixth of the lease, and not more often.
 # A collector says that it goes on, and what it is at; and who all of them are: host, process,
-# began, started, seen, lease, doing, calls (which it claims), gone.
+# began, started, seen, lease, doing, requests (which it claims), gone.
 store_beat <- function(store, doing) {
   own <- store_process(store)
   due <- now_seconds() >= (store$beaten %||% -Inf) + collector_lease() / 6
@@ -45,8 +45,8 @@ store_collectors <- function(store) {
   found
 }
 
-# Who is at a call: "ours", "taken" by another process, or "done" by one since an instant. With
-# `place`, a list of source, dataset and keys, a call that is ours has the attribute `covered`:
+# Who is at a request: "ours", "taken" by another process, or "done" by one since an instant. With
+# `place`, a list of source, dataset and keys, a request that is ours has the attribute `covered`:
 # whether anything of the keys is covered.
 store_claim <- function(store, call, since, place = NULL) {
   own <- store_process(store)
@@ -54,7 +54,7 @@ store_claim <- function(store, call, since, place = NULL) {
   if (!is.null(place)) place$keys <- json_array(place$keys)
   repeat {
     now <- store_now(store)
-    # the usual call is nobody's
+    # the usual request is nobody's
     free <- sql_get(store, statement,
       c(list(call, own$host, own$process, own$began, now), unname(place)), often = TRUE)
     if (length(free[[1]])) {

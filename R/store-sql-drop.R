@@ -40,7 +40,7 @@ sql_drop_series <- function(store, series) {
   for (i in seq_len(nrow(places))) sql_drop_notes(store, as.list(places[i, ]))
 }
 
-# What was asked for, reached and listed of a dataset is forgotten; documents and wants are not.
+# What was asked for, reached and listed of a dataset is forgotten; documents and queries are not.
 sql_drop_notes <- function(store, place) {
   sql_do(store, paste("DELETE FROM notes WHERE source = ? AND dataset = ? AND kind IN ('reached',",
     "'asked', 'refreshed', 'looked', 'round', 'listed', 'listing', 'open', 'rejected', 'holes',",

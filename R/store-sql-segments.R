@@ -55,7 +55,7 @@ sql_stop_damaged <- function(store, segments) {
   bad <- which(!whole)[1]
   series <- sql_get(store, "SELECT source, dataset, key, frequency FROM series WHERE id = ?",
     list(segments$series[bad]))
-  what <- paste0("A segment of ", series_address(series),
+  what <- paste0("A segment of ", series_id(series),
     " is damaged: its bytes are not those that were written.")
   vetusta_stop("archive", what,
     where = paste0(store$path, ", segment ", segments$id[bad], ", from ",

@@ -6,7 +6,7 @@
 #   @differs           is another value, or only one of both is missing
 #   @valid             whether the column `body` is JSON
 
-# `often`: a statement that a run makes with every call, and that a store may keep ready.
+# `often`: a statement that a run makes with every request, and that a store may keep ready.
 sql_get <- function(store, statement, params = NULL, often = FALSE) UseMethod("sql_get")
 sql_do <- function(store, statement, params = NULL, often = FALSE) UseMethod("sql_do")
 

@@ -12,7 +12,7 @@
 #' @param twice Which one of two is meant when a time occurs twice: `"first"`, `"second"`,
 #'   `"missing"` or `"error"`.
 #' @return `POSIXct` in UTC, of the longer length of `day` and `seconds`.
-#' @section Errors: `vetusta_error_want` for an unknown zone, and where `"error"` was asked for.
+#' @section Errors: `vetusta_error_argument` for an unknown zone, and where `"error"` was asked for.
 #' @export
 #' @examples
 #' time_local(as.Date("2026-03-29"), 3.5 * 3600, "Europe/Riga") # 03:30 is jumped over: 04:30
@@ -24,7 +24,7 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
   check_choice(skipped, "skipped", c("shift", "next", "missing", "error"))
   check_choice(twice, "twice", c("first", "second", "missing", "error"))
   if (!is.numeric(seconds) || is.object(seconds)) {
-    vetusta_stop("want", paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."),
+    vetusta_stop("argument", paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."),
       todo = "correct seconds")
   }
   local_instant(check_days(day, "day"), seconds, zone, skipped, twice)
@@ -50,7 +50,7 @@ check_days <- function(x, name) {
   days <- if (inherits(x, "Date")) x else if (inherits(x, "POSIXt")) as.Date(x)
   else if (is.character(x)) read_day(x) else if (is.logical(x) && all(is.na(x))) as.Date(x)
   if (is.null(days) || (is.character(x) && anyNA(days[!is.na(x)]))) {
-    vetusta_stop("want", paste0("`", name, "` must be days, and cannot be ", shown_value(x), "."),
+    vetusta_stop("argument", paste0("`", name, "` must be days, and cannot be ", shown_value(x), "."),
       todo = "write days as 2026-03-12, or give a Date")
   }
   days
@@ -80,7 +80,7 @@ local_around_change <- function(clock, before, after, zone, skipped, twice) {
 }
 
 stop_local <- function(clock, zone, what, argument) {
-  vetusta_stop("want",
+  vetusta_stop("argument",
     paste0("The local time ", format(utc(clock), "%Y-%m-%d %H:%M:%S"), " ", what, " in ", zone,
       "."),
     todo = paste0("say what it means with `", argument, "`")
@@ -192,7 +192,7 @@ is_zone <- function(zone) {
   known
 }
 
-check_zone <- function(zone, kind = "want", where = NULL) {
+check_zone <- function(zone, kind = "argument", where = NULL) {
   if (!is.character(zone) || length(zone) != 1 || is.na(zone) || !nzchar(zone) || !is_zone(zone)) {
     shown <- shown_value(zone)
     near <- nearest_word(shown, OlsonNames())
@@ -220,7 +220,7 @@ local_day <- function(instant, zone) {
 #'   for the next local midnight.
 #' @param name What it is called in an error.
 #' @return One `POSIXct` in UTC.
-#' @section Errors: `vetusta_error_want` when it is neither.
+#' @section Errors: `vetusta_error_argument` when it is neither.
 #' @export
 #' @examples
 #' time_instant("2026-03-12", "Europe/Riga")
@@ -247,7 +247,7 @@ time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
   }
   shown <- if (length(x) == 1) paste0(" cannot be \"", shown_value(x), "\": that")
   else paste0(" is given ", length(x), " times; one")
-  vetusta_stop("want", paste0("`", name, "`", shown, " is no day and no instant."),
+  vetusta_stop("argument", paste0("`", name, "`", shown, " is no day and no instant."),
     todo = "write it as 2026-03-12 or as 2026-03-12T09:30:00Z"
   )
 }

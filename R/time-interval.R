@@ -25,7 +25,7 @@ unit_seconds <- c(second = 1, minute = 60, hour = 3600, day = 86400, week = 6048
 #'   `seconds` (`NA` for months, quarters and years, whose length varies; a day counts 86,400 s).
 #'   Two spellings of one
 #'   length give the same object: `"60 minutes"` is `PT1H`, `"7 days"` is `P1W`.
-#' @section Errors: `vetusta_error_want` when `x` is no length of time.
+#' @section Errors: `vetusta_error_argument` when `x` is no length of time.
 #' @export
 #' @examples
 #' time_interval("5 min")
@@ -41,7 +41,7 @@ time_interval <- function(x, name = "interval") {
     parts <- interval_from_words(x)
   }
   if (is.null(parts) || parts$count < 1) {
-    vetusta_stop("want", paste0("`", name, "` cannot be \"", x, "\": that is no length of time."),
+    vetusta_stop("argument", paste0("`", name, "` cannot be \"", x, "\": that is no length of time."),
       todo = if (grepl("^[0-9]* *m$", trimws(x),
         ignore.case = TRUE)) "m may be minutes or months: write \"min\" or \"month\""
       else paste0("write it as \"1 minute\", \"5 min\", \"1 hour\", \"1 day\", \"1 week\", \"6 ",

@@ -26,13 +26,13 @@ period_forms <- c(
 #' @return A data frame with a row a text: `text`, `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`,
 #'   `D`, `I` for instants, or an ISO 8601 duration for ranges of another length), `first`, `last`
 #'   (`Date`), `days` (how many). What is no period has `NA` in all but `text`.
-#' @section Errors: `vetusta_error_want` for something that is no text.
+#' @section Errors: `vetusta_error_argument` for something that is no text.
 #' @export
 #' @examples
 #' time_periods(c("2026", "2026-Q1", "2026-03", "2026-W53", "2026-02-30"))
 time_periods <- function(x, year_start = "--01-01") {
   if (missing(x) || !is.character(x)) {
-    vetusta_stop("want", "Periods are read from text.", todo = "give texts such as \"2026-Q1\"")
+    vetusta_stop("argument", "Periods are read from text.", todo = "give texts such as \"2026-Q1\"")
   }
   if (length(unique(year_start)) > 1) {
     return(periods_by_start(x, rep_len(year_start, length(x))))
@@ -173,7 +173,7 @@ time_spelling <- function(first, frequency, form = "sdmx") {
   frequency <- given(frequency, "frequency")
   if (!is.character(frequency) || !length(frequency) ||
     length(unknown_frequency(frequency))) {
-    vetusta_stop("want", paste0("`frequency` cannot be ", shown_value(frequency), "."),
+    vetusta_stop("argument", paste0("`frequency` cannot be ", shown_value(frequency), "."),
       todo = paste0("use ", paste(names(frequency_words), collapse = ", ")))
   }
   frequency <- rep_len(frequency, length(first))

@@ -1,8 +1,8 @@
 #' Vetusta: collect, align and mend market prices and economic statistics
 #'
 #' The work has an order, and the function families follow it: describe an API once
-#' ([source_card()]), say what is wanted ([want_bars()]), know what it takes before the first call
-#' ([plan_calls()]), collect it ([collect_run()]) into an archive ([archive_open()]), read it back
+#' ([source_card()]), say what is wanted ([query_bars()]), know what it takes before the first request
+#' ([plan_requests()]), collect it ([collect_run()]) into an archive ([archive_open()]), read it back
 #' ([archive_bars()]), resample it ([bars_resample()]), find what is missing ([series_gaps()]) and
 #' draw it ([figure_candles()]).
 #'
@@ -14,7 +14,7 @@
 #' `vignette("low-water-payoff", "vetusta")` (season, noise, paths, and the value of a payoff).
 #'
 #' Every error is a condition of class `vetusta_error` and of a class of its own kind, such as
-#' `vetusta_error_want`; its
+#' `vetusta_error_argument`; its
 #' fields `what`, `where` and `todo` say what is wrong, in which place, and what to do next.
 #'
 #' @keywords internal
@@ -30,11 +30,11 @@
 .onLoad <- function(libname, pkgname) {
   here <- parent.env(environment())
   for (name in grep("^_vetusta_", ls(here, all.names = TRUE), value = TRUE)) {
-    on_first_call(name, get(name, here), here)
+    on_first_request(name, get(name, here), here)
   }
 }
 
-on_first_call <- function(name, routine, where) {
+on_first_request <- function(name, routine, where) {
   force(routine)
   delayedAssign(name, {
     # a function of it that is named loads it

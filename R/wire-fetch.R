@@ -1,7 +1,7 @@
 # One request that is waited for, and asked again when it stumbles: for tokens, structures and jobs.
 
 # `request` gives the request, signed; it is called for each try, as a credential may be new by
-# then. `counter` counts calls within the source's limits, see limit_counter(),
+# then. `counter` counts requests within the source's limits, see limit_counter(),
 # `secrets` gives what must not be seen of answers, and `stumbled` is told what went wrong before a
 # try is repeated. The answer is one that asking again will not
 # change; nothing at all, or a wait longer than `most_wait`, is an error. `line` and `rest` are what
@@ -22,9 +22,9 @@ fetch_patiently <- function(request, patience = wire_bounds$stall, counter = lim
   }
   if (!is.null(answer$reason)) {
     vetusta_stop("network",
-      paste0("Nothing came from ", origin_of(sent$address), ": ", answer$reason, "."),
-      where = origin_of(sent$address),
-      todo = "look whether the service runs and the address in the card is right",
+      paste0("Nothing came from ", origin_of(sent$url), ": ", answer$reason, "."),
+      where = origin_of(sent$url),
+      todo = "look whether the service runs and the URL in the card is right",
       reason = answer$reason)
   }
   answer
@@ -33,7 +33,7 @@ fetch_patiently <- function(request, patience = wire_bounds$stall, counter = lim
 wait_within <- function(seconds, most, rest = NULL) {
   if (seconds > most) {
     vetusta_stop("limit",
-      paste0("The next call may be sent only in ", format_seconds(seconds), "."),
+      paste0("The next request may be sent only in ", format_seconds(seconds), "."),
       todo = paste0("run it again after ",
       format_instant(ceiling(as.numeric(Sys.time()) + seconds))), seconds = seconds)
   }

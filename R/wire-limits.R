@@ -1,8 +1,8 @@
-# Limits as windows: `n per w` holds when no stretch of length w has more than n calls. Each call
+# Limits as windows: `n per w` holds when no stretch of length w has more than n requests. Each request
 # takes a token, and the
 # token comes back one window after it was taken: a bucket that never lets a window overrun, unlike
 # one that refills evenly.
-# A little is added to each window, because calls do not all travel equally fast: half of what the
+# A little is added to each window, because requests do not all travel equally fast: half of what the
 # fastest answer takes is given back (see limit_counter()), and no more than that can be wrong.
 
 window_margin <- function(seconds, fastest = Inf) {
@@ -23,17 +23,17 @@ quota_end <- function(limit, now) {
   as.numeric(time_local(after, 0, limit$zone))
 }
 
-# What a call counts for, by a limit on calls or on their weight.
+# What a request counts for, by a limit on requests or on their weight.
 limit_cost <- function(limit, weight) if (isTRUE(limit$weighs)) weight else 1
 
-# Seconds until a call may be sent, given the calls before it: their `time` and `weight`.
-limit_wait <- function(calls, limits, now, weight = 1, fastest = Inf) {
+# Seconds until a request may be sent, given the requests before it: their `time` and `weight`.
+limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf) {
   waits <- vapply(limits, function(limit) {
     window <- limit$seconds + window_margin(limit$seconds, fastest)
     since <- if (is.null(limit$quota)) now - window else quota_start(limit, now) - 1e-6
-    inside <- calls$time > since
-    time <- calls$time[inside]
-    cost <- if (isTRUE(limit$weighs)) calls$weight[inside] else rep(1, length(time))
+    inside <- requests$time > since
+    time <- requests$time[inside]
+    cost <- if (isTRUE(limit$weighs)) requests$weight[inside] else rep(1, length(time))
     # so much must have left the window
     over <- sum(cost) + limit_cost(limit, weight) - limit$count
     if (over <= 0) {
@@ -49,7 +49,7 @@ limit_wait <- function(calls, limits, now, weight = 1, fastest = Inf) {
   max(0, waits)
 }
 
-# What counts, for each limit: calls for so many seconds, or since an instant.
+# What counts, for each limit: requests for so many seconds, or since an instant.
 limit_windows <- function(limits, now, fastest = Inf) {
   lapply(limits, function(limit) {
     window <- if (is.null(limit$quota)) list(seconds = limit$seconds +
@@ -64,53 +64,53 @@ longest_window <- function(limits) {
   vapply(limits, function(limit) limit$seconds + window_margin(limit$seconds), 0))
 }
 
-# The shortest time in which `calls` calls can be sent, quotas aside.
-limit_least_seconds <- function(calls, limits, weight = 1) {
+# The shortest time in which `requests` requests can be sent, quotas aside.
+limit_least_seconds <- function(requests, limits, weight = 1) {
   windows <- Filter(function(limit) is.null(limit$quota), limits)
   max(0, vapply(windows, function(limit) {
     a_window <- max(1, floor(limit$count / limit_cost(limit, weight)))
-    floor(max(0, calls - 1) / a_window) * limit$seconds
+    floor(max(0, requests - 1) / a_window) * limit$seconds
   }, 0))
 }
 
-# How much of each quota a number of calls takes, and the day on which it would end. `made` are the
-# calls before: a data frame of `time` and `weight`.
-limit_quotas <- function(calls, limits, made, now, weight = 1) {
+# How much of each quota a number of requests takes, and the day on which it would end. `made` are the
+# requests before: a data frame of `time` and `weight`.
+limit_quotas <- function(requests, limits, made, now, weight = 1) {
   rows <- lapply(Filter(function(limit) !is.null(limit$quota), limits), function(limit) {
     today <- made$time >= quota_start(limit, now)
     used <- if (isTRUE(limit$weighs)) sum(made$weight[today]) else sum(today)
     left <- max(0, limit$count - used)
-    calls <- calls * limit_cost(limit, weight)
-    later <- max(0, ceiling((calls - left) / limit$count))
+    requests <- requests * limit_cost(limit, weight)
+    later <- max(0, ceiling((requests - left) / limit$count))
     today <- local_day(utc(now), limit$zone)
     ends <- shift_day(if (limit$quota == "month" && later > 0) as.Date(format(today, "%Y-%m-01"))
     else today, interval_of(1, limit$quota), later)
-    data.frame(quota = limit$words, used = used, left = left, part = min(calls, left) / limit$count,
+    data.frame(quota = limit$words, used = used, left = left, part = min(requests, left) / limit$count,
       ends = ends)
   })
   do.call(rbind, rows)
 }
 
-# Where calls of a source are counted: in memory, or by `book`, in an archive for all processes on
-# it and by its clock. `take()` gives the seconds to wait, or 0 and the call's token
-# in the attribute `token`; `answered()` is told that a call has ended, and how long the service
+# Where requests of a source are counted: in memory, or by `book`, in an archive for all processes on
+# it and by its clock. `take()` gives the seconds to wait, or 0 and the request's token
+# in the attribute `token`; `answered()` is told that a request has ended, and how long the service
 # took from the request to the first byte of its answer, if one came.
 #
-# The service counts a call somewhere between its sending and its answer. As long as it is under
+# The service counts a request somewhere between its sending and its answer. As long as it is under
 # way it counts as made a moment from now, and once it is answered as made when the
-# answer came: so that no window overruns, however unevenly calls travel. Of a window, what the
-# next call takes at least to be counted and this one took at least after it was is lost
+# answer came: so that no window overruns, however unevenly requests travel. Of a window, what the
+# next request takes at least to be counted and this one took at least after it was is lost
 # by that. Half the shortest answer is given back, once there were enough to know it: the first
 # ones are slow, with a connection to be made and a service that wakes up.
 #
-# The book is asked only when it may give. What is known of its calls is that they were made at an
+# The book is asked only when it may give. What is known of its requests is that they were made at an
 # instant or later: one that is under way may be answered now, and others may have come since. So no
-# token is there before the wait that these calls cause, which is reckoned here.
+# token is there before the wait that these requests cause, which is reckoned here.
 limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   fastest <- Inf
   answers <- 0
   taken <- 0
-  known <- no_calls_known
+  known <- no_requests_known
   paced <- Filter(function(limit) is.null(limit$quota), limits)
   # between these instants there is no token
   none_from <- none_until <- -Inf
@@ -149,8 +149,8 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         none_for(least_wait(paced, now), here)
         return(structure(0, token = found$id))
       }
-      calls <- book$calls(now - longest_window(limits))
-      known <<- list(id = calls$id, time = pmin(calls$time, now), weight = calls$weight)
+      requests <- book$requests(now - longest_window(limits))
+      known <<- list(id = requests$id, time = pmin(requests$time, now), weight = requests$weight)
       none_for(max(0.001, least_wait(limits, now)), here)
     },
     answered = function(token, seconds = NULL) {
@@ -170,9 +170,9 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   )
 }
 
-no_calls_known <- list(id = numeric(), time = numeric(), weight = numeric())
+no_requests_known <- list(id = numeric(), time = numeric(), weight = numeric())
 
-no_calls_made <- data.frame(time = numeric(), weight = numeric())
+no_requests_made <- data.frame(time = numeric(), weight = numeric())
 
 limit_under_way <- 2
 limit_answers <- 10
@@ -203,7 +203,7 @@ limit_memory <- function() {
       list(id = last)
     },
     made = function(id, at) times[ids == id] <<- at,
-    calls = function(since) {
+    requests = function(since) {
       inside <- times > since
       data.frame(id = ids[inside], time = times[inside], weight = weights[inside])
     },
@@ -231,7 +231,7 @@ retry_after <- function(headers, now = as.numeric(Sys.time())) {
 
 # Seconds to wait by the RateLimit headers in their forms: RateLimit-Remaining with
 # RateLimit-Reset, and
-# `RateLimit: remaining=0, reset=30` or `"x";r=0;t=30`. Nothing while calls remain.
+# `RateLimit: remaining=0, reset=30` or `"x";r=0;t=30`. Nothing while requests remain.
 rate_limit_wait <- function(headers, now = as.numeric(Sys.time())) {
   if (!any(grepl("ratelimit", names(headers), fixed = TRUE))) {
     return(NA_real_)
@@ -252,7 +252,7 @@ rate_limit_wait <- function(headers, now = as.numeric(Sys.time())) {
   if (isTRUE(remaining == 0) && isTRUE(reset > 0) && is.finite(reset)) reset else NA_real_
 }
 
-# When calls are allowed again: in so many seconds; or at a moment, in seconds, milliseconds or
+# When requests are allowed again: in so many seconds; or at a moment, in seconds, milliseconds or
 # finer since 1970, as an ISO 8601 instant or an HTTP date.
 reset_seconds <- function(text, now) {
   value <- suppressWarnings(as.numeric(text))

@@ -1,4 +1,4 @@
-# Page rules. Each is a small closure from an answer to the address of the next page, or NULL; the
+# Page rules. Each is a small closure from an answer to the URL of the next page, or NULL; the
 # loop that follows pages does not know which rule it runs. `page` has what the answer says
 # (page_said()), its headers, its number of rows, the page's number (from 1) and the rows that came
 # before it.
@@ -18,16 +18,16 @@ page_rule <- function(dataset, zone = "UTC") {
   rule <- dataset$next_page
   following <- page_rule_of(dataset, rule, zone)
   if (is.null(rule$more)) following
-  else function(address, page) if (says_more(page$more)) following(address, page)
+  else function(url, page) if (says_more(page$more)) following(url, page)
 }
 
-# The address of a page that is asked for by a parameter. Where the request's body bears the
-# parameter, the address bears it too, as a
-# fragment: fragments are not sent, and each page has an address of its own.
-page_address <- function(address, dataset, value) {
+# The URL of a page that is asked for by a parameter. Where the request's body bears the
+# parameter, the URL bears it too, as a
+# fragment: fragments are not sent, and each page has a URL of its own.
+page_url <- function(url, dataset, value) {
   send <- dataset$next_page$send
-  if (send %in% template_variables(dataset$body %||% "")) paste0(sub("#.*", "", address), "#",
-    encode_plain(send), "=", encode_plain(value)) else with_parameter(address, send, value)
+  if (send %in% template_variables(dataset$body %||% "")) paste0(sub("#.*", "", url), "#",
+    encode_plain(send), "=", encode_plain(value)) else with_parameter(url, send, value)
 }
 
 # The value of a parameter before any page was had, where a body cannot leave it out.
@@ -44,33 +44,33 @@ says_more <- function(value) {
 
 page_rule_of <- function(dataset, rule, zone) {
   switch(rule$by %||% "none",
-    none = function(address, page) NULL,
-    address = function(address, page) page$following,
-    link = function(address, page) link_next(page$headers[["link"]]),
-    cursor = function(address, page) {
-      page$following %|else|% function(value) page_address(address, dataset, value)
+    none = function(url, page) NULL,
+    url = function(url, page) page$following,
+    link = function(url, page) link_next(page$headers[["link"]]),
+    cursor = function(url, page) {
+      page$following %|else|% function(value) page_url(url, dataset, value)
     },
-    last = function(address, page) {
+    last = function(url, page) {
       if (ends_here(page, dataset)) NULL
-      else member_text(page$last) %|else|% function(value) page_address(address, dataset, value)
+      else member_text(page$last) %|else|% function(value) page_url(url, dataset, value)
     },
-    page = function(address, page) {
+    page = function(url, page) {
       first <- rule$first %||% 1
       if (ends_here(page, dataset, pages = page$pages)) NULL
-      else page_address(address, dataset, number_text(first + page$number))
+      else page_url(url, dataset, number_text(first + page$number))
     },
-    offset = function(address, page) {
+    offset = function(url, page) {
       if (ends_here(page, dataset)) NULL
-      else page_address(address, dataset,
+      else page_url(url, dataset,
         number_text((rule$first %||% 0) + page$before + page$rows))
     },
     # the next window begins at the newest time there is, or ends at the oldest; when that is where
     # it was before, all has come
-    time = function(address, page) {
+    time = function(url, page) {
       gives <- dataset$parameters[[rule$send]]
       edge <- if (identical(gives$gives %||% rule$send, "to")) page$oldest else page$newest
       if (ends_here(page, dataset) || !length(edge)) NULL
-      else page_address(address, dataset,
+      else page_url(url, dataset,
         write_value(edge, gives %||% list(), rule$send, dataset, zone))
     }
   )

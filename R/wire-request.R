@@ -1,8 +1,8 @@
-# A request is a plain list: address (without any credential), headers, and the access that is put
+# A request is a plain list: URL (without any credential), headers, and the access that is put
 # on when it is sent.
 
 wire_request <- function(source, dataset, values) {
-  address <- template_expand(dataset$request, values)
+  url <- template_expand(dataset$request, values)
   paging <- first_page_value(dataset$next_page)
   if (!is.null(paging) && is.null(values[[dataset$next_page$send]])) {
     values[[dataset$next_page$send]] <- paging
@@ -13,15 +13,15 @@ wire_request <- function(source, dataset, values) {
     "json-stat" = "application/json", "xbrl-json" = "application/json",
     "json-lines" = "application/x-ndjson")[[dataset$format %||% "json"]]
   headers <- c(list(Accept = accept), if (!is.null(body)) list("Content-Type" = "application/json"))
-  list(address = if (grepl("^https?://", address)) address
-  else paste0(source$address, address), method = dataset$method %||% "GET", body = body,
+  list(url = if (grepl("^https?://", url)) url
+  else paste0(source$url, url), method = dataset$method %||% "GET", body = body,
     headers = headers)
 }
 
-# The request's body with its values; a page's own value stands in the address, as a fragment.
+# The request's body with its values; a page's own value stands in the URL, as a fragment.
 request_body <- function(request) {
   values <- request$body$values
-  fragment <- sub("^[^#]*#?", "", request$address)
+  fragment <- sub("^[^#]*#?", "", request$url)
   if (nzchar(fragment)) {
     values[[utils::URLdecode(sub("=.*", "", fragment))]] <- utils::URLdecode(sub("^[^=]*=", "",
       fragment))
@@ -35,13 +35,13 @@ is_form <- function(headers) {
   unlist(headers[tolower(names(headers)) == "content-type"]), fixed = TRUE))
 }
 
-# What tells a request from others that go to the same address.
+# What tells a request from others that go to the same URL.
 request_key <- function(request) {
-  paste(c(request$address,
+  paste(c(request$url,
   if (is.list(request$body)) request_body(request)), collapse = " ")
 }
 
-# What a call's values look like to this API: the card says for each variable of its template what
+# What a request's values look like to this API: the card says for each variable of its template what
 # it gives and how.
 dataset_values <- function(dataset, known, zone = "UTC") {
   variables <- unique(template_variables(paste0(dataset$request, dataset$body)))
@@ -74,7 +74,7 @@ write_value <- function(value, rule, name, dataset, zone = "UTC") {
   known <- rule$words[[text]] %||%
     if ((rule$gives %||% name) == "interval") interval_word(rule$words, text)
   if (is.null(known)) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("The dataset ", dataset$name, " has no ", rule$gives %||% name, " \"", text, "\"."),
       todo = paste0("choose one of: ", paste(names(rule$words), collapse = ", ")))
   }
@@ -131,17 +131,17 @@ write_instant <- function(instant, as, zone = "UTC", written = NULL) {
   )
 }
 
-with_parameter <- function(address, name, value) {
-  query <- sub("^[^?]*[?]?", "", sub("#.*", "", address))
+with_parameter <- function(url, name, value) {
+  query <- sub("^[^?]*[?]?", "", sub("#.*", "", url))
   kept <- strsplit(query, "&", fixed = TRUE)[[1]]
   coded <- encode_plain(c(name, value))
   kept <- kept[nzchar(kept) & !startsWith(kept, paste0(coded[1], "="))]
-  paste0(sub("[?#].*", "", address), "?",
+  paste0(sub("[?#].*", "", url), "?",
     paste(c(kept, paste0(coded[1], "=", coded[2])), collapse = "&"))
 }
 
-origin_of <- function(address) {
-  parts <- tryCatch(curl::curl_parse_url(address), error = function(e) NULL)
+origin_of <- function(url) {
+  parts <- tryCatch(curl::curl_parse_url(url), error = function(e) NULL)
   if (is.null(parts)) {
     return(NA_character_)
   }
@@ -150,7 +150,7 @@ origin_of <- function(address) {
 }
 
 same_origin <- function(a, b) {
-  # the usual address begins as the other one does, up to the path; one that names a user is looked
+  # the usual URL begins as the other one does, up to the path; one that names a user is looked
   # at as a whole
   plain <- sub("^(https?://[A-Za-z0-9.-]+(:[0-9]+)?)/.*$", "\\1", c(a, b))
   if (isTRUE(plain[1] == plain[2]) && all(grepl("^https?://[A-Za-z0-9.-]+(:[0-9]+)?$", plain))) {
@@ -159,9 +159,9 @@ same_origin <- function(a, b) {
   isTRUE(origin_of(a) == origin_of(b))
 }
 
-# A next address may be relative to the one it came from.
-absolute_address <- function(address, base) {
-  tryCatch(curl::curl_parse_url(address, baseurl = base)$url, error = function(e) NA_character_)
+# A next URL may be relative to the one it came from.
+absolute_url <- function(url, base) {
+  tryCatch(curl::curl_parse_url(url, baseurl = base)$url, error = function(e) NA_character_)
 }
 
 # The credential of a request: put on at the last moment, and only for the source's own origin.
@@ -170,15 +170,15 @@ wire_signed <- function(request, source, tokens = new.env(parent = emptyenv())) 
   request$headers <- utils::modifyList(request$headers, as.list(source$headers))
   if (is.list(request$body)) {
     request$body <- request_body(request)
-    request$address <- sub("#.*", "", request$address)
+    request$url <- sub("#.*", "", request$url)
   }
   access <- source$access
-  if (access$by == "none" || !same_origin(request$address, source$address)) {
+  if (access$by == "none" || !same_origin(request$url, source$url)) {
     return(request)
   }
   secret <- function(part, i = 1) secret_value(source, access[[part]][[i]])
   switch(access$by,
-    query = request$address <- with_parameter(request$address, access$name, secret("secret")),
+    query = request$url <- with_parameter(request$url, access$name, secret("secret")),
     header = request$headers[[access$name]] <- paste0(access$prefix, secret("secret")),
     bearer = request$headers[["Authorization"]] <- paste("Bearer", secret("secret")),
     basic = request$headers[["Authorization"]] <- basic_words(secret("user"), secret("password")),

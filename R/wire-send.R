@@ -19,7 +19,7 @@ wire_line <- function(at_once = 1L, pool = NULL) {
 
 wire_pool <- function(at_once) curl::new_pool(total_con = at_once, host_con = at_once)
 
-# `done` is called with a response: status, headers (names in small letters), body (raw), address,
+# `done` is called with a response: status, headers (names in small letters), body (raw), URL,
 # seconds, and how many of them were waited for the first byte.
 # `failed` is called with a reason in words. Redirects within the origin are followed, one
 # elsewhere is a failure. `secrets` gives what must not be seen: where
@@ -29,7 +29,7 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
   redirects = wire_bounds$redirects, patience = wire_bounds$stall,
   secrets = function() character()) {
   handle <- curl::new_handle(
-    url = request$address, httpheader = header_lines(request$headers), followlocation = 0L,
+    url = request$url, httpheader = header_lines(request$headers), followlocation = 0L,
     connecttimeout = min(patience, wire_bounds$connect),
     low_speed_limit = 1L,
     low_speed_time = patience, timeout = max(patience, wire_bounds$total),
@@ -65,22 +65,22 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
       headers <- header_list(answer$headers)
       response <- list(
         status = answer$status_code, headers = headers, body = if (length(parts) == 1L) parts[[1]]
-        else join_bytes_cpp(parts), address = request$address,
+        else join_bytes_cpp(parts), url = request$url,
         seconds = as.numeric(Sys.time()) - started,
         waited = max(0, answer$times[["starttransfer"]] - answer$times[["pretransfer"]])
       )
-      redirect <- redirect_address(response)
+      redirect <- redirect_url(response)
       if (is.null(redirect)) {
         response$body <- without_secrets(response$body, secrets())
         done(response)
-      } else if (redirects < 1 || !may_follow(redirect, request$address, elsewhere)) {
+      } else if (redirects < 1 || !may_follow(redirect, request$url, elsewhere)) {
         failed(for_good("the service redirects to another place, which is not followed"))
-      } else if (!same_origin(redirect, request$address) && has_secret(redirect, secrets())) {
+      } else if (!same_origin(redirect, request$url) && has_secret(redirect, secrets())) {
         failed(for_good(paste0("the service redirects to another place with a secret in the ",
-          "address, which is not followed")))
+          "URL, which is not followed")))
       } else {
-        if (!same_origin(redirect, request$address)) request$headers <- request$headers["Accept"]
-        request$address <- redirect
+        if (!same_origin(redirect, request$url)) request$headers <- request$headers["Accept"]
+        request$url <- redirect
         line_start(line, request, done, failed, elsewhere, redirects - 1, patience, secrets)
       }
     },
@@ -122,7 +122,7 @@ is_for_good <- function(reason) isTRUE(attr(reason, "for_good"))
 
 # Runs what was started, until something has ended or `seconds` are over.
 line_run <- function(line, seconds) {
-  # to say how long may be what starts a call
+  # to say how long may be what starts a request
   force(seconds)
   if (line$active > 0L) {
     line_late(line)
@@ -159,13 +159,13 @@ line_close <- function(line) {
   line$active <- 0L
 }
 
-# An address elsewhere is followed only when the card says so, without credentials, and never from
+# A URL elsewhere is followed only when the card says so, without credentials, and never from
 # https down to http.
-may_follow <- function(address, from, elsewhere) {
-  if (same_origin(address, from)) {
+may_follow <- function(url, from, elsewhere) {
+  if (same_origin(url, from)) {
     return(TRUE)
   }
-  parts <- tryCatch(curl::curl_parse_url(address), error = function(e) NULL)
+  parts <- tryCatch(curl::curl_parse_url(url), error = function(e) NULL)
   elsewhere == "follow" && !is.null(parts) &&
     (parts$scheme == "https" || (parts$scheme == "http" && is_loopback(parts$host)))
 }
@@ -195,17 +195,17 @@ trimmed <- function(text) {
   text
 }
 
-redirect_address <- function(response) {
+redirect_url <- function(response) {
   location <- response$headers[["location"]]
   if (!response$status %in% c(301, 302, 303, 307, 308) || is.null(location)) {
     return(NULL)
   }
-  absolute_address(location, response$address)
+  absolute_url(location, response$url)
 }
 
 # What an answer means: `good`, `again` (with how long to wait), `absent` (this symbol has
 # nothing), `refused` (stop: no
-# call of this kind will do better), `wrong` (this call is wrong, others may do).
+# request of this kind will do better), `wrong` (this request is wrong, others may do).
 judge_status <- function(status) {
   if (status >= 200 && status < 300) "good"
   else if (status %in% c(408, 425, 429, 500, 502, 503, 504, 520:524)) "again"

@@ -1,4 +1,4 @@
-# A call that is signed from its own parts and the time: an HMAC (RFC 2104) of a text that the card
+# A request that is signed from its own parts and the time: an HMAC (RFC 2104) of a text that the card
 # describes, put into headers or parameters of its own.
 
 with_signature <- function(request, source, now = as.numeric(Sys.time())) {
@@ -11,7 +11,7 @@ with_signature <- function(request, source, now = as.numeric(Sys.time())) {
     request$headers[[name]] <- fill_text(access$headers[[name]], parts)
   }
   for (name in names(access$parameters)) {
-    request$address <- with_parameter(request$address, name,
+    request$url <- with_parameter(request$url, name,
       fill_text(access$parameters[[name]], parts))
   }
   request
@@ -24,17 +24,17 @@ signature_values <- function(request, source, now) {
     time = write_instant(utc(now), access$time %||% "epoch-ms", source$zone, access$written),
     nonce = signature_nonce())
   if (!is.null(access$id)) parts$id <- secret_value(source, access$id)
-  address <- request$address
+  url <- request$url
   for (name in names(access$parameters)) {
     if (!grepl("{signature}", access$parameters[[name]], fixed = TRUE)) {
-      address <- with_parameter(address, name, fill_text(access$parameters[[name]], parts))
+      url <- with_parameter(url, name, fill_text(access$parameters[[name]], parts))
     }
   }
-  address <- sub("#.*", "", address)
-  parts$address <- address
-  parts$origin <- sub("^(https?://[^/?]*).*$", "\\1", address)
-  parts$path <- sub("^https?://[^/?]*", "", sub("[?].*", "", address))
-  parts$query <- if (grepl("?", address, fixed = TRUE)) sub("^[^?]*[?]", "", address) else ""
+  url <- sub("#.*", "", url)
+  parts$url <- url
+  parts$origin <- sub("^(https?://[^/?]*).*$", "\\1", url)
+  parts$path <- sub("^https?://[^/?]*", "", sub("[?].*", "", url))
+  parts$query <- if (grepl("?", url, fixed = TRUE)) sub("^[^?]*[?]", "", url) else ""
   parts$body_hash <- digest::digest(parts$body, access$hash %||% "sha256", serialize = FALSE)
   parts
 }

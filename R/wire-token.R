@@ -1,5 +1,5 @@
 # Tokens that are asked for: one is got when it is first needed, kept in memory alone, renewed
-# before it runs out and once more when it is refused; calls at once share it.
+# before it runs out and once more when it is refused; requests at once share it.
 
 access_token <- function(source, tokens) {
   if (is.null(tokens$value) || as.numeric(Sys.time()) >= tokens$ends) {
@@ -12,13 +12,13 @@ access_token <- function(source, tokens) {
 
 ask_token <- function(source) {
   access <- source$access
-  address <- token_address(source)
+  url <- token_url(source)
   secret <- function(part) {
     if (!is.null(access[[part]])) secret_value(source, access[[part]])
   }
   asked <- if (access$by == "login") login_request(access, secret)
   else grant_request(access, secret)
-  request <- c(list(address = address, method = "POST"), asked)
+  request <- c(list(url = url, method = "POST"), asked)
   response <- fetch_patiently(function() request, source$patience,
     secrets = run_secrets(source, list()))
   at <- access$at %||% "/access_token"
@@ -49,24 +49,24 @@ ask_token <- function(source) {
 
 # Where tokens are granted: never beside the source's own origin, nor in the clear, unless the card
 # says so.
-token_address <- function(source) {
+token_url <- function(source) {
   access <- source$access
-  address <-
-    absolute_address(if (grepl("^https?://", access$address)) access$address
-    else paste0(source$address, access$address), source$address)
-  if (!same_origin(address, source$address) && !isTRUE(access$other_origin)) {
-    vetusta_stop("card", "The token's address is not at the source's own origin.",
+  url <-
+    absolute_url(if (grepl("^https?://", access$url)) access$url
+    else paste0(source$url, access$url), source$url)
+  if (!same_origin(url, source$url) && !isTRUE(access$other_origin)) {
+    vetusta_stop("card", "The token's URL is not at the source's own origin.",
       where = paste0(source$file, ", access"),
-      todo = paste0("give a path below the source's address; or, where tokens are granted at ",
+      todo = paste0("give a path below the source's URL; or, where tokens are granted at ",
         "another place, say other_origin: true in access"))
   }
-  if (startsWith(address, "http:") && !is_loopback(curl::curl_parse_url(address)$host) &&
+  if (startsWith(url, "http:") && !is_loopback(curl::curl_parse_url(url)$host) &&
     !source$open_http) {
     vetusta_stop("card",
-      paste0("The token's address is http, and not on this machine: everybody on the way could ",
+      paste0("The token's URL is http, and not on this machine: everybody on the way could ",
         "read the secrets."), where = paste0(source$file, ", access"), todo = "use https")
   }
-  address
+  url
 }
 
 # OAuth 2.0 (RFC 6749): the password grant (4.3) and the client credentials grant (4.4).

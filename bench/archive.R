@@ -63,29 +63,29 @@ for (station in stations) {
 }
 server <- serve_pages(folder)
 card <- tempfile(fileext = ".yml")
-writeLines(c("source: river", paste0("address: ", server$address), "datasets:", "  levels:",
+writeLines(c("source: river", paste0("url: ", server$url), "datasets:", "  levels:",
   "    shape: observations", "    request: \"/pages/{station}-1.json{?from}\"",
   "    parameters: {from: {as: day}}", "    rows: /rows",
-  "    next_page: {by: address, at: /more}", "    columns:", "      series: {of: station}",
+  "    next_page: {by: url, at: /more}", "    columns:", "      series: {of: station}",
   "      period: {at: /day, as: day}", "      value: {at: /level, as: number}"), card)
 river <- source_card(card)
 levels <- archive_open(tempfile(fileext = ".sqlite"))
-want <- function() {
-  want_rows(river, "levels", station = stations, from = "1990-01-01", to = "2017-05-18")
+query <- function() {
+  query_rows(river, "levels", station = stations, from = "1990-01-01", to = "2017-05-18")
 }
 run <- NULL
 collected <- cpu(function() {
-  run <<- collect_run(plan_calls(want(), levels), levels, progress = FALSE)
+  run <<- collect_run(plan_requests(query(), levels), levels, progress = FALSE)
 }, 1)
 stopifnot(run$new == 1e6)
 say("1,000,000 daily values collected", "%.2f s", collected)
 say("bytes a value, stored", "%.2f", sum(archive_series(levels)$bytes) / 1e6)
 say("read", "%.2f s", cpu(function() archive_rows(levels, "river", "levels"), 1))
 again <- NULL
-second <- cpu(function() again <<- nrow(plan_calls(want(), levels)$calls), 1)
-say("a second run", "%d calls, %.2f s", again, second)
+second <- cpu(function() again <<- nrow(plan_requests(query(), levels)$requests), 1)
+say("a second run", "%d requests, %.2f s", again, second)
 one <- cpu(function() for (i in 1:10) archive_read(levels, "s042"))
-say("one series of 100 read by its address", "%.4f s", one / 10)
+say("one series of 100 read by its URL", "%.4f s", one / 10)
 server$process$kill()
 
 # planning for many symbols
@@ -96,7 +96,7 @@ inside$store_put(planned, list(source = "quay", dataset = "bars", covered = data
   key = inside$bars_cover_key(symbols, "P1D", "regular"), start = ends[1], end = ends[2])))
 quay <- source_card("quay")
 plan <- function(to) {
-  plan_calls(want_bars(quay, symbols, "1 day", from = "2026-01-05", to = to,
+  plan_requests(query_bars(quay, symbols, "1 day", from = "2026-01-05", to = to,
     now = as.POSIXct("2027-06-01", tz = "UTC")), planned)
 }
 say("planning for 12,000 symbols, up to date", "%.2f s", cpu(function() plan("2026-10-30")))

@@ -19,7 +19,7 @@ collect_all <- quote({
   archive <- archive_open(tempfile(fileext = ".sqlite"))
   card <- bench_card(arguments[1], tempfile(fileext = ".yml"), arguments[3])
   run <-
-    collect_run(plan_calls(want_bars(source_card(card), "KELD", "1 minute", from = "2020-09-13",
+    collect_run(plan_requests(query_bars(source_card(card), "KELD", "1 minute", from = "2020-09-13",
       to = "2026-01-01"), archive), archive, progress = FALSE)
   stopifnot(run$new == as.numeric(arguments[2]))
 })
@@ -52,14 +52,14 @@ bare <- quote({
 })
 
 plain <- quote({
-  address <- "/pages/00001.json"
+  url <- "/pages/00001.json"
   all <- NULL
-  while (!is.null(address)) {
+  while (!is.null(url)) {
     body <-
       jsonlite::fromJSON(
-        httr2::resp_body_string(httr2::req_perform(httr2::request(paste0(arguments[1], address)))))
+        httr2::resp_body_string(httr2::req_perform(httr2::request(paste0(arguments[1], url)))))
     all <- rbind(all, body$items)
-    address <- body$more
+    url <- body$more
   }
   all$at <- as.POSIXct(all$at / 1000, origin = "1970-01-01", tz = "UTC")
   connection <- DBI::dbConnect(RSQLite::SQLite(), tempfile())
@@ -79,8 +79,8 @@ in_turn <- function() {
   }
   warm_file <- tempfile()
   times <- vapply(1:8, function(i) {
-    c(once(collect_all, c(server$address, rows, "epoch-ms")),
-      once(bare, c(server$address, rows, warm_file)))
+    c(once(collect_all, c(server$url, rows, "epoch-ms")),
+      once(bare, c(server$url, rows, warm_file)))
   }, numeric(2))
   apply(times[, -1], 1, median)
 }
@@ -91,15 +91,15 @@ spent_file <- tempfile()
 collected <- collected_small <- collected_texts <- NULL
 bares <- spents <- NULL
 for (i in 1:5) {
-  collected <- rbind(collected, measure(collect_all, c(server$address, rows, "epoch-ms")))
-  bares <- rbind(bares, measure(bare, c(server$address, rows, spent_file)))
+  collected <- rbind(collected, measure(collect_all, c(server$url, rows, "epoch-ms")))
+  bares <- rbind(bares, measure(bare, c(server$url, rows, spent_file)))
   spents <- rbind(spents, scan(spent_file, quiet = TRUE))
   collected_texts <- rbind(collected_texts,
-    measure(collect_all, c(server_texts$address, rows, "rfc3339")))
+    measure(collect_all, c(server_texts$url, rows, "rfc3339")))
   collected_small <- rbind(collected_small,
-    measure(collect_all, c(server_small$address, rows / 10, "epoch-ms")))
+    measure(collect_all, c(server_small$url, rows / 10, "epoch-ms")))
 }
-script <- measure(plain, server$address)
+script <- measure(plain, server$url)
 warm <- in_turn()
 middle <- function(x) apply(x, 2, median)
 spent <- middle(spents)

@@ -3,7 +3,7 @@
 # exports beside the bare writers of the same table. Run with `make bench`.
 source("bench/parts.R")
 inside <- asNamespace("vetusta")
-# a service of bars of a day, any number of symbols, one call a symbol
+# a service of bars of a day, any number of symbols, one request a symbol
 port <- httpuv::randomPort(host = "127.0.0.1")
 code <- sprintf(paste0("app <- list(call = function(request) { q <- request$QUERY_STRING; v <- ",
   "function(n) as.numeric(sub(paste0('.*', n, '=([0-9]+).*'), '\\\\1', q)); at <- seq(ceiling(v(",
@@ -17,7 +17,7 @@ process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), std
 process$poll_io(20000)
 folder <- tempfile("desk")
 invisible(desk_make(folder, cards = character()))
-writeLines(c("source: bench", paste0("address: http://127.0.0.1:", port),
+writeLines(c("source: bench", paste0("url: http://127.0.0.1:", port),
   "limits: [50 per second]", "at_once: 4", "datasets:", "  bars:", "    shape: bars",
   "    request: /bars/{symbol}{?from,to}",
   "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    rows: /items",
@@ -39,7 +39,7 @@ hold <- function(archive, symbols, until, days = 30) {
   }
 }
 desk_of <- function(symbols, days = 30) {
-  writeLines(c("desk: bench", "wants:", paste0("  all: {source: bench, symbols: {file: s.txt}, ",
+  writeLines(c("desk: bench", "queries:", paste0("  all: {source: bench, symbols: {file: s.txt}, ",
     "interval: 1 day, from: ", format(Sys.Date() - days), "}")), file.path(folder, "desk.yml"))
   writeLines(symbols, file.path(folder, "s.txt"))
   unlink(list.files(folder, "archive", full.names = TRUE))
@@ -49,8 +49,8 @@ desk_of <- function(symbols, days = 30) {
 desk <- desk_of(sprintf("S%05d", 1:12000))
 archive <- archive_open(desk$archive)
 hold(archive, readLines(file.path(folder, "s.txt")), today)
-want <- inside$desk_want(desk, "all", archive)
-decide <- cpu(function() stopifnot(nrow(plan_calls(want, archive)$calls) == 0))
+query <- inside$desk_query(desk, "all", archive)
+decide <- cpu(function() stopifnot(nrow(plan_requests(query, archive)$requests) == 0))
 bare <- cpu(function() {
   DBI::dbGetQuery(archive$connection,
   paste0("SELECT s.key, max(g.last) FROM ",
@@ -64,26 +64,26 @@ refresh <- function(what) {
   desk <- desk_of(sprintf("S%05d", 1:2000))
   archive <- archive_open(desk$archive)
   hold(archive, readLines(file.path(folder, "s.txt")), today - 86400)
-  least <- plan_calls(inside$desk_want(desk, "all", archive), archive)$seconds
+  least <- plan_requests(inside$desk_query(desk, "all", archive), archive)$seconds
   archive_close(archive)
   spent <- system.time(done <- desk_refresh(desk, progress = FALSE))
   stopifnot(done$outcome == "done", done$new == 2000)
-  say(what, "%.3f    (%.1f s, %.1f s; %.1f ms of the processor a call)   aim: at most 1.05",
+  say(what, "%.3f    (%.1f s, %.1f s; %.1f ms of the processor a request)   aim: at most 1.05",
     spent[[3]] / least, spent[[3]], least, sum(spent[1:2]) / 2)
   again <- system.time(held <- desk_refresh(desk, progress = FALSE))[[3]]
-  say("the same again", "%.0f calls, %.2f s", sum(held$calls), again)
+  say("the same again", "%.0f requests, %.2f s", sum(held$requests), again)
   desk
 }
 desk <- refresh(paste0("a refresh of 2,000 symbols that lack one day, 50 calls a second, from an R ",
   "server (some 44 ms an answer), to the least"))
 if (nzchar(Sys.which("nginx"))) {
   archive <- archive_open(desk$archive)
-  asked <- inside$store_journal(archive)$address[1]
+  asked <- inside$store_journal(archive)$url[1]
   archive_close(archive)
   body <- rawToChar(curl::curl_fetch_memory(asked)$content)
   port <- httpuv::randomPort(host = "127.0.0.1")
   fast <- serve_answer(body, port)
-  writeLines(sub("^address: .*", paste0("address: http://127.0.0.1:", port), readLines(card)), card)
+  writeLines(sub("^url: .*", paste0("url: http://127.0.0.1:", port), readLines(card)), card)
   invisible(refresh("the same from nginx, to the least"))
   fast$process$kill()
 }
@@ -97,7 +97,7 @@ status <- stats::median(vapply(1:3, function(i) {
   system.time(system2("Rscript",
   c("--no-init-file", "-e", shQuote(code)), stdout = FALSE))[[3]]
 }, 0))
-parts <- c(list = system.time(inside$desk_want(desk, "all", NULL))[[3]],
+parts <- c(list = system.time(inside$desk_query(desk, "all", NULL))[[3]],
   all = system.time(desk_status(desk))[[3]])
 say("opening a desk with 50,000 series and printing its status, as a process",
   "%.2f s, of which its list %.2f s, all of status %.2f s   aim: under 3 s", status,

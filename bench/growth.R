@@ -33,7 +33,7 @@ archive_with <- function(n) {
 quay <- source_card("quay")
 plan <- function(to) {
   function(x) {
-    plan_calls(want_bars(quay, x$symbols, "1 day", from = "2026-01-05",
+    plan_requests(query_bars(quay, x$symbols, "1 day", from = "2026-01-05",
     to = to, now = as.POSIXct("2027-06-01", tz = "UTC")), x$archive)
   }
 }

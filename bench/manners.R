@@ -1,4 +1,4 @@
-# What the manners of APIs cost: decoding against the bare parse, a directory in 26 calls, many
+# What the manners of APIs cost: decoding against the bare parse, a directory in 26 requests, many
 # symbols of which some fail, and memory
 # over ten million rows; run from the project's folder with `make bench`. Every number is of this
 # run; the ratios are what counts.
@@ -65,25 +65,25 @@ for (letter in LETTERS) {
 }
 server <- serve_pages(folder)
 card <- tempfile(fileext = ".yml")
-writeLines(c("source: bench", paste0("address: ", server$address), "datasets:", "  directory:",
+writeLines(c("source: bench", paste0("url: ", server$url), "datasets:", "  directory:",
   "    shape: instruments", "    request: /pages/{letters}.json",
   paste0("    parameters: {letters: {each: [", paste(LETTERS, collapse = ", "), "]}}"),
   "    rows: /found", "    columns: {symbol: /code, name: /title, type: /kind, currency: /money}"),
   card)
 archive <- archive_open(tempfile(fileext = ".sqlite"))
 ours <-
-  system.time(run <- collect_run(plan_calls(want_rows(source_card(card), "directory"), archive),
+  system.time(run <- collect_run(plan_requests(query_rows(source_card(card), "directory"), archive),
     archive, progress = FALSE))[[3]]
 handle <- curl::new_handle()
 bare <- system.time(all <- do.call(rbind,
   lapply(LETTERS,
     function(letter) {
-      parse(curl::curl_fetch_memory(paste0(server$address, "/pages/", letter,
+      parse(curl::curl_fetch_memory(paste0(server$url, "/pages/", letter,
       ".json"), handle)$content, "/found")
     })))[[3]]
 stopifnot(run$new == length(unique(all$code)))
 cat(sprintf("%-42s %.2f s for %s rows, %s of them once, bare fetch and parse %.2f s, ratio %.1f\n",
-  "a directory over 26 calls", ours, count(nrow(all)), count(run$new), bare, ours / bare))
+  "a directory over 26 requests", ours, count(nrow(all)), count(run$new), bare, ours / bare))
 server$process$kill()
 
 # --- 2,000 symbols, one in twenty failing, 50 calls a second
@@ -95,12 +95,12 @@ code <-
   list(status = 200L, headers = list('Content-Type' = 'application/json'), body = sprintf('{\"rows\":[{\"n\":%%d}]}', k)) }); s <- httpuv::startServer('127.0.0.1', %d, app); cat('ready\\n'); flush(stdout()); while (TRUE) httpuv::service(1000)", port)
 process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|")
 process$poll_io(20000)
-writeLines(c("source: bench", paste0("address: http://127.0.0.1:", port), "limits: [50 per second]",
+writeLines(c("source: bench", paste0("url: http://127.0.0.1:", port), "limits: [50 per second]",
   "at_once: 4", "datasets:", "  one:", "    shape: table", "    request: /s/{symbol}",
   "    rows: /rows",
   "    columns: {symbol: {of: symbol}, n: {at: /n, as: number}}"), card)
 archive <- archive_open(tempfile(fileext = ".sqlite"))
-plan <- plan_calls(want_rows(source_card(card), "one", symbol = paste0("S", 1:2000)), archive)
+plan <- plan_requests(query_rows(source_card(card), "one", symbol = paste0("S", 1:2000)), archive)
 spent <- system.time(run <- collect_run(plan, archive, progress = FALSE))[[3]]
 stopifnot(run$new == 1900, nrow(run$failed) == 100)
 cat(sprintf("%-42s %.2f s, the limit's own minimum %.2f s, ratio %.3f   aim: at most 1.05\n",
@@ -113,7 +113,7 @@ collect_all <- quote({
   archive <- archive_open(tempfile(fileext = ".sqlite"))
   card <- bench_card(arguments[1], tempfile(fileext = ".yml"))
   run <-
-    collect_run(plan_calls(want_bars(source_card(card), "KELD", "1 minute", from = "2020-09-13",
+    collect_run(plan_requests(query_bars(source_card(card), "KELD", "1 minute", from = "2020-09-13",
       to = "2041-01-01", now = as.POSIXct("2042-01-01", tz = "UTC")), archive), archive,
       progress = FALSE)
   stopifnot(run$new == as.numeric(arguments[2]))
@@ -126,7 +126,7 @@ peaks <- vapply(c(most_rows / 10, most_rows), function(rows) {
     server$process$kill()
     unlink(folder, recursive = TRUE)
   })
-  measure(collect_all, c(server$address, format(rows, scientific = FALSE)))[2]
+  measure(collect_all, c(server$url, format(rows, scientific = FALSE)))[2]
 }, 0)
 cat(sprintf("%-42s %.0f MB at %s rows, %.0f MB at %s rows, ratio %.2f   aim: at most 1.3\n",
   "peak memory of a collection", peaks[1], count(most_rows / 10), peaks[2], count(most_rows),

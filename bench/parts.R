@@ -5,7 +5,7 @@ library(vetusta)
 
 page_rows <- 5000L
 
-# One-minute bars in pages of JSON files, each with the address of the next, the last without.
+# One-minute bars in pages of JSON files, each with the URL of the next, the last without.
 # Their times are milliseconds since 1970, or RFC 3339.
 write_pages <- function(folder, rows, written = FALSE) {
   dir.create(folder, showWarnings = FALSE, recursive = TRUE)
@@ -49,7 +49,7 @@ serve_pages <- function(folder) {
   process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|",
     stderr = "|", env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
   process$poll_io(20000)
-  list(process = process, address = paste0("http://127.0.0.1:", port))
+  list(process = process, url = paste0("http://127.0.0.1:", port))
 }
 
 serve_with_nginx <- function(folder, port) {
@@ -82,14 +82,14 @@ start_nginx <- function(port, location) {
     if (up) break
     Sys.sleep(0.1)
   }
-  list(process = process, address = paste0("http://127.0.0.1:", port))
+  list(process = process, url = paste0("http://127.0.0.1:", port))
 }
 
-bench_card <- function(address, file, time_as = "epoch-ms") {
-  writeLines(c("source: bench", paste0("address: ", address), "datasets:", "  bars:",
+bench_card <- function(url, file, time_as = "epoch-ms") {
+  writeLines(c("source: bench", paste0("url: ", url), "datasets:", "  bars:",
     "    shape: bars", "    request: /pages/00001.json", "    largest_page: 5000",
     "    rows: /items",
-    "    next_page: {by: address, at: /more}", "    columns:",
+    "    next_page: {by: url, at: /more}", "    columns:",
     paste0("      time: {at: /at, as: ", time_as, "}"), "      open: /fst", "      high: /top",
     "      low: /low", "      close: /lst", "      volume: /qty"), file)
   file

@@ -23,7 +23,7 @@ web <- serve_pages(folder)
 collect_all <- quote({
   archive <- archive_open(arguments[2])
   card <- bench_card(arguments[1], tempfile(fileext = ".yml"))
-  run <- collect_run(plan_calls(want_bars(source_card(card), "KELD", "1 minute",
+  run <- collect_run(plan_requests(query_bars(source_card(card), "KELD", "1 minute",
     from = "2020-09-13", to = "2026-01-01"), archive), archive, progress = FALSE)
   stopifnot(run$new == as.numeric(arguments[3]))
 })
@@ -36,7 +36,7 @@ spent <- list(file = NULL, server = NULL, read_file = NULL, read_server = NULL)
 for (i in 1:3) {
   file <- tempfile(fileext = ".sqlite")
   uri <- database(paste0("one", i))
-  told <- c(web$address, file, format(rows, scientific = FALSE))
+  told <- c(web$url, file, format(rows, scientific = FALSE))
   spent$file <- c(spent$file, measure(collect_all, told)[1])
   spent$server <- c(spent$server, measure(collect_all, replace(told, 2, uri))[1])
   spent$read_file <- c(spent$read_file, measure(read_all, told)[1])
@@ -58,32 +58,32 @@ archive <- list(path = database("many"))
 running <- lapply(1:8, function(i) {
   bars_collector(card, archive, symbols, host = paste0("host", i %% 4), lease = "10")
 })
-calls <- function() {
+requests <- function() {
   if (file.exists(file.path(told, "times")))
   as.numeric(readLines(file.path(told, "times"))) else numeric()
 }
 killed <- 0
 while (any(vapply(running, function(one) one$is_alive(), TRUE))) {
-  if (killed < 3 && length(calls()) > 400 * (killed + 1)) {
+  if (killed < 3 && length(requests()) > 400 * (killed + 1)) {
     killed <- killed + 1
     running[[killed]]$kill()
   }
   Sys.sleep(0.2)
 }
-times <- sort(calls())
+times <- sort(requests())
 asked <- readLines(file.path(told, "calls"))
 held <- archive_open(archive$path)
 bars <- archive_bars(held, interval = "1 minute")
 stopifnot(identical(as.vector(table(bars$symbol)), rep(50L, symbols)))
 stored <- archive_journal(held)
-stored <- stored$address[stored$outcome == "stored"]
+stored <- stored$url[stored$outcome == "stored"]
 # in the middle of the run, while all of it was there to be asked
 steady <- times[times > times[1] + 5 & times < times[1] + 25]
-say("eight collectors on four machines, three killed: calls", "%d of %d asked, %d stored twice",
+say("eight collectors on four machines, three killed: requests", "%d of %d asked, %d stored twice",
   length(times), symbols * 5, sum(duplicated(stored)))
-say("the most calls in any second; aim 50 at most", "%d", most_within(times, 1))
+say("the most requests in any second; aim 50 at most", "%d", most_within(times, 1))
 say("of the limit used; aim 95 %% at least", "%.1f %%", 100 * length(steady) / (20 * 50))
-say("calls that were asked for twice (under way when one was killed)", "%d",
+say("requests that were asked for twice (under way when one was killed)", "%d",
   sum(duplicated(asked)))
 for (one in running) invisible(one$kill())
 invisible(server$stop())
@@ -127,10 +127,10 @@ bare <- function(columns, rows, of, times) {
   names <- c("series", "time", "known", "stamp", "wide", names(rows)[-(1:2)])
   types <- c("UInt32", "Int64", "Int64", "UInt64", "UInt8", rep("Float64", 5))
   body <- vetusta:::native_write_cpp(all, names, types)
-  address <- paste0(columns$servers[1], "/?query=", curl::curl_escape(paste0("INSERT INTO ",
+  url <- paste0(columns$servers[1], "/?query=", curl::curl_escape(paste0("INSERT INTO ",
     vetusta:::columns_table(columns, "bars"), " (", paste(names, collapse = ", "),
     ") FORMAT Native")))
-  system.time(for (i in seq_len(times)) curl::curl_fetch_memory(address,
+  system.time(for (i in seq_len(times)) curl::curl_fetch_memory(url,
     curl::new_handle(postfields = body)), gcFirst = FALSE)[[3]] / times
 }
 database <- function(name, cluster = FALSE) {

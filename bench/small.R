@@ -12,7 +12,7 @@ body <- jsonlite::toJSON(list(items = items), auto_unbox = TRUE, digits = 6)
 server <- serve_answer(body, httpuv::randomPort(host = "127.0.0.1"))
 symbols <- sprintf("S%05d", seq_len(count))
 card <- tempfile(fileext = ".yml")
-writeLines(c("source: bench", paste0("address: ", server$address), "datasets:", "  bars:",
+writeLines(c("source: bench", paste0("url: ", server$url), "datasets:", "  bars:",
   "    shape: bars", "    request: /bars/{symbol}{?from,to}", "    rows: /items", "    parameters:",
   "      from: {as: epoch-s}", "      to: {as: epoch-s}", "    columns:",
   "      time: {at: /at, as: epoch-ms}", "      open: /fst", "      high: /top", "      low: /low",
@@ -21,8 +21,8 @@ writeLines(c("source: bench", paste0("address: ", server$address), "datasets:", 
 ours <- function() {
   archive <- archive_open(tempfile(fileext = ".sqlite"))
   on.exit(archive_close(archive))
-  want <- want_bars(source_card(card), symbols, "1 minute", from = "2020-09-13", to = "2020-09-13")
-  run <- collect_run(plan_calls(want, archive), archive, progress = FALSE)
+  query <- query_bars(source_card(card), symbols, "1 minute", from = "2020-09-13", to = "2020-09-13")
+  run <- collect_run(plan_requests(query, archive), archive, progress = FALSE)
   stopifnot(run$new == 10 * count)
 }
 
@@ -35,7 +35,7 @@ bare <- function() {
     "high REAL, low REAL, close REAL, volume REAL)"))
   handle <- curl::new_handle()
   for (symbol in symbols) {
-    content <- curl::curl_fetch_memory(paste0(server$address, "/bars/", symbol,
+    content <- curl::curl_fetch_memory(paste0(server$url, "/bars/", symbol,
       "?from=1599955200&to=1600041600"), handle)$content
     items <- RcppSimdJson::fparse(content, query = "/items", int64_policy = "double")
     DBI::dbBegin(connection)

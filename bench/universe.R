@@ -82,7 +82,7 @@ table <- best(function() {
 say("one company's table: ", table, " s")
 archive_close(archive)
 
-# --- a directory of 40,000 instruments over 26 calls, and a snapshot of 15,000 rows, against the
+# --- a directory of 40,000 instruments over 26 requests, and a snapshot of 15,000 rows, against the
 # bare fetch and parse of the same bodies
 pages <- file.path(folder, "pages")
 dir.create(pages)
@@ -103,9 +103,9 @@ code <- sprintf(paste0("s <- httpuv::startServer('127.0.0.1', %d, list(staticPat
   "httpuv::service(1000)"), port, pages)
 server <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|")
 server$poll_io(10000)
-address <- paste0("http://127.0.0.1:", port, "/p")
+url <- paste0("http://127.0.0.1:", port, "/p")
 card <- file.path(folder, "bench.yml")
-writeLines(c("source: bench", paste0("address: ", address), "datasets:", "  directory:",
+writeLines(c("source: bench", paste0("url: ", url), "datasets:", "  directory:",
   "    shape: instruments", "    request: /{letters}",
   paste0("    parameters: {letters: {each: [", paste(LETTERS, collapse = ", "), "]}}"),
   "    rows: /found", "    columns: {symbol: /code, name: /title, type: /kind, currency: /money}",
@@ -118,20 +118,20 @@ collect <- function(dataset) {
   function() {
     archive <- archives[[1]]
     archives <<- archives[-1]
-    collect_run(plan_calls(want_rows(source_card(card), dataset), archive), archive,
+    collect_run(plan_requests(query_rows(source_card(card), dataset), archive), archive,
       progress = FALSE)
   }
 }
 fetch <- function(names) {
   handle <- curl::new_handle()
   lapply(names, function(name) {
-    jsonlite::fromJSON(rawToChar(curl::curl_fetch_memory(file.path(address, name),
+    jsonlite::fromJSON(rawToChar(curl::curl_fetch_memory(file.path(url, name),
       handle)$content))
   })
 }
 ours <- best(collect("directory"))
 bare <- best(function() fetch(LETTERS))
-say("a directory of ", 26 * n, " instruments over 26 calls, to jsonlite's bare fetch and parse: ",
+say("a directory of ", 26 * n, " instruments over 26 requests, to jsonlite's bare fetch and parse: ",
   ours / bare, " (", ours, " s)")
 ours <- best(collect("market"))
 bare <- best(function() fetch("market"))
@@ -140,7 +140,7 @@ say("a snapshot of 15,000 rows, to jsonlite's bare fetch and parse: ", ours / ba
 if (requireNamespace("RcppSimdJson", quietly = TRUE)) {
   quick <- function(names) {
     lapply(names, function(name) {
-      RcppSimdJson::fparse(curl::curl_fetch_memory(file.path(address, name))$content)
+      RcppSimdJson::fparse(curl::curl_fetch_memory(file.path(url, name))$content)
     })
   }
   say("the same two against RcppSimdJson's: ", best(collect("directory")) /

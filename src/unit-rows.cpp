@@ -1,4 +1,4 @@
-// JSON as rows, blocks of the column store, the stand-ins' front, and the calls from R.
+// JSON as rows, blocks of the column store, the stand-ins' front, and the requests from R.
 #include "json-rows.cpp"
 #include "native.cpp"
 #include "standin-front.cpp"

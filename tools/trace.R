@@ -19,7 +19,7 @@ place <- unlist(lapply(files, function(file) {
   stats::setNames(rep(basename(file), length(names)), names)
 }))
 rooms <- c(cli = "shell", desk = "shell", page = "shell", figure = "output", report = "output",
-  export = "output", query = "collection", want = "collection", plan = "collection",
+  export = "output", query = "collection", query = "collection", plan = "collection",
   collect = "collection", archive = "archive", store = "archive", wire = "wire", decode = "wire",
   source = "source", standin = "stand-ins")
 room_of <- function(file) {
@@ -94,22 +94,22 @@ do.call(Sys.setenv, as.list(package$standin_keys))
 
 folder <- tempfile("trace")
 desk <- desk_make(folder, cards = c("quay", "basin"),
-  addresses = list(quay = paste0(root, "/quay"), basin = paste0(root, "/basin")))
+  urls = list(quay = paste0(root, "/quay"), basin = paste0(root, "/basin")))
 archive <- archive_open(file.path(folder, "archive.sqlite"))
 
 quay <- desk_source(desk, "quay")
-bars <- plan_calls(want_bars(quay, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-26"),
+bars <- plan_calls(query_bars(quay, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-26"),
   archive)
 result <- of_one_page("a page of bars", traced(collect_run(bars, archive, progress = FALSE)))
 
 basin <- desk_source(desk, "basin")
-statistics <- plan_calls(want_observations(basin, "LOCK_TRAFFIC", CARGO = "GRAIN",
+statistics <- plan_calls(query_observations(basin, "LOCK_TRAFFIC", CARGO = "GRAIN",
   archive = archive), archive)
 result <- rbind(result, of_one_page("a page of a statistic",
   traced(collect_run(statistics, archive, progress = FALSE))))
 archive_close(archive)
 
-writeLines(c(readLines(file.path(folder, "desk.yml")), "wants:", "  prices:", "    source: quay",
+writeLines(c(readLines(file.path(folder, "desk.yml")), "queries:", "  prices:", "    source: quay",
   "    dataset: bars", "    symbols: [KELD]", "    interval: 1 minute", "    from: 2026-03-12",
   "    to: 2026-03-26"), file.path(folder, "desk.yml"))
 invisible(desk_refresh(desk_open(folder)))

@@ -7,7 +7,7 @@ document.addEventListener("click", (event) => {
     one.setAttribute("aria-current", "true");
     // days that were chosen of one series are not meant of the next
     document.querySelectorAll("input.day").forEach((day) => { day.value = ""; Shiny.setInputValue(day.id, ""); });
-    Shiny.setInputValue("address", one.dataset.address);
+    Shiny.setInputValue("series", one.dataset.series);
     // where the page is one column, what was chosen stands below the list
     if (window.innerWidth < 768) setTimeout(() => document.getElementById("tab")?.scrollIntoView({ block: "center" }), 400);
   }

@@ -36,8 +36,8 @@ open_browser <- function(width = 1280, height = 800, env = parent.frame()) {
 }
 
 # The page is waited for by its state: the event of its load is missed where the machine is busy.
-visit <- function(browser, address) {
-  browser$page$Page$navigate(address, timeout_ = 120)
+visit <- function(browser, url) {
+  browser$page$Page$navigate(url, timeout_ = 120)
   page_until(browser,
     "location.href !== 'about:blank' && document.readyState === 'complete'", 120)
   invisible(browser)

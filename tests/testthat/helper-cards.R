@@ -1,17 +1,17 @@
 # Cards for scripted servers, and what such servers answer.
-write_card <- function(address, dataset, extra = character(), env = parent.frame()) {
+write_card <- function(url, dataset, extra = character(), env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
-  writeLines(c("source: test", paste0("address: ", address), extra, "datasets:", "  rows:",
+  writeLines(c("source: test", paste0("url: ", url), extra, "datasets:", "  rows:",
     "    shape: table", paste0("    ", dataset)), file)
   file
 }
 
 collect_rows <- function(card, archive = NULL, ..., env = parent.frame()) {
   if (is.null(archive)) archive <- new_archive(env)
-  run <- collect_run(plan_calls(want_rows(source_card(card), "rows", ...), archive), archive,
+  run <- collect_run(plan_requests(query_rows(source_card(card), "rows", ...), archive), archive,
     progress = FALSE)
   list(run = run,
-    rows = tryCatch(archive_rows(archive, "test", "rows"), vetusta_error_want = function(e) NULL),
+    rows = tryCatch(archive_rows(archive, "test", "rows"), vetusta_error_argument = function(e) NULL),
     journal = archive_journal(archive), archive = archive)
 }
 
@@ -29,22 +29,22 @@ asked <- function(request, name) {
 }
 
 # A card of whole lines, and what it collects.
-bars_card <- function(address, lines, env = parent.frame()) {
+bars_card <- function(url, lines, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
-  writeLines(c("source: test", paste0("address: ", address), lines), file)
+  writeLines(c("source: test", paste0("url: ", url), lines), file)
   source_card(file)
 }
 collect_bars <- function(source, symbols, interval, from, to, archive = NULL, ...,
   env = parent.frame()) {
   if (is.null(archive)) archive <- new_archive(env)
-  run <- collect_run(plan_calls(want_bars(source, symbols, interval, from = from, to = to),
+  run <- collect_run(plan_requests(query_bars(source, symbols, interval, from = from, to = to),
     archive), archive, progress = FALSE, ...)
   list(run = run, archive = archive,
     bars = tryCatch(archive_bars(archive, symbols, interval),
-      vetusta_error_want = function(e) NULL), journal = archive_journal(archive))
+      vetusta_error_argument = function(e) NULL), journal = archive_journal(archive))
 }
 
-# Rows put into an archive without a call.
+# Rows put into an archive without a request.
 put_rows <- function(archive, source, dataset, shape, rows, frequency = "", ...) {
   parcel <- vetusta:::archive_parcel(shape, as.data.frame(rows), frequency = frequency,
     at = as.numeric(Sys.time()))

@@ -72,12 +72,12 @@ columns_server <- function(env = parent.frame(), keeper = NULL, folder = NULL) {
     for (part in c("data", "tmp")) dir.create(file.path(home, part), recursive = TRUE)
     columns_config(home, ports[i], native[i], native, ports[4 + i], keeper, i)
     shard <- new.env()
-    shard$address <- paste0("http://127.0.0.1:", ports[i])
+    shard$url <- paste0("http://127.0.0.1:", ports[i])
     shard$start <- function() {
       shard$process <- processx::process$new("clickhouse-server", paste0("--config-file=", home,
         "/config.xml"), stdout = NULL, stderr = NULL)
       for (try in 1:100) {
-        up <- tryCatch(curl::curl_fetch_memory(shard$address)$status_code == 200,
+        up <- tryCatch(curl::curl_fetch_memory(shard$url)$status_code == 200,
           error = function(e) FALSE)
         if (up) return(TRUE)
         Sys.sleep(0.2)
@@ -90,11 +90,11 @@ columns_server <- function(env = parent.frame(), keeper = NULL, folder = NULL) {
   })
   sql <- function(statement, server = 1) {
     handle <- curl::new_handle(postfields = statement)
-    rawToChar(curl::curl_fetch_memory(one[[server]]$address, handle)$content)
+    rawToChar(curl::curl_fetch_memory(one[[server]]$url, handle)$content)
   }
   list(shards = one, sql = sql, uri = function(database, cluster = FALSE) {
-    servers <- if (cluster) paste0(one[[1]]$address, ",", sub("http://", "", one[[2]]$address))
-    else one[[1]]$address
+    servers <- if (cluster) paste0(one[[1]]$url, ",", sub("http://", "", one[[2]]$url))
+    else one[[1]]$url
     paste0(servers, "/", database, if (cluster) "?cluster=pair")
   })
 }
@@ -105,7 +105,7 @@ columns_shared <- function() {
   columns_here$server
 }
 
-# A fresh database on both servers, by its address.
+# A fresh database on both servers, by its URL.
 columns_database <- function(cluster = FALSE, server = columns_shared()) {
   columns_here$count <- (columns_here$count %||% 0) + 1
   name <- paste0("d", columns_here$count)

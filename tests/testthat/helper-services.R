@@ -17,13 +17,13 @@ start_services <- function(..., env = parent.frame()) {
     text <- c(text, process$read_output_lines())
     found <- regmatches(text, regexpr("https?://[a-z0-9.]+:[0-9]+(?=/quay)", text, perl = TRUE))
     if (length(found)) {
-      return(list(process = process, address = paste0(found[1], "/quay"), root = found[1]))
+      return(list(process = process, url = paste0(found[1], "/quay"), root = found[1]))
     }
   }
   stop("the services did not start: ", paste(process$read_all_error_lines(), collapse = " "))
 }
 
-# A server that answers as it is told: `answer` is a function of the number of the call and the
+# A server that answers as it is told: `answer` is a function of the number of the request and the
 # request.
 start_scripted <- function(answer, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
@@ -72,24 +72,24 @@ new_archive <- function(env = parent.frame()) {
   archive
 }
 
-# A card for a scripted server: one page of bars at /items, the next address at /more.
-plain_card <- function(address, extra = character(), env = parent.frame()) {
+# A card for a scripted server: one page of bars at /items, the next URL at /more.
+plain_card <- function(url, extra = character(), env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
   writeLines(c(
-    "source: test", paste0("address: ", address), extra, "datasets:", "  bars:", "    shape: bars",
+    "source: test", paste0("url: ", url), extra, "datasets:", "  bars:", "    shape: bars",
     "    request: /bars/{symbol}{?from,to}",
     "    largest_page: 2", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
-    "    rows: /items", "    next_page: {by: address, at: /more}",
+    "    rows: /items", "    next_page: {by: url, at: /more}",
     paste0("    columns: {time: {at: /t, as: epoch-s}, open: /o, high: /h, low: /l, close: /c, ",
       "volume: {at: /v, need: optional}}")
   ), file)
   file
 }
 
-collect_plain <- function(address, archive, symbols = "KELD", ...) {
-  want <- want_bars(source_card(plain_card(address, ...)), symbols, "1 minute", from = "2026-03-12",
+collect_plain <- function(url, archive, symbols = "KELD", ...) {
+  query <- query_bars(source_card(plain_card(url, ...)), symbols, "1 minute", from = "2026-03-12",
     to = "2026-03-12")
-  collect_run(plan_calls(want, archive), archive, progress = FALSE)
+  collect_run(plan_requests(query, archive), archive, progress = FALSE)
 }
 
 # The command line: in this process, which takes a fifth of the time, or with `process` in one of

@@ -18,19 +18,19 @@ test_that("each way of access puts its credential where the API looks for it", {
   )
   for (name in names(ways)) {
     check <- ways[[name]][[2]]
-    address <- start_scripted(function(n,
+    url <- start_scripted(function(n,
       request) {
       if (isTRUE(check(request))) json_answer(list(items = list(list(n = 1))))
       else json_answer("{}", status = 401L)
     }, env = environment())
-    expect_identical(collect_rows(write_card(address, one_row, ways[[name]][[1]],
+    expect_identical(collect_rows(write_card(url, one_row, ways[[name]][[1]],
       env = environment()))$rows$n, 1, label = name)
   }
 })
 
 test_that("a token is granted once, renewed when it is refused, and kept in memory only", {
   withr::local_envvar(secrets)
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     if (request$PATH_INFO == "/token") {
       form <- rawToChar(request$rook.input$read())
       good <- grepl("grant_type=client_credentials", form) &&
@@ -39,16 +39,16 @@ test_that("a token is granted once, renewed when it is refused, and kept in memo
       return(if (good) json_answer(list(access_token = paste0("tok-", n), expires_in = 3600))
       else json_answer("{}", status = 400L))
     }
-    # the first token is worth one call
+    # the first token is worth one request
     if (n == 3) return(json_answer(list(problem = "expired"), status = 401L))
     page <- as.numeric(asked(request, "page") %||% 1)
     if (!grepl("^Bearer tok-", request$HTTP_AUTHORIZATION)) return(json_answer("{}", status = 403L))
     json_answer(list(items = list(list(n = page, by = request$HTTP_AUTHORIZATION)), pages = 4))
   }, env = environment())
-  card <- write_card(address,
+  card <- write_card(url,
     c("request: /rows", "rows: /items", "columns: {n: {at: /n, as: number}, by: /by}",
       "next_page: {by: page, send: page, pages: /pages}"),
-    paste0("access: {by: token, address: /token, grant: client_credentials, client: A_CLIENT, ",
+    paste0("access: {by: token, url: /token, grant: client_credentials, client: A_CLIENT, ",
       "client_secret: A_CLIENT_SECRET, send_client: basic}"))
   got <- collect_rows(card)
   expect_identical(got$rows$n, as.numeric(1:4))
@@ -59,35 +59,35 @@ test_that("a token is granted once, renewed when it is refused, and kept in memo
 
 test_that("a grant that is refused says so, without the secret", {
   withr::local_envvar(secrets)
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(error = paste("wrong:", rawToChar(request$rook.input$read()))),
     status = 400L)
   }, env = environment())
-  card <- write_card(address, one_row,
-    "access: {by: token, address: /token, grant: password, user: A_USER, password: A_PASSWORD}")
+  card <- write_card(url, one_row,
+    "access: {by: token, url: /token, grant: password, user: A_USER, password: A_PASSWORD}")
   error <- expect_error_kind(collect_rows(card), "access", "gives no token")
   expect_false(grepl("pass:word|pass%3Aword", conditionMessage(error)))
 })
 
 test_that("an account of a card is chosen by name", {
   withr::local_envvar(c(A_KEY = "one", B_KEY = "two"))
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(items = list(list(n = match(asked(request, "k"), c("one", "two"))))))
   },
     env = environment())
-  card <- write_card(address, one_row,
+  card <- write_card(url, one_row,
     c("access: {by: query, name: k, secret: A_KEY}", "accounts: {spare: {secret: B_KEY}}"))
   archive <- new_archive()
-  collect_run(plan_calls(want_rows(source_card(card, account = "spare"), "rows"), archive), archive,
+  collect_run(plan_requests(query_rows(source_card(card, account = "spare"), "rows"), archive), archive,
     progress = FALSE)
   expect_identical(archive_rows(archive, "test", "rows")$n, 2)
   expect_error_kind(source_card(card, account = "sparr"), "card", "spare")
 })
 
 test_that(
-  paste0("a next address or redirect elsewhere is refused, or followed without the credential, ",
+  paste0("a next URL or redirect elsewhere is refused, or followed without the credential, ",
     "as the card says"), {
   withr::local_envvar(secrets)
   other <- start_scripted(function(n,
@@ -101,7 +101,7 @@ test_that(
   },
     env = environment())
   access <- "access: {by: header, name: X-Key, secret: A_KEY}"
-  paged <- c(one_row, "next_page: {by: address, at: /more}")
+  paged <- c(one_row, "next_page: {by: url, at: /more}")
   expect_match(collect_rows(write_card(first, paged, access))$run$failed$what, "another place")
   expect_identical(collect_rows(write_card(first, paged, c(access, "elsewhere: follow")))$rows$n,
     c(1, 2))
@@ -121,28 +121,28 @@ test_that("a card that holds a secret itself, or lacks a part of its access, is 
   expect_error_kind(source_card(write_card("https://a.example.org", one_row,
     "access: {by: query, secret: A_KEY}")), "card", "\"name\"")
   expect_error_kind(source_card(write_card("https://a.example.org", one_row,
-    "access: {by: token, grant: password}")), "card", "\"address\"")
+    "access: {by: token, grant: password}")), "card", "\"URL\"")
 })
 
 test_that(
   "quotas of a day are counted in the archive, by all processes, and the run says when to go on", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
   },
     env = environment())
-  card <- write_card(address,
+  card <- write_card(url,
     c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
     c("limits: [6 per day]", "quota_zone: Europe/Riga"))
   archive <- new_archive()
-  plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(1:10)), archive)
+  plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(1:10)), archive)
   expect_identical(plan$quotas$left, 6)
   expect_identical(plan$quotas$ends, vetusta:::local_day(Sys.time(), "Europe/Riga") + 1)
   # nolint
   code <-
     sprintf(
       paste0("library(vetusta); a <- archive_open('%s'); r <- ",
-        paste0("collect_run(plan_calls(want_rows(source_card('%s'), 'rows', k = ",
+        paste0("collect_run(plan_requests(query_rows(source_card('%s'), 'rows', k = ",
           "as.character(%%s)), a), a, progress = FALSE); cat(r$pages)")), archive$path, card)
   both <- lapply(c("1:5", "6:10"),
     function(k) {

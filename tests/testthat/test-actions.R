@@ -85,14 +85,14 @@ apply_message <- function(archive, text, count = NULL) {
     measures = "OBS_VALUE")
   source <- source_card("basin")
   source$sdmx$updates <- FALSE
-  want <- vetusta:::new_want("observations", source = source,
+  query <- vetusta:::new_query("observations", source = source,
     dataset = vetusta:::dataflow_named("F"), about = about, selection = list(), window = list(),
     query = list(), symbols = character(), notes = NULL)
-  run <- vetusta:::run_make(want, vetusta:::archive_sink(archive, want))
-  chain <- vetusta:::want_chain(want, data.frame(symbol = "F", label = "F",
+  run <- vetusta:::run_make(query, vetusta:::archive_sink(archive, query))
+  chain <- vetusta:::query_chain(query, data.frame(symbol = "F", label = "F",
     keys = I(list(list(selection = list(), count = count)))), run$sink$noted)
   vetusta:::collect_good(run, vetusta:::queue_make(NULL), vetusta:::tally_make(), chain,
-    list(status = 200L, headers = list(), body = charToRaw(text), address = "x", seconds = 0))
+    list(status = 200L, headers = list(), body = charToRaw(text), url = "x", seconds = 0))
 }
 stored <- function(archive) {
   rows <- vetusta:::store_read(archive, vetusta:::store_series(archive)$id)
@@ -150,19 +150,19 @@ test_that("a selection that is too large is cut by what brings it down, and reme
     dimensions = data.frame(id = c(dims, "TIME_PERIOD"),
       role = c("dimension", "dimension", "time")))
   source <- source_card("basin")
-  want <- vetusta:::new_want("observations", source = source,
+  query <- vetusta:::new_query("observations", source = source,
     dataset = vetusta:::dataflow_named("F"), about = about,
     selection = list(FREQ = "A", GEO = codes), query = list(), symbols = character(),
     window = vetusta:::observation_window("1500", "2020"))
-  keys <- list(selection = want$selection, start = "1500", end = "2020")
-  by_time <- vetusta:::halve_call(want, keys)
+  keys <- list(selection = query$selection, start = "1500", end = "2020")
+  by_time <- vetusta:::halve_planned(query, keys)
   expect_identical(lengths(lapply(by_time, function(part) part$selection$GEO)), c(400L, 400L))
-  by_code <- vetusta:::halve_call(want, keys, long = TRUE)
+  by_code <- vetusta:::halve_planned(query, keys, long = TRUE)
   expect_identical(lengths(lapply(by_code, function(part) part$selection$GEO)), c(200L, 200L))
-  chain <- list(known = keys, request = list(address = "short"), start = "s")
+  chain <- list(known = keys, request = list(url = "short"), start = "s")
   for (answer in list(list(status = 414, body = raw()), list(status = 510, body = raw()),
     list(status = 400, body = charToRaw("Query exceeds the limit of 10000")))) {
-    cut <- vetusta:::want_refused(want, c(chain, list(noted = function(...) NULL,
+    cut <- vetusta:::query_refused(query, c(chain, list(noted = function(...) NULL,
       formats = "csv")), answer)
     expect_identical(cut$outcome, "cut")
     expect_identical(cut$notes[[1]]$kind, "large")
@@ -177,7 +177,7 @@ test_that("NA is a code in a column of keys, and a value's flag stands behind it
     text <- readLines(file)
     writeLines(sub("shape: table", "shape: observations", text), file)
     archive <- new_archive(parent.frame())
-    collect_run(plan_calls(want_rows(source_card(file), "rows"), archive), archive,
+    collect_run(plan_requests(query_rows(source_card(file), "rows"), archive), archive,
       progress = FALSE)
     archive
   }
@@ -209,11 +209,11 @@ test_that("updates are asked for in a form that can say deletions, and codes as 
   source <- source_card("basin")
   source$sdmx$updates <- TRUE
   source$sdmx$version <- "2.1"
-  want <- list(source = source, about = list(flow = list(agency = "X", id = "F", version = "1")),
+  query <- list(source = source, about = list(flow = list(agency = "X", id = "F", version = "1")),
     query = list())
   chain <- list(known = list(selection = list(FREQ = "A")), formats = c("csv", "xml"),
     noted = function(kind, key) list(at = 1e9))
-  expect_identical(vetusta:::observation_request(want, chain)$formats, c("xml", "csv"))
+  expect_identical(vetusta:::observation_request(query, chain)$formats, c("xml", "csv"))
   about <- list(codes = list(GEO = list(id = c("100000", "A", "B"), labels = list(en = c("x",
     "Grain", "Grain")))))
   expect_identical(vetusta:::match_codes(100000, "GEO", about), "100000")

@@ -29,8 +29,8 @@ test_that(
         '"t":20260313093000},{"id":7,"v":"3","level":-999.0,"d":"2026-03-14","t":20260314093000}]'))
   answer <- function(n, request) list(status = 200L, headers = list(), body = body)
   environment(answer) <- list2env(list(body = body), parent = globalenv())
-  address <- start_scripted(answer)
-  card <- write_card(address,
+  url <- start_scripted(answer)
+  card <- write_card(url,
     c("request: /rows", "rows: \"\"", "columns:", "  id: /id",
       "  v: {at: /v, as: number, need: optional, nothing: [\"-\", n/a]}",
     "  level: {at: /level, as: number, need: optional, nothing: [-999]}",
@@ -44,7 +44,7 @@ test_that(
   expect_identical(format(decoded$columns$t, "%H:%M", tz = "UTC"), rep("09:30", 3))
   expect_identical(nrow(decoded$faults), 0L)
   # without the word they are values that cannot be read, or numbers
-  plain <- vetusta:::decode_body(source_card(write_card(address, c("request: /rows", "rows: \"\"",
+  plain <- vetusta:::decode_body(source_card(write_card(url, c("request: /rows", "rows: \"\"",
     "columns: {v: {at: /v, as: number, need: optional}, level: {at: /level, as: number}}"
   )))$datasets$rows, charToRaw(body),
 
@@ -56,11 +56,11 @@ test_that(
 })
 
 test_that("a row with several faults is set aside once", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(items = list(list(a = "x", b = "y"), list(a = 1, b = 2))))
   })
-  got <- collect_rows(write_card(address,
+  got <- collect_rows(write_card(url,
     c("request: /rows", "rows: /items",
       "columns: {a: {at: /a, as: number}, b: {at: /b, as: number}}")))
   expect_identical(got$run$rejected, 1)
@@ -79,40 +79,40 @@ test_that(
     environment(answer) <- list2env(list(status = status), parent = globalenv())
     card <- bars_card(start_scripted(answer, env = environment()),
       c("datasets:", "  bars:", "    shape: bars", "    request: /b{?codes}",
-        "    symbols_a_call: 8", "    rows: /items",
+        "    symbols_a_request: 8", "    rows: /items",
       "    parameters: {codes: {gives: symbols, join: \",\"}}",
       "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"), env = environment())
     symbols <- c("A", "B", "BAD", "C", "D", "E", "F")
     archive <- new_archive(environment())
     run <-
-      collect_run(plan_calls(want_bars(card, symbols, "1 minute", from = "2026-03-12",
+      collect_run(plan_requests(query_bars(card, symbols, "1 minute", from = "2026-03-12",
         to = "2026-03-12"), archive), archive, progress = FALSE)
     expect_identical(run$failed$symbol, "BAD", label = paste("HTTP", status))
     expect_identical(run$new, 6)
     expect_identical(sort(archive_series(archive)$key), setdiff(symbols, "BAD"))
     # one selection, cut three times at largest_page: 7 symbols need no more than 2 * 3 further
-    # calls
+    # requests
     expect_lte(nrow(archive_journal(archive)), 7L)
   }
 })
 
-test_that("symbols that share a call share its rows, so that no answer is longer than one can be", {
+test_that("symbols that share a request share its rows, so that no answer is longer than one can be", {
   card <- function(symbols) {
     bars_card("https://data.example.org",
     c("datasets:", "  bars:", "    shape: bars", "    request: /b{?codes,from,to}",
-      paste0("    symbols_a_call: ", symbols),
+      paste0("    symbols_a_request: ", symbols),
     "    largest_page: 100", "    rows: /items",
     paste0("    parameters: {codes: {gives: symbols, join: \",\"}, from: {as: epoch-s}, to: {as: ",
       "epoch-s}}"), "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"))
   }
-  calls <- function(card,
+  requests <- function(card,
     symbols) {
-    nrow(plan_calls(want_bars(card, symbols, "1 hour", from = "2026-03-01",
-      to = "2026-03-10"))$calls)
+    nrow(plan_requests(query_bars(card, symbols, "1 hour", from = "2026-03-01",
+      to = "2026-03-10"))$requests)
   }
-  expect_identical(calls(card(1), c("A", "B")), 6L)
-  expect_identical(calls(card(2), c("A", "B")), 5L)
-  expect_identical(calls(card(5), c("A", "B", "C", "D", "E")), 12L)
+  expect_identical(requests(card(1), c("A", "B")), 6L)
+  expect_identical(requests(card(2), c("A", "B")), 5L)
+  expect_identical(requests(card(5), c("A", "B", "C", "D", "E")), 12L)
 })
 
 test_that("a total may stand in a header as a range, and a key may have words before it", {
@@ -147,7 +147,7 @@ test_that("symbols for which nothing came are named, once nothing is held of the
   archive <- new_archive()
   run <-
     function(symbols) {
-      collect_run(plan_calls(want_bars(card, symbols, "1 minute",
+      collect_run(plan_requests(query_bars(card, symbols, "1 minute",
       from = "2026-03-12", to = "2026-03-12"), archive), archive, progress = FALSE)
     }
   first <- run(c("KELD", "NONE"))
@@ -158,7 +158,7 @@ test_that("symbols for which nothing came are named, once nothing is held of the
   expect_identical(later$empty, "KELD2")
 })
 
-test_that("the command to try again names the keys of the calls that failed, and no other", {
+test_that("the command to try again names the keys of the requests that failed, and no other", {
   answer <- function(n,
     request) {
     if (asked(request, "station") %in% c("b", "d")) json_answer(list(error = "closed"),
@@ -166,7 +166,7 @@ test_that("the command to try again names the keys of the calls that failed, and
   }
   folder <- withr::local_tempdir()
   desk_make(folder)
-  writeLines(c("source: gauge", paste0("address: ", start_scripted(answer)), "datasets:",
+  writeLines(c("source: gauge", paste0("url: ", start_scripted(answer)), "datasets:",
     "  levels:", "    shape: table", "    request: /l{?station}", "    rows: /items",
     "    columns: {n: {at: /n, as: number}}"), file.path(folder, "sources", "gauge.yml"))
   out <- run_vetusta("collect", "gauge", "levels", "station=a,b,c,d", folder = folder)

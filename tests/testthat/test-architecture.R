@@ -1,6 +1,6 @@
 # Rooms and what each may know; an arrow goes down this list only. The code is read, not run.
 rooms <- c(shell = "cli|desk|page", output = "figure|report|export",
-  collection = "collect|plan|want",
+  collection = "collect|plan|query",
   archive = "archive|store", wire = "wire|decode",
   source = "source", core = "time|calendar|bars|series|rows|gaps|rank|model|error")
 standin <- "standin"
@@ -94,11 +94,11 @@ test_that("variety is a method or an entry in a table, and no branch on the way"
   expect_identical(found, NULL)
 })
 
-test_that("the archive is handed keys and rows only, and knows no source, want, call or card", {
+test_that("the archive is handed keys and rows only, and knows no source, query, request or card", {
   code <- Filter(function(file) file$room == "archive", read_code(project_root()))
-  words <- c("want", "chain", "call_key", "plan", "run", "queue", "tally", "card", "dataset_gives")
+  words <- c("query", "chain", "planned_key", "plan", "run", "queue", "tally", "card", "dataset_gives")
   used <- unlist(lapply(code, function(file) intersect(file$calls, words)))
-  # `call` is the name of a claim, and nothing of a want is in it
+  # `call` is the name of a claim, and nothing of a query is in it
   expect_identical(as.character(used), character())
 })
 

@@ -36,7 +36,7 @@ test_that("a whole archive has no findings, and each kind of damage has its own"
   finds("INSERT INTO coverage VALUES ('no', 'bars', 'K', 1, 5)", "coverage", "never asked", FALSE)
   finds("UPDATE frames SET body = zeroblob(9)", "frame", "damaged", TRUE)
   finds("UPDATE records SET body = '{' WHERE id = 1", "record", "damaged", TRUE)
-  finds("INSERT INTO raw VALUES (99, 'a', 'b', 'c', 'd', zeroblob(1))", "note", "no call", FALSE)
+  finds("INSERT INTO raw VALUES (99, 'a', 'b', 'c', 'd', zeroblob(1))", "note", "no request", FALSE)
   expect_identical(nrow(archive_check(archive)), 0L)
 })
 
@@ -156,7 +156,7 @@ test_that("reading alone changes nothing, needs no right to write, and says what
   expect_error_kind(archive_open(tempfile(), read_only = TRUE), "archive", "no archive yet")
 })
 
-test_that("compacting joins segments, forgets old calls, and changes no value", {
+test_that("compacting joins segments, forgets old requests, and changes no value", {
   archive <- new_archive()
   for (i in 1:30) {
     put_rows(archive, "quay", "bars", "bars",
@@ -219,8 +219,8 @@ test_that("no statement that a run or a reader makes scans a table that grows", 
     utils::assignInNamespace(name, original[[name]], "vetusta")
   })
   quay <- source_card("quay")
-  want <- want_bars(quay, c("KELD", "NONE"), "1 minute", from = "2026-03-12", to = "2026-03-13")
-  plan_calls(want, archive)
+  query <- query_bars(quay, c("KELD", "NONE"), "1 minute", from = "2026-03-12", to = "2026-03-13")
+  plan_requests(query, archive)
   archive_bars(archive, "KELD", "1 minute")
   archive_read(archive, "KELD@1 minute", from = "2026-03-12", as_of = "2026-03-13")
   archive_rows(archive, "quay", "directory")

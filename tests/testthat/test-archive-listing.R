@@ -3,7 +3,7 @@ listing_page <- function(archive, call, symbols, at, page = 1, last = TRUE) {
   rows <- data.frame(symbol = symbols, name = tolower(symbols))
   vetusta:::store_put(archive, list(source = "quay", dataset = "directory", shape = "instruments",
     rows = if (nrow(rows)) vetusta:::archive_parcel("instruments", rows),
-    listing = list(call = call, page = page, last = last),
+    listing = list(planned = call, page = page, last = last),
     now = as.numeric(as.POSIXct(at, tz = "UTC"))))
 }
 listed <- function(archive, ...) {
@@ -31,7 +31,7 @@ test_that("what a list does not have any more keeps the day of the list before",
   expect_identical(listed(archive)[["KANT"]], NA_character_)
 })
 
-test_that("pages of a call are one list, and a list with nothing in it is not believed", {
+test_that("pages of a request are one list, and a list with nothing in it is not believed", {
   archive <- new_archive()
   listing_page(archive, "all", c("AAA", "BBB"), "2026-03-10", 1, FALSE)
   listing_page(archive, "all", "CCC", "2026-03-10", 2)
@@ -56,19 +56,19 @@ test_that("a directory is collected letter by letter, doubled entries said, deli
   }
   environment(answer) <- list2env(list(state = state), parent = globalenv())
   card <- withr::local_tempfile(fileext = ".yml")
-  writeLines(c("source: test", paste0("address: ", start_scripted(answer)), "datasets:",
+  writeLines(c("source: test", paste0("url: ", start_scripted(answer)), "datasets:",
     "  directory:", "    shape: instruments", "    request: /{letters}",
     "    parameters: {letters: {each: [K, T, Z]}}", "    rows: /items",
     "    columns: {symbol: /code}"), card)
   archive <- new_archive()
   collect <- function() {
-    collect_run(plan_calls(want_rows(source_card(card), "directory"), archive), archive,
+    collect_run(plan_requests(query_rows(source_card(card), "directory"), archive), archive,
       progress = FALSE)
   }
   first <- collect()
   expect_match(paste(format(first), collapse = "\n"), "", fixed = TRUE)
   expect_match(vetusta:::format_run(first),
-    "4 entries are 3 rows: 1 came from several calls, and are held once", all = FALSE)
+    "4 entries are 3 rows: 1 came from several requests, and are held once", all = FALSE)
   writeLines("gone", state)
   second <- collect()
   expect_match(vetusta:::format_run(second), "1 is not listed any more", all = FALSE)

@@ -40,7 +40,7 @@ test_that("the same value again changes nothing, another one is kept with what i
   expect_identical(archive_bars(archive, "KELD", "1 minute", as_of = came[2] - 1)$close,
     rows$close)
   expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", as_of = rows$time[1])), 0L)
-  expect_error_kind(archive_bars(archive, "KELD", "1 minute", as_of = as.POSIXct(NA)), "want",
+  expect_error_kind(archive_bars(archive, "KELD", "1 minute", as_of = as.POSIXct(NA)), "argument",
     "as_of")
 })
 
@@ -53,7 +53,7 @@ test_that("what a source gives beyond the shape is kept, also where only some pa
   expect_identical(archive_bars(archive, "KELD", "1 minute")$deals, c(1:5 + 0, NA, NA, NA))
 })
 
-test_that("coverage joins what touches, and what is held is cut out of a want", {
+test_that("coverage joins what touches, and what is held is cut out of a query", {
   archive <- new_archive()
   for (piece in list(c(10, 20), c(30, 40), c(20, 30), c(50, 60))) {
     covered <- data.frame(key = "KELD", start = piece[1], end = piece[2])
@@ -99,9 +99,9 @@ test_that("windows, symbols and intervals that are not held are refused with wha
   expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", from = "2026-03-12T08:00:00Z",
     to = "2026-03-12T08:10:00Z")), 10L)
   expect_identical(nrow(archive_bars(archive, "KELD", "1 minute", from = "2027-01-01")), 0L)
-  expect_error_kind(archive_bars(archive, "KELLD", "1 minute"), "want", "did you mean \"KELD\"")
-  expect_error_kind(archive_bars(archive, "KELD", "1 day"), "want", "1 minute")
-  expect_error_kind(archive_bars(archive, "KELD", "1 minute", source = "tset"), "want", "test")
+  expect_error_kind(archive_bars(archive, "KELLD", "1 minute"), "argument", "did you mean \"KELD\"")
+  expect_error_kind(archive_bars(archive, "KELD", "1 day"), "argument", "1 minute")
+  expect_error_kind(archive_bars(archive, "KELD", "1 minute", source = "tset"), "argument", "test")
 })
 
 test_that("a file that is no archive is refused and left as it is", {

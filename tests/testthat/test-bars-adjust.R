@@ -149,7 +149,7 @@ test_that("actions that cannot be are refused, with the nearest right word", {
   expect_error_kind(try(kind = "splt"), "shape", "did you mean \"split\"")
   expect_error_kind(try(kind = "spin-off", ratio = 1.2), "shape", "between 0 and 1")
   expect_error_kind(try(kind = "cash-dividend"), "shape", "amount")
-  expect_error_kind(try(kind = "cash-dividend", amount = 900), "want", "as large as the price")
+  expect_error_kind(try(kind = "cash-dividend", amount = 900), "argument", "as large as the price")
   expect_error_kind(try(ex_day = as.Date(NA)), "shape", "no ex-day")
   expect_error_kind(bars_adjust(bars, data.frame(symbol = "KELD")), "shape", "ex_day")
   # of a symbol that has no bars, or on a day without any, nothing is moved in vain

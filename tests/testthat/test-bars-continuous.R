@@ -90,11 +90,11 @@ test_that("steps are taken out at closes known before the roll, onto either end"
         new <- made$bars$close[made$bars$symbol == rolls$to[i]]
         at <- as.Date(made$bars$time[made$bars$symbol == rolls$to[i]])
         if (!length(old)) next
-        want <- if (adjust == "ratio") new[at == rolls$day[i]] / new[at == rolls$measured[i]]
+        query <- if (adjust == "ratio") new[at == rolls$day[i]] / new[at == rolls$measured[i]]
         else new[at == rolls$day[i]] - new[at == rolls$measured[i]]
         got <- if (adjust == "ratio") done$close[now] / done$close[old]
         else done$close[now] - done$close[old]
-        expect_equal(got, want)
+        expect_equal(got, query)
       }
     }
   }
@@ -126,15 +126,15 @@ test_that("what cannot roll is refused in words", {
   made <- contract_bars(1)
   bare <- made$bars
   bare$volume <- NA_real_
-  expect_error_kind(bars_continuous(bare, made$contracts, roll = "volume"), "want", "no volume")
-  expect_error_kind(bars_continuous(bare, made$contracts, roll = "open-interest"), "want",
+  expect_error_kind(bars_continuous(bare, made$contracts, roll = "volume"), "argument", "no volume")
+  expect_error_kind(bars_continuous(bare, made$contracts, roll = "open-interest"), "argument",
     "open_interest")
   expect_error_kind(bars_continuous(bare, made$contracts["symbol"]), "shape", "last_day")
   other <- made$contracts
   other$symbol <- paste0("X", other$symbol)
-  expect_error_kind(bars_continuous(bare, other), "want", "None of the bars")
+  expect_error_kind(bars_continuous(bare, other), "argument", "None of the bars")
   below <- made$bars
   below$close <- -below$close
-  expect_error_kind(bars_continuous(below, made$contracts, adjust = "ratio"), "want", "no ratio")
+  expect_error_kind(bars_continuous(below, made$contracts, adjust = "ratio"), "argument", "no ratio")
   expect_s3_class(bars_continuous(below, made$contracts, adjust = "difference"), "vetusta_bars")
 })

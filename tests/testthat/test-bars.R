@@ -64,10 +64,10 @@ test_that("no rows, one row and an impossible interval are defined", {
   expect_identical(nrow(bars_resample(minute_bars()[0, ], "1 day", quay)), 0L)
   one <- bars_resample(minute_bars()[5, ], "1 day", quay)
   expect_identical(c(one$count, one$expected), c(1L, NA))
-  expect_error_kind(bars_resample(minute_bars(), "30 seconds", quay), "want", "cannot be resampled")
+  expect_error_kind(bars_resample(minute_bars(), "30 seconds", quay), "argument", "cannot be resampled")
   expect_error_kind(
     bars_resample(bars_resample(minute_bars(), "2 minutes", quay), "5 minutes", quay),
-    "want", "whole number of times")
+    "argument", "whole number of times")
 })
 
 test_that("each fault of a bar is named", {
@@ -150,8 +150,8 @@ test_that(
     time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:13, close = 1:14))
   expect_identical(bars_resample(days, "1 week", week_start = "sunday")$close, c(7, 14))
   expect_identical(bars_resample(days, "1 week")$close[1:2], c(1, 8))
-  expect_error_kind(bars_resample(bars, "1 hour", anchor = "klock"), "want", "clock")
-  expect_error_kind(bars_resample(bars, "1 day", calendar, day_start = "17:00"), "want",
+  expect_error_kind(bars_resample(bars, "1 hour", anchor = "klock"), "argument", "clock")
+  expect_error_kind(bars_resample(bars, "1 day", calendar, day_start = "17:00"), "argument",
     "day_start")
 })
 

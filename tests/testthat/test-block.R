@@ -81,9 +81,9 @@ test_that(
     at <- sample(c(Inf, 0:51), 1)
     newest <- runif(1) < 0.5
     got <- vetusta:::blocks_read(list(body), from, to, at, newest)$columns$value
-    want <- rows[rows$time >= from & rows$time < to & rows$known <= at, ]
-    if (newest) want <- want[!duplicated(want$time, fromLast = TRUE), ]
-    expect_identical(as.numeric(got), want$value, label = paste("turn", i))
+    query <- rows[rows$time >= from & rows$time < to & rows$known <= at, ]
+    if (newest) query <- query[!duplicated(query$time, fromLast = TRUE), ]
+    expect_identical(as.numeric(got), query$value, label = paste("turn", i))
   })
 })
 

@@ -1,6 +1,6 @@
 # Cards that are wrong in one place, each told with its line and the nearest right word.
 right_card <- c(
-  "source: mill", "address: https://data.example.org/v1",
+  "source: mill", "url: https://data.example.org/v1",
   "access: {by: query, name: key, secret: MILL_KEY}", "limits: [4 per second, 300 per day]",
   "datasets:",
   "  prices:", "    shape: bars", "    request: /prices/{symbol}{?from,to}", "    rows: /items",
@@ -28,11 +28,11 @@ test_that("one wrong line is told with the line, what is wrong and what to write
   wrong <- list(
     list("source: mill", "source: The Mill", 1, "small letters"),
     list("source: mill", "sauce: mill", 1, "source"),
-    list("address: https://data.example.org/v1", "address: data.example.org", 2, "http"),
-    list("address: https://data.example.org/v1", "address: http://data.example.org", 2,
+    list("url: https://data.example.org/v1", "url: data.example.org", 2, "http"),
+    list("url: https://data.example.org/v1", "url: http://data.example.org", 2,
       "open_http"),
-    list("address: https://data.example.org/v1", "adress: https://data.example.org/v1", 2,
-      "address"),
+    list("url: https://data.example.org/v1", "adress: https://data.example.org/v1", 2,
+      "url"),
     list("access: {by: query, name: key, secret: MILL_KEY}",
       "access: {by: qeury, name: key, secret: MILL_KEY}", 3, "query"),
     list("access: {by: query, name: key, secret: MILL_KEY}",
@@ -42,7 +42,7 @@ test_that("one wrong line is told with the line, what is wrong and what to write
     list("access: {by: query, name: key, secret: MILL_KEY}",
       "access: {by: pair, names: [A], secrets: [B, C]}", 3, "two names"),
     list("access: {by: query, name: key, secret: MILL_KEY}", "access: {by: token, grant: password}",
-      3, "address"),
+      3, "url"),
     list("access: {by: query, name: key, secret: MILL_KEY}", "access: query", 3,
       "words and values"),
     list("limits: [4 per second, 300 per day]", "limits: [4 a second]", NA, "per minute"),
@@ -76,7 +76,7 @@ test_that("one wrong line is told with the line, what is wrong and what to write
     list("    request: /prices/{symbol}{?from,to}",
       c("    request: /prices/{symbol}", "    table: {seperator: \";\"}"), 9, "separator"),
     list("    request: /prices/{symbol}{?from,to}",
-      c("    request: /prices/{symbol}", "    next_page: {by: address}"), NA, "at"),
+      c("    request: /prices/{symbol}", "    next_page: {by: url}"), NA, "at"),
     list("    request: /prices/{symbol}{?from,to}",
       c("    request: /prices/{symbol}", "    next_page: {by: cursor, at: /after}"), NA, "send"),
     list("    request: /prices/{symbol}{?from,to}",
@@ -111,18 +111,18 @@ test_that("files that are no card at all are refused in words", {
   expect_error_kind(read_card(character()), "card", "empty")
   expect_error_kind(read_card("just words"), "card", "empty or no set")
   expect_error_kind(read_card("- a\n- b"), "card")
-  expect_error_kind(read_card(c("source: mill", "address: [https://data.example.org")), "card",
+  expect_error_kind(read_card(c("source: mill", "url: [https://data.example.org")), "card",
     "no YAML")
   expect_error_kind(read_card(c("source: mill", "\taddress: https://data.example.org")), "card",
     "no YAML")
   expect_error_kind(read_card(c("source: mill", "source: mill",
-    "address: https://data.example.org")), "card")
+    "url: https://data.example.org")), "card")
   expect_error_kind(source_card(c("quay", "river")), "card")
   expect_error_kind(source_card(7), "card")
 })
 
 test_that("words that YAML takes for truth are words, and what looks like a program is not run", {
-  card <- read_card(c("source: mill", "address: https://data.example.org",
+  card <- read_card(c("source: mill", "url: https://data.example.org",
     "headers: {X-Lang: no, X-Flag: y}", "datasets:", "  rows:", "    shape: table",
     "    request: /rows{?on}",
     "    parameters: {on: {value: on}}", "    rows: \"\"", "    columns: {n: /n, y: /y}"))
@@ -155,7 +155,7 @@ test_that("the command says the same of a wrong card, and ends with 1", {
 test_that("a request that cannot be right is found in the card, with its line", {
   check <- function(lines) {
     file <- withr::local_tempfile(fileext = ".yml")
-    writeLines(c("source: test", "address: http://127.0.0.1:1", lines), file)
+    writeLines(c("source: test", "url: http://127.0.0.1:1", lines), file)
     source_card(file)
   }
   bars <- function(request, parameters = "{from: {as: epoch-s}}") {
@@ -181,15 +181,15 @@ test_that("a request that cannot be right is found in the card, with its line", 
 
 test_that("a window whose end counts is asked for to the second before", {
   card <- withr::local_tempfile(fileext = ".yml")
-  writeLines(c("source: test", "address: http://127.0.0.1:1", "datasets:", "  bars:",
+  writeLines(c("source: test", "url: http://127.0.0.1:1", "datasets:", "  bars:",
     "    shape: bars", "    request: \"/b/{symbol}{?from,to}\"", "    rows: /items",
     "    largest_page: 100",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s, inclusive: true}}",
     "    columns: {time: {at: /t, as: epoch-s}, close: /c}"), card)
-  want <- want_bars(source_card(card), "AA", "1 minute", from = "2026-03-12T08:00:00Z",
+  query <- query_bars(source_card(card), "AA", "1 minute", from = "2026-03-12T08:00:00Z",
     to = "2026-03-12T12:00:00Z")
-  plan <- plan_calls(want)
-  expect_identical(nrow(plan$calls), 3L)
-  chain <- vetusta:::want_chain(want, plan$calls[1, ])
-  expect_match(chain$request$address, paste0("to=", as.numeric(plan$calls$to[1]) - 1))
+  plan <- plan_requests(query)
+  expect_identical(nrow(plan$requests), 3L)
+  chain <- vetusta:::query_chain(query, plan$requests[1, ])
+  expect_match(chain$request$url, paste0("to=", as.numeric(plan$requests$to[1]) - 1))
 })

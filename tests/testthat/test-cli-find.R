@@ -5,7 +5,7 @@ test_that("what describe gives as an example runs, for every dataset of every ca
   folder <- withr::local_tempdir()
   names <- c("quay", "fixing", "river", "register", "hall")
   desk <- desk_make(folder, cards = names,
-    addresses = stats::setNames(as.list(paste0(services$root, "/", names)), names),
+    urls = stats::setNames(as.list(paste0(services$root, "/", names)), names),
     secrets = as.list(vetusta:::standin_keys))
   told <- 0
   for (name in names) {

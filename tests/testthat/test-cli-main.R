@@ -74,7 +74,7 @@ test_that(
   }
   checked <- vetusta("sources", "check", "quay")
   expect_match(checked$stdout, "source quay")
-  writeLines(c("source: quay", "address: http://127.0.0.1:9", "title: Changed here",
+  writeLines(c("source: quay", "url: http://127.0.0.1:9", "title: Changed here",
     "datasets: {rows: {shape: table, request: /rows, rows: /items, columns: {id: /id}}}"),
     file.path(folder,
     "sources", "quay.yml"))
@@ -91,18 +91,18 @@ test_that(
 })
 
 test_that("export hears every word and option, and refuses what it would ignore", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     station <- sub(".*/", "", request$PATH_INFO)
     json_answer(list(items = lapply(1:20,
       function(i) list(day = format(as.Date("2026-01-01") + i - 1), level = i))))
   })
-  card <- write_card(address,
+  card <- write_card(url,
     c("request: /levels/{station}", "rows: /items",
       paste0("columns: {series: {of: station}, period: {at: /day, as: day}, value: {at: /level, ",
         "as: number}}")))
   writeLines(sub("shape: table", "shape: observations", readLines(card)), card)
   archive <- new_archive()
-  collect_run(plan_calls(want_rows(source_card(card), "rows", station = c("a", "b")), archive),
+  collect_run(plan_requests(query_rows(source_card(card), "rows", station = c("a", "b")), archive),
     archive, progress = FALSE)
   export <- function(...) run_vetusta("export", ..., "--archive", archive$path)
   read <- function(run) utils::read.csv(text = run$stdout)
@@ -118,14 +118,14 @@ test_that("export hears every word and option, and refuses what it would ignore"
 })
 
 test_that("what is not there is not offered to be tried again, and plurals are right", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     if (grepl("GONE", request$PATH_INFO)) json_answer(list(error = "no such symbol"),
     status = 404L)
     else json_answer(list(items = list(list(t = 1773300600, o = 1, h = 1, l = 1, c = 1))))
   })
   folder <- withr::local_tempdir()
-  file.copy(plain_card(address), file.path(folder, "test.yml"))
+  file.copy(plain_card(url), file.path(folder, "test.yml"))
   run <- run_vetusta("collect", "test.yml", "KELD,GONE", "--interval", "1 minute", "--from",
     "2026-03-12", "--to", "2026-03-12", "--archive", "a.sqlite", folder = folder)
   expect_identical(run$status, 1L)
@@ -138,13 +138,13 @@ test_that("what is not there is not offered to be tried again, and plurals are r
 })
 
 test_that("progress is for terminals: a log file gets no bars", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     at <- as.numeric(asked(request, "page") %||% 1)
     json_answer(list(items = list(list(t = 1773300600 + 60 * at, o = 1, h = 1, l = 1, c = 1)),
       more = if (at < 12) paste0("/bars/KELD?page=", at + 1)))
   })
   folder <- withr::local_tempdir()
-  file.copy(plain_card(address), file.path(folder, "test.yml"))
+  file.copy(plain_card(url), file.path(folder, "test.yml"))
   run <- run_vetusta("collect", "test.yml", "KELD", "--interval", "1 minute", "--from",
     "2026-03-12", "--to", "2026-03-12", "--archive", "a.sqlite", folder = folder)
   expect_identical(run$status, 0L)

@@ -5,22 +5,22 @@ which_desk <- function(env = parent.frame()) {
   folder <- withr::local_tempdir(.local_envir = env)
   names <- c("quay", "river", "register")
   desk <- desk_make(folder, cards = names,
-    addresses = stats::setNames(as.list(paste0(services$root, "/", names)), names),
+    urls = stats::setNames(as.list(paste0(services$root, "/", names)), names),
     secrets = as.list(vetusta:::standin_keys))
   archive <- archive_open(desk$archive)
   on.exit(archive_close(archive))
-  get <- function(want) collect_run(plan_calls(want, archive), archive, progress = FALSE)
+  get <- function(query) collect_run(plan_requests(query, archive), archive, progress = FALSE)
   quay <- desk_source(desk, "quay")
-  for (name in c("actions", "contracts", "market")) get(want_rows(quay, name))
-  get(want_rows(quay, "directory"))
-  get(want_bars(quay, c("KELD", "YSLT"), interval = "1 day", from = "2025-09-08",
+  for (name in c("actions", "contracts", "market")) get(query_rows(quay, name))
+  get(query_rows(quay, "directory"))
+  get(query_bars(quay, c("KELD", "YSLT"), interval = "1 day", from = "2025-09-08",
     to = "2025-11-28"))
-  get(want_bars(quay, c("GRN-2602", "GRN-2603", "GRN-2604"), interval = "1 day",
+  get(query_bars(quay, c("GRN-2602", "GRN-2603", "GRN-2604"), interval = "1 day",
     from = "2026-01-05", to = "2026-03-26"))
-  get(want_rows(desk_source(desk, "river"), "stations"))
-  get(want_rows(desk_source(desk, "river"), "levels", station = "tamm-weir",
+  get(query_rows(desk_source(desk, "river"), "stations"))
+  get(query_rows(desk_source(desk, "river"), "levels", station = "tamm-weir",
     from = "2026-01-01", to = "2026-03-01"))
-  get(want_rows(desk_source(desk, "register"), "facts", company = c("KELD", "BROM")))
+  get(query_rows(desk_source(desk, "register"), "facts", company = c("KELD", "BROM")))
   folder
 }
 

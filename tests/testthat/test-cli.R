@@ -5,7 +5,7 @@ desk <- local({
     if (is.null(made)) {
       folder <- withr::local_tempdir(.local_envir = testthat::teardown_env())
       services <- start_services(env = testthat::teardown_env())
-      desk_make(folder, title = "A test desk", addresses = list(quay = services$address),
+      desk_make(folder, title = "A test desk", urls = list(quay = services$url),
         secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
       run <- run_vetusta("collect", "quay", "KELD", "TAMX", "--interval", "1 minute", "--from",
         "2026-03-16", "--to", "2026-03-18", folder = folder)
@@ -129,12 +129,12 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
 })
 
 test_that("kill -9 in the middle of a collection loses nothing and asks for no stored page again", {
-  services <- start_services("--page", "20", "--calls", "100000")
+  services <- start_services("--page", "20", "--rate", "100000")
   words <- c("collect", "quay", "KELD", "TAMX", "--interval", "1 minute", "--from", "2026-03-12",
     "--to", "2026-03-13", "--quiet")
   fresh <- function() {
     folder <- withr::local_tempdir(.local_envir = parent.frame(2))
-    desk_make(folder, addresses = list(quay = services$address),
+    desk_make(folder, urls = list(quay = services$url),
       secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
     card <- file.path(folder, "sources", "quay.yml")
     writeLines(sub("^limits:.*", "limits: [1000 per second]", readLines(card)), card)
@@ -254,7 +254,7 @@ test_that("series commands used wrongly say what to do", {
       list(c("align", "--input", "wide.csv", "--lag", "soon"), 2L, "no length of time"),
     list(c("change", "KELD", "--change", "mean"), 2L, "length"),
     list(c("change", "KELD", "--change",
-      "logs"), 2L, "log"), list(c("change", "KELD", "--interval", "1 day"), 2L, "address"),
+      "logs"), 2L, "log"), list(c("change", "KELD", "--interval", "1 day"), 2L, "id"),
     list(c("calendar", "show"), 2L, "needs the name"),
     list(c("calendar", "show", "quai"), 1L, "quay"),
     list(c("calendar", "times", "quay"), 2L, "needs --from"),
@@ -282,7 +282,7 @@ test_that("calendars are shown, and their times", {
 test_that("statistics are found, described, collected by name and exported from the command line", {
   services <- start_services()
   folder <- withr::local_tempdir()
-  desk_make(folder, cards = "basin", addresses = list(basin = paste0(services$root, "/basin")))
+  desk_make(folder, cards = "basin", urls = list(basin = paste0(services$root, "/basin")))
   run <- function(...) run_vetusta(..., folder = folder)
   expect_match(run("find", "basin", "lock", "traffic")$stdout,
     "LOCK_TRAFFIC  Lock traffic by cargo and direction")

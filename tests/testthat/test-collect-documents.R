@@ -23,8 +23,8 @@ documents_server <- function(env = parent.frame()) {
       body = body[(from + 1):length(body)])
   }, env = env)
 }
-documents_source <- function(address, extra = character(), env = parent.frame()) {
-  source_card(write_card(address, c("request: /r", "rows: /r", "columns: {link: /link}"),
+documents_source <- function(url, extra = character(), env = parent.frame()) {
+  source_card(write_card(url, c("request: /r", "rows: /r", "columns: {link: /link}"),
     c("access: {by: header, name: X-Key, secret: MILL_KEY}", extra), env = env))
 }
 filing <- function(link, title, entity = "KELD") {
@@ -33,12 +33,12 @@ filing <- function(link, title, entity = "KELD") {
 
 test_that("documents are fetched into files that tell what they are, once", {
   withr::local_envvar(MILL_KEY = "a-key-of-the-desk")
-  address <- documents_server()
-  source <- documents_source(address)
+  url <- documents_server()
+  source <- documents_source(url)
   archive <- new_archive()
   folder <- file.path(withr::local_tempdir(), "a", "b")
   rows <- rbind(filing("/d/one.pdf", "Annual report"),
-    filing(paste0(address, "/d/two"), "Annual report"),
+    filing(paste0(url, "/d/two"), "Annual report"),
     filing("/d/../one?x=1", "\u00dc: \"../../x\" | <y>", "../K"), filing("/d/gone", "Gone"),
     filing("https://data.example.org/x.pdf", "Away"), filing("/elsewhere", "Led away"),
     filing("/d/one.pdf", "The same again"))
@@ -52,11 +52,11 @@ test_that("documents are fetched into files that tell what they are, once", {
   # the hash is that of the file, by another program
   own <- processx::run("sha256sum", file.path(folder, done$file[1]))$stdout
   expect_identical(done$sha256[1], sub(" .*", "", trimws(own)))
-  calls <- nrow(archive_journal(archive))
+  requests <- nrow(archive_journal(archive))
   expect_false(any(grepl("a-key-of", unlist(archive_journal(archive)))))
   again <- collect_documents(source, rows[1:3, ], folder, archive, "rows", progress = FALSE)
   expect_identical(again$outcome, rep("held", 3))
-  expect_identical(nrow(archive_journal(archive)), calls)
+  expect_identical(nrow(archive_journal(archive)), requests)
   cat("x", file = file.path(folder, done$file[1]), append = TRUE)
   unlink(file.path(folder, done$file[2]))
   expect_setequal(archive_documents(archive, "test", "rows", folder)$state,
@@ -105,7 +105,7 @@ test_that("wrong arguments of fetching are refused", {
   fetch <- function(rows, folder = withr::local_tempdir()) {
     collect_documents(source, rows, folder, archive, progress = FALSE)
   }
-  expect_error_kind(fetch(data.frame(a = 1)), "want", "no column \"link\"")
+  expect_error_kind(fetch(data.frame(a = 1)), "argument", "no column \"link\"")
   expect_error_kind(fetch(filing("/a", "x"), "/proc/none/such"), "export", "cannot be made")
   withr::local_envvar(MILL_KEY = NA)
   expect_error_kind(fetch(filing("/a", "x")), "secret", "MILL_KEY")

@@ -10,7 +10,7 @@ bars_lines <- function(extra = character(),
 }
 
 test_that("several Link headers are read as one", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     at <- as.numeric(asked(request, "page") %||% 1)
     rows <- lapply(1:3 + (at - 1) * 3, function(i) list(id = i))
     answer <- json_answer(rows)
@@ -19,7 +19,7 @@ test_that("several Link headers are read as one", {
     answer$headers <- c(answer$headers, links)
     answer
   })
-  got <- collect_rows(write_card(address,
+  got <- collect_rows(write_card(url,
     c("request: /rows", "rows: \"\"", "next_page: {by: link}", "columns: {id: /id}")))
   expect_identical(nrow(got$rows), 9L)
 })
@@ -62,7 +62,7 @@ test_that(
 })
 
 test_that("HTTP 202 without rows is asked again, after as long as it says", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     if (n <
       3) return(list(status = 202L,
         headers = list("Content-Type" = "application/json", "Retry-After" = "1"),
@@ -70,7 +70,7 @@ test_that("HTTP 202 without rows is asked again, after as long as it says", {
     json_answer(list(items = list(list(id = 1))))
   })
   began <- Sys.time()
-  got <- collect_rows(write_card(address,
+  got <- collect_rows(write_card(url,
     c("request: /rows", "rows: /items", "columns: {id: /id}")))
   expect_identical(nrow(got$rows), 1L)
   expect_identical(got$journal$outcome, c("retried", "retried", "stored"))
@@ -81,13 +81,13 @@ test_that(
   "what a body says of itself is judged by the words that are fine, and nothing is said by nothing",
   {
   card <- function(problem, answer) {
-    address <-
+    url <-
       start_scripted(eval(bquote(function(n, request) {
         list(status = 200L,
         headers = list("Content-Type" = "application/json"), body = .(answer))
       })),
         env = parent.frame())
-    file <- write_card(address, c("request: /rows", "rows: /items", "columns: {id: /id}"),
+    file <- write_card(url, c("request: /rows", "rows: /items", "columns: {id: /id}"),
       extra = paste("problem:", problem), env = parent.frame())
     collect_rows(file)
   }
@@ -139,7 +139,7 @@ test_that(
     json_answer(list(items = list(list(id = 1)), more = "http://127.0.0.1:9/rows"))
   })
   got <- collect_rows(write_card(elsewhere,
-    c("request: /rows", "rows: /items", "next_page: {by: address, at: /more}",
+    c("request: /rows", "rows: /items", "next_page: {by: url, at: /more}",
       "columns: {id: /id}")))
   expect_identical(nrow(got$rows), 1L)
   expect_match(got$run$failed$what, "another place")
@@ -158,7 +158,7 @@ test_that("arrays in columns that are empty are no rows, for one symbol and for 
         "\"C\":{\"t\":[1773300600],\"c\":[3]},\"D\":{\"t\":[1773300600,1773300660],\"c\":[4,5]}}"))
   })
   lines <- c("datasets:", "  bars:", "    shape: bars", "    request: /bars{?symbols,from,to}",
-    "    symbols_a_call: 10",
+    "    symbols_a_request: 10",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}, symbols: {join: \",\"}}",
     "    rows: \"\"", "    form: map", "    within: {at: \"\", form: columns}",
     "    columns: {symbol: {of: key}, time: {at: /t, as: epoch-s}, close: /c}")
@@ -170,8 +170,8 @@ test_that("arrays in columns that are empty are no rows, for one symbol and for 
 })
 
 test_that("raw pages are read again in the way in which they were collected", {
-  address <- start_scripted(function(n, request) json_answer(list(items = lapply(1:5, minute_row))))
-  source <- bars_card(address, bars_lines(c("rows: /items", "bar_time: end")))
+  url <- start_scripted(function(n, request) json_answer(list(items = lapply(1:5, minute_row))))
+  source <- bars_card(url, bars_lines(c("rows: /items", "bar_time: end")))
   got <- collect_bars(source, "KELD", "1 minute", "2026-03-12", "2026-03-12", raw = TRUE)
   run <- collect_reparse(source, "bars", got$archive)
   expect_identical(c(run$new, run$changed, run$unchanged), c(0, 0, 5))
@@ -179,19 +179,19 @@ test_that("raw pages are read again in the way in which they were collected", {
 })
 
 test_that("files of months are asked for by month, wherever the window begins", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     month <- sub("^/([0-9]{4})/([0-9]{2})/.*", "\\1-\\2-01", request$PATH_INFO)
     days <- seq(as.Date(month), by = "day", length.out = 28)
     list(status = 200L, headers = list("Content-Type" = "text/csv"),
       body = paste(c("day,close", paste0(days, ",", seq_along(days))), collapse = "\n"))
   })
-  source <- bars_card(address,
+  source <- bars_card(url,
     c("datasets:", "  bars:", "    shape: bars", "    request: /{year}/{month}/{symbol}.csv",
       "    format: csv", "    widest: P1M",
     "    parameters: {year: {gives: from, written: \"%Y\"}, month: {gives: from, written: \"%m\"}}",
     "    columns: {time: {at: /day, as: day}, close: /close}"))
   got <- collect_bars(source, "KELD", "1 day", "2026-01-25", "2026-03-10")
-  expect_identical(sub(".*/2026/([0-9]+)/.*", "\\1", got$journal$address), c("01", "02", "03"))
+  expect_identical(sub(".*/2026/([0-9]+)/.*", "\\1", got$journal$url), c("01", "02", "03"))
   expect_true(as.POSIXct("2026-03-10", tz = "UTC") %in% got$bars$time)
 })
 
@@ -201,13 +201,13 @@ test_that(
   local <- function(at) format(at, "%Y-%m-%dT%H:%M:%S", tz = "Europe/Riga")
   at <- as.POSIXct("2026-10-24 23:00", tz = "UTC") + 600 * 0:29
   for (order in list(seq_along(at), rev(seq_along(at)))) {
-    address <-
+    url <-
       start_scripted(eval(bquote(function(n,
         request) {
         json_answer(list(items = Map(function(t, c) list(t = t, c = c),
           .(local(at)[order]), .(order)) |> unname()))
       })), env = environment())
-    source <- bars_card(address,
+    source <- bars_card(url,
       c("zone: Europe/Riga", bars_lines("rows: /items", "{time: {at: /t, as: local}, close: /c}")))
     got <- collect_bars(source, "KELD", "10 minutes", "2026-10-24", "2026-10-26")
     expect_identical(got$bars$time, at)
@@ -240,12 +240,12 @@ test_that("a time in a form of its own is all of the text, with all of its digit
 })
 
 test_that(
-  paste0("calls of many symbols, and a selection of all sessions beside the regular one, make ",
-    "each call once"), {
-  address <- start_scripted(function(n, request) json_answer(list(items = list())))
-  source <- bars_card(address,
+  paste0("requests of many symbols, and a selection of all sessions beside the regular one, make ",
+    "each request once"), {
+  url <- start_scripted(function(n, request) json_answer(list(items = list())))
+  source <- bars_card(url,
     c("datasets:", "  bars:", "    shape: bars", "    request: /bars{?symbols,from,to}",
-      "    symbols_a_call: 2000",
+      "    symbols_a_request: 2000",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}, symbols: {join: \",\"}}",
     "    rows: /items", "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"))
   symbols <- sprintf("SYMBOL%04d", 1:1500)
@@ -256,14 +256,14 @@ test_that(
 
 test_that("a daily bar belongs to its trading day, however the source stamps it", {
   for (stamp in c("16:00:00+02:00", "00:00:00Z", "00:00:00+02:00", "18:30:00+02:00")) {
-    address <-
+    url <-
       start_scripted(eval(bquote(function(n,
         request) {
         json_answer(list(items = lapply(11:13,
           function(d) list(t = paste0("2026-03-", d, "T", .(stamp)), c = d))))
       })),
           env = environment())
-    source <- bars_card(address,
+    source <- bars_card(url,
       c("zone: Europe/Riga", "calendar: quay",
         bars_lines("rows: /items", "{time: {at: /t, as: rfc3339}, close: /c}")))
     got <- collect_bars(source, "KELD", "1 day", "2026-03-11", "2026-03-13")
@@ -283,11 +283,11 @@ test_that("a daily bar belongs to its trading day, however the source stamps it"
 })
 
 test_that("a bar without a time is set aside, and the bars beside it are stored", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     json_answer(list(items = list(list(t = 1773300600, c = 1), list(t = NULL, c = 2),
       list(t = 1773300720, c = 3))))
   })
-  card <- bars_card(address, c("datasets:", "  bars:", "    shape: bars",
+  card <- bars_card(url, c("datasets:", "  bars:", "    shape: bars",
     "    request: /bars/{symbol}{?from,to}", "    rows: /items",
     "    columns: {time: {at: /t, as: epoch-s}, close: /c}"))
   got <- collect_bars(card, "KELD", "1 minute", "2026-03-12", "2026-03-13")

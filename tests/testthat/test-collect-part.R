@@ -1,7 +1,7 @@
 # Answers that are a part of the whole (HTTP 206), and other ends that prove nothing.
 
-part_card <- function(address, lines = character(), env = parent.frame()) {
-  bars_card(address, c("datasets:", "  bars:", "    shape: bars",
+part_card <- function(url, lines = character(), env = parent.frame()) {
+  bars_card(url, c("datasets:", "  bars:", "    shape: bars",
     "    request: /b/{symbol}{?from,to}", "    rows: /items", lines,
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
     "    columns: {time: {at: /t, as: epoch-s}, close: /c}"), env = env)
@@ -81,9 +81,9 @@ test_that("an export of which every row is rejected is not complete", {
     else if (grepl("^/look", path)) json_answer(list(state = "ready", link = "/file.csv"))
     else list(status = 200L, headers = list(), body = "day;close\n12/03/2026;1,5\n13/03/2026;2\n")
   }
-  address <- start_scripted(answer)
+  url <- start_scripted(answer)
   card <- function(column) {
-    bars_card(address, c("datasets:", "  bars:", "    shape: bars", "    request: /ask/{symbol}",
+    bars_card(url, c("datasets:", "  bars:", "    shape: bars", "    request: /ask/{symbol}",
       "    method: POST", "    format: csv", "    table: {separator: \";\"}",
       paste("    job: {ticket: /ticket, look: \"/look/{ticket}\", state: /state,",
         "ready: ready, link: /link}"),
@@ -133,7 +133,7 @@ test_that("a plan says at least where nobody knows how many pages there will be"
   paged <- "    next_page: {by: offset, send: skip}"
   shown <- function(lines) {
     source <- part_card("http://127.0.0.1:1", lines)
-    paste(capture.output(print(plan_calls(want_bars(source, "AA", "1 minute", from = "2026-03-12",
+    paste(capture.output(print(plan_requests(query_bars(source, "AA", "1 minute", from = "2026-03-12",
       to = "2026-03-12")))), collapse = "\n")
   }
   expect_match(shown(paged), "requests  at least 1 for 1 symbol")

@@ -24,7 +24,7 @@ collect_twice <- function(lie, truth, lines, env = parent.frame()) {
   archive <- new_archive(env)
   first <- collect_rows(card, archive, env = env)
   open <- archive_incomplete(archive)
-  plan <- capture.output(print(plan_calls(want_rows(source_card(card), "rows"), archive)))
+  plan <- capture.output(print(plan_requests(query_rows(source_card(card), "rows"), archive)))
   file.create(honest)
   second <- collect_rows(card, archive, env = env)
   list(first = first, open = open, plan = plan, second = second,
@@ -41,7 +41,7 @@ expect_settled <- function(got, reason, rows = 7) {
   expect_identical(nrow(got$second$run$failed), 0L)
   expect_identical(got$second$rows$n, as.numeric(seq_len(rows)))
   expect_identical(nrow(got$still), 0L)
-  done <- capture.output(print(plan_calls(want_rows(source_card(got$card), "rows"), got$archive)))
+  done <- capture.output(print(plan_requests(query_rows(source_card(got$card), "rows"), got$archive)))
   invisible(done)
 }
 
@@ -98,8 +98,8 @@ test_that("a page count that is not reached leaves the window open", {
   expect_identical(got$second$rows$n, as.numeric(1:7))
 })
 
-test_that("a next address that may not be followed leaves the window open", {
-  lines <- c("next_page: {by: address, at: /more}", proof_columns)
+test_that("a next URL that may not be followed leaves the window open", {
+  lines <- c("next_page: {by: url, at: /more}", proof_columns)
   got <- collect_twice(function(request) {
     json_answer(list(items = proof_slice(0), more = "http://elsewhere.invalid/rows?skip=3"))
   }, function(request) {
@@ -116,13 +116,13 @@ test_that("a next address that may not be followed leaves the window open", {
 
 test_that("a total that is too low ends nothing", {
   for (lines in list(c(offset_total, "largest_page: 3"), offset_total)) {
-    address <- start_scripted(function(n, request) {
+    url <- start_scripted(function(n, request) {
       from <- as.numeric(asked(request, "skip") %||% 0)
       all <- seq_len(7)
       json_answer(list(items = lapply(all[all > from & all <= from + 3], function(i) list(n = i)),
         total = 2))
     })
-    got <- collect_rows(write_card(address, c("request: /rows", lines)))
+    got <- collect_rows(write_card(url, c("request: /rows", lines)))
     expect_identical(got$rows$n, as.numeric(1:7))
     expect_identical(nrow(got$run$failed), 0L)
   }
@@ -130,7 +130,7 @@ test_that("a total that is too low ends nothing", {
 
 test_that("a page of which every row is rejected leaves the window open, and a card that reads it
  settles it", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     json_answer(list(items = list(
     list(n = "one"), list(n = "two"))))
   })
@@ -139,19 +139,19 @@ test_that("a page of which every row is rejected leaves the window open, and a c
     paste0("columns: {n: {at: /n, as: ", as, "}}"))
   }
   archive <- new_archive()
-  wrong <- write_card(address, lines("number"))
+  wrong <- write_card(url, lines("number"))
   got <- collect_rows(wrong, archive)
   expect_match(archive_incomplete(archive)$reason, "all 2 rows of page 1 were rejected")
   expect_identical(got$run$failed$outcome, "incomplete")
   expect_length(got$run$empty, 0)
   expect_identical(collect_rows(wrong, archive)$run$pages, 1)
-  got <- collect_rows(write_card(address, lines("text")), archive)
+  got <- collect_rows(write_card(url, lines("text")), archive)
   expect_identical(got$rows$n, c("one", "two"))
   expect_identical(nrow(archive_incomplete(archive)), 0L)
 })
 
 test_that("rows rejected under another card are asked for again", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     json_answer(list(items = list(
     list(t = 1773300660, c = 1), list(t = 1773300720, c = "2,5"))))
   })
@@ -163,7 +163,7 @@ test_that("rows rejected under another card are asked for again", {
   }
   archive <- new_archive()
   collect <- function(more) {
-    collect_bars(bars_card(address, lines(more)), "AA", "1 minute",
+    collect_bars(bars_card(url, lines(more)), "AA", "1 minute",
     "2026-03-12", "2026-03-12", archive)
   }
   first <- collect("")
@@ -209,7 +209,7 @@ test_that("what is open is told by plan, list and the run, and collect --again a
   environment(answer) <- list2env(list(honest = honest), parent = globalenv())
   desk <- withr::local_tempdir()
   dir.create(file.path(desk, "sources"))
-  writeLines(c("source: test", paste0("address: ", start_scripted(answer)), "datasets:",
+  writeLines(c("source: test", paste0("url: ", start_scripted(answer)), "datasets:",
     "  bars:", "    shape: bars", "    request: /b/{symbol}{?from,to}", "    rows: /items",
     "    next_page: {by: offset, send: skip, total: /total}", "    largest_page: 3",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",

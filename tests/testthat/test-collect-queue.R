@@ -52,7 +52,7 @@ model_sink <- function(world, who, limit) {
     covered = function(keys) vetusta:::no_coverage,
     put = function(page, came) {
       world$spend()
-      world$stored <- c(world$stored, page$journal$address)
+      world$stored <- c(world$stored, page$journal$url)
       world$stored_at <- c(world$stored_at, world$now)
       c(new = nrow(came$rows), changed = 0, unchanged = 0)
     },
@@ -65,9 +65,9 @@ model_sink <- function(world, who, limit) {
 # The steps of a collector, as collect_begin() makes them.
 model_collector <- function(world, who, query, limit) {
   going <- new.env()
-  plan <- plan_calls(query)
+  plan <- plan_requests(query)
   going$run <- vetusta:::run_make(query, model_sink(world, who, limit), planned = FALSE)
-  going$queue <- vetusta:::queue_make(plan$calls)
+  going$queue <- vetusta:::queue_make(plan$requests)
   going$tally <- vetusta:::tally_make()
   going$show <- function(...) NULL
   going$clock <- world$now
@@ -79,8 +79,8 @@ model_run <- function(seed, collectors, cost, latency, symbols = 12, limit = 50,
   local_instead("now_seconds", function() world$now)
   local_instead("line_start", function(line, request, done, failed, ...) {
     line$active <- line$active + 1L
-    world$requests <- c(world$requests, request$address)
-    skip <- as.numeric(asked(list(QUERY_STRING = sub("^[^?]*", "", request$address)), "skip") %||%
+    world$requests <- c(world$requests, request$url)
+    skip <- as.numeric(asked(list(QUERY_STRING = sub("^[^?]*", "", request$url)), "skip") %||%
       0)
     rows <- seq_len(7)
     rows <- rows[rows > skip & rows <= skip + 3]
@@ -89,7 +89,7 @@ model_run <- function(seed, collectors, cost, latency, symbols = 12, limit = 50,
     }), total = 7), auto_unbox = TRUE))
     force(done)
     answer <- list(status = 200L, headers = list(), body = charToRaw(body),
-      address = request$address, seconds = 0.05, waited = 0.05)
+      url = request$url, seconds = 0.05, waited = 0.05)
     coming <- list(at = world$now + world$latency(), done = function() done(answer))
     line$pending <- append(line$pending, list(coming))
   })
@@ -113,7 +113,7 @@ model_run <- function(seed, collectors, cost, latency, symbols = 12, limit = 50,
     "    largest_page: 3", "    next_page: {by: offset, send: skip, total: /total}",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
     "    columns: {time: {at: /t, as: epoch-s}, close: /c}"))
-  query <- want_bars(card, sprintf("S%02d", seq_len(symbols)), "1 minute", from = "2026-03-12",
+  query <- query_bars(card, sprintf("S%02d", seq_len(symbols)), "1 minute", from = "2026-03-12",
     to = "2026-03-12", now = as.POSIXct("2026-04-01", tz = "UTC"))
   all <- lapply(seq_len(collectors), function(who) model_collector(world, who, query, limit))
   began <- world$now
@@ -169,7 +169,7 @@ test_that("what came is stored when a run is stopped", {
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
     "    columns: {time: {at: /t, as: epoch-s}, close: /c}"))
   archive <- new_archive()
-  plan <- plan_calls(want_bars(source, sprintf("S%02d", 1:20), "1 minute", from = "2026-03-12",
+  plan <- plan_requests(query_bars(source, sprintf("S%02d", 1:20), "1 minute", from = "2026-03-12",
     to = "2026-03-12"), archive)
   sent <- 0
   original <- local_instead("collect_came_in", function(going) {

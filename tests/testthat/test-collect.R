@@ -1,16 +1,16 @@
 window <- function(source, symbols = c("KELD", "TAMX"), from = "2026-03-12", to = "2026-03-13",
   ...) {
-  want_bars(source, symbols, "1 minute", from = from, to = to, ...)
+  query_bars(source, symbols, "1 minute", from = from, to = to, ...)
 }
 
 test_that("what is collected is what the exchange has, whatever the page size", {
   quay_key()
   collected <- lapply(c("240", "7"), function(page) {
-    services <- start_services("--page", page, "--calls", "100000")
+    services <- start_services("--page", page, "--rate", "100000")
     archive <- new_archive()
-    quay <- source_card("quay", address = services$address)
+    quay <- source_card("quay", url = services$url)
     quay$limits <- list()
-    run <- collect_run(plan_calls(window(quay, "KELD", to = "2026-03-12"), archive), archive,
+    run <- collect_run(plan_requests(window(quay, "KELD", to = "2026-03-12"), archive), archive,
       progress = FALSE)
     list(bars = archive_bars(archive, "KELD", "1 minute"), pages = run$pages)
   })
@@ -26,16 +26,16 @@ test_that("what is held is not asked for again, and early and late sessions come
   quay_key()
   services <- start_services()
   archive <- new_archive()
-  quay <- source_card("quay", address = services$address)
-  collect_run(plan_calls(window(quay), archive), archive, progress = FALSE)
-  again <- plan_calls(window(quay), archive)
-  expect_identical(c(again$pages, nrow(again$calls)), c(0, 0))
+  quay <- source_card("quay", url = services$url)
+  collect_run(plan_requests(window(quay), archive), archive, progress = FALSE)
+  again <- plan_requests(window(quay), archive)
+  expect_identical(c(again$pages, nrow(again$requests)), c(0, 0))
   expect_identical(again$held, c("KELD", "TAMX"))
-  longer <- plan_calls(window(quay, to = "2026-03-16"), archive)
-  expect_equal(as.Date(longer$calls$from, tz = "Europe/Riga"),
+  longer <- plan_requests(window(quay, to = "2026-03-16"), archive)
+  expect_equal(as.Date(longer$requests$from, tz = "Europe/Riga"),
     as.Date(c("2026-03-14", "2026-03-14")))
   all <- window(quay, "KELD", to = "2026-03-12", session = "all")
-  run <- collect_run(plan_calls(all, archive), archive, progress = FALSE)
+  run <- collect_run(plan_requests(all, archive), archive, progress = FALSE)
   expect_gt(run$unchanged, 370)
   expect_setequal(unique(archive_bars(archive, "KELD", "1 minute")$session),
     c("early", "regular", "late"))
@@ -43,10 +43,10 @@ test_that("what is held is not asked for again, and early and late sessions come
 
 test_that("the exchange's manners are met: its limit, its refusals, its unknown symbols", {
   quay_key()
-  services <- start_services("--calls", "3")
+  services <- start_services("--rate", "3")
   archive <- new_archive()
-  quay <- source_card("quay", address = services$address)
-  ask <- function(path) curl::curl_fetch_memory(paste0(services$address, path))
+  quay <- source_card("quay", url = services$url)
+  ask <- function(path) curl::curl_fetch_memory(paste0(services$url, path))
   expect_identical(ask("/bars/KELD/m1?from=1&until=2")$status_code, 401L)
   problem <- ask("/bars/KELD/m7?from=1&until=2&key=quay-demo-7f3a91")
   expect_identical(problem$status_code, 400L)
@@ -64,7 +64,7 @@ test_that("a symbol that is not known is recorded, and the rest goes on", {
   services <- start_services()
   archive <- new_archive()
   run <-
-    collect_run(plan_calls(window(source_card("quay", address = services$address),
+    collect_run(plan_requests(window(source_card("quay", url = services$url),
       c("NONE", "KELD"), to = "2026-03-12"), archive), archive, progress = FALSE)
   expect_identical(run$failed$symbol, "NONE")
   expect_match(run$failed$what, "No instrument has this code")
@@ -72,10 +72,10 @@ test_that("a symbol that is not known is recorded, and the rest goes on", {
   expect_identical(archive_journal(archive)$outcome, c("absent", "stored", "stored"))
 })
 
-test_that("a refused key stops early, a missing one stops before the first call", {
+test_that("a refused key stops early, a missing one stops before the first request", {
   services <- start_services()
   archive <- new_archive()
-  plan <- plan_calls(window(source_card("quay", address = services$address)), archive)
+  plan <- plan_requests(window(source_card("quay", url = services$url)), archive)
   withr::local_envvar(QUAY_KEY = "a-wrong-key-1234")
   error <- expect_error_kind(collect_run(plan, archive, progress = FALSE), "access",
     "refuses access")
@@ -98,7 +98,7 @@ minute <- function(i,
 }
 
 test_that("a service that stumbles is asked again, as it says", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     if (n == 1) return(page(list(), status = 503L, headers = list("Retry-After" = "0")))
     if (n == 2) return(list(status = 200L, headers = list(), body = '{"items":[{"t":17733'))
     if (n == 3) return(page(list(minute(0), minute(1)), more = "/bars/KELD?from=x"))
@@ -108,7 +108,7 @@ test_that("a service that stumbles is asked again, as it says", {
   environment(page) <- environment(minute) <- globalenv()
   archive <- new_archive()
   started <- Sys.time()
-  run <- collect_plain(address, archive)
+  run <- collect_plain(url, archive)
   expect_gt(as.numeric(Sys.time() - started, units = "secs"), 1)
   expect_identical(c(run$pages, run$new, run$retried), c(2, 3, 3))
   expect_identical(archive_journal(archive)$outcome,
@@ -116,12 +116,12 @@ test_that("a service that stumbles is asked again, as it says", {
 })
 
 test_that("a row with high below low is set aside with its place, and the others are stored", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     page(list(minute(0), minute(1, h = 0.5), minute(2, c = "much")))
   }, env = environment())
   archive <- new_archive()
-  run <- collect_plain(address, archive)
+  run <- collect_plain(url, archive)
   expect_identical(c(run$new, run$rejected), c(1, 2))
   faults <- archive_faults(archive)
   expect_setequal(faults$fault, c("high below low", "close cannot be read"))
@@ -152,8 +152,8 @@ test_that("pages that go round, lead elsewhere or overlap end, and no row is dou
 
 test_that("nothing that answers is said after a few tries, and what was stored stays", {
   archive <- new_archive()
-  address <- start_scripted(function(n, request) page(list(minute(0))), env = environment())
-  collect_plain(address, archive)
+  url <- start_scripted(function(n, request) page(list(minute(0))), env = environment())
+  collect_plain(url, archive)
   free <- paste0("http://127.0.0.1:", httpuv::randomPort(host = "127.0.0.1"))
   expect_error_kind(collect_plain(free, archive, symbols = "TAMX"), "network", "Nothing answers")
   expect_identical(nrow(archive_bars(archive, "KELD", "1 minute")), 1L)
@@ -172,8 +172,8 @@ test_that("a body that is cut short among good ones is asked for as often as no 
   pages <- function(fifth, body, first = TRUE) {
     environment(answer) <- list2env(list(tries = list(), fifth = fifth, body = body,
       first = first), parent = globalenv())
-    address <- start_scripted(answer, env = parent.frame())
-    card <- write_card(address, c("request: /rows{?k}", "rows: /items",
+    url <- start_scripted(answer, env = parent.frame())
+    card <- write_card(url, c("request: /rows{?k}", "rows: /items",
       "columns: {n: {at: /n, as: number}}"), "at_once: 1", env = parent.frame())
     collect_rows(card, k = c("1", "2"), env = parent.frame())
   }
@@ -189,46 +189,46 @@ test_that("a body that is cut short among good ones is asked for as often as no 
   expect_identical(sum(got$journal$outcome == "retried"), 4L)
 })
 
-test_that("wants that cannot be are refused before any call", {
+test_that("queries that cannot be are refused before any request", {
   quay <- source_card("quay")
-  want <- function(...) {
-    want_bars(quay, "KELD", ...,
+  query <- function(...) {
+    query_bars(quay, "KELD", ...,
     now = as.POSIXct("2026-03-26 12:00", tz = "UTC"))
   }
-  expect_error_kind(want("1 minute", from = "2026-03-20", to = "2026-03-12"), "want", "swap")
-  expect_error_kind(want("1 minute", from = "2026-02-30"), "want", "no day")
-  expect_error_kind(want("1 minute", from = "2026-03-12", span = "2 days"), "want", "never both")
-  expect_error_kind(want("1 minute"), "want", "span or a from")
-  expect_error_kind(want("7 minutes", span = "2 days"), "want", "5 minutes")
-  expect_error_kind(want("1 minute", from = "2026-03-26T11:50:00Z"), "want", "newest data")
-  expect_error_kind(want_bars(quay, character(), "1 minute", span = "1 day"), "want", "no symbols")
-  expect_error_kind(want_bars(quay, c("KELD", ""), "1 minute", span = "1 day"), "want", "empty")
-  clipped <- want("1 minute", from = "2026-03-12", to = "2026-12-31")
+  expect_error_kind(query("1 minute", from = "2026-03-20", to = "2026-03-12"), "argument", "swap")
+  expect_error_kind(query("1 minute", from = "2026-02-30"), "argument", "no day")
+  expect_error_kind(query("1 minute", from = "2026-03-12", span = "2 days"), "argument", "never both")
+  expect_error_kind(query("1 minute"), "argument", "span or a from")
+  expect_error_kind(query("7 minutes", span = "2 days"), "argument", "5 minutes")
+  expect_error_kind(query("1 minute", from = "2026-03-26T11:50:00Z"), "argument", "newest data")
+  expect_error_kind(query_bars(quay, character(), "1 minute", span = "1 day"), "argument", "no symbols")
+  expect_error_kind(query_bars(quay, c("KELD", ""), "1 minute", span = "1 day"), "argument", "empty")
+  clipped <- query("1 minute", from = "2026-03-12", to = "2026-12-31")
   expect_equal(clipped$to, as.POSIXct("2026-03-26 11:40", tz = "UTC"))
   expect_length(clipped$notes, 2)
-  spanned <- want("1 minute", span = "10 days")
+  spanned <- query("1 minute", span = "10 days")
   expect_equal(spanned$from, as.POSIXct("2026-03-16 11:40", tz = "UTC"))
 })
 
 test_that("a plan says what people read", {
-  plan <- plan_calls(window(source_card("quay"), to = "2026-03-26"))
+  plan <- plan_requests(window(source_card("quay"), to = "2026-03-26"))
   expect_snapshot(print(plan))
-  expect_snapshot(print(plan$want))
+  expect_snapshot(print(plan$query))
   withr::local_envvar(QUAY_KEY = NA)
   expect_snapshot(print(source_card("quay")),
     transform = function(lines) sub("[(](not )?set[)]", "(?)", lines))
 })
 
-test_that("calls that failed or were made again count in the rate that is shown", {
-  want <- want_rows(source_card("register"), "facts", company = "KELD")
-  want$source$limits <- list(list(count = 90, seconds = 60, words = "90 per minute"))
-  run <- run_make(want, memory_sink(want))
+test_that("requests that failed or were made again count in the rate that is shown", {
+  query <- query_rows(source_card("register"), "facts", company = "KELD")
+  query$source$limits <- list(list(count = 90, seconds = 60, words = "90 per minute"))
+  run <- run_make(query, memory_sink(query))
   tally <- tally_make()
   tally$pages <- 40
   tally$retried <- 5
   tally$failed <- data.frame(symbol = rep("X", 45), what = "", todo = "", outcome = "failed")
   expect_identical(progress_rate(run, tally, 60), "90 of 90 per minute")
-  # half of 170 calls are over in a minute, and the other half takes one more
+  # half of 170 requests are over in a minute, and the other half takes one more
   text <- progress_text(run, tally, queue_make(NULL), 170, now_seconds() - 60)
   expect_match(text, "40 of 170 pages, .* about (6[0-9] s|[12] minutes?) left, 45 failed")
 })

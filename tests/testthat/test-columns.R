@@ -218,9 +218,9 @@ test_that("a desk names the column store, and a refresh fills it", {
   services <- start_services()
   uri <- columns_database()
   folder <- withr::local_tempdir()
-  desk_make(folder, addresses = list(quay = services$address),
+  desk_make(folder, urls = list(quay = services$url),
     secrets = list(QUAY_KEY = "quay-demo-7f3a91", COLUMNS_PASSWORD = "pass word:1"))
-  write(c(paste("columns:", sub("//", "//keeper@", uri)), "wants:", "  shares:",
+  write(c(paste("columns:", sub("//", "//keeper@", uri)), "queries:", "  shares:",
     "    source: quay", "    dataset: bars", "    symbols: [KELD, TAMX]", "    interval: 1 minute",
     "    from: 2026-03-12", "    to: 2026-03-13"), file.path(folder, "desk.yml"), append = TRUE)
   got <- run_vetusta("refresh", folder = folder)
@@ -256,14 +256,14 @@ for (kind in c("sqlite", "columns", "postgres")) {
       stats::aggregate(list(highest = bars$high), list(symbol = bars$symbol), max)
     }
     whole <- archive_bars(archive, interval = "1 minute")
-    want <- stats::aggregate(list(highest = whole$high), list(symbol = whole$symbol), max)
+    query <- stats::aggregate(list(highest = whole$high), list(symbol = whole$symbol), max)
     got <- archive_scan(archive, "quay/bars/*", count, by = 800)
-    expect_identical(as.data.frame(got), want)
+    expect_identical(as.data.frame(got), query)
     expect_identical(max(seen), 1170L)
     expect_identical(archive_scan(archive, "quay/bars/*", count, by = 1, workers = 2), got)
     parts <- archive_scan(archive, NULL, nrow, by = 1000)
     expect_identical(sum(unlist(parts)), 7L * 390L + 5L)
-    expect_error_kind(archive_scan(archive, NULL, function(x) stop("no")), "want", "failed: no")
+    expect_error_kind(archive_scan(archive, NULL, function(x) stop("no")), "argument", "failed: no")
     # the archive is whole afterwards
     expect_identical(nrow(archive_bars(archive, "S03", "1 minute")), 390L)
   })
@@ -307,7 +307,7 @@ test_that("rows are on every replica, and one of them that is away is done witho
   expect_identical(vetusta:::sql_get(archive, "SELECT count(*) AS n FROM segments")$n, 0L)
   expect_identical(on_each(), c("1170", "1170"))
   for (i in 2:1) {
-    archive$columns$servers <- union(server$shards[[i]]$address, archive$columns$servers)
+    archive$columns$servers <- union(server$shards[[i]]$url, archive$columns$servers)
     expect_identical(read(archive), 1170L)
   }
 })

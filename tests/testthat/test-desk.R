@@ -5,7 +5,7 @@ desk_of <- function(lines, cards = c("quay", "river"), env = parent.frame()) {
   writeLines(c("desk: A desk", lines), file.path(folder, "desk.yml"))
   folder
 }
-shares <- c("wants:", "  # two of them", "  shares:", "    source: quay    # the exchange",
+shares <- c("queries:", "  # two of them", "  shares:", "    source: quay    # the exchange",
   "    symbols: [KELD, TAMX]", "    interval: 1 minute", "    from: 2026-03-12", "",
   "# what is written", "outputs:", "  days: {series: KELD, file: days.csv}")
 
@@ -15,16 +15,16 @@ test_that("every word of a desk is checked, with its line and the nearest right 
     expect_match(error$where, place)
   }
   wrong("wnats: {}", "wnats", "line 2")
-  wrong(c("wants:", "  a:", "    sorce: quay"), "sorce", "line 4")
-  wrong(c("wants:", "  a:", "    source: quay", "    interval: 1 minit"), "minit", "line 5")
-  wrong(c("wants:", "  a: {source: quay, span: 1 day, from: 2020}"), "span")
-  wrong(c("wants:", "  a: {source: quay, symbols: [K], keys: {a: b}}"), "symbols")
-  wrong(c("wants:", "  a: {source: quay, from: soon}"), "soon")
-  wrong(c("wants:", "  a: {source: quay, times: at 25:00}"), "never comes")
-  wrong(c("wants:", "  a: {source: quay, times: at 9:00 Europe/Rigga}"), "Europe/Rigga")
-  wrong(c("wants:", "  a: {source: quay, times: at 9:00 on mondai}"), "never comes")
-  wrong(c("wants:", "  A b: {source: quay}"), "A b")
-  wrong(c("wants:", "  a: {source: quay}", "  a: {source: river}"), "stands twice", "line 4")
+  wrong(c("queries:", "  a:", "    sorce: quay"), "sorce", "line 4")
+  wrong(c("queries:", "  a:", "    source: quay", "    interval: 1 minit"), "minit", "line 5")
+  wrong(c("queries:", "  a: {source: quay, span: 1 day, from: 2020}"), "span")
+  wrong(c("queries:", "  a: {source: quay, symbols: [K], keys: {a: b}}"), "symbols")
+  wrong(c("queries:", "  a: {source: quay, from: soon}"), "soon")
+  wrong(c("queries:", "  a: {source: quay, times: at 25:00}"), "never comes")
+  wrong(c("queries:", "  a: {source: quay, times: at 9:00 Europe/Rigga}"), "Europe/Rigga")
+  wrong(c("queries:", "  a: {source: quay, times: at 9:00 on mondai}"), "never comes")
+  wrong(c("queries:", "  A b: {source: quay}"), "A b")
+  wrong(c("queries:", "  a: {source: quay}", "  a: {source: river}"), "stands twice", "line 4")
   wrong(c("outputs:", "  a: {series: x, rows: y, file: z.csv}"), "series")
   wrong(c("outputs:", "  a: {series: x, file: z.csv, append: b.csv, table: t}"), "append")
   wrong(c("outputs:", "  a: {series: x, file: z.csv, rule: mean}"), "rule")
@@ -33,13 +33,13 @@ test_that("every word of a desk is checked, with its line and the nearest right 
   expect_error_kind(desk_open(withr::local_tempdir()), "desk", "no desk")
 })
 
-test_that("what a want names and is not there is told with file and line", {
+test_that("what a query names and is not there is told with file and line", {
   wrong <- function(lines, pattern) {
-    desk <- desk_open(desk_of(c("wants:", "  a:", paste0("    ", lines))))
-    error <- expect_error_kind(vetusta:::desk_want(desk, "a", NULL), "desk", pattern)
+    desk <- desk_open(desk_of(c("queries:", "  a:", paste0("    ", lines))))
+    error <- expect_error_kind(vetusta:::desk_query(desk, "a", NULL), "desk", pattern)
     expect_match(paste(error$where, collapse = " "), "desk[.]yml, line [0-9]+")
     # in the table it is a problem, and no error
-    expect_match(desk_wants(desk)$problem, pattern)
+    expect_match(desk_tracked(desk)$problem, pattern)
   }
   wrong("source: quai", "quai")
   wrong(c("source: quay", "dataset: bras"), "bras")
@@ -52,7 +52,7 @@ test_that("what a want names and is not there is told with file and line", {
 })
 
 test_that("lists come from the place, a file, a table's column, and from what is held", {
-  folder <- desk_of(c("wants:", "  a: {source: quay, symbols: {file: s.txt}, interval: 1 day,",
+  folder <- desk_of(c("queries:", "  a: {source: quay, symbols: {file: s.txt}, interval: 1 day,",
     "      span: 1 year}"))
   writeLines(c("KELD   # first", "", "# none", "TAMX", "KELD"), file.path(folder, "s.txt"))
   writeLines(c("code,kind,volume", "KELD,share,12000", "TAMX,share,9", "WARR,warrant,50000"),
@@ -85,56 +85,56 @@ test_that("lists come from the place, a file, a table's column, and from what is
   expect_error_kind(list_of(file = "s.csv", with = "quay/market"), "desk", "says nothing")
   expect_error_kind(list_of(rows = "quay/directory", where = "typ=share"), "desk", "typ")
   # three lists are every combination of their values
-  want <- vetusta:::desk_want(desk, "a", archive)
-  expect_identical(want$symbols, c("KELD", "TAMX"))
+  query <- vetusta:::desk_query(desk, "a", archive)
+  expect_identical(query$symbols, c("KELD", "TAMX"))
 })
 
-test_that("a want is put into the file and taken out, and all else stays as it was written", {
+test_that("a query is put into the file and taken out, and all else stays as it was written", {
   folder <- desk_of(shares)
   file <- file.path(folder, "desk.yml")
   before <- readLines(file)
-  desk <- desk_keep(desk_open(folder), "lock", "river", "levels",
+  desk <- desk_track(desk_open(folder), "lock", "river", "levels",
     keys = list(station = c("kelder-lock", "tamm-weir")), from = "1981-01-01", every = "6 hours")
   lines <- readLines(file)
   expect_identical(lines[!lines %in% setdiff(lines, before)], before)
-  expect_identical(names(desk$wants), c("shares", "lock"))
-  expect_identical(desk$wants$lock, list(source = "river", dataset = "levels",
+  expect_identical(names(desk$track), c("shares", "lock"))
+  expect_identical(desk$track$lock, list(source = "river", dataset = "levels",
     keys = list(station = c("kelder-lock", "tamm-weir")), from = "1981-01-01", every = "6 hours"))
-  expect_identical(desk_wants(desk)$asked, c("2 symbols", "station kelder-lock, tamm-weir"))
-  expect_error_kind(desk_keep(desk, "lock", "river", "levels"), "desk", "lock")
-  expect_error_kind(desk_keep(desk, "x", "river", "levels", evry = "1 day"), "desk", "evry")
-  expect_error_kind(desk_keep(desk, "x", "river", "levels", every = "often"), "desk", "often")
+  expect_identical(desk_tracked(desk)$asked, c("2 symbols", "station kelder-lock, tamm-weir"))
+  expect_error_kind(desk_track(desk, "lock", "river", "levels"), "desk", "lock")
+  expect_error_kind(desk_track(desk, "x", "river", "levels", evry = "1 day"), "desk", "evry")
+  expect_error_kind(desk_track(desk, "x", "river", "levels", every = "often"), "desk", "often")
   expect_identical(readLines(file), lines)
   desk_drop(desk, "lock")
   expect_identical(readLines(file), before)
   # truth values and numbers are written as such
-  desk <- desk_keep(desk, "prices", "quay", "bars", symbols = "K", interval = "1 day", from = 2020,
+  desk <- desk_track(desk, "prices", "quay", "bars", symbols = "K", interval = "1 day", from = 2020,
     history = TRUE)
-  expect_identical(desk$wants$prices$history, TRUE)
+  expect_identical(desk$track$prices$history, TRUE)
   expect_true("    history: true" %in% readLines(file))
   desk_drop(desk, "prices")
   desk_drop(desk, "shares")
-  expect_identical(desk_open(folder)$wants, list())
+  expect_identical(desk_open(folder)$queries, list())
   expect_true(all(c("# what is written", "outputs:") %in% readLines(file)))
   expect_error_kind(desk_drop(desk, "shares"), "desk", "shares")
   # values that YAML would read as something else come back as they were
   odd <- list(symbols = c("NO", "1E5", "007", "a: b", "x#y", "[z]", "K,L"), interval = "1 day",
     span = "1 year", title = "it's \"quoted\": yes")
-  desk <- do.call(desk_keep, c(list(desk_open(folder), "odd", "quay"), odd))
-  expect_identical(desk$wants$odd[names(odd)], odd)
+  desk <- do.call(desk_track, c(list(desk_open(folder), "odd", "quay"), odd))
+  expect_identical(desk$track$odd[names(odd)], odd)
   # a file that is laid out in another way is left alone
-  writeLines("wants: {a: {source: quay}}", file)
-  expect_error_kind(desk_keep(desk_open(folder), "b", "quay", symbols = "K", interval = "1 day",
+  writeLines("queries: {a: {source: quay}}", file)
+  expect_error_kind(desk_track(desk_open(folder), "b", "quay", symbols = "K", interval = "1 day",
     span = "1 year"), "desk", "laid out")
-  expect_identical(readLines(file), "wants: {a: {source: quay}}")
+  expect_identical(readLines(file), "queries: {a: {source: quay}}")
 })
 
-test_that("services that tell a desk where they are leave its wants alone", {
+test_that("services that tell a desk where they are leave its queries alone", {
   folder <- desk_of(shares)
-  desk_make(folder, cards = character(), addresses = list(quay = "http://127.0.0.1:9/quay"))
+  desk_make(folder, cards = character(), urls = list(quay = "http://127.0.0.1:9/quay"))
   desk <- desk_open(folder)
-  expect_identical(names(desk$wants), "shares")
-  expect_identical(desk$addresses$quay, "http://127.0.0.1:9/quay")
+  expect_identical(names(desk$track), "shares")
+  expect_identical(desk$urls$quay, "http://127.0.0.1:9/quay")
   expect_true("  # two of them" %in% readLines(file.path(folder, "desk.yml")))
 })
 
@@ -142,7 +142,7 @@ test_that("the daily rates of a new desk go into its workbook, whose formulas go
   services <- start_services()
   folder <- file.path(withr::local_tempdir(), "new")
   desk <- desk_new(folder)
-  lines <- sub("^archive:", paste0("addresses: {fixing: \"", services$root, "/fixing\"}\narchive:"),
+  lines <- sub("^archive:", paste0("urls: {fixing: \"", services$root, "/fixing\"}\narchive:"),
     readLines(desk$file))
   writeLines(lines, desk$file)
   done <- desk_refresh(desk_open(folder), "rates", progress = FALSE, outputs = FALSE)

@@ -55,7 +55,7 @@ test_that("rows are found in every form that a card knows", {
 test_that("several samples show what is absent from some of them", {
   drafted <- draft_of('{"items":[{"t":1,"c":2,"note":"x"},{"t":2,"c":3}],"more":"/bars?after=2"}',
     '{"items":[{"t":3,"c":4}]}')
-  expect_match(drafted$lines, "next_page: [{]by: address, at: /more[}] +# absent on the last page",
+  expect_match(drafted$lines, "next_page: [{]by: url, at: /more[}] +# absent on the last page",
     all = FALSE)
   expect_identical(drafted$dataset$columns$note$need, "optional")
   expect_identical(drafted$dataset$columns$close$need, "required")
@@ -133,8 +133,8 @@ test_that("an error is never drafted as rows", {
   expect_identical(good$dataset$rows, "/items")
 })
 
-test_that("a card is drafted from one live call, with its access and its window", {
-  address <- start_scripted(function(n, request) {
+test_that("a card is drafted from one live request, with its access and its window", {
+  url <- start_scripted(function(n, request) {
     if (!identical(asked(request, "key"), "a secret/of mine") &&
       !identical(request$HTTP_X_MILL, "Mill a secret/of mine")) {
       return(json_answer(list(error = "no key", got = "a secret/of mine"), status = 401L))
@@ -142,7 +142,7 @@ test_that("a card is drafted from one live call, with its access and its window"
     json_answer(list(items = list(list(t = 1773300600, c = 1), list(t = 1773300660, c = 2))))
   })
   withr::local_envvar(MILL_KEY = "a secret/of mine")
-  url <- paste0(address, "/v1/bars/KELD?since=2026-03-12&size=5&key={MILL_KEY}")
+  url <- paste0(url, "/v1/bars/KELD?since=2026-03-12&size=5&key={MILL_KEY}")
   lines <- collect_draft(url, name = "mill")
   expect_false(any(grepl("of mine|of%20mine", lines)))
   path <- withr::local_tempfile(fileext = ".yml")
@@ -152,13 +152,13 @@ test_that("a card is drafted from one live call, with its access and its window"
     list(by = "query", name = "key", secret = "MILL_KEY"))
   got <- collect_bars(card, "KELD", "1 minute", "2026-03-12", "2026-03-13")
   expect_identical(got$bars$close, c(1, 2))
-  expect_match(got$journal$address, "/v1/bars/KELD[?]size=5&since=2026-03-12$")
-  header <- collect_draft(paste0(address, "/bars"), c("X-Mill" = "Mill {MILL_KEY}"), "mill")
+  expect_match(got$journal$url, "/v1/bars/KELD[?]size=5&since=2026-03-12$")
+  header <- collect_draft(paste0(url, "/bars"), c("X-Mill" = "Mill {MILL_KEY}"), "mill")
   expect_match(header, "by: header, name: X-Mill, prefix: \"Mill \", secret: MILL_KEY",
     fixed = TRUE, all = FALSE)
-  refused <- expect_error_kind(collect_draft(paste0(address, "/bars")), "draft", "HTTP 401")
+  refused <- expect_error_kind(collect_draft(paste0(url, "/bars")), "draft", "HTTP 401")
   expect_error_kind(collect_draft("ftp://x.example.org/a"), "draft", "no http")
-  expect_error_kind(collect_draft(paste0(address, "/bars?k={MILL_WORD}")), "secret", "MILL_WORD")
+  expect_error_kind(collect_draft(paste0(url, "/bars?k={MILL_WORD}")), "secret", "MILL_WORD")
   expect_error_kind(collect_draft("http://data.example.org/a?k={MILL_KEY}"), "draft", "https")
   told <- run_vetusta("sources", "draft", "--url", url, env = c(MILL_KEY = "a secret/of mine"))
   expect_identical(told$status, 0L)

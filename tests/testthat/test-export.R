@@ -87,10 +87,10 @@ test_that("series of any kind become one long or one wide table", {
   wide <- export_rows(list(days, more[1, ]), form = "wide")
   expect_identical(wide$period, days$period)
   expect_identical(wide$other, c(250, NA))
-  expect_error_kind(export_rows(list(rbind(days, days)), form = "wide"), "want", "two values")
-  expect_error_kind(export_rows(list(bars), form = "wide", value = "closed"), "want", "closed")
-  expect_error_kind(export_rows(list(bars), form = "broad"), "want", "broad")
-  expect_error_kind(export_rows(list()), "want")
+  expect_error_kind(export_rows(list(rbind(days, days)), form = "wide"), "argument", "two values")
+  expect_error_kind(export_rows(list(bars), form = "wide", value = "closed"), "argument", "closed")
+  expect_error_kind(export_rows(list(bars), form = "broad"), "argument", "broad")
+  expect_error_kind(export_rows(list()), "argument")
 })
 
 test_that("a CSV table grows by new times, and none is doubled", {
@@ -298,7 +298,7 @@ test_that("laying many rows beside many is no loop within a loop", {
   expect_identical(export_database(archive, file)$unchanged[1], 40000)
 })
 
-test_that("the command writes what an address names, and refuses words that would say nothing", {
+test_that("the command writes what a series ID names, and refuses words that would say nothing", {
   folder <- withr::local_tempdir()
   archive <- archive_open(file.path(folder, "a.sqlite"))
   put_rows(archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M")
@@ -359,11 +359,11 @@ test_that("series go into a folder of Parquet a few at a time, and are the same 
   # what fails on the way leaves what was there
   before <- list.files(folder, recursive = TRUE)
   expect_error_kind(export_series(archive, folder, "quay/bars/*", at_once = 500, progress = FALSE,
-    change = function(table) if (table$symbol[1] == "S3") stop("no") else table), "want", "no")
+    change = function(table) if (table$symbol[1] == "S3") stop("no") else table), "argument", "no")
   expect_identical(list.files(folder, recursive = TRUE), before)
   expect_identical(list.files(dirname(folder), all.files = TRUE, no.. = TRUE),
     c("bars", "bars-whole"))
   put_rows(archive, "river", "levels", "observations", data.frame(series = "lock",
     period = as.Date("2026-03-12"), value = 1), frequency = "D")
-  expect_error_kind(export_series(archive, folder), "want", "several datasets")
+  expect_error_kind(export_series(archive, folder), "argument", "several datasets")
 })

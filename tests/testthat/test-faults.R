@@ -8,31 +8,31 @@ impatient <- function(name, root, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
   writeLines(c(readLines(system.file("cards", paste0(name, ".yml"), package = "vetusta")),
     "patience: PT2S"), file)
-  source_card(file, address = paste0(root, "/", name))
+  source_card(file, url = paste0(root, "/", name))
 }
 
-collect_all <- function(source, archive, want) {
-  collect_run(plan_calls(want(source), archive),
+collect_all <- function(source, archive, query) {
+  collect_run(plan_requests(query(source), archive),
   archive, progress = FALSE)
 }
-quay_want <- function(source) {
-  want_bars(source, c("KELD", "TAMX"), "1 minute", from = "2026-03-12",
+quay_query <- function(source) {
+  query_bars(source, c("KELD", "TAMX"), "1 minute", from = "2026-03-12",
   to = "2026-03-13")
 }
 
 test_that(
   "connections that are closed, reset, broken, silent, slow or away cost no row and double none", {
   with_keys()
-  clean <- start_services("--calls", "100000")
+  clean <- start_services("--rate", "100000")
   first <- new_archive()
-  collect_all(impatient("quay", clean$root), first, quay_want)
+  collect_all(impatient("quay", clean$root), first, quay_query)
   whole <- archive_bars(first, c("KELD", "TAMX"), "1 minute")
   expect_gt(nrow(whole), 1500)
   for (fault in c("closed", "reset", "broken", "silent", "trickle", "away")) {
-    services <- start_services("--calls", "100000", "--fault", fault, "--every", "5",
+    services <- start_services("--rate", "100000", "--fault", fault, "--every", "5",
       env = environment())
     archive <- new_archive(environment())
-    run <- collect_all(impatient("quay", services$root), archive, quay_want)
+    run <- collect_all(impatient("quay", services$root), archive, quay_query)
     expect_identical(nrow(run$failed), 0L, label = fault)
     expect_identical(archive_bars(archive, c("KELD", "TAMX"), "1 minute"), whole, label = fault)
     expect_identical(sum(archive_journal(archive)$outcome == "stored"),
@@ -50,7 +50,7 @@ test_that(
   for (fault in names(reasons)) {
     services <- start_services("--fault", fault, "--every", "1", env = environment())
     archive <- new_archive(environment())
-    error <- expect_error_kind(collect_all(impatient("quay", services$root), archive, quay_want),
+    error <- expect_error_kind(collect_all(impatient("quay", services$root), archive, quay_query),
       "network")
     expect_match(conditionMessage(error), reasons[[fault]], ignore.case = TRUE, label = fault)
     expect_true(all(archive_journal(archive)$outcome == "retried"), label = fault)
@@ -60,9 +60,9 @@ test_that(
 
 test_that("a token's grant, pages and jobs get through faults of answers and of connections", {
   with_keys()
-  facts <- function(source) want_rows(source, "facts", company = c("KELD", "TAMX", "BROM"))
+  facts <- function(source) query_rows(source, "facts", company = c("KELD", "TAMX", "BROM"))
   export <- function(source) {
-    want_bars(source, "SALT", "1 day", from = "2020-01-01",
+    query_bars(source, "SALT", "1 day", from = "2020-01-01",
     to = "2025-12-31")
   }
   clean <- start_services()
@@ -137,7 +137,7 @@ test_that("a certificate that nobody vouches for ends the run at once", {
   card <- write_card(paste0("https://127.0.0.1:", port),
     c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"))
   archive <- new_archive()
-  plan <- plan_calls(want_rows(source_card(card), "rows", k = c("a", "b", "c")), archive)
+  plan <- plan_requests(query_rows(source_card(card), "rows", k = c("a", "b", "c")), archive)
   error <- expect_error_kind(collect_run(plan, archive, progress = FALSE), "network", "certificate")
   expect_lte(nrow(archive_journal(archive)), 1L)
   expect_false(grepl("tries", conditionMessage(error)))

@@ -151,7 +151,7 @@ test_that("coverage, moves, statements, correlations, revisions, seasons and spr
   series <- archive_series(archive)
   expect_identical(nrow(figure_coverage(series)$data), 2L)
   many <- series[rep(1:2, 40), ]
-  many$address <- paste0("own/levels/", seq_len(80))
+  many$id <- paste0("own/levels/", seq_len(80))
   expect_match(levels(figure_coverage(many)$data$label), "own/levels \\(80 series\\)")
   expect_error_kind(figure_coverage(series[0, ]), "figure", "no series")
   moves <- rank_moves(data.frame(symbol = c("A", "B"), last = c(12, 9), before = 10,
@@ -233,7 +233,7 @@ test_that("what is missing tells its reason where one is known", {
     c(16L, 3L, 2L))
   expect_identical(as.character(cells$state[cells$day == as.Date("2026-01-11")]),
     "missing: outage")
-  expect_error(figure_gaps(days, gaps = 3), class = "vetusta_error_want")
+  expect_error(figure_gaps(days, gaps = 3), class = "vetusta_error_argument")
 })
 
 test_that("a series prints from when to when, how complete, and its course", {

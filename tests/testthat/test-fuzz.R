@@ -5,7 +5,7 @@
 random_manner <- function(seed) {
   withr::with_seed(seed, list(
     seed = seed,
-    paging = sample(c("cursor", "address", "page", "offset", "link", "last", "since", "until",
+    paging = sample(c("cursor", "url", "page", "offset", "link", "last", "since", "until",
       "none"), 1), backward = sample(c(TRUE, FALSE), 1), size = sample(c(7, 20, 60), 1),
     knows = sample(list(c("from", "to"), "from", "to", character()), 1, prob = c(5, 1, 1, 1))[[1]],
     form = sample(c("objects", "arrays", "columns", "map"), 1),
@@ -57,7 +57,7 @@ manner_server <- function(m, env = parent.frame()) {
       last = if (is.na(number)) 0
       else match(number, origin + 60 * rows), none = 0, if (is.na(number)) 0 else number)
     # pages may begin with rows that the one before had
-    first <- if (m$paging %in% c("cursor", "address", "link") && done > 0) done - m$overlap
+    first <- if (m$paging %in% c("cursor", "url", "link") && done > 0) done - m$overlap
     else done
     page <- rows[seq_along(rows) > first &
       seq_along(rows) <= (if (m$paging == "none") Inf else done + m$size)]
@@ -74,7 +74,7 @@ manner_server <- function(m, env = parent.frame()) {
       columns = if (length(times)) list(t = as.list(times), c = as.list(times %% 997))
       else list(), map = stats::setNames(lapply(times, function(t) list(c = t %% 997)), times))
     body <- list(items = items, total = length(rows), pages = ceiling(length(rows) / m$size),
-      after = if (m$paging == "cursor") place, more = if (m$paging == "address") following)
+      after = if (m$paging == "cursor") place, more = if (m$paging == "url") following)
     json_answer(Filter(Negate(is.null), body),
       if (m$paging == "link" && !ended) list(Link = paste0("<", following, ">; rel=\"next\""))
       else list())
@@ -83,11 +83,11 @@ manner_server <- function(m, env = parent.frame()) {
     parent = globalenv())
   start_scripted(answer, env = env)
 }
-manner_card <- function(m, address, env = parent.frame()) {
+manner_card <- function(m, url, env = parent.frame()) {
   words <- switch(m$paging, since = "since", until = "until",
     c(if ("from" %in% m$knows) "since", if ("to" %in% m$knows) "until"))
   pages <- switch(m$paging, cursor = "{by: cursor, at: /after, send: place}",
-    address = "{by: address, at: /more}", link = "{by: link}",
+    url = "{by: url, at: /more}", link = "{by: link}",
     page = if (m$stated) "{by: page, send: place, pages: /pages}"
     else "{by: page, send: place}",
       offset = if (m$stated) "{by: offset, send: place, total: /total}"
@@ -99,7 +99,7 @@ manner_card <- function(m, address, env = parent.frame()) {
     arrays = "{time: {at: /0, as: epoch-s}, close: /1}",
     map = "{time: {of: key, as: epoch-s}, close: /c}")
   exclusive <- if (!m$inclusive && m$paging != "since") ", exclusive: true" else ""
-  bars_card(address,
+  bars_card(url,
     c("zone: UTC", paste("at_once:", m$at_once), "datasets:", "  minutes:", "    shape: bars",
       paste0("    request: /m/{symbol}{?", paste(c(words, "x"), collapse = ","), "}"),
     "    rows: /items",
@@ -119,13 +119,13 @@ test_that(
     label <- paste(names(m), vapply(m, paste, "", collapse = "+"), collapse = ", ")
     card <- manner_card(m, manner_server(m))
     archive <- new_archive()
-    want <- function() {
-      want_bars(card, c("KELD", "TAMX"), "1 minute", from = utc_text(origin),
+    query <- function() {
+      query_bars(card, c("KELD", "TAMX"), "1 minute", from = utc_text(origin),
       to = utc_text(origin + 60 * 390))
     }
     stops <- withr::with_seed(seed, sample(c(1, 2, 5, Inf), 80, replace = TRUE))
     for (round in seq_along(stops)) {
-      run <- tryCatch(collect_run(plan_calls(want(), archive), archive, progress = FALSE,
+      run <- tryCatch(collect_run(plan_requests(query(), archive), archive, progress = FALSE,
         pages = stops[round]), vetusta_error = function(e) e)
       if (inherits(run, "vetusta_run") && run$left == 0 && nrow(run$failed) == 0) break
     }
@@ -139,11 +139,11 @@ test_that(
       expect_identical(bars$close, as.numeric(bars$time) %% 997, label = label)
       expect_identical(anyDuplicated(at), 0L, label = label)
     }
-    expect_identical(nrow(plan_calls(want(), archive)$calls), 0L, label = label)
+    expect_identical(nrow(plan_requests(query(), archive)$requests), 0L, label = label)
   })
 })
 
-# Bars of days and weeks of several symbols: how a call asks for them, how they are told, in what
+# Bars of days and weeks of several symbols: how a request asks for them, how they are told, in what
 # order they come, and with which sides.
 random_days <- function(seed) {
   m <- withr::with_seed(seed, list(
@@ -217,7 +217,7 @@ test_that(
       c(paste("zone:", m$zone), if (m$calendar == "quay") "calendar: quay",
         paste("at_once:", m$at_once), "datasets:", "  days:", "    shape: bars",
       "    request: /d{?codes,from,to}", "    rows: /items", paste("    largest_page:", m$size),
-      if (m$widest != "none") paste("    widest:", m$widest), paste("    symbols_a_call:", m$per),
+      if (m$widest != "none") paste("    widest:", m$widest), paste("    symbols_a_request:", m$per),
       "    next_page: {by: cursor, at: /after, send: place}",
       if (m$sides == "within") "    sides: [bid, ask]",
       sprintf("    parameters: {codes: {gives: symbols, join: ','}, from: {as: %s}, to: {as: %s}}",
@@ -225,19 +225,19 @@ test_that(
         if (m$told == "day") "day" else "epoch-s", if (m$sides == "within") "\"/{side}/c\""
         else "/c", if (m$sides == "rows") ", side: /side" else "")))
     archive <- new_archive()
-    want <- function() {
-      want_bars(card, c("KELD", "TAMX", "SALT", if (m$gone) "GONE"), m$interval,
+    query <- function() {
+      query_bars(card, c("KELD", "TAMX", "SALT", if (m$gone) "GONE"), m$interval,
       from = "2025-01-15", to = "2025-12-20")
     }
     stops <- withr::with_seed(seed, sample(c(1, 2, 5, Inf), 100, replace = TRUE))
     for (round in seq_along(stops)) {
-      run <- collect_run(plan_calls(want(), archive), archive, progress = FALSE,
+      run <- collect_run(plan_requests(query(), archive), archive, progress = FALSE,
         pages = stops[round])
       expect_identical(setdiff(run$failed$symbol, "GONE"), character(), label = label)
       if (run$left == 0) break
     }
     expect_lt(round, length(stops), label = label)
-    window <- as.numeric(c(want()$from, want()$to))
+    window <- as.numeric(c(query()$from, query()$to))
     truth <- lapply(truth_of_days(m), function(t) t[t >= window[1] & t < window[2]])
     for (symbol in names(truth)) for (side in if (m$sides == "none") NA else c("bid", "ask")) {
       bars <- archive_bars(archive, symbol, m$interval)
@@ -247,6 +247,6 @@ test_that(
       expect_identical(bars$close, truth[[symbol]] %% 997 + (side %in% "ask"),
         label = paste(symbol, side, label))
     }
-    expect_true(all(unlist(plan_calls(want(), archive)$calls$symbols) == "GONE"), label = label)
+    expect_true(all(unlist(plan_requests(query(), archive)$requests$symbols) == "GONE"), label = label)
   })
 })

@@ -89,10 +89,10 @@ test_that("what cannot come in is refused, and nothing is stored", {
   expect_identical(nrow(archive_datasets(archive)), 0L)
 })
 
-test_that("completion offers commands, options, sources, symbols, addresses and wants", {
+test_that("completion offers commands, options, sources, symbols, URLs and queries", {
   folder <- withr::local_tempdir()
   desk <- desk_make(folder, cards = c("quay", "river"))
-  desk_keep(desk, "shares", "quay", symbols = "KELD", interval = "1 day", span = "1 year")
+  desk_track(desk, "shares", "quay", symbols = "KELD", interval = "1 day", span = "1 year")
   archive <- archive_open(desk$archive)
   put_rows(archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M")
   archive_close(archive)

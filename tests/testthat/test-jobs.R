@@ -1,6 +1,6 @@
 # Exports that are asked for and fetched later, with the manners that services have for it.
-job_card <- function(address, job, extra = character(), env = parent.frame()) {
-  bars_card(address,
+job_card <- function(url, job, extra = character(), env = parent.frame()) {
+  bars_card(url,
     c(extra, "datasets:", "  history:", "    shape: bars", "    method: POST",
       "    request: /exports/{symbol}{?from,to}", "    format: csv", paste0("    job: ", job),
     "    columns: {time: {at: /t, as: rfc3339}, close: /c}"), env)
@@ -25,36 +25,36 @@ table_answer <- function(text, headers = list(), status = 200L) {
   list(status = status,
   headers = c(list("Content-Type" = "text/csv"), headers), body = text)
 }
-paths <- function(journal) paste(journal$outcome, sub("^http://[^/]*", "", journal$address))
+paths <- function(journal) paste(journal$outcome, sub("^http://[^/]*", "", journal$url))
 
 test_that(
   paste0("the place to look at stands in the Location header, HTTP 202 says not yet, and the ",
     "file is where one looks"), {
-  address <- serve(function(n, request) {
+  url <- serve(function(n, request) {
     if (request$REQUEST_METHOD == "POST") return(json_answer("", list(Location = "/jobs/7"), 202L))
     if (n < 4) return(json_answer("", list("Retry-After" = "1"), 202L))
     table_answer(job_table())
   })
-  got <- collect_history(job_card(address, "{look: location, pause: PT1S}"))
+  got <- collect_history(job_card(url, "{look: location, pause: PT1S}"))
   expect_identical(got$bars$close, as.numeric(1:5))
   expect_identical(got$run$left, 0)
-  expect_identical(sum(grepl("/exports/", got$journal$address)), 1L)
+  expect_identical(sum(grepl("/exports/", got$journal$url)), 1L)
   # what is held is not asked for again
-  expect_identical(collect_history(job_card(address, "{look: location}"),
+  expect_identical(collect_history(job_card(url, "{look: location}"),
     archive = got$archive)$run$pages, 0)
 })
 
 test_that(
   paste0("an export that is not ready within the wait ends the run, and the next one looks again ",
     "without asking"), {
-  address <- serve(function(n, request) {
+  url <- serve(function(n, request) {
     if (request$REQUEST_METHOD == "POST") return(json_answer(list(ticket = "t1")))
     if (grepl("/jobs/",
       request$PATH_INFO)) return(json_answer(list(state = if (n < 5) "working"
       else "done", link = "/file.csv")))
     table_answer(job_table())
   })
-  card <- job_card(address,
+  card <- job_card(url,
     paste0("{ticket: /ticket, look: \"/jobs/{ticket}\", state: /state, ready: done, link: /link, ",
       "pause: PT1S}"))
   first <- collect_history(card, wait = 0.5)
@@ -63,12 +63,12 @@ test_that(
   expect_null(first$bars)
   second <- collect_history(card, archive = first$archive, wait = 60)
   expect_identical(second$bars$close, as.numeric(1:5))
-  expect_identical(sum(grepl("/exports/", second$journal$address)), 1L)
+  expect_identical(sum(grepl("/exports/", second$journal$url)), 1L)
 })
 
 test_that(
   "a service that says the export failed is a failure of that symbol, and the next run asks anew", {
-  address <- serve(function(n, request) {
+  url <- serve(function(n, request) {
     if (request$REQUEST_METHOD == "POST") {
       return(json_answer(list(ticket = basename(request$PATH_INFO))))
     }
@@ -77,7 +77,7 @@ test_that(
       n < 4) "failed" else "done", link = "/file.csv")))
     table_answer(job_table())
   })
-  card <- job_card(address,
+  card <- job_card(url,
     paste0("{ticket: /ticket, look: \"/jobs/{ticket}\", state: /state, ready: done, failed: ",
       "failed, link: /link}"))
   first <- collect_history(card, c("KELD", "TAMX"))
@@ -95,14 +95,14 @@ test_that(
     if (request$REQUEST_METHOD == "POST") return(json_answer(list(ticket = "gone")))
     json_answer(list(error = "no such ticket"), status = 404L)
   })
-  card <- function(address, extra = character()) {
-    job_card(address,
+  card <- function(url, extra = character()) {
+    job_card(url,
     "{ticket: /ticket, look: \"/jobs/{ticket}\", state: /state, ready: done, link: /link}", extra)
   }
   first <- collect_history(card(forgotten))
   expect_match(first$run$failed$what, "no such ticket")
   expect_identical(sum(grepl("/exports/",
-    collect_history(card(forgotten), archive = first$archive)$journal$address)), 2L)
+    collect_history(card(forgotten), archive = first$archive)$journal$url)), 2L)
   none <- serve(function(n, request) json_answer(list(other = 1)))
   expect_match(collect_history(card(none))$run$failed$what, "no ticket at /ticket")
   file <- serve(function(n, request) {
@@ -181,19 +181,19 @@ test_that(
     sprintf("Content-Range: bytes %d-%d/%d", from, nchar(whole) - 1L, nchar(whole)))
   }
   for (right in c(TRUE, FALSE)) {
-    address <- start_socket(list(said("200 OK", "{\"ticket\": \"t\"}"),
+    url <- start_socket(list(said("200 OK", "{\"ticket\": \"t\"}"),
       said("200 OK", "{\"state\": \"done\", \"link\": \"/file.csv\"}"),
       said("200 OK", substr(whole, 1, 60), "ETag: \"a\"", length = nchar(whole)),
       rest(if (right) 60 else 40), said("200 OK", whole)), hold = c(0, 0, 8, 0, 0),
       env = environment())
-    card <- job_card(address,
+    card <- job_card(url,
       "{ticket: /ticket, look: \"/jobs/{ticket}\", state: /state, ready: done, link: /link}",
       env = environment())
     archive <- new_archive(environment())
     code <-
       sprintf(
         paste0("library(vetusta); a <- archive_open('%s'); ",
-          paste0("collect_run(plan_calls(want_bars(source_card('%s'), 'KELD', '1 day', from = ",
+          paste0("collect_run(plan_requests(query_bars(source_card('%s'), 'KELD', '1 day', from = ",
             "'2026-03-01', to = '2026-03-08'), a), a, progress = FALSE)")),
       archive$path, card$file)
     victim <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = NULL,
@@ -217,7 +217,7 @@ test_that(
 
 test_that(
   "a link may redirect, and exports of two symbols that differ in their bodies alone are two", {
-  address <- serve(function(n, request) {
+  url <- serve(function(n, request) {
     if (request$REQUEST_METHOD == "POST") {
       body <- paste(request$rook.input$read_lines(), collapse = "")
       return(json_answer(list(ticket = sub(".*\"code\": \"([A-Z]+)\".*", "\\1", body))))
@@ -231,7 +231,7 @@ test_that(
     }
     table_answer(job_table(if (grepl("KELD", request$PATH_INFO)) 1 else 100))
   })
-  card <- bars_card(address,
+  card <- bars_card(url,
     c("datasets:", "  history:", "    shape: bars", "    method: POST", "    request: /exports",
       "    body: '{\"code\": \"{symbol}\"}'", "    format: csv",
     "    job: {ticket: /ticket, look: \"/jobs/{ticket}\", state: /state, ready: done, link: /link}",
@@ -309,13 +309,13 @@ test_that(
     list(c("    format: csv", "    table: {remark: \"#\"}"), table)
   )
   for (form in forms) {
-    address <- serve(function(n, request) {
+    url <- serve(function(n, request) {
       if (request$REQUEST_METHOD == "POST") return(json_answer("", list(Location = "/file"), 202L))
       list(status = 200L, headers = list("Content-Type" = "application/octet-stream"),
         body = charToRaw(enc2utf8(body)))
     }, body = form[[2]], env = environment())
     for (piece in c(1, 4, 1000)) {
-      card <- bars_card(address,
+      card <- bars_card(url,
         c("datasets:", "  history:", "    shape: bars", "    method: POST",
           "    request: /exports/{symbol}{?from,to}", form[[1]],
         paste0("    job: {look: location, piece: ", piece, "}"),
@@ -330,11 +330,11 @@ test_that(
 
 test_that("an export without a line of names may have no rows", {
   for (body in c("", "2026-03-02T07:30:00Z,5\n")) {
-    address <- serve(function(n, request) {
+    url <- serve(function(n, request) {
       if (request$REQUEST_METHOD == "POST") return(json_answer("", list(Location = "/file"), 202L))
       table_answer(body)
     }, body = body, env = environment())
-    card <- bars_card(address,
+    card <- bars_card(url,
       c("datasets:", "  history:", "    shape: bars", "    method: POST",
         "    request: /exports/{symbol}{?from,to}", "    format: csv", "    table: {names: false}",
       "    job: {look: location}", "    columns: {time: {at: /0, as: rfc3339}, close: /1}"),
@@ -350,24 +350,24 @@ test_that("what a service packs once more on the way is unpacked too", {
   connection <- gzfile(file <- withr::local_tempfile(), "wb")
   writeLines(job_table(), connection, sep = "")
   close(connection)
-  address <- serve(function(n, request) {
+  url <- serve(function(n, request) {
     if (request$REQUEST_METHOD == "POST") return(json_answer("", list(Location = "/file"), 202L))
     list(status = 200L, headers = list("Content-Encoding" = "gzip"), body = body)
   }, body = readBin(file, "raw", 1e5))
   for (unpack in c("none", "gzip")) {
-    expect_identical(collect_history(job_card(address,
+    expect_identical(collect_history(job_card(url,
       paste0("{look: location, unpack: ", unpack, "}"), env = environment()),
       env = environment())$bars$close, as.numeric(1:5))
   }
 })
 
 test_that("a job's parts are checked when its card is read", {
-  address <- "https://data.example.org"
-  expect_error_kind(job_card(address, "{ticket: /ticket, state: /state, ready: done}"), "card",
+  url <- "https://data.example.org"
+  expect_error_kind(job_card(url, "{ticket: /ticket, state: /state, ready: done}"), "card",
     "look")
-  expect_error_kind(job_card(address, "{look: \"/jobs/{ticket}\"}"), "card", "ticket")
-  expect_error_kind(job_card(address, "{look: location, state: /state}"), "card", "ready")
-  expect_error_kind(job_card(address, "{look: location, unpack: rar}"), "card", "zip|gzip")
-  expect_error_kind(job_card(address, "{look: location, pause: soon}"), "card", "duration|ISO")
-  expect_error_kind(job_card(address, "{look: location, piece: 0}"), "card", "piece")
+  expect_error_kind(job_card(url, "{look: \"/jobs/{ticket}\"}"), "card", "ticket")
+  expect_error_kind(job_card(url, "{look: location, state: /state}"), "card", "ready")
+  expect_error_kind(job_card(url, "{look: location, unpack: rar}"), "card", "zip|gzip")
+  expect_error_kind(job_card(url, "{look: location, pause: soon}"), "card", "duration|ISO")
+  expect_error_kind(job_card(url, "{look: location, piece: 0}"), "card", "piece")
 })

@@ -5,9 +5,9 @@ kills_desk <- function(services, env = parent.frame()) {
   folder <- withr::local_tempdir(.local_envir = env)
   names <- c("quay", "fixing", "river", "register", "hall", "basin")
   desk <- desk_make(folder, cards = names,
-    addresses = stats::setNames(as.list(paste0(services$root, "/", names)), names),
+    urls = stats::setNames(as.list(paste0(services$root, "/", names)), names),
     secrets = as.list(vetusta:::standin_keys))
-  cat(c("wants:",
+  cat(c("queries:",
     "  minutes: {source: quay, symbols: [KELD, TAMX, SALT], interval: 1 minute,",
     "    from: 2026-03-12, to: 2026-03-20}",
     "  letters: {source: quay, dataset: directory, keys: {letters: [A, B, K, T]}}",
@@ -94,7 +94,7 @@ test_that("eight readers beside a writer see whole pages or nothing", {
   reader <- "library(vetusta); a <- archive_open('%s', read_only = TRUE); seen <- 0; n <- 0
     end <- Sys.time() + 120
     while (seen < 400 && Sys.time() < end) {
-      x <- tryCatch(archive_bars(a, 'X', '1 minute'), vetusta_error_want = function(e) NULL)
+      x <- tryCatch(archive_bars(a, 'X', '1 minute'), vetusta_error_argument = function(e) NULL)
       if (is.null(x)) next
       pages <- table(x$close); n <- n + 1
       if (any(pages != 10) || max(x$close) < seen || length(pages) != max(x$close)) {
@@ -174,10 +174,10 @@ test_that("import, appending, workbooks, databases, documents and keeping end wh
   desk <- there("desk")
   kills_work("library(vetusta); for (i in 1:12) {
       d <- desk_open('desk'); name <- paste0('w', i)
-      if (!name %in% names(d$wants)) desk_keep(d, name, 'quay', 'bars', symbols = 'KELD',
+      if (!name %in% names(d$queries)) desk_track(d, name, 'quay', 'bars', symbols = 'KELD',
         interval = '1 day', span = '1 year')
     }", function() {
-      names(desk_open(desk)$wants)
+      names(desk_open(desk)$queries)
     }, folder, function() {
       unlink(desk, recursive = TRUE)
       desk_make(desk)

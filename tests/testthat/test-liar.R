@@ -16,7 +16,7 @@ liar_lines <- function(manner) {
   c("problem: /error", "datasets:", "  bars:", "    shape: bars",
     "    request: /b/{symbol}{?from,to}", "    rows: /items", "    largest_page: 5",
     paste("    next_page:", switch(manner,
-      address = "{by: address, at: /more, total: /total}",
+      url = "{by: url, at: /more, total: /total}",
       cursor = "{by: cursor, at: /more, send: after, total: /total}",
       page = "{by: page, send: page, pages: /pages, total: /total}",
       offset = "{by: offset, send: skip, total: /total}")),
@@ -25,10 +25,10 @@ liar_lines <- function(manner) {
 }
 
 # What an honest service answers: list(status, items, more, total, pages).
-liar_honest <- function(manner, truth, address) {
-  query <- list(QUERY_STRING = sub("^[^?]*", "", address))
+liar_honest <- function(manner, truth, url) {
+  query <- list(QUERY_STRING = sub("^[^?]*", "", url))
   value <- function(name, default) as.numeric(asked(query, name) %||% default)
-  symbol <- sub("^.*/b/([A-Z]+).*$", "\\1", address)
+  symbol <- sub("^.*/b/([A-Z]+).*$", "\\1", url)
   skip <- switch(manner, page = (value("page", 1) - 1) * 5, offset = value("skip", 0),
     value("after", 0))
   # the window that is asked for
@@ -42,7 +42,7 @@ liar_honest <- function(manner, truth, address) {
     pages = max(1, ceiling(length(all) / 5)), headers = list(),
     more = if (!is.null(more)) if (manner == "cursor") more
     else sub("[?].*", paste0("?after=", more, "&from=", value("from", 0), "&to=",
-      value("to", 1e12)), address))
+      value("to", 1e12)), url))
 }
 
 liar_lies <- list(
@@ -89,12 +89,12 @@ liar_run <- function(seed, manner, runs = 6, lies = 0.25) {
   local_instead("line_start", function(line, request, done, failed, ...) {
     force(done)
     line$active <- line$active + 1L
-    x <- liar_honest(manner, truth, request$address)
+    x <- liar_honest(manner, truth, request$url)
     if (honest < runs && stats::runif(1) < lies) {
       x <- liar_lies[[sample(length(liar_lies), 1)]](x)
     }
     answer <- list(status = x$status, headers = x$headers, body = liar_body(x, manner),
-      address = request$address, seconds = 0.01, waited = 0.01)
+      url = request$url, seconds = 0.01, waited = 0.01)
     line$pending <- append(line$pending, list(function() done(answer)))
   })
   local_instead("line_run", function(line, seconds) {
@@ -110,14 +110,14 @@ liar_run <- function(seed, manner, runs = 6, lies = 0.25) {
   })
   source <- bars_card("http://127.0.0.1:1", liar_lines(manner))
   archive <- new_archive()
-  query <- want_bars(source, liar_symbols, "1 minute", from = "2026-03-12T07:30:00Z",
+  query <- query_bars(source, liar_symbols, "1 minute", from = "2026-03-12T07:30:00Z",
     to = "2026-03-12T08:30:00Z")
   faults <- character()
   for (honest in seq_len(runs)) {
-    plan <- plan_calls(query, archive)
+    plan <- plan_requests(query, archive)
     run <- tryCatch(collect_run(plan, archive, progress = FALSE), vetusta_error = identity)
-    left <- plan_calls(query, archive)
-    complete <- setdiff(liar_symbols, unlist(left$calls$symbols))
+    left <- plan_requests(query, archive)
+    complete <- setdiff(liar_symbols, unlist(left$requests$symbols))
     held <- tryCatch(archive_bars(archive, interval = "1 minute"), vetusta_error = function(e) NULL)
     for (symbol in liar_symbols) {
       own <- held[held$symbol %in% symbol, ]
@@ -132,12 +132,12 @@ liar_run <- function(seed, manner, runs = 6, lies = 0.25) {
     }
     # what is not complete says why, or the run said that it failed
     told <- inherits(run, "vetusta_error") || nrow(run$failed) > 0 || run$left > 0
-    if (nrow(left$calls) && !told) {
+    if (nrow(left$requests) && !told) {
       faults <- c(faults, paste(seed, manner, honest, "is open, and the run did not say so"))
     }
   }
   # the last run was honest
-  if (nrow(left$calls) || nrow(archive_incomplete(archive))) {
+  if (nrow(left$requests) || nrow(archive_incomplete(archive))) {
     faults <- c(faults, paste(seed, manner, "an honest run settles not all"))
   }
   archive_close(archive)
@@ -147,7 +147,7 @@ liar_run <- function(seed, manner, runs = 6, lies = 0.25) {
 test_that("whatever a service says, what is called complete is the truth", {
   count <- as.numeric(Sys.getenv("VETUSTA_LIES", "32"))
   faults <- unlist(lapply(seq_len(count), function(seed) {
-    liar_run(seed, c("address", "cursor", "page", "offset")[1 + seed %% 4])
+    liar_run(seed, c("url", "cursor", "page", "offset")[1 + seed %% 4])
   }))
   expect_identical(as.character(faults), character())
 })

@@ -1,4 +1,4 @@
-# Calls are counted when they are made, and when the next one may be sent is reckoned from that.
+# Requests are counted when they are made, and when the next one may be sent is reckoned from that.
 
 # Counts how often it was asked for a token.
 asked_book <- function() {
@@ -13,13 +13,13 @@ asked_book <- function() {
   book
 }
 
-test_that("a call that is answered counts from when it was made, and not from a moment ahead", {
-  address <- start_scripted(function(n, request) json_answer(list(items = list(list(id = n)))))
-  source <- source_card(write_card(address,
+test_that("a request that is answered counts from when it was made, and not from a moment ahead", {
+  url <- start_scripted(function(n, request) json_answer(list(items = list(list(id = n)))))
+  source <- source_card(write_card(url,
     c("request: /rows{?i}", "rows: /items", "columns: {id: /id}"),
     extra = c("limits: [1000 per minute]", "at_once: 3")))
   archive <- new_archive()
-  collect_run(plan_calls(want_rows(source, "rows", i = as.character(1:12)), archive), archive,
+  collect_run(plan_requests(query_rows(source, "rows", i = as.character(1:12)), archive), archive,
     progress = FALSE)
   taken <- vetusta:::sql_get(archive, "SELECT taken FROM tokens")$taken
   expect_length(taken, 12)
@@ -28,13 +28,13 @@ test_that("a call that is answered counts from when it was made, and not from a 
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(source$limits, book)
   token <- attr(counter$take(), "token")
-  expect_gt(book$calls(0)$time, as.numeric(Sys.time()))
+  expect_gt(book$requests(0)$time, as.numeric(Sys.time()))
   counter$answered(token, 0.1)
-  expect_lte(book$calls(0)$time, as.numeric(Sys.time()))
+  expect_lte(book$requests(0)$time, as.numeric(Sys.time()))
 })
 
 test_that(
-  paste0("what the first answers took says nothing of how long calls travel, and a call without ",
+  paste0("what the first answers took says nothing of how long requests travel, and a request without ",
     "an answer counts too"), {
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(list(list(count = 1000, seconds = 60)), book)
@@ -42,7 +42,7 @@ test_that(
     token <- attr(counter$take(), "token")
     before <- as.numeric(Sys.time())
     counter$answered(token, seconds)
-    book$calls(-Inf)$time[token] - before
+    book$requests(-Inf)$time[token] - before
   }
   # nothing came; then a service that wakes up
   expect_gte(made(NULL), 0)
@@ -53,28 +53,28 @@ test_that(
   expect_gt(made(0.001), -0.01)
 })
 
-test_that("a call that failed counts within the limit of those that wait for it", {
-  address <- start_scripted(function(n, request) {
+test_that("a request that failed counts within the limit of those that wait for it", {
+  url <- start_scripted(function(n, request) {
     if (n == 1) list(status = 503L, headers = list(),
     body = "") else json_answer(list(items = list(list(id = n))))
   })
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(list(list(count = 50, seconds = 60)), book)
-  request <- function() list(address = paste0(address, "/x"), method = "GET", headers = list())
+  request <- function() list(url = paste0(url, "/x"), method = "GET", headers = list())
   before <- as.numeric(Sys.time())
   expect_error_kind(vetusta:::fetch_patiently(function() {
-    list(address = "http://127.0.0.1:1/x",
+    list(url = "http://127.0.0.1:1/x",
     method = "GET", headers = list())
   }, counter = counter, tries = 1), "network", "Nothing came")
   answer <- vetusta:::fetch_patiently(request, counter = counter)
   expect_identical(answer$status, 200L)
-  expect_length(book$calls(before)$time, 3)
+  expect_length(book$requests(before)$time, 3)
 })
 
 test_that("the wait of a weighted limit is as long as what must leave the window", {
   limits <- list(vetusta:::read_limit("10 weight per 10 seconds"))
-  calls <- data.frame(time = c(1, 2, 3), weight = c(4, 1, 4))
-  wait <- function(weight) vetusta:::limit_wait(calls, limits, 5, weight)
+  requests <- data.frame(time = c(1, 2, 3), weight = c(4, 1, 4))
+  wait <- function(weight) vetusta:::limit_wait(requests, limits, 5, weight)
   margin <- vetusta:::window_margin(10)
   expect_identical(wait(1), 0)
   expect_equal(wait(5), 6 + margin)
@@ -82,25 +82,25 @@ test_that("the wait of a weighted limit is as long as what must leave the window
   expect_equal(wait(10), 8 + margin)
 })
 
-test_that("however unevenly calls travel, the service counts no window over its limit", {
-  # what a service counts of calls whose ways there and back are drawn anew, on a clock of its own
+test_that("however unevenly requests travel, the service counts no window over its limit", {
+  # what a service counts of requests whose ways there and back are drawn anew, on a clock of its own
   for (seed in 1:6) {
     set.seed(seed)
     clock <- 1e9
     count <- 5
-    calls <- data.frame(id = numeric(), time = numeric(), weight = numeric())
+    requests <- data.frame(id = numeric(), time = numeric(), weight = numeric())
     limits <- list(list(count = count, seconds = 1))
     book <- list(
       now = function() clock,
       take = function(windows, under_way, weight) {
-        if (sum(calls$time > clock - windows[[1]]$seconds) >= count) {
+        if (sum(requests$time > clock - windows[[1]]$seconds) >= count) {
           return(list())
         }
-        calls[nrow(calls) + 1, ] <<- list(nrow(calls) + 1, clock + under_way, 1)
-        list(id = nrow(calls))
+        requests[nrow(requests) + 1, ] <<- list(nrow(requests) + 1, clock + under_way, 1)
+        list(id = nrow(requests))
       },
-      made = function(id, at) calls$time[id] <<- at,
-      calls = function(since) calls[calls$time > since, ],
+      made = function(id, at) requests$time[id] <<- at,
+      requests = function(since) requests[requests$time > since, ],
       forget = function(before) NULL
     )
     counter <- vetusta:::limit_counter(limits, book)
@@ -149,7 +149,7 @@ test_that("while there can be no token none is asked for", {
   expect_identical(book$asked(), 3)
 })
 
-test_that("a call that is under way is counted from its answer on, and the wait is known from it", {
+test_that("a request that is under way is counted from its answer on, and the wait is known from it", {
   book <- asked_book()
   window <- 3600 + vetusta:::window_margin(3600)
   counter <- vetusta:::limit_counter(list(list(count = 1, seconds = 3600)), book)
@@ -166,24 +166,24 @@ test_that("a call that is under way is counted from its answer on, and the wait 
   expect_identical(book$asked(), 1)
 })
 
-test_that("of several processes' calls the wait is never longer than until the first may be sent", {
+test_that("of several processes' requests the wait is never longer than until the first may be sent", {
   set.seed(31)
   # an hour of a clock that a test moves, in steps
   clock <- 1e9
-  real <- function(limits, calls, weight) vetusta:::limit_wait(calls, limits, clock, weight)
+  real <- function(limits, requests, weight) vetusta:::limit_wait(requests, limits, clock, weight)
   limits <- list(list(count = 5, seconds = 10), list(count = 12, seconds = 60))
-  calls <- data.frame(id = numeric(), time = numeric(), weight = numeric())
+  requests <- data.frame(id = numeric(), time = numeric(), weight = numeric())
   add <- function(time) {
-    calls[nrow(calls) + 1, ] <<- list(nrow(calls) + 1, time, 1)
-    nrow(calls)
+    requests[nrow(requests) + 1, ] <<- list(nrow(requests) + 1, time, 1)
+    nrow(requests)
   }
   book <- list(
     now = function() clock,
     take = function(windows, under_way, weight) {
-      if (real(limits, calls, weight) > 0) list() else list(id = add(clock + under_way))
+      if (real(limits, requests, weight) > 0) list() else list(id = add(clock + under_way))
     },
-    made = function(id, at) calls$time[id] <<- at,
-    calls = function(since) calls[calls$time > since, ],
+    made = function(id, at) requests$time[id] <<- at,
+    requests = function(since) requests[requests$time > since, ],
     forget = function(before) NULL
   )
   counter <- vetusta:::limit_counter(limits, book)
@@ -196,13 +196,13 @@ test_that("of several processes' calls the wait is never longer than until the f
     # the counter's own clock goes on with it
     own$none_from <- own$none_from - step
     own$none_until <- own$none_until - step
-    # another process is at it too, and its calls are answered sooner or later
-    if (stats::runif(1) < 0.05 && real(limits, calls, 1) == 0) add(clock - 0.001)
+    # another process is at it too, and its requests are answered sooner or later
+    if (stats::runif(1) < 0.05 && real(limits, requests, 1) == 0) add(clock - 0.001)
     if (length(open) && stats::runif(1) < 0.5) {
       counter$answered(open[1], 0.2)
       open <- open[-1]
     }
-    there <- real(limits, calls, 1) == 0
+    there <- real(limits, requests, 1) == 0
     wait <- counter$take()
     if (there && wait > 0.001) late <- late + 1
     if (wait == 0) {

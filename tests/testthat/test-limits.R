@@ -1,4 +1,4 @@
-# Limits, quotas and tokens under many calls at once and many processes on one archive.
+# Limits, quotas and tokens under many requests at once and many processes on one archive.
 counting_server <- function(folder, env = parent.frame()) {
   answer <- function(n, request) {
     cat(format(as.numeric(Sys.time()), digits = 15), asked(request, "k"), "\n",
@@ -10,7 +10,7 @@ counting_server <- function(folder, env = parent.frame()) {
 }
 collector <- function(card, archive, keys) {
   code <- sprintf("library(vetusta); a <- archive_open('%s'); r <- collect_run(
-    plan_calls(want_rows(source_card('%s'), 'rows', k = as.character(%s)), a), a,
+    plan_requests(query_rows(source_card('%s'), 'rows', k = as.character(%s)), a), a,
       progress = FALSE, wait = 30); cat(r$pages, r$left, nrow(r$failed))",
     archive$path, card, keys) # nolint
   processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|",
@@ -26,8 +26,8 @@ test_that(
   paste0("four collectors on one archive share a rate and a quota without overrun, and none is ",
     "left waiting"), {
   folder <- withr::local_tempdir()
-  address <- counting_server(folder)
-  card <- write_card(address,
+  url <- counting_server(folder)
+  card <- write_card(url,
     c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
     c("limits: [20 per second, 110 per day]", "at_once: 4"))
   archive <- new_archive()
@@ -42,9 +42,9 @@ test_that(
   expect_identical(sum(came[, 2]), 50)
   expect_identical(sum(came[, 3]), 0)
   expect_identical(nrow(archive_rows(archive, "test", "rows")), 110L)
-  calls <- read.table(file.path(folder, "calls"))
-  expect_identical(nrow(calls), 110L)
-  expect_identical(anyDuplicated(calls$V2), 0L)
+  requests <- read.table(file.path(folder, "calls"))
+  expect_identical(nrow(requests), 110L)
+  expect_identical(anyDuplicated(requests$V2), 0L)
   expect_lte(busiest(vetusta:::sql_get(archive, "SELECT taken FROM tokens")$taken, 1), 20L)
   expect_identical(nrow(archive_journal(archive)), 110L)
 })
@@ -53,8 +53,8 @@ test_that(
   "a collector that is killed gives nothing back that it has spent, and leaves the others to go on",
   {
   folder <- withr::local_tempdir()
-  address <- counting_server(folder)
-  card <- write_card(address,
+  url <- counting_server(folder)
+  card <- write_card(url,
     c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
     c("limits: [15 per second, 60 per day]"))
   archive <- new_archive()
@@ -62,12 +62,12 @@ test_that(
   end <- Sys.time() + 30
   while (Sys.time() < end && nrow(archive_journal(archive)) < 10) Sys.sleep(0.05)
   victim$kill()
-  run <- collect_run(plan_calls(want_rows(source_card(card), "rows", k = as.character(1:100)),
+  run <- collect_run(plan_requests(query_rows(source_card(card), "rows", k = as.character(1:100)),
     archive), archive, progress = FALSE, wait = 30)
-  calls <- nrow(read.table(file.path(folder, "calls")))
-  expect_lte(calls, 60L)
-  # at most the one call that was under way when it was killed has been spent in vain
-  expect_gte(calls, 59L)
+  requests <- nrow(read.table(file.path(folder, "calls")))
+  expect_lte(requests, 60L)
+  # at most the one request that was under way when it was killed has been spent in vain
+  expect_gte(requests, 59L)
   expect_gt(run$left, 0)
   expect_identical(nrow(archive_rows(archive, "test", "rows")) <= 60L, TRUE)
 })
@@ -119,14 +119,14 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   expect_length(children, 1)
   other("g", ps::ps_pid(children[[1]]), now, began = as.numeric(ps::ps_create_time(children[[1]])))
   expect_identical(claim("g", now), "ours")
-  # a run that ends lets go of its own calls, and not of those of another run of this process
+  # a run that ends lets go of its own requests, and not of those of another run of this process
   expect_identical(claim("h", now), "ours")
   vetusta:::store_claims_release(archive, c("a", "c", "d", "e", "g", "b"))
-  expect_identical(sort(vetusta:::sql_get(archive, "SELECT call FROM claims")$call),
+  expect_identical(sort(vetusta:::sql_get(archive, "SELECT request FROM claims")$call),
     c("b", "f", "h"))
 })
 
-test_that("collectors that are asked for the same make each call once between them", {
+test_that("collectors that are asked for the same make each request once between them", {
   folder <- withr::local_tempdir()
   card <- bars_of(bars_server(folder))
   archive <- new_archive()
@@ -137,27 +137,27 @@ test_that("collectors that are asked for the same make each call once between th
     as.numeric(strsplit(process$read_all_output(), " ")[[1]])
   }))
   expect_identical(colSums(came), c(60, 600, 0, 0))
-  calls <- readLines(file.path(folder, "calls"))
-  expect_identical(length(calls), 60L)
-  expect_identical(anyDuplicated(calls), 0L)
+  requests <- readLines(file.path(folder, "calls"))
+  expect_identical(length(requests), 60L)
+  expect_identical(anyDuplicated(requests), 0L)
   bars <- archive_bars(archive, interval = "1 minute")
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
 })
 
-test_that("of a call that another collector began only the stretches that are left are asked for", {
+test_that("of a request that another collector began only the stretches that are left are asked for", {
   folder <- withr::local_tempdir()
   card <- bars_of(bars_server(folder))
   archive <- new_archive()
-  want <- want_bars(source_card(card), "S05", "1 minute", from = "2026-03-12", to = "2026-03-12")
+  query <- query_bars(source_card(card), "S05", "1 minute", from = "2026-03-12", to = "2026-03-12")
   # planned before the other one's first page came
-  plan <- plan_calls(want, archive)
-  collect_run(plan_calls(want, archive), archive, progress = FALSE, pages = 1)
+  plan <- plan_requests(query, archive)
+  collect_run(plan_requests(query, archive), archive, progress = FALSE, pages = 1)
   collect_run(plan, archive, progress = FALSE)
   expect_identical(nrow(archive_bars(archive, "S05", "1 minute")), 50L)
-  calls <- readLines(file.path(folder, "calls"))
-  expect_identical(anyDuplicated(archive_journal(archive)$address), 0L)
+  requests <- readLines(file.path(folder, "calls"))
+  expect_identical(anyDuplicated(archive_journal(archive)$url), 0L)
   # before the first value, and behind the last
-  expect_length(calls, 1 + 1 + 4)
+  expect_length(requests, 1 + 1 + 4)
 })
 
 test_that("what a collector was at when it was killed is taken over by another one, at once", {
@@ -184,13 +184,13 @@ test_that("what a collector was at when it was killed is taken over by another o
   # where it had stored the first page alone, nobody knew yet whether pages go up or down, and that
   # page is asked for again; no later one ever is
   journal <- archive_journal(archive)
-  again <- journal$address[duplicated(journal$address)]
+  again <- journal$url[duplicated(journal$url)]
   expect_lte(length(again), 1L)
   expect_false(any(grepl("after=", again)))
   expect_lte(sum(journal$rows, na.rm = TRUE), if (length(again)) 610 else 601)
   # and nothing is claimed any more
   expect_identical(nrow(vetusta:::sql_get(archive,
-    "SELECT call FROM claims WHERE done IS NULL")), 0L)
+    "SELECT request FROM claims WHERE done IS NULL")), 0L)
 })
 
 token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE, env = parent.frame()) {
@@ -218,20 +218,20 @@ token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE, env 
     refuse_after = refuse_after, stumble = stumble), parent = globalenv())
   start_scripted(answer, env = env)
 }
-collect_with_token <- function(address, keys = 30, env = parent.frame()) {
+collect_with_token <- function(url, keys = 30, env = parent.frame()) {
   withr::local_envvar(A_CLIENT = "desk-seven", A_SECRET = "grant-secret-55", .local_envir = env)
-  card <- write_card(address,
+  card <- write_card(url,
     c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
     c("at_once: 6",
-      paste0("access: {by: token, address: /token, grant: client_credentials, client: A_CLIENT, ",
+      paste0("access: {by: token, url: /token, grant: client_credentials, client: A_CLIENT, ",
         "client_secret: A_SECRET}")), env = env)
   got <- collect_rows(card, k = as.character(seq_len(keys)), env = env)
-  got$grants <- jsonlite::fromJSON(paste0(address, "/grants"))$items$n
+  got$grants <- jsonlite::fromJSON(paste0(url, "/grants"))$items$n
   got
 }
 
 test_that(
-  paste0("calls at once share one token, and one that runs out in the middle is renewed once for ",
+  paste0("requests at once share one token, and one that runs out in the middle is renewed once for ",
     "all of them"), {
   shared <- collect_with_token(token_server())
   expect_identical(sort(shared$rows$n), as.numeric(1:30))
@@ -256,15 +256,15 @@ test_that(
 
 test_that("neither the client's secret nor a token is in any file that a run leaves", {
   folder <- withr::local_tempdir()
-  address <- token_server()
+  url <- token_server()
   withr::local_envvar(A_CLIENT = "desk-seven", A_SECRET = "grant-secret-55")
-  card <- write_card(address,
+  card <- write_card(url,
     c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
-    paste0("access: {by: token, address: /token, grant: client_credentials, client: A_CLIENT, ",
+    paste0("access: {by: token, url: /token, grant: client_credentials, client: A_CLIENT, ",
       "client_secret: A_SECRET, send_client: basic}"))
   archive <- archive_open(file.path(folder, "a.sqlite"))
   said <-
-    capture.output(print(collect_run(plan_calls(want_rows(source_card(card), "rows",
+    capture.output(print(collect_run(plan_requests(query_rows(source_card(card), "rows",
       k = c("1", "2", "x")), archive), archive, progress = FALSE, raw = TRUE)), type = "output")
   archive_close(archive)
   expect_gt(length(said), 0)
@@ -279,7 +279,7 @@ test_that("neither the client's secret nor a token is in any file that a run lea
   expect_false(any(grepl("grant-secret-55|tok-1", said)))
 })
 
-test_that("a server's pause holds all calls at once, in seconds and as a date", {
+test_that("a server's pause holds all requests at once, in seconds and as a date", {
   for (form in c("seconds", "date")) {
     answer <- function(n, request) {
       times <<- c(times, as.numeric(Sys.time()))
@@ -292,13 +292,13 @@ test_that("a server's pause holds all calls at once, in seconds and as a date", 
       json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
     }
     environment(answer) <- list2env(list(times = numeric(), form = form), parent = globalenv())
-    address <- start_scripted(answer, env = environment())
-    card <- write_card(address,
+    url <- start_scripted(answer, env = environment())
+    card <- write_card(url,
       c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
       env = environment())
     got <- collect_rows(card, k = as.character(1:6), env = environment())
     expect_identical(sort(got$rows$n), as.numeric(1:6), label = form)
-    times <- jsonlite::fromJSON(paste0(address, "/times"))$times
+    times <- jsonlite::fromJSON(paste0(url, "/times"))$times
     expect_gte(times[4] - times[3], 1.95)
     expect_identical(sum(got$journal$status == 429), 1L)
   }
@@ -307,9 +307,9 @@ test_that("a server's pause holds all calls at once, in seconds and as a date", 
 test_that(
   paste0("all sessions and the regular one of a symbol, collected at once by two processes, lose ",
     "and double no row"), {
-  services <- start_services("--calls", "2000")
+  services <- start_services("--rate", "2000")
   folder <- withr::local_tempdir()
-  desk_make(folder, addresses = list(quay = services$address),
+  desk_make(folder, urls = list(quay = services$url),
     secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
   collect <- function(session) {
     processx::process$new("Rscript",
@@ -328,29 +328,29 @@ test_that(
   got <- archive_bars(archive, "KELD", "1 minute")
   alone <- new_archive()
   quay_key()
-  source <- source_card("quay", address = services$address)
-  collect_run(plan_calls(want_bars(source, "KELD", "1 minute", from = "2026-03-12",
+  source <- source_card("quay", url = services$url)
+  collect_run(plan_requests(query_bars(source, "KELD", "1 minute", from = "2026-03-12",
     to = "2026-03-17", session = "all"), alone), alone, progress = FALSE)
   expect_identical(got$time, archive_bars(alone, "KELD", "1 minute")$time)
   expect_identical(got$close, archive_bars(alone, "KELD", "1 minute")$close)
 })
 
-test_that("calls that weigh more than one are counted by their weight, by all processes", {
+test_that("requests that weigh more than one are counted by their weight, by all processes", {
   folder <- withr::local_tempdir()
-  address <- counting_server(folder)
-  card <- write_card(address,
+  url <- counting_server(folder)
+  card <- write_card(url,
     c("request: /rows{?k}", "rows: /items", "weight: 4", "columns: {n: {at: /n, as: number}}"),
     c("limits: [50 weight per second, 100 per second, 120 weight per day]", "at_once: 4"))
   archive <- new_archive()
   running <- lapply(c("1:20", "21:40"), collector, card = card, archive = archive)
   for (process in running) process$wait(120000)
-  # 120 of weight are 30 calls
-  calls <- read.table(file.path(folder, "calls"))
-  expect_identical(nrow(calls), 30L)
+  # 120 of weight are 30 requests
+  requests <- read.table(file.path(folder, "calls"))
+  expect_identical(nrow(requests), 30L)
   taken <- vetusta:::sql_get(archive, "SELECT taken, weight FROM tokens")
   expect_identical(unique(taken$weight), 4)
   expect_lte(busiest(taken$taken, 1), 12L)
-  plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(41:100)), archive)
+  plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(41:100)), archive)
   expect_identical(plan$quotas$left, 0)
   expect_identical(plan$quotas$used, 120)
   expect_identical(plan$seconds, 4)
@@ -369,11 +369,11 @@ test_that("a weight without a limit by weight, or above one, is refused", {
 })
 
 test_that("a service that answers faster than pages are stored is not asked ahead without bound", {
-  address <- counting_server(withr::local_tempdir())
-  card <- write_card(address,
+  url <- counting_server(withr::local_tempdir())
+  card <- write_card(url,
     c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), "at_once: 3")
   archive <- new_archive()
-  plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(1:40)), archive)
+  plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(1:40)), archive)
   going <- vetusta:::collect_begin(plan, archive)
   withr::defer(vetusta:::collect_release(going))
   most <- under_way <- 0
@@ -400,12 +400,12 @@ test_that("an answer that bids to wait is looked at before all others, and nothi
       json_answer(list(items = list(list(n = as.numeric(k)))))
     }
     environment(answer) <- list2env(list(told = told), parent = globalenv())
-    address <- start_scripted(answer, env = environment())
-    card <- write_card(address,
+    url <- start_scripted(answer, env = environment())
+    card <- write_card(url,
       c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), "at_once: 3",
       env = environment())
     archive <- new_archive()
-    plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(1:8)), archive)
+    plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(1:8)), archive)
     going <- vetusta:::collect_begin(plan, archive)
     vetusta:::collect_begun(going)
     while (going$run$line$active > 0) vetusta:::line_run(going$run$line, 1)
@@ -425,17 +425,17 @@ test_that("an answer that bids to wait is looked at before all others, and nothi
   }
 })
 
-test_that("no more calls are made than pages are wanted, however many may be under way", {
+test_that("no more requests are made than pages are wanted, however many may be under way", {
   folder <- withr::local_tempdir()
-  address <- counting_server(folder)
+  url <- counting_server(folder)
   for (at_once in c(1, 4)) {
-    card <- write_card(address,
+    card <- write_card(url,
       c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
       paste("at_once:", at_once))
     archive <- new_archive()
     for (pages in c(1, 3, 6)) {
       unlink(file.path(folder, "calls"))
-      plan <- plan_calls(want_rows(source_card(card), "rows", k = as.character(1:20)), archive)
+      plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(1:20)), archive)
       run <- collect_run(plan, archive, progress = FALSE, pages = pages)
       expect_identical(run$pages, pages)
       expect_identical(nrow(read.table(file.path(folder, "calls"))), as.integer(pages))

@@ -27,8 +27,8 @@ test_that("a cursor, a page number and an offset may travel in the body of a req
   for (name in names(rules)) {
     environment(rules[[name]][[2]]) <- list2env(list(sent = sent, rows = rows, given = given),
       parent = globalenv())
-    address <- start_scripted(rules[[name]][[2]], env = environment())
-    got <- collect_rows(write_card(address,
+    url <- start_scripted(rules[[name]][[2]], env = environment())
+    got <- collect_rows(write_card(url,
       c("method: POST", "request: /search", rules[[name]][[1]], "rows: /items", number_column),
       env = environment()))
     expect_identical(got$rows$n, as.numeric(1:7), label = name)
@@ -66,21 +66,21 @@ test_that("what tells of pages may stand in headers", {
       if (from < 6) list("X-Next" = paste0("/rows?after=", from + 3)))
   })
   got <- collect_rows(write_card(following,
-    c("request: /rows", "rows: /items", "next_page: {by: address, at: {header: X-Next}}",
+    c("request: /rows", "rows: /items", "next_page: {by: url, at: {header: X-Next}}",
       number_column)))
   expect_identical(got$rows$n, as.numeric(1:7))
 })
 
 test_that("a service that gives the newest rows of a window is read backwards", {
   times <- 1773266400 + 3600 * 0:19
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     from <- as.numeric(asked(request, "from"))
     until <- as.numeric(asked(request, "until"))
     inside <- times[times >= from & times < until]
     json_answer(list(items = lapply(utils::tail(inside, 6),
       function(t) list(t = t, c = t %% 1000))))
   })
-  card <- bars_card(address,
+  card <- bars_card(url,
     c("datasets:", "  bars:", "    shape: bars", "    request: /b/{symbol}{?from,until}",
       "    largest_page: 6", "    rows: /items",
     "    parameters: {from: {as: epoch-s}, until: {gives: to, as: epoch-s}}",
@@ -90,14 +90,14 @@ test_that("a service that gives the newest rows of a window is read backwards", 
   expect_identical(as.numeric(got$bars$time), times)
   expect_identical(c(got$run$new, got$run$unchanged), c(20, 0))
   expect_lte(got$run$pages, 5)
-  expect_identical(nrow(plan_calls(want_bars(card, "KELD", "1 hour", from = "2026-03-11T22:00:00Z",
-    to = "2026-03-12T18:00:00Z"), got$archive)$calls), 0L)
+  expect_identical(nrow(plan_requests(query_bars(card, "KELD", "1 hour", from = "2026-03-11T22:00:00Z",
+    to = "2026-03-12T18:00:00Z"), got$archive)$requests), 0L)
 })
 
 test_that(
-  paste0("where no page follows, a window is cut by what one call gives, and an answer that is ",
+  paste0("where no page follows, a window is cut by what one request gives, and an answer that is ",
     "full is told and completed"), {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     from <- as.numeric(asked(request, "from"))
     t <- seq(ceiling(from / 3600) * 3600, as.numeric(asked(request, "to")) - 1, by = 3600)
     json_answer(list(items = lapply(utils::head(t, 5), function(t) list(t = t, c = 1))))
@@ -108,9 +108,9 @@ test_that(
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
     "    columns: {time: {at: /t, as: epoch-s}, close: /c}")
   }
-  whole <- bars_card(address, lines(5))
-  expect_identical(nrow(plan_calls(want_bars(whole, "KELD", "1 hour", from = "2026-03-12",
-    to = "2026-03-12"))$calls), 5L)
+  whole <- bars_card(url, lines(5))
+  expect_identical(nrow(plan_requests(query_bars(whole, "KELD", "1 hour", from = "2026-03-12",
+    to = "2026-03-12"))$requests), 5L)
   expect_identical(nrow(collect_bars(whole, "KELD", "1 hour", "2026-03-12", "2026-03-12")$bars),
     24L)
   # half-hour bars are asked for, but come by the hour: nothing is missing, and the plan knows no
@@ -125,11 +125,11 @@ test_that(
 })
 
 test_that("the widest window may differ by interval, and holds for rows that are no bars too", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(items = list(list(t = as.numeric(asked(request, "from")), c = 1))))
   })
-  card <- bars_card(address,
+  card <- bars_card(url,
     c("datasets:", "  bars:", "    shape: bars", "    request: /b/{symbol}{?from,to}",
       "    rows: /items", "    widest: {1 hour: P2D, P1D: P30D}",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
@@ -137,19 +137,19 @@ test_that("the widest window may differ by interval, and holds for rows that are
     "  levels:", "    shape: table", "    request: /l/{station}{?from,to}", "    rows: /items",
     "    widest: P10D", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
     "    columns: {t: {at: /t, as: number}}"))
-  calls <-
+  requests <-
     function(interval) {
-      nrow(plan_calls(want_bars(card, "KELD", interval, from = "2026-03-01",
-      to = "2026-03-30"))$calls)
+      nrow(plan_requests(query_bars(card, "KELD", interval, from = "2026-03-01",
+      to = "2026-03-30"))$requests)
     }
-  expect_identical(c(calls("1 hour"), calls("1 day"), calls("5 minutes")), c(15L, 1L, 1L))
+  expect_identical(c(requests("1 hour"), requests("1 day"), requests("5 minutes")), c(15L, 1L, 1L))
   archive <- new_archive()
-  plan <- plan_calls(want_rows(card, "levels", station = c("a", "b"), from = "2026-03-01",
+  plan <- plan_requests(query_rows(card, "levels", station = c("a", "b"), from = "2026-03-01",
     to = "2026-03-30"), archive)
-  expect_identical(nrow(plan$calls), 6L)
+  expect_identical(nrow(plan$requests), 6L)
   expect_identical(collect_run(plan, archive, progress = FALSE)$new, 3)
   expect_identical(nrow(archive_rows(archive, "test", "levels")), 3L)
-  expect_error_kind(bars_card(address,
+  expect_error_kind(bars_card(url,
     c("datasets:", "  bars:", "    shape: table", "    request: /b", "    rows: \"\"",
       "    widest: {hourly bars: P2D}", "    columns: {a: /a}")), "card",
     "hourly bars")
@@ -157,12 +157,12 @@ test_that("the widest window may differ by interval, and holds for rows that are
 
 test_that(
   "a bar that bears its end is stored at its start, and days told by midnight at the opening", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     t <- seq(ceiling(as.numeric(asked(request, "from")) / 3600) * 3600,
       as.numeric(asked(request, "to")), by = 3600)
     json_answer(list(items = lapply(t, function(t) list(t = t, c = t %% 86400))))
   })
-  card <- bars_card(address,
+  card <- bars_card(url,
     c("datasets:", "  bars:", "    shape: bars", "    request: /b/{symbol}{?from,to}",
       "    rows: /items", "    bar_time: end",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
@@ -194,14 +194,14 @@ test_that(
 })
 
 test_that("rows of several sides count once for an offset", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     skip <- as.numeric(asked(request, "skip") %||% 0)
     at <- seq_len(5)[seq_len(5) > skip & seq_len(5) <= skip + 2]
     json_answer(list(items = lapply(at,
       function(i) list(t = 1773300000 + 3600 * i, mid = list(c = i), ask = list(c = i + 0.5))),
       total = 5))
   })
-  card <- bars_card(address,
+  card <- bars_card(url,
     c("datasets:", "  bars:", "    shape: bars", "    request: /b/{symbol}{?from,to}",
       "    rows: /items", "    sides: [mid, ask]", "    largest_page: 2",
     "    next_page: {by: offset, send: skip, total: /total}",
@@ -212,14 +212,14 @@ test_that("rows of several sides count once for an offset", {
 })
 
 test_that(
-  "a body that says to ask again is asked again, and one that says no is this call's failure", {
-  address <- start_scripted(function(n, request) {
+  "a body that says to ask again is asked again, and one that says no is this request's failure", {
+  url <- start_scripted(function(n, request) {
     if (n == 1) json_answer(list(state = "busy", words = "too many readers"))
     else if (grepl("k=b", request$QUERY_STRING)) json_answer(list(state = "unknown",
       words = "no such shelf"))
     else json_answer(list(state = "fine", items = list(list(n = 1))))
   })
-  got <- collect_rows(write_card(address, c("request: /rows{?k}", "rows: /items", number_column),
+  got <- collect_rows(write_card(url, c("request: /rows{?k}", "rows: /items", number_column),
     "problem: {at: /state, fine: fine, again: [busy], text: /words}"), k = c("a", "b"))
   expect_identical(got$rows$n, 1)
   expect_match(got$run$failed$what, "no such shelf")
@@ -227,18 +227,18 @@ test_that(
 })
 
 test_that("a place that the service has forgotten is begun anew", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     cursor <- asked(request, "after")
     if (n == 2) return(list(status = 400L, headers = list(), body = "this cursor has run out"))
     from <- as.numeric(cursor %||% 0)
     json_answer(list(items = lapply(from + 1:2, function(i) list(n = i)),
       after = if (from < 4) as.character(from + 2)))
   })
-  card <- write_card(address,
+  card <- write_card(url,
     c("request: /rows", "rows: /items", "next_page: {by: cursor, at: /after, send: after}",
       number_column))
   archive <- new_archive()
-  plan <- plan_calls(want_rows(source_card(card), "rows"), archive)
+  plan <- plan_requests(query_rows(source_card(card), "rows"), archive)
   expect_identical(collect_run(plan, archive, progress = FALSE, pages = 1)$left, 1)
   run <- collect_run(plan, archive, progress = FALSE)
   expect_identical(nrow(run$failed), 0L)
@@ -247,15 +247,15 @@ test_that("a place that the service has forgotten is begun anew", {
 })
 
 test_that(
-  "a service that has nothing but errors left ends the run, before each call is asked in vain", {
-  address <- start_scripted(function(n,
+  "a service that has nothing but errors left ends the run, before each request is asked in vain", {
+  url <- start_scripted(function(n,
     request) {
     if (n <= 3) json_answer(list(items = list(list(n = n))))
     else list(status = 503L, headers = list("Retry-After" = "0"), body = "closed for repairs")
   })
   archive <- new_archive()
   plan <-
-    plan_calls(want_rows(source_card(write_card(address,
+    plan_requests(query_rows(source_card(write_card(url,
       c("request: /rows{?k}", "rows: /items", number_column))), "rows", k = as.character(1:200)),
       archive)
   expect_error_kind(collect_run(plan, archive, progress = FALSE), "network",
@@ -265,13 +265,13 @@ test_that(
 })
 
 test_that("a changed schema ends the run in words, and what came before is kept", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(items = list(if (n <= 3) list(n = n) else list(m = n))))
   })
   archive <- new_archive()
   plan <-
-    plan_calls(want_rows(source_card(write_card(address,
+    plan_requests(query_rows(source_card(write_card(url,
       c("request: /rows{?k}", "rows: /items", number_column))), "rows", k = as.character(1:60)),
       archive)
   expect_error_kind(collect_run(plan, archive, progress = FALSE), "payload", "/n")
@@ -280,7 +280,7 @@ test_that("a changed schema ends the run in words, and what came before is kept"
 })
 
 test_that("nothing may be said by a status, an answer without a body, or a member that is absent", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     symbol <- basename(request$PATH_INFO)
     switch(symbol,
       NONE = json_answer(list(error = "no such"), status = 404L),
@@ -292,22 +292,22 @@ test_that("nothing may be said by a status, an answer without a body, or a membe
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    rows: /items",
     "    nothing: [404, empty, absent]", "    columns: {time: {at: /t, as: epoch-s}, close: /c}")
   symbols <- c("NONE", "BARE", "NULLS", "LESS", "KELD")
-  got <- collect_bars(bars_card(address, lines), symbols, "1 minute", "2026-03-12", "2026-03-13")
+  got <- collect_bars(bars_card(url, lines), symbols, "1 minute", "2026-03-12", "2026-03-13")
   expect_identical(nrow(got$run$failed), 0L)
   expect_setequal(got$run$empty, symbols[1:4])
   # what was asked for and is not there is not asked for again
-  again <- collect_bars(bars_card(address, lines), symbols, "1 minute", "2026-03-12",
+  again <- collect_bars(bars_card(url, lines), symbols, "1 minute", "2026-03-12",
     "2026-03-13", got$archive)
   expect_identical(again$run$pages, 0)
-  plain <- collect_bars(bars_card(address, setdiff(lines, "    nothing: [404, empty, absent]")),
+  plain <- collect_bars(bars_card(url, setdiff(lines, "    nothing: [404, empty, absent]")),
     symbols, "1 minute", "2026-03-12", "2026-03-13")
   expect_setequal(plain$run$failed$symbol, symbols[1:4])
-  expect_error_kind(bars_card(address, sub("\\[404.*", "[401]", lines)), "card",
+  expect_error_kind(bars_card(url, sub("\\[404.*", "[401]", lines)), "card",
     "cannot take \"401\" for nothing")
 })
 
 test_that("windows are widened to whole months where a service gives no less", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     from <- asked(request, "from")
     to <- asked(request, "to")
     whole <- grepl("-01$", from) && format(as.Date(to) + 1, "%d") == "01"
@@ -321,17 +321,17 @@ test_that("windows are widened to whole months where a service gives no less", {
     "    aligned: P1M", "    widest: P2M",
     "    parameters: {from: {as: day}, to: {as: day}}", "    rows: /items",
     "    columns: {time: {at: /d, as: day}, close: /c}")
-  got <- collect_bars(bars_card(address, lines), "KELD", "1 day", "2025-11-17", "2026-03-12")
+  got <- collect_bars(bars_card(url, lines), "KELD", "1 day", "2025-11-17", "2026-03-12")
   expect_identical(nrow(got$run$failed), 0L)
   expect_identical(format(range(got$bars$time), "%Y-%m-%d"), c("2025-11-01", "2026-03-31"))
-  asked <- sub(".*from=([0-9-]+)&to=([0-9-]+).*", "\\1 \\2", got$journal$address)
+  asked <- sub(".*from=([0-9-]+)&to=([0-9-]+).*", "\\1 \\2", got$journal$url)
   expect_identical(sort(asked),
     c("2025-11-01 2025-12-31", "2026-01-01 2026-02-28", "2026-03-01 2026-03-31"))
-  expect_error_kind(bars_card(address, sub("P1M", "PT1H", lines)), "card", "aligned")
+  expect_error_kind(bars_card(url, sub("P1M", "PT1H", lines)), "card", "aligned")
 })
 
 test_that("a file for each quarter is asked for by year and quarter, once", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     json_answer(list(items = list(list(d = "2025-05-01", c = 1))))
   })
   lines <- c("datasets:", "  bars:", "    shape: bars",
@@ -339,21 +339,21 @@ test_that("a file for each quarter is asked for by year and quarter, once", {
     paste("    parameters: {year: {gives: from, written: \"%Y\"},",
       "quarter: {gives: from, written: \"%q\"}}"), "    rows: /items",
     "    columns: {time: {at: /d, as: day}, close: /c}")
-  got <- collect_bars(bars_card(address, lines), "KELD", "1 day", "2025-02-17", "2025-11-12")
-  expect_identical(sort(sub("^https?://[^/]*", "", got$journal$address)),
+  got <- collect_bars(bars_card(url, lines), "KELD", "1 day", "2025-02-17", "2025-11-12")
+  expect_identical(sort(sub("^https?://[^/]*", "", got$journal$url)),
     paste0("/2025/q", 1:4, "/KELD"))
 })
 
 test_that("several Link headers, and limits whose end is told in milliseconds or as an instant", {
   slice <- function(from) lapply(from + 1:2, function(i) list(n = i))
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     from <- as.numeric(asked(request, "after") %||% 0)
     answer <- json_answer(list(items = slice(from)))
     answer$headers <- c(answer$headers, list(Link = "</about>; rel=\"describedby\""),
       if (from < 4) list(Link = paste0("</rows?after=", from + 2, ">; rel=\"next\"")))
     answer
   })
-  got <- collect_rows(write_card(address,
+  got <- collect_rows(write_card(url,
     c("request: /rows", "rows: /items", "next_page: {by: link}", number_column)))
   expect_identical(got$rows$n, as.numeric(1:6))
   now <- 1773300600

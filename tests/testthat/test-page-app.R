@@ -28,7 +28,7 @@ served_page <- function(path, ..., env = parent.frame()) {
   while (Sys.time() < end && process$is_alive()) {
     process$poll_io(200)
     line <- grep("^http", process$read_output_lines(), value = TRUE)
-    if (length(line)) return(list(address = line[1], process = process))
+    if (length(line)) return(list(id = line[1], process = process))
   }
   stop("the page was not served: ", process$read_all_error())
 }
@@ -38,8 +38,8 @@ skip_without_page <- function() {
   testthat::skip_if_not_installed("bslib")
 }
 
-fetched <- function(address) {
-  answer <- curl::curl_fetch_memory(address)
+fetched <- function(url) {
+  answer <- curl::curl_fetch_memory(url)
   list(status = answer$status_code, text = rawToChar(answer$content))
 }
 
@@ -48,12 +48,12 @@ test_that("the page is refused without its token, whoever asks, and the file sta
   path <- browse_archive()
   before <- tools::md5sum(path)
   page <- served_page(path)
-  expect_match(page$address, "^http://127[.]0[.]0[.]1:[0-9]+/[?]token=[0-9a-f]{32}$")
-  whole <- fetched(page$address)
+  expect_match(page$url, "^http://127[.]0[.]0[.]1:[0-9]+/[?]token=[0-9a-f]{32}$")
+  whole <- fetched(page$url)
   expect_identical(whole$status, 200L)
   expect_match(whole$text, "<html lang=\"en\">", fixed = TRUE)
-  for (wrong in c(sub("[?].*", "", page$address), sub(".$", "", page$address),
-    paste0(sub("[?].*", "", page$address), "?token="))) {
+  for (wrong in c(sub("[?].*", "", page$id), sub(".$", "", page$id),
+    paste0(sub("[?].*", "", page$url), "?token="))) {
     refused <- fetched(wrong)
     expect_identical(refused$status, 403L)
     expect_no_match(refused$text, "html|KELD")
@@ -67,7 +67,7 @@ test_that("series are searched, chosen and looked at in a browser, at two widths
   page <- served_page(browse_archive())
   for (width in c(1280, 400)) {
     browser <- open_browser(width, 800)
-    visit(browser, page$address)
+    visit(browser, page$id)
     expect_true(page_until(browser, "document.querySelectorAll('button.one').length === 3"))
     page_value(browser, "(() => { const box = document.getElementById('search');
       box.value = 'tamx'; box.dispatchEvent(new Event('input')); })()")
@@ -89,11 +89,11 @@ test_that("days, gaps, values and lines to take along are those of the series th
   path <- browse_archive()
   page <- served_page(path)
   browser <- open_browser()
-  visit(browser, page$address)
+  visit(browser, page$id)
   expect_true(page_until(browser, "document.querySelectorAll('button.one').length === 3"))
   choose <- function(word) {
     page_value(browser, sprintf("Array.from(document.querySelectorAll(
-    'button.one')).find((one) => one.dataset.address.includes('%s')).click()", word))
+    'button.one')).find((one) => one.dataset.series ID.includes('%s')).click()", word))
   }
   tab <- function(name) {
     page_value(browser, sprintf("Array.from(document.querySelectorAll(
@@ -143,7 +143,7 @@ test_that("an archive that changes under the page is read again, and one that is
   path <- browse_archive()
   page <- served_page(path)
   browser <- open_browser()
-  visit(browser, page$address)
+  visit(browser, page$id)
   expect_true(page_until(browser, "document.querySelectorAll('button.one').length === 3"))
   archive <- archive_open(path)
   csv <- withr::local_tempfile(fileext = ".csv")
@@ -183,7 +183,7 @@ test_that("a thousand series are listed in part, with how complete each is", {
   withr::defer(place$close())
   held <- browse_held(place)
   expect_identical(nrow(held), 1000L)
-  expect_identical(browse_chosen(held, "station 0420", "", "", "address")$key, "station-0420")
+  expect_identical(browse_chosen(held, "station 0420", "", "", "id")$key, "station-0420")
   expect_identical(browse_coverage(place, held[1:2, ]), c(0.5, 0.5))
   listed <- as.character(browse_list(place, held, NULL))
   expect_identical(lengths(regmatches(listed, gregexpr("<button", listed))), 200L)

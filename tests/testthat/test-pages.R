@@ -7,7 +7,7 @@ slice <- function(from) {
 
 test_that("each way in which pages follow gives all rows once", {
   rules <- list(
-    address = list("next_page: {by: address, at: /more}", function(n, request) {
+    url = list("next_page: {by: url, at: /more}", function(n, request) {
       from <- as.numeric(asked(request, "from") %||% 0)
       json_answer(c(list(items = slice(from)),
         if (from < 6) list(more = paste0("rows?from=", from + 3))))
@@ -46,8 +46,8 @@ test_that("each way in which pages follow gives all rows once", {
       })
   )
   for (name in names(rules)) {
-    address <- start_scripted(rules[[name]][[2]], env = environment())
-    got <- collect_rows(write_card(address, c("request: /rows", rules[[name]][[1]], columns),
+    url <- start_scripted(rules[[name]][[2]], env = environment())
+    got <- collect_rows(write_card(url, c("request: /rows", rules[[name]][[1]], columns),
       env = environment()))
     expect_identical(got$rows$n, as.numeric(1:7), label = name)
     expect_identical(nrow(got$run$failed), 0L, label = name)
@@ -80,15 +80,15 @@ test_that("a page that repeats ends, and a total that lies is told", {
 })
 
 test_that("a run may stop after some pages, and the next goes on at the following one", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(items = slice(as.numeric(asked(request, "skip") %||% 0)), total = 7))
   },
     env = environment())
-  card <- write_card(address,
+  card <- write_card(url,
     c("request: /rows", "next_page: {by: offset, send: skip, total: /total}", columns))
   archive <- new_archive()
-  plan <- plan_calls(want_rows(source_card(card), "rows"), archive)
+  plan <- plan_requests(query_rows(source_card(card), "rows"), archive)
   expect_identical(collect_run(plan, archive, progress = FALSE, pages = 1)[c("pages", "left")],
     list(pages = 1, left = 1))
   rest <- collect_run(plan, archive, progress = FALSE)
@@ -97,15 +97,15 @@ test_that("a run may stop after some pages, and the next goes on at the followin
 })
 
 test_that("pages can be taken one by one, and no more is asked for than is taken", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(items = slice(as.numeric(asked(request, "skip") %||% 0)), total = 7,
-      calls = n))
+      requests = n))
   }, env = environment())
-  card <- write_card(address,
+  card <- write_card(url,
     c("request: /rows", "next_page: {by: offset, send: skip, total: /total}", "rows: /items",
       "columns: {n: {at: /n, as: number}}"))
-  following <- collect_pages(plan_calls(want_rows(source_card(card), "rows")))
+  following <- collect_pages(plan_requests(query_rows(source_card(card), "rows")))
   expect_identical(following()$n, c(1, 2, 3))
   expect_identical(following()$n, c(4, 5, 6))
   expect_identical(following()$n, 7)
@@ -136,11 +136,11 @@ test_that("rows are decoded in each way in which APIs write them", {
   )
   for (name in names(forms)) {
     body <- forms[[name]][[2]]
-    address <- start_scripted(function(n, request) {
+    url <- start_scripted(function(n, request) {
       list(status = 200L, headers = list(),
       body = body)
     }, env = environment())
-    got <- collect_rows(write_card(address, c("request: /rows", forms[[name]][[1]]),
+    got <- collect_rows(write_card(url, c("request: /rows", forms[[name]][[1]]),
       env = environment()))
     optional <- !name %in% c("arrays", "map")
     expect_identical(as.numeric(got$rows$t)[1], 10, label = name)
@@ -153,46 +153,46 @@ test_that("sides become rows, and a bar that is not finished is provisional and 
   answer <-
     paste0('{"c":[{"t":"2026-03-12T10:00:00Z","end":true,"mid":{"x":"1.5"},"ask":{"x":"1.6"}},',
       '{"t":"2026-03-12T11:00:00Z","end":false,"mid":{"x":"1.7"},"ask":{"x":"1.8"}}]}')
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     list(status = 200L, headers = list(),
     body = if (n == 1) answer else gsub("false", "true", gsub("1.7", "1.9", answer)))
   },
     env = environment())
   file <- withr::local_tempfile(fileext = ".yml")
-  writeLines(c("source: test", paste0("address: ", address), "datasets:", "  bars:",
+  writeLines(c("source: test", paste0("url: ", url), "datasets:", "  bars:",
     "    shape: bars", "    request: /c/{symbol}{?from,to}", "    rows: /c",
     "    sides: [mid, ask]",
     paste0("    columns: {time: {at: /t, as: rfc3339}, close: \"/{side}/x\", status: {at: /end, ",
       "words: {\"true\": observed, \"false\": provisional}}}")), file)
   archive <- new_archive()
-  want <- want_bars(source_card(file), "KELD", "1 hour", from = "2026-03-12T10:00:00Z",
+  query <- query_bars(source_card(file), "KELD", "1 hour", from = "2026-03-12T10:00:00Z",
     to = "2026-03-12T12:00:00Z")
-  collect_run(plan_calls(want, archive), archive, progress = FALSE)
+  collect_run(plan_requests(query, archive), archive, progress = FALSE)
   bars <- archive_bars(archive, "KELD", "1 hour")
   expect_identical(bars$close[bars$side == "mid"], c(1.5, 1.7))
   expect_identical(bars$status[bars$side == "ask"], c("observed", "provisional"))
-  again <- plan_calls(want, archive)
-  expect_equal(again$calls$from, as.POSIXct("2026-03-12 11:00", tz = "UTC"))
+  again <- plan_requests(query, archive)
+  expect_equal(again$requests$from, as.POSIXct("2026-03-12 11:00", tz = "UTC"))
   expect_identical(collect_run(again, archive, progress = FALSE)$changed, 2)
   expect_identical(archive_bars(archive, "KELD", "1 hour")$close[4], 1.9)
-  expect_identical(nrow(plan_calls(want, archive)$calls), 0L)
+  expect_identical(nrow(plan_requests(query, archive)$requests), 0L)
 })
 
 test_that("a body that says error with status 200 is a failure in the service's own words", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(fault = list(text = "quota of the moon is used up"), items = list()))
   },
     env = environment())
-  got <- collect_rows(write_card(address, c("request: /rows", columns),
+  got <- collect_rows(write_card(url, c("request: /rows", columns),
     extra = "problem: /fault/text"))
   expect_match(got$run$failed$what, "quota of the moon")
 })
 
-test_that("symbols share a call where the API takes several, and wide ranges are cut at midnights",
+test_that("symbols share a request where the API takes several, and wide ranges are cut at midnights",
   {
   file <- withr::local_tempfile(fileext = ".yml")
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     symbols <- strsplit(asked(request, "codes"), ",")[[1]]
     json_answer(list(items = lapply(symbols,
       function(symbol) {
@@ -200,34 +200,34 @@ test_that("symbols share a call where the API takes several, and wide ranges are
         c = nchar(symbol))
       })))
   }, env = environment())
-  writeLines(c("source: test", paste0("address: ", address), "zone: Europe/Riga", "datasets:",
+  writeLines(c("source: test", paste0("url: ", url), "zone: Europe/Riga", "datasets:",
     "  bars:", "    shape: bars", "    request: /b{?codes,from,to}",
-    "    rows: /items", "    symbols_a_call: 2",
+    "    rows: /items", "    symbols_a_request: 2",
     "    widest: P2D",
     paste0("    parameters: {codes: {gives: symbols, join: \",\"}, from: {as: epoch-s}, to: {as: ",
       "epoch-s}}"), "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"), file)
   archive <- new_archive()
-  plan <- plan_calls(want_bars(source_card(file), c("KELD", "TAMX", "OR"), "1 hour",
+  plan <- plan_requests(query_bars(source_card(file), c("KELD", "TAMX", "OR"), "1 hour",
     from = "2026-03-28", to = "2026-03-31"), archive)
-  expect_identical(nrow(plan$calls), 4L)
-  expect_identical(lengths(plan$calls$symbols), c(2L, 1L, 2L, 1L))
-  expect_identical(format(plan$calls$from[3], "%Y-%m-%d %H:%M", tz = "Europe/Riga"),
+  expect_identical(nrow(plan$requests), 4L)
+  expect_identical(lengths(plan$requests$symbols), c(2L, 1L, 2L, 1L))
+  expect_identical(format(plan$requests$from[3], "%Y-%m-%d %H:%M", tz = "Europe/Riga"),
     "2026-03-30 00:00")
   run <- collect_run(plan, archive, progress = FALSE)
   expect_identical(c(run$pages, run$new), c(4, 6))
   expect_identical(archive_bars(archive, "OR", "1 hour")$close, c(2, 2))
-  expect_identical(nrow(plan_calls(plan$want, archive)$calls), 0L)
+  expect_identical(nrow(plan_requests(plan$query, archive)$requests), 0L)
 })
 
 test_that("a service without pages of its own is read on from the newest time, and a flag ends it",
   {
   days <- format(as.Date("2026-03-01") + 0:9)
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     from <- asked(request, "since")
     json_answer(list(rows = lapply(utils::head(days[days >= from], 4),
       function(day) list(d = day, v = 1))))
   }, env = environment())
-  card <- write_card(address,
+  card <- write_card(url,
     c("request: /rows{?since}", "largest_page: 4", "rows: /rows",
       "parameters: {since: {gives: from, as: day}}",
     "next_page: {by: time, send: since}",
@@ -253,9 +253,9 @@ test_that(
   paste0("columns take the body's own members, two members joined, forms of dates, decimal ",
     "commas and a scale"), {
   body <- '{"unit":"ORV","rows":[{"d":"12/03/2026","h":"09:30","p":"1.234,50","c":250}]}'
-  address <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = body),
+  url <- start_scripted(function(n, request) list(status = 200L, headers = list(), body = body),
     env = environment())
-  got <- collect_rows(write_card(address,
+  got <- collect_rows(write_card(url,
     c("request: /rows", "rows: /rows", "columns:",
       "  at: {at: [/d, /h], as: local, written: \"%d/%m/%Y %H:%M\"}",
     "  day: {at: /d, as: day, written: \"%d/%m/%Y\"}",
@@ -270,11 +270,11 @@ test_that(
 
 test_that(
   "a table with a line that does not fit is refused, and none of its lines is lost silently", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     list(status = 200L, headers = list(),
     body = "t,v\n1,2\n3\n5,6\n")
   })
-  got <- collect_rows(write_card(address,
+  got <- collect_rows(write_card(url,
     c("request: /rows", "format: csv",
       "columns: {t: {at: /t, as: number}, v: {at: /v, as: number}}")))
   expect_identical(got$rows$t, c(1, 5))

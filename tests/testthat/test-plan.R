@@ -1,7 +1,7 @@
 # What was collected before is not asked for again, whatever its shape, and what was stopped goes
 # on.
-station_card <- function(address, env = parent.frame()) {
-  write_card(address,
+station_card <- function(url, env = parent.frame()) {
+  write_card(url,
   c("request: /levels/{station}{?from,to,offset}", "parameters: {from: {as: day}, to: {as: day}}",
     "rows: /items",
   "next_page: {by: offset, send: offset, total: /total}",
@@ -35,7 +35,7 @@ test_that(
   stations <- sprintf("station-%02d", 1:6)
   collect <- function(to = "2026-01-25", pages = Inf) {
     unlink(log)
-    plan <- plan_calls(want_rows(source, "rows", station = stations, from = "2026-01-01", to = to),
+    plan <- plan_requests(query_rows(source, "rows", station = stations, from = "2026-01-01", to = to),
       archive)
     list(plan = plan, run = collect_run(plan, archive, progress = FALSE, pages = pages),
       asked = if (file.exists(log)) readLines(log) else character())
@@ -51,7 +51,7 @@ test_that(
   expect_identical(nrow(archive_rows(archive, "test", "rows")), 150L)
   again <- collect()
   expect_identical(length(again$asked), 0L)
-  expect_identical(nrow(again$plan$calls), 0L)
+  expect_identical(nrow(again$plan$requests), 0L)
   more <- collect(to = "2026-01-28")
   expect_identical(length(more$asked), 6L)
   expect_match(more$asked, "from=2026-01-26", all = TRUE)
@@ -64,13 +64,13 @@ test_that("what may still be published is asked for again, and what is settled i
   source <- source_card(card)
   archive <- new_archive()
   today <- Sys.Date()
-  # the service has nothing of the last days: the want ends with today
-  want <- function() want_rows(source, "rows", station = "a", from = today - 30, to = today - 1)
-  collect_run(plan_calls(want(), archive), archive, progress = FALSE)
+  # the service has nothing of the last days: the query ends with today
+  query <- function() query_rows(source, "rows", station = "a", from = today - 30, to = today - 1)
+  collect_run(plan_requests(query(), archive), archive, progress = FALSE)
   vetusta:::sql_do(archive, "UPDATE coverage SET end = ?",
     list(as.numeric(as.POSIXct(today - 14, tz = "UTC"))))
-  expect_identical(nrow(plan_calls(want(), archive)$calls), 1L)
-  expect_gte(as.Date(plan_calls(want(), archive)$calls$from), today - 15)
+  expect_identical(nrow(plan_requests(query(), archive)$requests), 1L)
+  expect_gte(as.Date(plan_requests(query(), archive)$requests$from), today - 15)
 })
 
 test_that("what was not reached yet comes before the newest of what is held, for rows and for bars",
@@ -82,25 +82,25 @@ test_that("what was not reached yet comes before the newest of what is held, for
   seen <- character()
   for (i in 1:4) {
     # each time up to now: of what is held the newest hours are missing
-    plan <- plan_calls(want_rows(source_card(card), "rows", station = letters[1:8],
+    plan <- plan_requests(query_rows(source_card(card), "rows", station = letters[1:8],
       from = Sys.Date() - 5), archive)
     collect_run(plan, archive, progress = FALSE, pages = 2)
   }
   expect_setequal(sub("^/levels/([a-h]) .*", "\\1", readLines(log)), letters[1:8])
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(items = list(list(t = as.numeric(asked(request, "from")) + 60, o = 1,
       h = 1, l = 1, c = 1))))
   })
-  source <- source_card(plain_card(address))
+  source <- source_card(plain_card(url))
   for (i in 1:4) {
-    want <- want_bars(source, letters[1:8], "1 minute", span = "2 hours")
-    collect_run(plan_calls(want, archive), archive, progress = FALSE, pages = 2)
+    query <- query_bars(source, letters[1:8], "1 minute", span = "2 hours")
+    collect_run(plan_requests(query, archive), archive, progress = FALSE, pages = 2)
   }
   expect_setequal(unique(archive_series(archive)$key), letters[1:8])
 })
 
-test_that("two collectors that are asked for the same rows up to now make each call once", {
+test_that("two collectors that are asked for the same rows up to now make each request once", {
   log <- withr::local_tempfile()
   card <- station_card(start_stations(log))
   writeLines(sub("shape: table", "shape: observations", readLines(card)), card)
@@ -109,8 +109,8 @@ test_that("two collectors that are asked for the same rows up to now make each c
   code <-
     sprintf(
       "library(vetusta); a <- archive_open('%s');
-        w <- want_rows(source_card('%s'), 'rows', station = letters[1:10], from = Sys.Date() - 60)
-    collect_run(plan_calls(w, a), a, progress = FALSE)",
+        w <- query_rows(source_card('%s'), 'rows', station = letters[1:10], from = Sys.Date() - 60)
+    collect_run(plan_requests(w, a), a, progress = FALSE)",
     path, card)
   both <- lapply(1:2,
     function(i) {
@@ -124,18 +124,18 @@ test_that("two collectors that are asked for the same rows up to now make each c
   expect_identical(anyDuplicated(whole), 0L)
 })
 
-test_that("rows without a window go on until each call was made once, and then begin anew", {
+test_that("rows without a window go on until each request was made once, and then begin anew", {
   log <- withr::local_tempfile()
-  address <- start_scripted(eval(bquote(function(n, request) {
+  url <- start_scripted(eval(bquote(function(n, request) {
     cat(request$QUERY_STRING, "\n", file = .(log), append = TRUE)
     json_answer(list(items = list(list(id = asked(request, "letter")))))
   })))
-  source <- source_card(write_card(address,
+  source <- source_card(write_card(url,
     c("request: /rows{?letter}", "rows: /items", "columns: {id: /id}")))
   archive <- new_archive()
   collect <-
     function(pages = Inf) {
-      collect_run(plan_calls(want_rows(source, "rows", letter = letters[1:10]),
+      collect_run(plan_requests(query_rows(source, "rows", letter = letters[1:10]),
       archive), archive, progress = FALSE, pages = pages)
     }
   for (i in 1:3) collect(pages = 4)
@@ -147,25 +147,25 @@ test_that("rows without a window go on until each call was made once, and then b
   code <-
     sprintf(
       paste0("library(vetusta); a <- archive_open('%s'); s <- source_card('%s'); p <- ",
-        paste0("plan_calls(want_rows(s, 'rows', letter = letters[1:10]), a); state <- 0; trace ",
+        paste0("plan_requests(query_rows(s, 'rows', letter = letters[1:10]), a); state <- 0; trace ",
           "<- collect_run(p, a, progress = FALSE, pages = 5); tools::pskill(Sys.getpid(), 9)")),
           archive$path, source$file)
   processx::run("Rscript", c("--no-init-file", "-e", code), env = c("current", R_LIBS = r_libs()),
     error_on_status = FALSE)
-  expect_identical(nrow(plan_calls(want_rows(source, "rows", letter = letters[1:10]),
-    archive)$calls), 5L)
+  expect_identical(nrow(plan_requests(query_rows(source, "rows", letter = letters[1:10]),
+    archive)$requests), 5L)
   collect()
   expect_identical(sort(sub(".*letter=([a-z]).*", "\\1", readLines(log))), letters[1:10])
 })
 
 test_that("a key that is named twice has the values of both", {
-  address <- start_scripted(function(n,
+  url <- start_scripted(function(n,
     request) {
     json_answer(list(items = list(list(id = asked(request, "letter")))))
   })
-  source <- source_card(write_card(address,
+  source <- source_card(write_card(url,
     c("request: /rows{?letter}", "rows: /items", "columns: {id: /id}")))
-  expect_identical(want_rows(source, "rows", letter = "a", letter = c("b", "c"))$keys$letter,
+  expect_identical(query_rows(source, "rows", letter = "a", letter = c("b", "c"))$keys$letter,
     c("a", "b", "c"))
   expect_identical(vetusta:::cli_pairs(c("station=a", "station=b,c", "x=1")),
     list(station = c("a", "b", "c"), x = "1"))
@@ -190,9 +190,9 @@ test_that("planning asks the archive once, and reads the calendar once, for howe
   }
   withr::defer(suppressMessages(untrace(c("sql_get", "calendar_definition"),
     where = asNamespace("vetusta"))))
-  plan <- plan_calls(want_bars(quay, symbols, "1 day", from = "2026-01-05", to = "2026-03-12"),
+  plan <- plan_requests(query_bars(quay, symbols, "1 day", from = "2026-01-05", to = "2026-03-12"),
     archive)
-  expect_identical(nrow(plan$calls), 0L)
+  expect_identical(nrow(plan$requests), 0L)
   expect_lte(counted$sql_get, 4)
   expect_lte(counted$calendar_definition, 1)
   expect_gt(counted$sql_get, 0)

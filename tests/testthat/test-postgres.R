@@ -7,9 +7,9 @@ put_levels <- function(archive, key, days, value, ...) {
       list(time = vetusta:::utc(86400 * days), known = vetusta:::utc(rep(NA_real_, length(days))),
         value = rep_len(value + 0, length(days)))), ...))
 }
-level_entry <- function(address) {
+level_entry <- function(id) {
   list(run = "r", source = "river", dataset = "levels", asked = as.numeric(Sys.time()), rows = 1L,
-    outcome = "stored", address = address)
+    outcome = "stored", id = id)
 }
 levels_of <- function(archive, key) {
   series <- vetusta:::store_series(archive)
@@ -106,7 +106,7 @@ test_that("a role that may only read does for every command that reads, and is r
   desk <- desk_make(folder)
   lines <- readLines(file.path(folder, "desk.yml"))
   put <- function(user) {
-    writeLines(c(sub("^archive:.*", paste0("archive: ", sub("tester", user, uri)), lines), "wants:",
+    writeLines(c(sub("^archive:.*", paste0("archive: ", sub("tester", user, uri)), lines), "queries:",
       "  shares:", "    source: quay", "    dataset: bars", "    symbols: [KELD]",
       "    interval: 1 minute", "    from: 2026-03-12", "    to: 2026-03-12"),
       file.path(folder, "desk.yml"))
@@ -180,8 +180,8 @@ test_that("a connection that is cut at any moment loses nothing and doubles noth
     }
     expect_identical(series(archive), series(plain))
   }
-  expect_identical(vetusta:::store_journal(archive)$address,
-    vetusta:::store_journal(plain)$address)
+  expect_identical(vetusta:::store_journal(archive)$url,
+    vetusta:::store_journal(plain)$url)
   expect_identical(vetusta:::store_covered(archive, "river", "levels"),
     vetusta:::store_covered(plain, "river", "levels"))
   expect_identical(vetusta:::store_notes(archive, "reached", "river", "levels")$value,
@@ -218,7 +218,7 @@ test_that("a page whose end was cut is asked about until it is known, and is the
     put_levels(archive, "a", 1:3, 1, now = 1e9, journal = level_entry("page 1"))
   })
   expect_identical(c(ends, asked), c(1, 3))
-  expect_identical(vetusta:::store_journal(archive)$address, "page 1")
+  expect_identical(vetusta:::store_journal(archive)$url, "page 1")
   expect_identical(levels_of(archive, "a"), rep(1, 3))
 })
 
@@ -230,9 +230,9 @@ test_that("a server that is started anew in the middle of a collection is waited
   card <- bars_of(bars_server(folder, pause = 0.1))
   going <- bars_collector(card, archive)
   withr::defer(going$kill())
-  calls <- function() length(suppressWarnings(readLines(file.path(folder, "calls"))))
+  requests <- function() length(suppressWarnings(readLines(file.path(folder, "calls"))))
   end <- Sys.time() + 60
-  while (Sys.time() < end && (!file.exists(file.path(folder, "calls")) || calls() < 15)) {
+  while (Sys.time() < end && (!file.exists(file.path(folder, "calls")) || requests() < 15)) {
     Sys.sleep(0.1)
   }
   server$stop("immediate")
@@ -243,7 +243,7 @@ test_that("a server that is started anew in the middle of a collection is waited
   bars <- archive_bars(archive, interval = "1 minute")
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
   expect_identical(sum(archive_journal(archive)$outcome == "stored"), 60L)
-  expect_identical(calls(), 60L)
+  expect_identical(requests(), 60L)
   expect_identical(nrow(archive_check(archive)), 0L)
   # one that stays away ends in words
   withr::local_envvar(VETUSTA_SERVER_PATIENCE_SECONDS = "1")
@@ -368,10 +368,10 @@ test_that("collectors on several machines share the work, and one that dies is r
   bars <- archive_bars(archive, interval = "1 minute")
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 24))
   # what was under way when they died is asked for again, and nothing else
-  calls <- readLines(file.path(folder, "calls"))
-  expect_lte(length(calls), 120 + 2 * 12)
+  requests <- readLines(file.path(folder, "calls"))
+  expect_lte(length(requests), 120 + 2 * 12)
   stored <- archive_journal(archive)
-  again <- stored$address[stored$outcome == "stored"]
+  again <- stored$id[stored$outcome == "stored"]
   expect_identical(again[duplicated(again)], character())
   times <- as.numeric(readLines(file.path(folder, "times")))
   expect_lte(most_within(times, 1), 30)
@@ -464,11 +464,11 @@ test_that("a desk with its archive on a server is refreshed, with the password a
   server$sql(paste0("GRANT CREATE ON DATABASE ", basename(uri), " TO keeper"))
   services <- start_services()
   folder <- withr::local_tempdir()
-  desk_make(folder, addresses = list(quay = services$address),
+  desk_make(folder, urls = list(quay = services$url),
     secrets = list(QUAY_KEY = "quay-demo-7f3a91", ARCHIVE_PASSWORD = "pass word:1"))
   lines <- readLines(file.path(folder, "desk.yml"))
   writeLines(c(sub("^archive:.*", paste0("archive: ", sub("tester", "keeper", uri)), lines),
-    "wants:", "  shares:", "    source: quay", "    dataset: bars", "    symbols: [KELD, TAMX]",
+    "queries:", "  shares:", "    source: quay", "    dataset: bars", "    symbols: [KELD, TAMX]",
     "    interval: 1 minute", "    from: 2026-03-12", "    to: 2026-03-13"),
     file.path(folder, "desk.yml"))
   env <- c(PGPASSWORD = "")
@@ -488,11 +488,11 @@ test_that("a desk with its archive on a server is refreshed, with the password a
   expect_match(collectors$stderr, "nobody is collecting")
   expect_no_match(paste(said, status$stdout, status$stderr, collapse = " "), "pass word")
   told <- jsonlite::fromJSON(status$stdout)
-  expect_identical(told$wants$outcome, "done")
+  expect_identical(told$queries$outcome, "done")
   archive <- vetusta:::desk_reach(desk_open(folder))
   withr::defer(archive_close(archive))
   stored <- archive_journal(archive)
-  expect_identical(anyDuplicated(stored$address[stored$outcome == "stored"]), 0L)
+  expect_identical(anyDuplicated(stored$id[stored$outcome == "stored"]), 0L)
   # the password is nowhere but among the secrets
   expect_length(grep("pass word", readLines(file.path(folder, "desk.yml"))), 0)
 })

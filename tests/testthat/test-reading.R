@@ -31,8 +31,8 @@ test_that("the help of every command", {
 test_that("what commands say on the demo's data", {
   services <- start_services()
   folder <- withr::local_tempdir()
-  desk_make(folder, cards = c("quay", "river", "basin"), addresses = list(
-    quay = services$address, river = paste0(services$root, "/river"),
+  desk_make(folder, cards = c("quay", "river", "basin"), urls = list(
+    quay = services$url, river = paste0(services$root, "/river"),
     basin = paste0(services$root, "/basin")), secrets = vetusta:::standin_keys)
   quiet <- function(...) {
     expect_identical(run_vetusta(..., "--quiet", folder = folder)$status, 0L)
@@ -82,9 +82,9 @@ test_that("what commands say on the demo's data", {
 test_that("what is printed in R", {
   quay <- source_card("quay")
   expect_snapshot(print(time_interval("5 minutes")))
-  expect_snapshot(print(want_bars(quay, c("KELD", "TAMX"), interval = "1 minute",
+  expect_snapshot(print(query_bars(quay, c("KELD", "TAMX"), interval = "1 minute",
     from = "2026-03-12", to = "2026-03-26")), transform = plain_words)
-  expect_snapshot(print(want_rows(source_card("river"), "levels", station = "kelder-lock",
+  expect_snapshot(print(query_rows(source_card("river"), "levels", station = "kelder-lock",
     from = "2020-01-01", to = "2021-01-01")), transform = plain_words)
   expect_snapshot(print(quay), transform = plain_words)
   expect_snapshot(print(source_calendar(quay)))
@@ -102,6 +102,6 @@ test_that("what is printed in R", {
     cat(class(error)[1], conditionMessage(error), sep = "\n")
   }
   expect_snapshot(refused(archive_read(archive, "KELT")), transform = plain_words)
-  expect_snapshot(refused(want_bars(quay, "KELD", interval = "1 minit", span = "1 day")))
+  expect_snapshot(refused(query_bars(quay, "KELD", interval = "1 minit", span = "1 day")))
   expect_snapshot(refused(source_card("nowhere.yml")), transform = plain_words)
 })

@@ -1,4 +1,4 @@
-# Bringing a desk up to date, against a service whose truth is known and which counts its calls.
+# Bringing a desk up to date, against a service whose truth is known and which counts its requests.
 
 # A service of minute bars of days that never close, of daily levels, and of a list. It says what it
 # has in `folder`: `until`, the instant up to which there are bars; `holes`, bars that are left out;
@@ -42,20 +42,20 @@ kept_state <- function(folder, ..., until = kept_now(), holes = numeric(), chang
 kept_ago <- function(seconds) vetusta:::format_instant(kept_now() - seconds)
 kept_now <- function() floor(as.numeric(Sys.time()) / 60) * 60
 
-kept_calls <- function(folder) {
+kept_requests <- function(folder) {
   file <- file.path(folder, "calls")
   found <- if (file.exists(file)) readLines(file) else character()
   unlink(file)
   found
 }
 
-kept_desk <- function(env = parent.frame(), limits = "[100 per second]", wants = kept_wants()) {
+kept_desk <- function(env = parent.frame(), limits = "[100 per second]", queries = kept_queries()) {
   folder <- withr::local_tempdir(.local_envir = env)
   kept_state(folder)
-  address <- kept_service(folder, env)
+  id <- kept_service(folder, env)
   desk_make(folder, cards = character())
   card <- function(name) {
-    writeLines(c(paste0("source: ", name), paste0("address: ", address), paste0("limits: ", limits),
+    writeLines(c(paste0("source: ", name), paste0("url: ", url), paste0("limits: ", limits),
       "datasets:", "  bars:", "    shape: bars", "    request: /bars/{symbol}{?from,to}",
       "    largest_page: 500", "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
       "    rows: /items", "    columns: {time: {at: /t, as: epoch-s}, close: /c}",
@@ -67,47 +67,47 @@ kept_desk <- function(env = parent.frame(), limits = "[100 per second]", wants =
   }
   card("one")
   card("two")
-  writeLines(c("desk: kept", "wants:", wants), file.path(folder, "desk.yml"))
+  writeLines(c("desk: kept", "queries:", queries), file.path(folder, "desk.yml"))
   folder
 }
-kept_wants <- function(from = kept_ago(3 * 3600)) {
+kept_queries <- function(from = kept_ago(3 * 3600)) {
   c(paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute, from: \"", from,
     "\", overlap: 1 hour}"),
     paste0("  levels: {source: two, dataset: levels, keys: {station: [a, b]}, from: ",
       Sys.Date() - 60, "}"), "  list: {source: two, dataset: list}")
 }
 refreshed <- function(folder, ...) desk_refresh(desk_open(folder), ..., progress = FALSE)
-outcome_of <- function(result) stats::setNames(result$outcome, result$want)
+outcome_of <- function(result) stats::setNames(result$outcome, result$query)
 
-test_that("all of it comes, a second refresh makes no call, and a third only what is new", {
+test_that("all of it comes, a second refresh makes no request, and a third only what is new", {
   folder <- kept_desk()
   plan <- refreshed(folder, plan = TRUE)
-  expect_identical(kept_calls(folder), character())
+  expect_identical(kept_requests(folder), character())
   expect_identical(outcome_of(plan), c(prices = "planned", levels = "planned", list = "planned"))
   first <- refreshed(folder)
-  expect_identical(sum(plan$calls), sum(first$calls))
-  expect_identical(length(kept_calls(folder)), as.integer(sum(first$calls)))
+  expect_identical(sum(plan$requests), sum(first$requests))
+  expect_identical(length(kept_requests(folder)), as.integer(sum(first$requests)))
   expect_true(all(first$outcome == "done"))
-  expect_gte(first$new[first$want == "prices"], 2 * 179)
-  expect_identical(first$new[first$want != "prices"], c(120, 2))
+  expect_gte(first$new[first$query == "prices"], 2 * 179)
+  expect_identical(first$new[first$query != "prices"], c(120, 2))
   # the minute that may have ended meanwhile is all that can be asked for
   again <- refreshed(folder)
-  expect_lte(length(grep("/bars", kept_calls(folder))), 2)
-  expect_identical(again$outcome[again$want != "prices"], c("held", "held"))
+  expect_lte(length(grep("/bars", kept_requests(folder))), 2)
+  expect_identical(again$outcome[again$query != "prices"], c("held", "held"))
   expect_lte(sum(again$new), 2)
   status <- desk_status(desk_open(folder))
   expect_false(any(status$stale))
   expect_identical(status$series, c(2, 2, 0))
 })
 
-test_that("calls cut to what one answer holds leave nothing between them that is asked again", {
-  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [K], interval: 1 minute, ",
+test_that("requests cut to what one answer holds leave nothing between them that is asked again", {
+  folder <- kept_desk(queries = paste0("  prices: {source: one, symbols: [K], interval: 1 minute, ",
     "from: \"", kept_ago(30 * 3600), "\"}"))
   first <- refreshed(folder)
-  expect_gte(length(kept_calls(folder)), 4)
+  expect_gte(length(kept_requests(folder)), 4)
   expect_gte(as.numeric(first$complete_until), kept_now() - 120)
   refreshed(folder)
-  expect_lte(length(kept_calls(folder)), 1)
+  expect_lte(length(kept_requests(folder)), 1)
 })
 
 test_that("what is behind is asked with its overlap, and a late correction is found", {
@@ -116,17 +116,17 @@ test_that("what is behind is asked with its overlap, and a late correction is fo
   archive <- archive_open(file.path(folder, "archive.sqlite"))
   # the archive holds what was there an hour and a half ago
   desk <- desk_open(folder)
-  want <- vetusta:::desk_want(desk, "prices", archive, now = Sys.time() - 5400)
-  collect_run(plan_calls(want, archive), archive, progress = FALSE)
+  query <- vetusta:::desk_query(desk, "prices", archive, now = Sys.time() - 5400)
+  collect_run(plan_requests(query, archive), archive, progress = FALSE)
   held <- archive_bars(archive, "K", "1 minute")
-  kept_calls(folder)
+  kept_requests(folder)
   kept_state(folder, changed = 1)
   before <- Sys.time()
   result <- refreshed(folder, "prices")
-  calls <- grep("/bars/K", kept_calls(folder), value = TRUE)
-  expect_length(calls, 1)
+  requests <- grep("/bars/K", kept_requests(folder), value = TRUE)
+  expect_length(requests, 1)
   # it goes back an hour behind what was held, and no further
-  from <- as.numeric(sub(".*from=([0-9]+).*", "\\1", calls))
+  from <- as.numeric(sub(".*from=([0-9]+).*", "\\1", requests))
   expect_lte(abs(from - (as.numeric(max(held$time)) + 60 - 3600)), 60)
   bars <- archive_bars(archive, "K", "1 minute")
   at <- as.numeric(bars$time)
@@ -142,40 +142,40 @@ test_that("what is behind is asked with its overlap, and a late correction is fo
 test_that("a list or a beginning that is edited asks only for what is new", {
   folder <- kept_desk()
   refreshed(folder)
-  kept_calls(folder)
+  kept_requests(folder)
   lines <- sub("[a, b]", "[a, b, c]", readLines(file.path(folder, "desk.yml")), fixed = TRUE)
   writeLines(lines, file.path(folder, "desk.yml"))
   result <- refreshed(folder, "levels")
-  calls <- kept_calls(folder)
-  expect_match(calls, "/levels/c")
+  requests <- kept_requests(folder)
+  expect_match(requests, "/levels/c")
   expect_identical(result$new, 60)
   writeLines(sub(format(Sys.Date() - 60), format(Sys.Date() - 100), lines, fixed = TRUE),
     file.path(folder, "desk.yml"))
   result <- refreshed(folder, "levels")
-  calls <- kept_calls(folder)
-  expect_length(calls, 3)
+  requests <- kept_requests(folder)
+  expect_length(requests, 3)
   expect_identical(result$new, 120)
 })
 
 test_that("a value that is late is asked for ever more seldom", {
   wait <- vetusta:::kept_wait
-  want <- list(every = 0)
-  expect_identical(wait(0, want), 60)
-  expect_identical(wait(8 * 3600, want), 3600)
-  expect_identical(wait(40 * 86400, want), 86400)
+  query <- list(every = 0)
+  expect_identical(wait(0, query), 60)
+  expect_identical(wait(8 * 3600, query), 3600)
+  expect_identical(wait(40 * 86400, query), 86400)
   folder <- kept_desk()
   kept_state(folder, day = format(Sys.Date() - 5))
   refreshed(folder, "levels")
-  expect_length(kept_calls(folder), 2)
+  expect_length(kept_requests(folder), 2)
   refreshed(folder, "levels")
-  expect_length(kept_calls(folder), 0)
+  expect_length(kept_requests(folder), 0)
   # once an eighth of its age has passed it is asked for again
   archive <- archive_open(file.path(folder, "archive.sqlite"))
   vetusta:::sql_do(archive, "UPDATE notes SET at = at - 86400 WHERE kind = 'looked'")
   archive_close(archive)
   kept_state(folder)
   result <- refreshed(folder, "levels")
-  expect_length(kept_calls(folder), 2)
+  expect_length(kept_requests(folder), 2)
   expect_identical(result$new, 8)
 })
 
@@ -188,7 +188,7 @@ test_that("a trading day without bars is asked for again when its age has double
   # asked for at most six times, however often it is looked
   age <- seq(0, 100, by = 0.3) * 86400
   expect_identical(sum(doubled(age[-1], age[-length(age)])), 6L)
-  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute,",
+  folder <- kept_desk(queries = paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute,",
     " from: \"", kept_ago(6 * 86400), "\", overlap: 1 hour}"))
   card <- file.path(folder, "sources", "one.yml")
   write(c("calendar: every-day", "zone: UTC"), card, append = TRUE)
@@ -196,9 +196,9 @@ test_that("a trading day without bars is asked for again when its age has double
   gone <- day + 60 * (0:1439)
   kept_state(folder, holes = gone)
   refreshed(folder)
-  kept_calls(folder)
+  kept_requests(folder)
   refreshed(folder)
-  expect_identical(grep(day, kept_calls(folder), value = TRUE), character())
+  expect_identical(grep(day, kept_requests(folder), value = TRUE), character())
   later <- function() {
     archive <- archive_open(file.path(folder, "archive.sqlite"))
     on.exit(archive_close(archive))
@@ -207,15 +207,15 @@ test_that("a trading day without bars is asked for again when its age has double
   # its age went from a day and a half or less to two or more
   later()
   plan <- refreshed(folder, plan = TRUE)
-  expect_gte(plan$calls, 2)
-  expect_identical(kept_calls(folder), character())
+  expect_gte(plan$requests, 2)
+  expect_identical(kept_requests(folder), character())
   refreshed(folder)
-  asked <- grep(paste0("from=", day, "&"), kept_calls(folder), value = TRUE)
+  asked <- grep(paste0("from=", day, "&"), kept_requests(folder), value = TRUE)
   expect_identical(sub(" .*", "", asked), c("/bars/K", "/bars/T"))
   # it was looked at just now
   refreshed(folder)
-  expect_identical(grep(day, kept_calls(folder), value = TRUE), character())
-  # what has been published meanwhile comes, with no more calls than it needs
+  expect_identical(grep(day, kept_requests(folder), value = TRUE), character())
+  # what has been published meanwhile comes, with no more requests than it needs
   later()
   kept_state(folder)
   result <- refreshed(folder)
@@ -225,13 +225,13 @@ test_that("a trading day without bars is asked for again when its age has double
   expect_true(all(gone %in% as.numeric(archive_bars(archive, "K", "1 minute")$time)))
   archive_close(archive)
   later()
-  kept_calls(folder)
+  kept_requests(folder)
   refreshed(folder)
-  expect_identical(grep(day, kept_calls(folder), value = TRUE), character())
+  expect_identical(grep(day, kept_requests(folder), value = TRUE), character())
 })
 
 test_that("an export that is waited for does not hold up the other sources", {
-  folder <- kept_desk(wants = c(
+  folder <- kept_desk(queries = c(
     "  all: {source: exports, symbols: [K], interval: 1 minute, from: 2026-03-02, to: 2026-03-08}",
     paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute, from: \"",
       kept_ago(86400), "\"}")))
@@ -257,8 +257,8 @@ test_that("an export that is waited for does not hold up the other sources", {
       body = rawToChar(if (from > 0) table[-seq_len(from)] else table))
   }
   environment(answer) <- list2env(list(folder = folder), parent = globalenv())
-  address <- start_scripted(answer)
-  writeLines(c("source: exports", paste0("address: ", address), "datasets:", "  bars:",
+  url <- start_scripted(answer)
+  writeLines(c("source: exports", paste0("url: ", url), "datasets:", "  bars:",
     "    shape: bars", "    method: POST", "    request: /exports/{symbol}{?from,to}",
     "    format: csv",
     paste0("    job: {ticket: /ticket, look: \"/jobs/{ticket}\", state: /state, ",
@@ -271,7 +271,7 @@ test_that("an export that is waited for does not hold up the other sources", {
 })
 
 test_that("two exports that are waited for are followed beside each other", {
-  folder <- kept_desk(wants = c(
+  folder <- kept_desk(queries = c(
     "  a: {source: first, symbols: [K], interval: 1 minute, from: 2026-03-02, to: 2026-03-08}",
     "  b: {source: second, symbols: [K], interval: 1 minute, from: 2026-03-02, to: 2026-03-08}"))
   # the first is ready only after the second was looked at twice, and the second only after the
@@ -295,10 +295,10 @@ test_that("two exports that are waited for are followed beside each other", {
       body = "t,c\n2026-03-02T07:30:00Z,1\n2026-03-02T07:31:00Z,2\n")
   }
   environment(answer) <- list2env(list(folder = folder), parent = globalenv())
-  address <- start_scripted(answer)
+  url <- start_scripted(answer)
   for (one in c("a", "b")) {
     name <- c(a = "first", b = "second")[[one]]
-    writeLines(c(paste0("source: ", name), paste0("address: ", address), "datasets:", "  bars:",
+    writeLines(c(paste0("source: ", name), paste0("url: ", url), "datasets:", "  bars:",
       "    shape: bars", "    method: POST",
       paste0("    request: /", one, "/exports/{symbol}{?from,to}"), "    format: csv",
       paste0("    job: {ticket: /ticket, look: \"/", one, "/jobs/{ticket}\", state: /state, ",
@@ -318,39 +318,39 @@ test_that("one want that fails stops no other, and what is asked seldom is not a
   expect_identical(outcome_of(result)[["levels"]], "failed")
   expect_identical(outcome_of(result)[["prices"]], "done")
   expect_identical(outcome_of(result)[["list"]], "done")
-  expect_match(result$said[result$want == "levels"], "b")
-  expect_identical(result$new[result$want == "levels"], 60)
+  expect_match(result$said[result$query == "levels"], "b")
+  expect_identical(result$new[result$query == "levels"], 60)
   kept_state(folder)
   expect_identical(refreshed(folder, "levels")$new, 60)
-  kept_calls(folder)
+  kept_requests(folder)
   # the list came whole: an hour or a day must pass
   expect_match(refreshed(folder, "list")$said, "came whole")
-  expect_length(kept_calls(folder), 0)
+  expect_length(kept_requests(folder), 0)
   expect_error_kind(refreshed(folder, "lists"), "desk", "lists")
 })
 
 test_that("a quota goes first to what is held and behind, and the rest waits", {
   from <- kept_ago(3 * 3600)
-  want <- function(name, symbols, from) {
+  query <- function(name, symbols, from) {
     paste0("  ", name, ": {source: one, symbols: [", symbols, "], interval: 1 minute, from: \"",
       from, "\"}")
   }
-  folder <- kept_desk(limits = "[6 per day]", wants = c(want("fresh", "A, B, C, D, E, F, G", from),
-    want("held", "K, T", from)))
+  folder <- kept_desk(limits = "[6 per day]", queries = c(query("fresh", "A, B, C, D, E, F, G", from),
+    query("held", "K, T", from)))
   expect_identical(outcome_of(refreshed(folder, "held"))[["held"]], "done")
   archive <- archive_open(file.path(folder, "archive.sqlite"))
   vetusta:::sql_do(archive, "UPDATE coverage SET end = end - 7200")
   archive_close(archive)
   result <- refreshed(folder, wait = 5)
-  # two calls for what is behind, two for the first of what is new, and then there are none left
-  expect_identical(result$want, c("held", "fresh"))
+  # two requests for what is behind, two for the first of what is new, and then there are none left
+  expect_identical(result$query, c("held", "fresh"))
   expect_identical(result$outcome, c("done", "left"))
   expect_match(result$said[2], "go on after")
-  expect_length(kept_calls(folder), 6)
+  expect_length(kept_requests(folder), 6)
 })
 
 test_that("two refreshes at once share the work", {
-  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [",
+  folder <- kept_desk(queries = paste0("  prices: {source: one, symbols: [",
     paste0("S", 1:40, collapse = ", "), "], interval: 1 minute, from: \"",
     kept_ago(3600), "\"}"),
     limits = "[20 per second]")
@@ -367,10 +367,10 @@ test_that("two refreshes at once share the work", {
     expect_true(said[2] %in% c("done", "held"))
     as.numeric(said[1])
   }, 0)
-  calls <- kept_calls(folder)
+  requests <- kept_requests(folder)
   # each symbol once, but for a minute that may have ended between the two
-  expect_lte(length(calls), 80)
-  expect_gte(sum(table(sub(" .*", "", calls)) == 1), 20)
+  expect_lte(length(requests), 80)
+  expect_gte(sum(table(sub(" .*", "", requests)) == 1), 20)
   archive <- archive_open(file.path(folder, "archive.sqlite"))
   held <- archive_series(archive)
   expect_identical(nrow(held), 40L)
@@ -382,13 +382,13 @@ test_that("two refreshes at once share the work", {
 test_that("killed at random moments the archive is whole, and the next refresh ends as one alone", {
   from <- kept_ago(40 * 3600)
   to <- kept_ago(3600)
-  wants <- c(paste0("  prices: {source: one, symbols: [K, T, U], interval: 1 minute, from: \"",
+  queries <- c(paste0("  prices: {source: one, symbols: [K, T, U], interval: 1 minute, from: \"",
     from,
     "\", to: \"", to, "\"}"),
     paste0(paste0("  levels: {source: two, dataset: levels, keys: {station: [a, b, c, d]}, from: ",
       "1990, to: "),
       Sys.Date() - 30, "}"), "  list: {source: two, dataset: list}")
-  folder <- kept_desk(wants = wants, limits = "[12 per second]")
+  folder <- kept_desk(queries = queries, limits = "[12 per second]")
   rows <- function(file) {
     archive <- archive_open(file)
     on.exit(archive_close(archive))
@@ -407,7 +407,7 @@ test_that("killed at random moments the archive is whole, and the next refresh e
     repeat {
       process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stderr = "|",
         env = c("current", R_LIBS = r_libs()))
-      # from before its first call to after its last
+      # from before its first request to after its last
       process$wait(if (kills < 2) round(stats::runif(1, 500, 3500)) else 60000)
       if (!process$is_alive()) break
       process$kill()
@@ -425,7 +425,7 @@ test_that("killed at random moments the archive is whole, and the next refresh e
 
 test_that("asked to end it ends between two pages, with a word, and the next run goes on", {
   skip_on_os("windows")
-  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [",
+  folder <- kept_desk(queries = paste0("  prices: {source: one, symbols: [",
     paste0("S", 1:60, collapse = ", "), "], interval: 1 minute, from: \"", kept_ago(3600), "\"}"),
     limits = "[10 per second]")
   for (signal in c(2L, 15L)) {
@@ -433,9 +433,9 @@ test_that("asked to end it ends between two pages, with a word, and the next run
       "refresh", "--desk", folder, "--quiet"), stdout = "|", stderr = "|",
       env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL"))
     end <- Sys.time() + 60
-    kept_calls(folder)
-    calls <- file.path(folder, "calls")
-    while (Sys.time() < end && (!file.exists(calls) || length(readLines(calls)) < 6)) Sys.sleep(0.1)
+    kept_requests(folder)
+    requests <- file.path(folder, "calls")
+    while (Sys.time() < end && (!file.exists(requests) || length(readLines(requests)) < 6)) Sys.sleep(0.1)
     process$signal(signal)
     process$wait(20000)
     expect_false(process$is_alive())
@@ -454,7 +454,7 @@ test_that("on a disk that is full the archive and the workbook stay as they were
   skip_if_not(nzchar(Sys.which("unshare")) && Sys.info()[["user"]] == "root",
     "no small disk can be made here")
   skip_if_not_installed("openxlsx2")
-  folder <- kept_desk(wants = paste0("  prices: {source: one, symbols: [",
+  folder <- kept_desk(queries = paste0("  prices: {source: one, symbols: [",
     paste0("S", 1:80, collapse = ", "), "], interval: 1 minute, from: \"", kept_ago(86400), "\"}"))
   disk <- withr::local_tempdir()
   script <- file.path(folder, "full.R")
@@ -484,12 +484,12 @@ test_that("on a disk that is full the archive and the workbook stay as they were
   expect_match(run$stdout, "whole: TRUE")
 })
 
-test_that("how a desk stands is told without a call, also of statistics, and long afterwards", {
+test_that("how a desk stands is told without a request, also of statistics, and long afterwards", {
   services <- start_services()
   folder <- withr::local_tempdir()
-  desk <- desk_make(folder, cards = "basin", addresses = list(basin = paste0(services$root,
+  desk <- desk_make(folder, cards = "basin", urls = list(basin = paste0(services$root,
     "/basin")))
-  desk <- desk_keep(desk, "prices", "basin", "FREIGHT_PRICES", keys = list(STATE = "ORV"),
+  desk <- desk_track(desk, "prices", "basin", "FREIGHT_PRICES", keys = list(STATE = "ORV"),
     from = "2020", stale = "3 years")
   # nothing is known of it yet
   expect_match(desk_status(desk)$said, "not known yet")
@@ -501,7 +501,7 @@ test_that("how a desk stands is told without a call, also of statistics, and lon
   status <- desk_status(desk)
   expect_gt(status$series, 5)
   expect_false(status$stale)
-  expect_identical(desk_wants(desk)$problem, NA_character_)
+  expect_identical(desk_tracked(desk)$problem, NA_character_)
   expect_identical(nrow(archive_journal(archive)), before)
   archive_close(archive)
 })

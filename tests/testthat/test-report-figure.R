@@ -124,7 +124,7 @@ test_that("a table of many rows is narrowed by its kinds and days", {
   skip_without_browser()
   rows <- data.frame(asked = utc(1767225600 + 86400 * 0:39), source = rep(c("quay", "river"), 20),
     rows = 40:1, note = sprintf("note %02d", 1:40))
-  report <- structure(list(title = "Calls", made = utc(0), zone = "UTC", summary = "Forty.",
+  report <- structure(list(title = "Requests", made = utc(0), zone = "UTC", summary = "Forty.",
     tables = list(Calls = rows), figures = list()), class = "vetusta_report")
   file <- withr::local_tempfile(fileext = ".html")
   report_save(report, file)

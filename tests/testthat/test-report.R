@@ -24,7 +24,7 @@ test_that("the page is whole, holds what there is, and runs nothing that is data
   expect_identical(text("//h1"), "Monday & <more>")
   expect_true(all(c("What is held", "What is missing, and why", "Documents", "Sources") %in%
     text("//h2")))
-  # no address of elsewhere but the documents' and the licences' own
+  # no series ID of elsewhere but the documents' and the licences' own
   sources <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@src]"), "src")
   expect_true(all(startsWith(sources, "data:")))
   links <- xml2::xml_attr(xml2::xml_find_all(html, "//a[not(starts-with(@href, '#'))]"), "href")
@@ -93,7 +93,7 @@ test_that("the short text is of 80 columns, and wrong files are refused", {
   kept <- withr::local_tempfile(fileext = ".html", lines = "mine")
   expect_error_kind(report_save(report, "x.pdf"), "report", "html")
   expect_error_kind(report_save(report, "no-such-folder/x.html"), "report", "not there")
-  expect_error_kind(report_make(archive, "nobody"), "want")
+  expect_error_kind(report_make(archive, "nobody"), "argument")
   # nothing of it lies in the window
   later <- report_make(archive, from = "2030-01-01")
   expect_true(all(is.na(later$tables[["What is held"]]$coverage)))
@@ -132,7 +132,7 @@ test_that("the command writes a desk's report, and an output of a desk is one", 
 test_that("a template of the reader's own makes the page, and its faults are told by their line", {
   skip_if_not_installed("rmarkdown")
   skip_if_not(rmarkdown::pandoc_available(), "pandoc is not here")
-  report <- structure(list(title = "Calls & more", made = utc(0), zone = "UTC", summary = "Two.",
+  report <- structure(list(title = "Requests & more", made = utc(0), zone = "UTC", summary = "Two.",
     tables = list(Calls = data.frame(source = c("quay", "river"), rows = 1:2)),
     figures = list(Lines = figure_lines(data.frame(series = "a", period = as.Date("2026-01-01") +
       0:9, value = 1:10)))), class = "vetusta_report")
@@ -141,7 +141,7 @@ test_that("a template of the reader's own makes the page, and its faults are tol
   report_save(report, file, system.file("report", "template.Rmd", package = "vetusta"))
   text <- paste(readLines(file, warn = FALSE), collapse = "\n")
   # expect_match() takes half a minute to quote a text of this length
-  expect_true(grepl("Calls &amp; more", text, fixed = TRUE))
+  expect_true(grepl("Requests &amp; more", text, fixed = TRUE))
   expect_true(grepl("<td[^>]*>river</td>", text))
   expect_true(grepl("data:image/png;base64", text, fixed = TRUE))
   expect_false(grepl("(src|href)=\"https?://", text))
@@ -149,7 +149,7 @@ test_that("a template of the reader's own makes the page, and its faults are tol
   writeLines(c("---", "output: html_document", "---", "", "```{r}", "stop('no such thing')", "```"),
     wrong)
   unlink(file)
-  # in a process of its own: here the report would be written down with each call on the way, which
+  # in a process of its own: here the report would be written down with each request on the way, which
   # takes two minutes
   kept <- withr::local_tempfile(fileext = ".rds")
   saveRDS(report, kept)

@@ -207,7 +207,7 @@ test_that("what the store cannot say the same of is made here", {
     archive_read(archive, ..., resample = asked)
     expect_identical(seen, !by_store)
   }
-  made(TRUE, addresses = "KELD@1 minute")
+  made(TRUE, ids = "KELD@1 minute")
   # cells hardly longer than the bars themselves
   made(FALSE, list(interval = "7 minutes", calendar = calendar), "KELD@1 minute")
   # days are of their trading days, wherever they are stamped
@@ -218,14 +218,14 @@ test_that("what the store cannot say the same of is made here", {
   late <- as.data.frame(minute_bars("TAMX"))
   late$known <- late$time + 3600
   put(late)
-  made(TRUE, addresses = "TAMX@1 minute")
-  made(TRUE, addresses = "KELD@1 minute")
+  made(TRUE, ids = "TAMX@1 minute")
+  made(TRUE, ids = "KELD@1 minute")
   # a column that holds text somewhere
   odd <- as.data.frame(minute_bars("SALT"))
   odd$volume <- "many"
   put_rows(archive, "other", "bars", "bars", odd, frequency = "PT1M")
   vetusta:::columns_shift(archive)
-  made(FALSE, addresses = "KELD@1 minute")
+  made(FALSE, ids = "KELD@1 minute")
 })
 
 test_that("a store that lost rows gives nothing in their place, and a reader may ask it too", {
@@ -253,11 +253,11 @@ test_that("what is asked of longer bars is checked, and other values are refused
   put_rows(archive, "river", "levels", "observations", data.frame(series = "kelder-lock",
     period = as.Date("2026-03-12"), value = 1), frequency = "D")
   read <- function(resample) archive_read(archive, "KELD", resample = resample)
-  expect_error_kind(read("1 day"), "want", "is a list of what")
-  expect_error_kind(read(list("1 day")), "want", "is a list of what")
-  expect_error_kind(read(list(interval = "1 day", sesion = "late")), "want", "sesion")
-  expect_error_kind(read(list(interval = "30 seconds")), "want", "cannot be resampled")
-  expect_error_kind(archive_read(archive, resample = list(interval = "1 day")), "want",
+  expect_error_kind(read("1 day"), "argument", "is a list of what")
+  expect_error_kind(read(list("1 day")), "argument", "is a list of what")
+  expect_error_kind(read(list(interval = "1 day", sesion = "late")), "argument", "sesion")
+  expect_error_kind(read(list(interval = "30 seconds")), "argument", "cannot be resampled")
+  expect_error_kind(archive_read(archive, resample = list(interval = "1 day")), "argument",
     "a series has other values")
   bars <- read(list(interval = "1 hour"))[[1]]
   expect_identical(nrow(bars), 7L)

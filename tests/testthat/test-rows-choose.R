@@ -16,14 +16,14 @@ test_that("rows are put in order, joined without a doubled row, made distinct an
   joined <- rows_join(rows, other)
   expect_identical(joined$name, c("Bee", NA, "Sea", NA))
   expect_identical(joined$volume_other, c(8L, NA, 7L, NA))
-  expect_error_kind(rows_join(rows, rbind(other, other)), "want", "no column by which")
-  expect_error_kind(rows_join(rows, rbind(other, other), by = "symbol"), "want", "several rows")
-  expect_error_kind(rows_join(rows, other, by = "symbl"), "want", "did you mean \"symbol\"")
-  expect_error_kind(rows_sort(rows, "volme"), "want", "did you mean \"volume\"")
+  expect_error_kind(rows_join(rows, rbind(other, other)), "argument", "no column by which")
+  expect_error_kind(rows_join(rows, rbind(other, other), by = "symbol"), "argument", "several rows")
+  expect_error_kind(rows_join(rows, other, by = "symbl"), "argument", "did you mean \"symbol\"")
+  expect_error_kind(rows_sort(rows, "volme"), "argument", "did you mean \"volume\"")
   expect_identical(rows_distinct(rows, "volume")$symbol, c("B", "a", NA))
   expect_identical(as.data.frame(rows_count(rows, "volume")),
     data.frame(volume = c(2, NA, 1), count = c(2, 1, 1)))
-  expect_error_kind(rows_count(rows, "vol"), "want")
+  expect_error_kind(rows_count(rows, "vol"), "argument")
 })
 
 test_that("places are found by the great circle, the fullest first where they tie", {
@@ -49,9 +49,9 @@ test_that("places are found by the great circle, the fullest first where they ti
   }
   expect_identical(places_near(places, 57.12, 24.31, "800 m")$place, "a")
   expect_identical(nrow(places_near(places, 0, 0, 10)), 0L)
-  expect_error_kind(places_near(places, 124.3, 57.1), "want", "57.1,124.3")
-  expect_error_kind(places_near(places, 57, 24, "far"), "want", "30 km")
-  expect_error_kind(places_near(places["place"], 57, 24), "want", "latitude")
+  expect_error_kind(places_near(places, 124.3, 57.1), "argument", "57.1,124.3")
+  expect_error_kind(places_near(places, 57, 24, "far"), "argument", "30 km")
+  expect_error_kind(places_near(places["place"], 57, 24), "argument", "latitude")
 })
 
 test_that("a ranking has just the rows asked for, above the floors, with ties told", {
@@ -83,8 +83,8 @@ test_that("a ranking has just the rows asked for, above the floors, with ties to
   expect_identical(tied$rank, c(1L, 1L, 1L))
   expect_true(all(tied$tied))
   expect_true(all(rank_moves(market(1), "up", where = "type=share")$type == "share"))
-  expect_error_kind(rank_moves(market(1)["symbol"]), "want", "last")
-  expect_error_kind(rank_moves(market(1), "upp"), "want", "did you mean \"up\"")
+  expect_error_kind(rank_moves(market(1)["symbol"]), "argument", "last")
+  expect_error_kind(rank_moves(market(1), "upp"), "argument", "did you mean \"up\"")
 })
 
 test_that("days are ranked as of any day, looking at nothing later", {
@@ -111,5 +111,5 @@ test_that("days are ranked as of any day, looking at nothing later", {
       if (nrow(before)) expect_identical(done$lowest[i], min(before$low))
     }
   }
-  expect_error_kind(rank_days(bars, "2026-02-01"), "want", "No bar is of 2026-02-01")
+  expect_error_kind(rank_days(bars, "2026-02-01"), "argument", "No bar is of 2026-02-01")
 })

@@ -36,12 +36,12 @@ test_that("each sign chooses the rows that it should", {
 })
 
 test_that("what cannot be is refused with what to do", {
-  expect_error_kind(rows_filter(rows_asked, "volum>1"), "want", "volum")
-  expect_error_kind(rows_filter(rows_asked, "volume"), "want", "no sign")
-  expect_error_kind(rows_filter(rows_asked, "volume>many"), "want", "many")
-  expect_error_kind(rows_filter(rows_asked, "first>soon"), "want", "soon")
-  expect_error_kind(rows_filter(rows_asked, "seen>soon"), "want", "soon")
-  expect_error_kind(rows_filter(1:3, "a=1"), "want", "table")
+  expect_error_kind(rows_filter(rows_asked, "volum>1"), "argument", "volum")
+  expect_error_kind(rows_filter(rows_asked, "volume"), "argument", "no sign")
+  expect_error_kind(rows_filter(rows_asked, "volume>many"), "argument", "many")
+  expect_error_kind(rows_filter(rows_asked, "first>soon"), "argument", "soon")
+  expect_error_kind(rows_filter(rows_asked, "seen>soon"), "argument", "soon")
+  expect_error_kind(rows_filter(1:3, "a=1"), "argument", "table")
 })
 
 test_that("a value that no row has is told, with those there are", {

@@ -111,11 +111,11 @@ test_that("items are in the order asked for, with sums of others, and companies 
   expect_equal(beside$TAMX, 2 * beside$KELD)
   both <- facts_statement(rbind(made, other))
   expect_identical(unique(both$entity), unique(rbind(made, other)$entity))
-  expect_error_kind(facts_statement(made, items = "revenu"), "want", "did you mean \"revenue\"")
-  expect_error_kind(facts_statement(made, "KELT"), "want", "did you mean \"KELD\"")
-  expect_error_kind(facts_statement(made["entity"]), "want", "item")
+  expect_error_kind(facts_statement(made, items = "revenu"), "argument", "did you mean \"revenue\"")
+  expect_error_kind(facts_statement(made, "KELT"), "argument", "did you mean \"KELD\"")
+  expect_error_kind(facts_statement(made["entity"]), "argument", "item")
   money <- rbind(made, transform(made, unit = "TSK"))
-  expect_error_kind(facts_statement(money), "want",
+  expect_error_kind(facts_statement(money), "argument",
     "several units: ORV, TSK|several units: TSK, ORV")
   expect_equal(facts_statement(rows_filter(money, "unit=ORV"))$item, facts_statement(made)$item)
 })

@@ -1,4 +1,4 @@
-# When wants are due: the words against instants counted by hand, and against minutes tried one by
+# When queries are due: the words against instants counted by hand, and against minutes tried one by
 # one; crontabs, with cron itself where it is there.
 due <- function(text, from, to, calendar = source_calendar("quay")) {
   at <- vetusta:::desk_instants(vetusta:::desk_times(text), as.POSIXct(from, tz = "UTC"),
@@ -47,7 +47,7 @@ test_that("what never comes is refused", {
 timed_desk <- function(times, env = parent.frame()) {
   folder <- withr::local_tempdir(.local_envir = env)
   desk_make(folder, cards = c("quay", "river"))
-  desk_keep(desk_open(folder), "shares", "quay", symbols = "KELD", interval = "1 day",
+  desk_track(desk_open(folder), "shares", "quay", symbols = "KELD", interval = "1 day",
     span = "1 year", times = times)
 }
 
@@ -63,7 +63,7 @@ fires <- function(line, at, zone) {
   within(fields[1], local$min) & within(fields[2], local$hour) & within(fields[5], local$wday)
 }
 
-test_that("a crontab fires at every instant at which a want is due, whatever the machine's zone", {
+test_that("a crontab fires at every instant at which a query is due, whatever the machine's zone", {
   for (times in c("at 18:30 Europe/Riga on trading days", "every 5 minutes in the regular session",
     "4 times a day", "at 7:00 on monday, friday")) {
     desk <- timed_desk(times)
@@ -122,9 +122,9 @@ test_that("what was due is due until it was refreshed, also when that was missed
 
 test_that("a log is turned over, a failure runs the desk's command, and no secret is in either", {
   folder <- withr::local_tempdir()
-  desk_make(folder, cards = "quay", addresses = list(quay = "http://127.0.0.1:9/quay"),
+  desk_make(folder, cards = "quay", urls = list(quay = "http://127.0.0.1:9/quay"),
     secrets = list(QUAY_KEY = "hidden-key-1"))
-  cat("on_failure: echo \"$VETUSTA_SAID\" > told\nlog: runs.log\nwants:\n  a: {source: quay, ",
+  cat("on_failure: echo \"$VETUSTA_SAID\" > told\nlog: runs.log\nqueries:\n  a: {source: quay, ",
     "dataset: market, times: at 0:00}\n", file = file.path(folder, "desk.yml"), append = TRUE,
     sep = "")
   run <- run_vetusta("refresh", "--due", "--log", folder = folder)
@@ -169,7 +169,7 @@ test_that("cron itself runs what is due", {
     Sys.info()[["user"]] == "root", "there is no cron that this test may start")
   services <- start_services()
   folder <- withr::local_tempdir()
-  desk_make(folder, cards = "quay", addresses = list(quay = services$address),
+  desk_make(folder, cards = "quay", urls = list(quay = services$url),
     secrets = vetusta:::standin_keys)
   run_vetusta("keep", "quay", "directory", "letters=K", "--times", "every 1 minute", "--every",
     "1 minute", folder = folder)

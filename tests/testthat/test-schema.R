@@ -108,10 +108,10 @@ test_that("a type is the same, whatever the order of pages and whoever reads", {
       x <- archive_read(archive, "own/o/a")[[1]]$x
       if (is.null(x)) rep(NA_character_, 12) else vetusta:::as_text(x)
     })
-    want <- unlist(cells)
-    want[want == ""] <- NA
-    expect_identical(read[[1]], want, label = paste("turn", turn))
-    expect_identical(read[[2]], want, label = paste("turn", turn, "back"))
+    query <- unlist(cells)
+    query[query == ""] <- NA
+    expect_identical(read[[1]], query, label = paste("turn", turn))
+    expect_identical(read[[2]], query, label = paste("turn", turn, "back"))
   })
 })
 
@@ -142,9 +142,9 @@ test_that("units and titles come with what is read", {
   expect_identical(DBI::dbGetQuery(connection, "SELECT title FROM titles WHERE key = 'KELD'")$title,
     "Keld Harbour Lines")
   expect_identical(vetusta:::archive_names(archive, "own")[["KELD"]], "Keld Harbour Lines (KELD)")
-  expect_error_kind(archive_schema(archive, "owm"), "want", "owm")
+  expect_error_kind(archive_schema(archive, "owm"), "argument", "owm")
   expect_error_kind(archive_import_rows(archive, written(c("series,period,value", "a,2026,1")),
-    unit = 3), "want", "unit")
+    unit = 3), "argument", "unit")
 })
 
 test_that("types that a card or an import declares are the schema's", {
@@ -177,14 +177,14 @@ test_that("types that a card or an import declares are the schema's", {
 })
 
 test_that("a card's types decide columns that are empty, and reject what is none of them", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     json_answer('[{"t":"2026-03-12","c":1,"lots":null},{"t":"2026-03-13","c":2,"lots":2.5},
       {"t":"2026-03-14","c":3,"lots":3}]')
   })
   archive <- new_archive()
   card <- withr::local_tempfile(fileext = ".yml")
   writeLines(paste0("source: mill
-address: ", address, "
+url: ", url, "
 datasets:
   bars:
     shape: bars
@@ -193,7 +193,7 @@ datasets:
     columns: {time: {at: /t, as: day}, close: /c, lots: {at: /lots, as: whole number,
       need: optional}, venue: {at: /venue, as: text, need: optional}}"), card)
   source <- source_card(card)
-  collect_run(plan_calls(want_bars(source, "AAA", "1 day", from = "2026-03-12", to = "2026-03-14"),
+  collect_run(plan_requests(query_bars(source, "AAA", "1 day", from = "2026-03-12", to = "2026-03-14"),
     archive), archive)
   expect_identical(archive_faults(archive)$fault[1], "lots cannot be read")
   schema <- archive_schema(archive)

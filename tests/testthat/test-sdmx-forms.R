@@ -21,10 +21,10 @@ put <- function(archive, text, dimensions = c("FREQ", "STATE"), now = as.numeric
   tidy <- vetusta:::tidy_message(decoded(text, dimensions), dimensions, known)
   page <- vetusta:::page_make(tidy$rows, series = tidy$series, dimensions = dimensions,
     frequency = tidy$frequency)
-  want <- vetusta:::new_want("observations")
+  query <- vetusta:::new_query("observations")
   vetusta:::store_put(archive,
     list(source = "basin", dataset = "FLOW", shape = "observations", now = now,
-    rows = vetusta:::want_parcel(want, list(), page, tidy$rows)))
+    rows = vetusta:::query_parcel(query, list(), page, tidy$rows)))
 }
 held <- function(archive, ...) archive_observations(archive, "basin", "FLOW", ...)
 csv <- function(...) paste0(paste(c(...), collapse = "\n"), "\n")
@@ -256,7 +256,7 @@ test_that("reporting years begin where each series says", {
 start_office <- function(structure, data, env = parent.frame()) {
   file <- withr::local_tempfile(.local_envir = env)
   saveRDS(list(structure = structure, data = data), file)
-  address <- start_scripted(eval(bquote(function(n, request) {
+  url <- start_scripted(eval(bquote(function(n, request) {
     told <- readRDS(.(file))
     path <- request$PATH_INFO
     if (grepl("^/dataflow", path)) {
@@ -268,7 +268,7 @@ start_office <- function(structure, data, env = parent.frame()) {
       body = told$data)
   })), env = env)
   card <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
-  writeLines(c("source: office", paste0("address: ", address),
+  writeLines(c("source: office", paste0("url: ", url),
     "sdmx: {version: \"2.1\", agency: OWN}"), card)
   source_card(card)
 }
@@ -321,10 +321,10 @@ test_that("dimensions may be called as anything else, and none of their codes va
       function(row) paste(c("FLOW", row, "2020", match(row[1], c("A", "B"))), collapse = ",")))
   source <- start_office(structure, data)
   archive <- new_archive()
-  want <- want_observations(source, "FLOW",
+  query <- query_observations(source, "FLOW",
     keys = as.list(stats::setNames(rep("A", length(names)), names)), archive = archive)
-  expect_identical(unlist(want$selection), stats::setNames(rep("A", length(names)), names))
-  collect_run(plan_calls(want_observations(source, "FLOW", archive = archive), archive), archive,
+  expect_identical(unlist(query$selection), stats::setNames(rep("A", length(names)), names))
+  collect_run(plan_requests(query_observations(source, "FLOW", archive = archive), archive), archive,
     progress = FALSE)
   got <- archive_observations(archive, "office", "FLOW")
   expect_identical(got$value, c(1, 2))
@@ -335,7 +335,7 @@ test_that("dimensions may be called as anything else, and none of their codes va
     expect_identical(archive_observations(archive, "office", "FLOW",
       keys = stats::setNames(list("B"), name))$value, 2, label = name)
   }
-  pages <- collect_pages(plan_calls(want_observations(source, "FLOW", archive = archive)))
+  pages <- collect_pages(plan_requests(query_observations(source, "FLOW", archive = archive)))
   expect_identical(pages()$value, c(1, 2))
 })
 
@@ -346,7 +346,7 @@ test_that("values that came whole are not asked for again while the card keeps t
   archive <- new_archive()
   plan <- function(keep, ...) {
     source$sdmx$keep_values <- keep
-    plan_calls(want_observations(source, "FLOW", ..., archive = archive), archive)
+    plan_requests(query_observations(source, "FLOW", ..., archive = archive), archive)
   }
   collect_run(plan("PT1H"), archive, progress = FALSE)
   again <- plan("PT1H")
@@ -405,14 +405,14 @@ test_that(
 test_that(
   paste0("a selection of several frequencies is cut so that no period straddles a cut; what is ",
     "open stays open"), {
-  want <-
+  query <-
     list(dataset = list(codes = list(FREQ = list(id = c("A", "S", "M")),
       STATE = list(id = c("ORV", "TSK")))), selection = list(FREQ = NULL, STATE = NULL),
       window = list(from = NULL, to = NULL))
-  want$selection <- stats::setNames(vector("list", 2), c("FREQ", "STATE"))
+  query$selection <- stats::setNames(vector("list", 2), c("FREQ", "STATE"))
   available <- list(codes = list(FREQ = c("A", "S", "M"), STATE = c("ORV", "TSK")), start = "2000",
     end = "2020", cells = 1200)
-  whole <- vetusta:::whole_selection(want, available)
+  whole <- vetusta:::whole_selection(query, available)
   pieces <- vetusta:::cut_selection(whole, 100)
   for (code in c("A", "S", "M")) {
     own <- Filter(function(piece) identical(piece$selection$FREQ, code), pieces)

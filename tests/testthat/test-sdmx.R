@@ -221,25 +221,25 @@ test_that("JSON-stat, packed tables and xBRL-JSON become rows by a card's words"
           paste0('"inv:Segment":"inv:Barges"}},"f2":{"value":"70",',
             paste0('"dimensions":{"concept":"inv:Assets","entity":"reg:KELD",',
               '"period":"2026-01-01T00:00:00","unit":"iso4217:ORV"}}}}')))))
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     list(status = 200L, headers = list(),
     body = switch(request$PATH_INFO, "/cube" = cube, "/packed" = packed, facts))
   },
     env = environment())
-  got <- collect_rows(write_card(address, c("request: /cube", "format: json-stat",
+  got <- collect_rows(write_card(url, c("request: /cube", "format: json-stat",
     paste0("columns: {state: /STATE, year: /TIME, v: {at: /value, as: number, need: optional}, ",
       "flag: {at: /status, need: optional}}"))))$rows
   expect_identical(got$state, c("ORV", "ORV", "TSK", "TSK"))
   expect_identical(got$v, c(1, NA, 3, 4))
   expect_identical(got$flag[2], "m")
-  got <- collect_rows(write_card(address,
+  got <- collect_rows(write_card(url,
     c("request: /packed", "format: tsv", "unpack: {into: [freq, unit, state]}",
     paste0("columns: {state: /state, year: /period, v: {at: /value, as: number, need: optional}, ",
       "flag: {at: /flag, need: optional}}"))))$rows
   expect_identical(got$state, c("ORV", "ORV", "TSK"))
   expect_identical(got$v, c(1.5, NA, 2))
   expect_identical(got$flag, c("p", "c", NA))
-  got <- collect_rows(write_card(address, c("request: /facts", "format: xbrl-json",
+  got <- collect_rows(write_card(url, c("request: /facts", "format: xbrl-json",
     # nolint
     paste0("columns: {entity: /entity, item: /concept, period_start: {at: /period_start, as: ",
       paste0("day, need: optional}, period_end: {at: /period_end, as: day}, basis: /basis, ",

@@ -15,9 +15,9 @@ test_that("what is read, changed and written again loses nobody's lines", {
   folder <- withr::local_tempdir()
   desk_make(folder)
   in_processes("library(vetusta); d <- desk_open('%s'); i <- %d
-    desk_keep(d, paste0('w', i), 'quay', 'bars', symbols = 'KELD', interval = '1 day',
+    desk_track(d, paste0('w', i), 'quay', 'bars', symbols = 'KELD', interval = '1 day',
       span = '1 year'); desk_secret(d, paste0('S_', i), 'value-of-mine')", 5, folder)
-  expect_true(all(paste0("w", 1:5) %in% names(desk_open(folder)$wants)))
+  expect_true(all(paste0("w", 1:5) %in% names(desk_open(folder)$queries)))
   expect_length(grep("^S_[1-5]=", readLines(file.path(folder, "desk.env"))), 5)
   file <- file.path(folder, "grown.csv")
   in_processes("library(vetusta); file <- '%s'; i <- %d
@@ -58,14 +58,14 @@ test_that("a page that is read again is known from when it came", {
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
     paste0("    columns: {time: {at: /t, as: epoch-s}, close: {at: /c", more, "}}"))
   }
-  address <- start_scripted(answer)
+  url <- start_scripted(answer)
   archive <- new_archive()
-  first <- bars_card(address, lines(", scale: 1, decimal: \".\", nothing: [\"1,5\"], default: 9"))
+  first <- bars_card(url, lines(", scale: 1, decimal: \".\", nothing: [\"1,5\"], default: 9"))
   collect_bars(first, "AA", "1 minute", "2026-03-12", "2026-03-12", archive, raw = TRUE)
   before <- Sys.time()
   Sys.sleep(1.1)
   expect_identical(archive_bars(archive, "AA", "1 minute")$close, 9)
-  collect_reparse(bars_card(address, lines(", decimal: \",\"")), "bars", archive)
+  collect_reparse(bars_card(url, lines(", decimal: \",\"")), "bars", archive)
   expect_identical(archive_bars(archive, "AA", "1 minute")$close, 1.5)
   expect_identical(archive_bars(archive, "AA", "1 minute", as_of = before)$close, 1.5)
 })
@@ -91,12 +91,12 @@ test_that("a window that moves with the clock is no change of what is kept", {
   entry <- list(source = "quay", span = "10 days", every = "1 week")
   source <- source_card("quay")
   words <- function(now) {
-    vetusta:::entry_words(want_bars(source, "KELD", "1 day",
+    vetusta:::entry_words(query_bars(source, "KELD", "1 day",
     span = "10 days", now = now), entry)
   }
   expect_identical(words(as.POSIXct("2026-03-12", tz = "UTC")),
     words(as.POSIXct("2026-03-13", tz = "UTC")))
-  expect_false(identical(words(Sys.time()), vetusta:::entry_words(want_bars(source, "KELD",
+  expect_false(identical(words(Sys.time()), vetusta:::entry_words(query_bars(source, "KELD",
     "1 day", span = "10 days"), list(span = "11 days"))))
 })
 
@@ -108,16 +108,16 @@ test_that("a limit that never resets, and many requests, cost no time", {
   book <- vetusta:::limit_memory()
   for (i in 1:300) book$take(list(list(count = 1e6, weighs = FALSE, seconds = 1)), 0)
   book$forget(as.numeric(Sys.time()) + 10)
-  expect_identical(nrow(book$calls(-Inf)), 0L)
+  expect_identical(nrow(book$requests(-Inf)), 0L)
   taken <- book$take(list(list(count = 1e6, weighs = FALSE, seconds = 1)), 0)
   book$made(taken$id, 5)
-  expect_identical(book$calls(-Inf)$time, 5)
+  expect_identical(book$requests(-Inf)$time, 5)
 })
 
 test_that("a saved source, plan or secret holds no value", {
   withr::local_envvar(QUAY_KEY = "very-secret-4711")
   source <- source_card("quay")
-  plan <- plan_calls(want_bars(source, "KELD", "1 day", from = "2026-03-01", to = "2026-03-05"))
+  plan <- plan_requests(query_bars(source, "KELD", "1 day", from = "2026-03-01", to = "2026-03-05"))
   secret <- source_secret(source, "QUAY_KEY")
   for (what in list(source, plan, secret)) {
     bytes <- serialize(what, NULL, ascii = TRUE)
@@ -134,17 +134,17 @@ test_that("a key is known in any spelling of a link", {
     list(by = "query", name = "key")), "http://h/x?a=1&b=2")
 })
 
-test_that("keys of what is pasted are never written, in an address, a header or a command", {
+test_that("keys of what is pasted are never written, in a series ID, a header or a command", {
   key <- "sk1aB9xQ7zLm3Rt5Vw8YpK"
   answer <- function(n, request) {
     json_answer(list(items = list(list(time = "2026-03-12T07:31:00Z",
     close = 1.5, symbol = "KELD"))))
   }
-  address <- start_scripted(answer)
+  url <- start_scripted(answer)
   drafts <- list(
-    list(paste0(address, "/market?key=", key, "&part=all")),
-    list(paste0(address, "/market"), c("X-Token" = key)),
-    list(paste0("curl -s '", address, "/market' -H 'Authorization: Bearer ", key, "' \\\n  -H ",
+    list(paste0(id, "/market?key=", key, "&part=all")),
+    list(paste0(id, "/market"), c("X-Token" = key)),
+    list(paste0("curl -s '", url, "/market' -H 'Authorization: Bearer ", key, "' \\\n  -H ",
       "'User-Agent: x'")))
   for (arguments in drafts) {
     expect_message(lines <- do.call(collect_draft, arguments), "looks like a key",
@@ -153,12 +153,12 @@ test_that("keys of what is pasted are never written, in an address, a header or 
     expect_match(paste(lines, collapse = "\n"), "secret: NEW_")
   }
   withr::local_envvar(MY_API_KEY = "plainwords")
-  expect_message(lines <- collect_draft(paste0(address, "/market?who=plainwords")), "MY_API_KEY")
-  expect_error_kind(collect_draft(paste0(address, "/market"), body = paste0("{\"api_key\": \"",
+  expect_message(lines <- collect_draft(paste0(id, "/market?who=plainwords")), "MY_API_KEY")
+  expect_error_kind(collect_draft(paste0(id, "/market"), body = paste0("{\"api_key\": \"",
     key, "\"}")), "draft", "body")
-  expect_error_kind(collect_draft(paste0(address, "/", key, "/market")), "draft", "path")
+  expect_error_kind(collect_draft(paste0(id, "/", key, "/market")), "draft", "path")
   card <- withr::local_tempfile(fileext = ".yml")
-  writeLines(c("source: test", "address: http://127.0.0.1:1", "datasets:", "  rows:",
+  writeLines(c("source: test", "url: http://127.0.0.1:1", "datasets:", "  rows:",
     "    shape: table", paste0("    request: /m?key=", key), "    rows: /d",
     "    columns: {n: /n}"), card)
   checked <- run_vetusta("sources", "check", card)
@@ -276,7 +276,7 @@ test_that("an archive without bars gives a table of bars without rows", {
 
 test_that("a folder's name reaches a timer as it is, and one with a line break is refused", {
   desk <- desk_make(file.path(withr::local_tempdir(), "d$HOME"))
-  desk_keep(desk, "w", "quay", "bars", symbols = "KELD", interval = "1 day", span = "1 year",
+  desk_track(desk, "w", "quay", "bars", symbols = "KELD", interval = "1 day", span = "1 year",
     times = "at 18:30 Europe/Riga")
   unit <- desk_units(desk_open(desk$folder))[[1]]
   expect_match(unit, "d$$HOME", fixed = TRUE, all = FALSE)

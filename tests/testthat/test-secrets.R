@@ -41,20 +41,20 @@ test_that(
   for (access in c("{by: query, name: key, secret: TEST_KEY}",
     "{by: header, name: X-Key, secret: TEST_KEY}", "{by: bearer, secret: TEST_KEY}")) {
     archive <- new_archive()
-    address <- start_scripted(eval(bquote(function(n, request) {
+    url <- start_scripted(eval(bquote(function(n, request) {
       at <- as.numeric(asked(request, "i"))
       list(status = if (at > .(length(forms)) * 3) 400L
       else 200L, headers = list("Content-Type" = "application/json"),
         body = .(unname(c(bodies, paste("wrong:", forms))))[at])
     })), env = environment())
-    card <- write_card(address,
+    card <- write_card(url,
       c("request: /rows{?i}", "rows: /items",
         "columns: {id: /id, n: {at: /n, as: number, need: optional}}"),
         extra = paste("access:", access))
     output <- character()
     for (i in seq_len(length(forms) * 4)) {
       run <-
-        tryCatch(collect_run(plan_calls(want_rows(source_card(card), "rows", i = as.character(i)),
+        tryCatch(collect_run(plan_requests(query_rows(source_card(card), "rows", i = as.character(i)),
           archive), archive, progress = FALSE, raw = TRUE), vetusta_error = identity)
       output <- c(output, if (inherits(run, "condition")) conditionMessage(run)
       else c(capture.output(print(run)), run$failed$what, run$failed$todo))
@@ -67,7 +67,7 @@ test_that(
 test_that("a secret shows itself in no way of printing, and one of several lines is none", {
   withr::local_envvar(TEST_KEY = "plain-test-key")
   file <- withr::local_tempfile(fileext = ".yml")
-  writeLines(c("source: test", "address: http://127.0.0.1:1",
+  writeLines(c("source: test", "url: http://127.0.0.1:1",
     "access: {by: bearer, secret: TEST_KEY}",
     "datasets: {rows: {shape: table, request: /rows, rows: /items, columns: {id: /id}}}"), file)
   secret <- source_secret(source_card(file), "TEST_KEY")
@@ -89,13 +89,13 @@ test_that("a redirect or a next page into which the service wrote the key takes 
   })))
   for (way in c("redirect", "page")) for (form in c("a-key-of-the-test",
     "a%2Dkey%2Dof%2Dthe%2Dtest")) {
-    address <- start_scripted(eval(bquote(function(n, request) {
+    url <- start_scripted(eval(bquote(function(n, request) {
       to <- paste0(.(other), "/rows?token=", .(form))
       if (.(way) == "redirect") list(status = 302L, headers = list(Location = to), body = "")
       else json_answer(list(items = list(list(id = 0)), more = to))
     })), env = environment())
-    card <- write_card(address,
-      c("request: /rows", "rows: /items", "next_page: {by: address, at: /more}",
+    card <- write_card(url,
+      c("request: /rows", "rows: /items", "next_page: {by: url, at: /more}",
         "columns: {id: /id}"),
       extra = c("access: {by: query, name: key, secret: TEST_KEY}", "elsewhere: follow"))
     got <- collect_rows(card)
@@ -110,20 +110,20 @@ test_that("an answer without a token shows none of its words, and a word for how
   {
   withr::local_envvar(TEST_USER = "analyst", TEST_PASSWORD = "a-password-of-the-test")
   card <- function(answer) {
-    address <- start_scripted(eval(bquote(function(n, request) {
+    url <- start_scripted(eval(bquote(function(n, request) {
       if (grepl("^/token", request$PATH_INFO)) {
         return(list(status = 200L, headers = list("Content-Type" = "application/json"),
           body = .(answer)))
       }
       json_answer(list(items = list(list(id = 1))))
     })), env = parent.frame())
-    source_card(write_card(address, c("request: /rows", "rows: /items", "columns: {id: /id}"),
-      extra = paste0("access: {by: token, address: /token, grant: password, user: TEST_USER, ",
+    source_card(write_card(url, c("request: /rows", "rows: /items", "columns: {id: /id}"),
+      extra = paste0("access: {by: token, url: /token, grant: password, user: TEST_USER, ",
         "password: TEST_PASSWORD}"), env = parent.frame()))
   }
   archive <- new_archive()
   run <- function(source) {
-    tryCatch(collect_run(plan_calls(want_rows(source, "rows"), archive),
+    tryCatch(collect_run(plan_requests(query_rows(source, "rows"), archive),
     archive, progress = FALSE), vetusta_error = identity)
   }
   failed <- run(card("{\"token\":\"granted-and-secret\",\"error\":\"no_such_grant\"}"))
@@ -140,31 +140,31 @@ test_that("headers of a card are of one line, and a text is encoded whatever it 
   file <- withr::local_tempfile(fileext = ".yml")
   for (headers in c("headers: {\"X-A\": \"b\\r\\nX-C: d\"}", "headers: {\"X-A\\r\\nX-B\": c}",
     "access: {by: header, name: \"X\\r\\nY\", secret: K}")) {
-    writeLines(c("source: test", "address: http://127.0.0.1:1", headers,
+    writeLines(c("source: test", "url: http://127.0.0.1:1", headers,
       "datasets: {rows: {shape: table, request: /rows, rows: /items, columns: {id: /id}}}"), file)
     expect_error_kind(source_card(file), "card", "line|names|cannot")
   }
   expect_identical(vetusta:::template_expand("/bars/{symbol}{?key}",
     list(symbol = "A%2F..%41", key = "50%41&x=1")), "/bars/A%252F..%2541?key=50%2541%26x%3D1")
-  expect_error_kind(want_bars(source_card("quay"), "..", "1 day", from = "2026-03-12"), "want",
+  expect_error_kind(query_bars(source_card("quay"), "..", "1 day", from = "2026-03-12"), "argument",
     "no symbol")
 })
 
-test_that("no window at the server has more calls than the limit, with one to four collectors", {
+test_that("no window at the server has more requests than the limit, with one to four collectors", {
   log <- withr::local_tempfile()
-  address <- start_scripted(eval(bquote(function(n, request) {
+  url <- start_scripted(eval(bquote(function(n, request) {
     cat(sprintf("%.6f", as.numeric(Sys.time())), "\n", file = .(log), append = TRUE)
     json_answer(list(items = list(list(id = n))))
   })))
   for (collectors in c(1, 4)) {
     unlink(log)
-    card <- write_card(address, c("request: /rows{?i}", "rows: /items", "columns: {id: /id}"),
+    card <- write_card(url, c("request: /rows{?i}", "rows: /items", "columns: {id: /id}"),
       extra = c("limits: [20 per second]", "at_once: 4"))
     path <- withr::local_tempfile(fileext = ".sqlite")
     archive_close(archive_open(path))
     code <-
-      paste0("library(vetusta); a <- archive_open('%s'); w <- want_rows(source_card('%s'), ",
-        "'rows', i = as.character(%d + 1:%d)); collect_run(plan_calls(w, a), a, progress = FALSE)")
+      paste0("library(vetusta); a <- archive_open('%s'); w <- query_rows(source_card('%s'), ",
+        "'rows', i = as.character(%d + 1:%d)); collect_run(plan_requests(w, a), a, progress = FALSE)")
     processes <- lapply(seq_len(collectors),
       function(k) {
         processx::process$new("Rscript",
@@ -180,7 +180,7 @@ test_that("no window at the server has more calls than the limit, with one to fo
   }
 })
 
-test_that("when calls are allowed again is read in all its forms", {
+test_that("when requests are allowed again is read in all its forms", {
   now <- as.numeric(as.POSIXct("2026-11-26 10:00:00", tz = "UTC"))
   wait <- function(reset) {
     vetusta:::rate_limit_wait(list("x-ratelimit-remaining" = "0",

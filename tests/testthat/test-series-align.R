@@ -72,9 +72,9 @@ test_that("grids, rules, ages and limits are as said", {
   calendar <- list(calendar = source_calendar("quay"), interval = "1 day", from = "2026-03-19",
     to = "2026-03-24")
   expect_identical(nrow(series_align(minute_bars(), grid = calendar)), 3L)
-  expect_error_kind(series_align(a, rule = "linear"), "want", "not known yet")
-  expect_error_kind(series_align(a, rule = c(x = "last")), "want", "not there")
-  expect_error_kind(series_align(a, grid = "c"), "want", "grid")
+  expect_error_kind(series_align(a, rule = "linear"), "argument", "not known yet")
+  expect_error_kind(series_align(a, rule = c(x = "last")), "argument", "not there")
+  expect_error_kind(series_align(a, grid = "c"), "argument", "grid")
   expect_error_kind(series_align(data.frame(x = 1)), "shape")
 })
 

@@ -40,8 +40,8 @@ test_that("over a year ago, indices, running sums and drawdowns are as said", {
   x$value[2] <- Inf
   expect_identical(is.na(series_change(x, "mean", window = "2 days")$value),
     c(FALSE, TRUE, TRUE, FALSE, FALSE))
-  expect_error_kind(series_change(x, "mean"), "want", "length")
-  expect_error_kind(series_change(x, "men"), "want", "mean")
+  expect_error_kind(series_change(x, "mean"), "argument", "length")
+  expect_error_kind(series_change(x, "men"), "argument", "mean")
 })
 
 test_that("long windows do not drift", {
@@ -122,9 +122,9 @@ test_that("a share of a top at or below zero is none", {
 test_that("several rules that name no series are refused", {
   a <- data.frame(series = "a", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:4,
     value = 1:5)
-  expect_error_kind(series_align(a, transform(a, series = "b"), rule = c("last", "sum")), "want",
+  expect_error_kind(series_align(a, transform(a, series = "b"), rule = c("last", "sum")), "argument",
     "2 times")
-  expect_error_kind(series_align(a, grdi = "union"), "want", "grdi")
+  expect_error_kind(series_align(a, grdi = "union"), "argument", "grdi")
 })
 
 test_that("one series alone, and beside others, changes alike", {

@@ -49,5 +49,5 @@ test_that("gaps say why: before listing, after the last day, delayed, not yet pu
   held <- series_gaps(bars, source_calendar("quay"), from = "2026-03-12", to = "2026-03-12",
     delayed_from = "2026-03-12T13:50:00Z")
   expect_identical(held$reason, "delayed")
-  expect_error_kind(series_gaps(months, published = "45 days"), "want", "present")
+  expect_error_kind(series_gaps(months, published = "45 days"), "argument", "present")
 })

@@ -20,8 +20,8 @@ test_that("going down is what each day gives, summed by hand", {
   expect_true(is.na(shares$value[1]) && shares$status[1] == "missing")
   expect_equal(shares$coverage[1], 16 / 30)
   expect_true(is.na(series_aggregate(x[-nrow(x), ], "M", "end")$value[8]))
-  expect_error_kind(series_aggregate(series_aggregate(x, "Q"), "M"), "want", "series_disaggregate")
-  expect_error_kind(series_aggregate(x, "X"), "want")
+  expect_error_kind(series_aggregate(series_aggregate(x, "Q"), "M"), "argument", "series_disaggregate")
+  expect_error_kind(series_aggregate(x, "X"), "argument")
 })
 
 test_that("weeks belong to the period of their Thursday", {
@@ -50,7 +50,7 @@ test_that("going up carries, draws lines, and splits totals that add up again", 
     as.Date("2026-01-01"))
   line <- series_disaggregate(quarters, "M", "linear")
   expect_true(all(line$value >= 90 & line$value <= 182))
-  expect_error_kind(series_disaggregate(quarters, "M", "indicator"), "want", "indicator")
+  expect_error_kind(series_disaggregate(quarters, "M", "indicator"), "argument", "indicator")
   expect_identical(nrow(series_disaggregate(quarters[1, ], "M", "spline")), 0L)
 })
 

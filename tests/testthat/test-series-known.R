@@ -127,7 +127,7 @@ test_that(
   grid <- series_align(bars, grid = as.POSIXct("2026-03-13 14:00", tz = "UTC") + c(-1, 0, 86400),
     calendar = quay)
   expect_identical(grid$KELD, c(friday - 1, friday, friday))
-  expect_error_kind(series_align(bars[1, ]), "want", "interval")
+  expect_error_kind(series_align(bars[1, ]), "argument", "interval")
   expect_identical(series_align(bars[1, ], interval = "1 day")$time, days[1] + 86400)
 })
 
@@ -157,5 +157,5 @@ test_that("a time of a grid has what was said by then of a value that was revise
   # the newest release alone cannot tell April
   newest <- archive_read(archive, "mill")[[1]]
   expect_identical(series_align(newest, grid = grid)$mill, c(NA, 10, 10, 25))
-  expect_error(archive_read(archive, "mill", releases = 2), class = "vetusta_error_want")
+  expect_error(archive_read(archive, "mill", releases = 2), class = "vetusta_error_argument")
 })

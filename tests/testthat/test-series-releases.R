@@ -44,9 +44,9 @@ expect_as_of <- function(work, step, seeds, more = NULL, alone = work) {
       state <- state[order(state$period, state$known), ]
       state <- state[!duplicated(state$period, fromLast = TRUE), ]
       state <- state[state$status != "deleted", ]
-      want <- if (nrow(state)) newest_of(suppressMessages(alone(state, rows)), at)
+      query <- if (nrow(state)) newest_of(suppressMessages(alone(state, rows)), at)
       else data.frame(time = numeric(), value = numeric())
-      expect_equal(newest_of(all, at), want, tolerance = 1e-9, info = paste(seed, format(at)))
+      expect_equal(newest_of(all, at), query, tolerance = 1e-9, info = paste(seed, format(at)))
     }
   }
 }

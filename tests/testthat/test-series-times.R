@@ -166,6 +166,6 @@ test_that("facts survive what is done with a table, and differences become colum
   expect_identical(rbind(a, b)$unit, c("cm", "m"))
   for (wrong in list(list(zone = "Riga"), list(interval = "soon"), list(unit = c("a", "b")),
     list(title = 3), list(delay = "x"))) {
-    expect_error(do.call(series_about, c(list(bars), wrong)), class = "vetusta_error_want")
+    expect_error(do.call(series_about, c(list(bars), wrong)), class = "vetusta_error_argument")
   }
 })

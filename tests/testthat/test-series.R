@@ -39,9 +39,9 @@ test_that("the window may be wider than the data", {
   gaps <- series_gaps(minute_bars(), quay, from = "2026-03-12", to = "2026-03-13")
   expect_identical(gaps$missing, 390L)
   expect_error_kind(series_gaps(minute_bars(), quay, from = "2026-03-13", to = "2026-03-12"),
-    "want", "before it begins")
-  expect_error_kind(series_gaps(minute_bars()[1, ], quay), "want", "interval")
-  expect_error_kind(series_gaps(minute_bars()[0, ], quay, interval = "1 minute"), "want", "window")
+    "argument", "before it begins")
+  expect_error_kind(series_gaps(minute_bars()[1, ], quay), "argument", "interval")
+  expect_error_kind(series_gaps(minute_bars()[0, ], quay, interval = "1 minute"), "argument", "window")
 })
 
 test_that("gaps agree with the slow way on random holes", {

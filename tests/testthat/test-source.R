@@ -93,7 +93,7 @@ test_that("every example in the explanation of source cards is a right card", {
   lines <- sub(" +#.*", "", readLines(file))
   card <- function(extra, dataset = character(), columns = "columns: {a: /a}") {
     path <- withr::local_tempfile(fileext = ".yml", .local_envir = parent.frame())
-    writeLines(c("source: x", "address: https://data.example.org", extra, "datasets:", "  o:",
+    writeLines(c("source: x", "url: https://data.example.org", extra, "datasets:", "  o:",
       "    shape: table", "    request: /r", "    rows: /r", paste0("    ", c(dataset, columns))),
       path)
     expect_s3_class(source_card(path), "vetusta_source")
@@ -133,7 +133,7 @@ test_that("the examples of datasets in the explanation read the bodies that stan
   read <- 0
   for (i in datasets) {
     path <- withr::local_tempfile(fileext = ".yml")
-    writeLines(c("source: x", "address: https://data.example.org", "datasets:",
+    writeLines(c("source: x", "url: https://data.example.org", "datasets:",
       paste0("  ", blocks[[i]]$lines)), path)
     card <- source_card(path)
     if (blocks[[i - 1]]$language %in% c("json", "json-lines", "csv", "tsv")) {

@@ -1,7 +1,7 @@
 services <- local({
   made <- NULL
   function(...) {
-    if (is.null(made)) made <<- start_services("--calls", "100000", env = testthat::teardown_env())
+    if (is.null(made)) made <<- start_services("--rate", "100000", env = testthat::teardown_env())
     made
   }
 })
@@ -10,12 +10,12 @@ with_keys <- function(env = parent.frame()) {
   .local_envir = env)
 }
 source_at <- function(name, root = services()$root) {
-  card <- source_card(name, address = paste0(root, "/", name))
+  card <- source_card(name, url = paste0(root, "/", name))
   card$limits <- list()
   card
 }
-collect_from <- function(source, archive, want) {
-  collect_run(plan_calls(want, archive), archive,
+collect_from <- function(source, archive, query) {
+  collect_run(plan_requests(query, archive), archive,
   progress = FALSE)
 }
 
@@ -23,32 +23,32 @@ test_that("every ready card collects from its service", {
   with_keys()
   archive <- new_archive()
   quay <- source_at("quay")
-  run <- collect_from(quay, archive, want_rows(quay, "directory"))
+  run <- collect_from(quay, archive, query_rows(quay, "directory"))
   expect_identical(c(run$pages, nrow(archive_rows(archive, "quay", "directory"))), c(26, 1201))
   expect_gt(run$unchanged, 100)
-  collect_from(quay, archive, want_rows(quay, "market"))
+  collect_from(quay, archive, query_rows(quay, "market"))
   market <- archive_rows(archive, "quay", "market")
   expect_true(is.numeric(market$change_percent) && any(market$change_percent < 0) &&
     any(market$change_percent > 0))
   river <- source_at("river")
   collect_from(river, archive,
-    want_rows(river, "levels", station = "kelder-lock", from = "1981-01-01", to = "2026-03-31"))
+    query_rows(river, "levels", station = "kelder-lock", from = "1981-01-01", to = "2026-03-31"))
   levels <- archive_rows(archive, "river", "levels")
   expect_identical(as.integer(as.Date("2026-03-31") - as.Date("1981-01-01") + 1) - nrow(levels),
     63L)
   expect_s3_class(levels$period, "Date")
   register <- source_at("register")
   run <- collect_from(register, archive,
-    want_rows(register, "facts", company = c("KELD", "LUDX", "TAMX")))
+    query_rows(register, "facts", company = c("KELD", "LUDX", "TAMX")))
   expect_identical(run$failed$symbol, "LUDX")
   # two companies, 35 items, ten years of three quarters and the whole
   expect_identical(nrow(archive_rows(archive, "register", "facts")), 2800L)
   fixing <- source_at("fixing")
   run <- collect_from(fixing, archive,
-    want_bars(fixing, "ORV-TSK", "1 hour", from = "2025-01-01", to = "2025-12-31"))
+    query_bars(fixing, "ORV-TSK", "1 hour", from = "2025-01-01", to = "2025-12-31"))
   expect_identical(nrow(run$failed), 0L)
   expect_identical(as.numeric(table(archive_bars(archive, "ORV-TSK", "1 hour")$side)), rep(8760, 3))
-  collect_from(fixing, archive, want_rows(fixing, "rates", day = "2026-03-12"))
+  collect_from(fixing, archive, query_rows(fixing, "rates", day = "2026-03-12"))
   expect_setequal(archive_rows(archive, "fixing", "rates")$series, c("TSK", "MIR", "LUD"))
 })
 
@@ -57,11 +57,11 @@ test_that(
   with_keys()
   hall <- source_at("hall")
   archive <- new_archive()
-  want <- want_bars(hall, "SALT", "1 day", from = "2010-01-01", to = "2025-12-31")
-  plan <- plan_calls(want, archive)
+  query <- query_bars(hall, "SALT", "1 day", from = "2010-01-01", to = "2025-12-31")
+  plan <- plan_requests(query, archive)
   # as after a kill: the ticket is noted, and half of the file is there
-  run <- vetusta:::run_make(want, vetusta:::archive_sink(archive, want), planned = TRUE)
-  queue <- vetusta:::queue_make(plan$calls)
+  run <- vetusta:::run_make(query, vetusta:::archive_sink(archive, query), planned = TRUE)
+  queue <- vetusta:::queue_make(plan$requests)
   chain <- vetusta:::next_chain(run, queue)
   job <- vetusta:::job_make(run, queue, chain)
   job$tally <- vetusta:::tally_make()
@@ -88,19 +88,19 @@ test_that(
     "nothing is doubled"), {
   with_keys()
   quay <- source_at("quay")
-  want <- function(source) {
-    want_bars(source, c("KELD", "TAMX"), "1 minute", from = "2026-03-12",
+  query <- function(source) {
+    query_bars(source, c("KELD", "TAMX"), "1 minute", from = "2026-03-12",
     to = "2026-03-13")
   }
   clean <- new_archive()
-  collect_from(quay, clean, want(quay))
+  collect_from(quay, clean, query(quay))
   whole <- archive_bars(clean, c("KELD", "TAMX"), "1 minute")
   for (fault in c("status-408", "status-429", "status-503", "cut", "html", "empty", "gzip",
     "rate-header")) {
-    spoilt <- start_services("--calls", "100000", "--fault", fault, "--every", "3",
+    spoilt <- start_services("--rate", "100000", "--fault", fault, "--every", "3",
       env = environment())
     archive <- new_archive(environment())
-    run <- collect_from(NULL, archive, want(source_at("quay", spoilt$root)))
+    run <- collect_from(NULL, archive, query(source_at("quay", spoilt$root)))
     expect_identical(nrow(run$failed), 0L, label = fault)
     expect_identical(archive_bars(archive, c("KELD", "TAMX"), "1 minute"), whole, label = fault)
     spoilt$process$kill()
@@ -112,39 +112,39 @@ test_that(
   {
   with_keys()
   for (fault in c("schema", "elsewhere")) {
-    spoilt <- start_services("--calls", "100000", "--fault", fault, "--every", "1",
+    spoilt <- start_services("--rate", "100000", "--fault", fault, "--every", "1",
       env = environment())
     archive <- new_archive(environment())
     source <- source_at("quay", spoilt$root)
     run <- tryCatch(collect_from(source, archive,
-      want_bars(source, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-12")),
+      query_bars(source, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-12")),
       vetusta_error_network = identity)
     expect_match(run$failed$what, if (fault == "schema") "/lst" else "another place")
     whole <- source_at("quay")
     again <- collect_from(whole, archive,
-      want_bars(whole, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-12"))
+      query_bars(whole, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-12"))
     expect_gt(again$new, 370)
     spoilt$process$kill()
   }
 })
 
-test_that("raw pages are read again with a corrected card, spending no call", {
+test_that("raw pages are read again with a corrected card, spending no request", {
   with_keys()
   archive <- new_archive()
   file <- withr::local_tempfile(fileext = ".yml")
   good <- readLines(system.file("cards", "quay.yml", package = "vetusta"))
   writeLines(sub("close: /lst", "close: /fst", good), file)
-  wrong <- source_card(file, address = services()$address)
-  collect_run(plan_calls(want_bars(wrong, "KELD", "1 minute", from = "2026-03-12",
+  wrong <- source_card(file, url = services()$url)
+  collect_run(plan_requests(query_bars(wrong, "KELD", "1 minute", from = "2026-03-12",
     to = "2026-03-12"), archive), archive, progress = FALSE, raw = TRUE)
   bars <- archive_bars(archive, "KELD", "1 minute")
   expect_identical(bars$close, bars$open)
-  calls <- nrow(archive_journal(archive))
+  requests <- nrow(archive_journal(archive))
   run <- collect_reparse(source_at("quay"), "bars", archive)
   expect_gt(run$changed, 300)
-  expect_identical(nrow(archive_journal(archive)), calls)
+  expect_identical(nrow(archive_journal(archive)), requests)
   expect_false(identical(archive_bars(archive, "KELD", "1 minute")$close, bars$close))
-  expect_error_kind(collect_reparse(source_at("river"), "levels", archive), "want", "no raw page")
+  expect_error_kind(collect_reparse(source_at("river"), "levels", archive), "argument", "no raw page")
   expect_length(grepRaw("quay-demo-7f3a91", readBin(archive$path, "raw", file.size(archive$path)),
     fixed = TRUE), 0)
 })
@@ -155,23 +155,23 @@ test_that("a draft finds rows, types, paging and what is optional, and is a card
   file <- function(name) file.path(folder, name)
   save <- function(path,
     name) {
-    writeBin(curl::curl_fetch_memory(paste0(services()$address, path,
+    writeBin(curl::curl_fetch_memory(paste0(services()$url, path,
       "&key=quay-demo-7f3a91"))$content, file(name))
   }
   save("/bars/KELD/m1?from=1773266400000&until=1773352800000", "first.json")
   save("/bars/KELD/m1?from=1773320000000&until=1773352800000", "last.json")
   draft <- source_draft(c(file("first.json"), file("last.json")), "quay")
-  expect_match(draft, "next_page: {by: address, at: /more}", fixed = TRUE, all = FALSE)
+  expect_match(draft, "next_page: {by: url, at: /more}", fixed = TRUE, all = FALSE)
   expect_match(draft, "absent on the last page", all = FALSE)
   expect_match(draft, "time: {at: \"/at\", as: epoch-ms}", fixed = TRUE, all = FALSE)
   draft <- sub("^access: .*", "access: {by: query, name: key, secret: QUAY_KEY}",
-    sub("^address: .*", paste0("address: ", services()$address), draft))
+    sub("^url: .*", paste0("url: ", services()$url), draft))
   draft <- sub("request: .*",
     "request: \"/bars/{symbol}/m1?from=1773266400000&until=1773352800000\"", draft)
   writeLines(draft, file("quay.yml"))
   archive <- new_archive()
   run <-
-    collect_run(plan_calls(want_bars(source_card(file("quay.yml")), "KELD", "1 minute",
+    collect_run(plan_requests(query_bars(source_card(file("quay.yml")), "KELD", "1 minute",
       from = "2026-03-12", to = "2026-03-12"), archive), archive, progress = FALSE)
   expect_gt(run$new, 370)
   writeLines('{"data":{"list":[{"a":"2026-03-12","b":"1,5"},{"a":"2026-03-13"}],"total":2}}',

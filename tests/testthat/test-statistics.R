@@ -1,5 +1,5 @@
 basin_at <- function(root, extra = list()) {
-  source <- source_card("basin", address = paste0(root, "/basin"))
+  source <- source_card("basin", url = paste0(root, "/basin"))
   source$sdmx <- utils::modifyList(source$sdmx, extra)
   source
 }
@@ -22,11 +22,11 @@ test_that("a dataset is found by words in any language and by theme, and describ
   expect_output(print(about), "GRAIN_WHEAT")
   expect_output(print(datasets_describe(basin, "HARVEST", language = "qsa", archive = archive)),
     "Psenik")
-  expect_error_kind(datasets_describe(basin, "LOCK_TRAFIC", archive = archive), "want",
+  expect_error_kind(datasets_describe(basin, "LOCK_TRAFIC", archive = archive), "argument",
     "LOCK_TRAFFIC")
   expect_error_kind(datasets_describe(basin, "LOCK_TRAFFIC", version = "7.0", archive = archive),
-    "want", "version 7.0")
-  expect_error_kind(datasets_themes(source_card("quay")), "want", "SDMX")
+    "argument", "version 7.0")
+  expect_error_kind(datasets_themes(source_card("quay")), "argument", "SDMX")
   # what is young is not asked for again, what is old is asked for with its validators
   held <- DBI::dbGetQuery(archive$connection,
     "SELECT count(*) AS n, min(fetched) AS oldest FROM structures WHERE etag IS NOT NULL")
@@ -42,26 +42,26 @@ test_that("a dataset is found by words in any language and by theme, and describ
 
 test_that(
   paste0("codes are asked for by code, label, pattern and children; a wrong one is refused ",
-    "before any call for data"), {
+    "before any request for data"), {
   root <- start_services()$root
   basin <- basin_at(root)
   archive <- new_archive()
-  want <- function(...) want_observations(basin, "LOCK_TRAFFIC", ..., archive = archive)$selection
-  expect_identical(want(STATE = c("ORV", "Teskland"), CARGO = "grain*")[c("STATE", "CARGO")],
+  query <- function(...) query_observations(basin, "LOCK_TRAFFIC", ..., archive = archive)$selection
+  expect_identical(query(STATE = c("ORV", "Teskland"), CARGO = "grain*")[c("STATE", "CARGO")],
     list(STATE = c("ORV", "TSK"), CARGO = c("GRAIN", "GRAIN_WHEAT", "GRAIN_RYE", "GRAIN_BARLEY")))
-  expect_identical(want(CARGO = "GRAIN/*", STATE = "Mirhol")[c("STATE", "CARGO")],
+  expect_identical(query(CARGO = "GRAIN/*", STATE = "Mirhol")[c("STATE", "CARGO")],
     list(STATE = "MIR", CARGO = c("GRAIN_WHEAT", "GRAIN_RYE", "GRAIN_BARLEY")))
-  expect_length(want(CARGO = "TOTAL/**")$CARGO, 8)
-  expect_null(want(CARGO = "*")$CARGO)
-  expect_identical(want(cargo = "salt")$CARGO, "SALT")
-  expect_error_kind(want(CARGOS = "SALT"), "want", "CARGO")
-  expect_error_kind(want(CARGO = "GRAIM"), "want", "GRAIN")
-  expect_error_kind(want("SALT"), "want", "name of their dimension")
-  expect_error_kind(want_observations(basin, "LOCK_TRAFFIC", from = "soon", archive = archive),
-    "want", "no period")
-  expect_error_kind(want_observations(basin, "LOCK_TRAFFIC", from = "2020", to = "2019",
-    archive = archive), "want", "after its end")
-  expect_match(want_observations(basin, "LOCK_TRAFFIC", STATE = "SARN", archive = archive)$notes,
+  expect_length(query(CARGO = "TOTAL/**")$CARGO, 8)
+  expect_null(query(CARGO = "*")$CARGO)
+  expect_identical(query(cargo = "salt")$CARGO, "SALT")
+  expect_error_kind(query(CARGOS = "SALT"), "argument", "CARGO")
+  expect_error_kind(query(CARGO = "GRAIM"), "argument", "GRAIN")
+  expect_error_kind(query("SALT"), "argument", "name of their dimension")
+  expect_error_kind(query_observations(basin, "LOCK_TRAFFIC", from = "soon", archive = archive),
+    "argument", "no period")
+  expect_error_kind(query_observations(basin, "LOCK_TRAFFIC", from = "2020", to = "2019",
+    archive = archive), "argument", "after its end")
+  expect_match(query_observations(basin, "LOCK_TRAFFIC", STATE = "SARN", archive = archive)$notes,
     "no data are available")
 })
 
@@ -72,7 +72,7 @@ test_that(
   basin <- basin_at(services$root)
   collect <- function(source,
     archive) {
-    collect_run(plan_calls(want_observations(source, "LOCK_TRAFFIC",
+    collect_run(plan_requests(query_observations(source, "LOCK_TRAFFIC",
       STATE = c("ORV", "TSK"), from = "2020",
     archive = archive), archive), archive, progress = FALSE)
   }
@@ -92,8 +92,8 @@ test_that(
   rownames(other) <- NULL
   expect_identical(one, other)
   expect_output(print(refused), "too large for the service")
-  plan <- plan_calls(want_observations(basin, "LOCK_TRAFFIC", archive = known), known)
-  expect_identical(nrow(plan$calls), 17L)
+  plan <- plan_requests(query_observations(basin, "LOCK_TRAFFIC", archive = known), known)
+  expect_identical(nrow(plan$requests), 17L)
   expect_output(print(plan), "all\\?endPeriod=2010-M11")
 })
 
@@ -104,9 +104,9 @@ test_that(
     c("3.0", "csv"), c("3.0", "json")), function(form) {
     source <- basin_at(root)
     source$sdmx[c("version", "formats")] <- list(form[1], form[2])
-    if (form[1] == "3.0") source$address <- paste0(root, "/basin/v3")
+    if (form[1] == "3.0") source$url <- paste0(root, "/basin/v3")
     archive <- new_archive(environment())
-    collect_run(plan_calls(want_observations(source, "FREIGHT_PRICES", STATE = "ORV", from = "2020",
+    collect_run(plan_requests(query_observations(source, "FREIGHT_PRICES", STATE = "ORV", from = "2020",
       to = "2024", archive = archive), archive), archive, progress = FALSE)
     as.data.frame(archive_observations(archive, "basin",
       "FREIGHT_PRICES")[c("series", "period", "frequency", "value", "unit", "status", "FREQ",
@@ -121,7 +121,7 @@ test_that("releases are kept, read as of an instant, and a refresh asks for what
   archive <- new_archive()
   collect <- function(root, ...) {
     basin <- basin_at(root)
-    collect_run(plan_calls(want_observations(basin, "FREIGHT_PRICES", STATE = "ORV", UNIT = "IX",
+    collect_run(plan_requests(query_observations(basin, "FREIGHT_PRICES", STATE = "ORV", UNIT = "IX",
       ..., archive = archive), archive), archive, progress = FALSE)
   }
   first <- start_services("--release", "1")
@@ -131,7 +131,7 @@ test_that("releases are kept, read as of an instant, and a refresh asks for what
   Sys.sleep(1.1)
   again <- collect(first$root)
   expect_identical(again$new + again$changed, 0)
-  # the second release at the same address
+  # the second release at the same URL
   port <- sub(".*:", "", first$root)
   first$process$kill()
   second <- processx::process$new("Rscript",
@@ -158,7 +158,7 @@ test_that("releases are kept, read as of an instant, and a refresh asks for what
   # all releases at once, from a service that serves them, with their own dates
   history <- new_archive()
   basin <- basin_at(first$root)
-  collect_run(plan_calls(want_observations(basin, "HARVEST", CROP = "RYE", STATE = "ORV",
+  collect_run(plan_requests(query_observations(basin, "HARVEST", CROP = "RYE", STATE = "ORV",
     history = TRUE, archive = history), history), history, progress = FALSE)
   then <- archive_observations(history, "basin", "HARVEST", as_of = "2026-02-25")
   expect_identical(unique(format(then$known, "%Y-%m-%d")), "2026-02-20")
@@ -174,7 +174,7 @@ test_that("labels, names and multipliers are as the user says", {
   root <- start_services()$root
   archive <- new_archive()
   basin <- basin_at(root)
-  collect_run(plan_calls(want_observations(basin, "LOCK_TRAFFIC", STATE = "MIR",
+  collect_run(plan_requests(query_observations(basin, "LOCK_TRAFFIC", STATE = "MIR",
     CARGO = c("SALT", "GRAIN"), DIRECTION = "B", UNIT = "T", from = "2025",
     archive = archive), archive), archive, progress = FALSE)
   codes <- archive_observations(archive, "basin", "LOCK_TRAFFIC", CARGO = "SALT")
@@ -185,11 +185,11 @@ test_that("labels, names and multipliers are as the user says", {
   expect_equal(both$value, codes$value * 1000)
   expect_null(both[["UNIT_MULT"]])
   expect_null(archive_observations(archive, "basin", "LOCK_TRAFFIC", columns = FALSE)[["CARGO"]])
-  expect_error_kind(archive_observations(archive, "basin", "LOCK_TRAFFIC", CARGO = "SLAT"), "want",
+  expect_error_kind(archive_observations(archive, "basin", "LOCK_TRAFFIC", CARGO = "SLAT"), "argument",
     "SALT")
-  expect_error_kind(archive_observations(archive, "basin", "LOCK"), "want", "LOCK_TRAFFIC")
+  expect_error_kind(archive_observations(archive, "basin", "LOCK"), "argument", "LOCK_TRAFFIC")
   following <-
-    collect_pages(plan_calls(want_observations(basin, "HARVEST", STATE = "ORV", CROP = "RYE",
+    collect_pages(plan_requests(query_observations(basin, "HARVEST", STATE = "ORV", CROP = "RYE",
       UNIT = "T", from = "2020", to = "2022")))
   expect_identical(following()$period, as.Date(c("2020-01-01", "2021-01-01", "2022-01-01")))
   expect_null(following())
@@ -198,13 +198,13 @@ test_that("labels, names and multipliers are as the user says", {
 test_that("a flat message is asked for and gives the same rows", {
   basin <- basin_at(start_services()$root)
   rows <- lapply(c(FALSE, TRUE), function(flat) {
-    want <- want_observations(basin, "HARVEST", STATE = "ORV", CROP = "RYE", from = "2020",
+    query <- query_observations(basin, "HARVEST", STATE = "ORV", CROP = "RYE", from = "2020",
       flat = flat, detail = if (flat) "dataonly" else "full")
-    want$source$sdmx$formats <- "json"
-    following <- collect_pages(plan_calls(want))()
+    query$source$sdmx$formats <- "json"
+    following <- collect_pages(plan_requests(query))()
     following[order(following$series, following$period), c("series", "period", "value")]
   })
   expect_gt(nrow(rows[[1]]), 5)
   expect_identical(rows[[2]], rows[[1]])
-  expect_error_kind(want_observations(basin, "HARVEST", detail = "ful"), "want", "full")
+  expect_error_kind(query_observations(basin, "HARVEST", detail = "ful"), "argument", "full")
 })

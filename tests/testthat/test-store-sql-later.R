@@ -83,19 +83,19 @@ test_that("a run that gathers ends as one that does not, and a wrong number is r
   quay_key()
   runs <- lapply(c(1, 50), function(gather) {
     archive <- new_archive()
-    query <- want_bars(source_card("quay", address = services$address), c("KELD", "TAMX", "SALT"),
+    query <- query_bars(source_card("quay", url = services$url), c("KELD", "TAMX", "SALT"),
       "1 hour", from = "2026-03-02", to = "2026-03-20")
-    run <- collect_run(plan_calls(query, archive), archive, progress = FALSE, gather = gather)
+    run <- collect_run(plan_requests(query, archive), archive, progress = FALSE, gather = gather)
     list(new = run$new, pages = run$pages, rows = lapply(archive_read(archive), as.data.frame),
       journal = nrow(archive_journal(archive)))
   })
   expect_equal(runs[[1]], runs[[2]])
   expect_gt(runs[[1]]$new, 100)
   archive <- new_archive()
-  plan <- plan_calls(want_bars(source_card("quay", address = services$address), "KELD", "1 hour",
+  plan <- plan_requests(query_bars(source_card("quay", url = services$url), "KELD", "1 hour",
     from = "2026-03-02", to = "2026-03-03"), archive)
   for (wrong in list(0, 1.5, "many", NA)) {
     expect_error(collect_run(plan, archive, progress = FALSE, gather = wrong),
-      class = "vetusta_error_want")
+      class = "vetusta_error_argument")
   }
 })

@@ -76,10 +76,10 @@ for (kind in names(stores)) {
       for (at in c(50, 100, 1003, 1008, Inf)) {
         got <- read_all(store, at = at)
         there <- !got$status %in% "deleted"
-        want <- plain$known(at)
-        expect_identical(as.numeric(got$time)[there], want$time,
+        query <- plain$known(at)
+        expect_identical(as.numeric(got$time)[there], query$time,
           label = paste("turn", turn, "at", at))
-        expect_identical(as.numeric(got$value)[there], want$value,
+        expect_identical(as.numeric(got$value)[there], query$value,
           label = paste("turn", turn, "at", at))
       }
     })

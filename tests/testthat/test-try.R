@@ -23,25 +23,25 @@ try_state <- function(folder, shift = 0, note = "a", close = "c", refuse = "") {
     file.path(folder, "state"))
 }
 
-try_card <- function(address, env = parent.frame()) {
-  bars_card(address,
+try_card <- function(url, env = parent.frame()) {
+  bars_card(url,
     c("limits: [100 per second]", "access: {by: header, name: X-Key, secret: TRY_KEY}",
       "calendar: quay",
     "zone: Europe/Riga", "datasets:", "  bars:", "    shape: bars",
     "    request: /bars/{symbol}{?from,to}",
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}", "    rows: /items",
-    "    next_page: {by: address, at: /more}",
+    "    next_page: {by: url, at: /more}",
     "    columns: {time: {at: /t, as: epoch-s}, close: /c, note: {at: /note, need: optional}}"),
     env)
 }
 
-# A folder that says what the service does, its card, and a want.
+# A folder that says what the service does, its card, and a query.
 try_made <- function(env = parent.frame()) {
   withr::local_envvar(TRY_KEY = "try-secret-1", .local_envir = env)
   folder <- withr::local_tempdir(.local_envir = env)
   try_state(folder)
   source <- try_card(try_service(folder, env), env)
-  list(folder = folder, source = source, want = want_bars(source, "KELD", interval = "1 minute",
+  list(folder = folder, source = source, query = query_bars(source, "KELD", interval = "1 minute",
     from = "2026-03-12", to = "2026-03-13"))
 }
 
@@ -49,9 +49,9 @@ test_that("what is sent, what comes and how it is read are shown, without the se
   made <- try_made()
   folder <- made$folder
   source <- made$source
-  want <- made$want
-  tried <- collect_try(want)
-  expect_identical(length(tried$calls), 2L)
+  query <- made$query
+  tried <- collect_try(query)
+  expect_identical(length(tried$requests), 2L)
   expect_identical(nrow(tried$rows), 5L)
   expect_identical(tried$rejected$place, "/items/1/t")
   text <- paste(vetusta:::format_try(tried), collapse = "\n")
@@ -61,32 +61,32 @@ test_that("what is sent, what comes and how it is read are shown, without the se
   expect_match(text, "page=2", fixed = TRUE)
   expect_false(grepl("try-secret-1|x-other", text))
   expect_null(tried$looks)
-  expect_identical(length(collect_try(want, calls = 1)$calls), 1L)
-  # calls are counted, and nothing is stored
+  expect_identical(length(collect_try(query, requests = 1)$requests), 1L)
+  # requests are counted, and nothing is stored
   archive <- new_archive()
-  collect_try(want, archive = archive)
+  collect_try(query, archive = archive)
   expect_identical(nrow(vetusta:::store_tokens(archive, source$source)), 2L)
   expect_identical(nrow(archive_series(archive)), 0L)
   # three hours later on the clock the bars lie outside the sessions, and years later in the future
   try_state(folder, shift = 12 * 3600)
-  expect_match(collect_try(want)$looks, "outside all sessions", all = FALSE)
+  expect_match(collect_try(query)$looks, "outside all sessions", all = FALSE)
   try_state(folder, shift = 20 * 365 * 86400)
-  expect_match(collect_try(want)$looks, "in the future", all = FALSE)
+  expect_match(collect_try(query)$looks, "in the future", all = FALSE)
   try_state(folder, shift = 30)
-  expect_match(collect_try(want)$looks, "not on the grid", all = FALSE)
+  expect_match(collect_try(query)$looks, "not on the grid", all = FALSE)
   try_state(folder, refuse = "no right to this")
-  expect_match(collect_try(want)$calls[[1]]$error, "HTTP 403: .*no right to this")
+  expect_match(collect_try(query)$requests[[1]]$error, "HTTP 403: .*no right to this")
   try_state(folder, close = "last")
-  expect_match(collect_try(want)$calls[[1]]$error, "close")
+  expect_match(collect_try(query)$requests[[1]]$error, "close")
 })
 
 test_that("samples travel with a card, show what it reads, and whether the service has changed", {
   made <- try_made()
   folder <- made$folder
   source <- made$source
-  want <- made$want
+  query <- made$query
   samples <- file.path(folder, "samples")
-  paths <- samples_keep(collect_try(want), samples)
+  paths <- samples_keep(collect_try(query), samples)
   expect_true(all(file.exists(paths)))
   for (path in paths) {
     bytes <- readBin(path, "raw", file.size(path))
@@ -109,9 +109,9 @@ test_that("samples travel with a card, show what it reads, and whether the servi
   expect_identical(samples_test(source, samples, live = TRUE)$outcome, c("changed", "changed"))
   try_state(folder, refuse = "gone")
   expect_match(samples_test(source, samples, live = TRUE)$said, "HTTP 403")
-  expect_error_kind(samples_test(source, folder), "want", "no samples")
+  expect_error_kind(samples_test(source, folder), "argument", "no samples")
   try_state(folder, refuse = "gone")
-  expect_error_kind(samples_keep(collect_try(want), samples), "want", "Nothing was read")
+  expect_error_kind(samples_keep(collect_try(query), samples), "argument", "Nothing was read")
   expect_identical(samples_test(source, samples)$outcome, c("same", "same"))
 })
 
@@ -120,7 +120,7 @@ test_that("every ready card is tried at its service, from the command line", {
   folder <- withr::local_tempdir()
   names <- c("quay", "fixing", "river", "register", "hall", "basin")
   desk <- desk_make(folder, cards = names,
-    addresses = stats::setNames(as.list(paste0(services$root, "/", names)), names),
+    urls = stats::setNames(as.list(paste0(services$root, "/", names)), names),
     secrets = as.list(vetusta:::standin_keys))
   said <- function(...) run_vetusta(..., folder = folder)
   for (words in list(c("quay", "KELD", "--interval", "1 day", "--from", "2026-03-12"),
@@ -145,7 +145,7 @@ test_that("every ready card is tried at its service, from the command line", {
   expect_identical(said("sources", "test", "quay", "--live")$status, 0L)
   # without a desk too
   card <- file.path(desk$sources, "river.yml")
-  writeLines(sub("^address:.*", paste0("address: ", services$root, "/river"), readLines(card)),
+  writeLines(sub("^URL:.*", paste0("url: ", services$root, "/river"), readLines(card)),
     file.path(folder, "alone.yml"))
   alone <- run_vetusta("try", file.path(folder, "alone.yml"), "stations",
     folder = withr::local_tempdir(), env = c(SURVEY_TOKEN = "survey-demo-88ab"))
@@ -156,6 +156,6 @@ test_that("every ready card is tried at its service, from the command line", {
   expect_identical(said("try", "quay", "KELT", "--interval", "1 day", "--from",
     "2026-03-12")$status, 1L)
   expect_match(said("try", "quay", "markt")$stderr, "did you mean \"market\"")
-  expect_match(said("try", "quay", "market", "--calls", "none")$stderr, "must be a number")
+  expect_match(said("try", "quay", "market", "--requests", "none")$stderr, "must be a number")
   expect_match(said("sources", "test", "hall")$stderr, "no samples of hall|no source|There is no")
 })

@@ -48,7 +48,7 @@ test_that("what was known and what came later differ on one axis", {
   expect_true(any(grepl("2026-03-10 714.7 771.7", told$lines, fixed = TRUE)))
 })
 
-test_that("the cover is priced from the first call to its value", {
+test_that("the cover is priced from the first request to its value", {
   told <- vignette_of("low-water-payoff")
   expect_true(any(grepl("63 holes", told$lines, fixed = TRUE)))
   expect_true(any(grepl("the model is better than the plain benchmarks", told$lines,

@@ -25,23 +25,23 @@ day_server <- function(first, last, backward = FALSE, knows = c("from", "to"), s
     knows = knows, shuffled = shuffled, made = character()), parent = globalenv())
   start_scripted(answer, env = env)
 }
-day_card <- function(address, request = "/days{?from,to}",
+day_card <- function(url, request = "/days{?from,to}",
   pages = "{by: cursor, at: /skip, send: skip}", extra = character()) {
-  bars_card(address,
+  bars_card(url,
     c(extra, "datasets:", "  days:", "    shape: bars", paste0("    request: ", request),
       "    rows: /items", "    largest_page: 10", paste0("    next_page: ", pages),
     "    parameters: {from: {as: day}, to: {as: day}}",
     "    columns: {time: {at: /d, as: day}, close: /c}"))
 }
 collect_days <- function(card, archive, ..., from = "2025-01-01", to = "2025-12-31") {
-  collect_run(plan_calls(want_bars(card, "KELD", "1 day", from = from, to = to), archive), archive,
+  collect_run(plan_requests(query_bars(card, "KELD", "1 day", from = from, to = to), archive), archive,
     progress = FALSE, ...)
 }
 days_of <- function(archive) {
   as.character(as.Date(archive_bars(archive, "KELD", "1 day")$time,
   tz = "UTC"))
 }
-made_by <- function(address) jsonlite::fromJSON(paste0(address, "/made"))$made
+made_by <- function(url) jsonlite::fromJSON(paste0(url, "/made"))$made
 
 test_that(
   paste0("a collection that is stopped after any page loses nothing, wherever in the window the ",
@@ -59,8 +59,8 @@ test_that(
     expect_identical(days_of(archive), as.character(whole), label = label)
     # no row came twice
     expect_identical(sum(archive_journal(archive)$rows), length(whole), label = label)
-    expect_identical(nrow(plan_calls(want_bars(card, "KELD", "1 day", from = "2025-01-01",
-      to = "2025-12-31"), archive)$calls), 0L, label = label)
+    expect_identical(nrow(plan_requests(query_bars(card, "KELD", "1 day", from = "2025-01-01",
+      to = "2025-12-31"), archive)$requests), 0L, label = label)
   }
 })
 
@@ -83,16 +83,16 @@ test_that("a service that has no word for one end of the window is not followed 
     list("neither, oldest first", request = "/days", knows = character(), backward = FALSE)
   )
   for (case in cases) {
-    address <- day_server("2025-01-01", "2025-12-31", case$backward, case$knows,
+    url <- day_server("2025-01-01", "2025-12-31", case$backward, case$knows,
       env = environment())
-    card <- day_card(address, case$request)
+    card <- day_card(url, case$request)
     archive <- new_archive(environment())
     expect_identical(collect_days(card, archive, from = "2025-06-01", to = "2025-06-30")$left, 0,
       label = case[[1]])
     expect_true(all(whole %in% days_of(archive)), label = case[[1]])
     expect_lte(nrow(archive_journal(archive)), if (length(case$knows)) 4L else 23L)
-    expect_identical(nrow(plan_calls(want_bars(card, "KELD", "1 day", from = "2025-06-01",
-      to = "2025-06-30"), archive)$calls), 0L, label = case[[1]])
+    expect_identical(nrow(plan_requests(query_bars(card, "KELD", "1 day", from = "2025-06-01",
+      to = "2025-06-30"), archive)$requests), 0L, label = case[[1]])
     # and stopped after each page it comes to the same
     archive <- new_archive(environment())
     for (round in 1:60) {
@@ -123,8 +123,8 @@ test_that(
     start_scripted(answer, env = env)
   }
   for (way in c("since", "until")) {
-    address <- minutes_server(environment())
-    card <- bars_card(address,
+    url <- minutes_server(environment())
+    card <- bars_card(url,
       c("zone: UTC", "datasets:", "  minutes:", "    shape: bars",
         paste0("    request: /m{?", way, "}"), "    rows: /items", "    largest_page: 50",
       paste0("    next_page: {by: time, send: ", way, "}"),
@@ -148,9 +148,9 @@ test_that("a window's days are told as a service counts them", {
         "    request: /d{?from,to}", "    rows: /items",
       paste0("    parameters: {from: ", rule, ", to: ", rule, "}"),
       "    columns: {time: {at: /d, as: day}, close: /c}"))
-    want <- want_bars(card, "KELD", "1 day", from = from, to = to)
-    values <- vetusta:::dataset_values(want$dataset,
-      vetusta:::want_chain(want, plan_calls(want)$calls[1, ])$known, zone)
+    query <- query_bars(card, "KELD", "1 day", from = from, to = to)
+    values <- vetusta:::dataset_values(query$dataset,
+      vetusta:::query_chain(query, plan_requests(query)$requests[1, ])$known, zone)
     c(values$from, values$to)
   }
   # the clocks of Riga change on 29 March
@@ -200,15 +200,15 @@ test_that("pages by a member of the last row, also one of more digits than a dou
 test_that("maps within maps, and bodies that are forms", {
   body <- list(r = list(KELD = list(`2026-03-12` = list(n = 1), `2026-03-13` = list(n = 2)),
     TAMX = list(`2026-03-12` = list(n = 3))))
-  address <- start_scripted(function(n, request) json_answer(body), env = environment())
-  rows <- collect_rows(write_card(address,
+  url <- start_scripted(function(n, request) json_answer(body), env = environment())
+  rows <- collect_rows(write_card(url,
     c("request: /x", "rows: /r", "form: map", "within: {at: '', form: map}",
       "columns: {n: {at: /n, as: number}, day: {of: key}, who: {of: outer-key}}")))$rows
   expect_identical(rows[order(rows$n), ]$who, c("KELD", "KELD", "TAMX"))
   expect_identical(rows[order(rows$n), ]$day, c("2026-03-12", "2026-03-13", "2026-03-12"))
   body <- list(r = list(KELD = list(`2026-03-12` = 1.5, `2026-03-13` = 2.5)))
-  address <- start_scripted(function(n, request) json_answer(body), env = environment())
-  rows <- collect_rows(write_card(address,
+  url <- start_scripted(function(n, request) json_answer(body), env = environment())
+  rows <- collect_rows(write_card(url,
     c("request: /x", "rows: /r", "form: map", "within: {at: '', form: pairs}",
     "columns: {n: {of: value, as: number}, day: {of: key}, who: {of: outer-key}}")))$rows
   expect_identical(sort(rows$n), c(1.5, 2.5))
@@ -230,13 +230,13 @@ test_that("maps within maps, and bodies that are forms", {
 
 test_that("an empty object where rows would be is no rows, as an empty array is", {
   for (form in c("map", "columns", "pairs", "objects", "arrays")) {
-    address <- start_scripted(function(n, request) {
+    url <- start_scripted(function(n, request) {
       list(status = 200L, headers = list(),
       body = if (n == 1) '{"items": {}}' else '{"items": []}')
     })
     columns <- if (form == "pairs") "columns: {n: {of: value}}"
     else paste0("columns: {n: /", if (form == "arrays") "0" else "n", "}")
-    got <- collect_rows(write_card(address,
+    got <- collect_rows(write_card(url,
       c("request: /x{?k}", "rows: /items", paste("form:", form), columns), env = environment()),
       k = c("a", "b"), env = environment())
     expect_identical(c(nrow(got$run$failed), nrow(got$journal), sum(got$journal$rows)),
@@ -244,27 +244,27 @@ test_that("an empty object where rows would be is no rows, as an empty array is"
   }
 })
 
-test_that("calls that know no window are made once, whatever is held in the middle of it", {
-  address <- day_server("2025-04-01", "2025-06-15", backward = TRUE, knows = character())
-  card <- day_card(address, "/days")
+test_that("requests that know no window are made once, whatever is held in the middle of it", {
+  url <- day_server("2025-04-01", "2025-06-15", backward = TRUE, knows = character())
+  card <- day_card(url, "/days")
   archive <- new_archive()
   collect_days(card, archive, from = "2025-03-01", to = "2025-07-31", pages = 1)
-  plan <- plan_calls(want_bars(card, "KELD", "1 day", from = "2025-03-01", to = "2025-07-31"),
+  plan <- plan_requests(query_bars(card, "KELD", "1 day", from = "2025-03-01", to = "2025-07-31"),
     archive)
-  expect_identical(nrow(plan$calls), 1L)
+  expect_identical(nrow(plan$requests), 1L)
   expect_identical(collect_run(plan, archive, progress = FALSE)$left, 0)
   expect_identical(nrow(archive_journal(archive)), 8L)
-  expect_identical(nrow(plan_calls(plan$want, archive)$calls), 0L)
-  # a service that gives its newest rows, however many are asked for: one call, and what it lacks
+  expect_identical(nrow(plan_requests(plan$query, archive)$requests), 0L)
+  # a service that gives its newest rows, however many are asked for: one request, and what it lacks
   # is said
-  latest <- bars_card(address,
+  latest <- bars_card(url,
     c("datasets:", "  days:", "    shape: bars", "    request: /latest/{symbol}",
       "    rows: /items", "    largest_page: 10",
       "    columns: {time: {at: /d, as: day}, close: /c}"))
   archive <- new_archive()
-  plan <- plan_calls(want_bars(latest, "KELD", "1 day", from = "2025-03-01", to = "2025-07-31"),
+  plan <- plan_requests(query_bars(latest, "KELD", "1 day", from = "2025-03-01", to = "2025-07-31"),
     archive)
-  expect_identical(nrow(plan$calls), 1L)
+  expect_identical(nrow(plan$requests), 1L)
   collect_run(plan, archive, progress = FALSE)
   expect_identical(nrow(archive_journal(archive)), 1L)
   expect_match(archive_incomplete(archive)$reason, "as many as one answer can have", all = FALSE)

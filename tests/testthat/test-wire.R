@@ -21,8 +21,8 @@ test_that("a limit lets no window overrun and gives its tokens back", {
   sent <- numeric()
   now <- 0
   while (length(sent) < 12) {
-    calls <- data.frame(time = sent, weight = rep(1, length(sent)))
-    wait <- vetusta:::limit_wait(calls, limits, now)
+    requests <- data.frame(time = sent, weight = rep(1, length(sent)))
+    wait <- vetusta:::limit_wait(requests, limits, now)
     if (wait == 0) sent <- c(sent, now) else now <- now + wait
   }
   inside <- function(window) {
@@ -49,9 +49,9 @@ test_that(
     "service repeats"), {
   quay_key()
   quay <- source_card("quay")
-  sign <- function(address) {
-    vetusta:::wire_signed(list(address = address, headers = list()),
-    quay)$address
+  sign <- function(url) {
+    vetusta:::wire_signed(list(url = url, headers = list()),
+    quay)$url
   }
   expect_identical(sign("http://127.0.0.1:8471/quay/bars?x=1"),
     "http://127.0.0.1:8471/quay/bars?x=1&key=quay-demo-7f3a91")
@@ -61,13 +61,13 @@ test_that(
     "http://127.0.0.2:8471/quay")) {
     expect_identical(sign(elsewhere), elsewhere)
   }
-  out <- function(address) vetusta:::without_parameter(address, quay$access)
+  out <- function(url) vetusta:::without_parameter(url, quay$access)
   expect_identical(out("http://a/b?key=s&x=1"), "http://a/b?x=1")
   expect_identical(out("http://a/b?x=1&key=s"), "http://a/b?x=1")
   expect_identical(out("http://a/b?key=s"), "http://a/b")
 })
 
-test_that("redaction finds a secret as it is and as it looks in an address", {
+test_that("redaction finds a secret as it is and as it looks in a URL", {
   expect_identical(vetusta:::redact("a=b c&k=p%2Fq+", c("p/q")), "a=b c&k=<secret>+")
 })
 
@@ -114,9 +114,9 @@ test_that("a connection that is closed, cut or stalls is asked again, and every 
   first <- whole(list(list(n = 1), list(n = 2)), more = "/rows?page=2")
   script <- list(NULL, substr(first, 1, nchar(first) - 20), first, substr(first, 1, 30), NULL,
     whole(list(list(n = 3))))
-  address <- start_socket(script, hold = 0)
-  card <- write_card(address,
-    c("request: /rows", "rows: /items", "next_page: {by: address, at: /more}",
+  url <- start_socket(script, hold = 0)
+  card <- write_card(url,
+    c("request: /rows", "rows: /items", "next_page: {by: url, at: /more}",
       "columns: {n: {at: /n, as: number}}"))
   got <- collect_rows(card)
   expect_identical(got$rows$n, c(1, 2, 3))
@@ -130,19 +130,19 @@ test_that("a body that stalls is given up after the card's patience", {
   head <-
     paste0(paste0("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nConnection: ",
       "close\r\nContent-Length: "), nchar(body), "\r\n\r\n")
-  address <- start_socket(list(paste0(head, substr(body, 1, 5)), paste0(head, body)), hold = 4)
-  got <- collect_rows(write_card(address,
+  url <- start_socket(list(paste0(head, substr(body, 1, 5)), paste0(head, body)), hold = 4)
+  got <- collect_rows(write_card(url,
     c("request: /rows", "rows: /items", "columns: {n: {at: /n, as: number}}"), "patience: PT2S"))
   expect_identical(got$rows$n, 1)
   expect_identical(got$run$retried, 1)
 })
 
-test_that("one call that is never answered is its own failure, and the others go on", {
-  address <- start_scripted(function(n, request) {
+test_that("one request that is never answered is its own failure, and the others go on", {
+  url <- start_scripted(function(n, request) {
     if (grepl("k=2", request$QUERY_STRING)) Sys.sleep(1.3)
     json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
   })
-  got <- collect_rows(write_card(address,
+  got <- collect_rows(write_card(url,
     c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
     "patience: PT1S"), k = c("1", "2", "3"))
   expect_identical(got$rows$n, c(1, 3))
@@ -150,18 +150,18 @@ test_that("one call that is never answered is its own failure, and the others go
 })
 
 test_that("an answer of HTTP 204 is an answer without rows", {
-  address <- start_scripted(function(n, request) {
+  url <- start_scripted(function(n, request) {
     if (n == 1) list(status = 204L, headers = list(),
     body = "") else json_answer(list(items = list(list(n = 2))))
   })
-  got <- collect_rows(write_card(address,
+  got <- collect_rows(write_card(url,
     c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}")), k = c("1", "2"))
   expect_identical(got$rows$n, 2)
   expect_identical(nrow(got$run$failed), 0L)
 })
 
 test_that(
-  paste0("an answer that is too large, as it says or when it is unpacked, fails its call in ",
+  paste0("an answer that is too large, as it says or when it is unpacked, fails its request in ",
     "words and is not asked for again"), {
   zeros <- withr::local_tempfile()
   packed <- gzfile(zeros, "wb")
@@ -180,8 +180,8 @@ test_that(
       list(paste0("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: ",
         "300000000\r\n\r\n{"),
         "HTTP/1.1 200 OK\r\nContent-Length: 20\r\n\r\n{\"items\": [{\"n\":1}]}"))
-  for (address in c(start_scripted(answer), said)) {
-    printed <- capture.output(got <- collect_rows(write_card(address, lines, env = environment()),
+  for (url in c(start_scripted(answer), said)) {
+    printed <- capture.output(got <- collect_rows(write_card(url, lines, env = environment()),
       k = c("huge", "plain"), env = environment()), type = "message")
     expect_identical(got$run$failed$symbol, "huge")
     expect_match(got$run$failed$what, "larger than 256 MB")
@@ -193,13 +193,13 @@ test_that(
   }
 })
 
-test_that("a call that is begun while it is said how long to wait is waited for, and no longer", {
-  address <- start_scripted(function(n, request) json_answer(list(items = list())))
+test_that("a request that is begun while it is said how long to wait is waited for, and no longer", {
+  url <- start_scripted(function(n, request) json_answer(list(items = list())))
   line <- vetusta:::wire_line(1)
   withr::defer(vetusta:::line_close(line))
   came <- NULL
   begin <- function() {
-    vetusta:::line_start(line, list(address = paste0(address, "/x"), method = "GET",
+    vetusta:::line_start(line, list(url = paste0(url, "/x"), method = "GET",
       headers = list(Accept = "application/json")), done = function(response) came <<- response,
       failed = function(reason) came <<- reason)
     60

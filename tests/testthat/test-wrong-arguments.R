@@ -25,7 +25,7 @@ calls_for_spoiling <- function(archive, folder) {
   writeLines(c("time,open,high,low,close,volume", "2026-03-12,1,2,1,2,5"), csv)
   sample <- file.path(folder, "sample.json")
   writeLines('{"items":[{"t":1773300600,"c":41.2},{"t":1773300660,"c":41.3}]}', sample)
-  want <- want_bars(quay, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-12")
+  query <- query_bars(quay, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-12")
   desk <- desk_make(file.path(folder, "kept"))
   list(
     archive_bars = list(archive = archive, symbols = "KELD", interval = "1 day",
@@ -38,9 +38,9 @@ calls_for_spoiling <- function(archive, folder) {
       as_of = "2026-01-01", from = "2020", to = "2021", labels = "codes", language = "en",
       columns = TRUE,
       multiplier = "keep"),
-    archive_revisions = list(archive = archive, addresses = "KELD", all = FALSE, value = NULL),
-    archive_find = list(archive = archive, addresses = "KELD"),
-    archive_read = list(archive = archive, addresses = "KELD", from = NULL, to = NULL, as_of = NULL,
+    archive_revisions = list(archive = archive, ids = "KELD", all = FALSE, value = NULL),
+    archive_find = list(archive = archive, ids = "KELD"),
+    archive_read = list(archive = archive, ids = "KELD", from = NULL, to = NULL, as_of = NULL,
       zone = "UTC"),
     archive_import = list(archive = archive, file = csv, symbol = "KELD", interval = "1 day",
       source = "own", columns = c(time = "time"), time_as = "rfc3339", zone = "UTC",
@@ -54,12 +54,12 @@ calls_for_spoiling <- function(archive, folder) {
       session = "regular"),
     calendar_times = list(calendar = calendar, interval = "1 hour", from = "2026-03-12",
       to = "2026-03-13", session = "regular"),
-    plan_calls = list(want = want, archive = archive),
-    want_bars = list(source = quay, symbols = "KELD", interval = "1 minute", span = NULL,
+    plan_requests = list(query = query, archive = archive),
+    query_bars = list(source = quay, symbols = "KELD", interval = "1 minute", span = NULL,
       from = "2026-03-12", to = "2026-03-13",
       session = "regular", dataset = "bars"),
-    want_rows = list(source = quay, dataset = "directory", letters = "K"),
-    source_card = list(file = "quay", address = "http://127.0.0.1:9", secrets = "none.env",
+    query_rows = list(source = quay, dataset = "directory", letters = "K"),
+    source_card = list(file = "quay", url = "http://127.0.0.1:9", secrets = "none.env",
       account = NULL),
     archive_documents = list(archive = archive, source = "own", dataset = "rows",
       folder = folder),
@@ -116,9 +116,9 @@ calls_for_spoiling <- function(archive, folder) {
       dark = FALSE),
     figure_revisions = list(releases = data.frame(series = "x", period = as.Date("2026-01-01"),
       first = 1, latest = 2), zone = "UTC", dark = FALSE),
-    report_make = list(archive = archive, addresses = "KELD", title = "t", from = NULL, to = NULL,
+    report_make = list(archive = archive, ids = "KELD", title = "t", from = NULL, to = NULL,
       zone = "UTC", calendars = list(), sources = NULL, status = NULL, names = NULL),
-    desk_report = list(desk = desk, addresses = NULL, from = NULL, to = NULL, title = "t"),
+    desk_report = list(desk = desk, ids = NULL, from = NULL, to = NULL, title = "t"),
     series_thin = list(time = 1:10, value = 1:10, columns = 10),
     theme_vetusta = list(dark = FALSE, size = 12),
     export_csv = list(rows = bars, file = file.path(folder, "out.csv"), zone = "UTC"),
@@ -127,12 +127,12 @@ calls_for_spoiling <- function(archive, folder) {
     export_append = list(rows = figures, file = file.path(folder, "grow.csv"), table = NULL,
       update = TRUE, zone = "UTC"),
     export_database = list(archive = archive, database = file.path(folder, "out.sqlite"),
-      addresses = NULL, from = NULL, to = NULL, as_of = NULL),
+      ids = NULL, from = NULL, to = NULL, as_of = NULL),
     export_dictionary = list(rows = bars),
     export_rows = list(tables = list(bars), form = "long", value = "close", zone = "UTC"),
     rows_filter = list(rows = as.data.frame(bars), conditions = "close>40"),
-    collect_try = list(want = want, calls = 1, archive = archive),
-    samples_keep = list(tried = structure(list(source = "a", dataset = "b", calls = list()),
+    collect_try = list(query = query, requests = 1, archive = archive),
+    samples_keep = list(tried = structure(list(source = "a", dataset = "b", requests = list()),
       class = "vetusta_try"), folder = file.path(folder, "samples")),
     samples_test = list(source = quay, folder = folder, live = FALSE),
     rows_sort = list(rows = as.data.frame(bars), by = "close-"),
@@ -161,9 +161,9 @@ calls_for_spoiling <- function(archive, folder) {
     archive_drop = list(archive = archive, what = "quay/bars/KELD@1 day", dry = TRUE),
     archive_collectors = list(archive = archive),
     export_series = list(archive = archive, folder = file.path(folder, "parts"),
-      addresses = "KELD@1 minute", from = "2026-03-12", to = "2026-03-13", as_of = NULL,
+      ids = "KELD@1 minute", from = "2026-03-12", to = "2026-03-13", as_of = NULL,
       zone = "UTC", by = "symbol", at_once = 1000, change = NULL, progress = FALSE),
-    archive_scan = list(archive = archive, addresses = "KELD@1 minute", f = nrow, by = 1000,
+    archive_scan = list(archive = archive, ids = "KELD@1 minute", f = nrow, by = 1000,
       from = "2026-03-12", to = "2026-03-13", as_of = NULL, zone = "UTC", workers = 1,
       progress = FALSE),
     archive_copy = list(from = archive$path, to = file.path(folder, "moved.sqlite"),
@@ -179,17 +179,17 @@ calls_for_spoiling <- function(archive, folder) {
     archive_import_guess = list(file = csv),
     datasets_find = list(source = quay, words = "lock"),
     datasets_describe = list(source = quay, dataset = "X"),
-    want_observations = list(source = quay, dataset = "X"),
-    collect_run = list(plan = plan_calls(want, archive), into = archive, progress = FALSE,
-      pages = 1, raw = FALSE, wait = 1), collect_pages = list(plan = plan_calls(want, archive)),
+    query_observations = list(source = quay, dataset = "X"),
+    collect_run = list(plan = plan_requests(query, archive), into = archive, progress = FALSE,
+      pages = 1, raw = FALSE, wait = 1), collect_pages = list(plan = plan_requests(query, archive)),
     collect_reparse = list(source = quay, dataset = "bars", archive = archive),
     desk_open = list(folder = folder), desk_make = list(file.path(folder, "desk")),
     desk_secrets = list(folder), desk_new = list(folder = file.path(folder, "new"), title = "t"),
-    desk_wants = list(desk = desk, archive = archive),
-    desk_keep = list(desk = desk, name = "shares", source = "quay", dataset = "bars",
+    desk_tracked = list(desk = desk, archive = archive),
+    desk_track = list(desk = desk, name = "shares", source = "quay", dataset = "bars",
       symbols = "KELD", keys = list(), interval = "1 day", span = "1 year"),
     desk_drop = list(desk = desk, name = "none"), desk_status = list(desk = desk, series = FALSE),
-    desk_refresh = list(desk = desk, wants = NULL, plan = TRUE, progress = FALSE, wait = 1,
+    desk_refresh = list(desk = desk, queries = NULL, plan = TRUE, progress = FALSE, wait = 1,
       outputs = FALSE), desk_write = list(desk = desk, outputs = NULL),
     desk_schedule = list(desk = desk, now = Sys.time()),
     desk_crontab = list(desk = desk, zone = "UTC"),
@@ -242,7 +242,7 @@ test_that("no argument, however wrong, gets an error of R's own", {
   withr::local_dir(folder)
   archive <- new_archive()
   all <- calls_for_spoiling(archive, folder)
-  # the calls that all others are made from are known, and the product exports no function that is
+  # the requests that all others are made from are known, and the product exports no function that is
   # left out here without a word
   left_out <- c("archive_open", "archive_close", "cli_main", "services_serve", "services_start",
     "desk_browse", "desk_secret",
@@ -295,8 +295,8 @@ test_that("an argument that is not given, or misspelt among others, is told by i
     run <- getExportedValue("vetusta", name)
     expect_identical(kind(function() run()), "told", label = paste0(name, "()"))
   }
-  given <- list(bars_resample = list(bars), want_bars = list(quay), archive_import = list(archive),
-    series_aggregate = list(bars), series_disaggregate = list(bars), want_rows = list(quay),
+  given <- list(bars_resample = list(bars), query_bars = list(quay), archive_import = list(archive),
+    series_aggregate = list(bars), series_disaggregate = list(bars), query_rows = list(quay),
     collect_reparse = list(quay), figure_save = list(figure_lines(bars)),
     time_local = list(as.Date("2026-01-01")), calendar_sessions = list(source_calendar("quay")),
     calendar_times = list(source_calendar("quay")), time_spelling = list(as.Date("2026-01-01")),
@@ -307,7 +307,7 @@ test_that("an argument that is not given, or misspelt among others, is told by i
   for (name in names(given)) {
     expect_identical(kind(function() do.call(name, given[[name]])), "told", label = name)
   }
-  misspelt <- list(function() want_rows(quay, "directory", lettres = "K"),
+  misspelt <- list(function() query_rows(quay, "directory", lettres = "K"),
     function() archive_observations(archive, "b", "c", as_off = "2026-01-01"),
     function() series_align(bars, grdi = "union"),
     function() series_correlation(bars, chnge = "log"))

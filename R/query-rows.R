@@ -6,41 +6,41 @@
 #' @param dataset The dataset's name.
 #' @param ... What the dataset's request asks for, by the names in its card, each a vector:
 #'   `station = c("kelder-lock", "tamm")`.
-#'   Several values make a call each, unless the card joins them. What the card lists itself with
+#'   Several values make a request each, unless the card joins them. What the card lists itself with
 #'   `each:` may be left out.
-#' @param span,from,to The window, as in [want_bars()], for a dataset that takes one.
+#' @param span,from,to The window, as in [query_bars()], for a dataset that takes one.
 #' @param now The present.
-#' @return A `vetusta_want`, as of [want_bars()], with `keys` in place of the interval and the
+#' @return A `vetusta_query`, as of [query_bars()], with `keys` in place of the interval and the
 #'   session.
-#' @section Errors: `vetusta_error_want` for a dataset the source does not have, a key that the
+#' @section Errors: `vetusta_error_argument` for a dataset the source does not have, a key that the
 #'   dataset does not take or that is
 #'   missing, or a window that is none.
 #' @export
 #' @examples
-#' want_rows(source_card("quay"), "directory", letters = c("K", "T"))
-want_rows <- function(source, dataset, ..., span = NULL, from = NULL, to = NULL, now = Sys.time()) {
+#' query_rows(source_card("quay"), "directory", letters = c("K", "T"))
+query_rows <- function(source, dataset, ..., span = NULL, from = NULL, to = NULL, now = Sys.time()) {
   check_source(source)
   check_text(dataset, "dataset")
   if (is.null(source$datasets[[dataset]])) {
-    vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
+    vetusta_stop("argument", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
       where = source$file, todo = suggest_word(dataset, names(source$datasets)))
   }
   dataset <- source$datasets[[dataset]]
   if (gives_bars(dataset)) {
-    vetusta_stop("want", paste0("The dataset ", dataset$name, " gives bars."),
-      todo = "ask for them with want_bars()")
+    vetusta_stop("argument", paste0("The dataset ", dataset$name, " gives bars."),
+      todo = "ask for them with query_bars()")
   }
-  keys <- want_keys(dataset, list(...))
+  keys <- query_keys(dataset, list(...))
   window <- list(from = NULL, to = NULL, notes = character())
   if (has_window(dataset) || !is.null(span) || !is.null(from)) {
-    window <- want_window(source, span, from, to, now)
+    window <- query_window(source, span, from, to, now)
   }
-  new_want("rows", source = source, dataset = dataset, symbols = as.character(keys$symbol),
+  new_query("rows", source = source, dataset = dataset, symbols = as.character(keys$symbol),
     keys = keys, from = window$from,
     to = window$to, notes = window$notes)
 }
 
-want_keys <- function(dataset, given) {
+query_keys <- function(dataset, given) {
   # a key that is named several times has all of its values
   if (length(given) &&
     !is.null(names(given))) given <- lapply(split(given,
@@ -53,7 +53,7 @@ want_keys <- function(dataset, given) {
   paging <- dataset$next_page$send
   for (name in if (length(given)) names(given) %||% "") {
     if (!name %in% known) {
-      vetusta_stop("want",
+      vetusta_stop("argument",
         paste0("The dataset ", dataset$name, " does not ask for \"", name, "\"."),
         todo = if (length(known)) suggest_word(name, known) else "leave it out")
     }
@@ -62,13 +62,13 @@ want_keys <- function(dataset, given) {
     each <- dataset$parameters[[name]]$each
     if (!is.null(each)) given[[name]] <- each
     else if (grepl(paste0("\\{[^?&}]*\\b", name, "\\b"), dataset$request)) {
-      vetusta_stop("want", paste0("The dataset ", dataset$name, " needs ", name, "."),
+      vetusta_stop("argument", paste0("The dataset ", dataset$name, " needs ", name, "."),
         todo = paste0("give ", name, " = ..., one value or several"))
     }
   }
   lapply(given, function(value) {
     if (!is.atomic(value)) {
-      vetusta_stop("want",
+      vetusta_stop("argument",
         paste0("A key is one or more values, and cannot be ", shown_value(value), "."),
         todo = "give texts or numbers")
     }
@@ -77,50 +77,50 @@ want_keys <- function(dataset, given) {
 }
 
 #' @export
-want_calls.vetusta_want_rows <- function(want, archive) plan_rows(want, archive)
+query_requests.vetusta_query_rows <- function(query, archive) plan_rows(query, archive)
 
 #' @export
-want_chain.vetusta_want_rows <- function(want, call, noted = function(kind, key) NULL) {
-  symbols <- call$symbols[[1]]
-  times <- if (is.na(call$from)) list()
-  else aligned_window(call$from, call$to, want$dataset, want$source$zone)
-  known <- c(call$keys[[1]], times,
+query_chain.vetusta_query_rows <- function(query, planned, noted = function(kind, key) NULL) {
+  symbols <- planned$symbols[[1]]
+  times <- if (is.na(planned$from)) list()
+  else aligned_window(planned$from, planned$to, query$dataset, query$source$zone)
+  known <- c(planned$keys[[1]], times,
     list(symbol = if (length(symbols)) symbols[1], symbols = symbols,
-    largest_page = want$dataset$largest_page))
-  ordinary_chain(want, call, known, windowed = FALSE, noted)
+    largest_page = query$dataset$largest_page))
+  ordinary_chain(query, planned, known, windowed = FALSE, noted)
 }
 
 #' @export
-want_claim.vetusta_want_rows <- function(want, chain) {
+query_claim.vetusta_query_rows <- function(query, chain) {
   ranged <- !is.null(chain$from)
-  list(name = claim_name(want$source$source, want$dataset$name, if (ranged) chain$key
+  list(name = claim_name(query$source$source, query$dataset$name, if (ranged) chain$key
   else chain$start), shows = ranged)
 }
 
 #' @export
-want_rest.vetusta_want_rows <- function(want, chain, covered) {
+query_rest.vetusta_query_rows <- function(query, chain, covered) {
   left <- missing_of(list(from = chain$from, to = chain$to), chain$key,
-    covered(want_cover_keys(want, chain)))
-  call_rest(chain$call, kept_rest(left, want, chain))
+    covered(query_cover_keys(query, chain)))
+  planned_rest(chain$planned, kept_rest(left, query, chain))
 }
 
 #' @export
-want_cover_keys.vetusta_want_rows <- function(want, chain) chain$key
+query_cover_keys.vetusta_query_rows <- function(query, chain) chain$key
 
 #' @export
-want_empty_page.vetusta_want_rows <- function(want, chain, calendar) {
-  page_make(decoded_rows(want, chain$symbols,
-    list(columns = empty_columns(want$dataset), rows = 0L)))
+query_empty_page.vetusta_query_rows <- function(query, chain, calendar) {
+  page_make(decoded_rows(query, chain$symbols,
+    list(columns = empty_columns(query$dataset), rows = 0L)))
 }
 
 #' @export
-want_tidy.vetusta_want_rows <- function(want, calendar, symbols, decoded) {
-  rows <- decoded_rows(want, symbols, decoded)
-  judge <- shape_judges[[want$dataset$shape]] %||% function(rows) no_bars_faults
+query_tidy.vetusta_query_rows <- function(query, calendar, symbols, decoded) {
+  rows <- decoded_rows(query, symbols, decoded)
+  judge <- shape_judges[[query$dataset$shape]] %||% function(rows) no_bars_faults
   judged <- judge(rows)
-  judged <- faults_joined(judged, doubled_values(rows, want$dataset$shape,
+  judged <- faults_joined(judged, doubled_values(rows, query$dataset$shape,
     c(judged$row, decoded$faults$row), decoded$at))
-  list(rows = rows, faults = page_faults(rows, decoded, want$dataset, judged),
+  list(rows = rows, faults = page_faults(rows, decoded, query$dataset, judged),
     notes = apart_note(attr(rows, "apart")))
 }
 
@@ -145,17 +145,17 @@ unreadable <- function(rows, column, bad) {
 }
 
 #' @export
-want_parcel.vetusta_want_rows <- function(want, chain, page, good) {
+query_parcel.vetusta_query_rows <- function(query, chain, page, good) {
   if (!nrow(good)) {
     return(NULL)
   }
-  archive_parcel(want$dataset$shape, good, at = chain$came %||% now_seconds(),
+  archive_parcel(query$dataset$shape, good, at = chain$came %||% now_seconds(),
     place = paste(chain$start, chain$page))
 }
 
-# A call that was answered whole: its window is held, up to where values may still come.
+# A request that was answered whole: its window is held, up to where values may still come.
 #' @export
-want_covered.vetusta_want_rows <- function(want, chain, good, whole) {
+query_covered.vetusta_query_rows <- function(query, chain, good, whole) {
   if (is.null(chain$from) || !whole) {
     return(NULL)
   }
@@ -168,7 +168,7 @@ settled_days <- 14
 
 # Without a window it is done for this round; with one, up to where something has come.
 #' @export
-want_notes.vetusta_want_rows <- function(want, chain) {
+query_notes.vetusta_query_rows <- function(query, chain) {
   if (is.null(chain$from)) {
     return(list(list(kind = "asked", key = chain$start, value = "")))
   }
@@ -177,15 +177,15 @@ want_notes.vetusta_want_rows <- function(want, chain) {
 }
 
 #' @export
-want_round.vetusta_want_rows <-
-  function(want) if (is.null(want$from)) key_text(want$keys[lengths(want$keys) > 0])
+query_round.vetusta_query_rows <-
+  function(query) if (is.null(query$from)) key_text(query$keys[lengths(query$keys) > 0])
 
 #' @export
-want_again.vetusta_want_rows <- function(want, tally) {
-  if (length(tally$failed_keys)) c(want$dataset$name, keys_again(tally$failed_keys))
+query_again.vetusta_query_rows <- function(query, tally) {
+  if (length(tally$failed_keys)) c(query$dataset$name, keys_again(tally$failed_keys))
 }
 
-# Keys of calls that failed, as words: each key once, with all of its values.
+# Keys of requests that failed, as words: each key once, with all of its values.
 keys_again <- function(keys) {
   names <- unique(unlist(lapply(keys, names)))
   vapply(names, function(name) {
@@ -194,15 +194,15 @@ keys_again <- function(keys) {
 }
 
 #' @export
-want_plan_text.vetusta_want_rows <- function(want, plan) {
-  windowed <- !is.null(want$from)
-  head <- c(paste0("plan: ", want$dataset$shape, " from ", want$source$title),
-    if (windowed) paste0("  window    ", format_instant(want$from), " to ",
-      format_instant(want$to)))
-  calls <- plan$calls
-  table <- data.frame(call = calls$label, from = format_instant(calls$from),
-    to = format_instant(calls$to),
-    requests = calls$pages)
-  if (!windowed) table <- table[c("call", "requests")]
+query_plan_text.vetusta_query_rows <- function(query, plan) {
+  windowed <- !is.null(query$from)
+  head <- c(paste0("plan: ", query$dataset$shape, " from ", query$source$title),
+    if (windowed) paste0("  window    ", format_instant(query$from), " to ",
+      format_instant(query$to)))
+  requests <- plan$requests
+  table <- data.frame(key = requests$label, from = format_instant(requests$from),
+    to = format_instant(requests$to),
+    requests = requests$pages)
+  if (!windowed) table <- table[c("key", "requests")]
   plan_text(plan, head, paste0("  requests  at least ", thousands(plan$pages)), table)
 }

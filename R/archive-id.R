@@ -1,9 +1,9 @@
-# The address of a series: source/dataset/key@frequency. The shortest form that means one series is
+# A series ID is source/dataset/key@frequency. The shortest form that means one series is
 # enough, * and ? stand for
 # any letters of a part, and labels stand for codes.
 
-# Addresses of a table of series. The interval of bars is told in words.
-series_address <- function(series) {
+# Series IDs of a table of series. The interval of bars is told in words.
+series_id <- function(series) {
   if (!length(series$key)) {
     return(character())
   }
@@ -17,18 +17,18 @@ frequency_text <- function(frequency) {
   unname(text[match(frequency, known)])
 }
 
-#' Find series by their addresses
+#' Find series by ID
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param addresses Addresses, one or more: `source/dataset/key@frequency`, or as much of its end
+#' @param ids Series IDs, one or more: `source/dataset/key@frequency`, or as much of its end
 #'   as means one series
 #'   (`KELD@1 minute`, `kelder-lock`). `*` and `?` stand for any letters of a part (`quay/bars/*@1
 #'   day`,
 #'   `basin/LOCK_TRAFFIC/M.ORV.*`), labels for codes (`M.Orvane.*`, `Kelder Lock`), and
 #'   `source/dataset` for all series of a
 #'   dataset. `NULL` is every series.
-#' @return A table as of [archive_series()], a row a series, in the order of the addresses.
-#' @section Errors: `vetusta_error_want` for an address that means no series, with the nearest
+#' @return A table as of [archive_series()], a row a series, in the order of the IDs.
+#' @section Errors: `vetusta_error_argument` for a series ID that means no series, with the nearest
 #'   ones; or that means several, which
 #'   are shown.
 #' @export
@@ -37,40 +37,40 @@ frequency_text <- function(frequency) {
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' archive_find(archive, "KELD")
-archive_find <- function(archive, addresses = NULL) {
+archive_find <- function(archive, ids = NULL) {
   check_archive(archive)
-  if (is.null(addresses)) {
+  if (is.null(ids)) {
     return(archive_series(archive))
   }
-  check_text(addresses, "addresses", several = TRUE)
-  ids <- ids_by_key(archive, addresses)
-  if (!is.null(ids)) {
-    found <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(ids)))
-    return(series_at(found, match(unique(ids), attr(found, "id"))))
+  check_text(ids, "ids", several = TRUE)
+  numbers <- numbers_by_key(archive, ids)
+  if (!is.null(numbers)) {
+    found <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(numbers)))
+    return(series_at(found, match(unique(numbers), attr(found, "numbers"))))
   }
-  ids <- ids_of_addresses(archive, addresses)
-  found <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(ids)))
+  numbers <- series_numbers(archive, ids)
+  found <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(numbers)))
   # a series without rows is none yet
-  series_at(found, stats::na.omit(match(unique(ids), attr(found, "id"))))
+  series_at(found, stats::na.omit(match(unique(numbers), attr(found, "numbers"))))
 }
 
-# The numbers of series by addresses of any kind. What the database finds in the text of an address
+# The numbers of series by IDs of any kind. What the database finds in the text of an ID
 # is enough, unless a label stands for a code or nothing is found: then the catalogue is read.
-ids_of_addresses <- function(archive, addresses) {
+series_numbers <- function(archive, ids) {
   catalogue <- NULL
-  unlist(lapply(addresses, function(address) {
-    held <- address_candidates(archive, address_parts(address)$path)
-    if (!length(address_hits(address_parts(address), held))) {
+  unlist(lapply(ids, function(id) {
+    held <- id_candidates(archive, id_parts(id)$path)
+    if (!length(id_hits(id_parts(id), held))) {
       catalogue <<- catalogue %||% store_series_stored(archive)
       held <- catalogue
     }
-    held$id[address_rows(address, held, archive)]
+    held$id[id_rows(id, held, archive)]
   }))
 }
 
-# Series that an address may mean by its text: it is the end of theirs, without or with a side, or
+# Series that an ID may mean by its text: it is the end of theirs, without or with a side, or
 # their dataset.
-address_candidates <- function(archive, path) {
+id_candidates <- function(archive, path) {
   # letters beyond ASCII have no capitals in the database, and fit any letter
   literal <- gsub("[^ -~]", "_", gsub("([!%_])", "!\\1", tolower(path)))
   ends <- if (grepl("[*?]", path)) paste0("%", gsub("?", "_", gsub("*", "%", literal, fixed = TRUE),
@@ -93,14 +93,14 @@ store_series_stored <- function(store, where = NULL, params = NULL) {
 
 # Some of the series of a table, with their numbers.
 series_at <- function(held, rows) {
-  structure(as_rows(lapply(as.list(held), `[`, rows)), id = attr(held, "id")[rows])
+  structure(as_rows(lapply(as.list(held), `[`, rows)), numbers = attr(held, "numbers")[rows])
 }
 
-# The numbers of series by addresses that name each one by its key; NULL where an address is a
+# The numbers of series, where each ID names one by its key; NULL where a series ID is a
 # pattern, or means several or none that way, so that the whole catalogue is looked through.
-ids_by_key <- function(archive, addresses) {
-  ids <- lapply(addresses, function(address) {
-    asked <- address_parts(address)
+numbers_by_key <- function(archive, ids) {
+  numbers <- lapply(ids, function(id) {
+    asked <- id_parts(id)
     if (grepl("[*?]", asked$path)) {
       return(NULL)
     }
@@ -109,38 +109,38 @@ ids_by_key <- function(archive, addresses) {
     held <- sql_get(archive, "SELECT id, source, dataset, key, frequency FROM series
       WHERE key IN @texts OR key LIKE ? ESCAPE '!'",
       list(json_array(ends), paste0("%/", gsub("([!%_])", "!\\1", asked$path))))
-    rows <- address_hits(asked, held, ways = 1:2)
+    rows <- id_hits(asked, held, ways = 1:2)
     if (length(rows) == 1) held$id[rows]
   })
-  if (all(lengths(ids) == 1)) unlist(ids)
+  if (all(lengths(numbers) == 1)) unlist(numbers)
 }
 
-address_rows <- function(address, held, archive) {
-  asked <- address_parts(address)
-  rows <- address_hits(asked, held)
-  if (!length(rows)) rows <- unlist(lapply(address_labels(asked$path, held, archive),
+id_rows <- function(id, held, archive) {
+  asked <- id_parts(id)
+  rows <- id_hits(asked, held)
+  if (!length(rows)) rows <- unlist(lapply(id_labels(asked$path, held, archive),
     function(path) {
-    address_hits(list(path = path, frequency = asked$frequency), held)
+    id_hits(list(path = path, frequency = asked$frequency), held)
   }))
   rows <- unique(rows)
-  if (!length(rows)) stop_no_address(address, asked, held)
+  if (!length(rows)) stop_no_series(id, asked, held)
   whole <- asked$path %in% c(paste0(held$source, "/", held$dataset)[rows], held$dataset[rows])
-  if (length(rows) > 1 && !whole && !grepl("[*?]", asked$path)) stop_several(address, held[rows, ])
+  if (length(rows) > 1 && !whole && !grepl("[*?]", asked$path)) stop_several(id, held[rows, ])
   rows
 }
 
 # list(path, frequency): what stands behind the last @ is a frequency, if it can be one.
-address_parts <- function(address) {
-  at <- regexpr("@[^@/]*$", address)
+id_parts <- function(id) {
+  at <- regexpr("@[^@/]*$", id)
   if (at < 0) {
-    return(list(path = address, frequency = NULL))
+    return(list(path = id, frequency = NULL))
   }
-  list(path = substr(address, 1, at - 1), frequency = trimws(substring(address, at + 1)))
+  list(path = substr(id, 1, at - 1), frequency = trimws(substring(id, at + 1)))
 }
 
-# Series whose address ends with the path; of several ways to read it the strictest that finds any
+# Series whose ID ends with the path; of several ways to read it the strictest that finds any
 # counts.
-address_hits <- function(asked, held, ways = 1:6) {
+id_hits <- function(asked, held, ways = 1:6) {
   path <- asked$path
   full <- paste(held$source, held$dataset, held$key, sep = "/")
   fits <- if (is.null(asked$frequency)) rep(TRUE, nrow(held))
@@ -191,7 +191,7 @@ frequency_fits <- function(text, frequency) {
 }
 
 # Paths that labels may stand for: codes of the dimensions of a dataset, symbols of names.
-address_labels <- function(path, held, archive) {
+id_labels <- function(path, held, archive) {
   parts <- strsplit(path, "/", fixed = TRUE)[[1]]
   last <- parts[length(parts)]
   before <- if (length(parts) > 1) paste0(paste(parts[-length(parts)], collapse = "/"), "/") else ""
@@ -243,29 +243,29 @@ named_datasets <- function(archive) {
 
 name_columns <- c(instruments = "symbol", places = "place")
 
-stop_no_address <- function(address, asked, held) {
+stop_no_series <- function(id, asked, held) {
   if (!nrow(held)) {
-    vetusta_stop("want", "The archive holds no series yet.",
+    vetusta_stop("argument", "The archive holds no series yet.",
       todo = "collect or import something first")
   }
   # the frequency may be what is wrong
-  others <- if (!is.null(asked$frequency)) address_hits(list(path = asked$path), held)
+  others <- if (!is.null(asked$frequency)) id_hits(list(path = asked$path), held)
   if (length(others)) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("The archive holds no ", asked$path, " of \"", asked$frequency, "\"."),
       todo = paste0("it has ",
-        paste(utils::head(series_address(held[others, ]), 5), collapse = ", "),
+        paste(utils::head(series_id(held[others, ]), 5), collapse = ", "),
         "; resample those, or collect"))
   }
-  near <- nearest_addresses(asked$path, held)
-  vetusta_stop("want", paste0("The archive holds no series of the address \"", address, "\"."),
+  near <- nearest_ids(asked$path, held)
+  vetusta_stop("argument", paste0("The archive holds no series with the ID \"", id, "\"."),
     todo = if (length(near)) paste0("did you mean ", paste0("\"", near, "\"", collapse = " or "),
       "?")
     else "`vetusta list` shows what is held; collect or import it first")
 }
 
-# The nearest right addresses, by the key or the whole.
-nearest_addresses <- function(path, held, most = 3) {
+# The nearest right series IDs, by the key or the whole.
+nearest_ids <- function(path, held, most = 3) {
   last <- sub(".*/", "", path)
   full <- paste(held$source, held$dataset, held$key, sep = "/")
   known <- utils::head(unique(held$key), 5000)
@@ -276,12 +276,12 @@ nearest_addresses <- function(path, held, most = 3) {
     distance <- utils::adist(tolower(path), tolower(utils::head(full, 5000)))[1, ]
     rows <- which(distance == min(distance) & distance <= max(3, nchar(path) / 3))
   }
-  utils::head(series_address(held[unique(rows), ]), most)
+  utils::head(series_id(held[unique(rows), ]), most)
 }
 
-stop_several <- function(address, held) {
-  shown <- utils::head(series_address(held), 6)
-  vetusta_stop("want", paste0("The address \"", address, "\" means ", nrow(held), " series."),
+stop_several <- function(id, held) {
+  shown <- utils::head(series_id(held), 6)
+  vetusta_stop("argument", paste0("The series ID \"", id, "\" means ", nrow(held), " series."),
     todo = paste0("name one, or all of them by a pattern: ", paste(shown, collapse = ", "),
       if (nrow(held) > 6) " and more"))
 }

@@ -1,7 +1,7 @@
 # The signs of a course hang on what the machine's letters are.
 without_course <- function(lines) sub("there  .*$", "there", lines)
 
-# Series by their addresses, and series of all kinds in one command.
+# Series by their series IDs, and series of all kinds in one command.
 mixed_archive <- function(env = parent.frame()) {
   archive <- new_archive(env = env)
   day <- as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:9
@@ -42,9 +42,9 @@ mixed_archive <- function(env = parent.frame()) {
   archive
 }
 
-test_that("an address is found in its shortest form, by patterns, labels and names", {
+test_that("a series ID is found in its shortest form, by patterns, labels and names", {
   archive <- mixed_archive()
-  found <- function(...) archive_find(archive, c(...))$address
+  found <- function(...) archive_find(archive, c(...))$id
   expect_identical(found("quay/bars/KELD@1 day"), "quay/bars/KELD@1 day")
   expect_identical(found("KELD@1 minute"), "quay/bars/KELD@1 minute")
   expect_identical(found("KELD@PT1M"), "quay/bars/KELD@1 minute")
@@ -58,21 +58,21 @@ test_that("an address is found in its shortest form, by patterns, labels and nam
   expect_identical(found("basin/TRAFFIC"), c("basin/TRAFFIC/M.ORV@M", "basin/TRAFFIC/M.TSK@M"))
   expect_identical(found("M.ORV@monthly", "TAMX"),
     c("basin/TRAFFIC/M.ORV@M", "quay/bars/TAMX@1 day"))
-  # a star does not go from one part into the next, and every series is found by its own address
-  all <- archive_series(archive)$address
+  # a star does not go from one part into the next, and every series is found by its own series ID
+  all <- archive_series(archive)$id
   # a star stands for slashes too
   expect_setequal(found("quay/*"), all[startsWith(all, "quay/")])
   expect_identical(unlist(lapply(all, found)), all)
 })
 
-test_that("an address that means several series, or none, is refused with what there is", {
+test_that("a series ID that means several series, or none, is refused with what there is", {
   archive <- mixed_archive()
-  expect_error_kind(archive_find(archive, "KELD"), "want", "2 series.*KELD@1 day.*KELD@1 minute")
-  expect_error_kind(archive_find(archive, "ORV-TSK"), "want", "ORV-TSK:ask.*ORV-TSK:bid")
-  expect_error_kind(archive_find(archive, "KELDD"), "want", "did you mean \"quay/bars/KELD")
-  expect_error_kind(archive_find(archive, "TAMX@1 minute"), "want", "TAMX@1 day")
-  expect_error_kind(archive_find(archive, "nothing*"), "want", "no series")
-  expect_error_kind(archive_find(new_archive(), "KELD"), "want", "no series yet")
+  expect_error_kind(archive_find(archive, "KELD"), "argument", "2 series.*KELD@1 day.*KELD@1 minute")
+  expect_error_kind(archive_find(archive, "ORV-TSK"), "argument", "ORV-TSK:ask.*ORV-TSK:bid")
+  expect_error_kind(archive_find(archive, "KELDD"), "argument", "did you mean \"quay/bars/KELD")
+  expect_error_kind(archive_find(archive, "TAMX@1 minute"), "argument", "TAMX@1 day")
+  expect_error_kind(archive_find(archive, "nothing*"), "argument", "no series")
+  expect_error_kind(archive_find(new_archive(), "KELD"), "argument", "no series yet")
 })
 
 test_that("one reading function gives each dataset's table, within a window, as it was known", {
@@ -85,7 +85,7 @@ test_that("one reading function gives each dataset's table, within a window, as 
   expect_identical(nrow(tables[[3]]), 0L)
   expect_identical(tables[[4]]$value, 5)
   # a release, a filing, or else the end of a bar is when each was known
-  known <- function(at, address) nrow(archive_read(archive, address, as_of = at)[[1]])
+  known <- function(at, id) nrow(archive_read(archive, id, as_of = at)[[1]])
   expect_identical(known("2026-03-01", "M.ORV"), 1L)
   expect_identical(known("2026-03-20", "M.ORV"), 2L)
   expect_identical(known("2026-04-30", "register/facts"), 0L)
@@ -119,7 +119,7 @@ test_that("a price, a level, a statistic and a fact stand in one grid, gaps and 
   # kinds are mixed in one table
   long <- utils::read.csv(text = mixed$stdout)
   expect_identical(sort(unique(long$series)), c("KELD", "kelder-lock"))
-  # of one name at two intervals, each is told by its address
+  # of one name at two intervals, each is told by its series ID
   twice <- utils::read.csv(text = run("align", "KELD@1 day", "KELD@1 minute")$stdout,
     check.names = FALSE)
   expect_setequal(names(twice)[-1], c("quay/bars/KELD@1 day", "quay/bars/KELD@1 minute"))
@@ -140,7 +140,7 @@ test_that("tables of values in time have the methods that R people expect", {
   expect_identical(stats::tsp(as.ts(months))[3], 12)
   expect_error_kind(as.ts(series_frame(data.frame(series = "a",
     period = as.Date("2026-01-01") + 0:3,
-    value = 1:4))), "want", "one series")
+    value = 1:4))), "argument", "one series")
   expect_s3_class(ggplot2::autoplot(bars), "ggplot")
   expect_snapshot(print(bars[1:3, ]), transform = without_course)
   expect_snapshot(print(archive_read(archive, "kelder-lock")[[1]], n = 2),

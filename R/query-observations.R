@@ -17,29 +17,29 @@
 #' @param archive An archive that keeps the structures.
 #' @param keys A named list of further dimensions and their codes, for a dimension whose name is
 #'   also that of an argument, as `list(from = "ORV")`.
-#' @return A `vetusta_want` for [plan_calls()]: its `selection` are codes by dimension, in the
+#' @return A `vetusta_query` for [plan_requests()]: its `selection` are codes by dimension, in the
 #'   structure's order.
-#' @section Errors: `vetusta_error_want` for a dataset, dimension or code that is not there, with
-#'   the nearest right ones, before any call
+#' @section Errors: `vetusta_error_argument` for a dataset, dimension or code that is not there, with
+#'   the nearest right ones, before any request
 #'   for data. A code that exists and has no data is among the `notes`.
 #' @export
 #' @examples
 #' \dontrun{
 #' basin <- source_card("basin")
-#' want <- want_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*",
+#' query <- query_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*",
 #' from = "2015")
-#' plan_calls(want)
+#' plan_requests(query)
 #' }
-want_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL,
+query_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL,
   first_n = NULL, last_n = NULL, history = FALSE, detail = "full",
   flat = FALSE, version = "latest", language = "en", archive = NULL, keys = list()) {
   about <- datasets_describe(source, dataset, version, language, archive)
   if (!is.list(keys)) {
-    vetusta_stop("want", "`keys` is a list of dimensions and their codes.",
+    vetusta_stop("argument", "`keys` is a list of dimensions and their codes.",
       todo = "write it as keys = list(STATE = \"ORV\")")
   }
   asked <- c(list(...), keys)
-  if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("want",
+  if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("argument",
     "Codes are asked for by the name of their dimension.",
     todo = "write them as STATE = \"ORV\"")
   dimensions <- about$dimensions$id[about$dimensions$role != "time"]
@@ -60,7 +60,7 @@ want_observations <- function(source, dataset, ..., from = NULL, to = NULL, upda
   window <- observation_window(from, to)
   dataset <- dataflow_named(about$id)
   dataset$keep <- source$sdmx$keep_values
-  query <- list(
+  parameters <- list(
     updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),
     firstNObservations = if (!is.null(first_n)) check_count(first_n, "first_n"),
     lastNObservations = if (!is.null(last_n)) check_count(last_n, "last_n"),
@@ -72,9 +72,9 @@ want_observations <- function(source, dataset, ..., from = NULL, to = NULL, upda
     measures = if (detail == "dataonly" && sdmx_is_3(source)) "all",
     dimensionAtObservation = if (isTRUE(flat)) "AllDimensions"
   )
-  new_want("observations", source = source, dataset = dataset, about = about, selection = selection,
+  new_query("observations", source = source, dataset = dataset, about = about, selection = selection,
     window = window,
-    query = query, symbols = character(), notes = notes)
+    parameters = parameters, symbols = character(), notes = notes)
 }
 
 match_dimension <- function(name, about) {
@@ -83,7 +83,7 @@ match_dimension <- function(name, about) {
   if (!length(found)) {
     found <- ids[tolower(about$dimensions$title[about$dimensions$role != "time"]) == tolower(name)]
   }
-  if (length(found) != 1) vetusta_stop("want",
+  if (length(found) != 1) vetusta_stop("argument",
     paste0("The dataset ", about$id, " has no dimension \"", name, "\"."),
     todo = paste0(suggest_word(name, ids),
     if (!is.null(nearest_word(name, ids))) paste0(" It has ", paste(ids, collapse = ", "), ".")))
@@ -98,7 +98,7 @@ match_codes <- function(values, id, about) {
   }
   known <- function(text) {
     length(tryCatch(match_code(text, id, list),
-    vetusta_error_want = function(e) NULL)) > 0 || text %in% c("*", "all")
+    vetusta_error_argument = function(e) NULL)) > 0 || text %in% c("*", "all")
   }
   unique(unlist(lapply(split_codes(values, known), match_code, id = id, list = list)))
 }
@@ -127,7 +127,7 @@ match_code <- function(value, id, list) {
   if (!length(found)) {
     labels <- unlist(list$labels, use.names = FALSE)
     known <- c(list$id, labels[!is.na(labels)])
-    vetusta_stop("want", paste0("The dimension ", id, " has no code \"", value, "\"."),
+    vetusta_stop("argument", paste0("The dimension ", id, " has no code \"", value, "\"."),
       todo = if (grepl("[*?]", value)) paste0("its codes are ",
       paste(utils::head(list$id, 20), collapse = ", ")) else near_codes(value, list, known))
   }
@@ -193,15 +193,15 @@ observation_window <- function(from, to) {
     if (inherits(x, "Date")) x <- format(x)
     period <- time_periods(as.character(x))
     if (is.na(period$first)) {
-      vetusta_stop("want",
+      vetusta_stop("argument",
         paste0("`", name, "` cannot be \"", x, "\": that is no period and no day."),
         todo = "write it as 2015, 2015-Q1, 2015-03 or 2015-03-12")
     }
     list(text = as.character(x), first = period$first, last = period$last)
   }
   window <- list(from = read(from, "from"), to = read(to, "to"))
-  if (!is.null(from) && !is.null(to) && window$from$first > window$to$last) vetusta_stop("want",
-    paste0("The want begins (", from, ") after its end (", to,
+  if (!is.null(from) && !is.null(to) && window$from$first > window$to$last) vetusta_stop("argument",
+    paste0("The query begins (", from, ") after its end (", to,
     ")."), todo = "swap `from` and `to`")
   window
 }

@@ -1,4 +1,4 @@
-# What a desk keeps: a new desk, its wants, bringing them up to date.
+# What a desk keeps: a new desk, its queries, bringing them up to date.
 
 cli_new <- function(arguments) {
   options <- cli_arguments(arguments, "new", "FOLDER",
@@ -13,11 +13,11 @@ cli_new <- function(arguments) {
     "its cards describe\n  vetusta refresh --plan\n  vetusta refresh")
 }
 
-cli_keep <- function(arguments) {
-  options <- cli_arguments(arguments, "keep", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
-    c(cli_want_options(), list(
+cli_track <- function(arguments) {
+  options <- cli_arguments(arguments, "track", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
+    c(cli_query_options(), list(
       cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
-      cli_option("name", "the want's name [made from what is asked for]", metavar = "NAME"),
+      cli_option("name", "the query's name [made from what is asked for]", metavar = "NAME"),
       cli_option("title", "what it is, in words", metavar = "TEXT"),
       cli_option("overlap", paste0("how far back it is asked again behind what is held, as ",
         "\"3 days\""), metavar = "LENGTH"),
@@ -25,16 +25,16 @@ cli_keep <- function(arguments) {
       cli_option("stale", "how old its newest value may be, as \"2 days\"", metavar = "LENGTH"),
       cli_option("times", "when it is due, as \"at 18:30 Europe/Riga on trading days\"",
         metavar = "TIMES"),
-      cli_option("list", "show what the desk keeps", flag = TRUE),
-      cli_option("drop", "take a want out of the desk; what was collected stays", metavar = "NAME"),
+      cli_option("list", "show the tracked queries", flag = TRUE),
+      cli_option("drop", "take a query out of the desk; what was collected stays", metavar = "NAME"),
       cli_option("desk", "the desk's folder; by default the one this is called in",
         metavar = "FOLDER")), cli_json_option()),
-    c("vetusta keep quay KELD TAMX --interval \"1 day\" --span \"10 years\"",
-      "vetusta keep river levels station=kelder-lock --from 1981-01-01 --name lock",
-      "vetusta keep --list", "vetusta keep --drop lock"))
+    c("vetusta track quay KELD TAMX --interval \"1 day\" --span \"10 years\"",
+      "vetusta track river levels station=kelder-lock --from 1981-01-01 --name lock",
+      "vetusta track --list", "vetusta track --drop lock"))
   desk <- cli_desk(options)
   if (options$list) {
-    return(cli_keep_list(desk, options))
+    return(cli_track_list(desk, options))
   }
   if (!is.null(options$drop)) {
     if (length(options$words)) cli_usage_error("--drop NAME takes no other words")
@@ -42,24 +42,24 @@ cli_keep <- function(arguments) {
     return(cli_say("dropped ", options$drop, "; what was collected stays in the archive"))
   }
   if (!length(options$words)) cli_usage_error("it needs SOURCE DATASET ..., --list or --drop NAME")
-  cli_keep_add(desk, options)
+  cli_track_add(desk, options)
 }
 
-cli_keep_list <- function(desk, options) {
-  rows <- desk_wants(desk)
+cli_track_list <- function(desk, options) {
+  rows <- desk_tracked(desk)
   if (options$json) {
     return(cli_print_json(rows))
   }
-  shown <- rows[c("want", "source", "dataset", "asked", "interval", "from", "times")]
+  shown <- rows[c("query", "source", "dataset", "asked", "interval", "from", "times")]
   empty <- vapply(shown, function(column) all(is.na(column)), TRUE)
   cli_print_table(shown[!empty],
-    "the desk keeps nothing yet; `vetusta keep SOURCE DATASET ...` adds")
+    "the desk tracks no query yet; `vetusta track SOURCE DATASET ...` adds one")
   told <- !is.na(rows$problem)
-  if (any(told)) cli_say("\n", paste0(rows$want[told], ": ", rows$problem[told], collapse = "\n"))
+  if (any(told)) cli_say("\n", paste0(rows$query[told], ": ", rows$problem[told], collapse = "\n"))
 }
 
 # The same words that collect takes. What is asked for is looked at before it is written.
-cli_keep_add <- function(desk, options) {
+cli_track_add <- function(desk, options) {
   source <- desk_source(desk, options$words[1], options$account)
   named <- cli_named_dataset(source, options$words[-1])
   away <- tryCatch({
@@ -74,8 +74,8 @@ cli_keep_add <- function(desk, options) {
   name <- options$name %||% cli_kept_name(desk, source, named, asked)
   entry <- c(list(source = options$words[1], dataset = named$dataset$name), asked,
     given[lengths(given) > 0])
-  do.call(desk_keep, c(list(desk, name), entry))
-  cli_say("keeps ", name, " in ", desk$file, if (!is.null(away)) paste0("\n", away,
+  do.call(desk_track, c(list(desk, name), entry))
+  cli_say("tracks ", name, " in ", desk$file, if (!is.null(away)) paste0("\n", away,
     " So what is asked for was not looked at."), "\nnext: vetusta refresh ", name)
 }
 
@@ -97,7 +97,7 @@ cli_kept_name <- function(desk, source, named, asked) {
   word <- if (length(values) == 1) values else named$dataset$name
   name <- gsub("^[^a-z]+|-+$", "", gsub("[^a-z0-9]+", "-", tolower(word)))
   if (!nzchar(name)) name <- source$source
-  taken <- names(desk$wants)
+  taken <- names(desk$track)
   if (name %in% taken) name <- paste0(source$source, "-", name)
   for (i in 2:1000) {
     if (!name %in% taken) break
@@ -109,9 +109,9 @@ cli_kept_name <- function(desk, source, named, asked) {
 cli_refresh <- function(arguments) {
   options <- cli_arguments(arguments, "refresh", "[NAME...]",
     c(list(
-      cli_option("plan", "say what it takes, want by want, and make no call for values",
+      cli_option("plan", "say what it takes, query by query, and make no request for values",
         flag = TRUE),
-      cli_option("due", "only wants whose times have come, as timers do", flag = TRUE),
+      cli_option("due", "only queries whose times have come, as timers do", flag = TRUE),
       cli_option("busy",
         paste0("while another refresh of this desk runs: share the work, wait for ",
         "its end, or skip [share; with --due skip]"), metavar = "WORD"),
@@ -119,7 +119,7 @@ cli_refresh <- function(arguments) {
         "run its on_failure: when something fails"), flag = TRUE),
       cli_option("no-outputs", "write no outputs afterwards", flag = TRUE),
       cli_option("wait",
-        paste0("the longest pause that is waited for, as \"2 hours\"; a want that needs a longer ",
+        paste0("the longest pause that is waited for, as \"2 hours\"; a query that needs a longer ",
           "one is left for the next refresh [15 minutes]"), default = "15 minutes",
         metavar = "SPAN"),
       cli_gather_option(),
@@ -140,7 +140,7 @@ cli_refresh <- function(arguments) {
 
 cli_refresh_run <- function(desk, options, wait, busy) {
   names <- if (length(options$words)) desk_names(desk, options$words)
-  if (options$due) names <- intersect(desk_due(desk), names %||% names(desk$wants))
+  if (options$due) names <- intersect(desk_due(desk), names %||% names(desk$track))
   if (options$due && !length(names)) {
     cli_say("nothing is due")
     return(0L)
@@ -152,7 +152,7 @@ cli_refresh_run <- function(desk, options, wait, busy) {
   result <- desk_refresh(desk, names, plan = options$plan,
     progress = !options$quiet && !options$log, wait = wait, outputs = !options$no_outputs,
     gather = cli_gather(options))
-  if (options$json) cli_print_json(list(wants = as.data.frame(result),
+  if (options$json) cli_print_json(list(queries = as.data.frame(result),
     outputs = as.data.frame(attr(result, "outputs"))))
   else cli_refresh_told(result, options)
   written <- attr(result, "outputs")

@@ -1,4 +1,4 @@
-# What a store in SQL knows of calls: coverage, notes, claims, tokens, the journal, faults, raw
+# What a store in SQL knows of requests: coverage, notes, claims, tokens, the journal, faults, raw
 # pages, structures.
 
 # Which stretches are held whole: key, start, end; of some keys or of all of a dataset.
@@ -9,7 +9,7 @@ store_covered <- function(store, source, dataset, keys = NULL) {
     c(list(source, dataset), if (few) list(json_array(keys))), often = few)
 }
 
-# Notes: what is known of calls by their kind ("reached", "job", "round", "asked", "refreshed") and
+# Notes: what is known of requests by their kind ("reached", "job", "round", "asked", "refreshed") and
 # key: key, at, value; of several kinds with `kind`, and without a source of all sources, with
 # `source` and `dataset`.
 store_notes <- function(store, kind, source = NULL, dataset = NULL,
@@ -38,7 +38,7 @@ store_forget <- function(store, kind, source, dataset, key) {
     list(kind, source, dataset, key))
 }
 
-# When a call was made, at the latest, now that it is answered.
+# When a request was made, at the latest, now that it is answered.
 store_token_made <- function(store, id, at) {
   sql_do(store, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id), often = TRUE)
 }
@@ -53,16 +53,18 @@ store_tokens_forget <- function(store, source, before) {
   sql_do(store, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, before))
 }
 
+# The columns of the journal, and the fields of an entry: the database calls the URL `address`.
 journal_columns <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes",
-  "rows", "outcome", "address",
-  "message")
+  "rows", "outcome", "address", "message")
+journal_fields <- replace(journal_columns, journal_columns == "address", "url")
 
-journal_values <- function(entry) lapply(journal_columns, function(name) entry[[name]] %||% NA)
+journal_values <- function(entry) lapply(journal_fields, function(name) entry[[name]] %||% NA)
 
 # The journal and the faults, oldest first.
 store_journal <- function(store) {
   sql_get(store,
-    paste("SELECT", paste(journal_columns, collapse = ", "), "FROM journal ORDER BY id"))
+    paste("SELECT", paste(journal_columns, "AS", journal_fields, collapse = ", "),
+      "FROM journal ORDER BY id"))
 }
 
 store_journal_add <- function(store, entry) {

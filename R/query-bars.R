@@ -9,20 +9,20 @@
 #'   is included whole. Either `span` or `from` is given, never both; `to` is now by default.
 #' @param session `"regular"`, or `"all"` for early and late trading too.
 #' @param dataset The dataset's name, where a source has several that give bars.
-#' @param now The present; it is an argument so that a want can be repeated.
-#' @return A `vetusta_want`: a list with `source`, `dataset`, `symbols`, `interval`, `from`, `to`
+#' @param now The present; it is an argument so that a query can be repeated.
+#' @return A `vetusta_query`: a list with `source`, `dataset`, `symbols`, `interval`, `from`, `to`
 #'   (`POSIXct` in UTC, `to`
 #'   excluded), `session` and `notes`: what was changed, such as an end that was clipped because it
 #'   lies in the future or
 #'   because the source withholds its newest data.
-#' @section Errors: `vetusta_error_want` for an empty list of symbols, an unknown interval, a
+#' @section Errors: `vetusta_error_argument` for an empty list of symbols, an unknown interval, a
 #'   date that is none, from after
 #'   to, span together with from, or a session the source does not know.
 #' @export
 #' @examples
-#' want_bars(source_card("quay"), c("KELD", "TAMX"), interval = "1 minute", from = "2026-03-12", to
+#' query_bars(source_card("quay"), c("KELD", "TAMX"), interval = "1 minute", from = "2026-03-12", to
 #' = "2026-03-26")
-want_bars <- function(source, symbols, interval, span = NULL, from = NULL, to = NULL,
+query_bars <- function(source, symbols, interval, span = NULL, from = NULL, to = NULL,
   session = "regular", dataset = NULL, now = Sys.time()) {
   check_source(source)
   symbols <- check_symbols(symbols)
@@ -30,8 +30,8 @@ want_bars <- function(source, symbols, interval, span = NULL, from = NULL, to = 
   check_choice(session, "session", c("regular", "all"))
   dataset <- pick_dataset(source, dataset)
   check_dataset_interval(dataset, interval)
-  window <- want_window(source, span, from, to, now)
-  new_want("bars", source = source, dataset = dataset, symbols = symbols, interval = interval,
+  window <- query_window(source, span, from, to, now)
+  new_query("bars", source = source, dataset = dataset, symbols = symbols, interval = interval,
     from = window$from,
     to = window$to, session = session, notes = window$notes)
 }
@@ -39,23 +39,23 @@ want_bars <- function(source, symbols, interval, span = NULL, from = NULL, to = 
 check_source <- function(source) {
   source <- given(source, "source")
   if (!inherits(source, "vetusta_source")) {
-    vetusta_stop("want", "`source` must be a source.", todo = "read one with source_card()")
+    vetusta_stop("argument", "`source` must be a source.", todo = "read one with source_card()")
   }
 }
 
 check_symbols <- function(symbols) {
   symbols <- given(symbols, "symbols")
   if (!is.character(symbols) || !length(symbols)) {
-    vetusta_stop("want", "There are no symbols in the want.",
+    vetusta_stop("argument", "There are no symbols in the query.",
       todo = "name at least one, as in c(\"KELD\", \"TAMX\")")
   }
   symbols <- trimws(symbols)
   if (anyNA(symbols) || any(!nzchar(symbols))) {
-    vetusta_stop("want", "One of the symbols is empty.", todo = "leave it out")
+    vetusta_stop("argument", "One of the symbols is empty.", todo = "leave it out")
   }
   # such a name would be a step in a path, and lead to another place
   if (any(symbols %in% c(".", ".."))) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("\"", symbols[symbols %in% c(".", "..")][1], "\" is no symbol and no key."),
       todo = "leave it out")
   }
@@ -66,18 +66,18 @@ check_symbols <- function(symbols) {
 pick_dataset <- function(source, name) {
   fitting <- Filter(gives_bars, source$datasets)
   if (!length(fitting)) {
-    vetusta_stop("want", paste0("The source ", source$source, " has no dataset of bars."),
+    vetusta_stop("argument", paste0("The source ", source$source, " has no dataset of bars."),
       where = source$file,
       todo = "add a dataset to its card, or ask another source")
   }
   if (is.null(name) && length(fitting) > 1) {
-    vetusta_stop("want", paste0("The source ", source$source, " has several datasets of bars."),
+    vetusta_stop("argument", paste0("The source ", source$source, " has several datasets of bars."),
       todo = paste0("name one: ", paste(names(fitting), collapse = ", ")))
   }
   if (is.null(name)) fitting[[1]] else fitting[[check_choice(name, "dataset", names(fitting))]]
 }
 
-# A dataset that lists its intervals has no others; the list is refused before any call is spent.
+# A dataset that lists its intervals has no others; the list is refused before any request is spent.
 check_dataset_interval <- function(dataset, interval) {
   rules <- Filter(function(name) (dataset$parameters[[name]]$gives %||% name) == "interval",
     names(dataset$parameters))
@@ -85,7 +85,7 @@ check_dataset_interval <- function(dataset, interval) {
   words <- vapply(words,
     function(word) tryCatch(time_interval(word)$iso, vetusta_error = function(e) word), "")
   if (length(words) && !interval$iso %in% words) {
-    vetusta_stop("want",
+    vetusta_stop("argument",
       paste0("The dataset ", dataset$name, " has no bars of ", format(interval), "."),
       todo = paste0("choose one of: ",
         paste(vapply(words,
@@ -95,13 +95,13 @@ check_dataset_interval <- function(dataset, interval) {
   }
 }
 
-want_window <- function(source, span, from, to, now) {
+query_window <- function(source, span, from, to, now) {
   if (!is.null(span) && !is.null(from)) {
-    vetusta_stop("want", "A want has a span or a from, never both.",
+    vetusta_stop("argument", "A query has a span or a from, never both.",
       todo = "leave out `span` or `from`")
   }
   if (is.null(span) && is.null(from)) {
-    vetusta_stop("want", "A want needs a span or a from.",
+    vetusta_stop("argument", "A query needs a span or a from.",
       todo = "give span = \"10 days\", or from = \"2026-03-12\"")
   }
   # a second is fine enough for now
@@ -111,13 +111,13 @@ want_window <- function(source, span, from, to, now) {
   start <- if (is.null(span)) time_instant(from, source$zone, name = "from")
   else shift_instant(clipped$to, time_interval(span, "span"), -1, source$zone)
   if (start >= end) {
-    vetusta_stop("want",
-      paste0("The want begins (", format_instant(start), ") at or after its end (",
+    vetusta_stop("argument",
+      paste0("The query begins (", format_instant(start), ") at or after its end (",
         format_instant(end), ")."), todo = "swap `from` and `to`, or correct one")
   }
   if (start >= clipped$to) {
-    vetusta_stop("want",
-      paste0("The want begins (", format_instant(start), ") after the newest data there is (",
+    vetusta_stop("argument",
+      paste0("The query begins (", format_instant(start), ") after the newest data there is (",
         format_instant(clipped$to), ")."), todo = "choose an earlier `from`")
   }
   list(from = start, to = clipped$to, notes = clipped$notes)
@@ -140,76 +140,76 @@ clip_end <- function(source, end, now, said) {
 }
 
 #' @export
-want_calls.vetusta_want_bars <- function(want, archive) plan_bars(want, archive)
+query_requests.vetusta_query_bars <- function(query, archive) plan_bars(query, archive)
 
 #' @export
-want_chain.vetusta_want_bars <- function(want, call, noted = function(kind, key) NULL) {
-  symbols <- call$symbols[[1]]
-  to <- call$to
+query_chain.vetusta_query_bars <- function(query, planned, noted = function(kind, key) NULL) {
+  symbols <- planned$symbols[[1]]
+  to <- planned$to
   # the last bar of the window bears its end, which lies on the window's
-  if (identical(want$dataset$bar_time, "end")) {
-    to <- shift_instant(to, want$interval, 1, want$source$zone)
+  if (identical(query$dataset$bar_time, "end")) {
+    to <- shift_instant(to, query$interval, 1, query$source$zone)
   }
-  asked <- aligned_window(call$from, to, want$dataset, want$source$zone)
-  known <- c(call$keys[[1]], asked, list(symbol = symbols[1], symbols = symbols,
-    interval = want$interval$iso, session = want$session, largest_page = want$dataset$largest_page))
-  ordinary_chain(want, call, known, windowed = has_window(want$dataset), noted)
+  asked <- aligned_window(planned$from, to, query$dataset, query$source$zone)
+  known <- c(planned$keys[[1]], asked, list(symbol = symbols[1], symbols = symbols,
+    interval = query$interval$iso, session = query$session, largest_page = query$dataset$largest_page))
+  ordinary_chain(query, planned, known, windowed = has_window(query$dataset), noted)
 }
 
 # A stretch of bars shrinks while somebody collects it: what is claimed there are the series, of
 # all sessions, and what is left
 # shows afterwards.
 #' @export
-want_claim.vetusta_want_bars <- function(want, chain) {
-  source <- want$source$source
+query_claim.vetusta_query_bars <- function(query, chain) {
+  source <- query$source$source
   # a hole that is asked for again does not shrink: who asked since has seen what is there
-  if (isTRUE(chain$call$again)) {
-    return(list(name = claim_name(source, want$dataset$name, "again", chain$start), shows = FALSE))
+  if (isTRUE(chain$planned$again)) {
+    return(list(name = claim_name(source, query$dataset$name, "again", chain$start), shows = FALSE))
   }
-  name <- if (chain$windowed) claim_name(source, want$dataset$name, want$interval$iso,
+  name <- if (chain$windowed) claim_name(source, query$dataset$name, query$interval$iso,
     chain$symbols)
-  else claim_name(source, want$dataset$name, chain$start)
+  else claim_name(source, query$dataset$name, chain$start)
   list(name = name, shows = chain$windowed)
 }
 
 #' @export
-want_rest.vetusta_want_bars <- function(want, chain, covered) {
-  held <- covered(want_cover_keys(want, chain))
+query_rest.vetusta_query_bars <- function(query, chain, covered) {
+  held <- covered(query_cover_keys(query, chain))
   left <- missing_of(list(from = chain$from, to = chain$to),
-    bars_cover_keys(chain$symbols[1], want), held)
+    bars_cover_keys(chain$symbols[1], query), held)
   for (symbol in chain$symbols[-1]) {
     left <- rbind(left,
-      missing_of(list(from = chain$from, to = chain$to), bars_cover_keys(symbol, want), held))
+      missing_of(list(from = chain$from, to = chain$to), bars_cover_keys(symbol, query), held))
   }
-  call_rest(chain$call, kept_rest(left, want, chain))
+  planned_rest(chain$planned, kept_rest(left, query, chain))
 }
 
 #' @export
-want_cover_keys.vetusta_want_bars <- function(want, chain) bars_cover_keys(chain$symbols, want)
+query_cover_keys.vetusta_query_bars <- function(query, chain) bars_cover_keys(chain$symbols, query)
 
 # The keys under which a symbol's stretches are held: all sessions cover the regular one too.
-bars_cover_keys <- function(symbols, want) {
-  unlist(lapply(unique(c(want$session, "all")),
-    function(session) bars_cover_key(symbols, want$interval$iso, session)))
+bars_cover_keys <- function(symbols, query) {
+  unlist(lapply(unique(c(query$session, "all")),
+    function(session) bars_cover_key(symbols, query$interval$iso, session)))
 }
 
 #' @export
-want_empty_page.vetusta_want_bars <- function(want, chain, calendar) {
-  nothing <- list(columns = empty_columns(want$dataset), rows = 0L, faults = no_faults)
-  page_make(want_tidy(want, calendar, chain$symbols, nothing)$rows)
+query_empty_page.vetusta_query_bars <- function(query, chain, calendar) {
+  nothing <- list(columns = empty_columns(query$dataset), rows = 0L, faults = no_faults)
+  page_make(query_tidy(query, calendar, chain$symbols, nothing)$rows)
 }
 
 #' @export
-want_tidy.vetusta_want_bars <- function(want, calendar, symbols, decoded) {
-  rows <- decoded_rows(want, symbols, decoded)
+query_tidy.vetusta_query_bars <- function(query, calendar, symbols, decoded) {
+  rows <- decoded_rows(query, symbols, decoded)
   notes <- apart_note(attr(rows, "apart"))
-  rows <- complete_bars(rows, calendar, want$interval, want$source$zone, want$dataset$bar_time)
+  rows <- complete_bars(rows, calendar, query$interval, query$source$zone, query$dataset$bar_time)
   others <- other_symbols(rows$symbol, symbols)
   judged <- bars_faults(rows)
   judged <- faults_joined(judged, doubled_bars(rows, c(judged$row, decoded$faults$row),
     decoded$at))
   if (length(others)) judged <- faults_joined(other_rows(rows, symbols), judged)
-  list(rows = rows, faults = page_faults(rows, decoded, want$dataset, judged), others = others,
+  list(rows = rows, faults = page_faults(rows, decoded, query$dataset, judged), others = others,
     notes = notes)
 }
 
@@ -241,18 +241,18 @@ other_rows <- function(rows, symbols) {
 faults_joined <- function(a, b) if (!nrow(a)) b else if (!nrow(b)) a else rbind(a, b)
 
 #' @export
-want_parcel.vetusta_want_bars <- function(want, chain, page, good) {
+query_parcel.vetusta_query_bars <- function(query, chain, page, good) {
   if (!nrow(good)) {
     return(NULL)
   }
-  archive_parcel("bars", good, frequency = want$interval$iso)
+  archive_parcel("bars", good, frequency = query$interval$iso)
 }
 
 # What is covered is told of the symbols asked for, also where one has no rows. A bar that has not
 # ended is not covered: it is
 # asked for again the next time.
 #' @export
-want_covered.vetusta_want_bars <- function(want, chain, good, whole) {
+query_covered.vetusta_query_bars <- function(query, chain, good, whole) {
   if (is.null(chain$from)) {
     return(NULL)
   }
@@ -268,67 +268,67 @@ want_covered.vetusta_want_bars <- function(want, chain, good, whole) {
       min(cover[2], as.numeric(good$time)[open & good$symbol == symbol])
     }, 0)
   }
-  key <- bars_cover_key(chain$symbols, want$interval$iso, want$session)
+  key <- bars_cover_key(chain$symbols, query$interval$iso, query$session)
   held <- ends > cover[1]
   list_frame(list(key = key[held], start = rep(cover[1], sum(held)), end = ends[held]))
 }
 
 #' @export
-want_place.vetusta_want_bars <- function(want, chain) {
+query_place.vetusta_query_bars <- function(query, chain) {
   key <- function(sessions) {
     unlist(lapply(sessions, function(name) {
-      bars_cover_key(chain$symbols, want$interval$iso, name)
+      bars_cover_key(chain$symbols, query$interval$iso, name)
     }))
   }
   # all sessions have the regular one in them
-  list(keys = key(want$session), settles = key(if (want$session == "all") c("all", "regular")
-  else want$session), start = chain$start, from = chain$from, to = chain$to)
+  list(keys = key(query$session), settles = key(if (query$session == "all") c("all", "regular")
+  else query$session), start = chain$start, from = chain$from, to = chain$to)
 }
 
 #' @export
-want_notes.vetusta_want_bars <- function(want, chain) NULL
+query_notes.vetusta_query_bars <- function(query, chain) NULL
 
 #' @export
-want_table.vetusta_want_bars <- function(want, page, rows) without_notes(bars_frame(rows))
+query_table.vetusta_query_bars <- function(query, page, rows) without_notes(bars_frame(rows))
 
 #' @export
-want_round.vetusta_want_bars <- function(want) NULL
+query_round.vetusta_query_bars <- function(query) NULL
 
 #' @export
-want_failed.vetusta_want_bars <- function(want, chain) chain$symbols
+query_failed.vetusta_query_bars <- function(query, chain) chain$symbols
 
 #' @export
-want_without.vetusta_want_bars <- function(want, chain) chain$symbols
+query_without.vetusta_query_bars <- function(query, chain) chain$symbols
 
 # The symbols for which nothing came, now or ever.
 #' @export
-want_empty.vetusta_want_bars <- function(want, tally, sink) {
+query_empty.vetusta_query_bars <- function(query, tally, sink) {
   empty <- unique(tally_without(tally, tally$empty))
-  if (length(empty)) empty[!sink$has_bars(empty, want$interval$iso)] else empty
+  if (length(empty)) empty[!sink$has_bars(empty, query$interval$iso)] else empty
 }
 
 #' @export
-want_again.vetusta_want_bars <- function(want, tally) {
-  c(want$dataset$name,
+query_again.vetusta_query_bars <- function(query, tally) {
+  c(query$dataset$name,
   unique(tally$failed$symbol))
 }
 
 #' @export
-want_noun.vetusta_want_bars <- function(want) "bars"
+query_noun.vetusta_query_bars <- function(query) "bars"
 
 #' @export
-want_plan_text.vetusta_want_bars <- function(want, plan) {
-  head <- c(paste0("plan: bars of ", format(want$interval), " from ", want$source$title),
-    paste0("  window    ", format_instant(want$from), " to ", format_instant(want$to), ", session ",
-      want$session))
-  calls <- plan$calls
+query_plan_text.vetusta_query_bars <- function(query, plan) {
+  head <- c(paste0("plan: bars of ", format(query$interval), " from ", query$source$title),
+    paste0("  window    ", format_instant(query$from), " to ", format_instant(query$to), ", session ",
+      query$session))
+  requests <- plan$requests
   # where the card does not say how long pages are, nobody knows how many there will be
-  open <- (want$dataset$next_page$by %||% "none") != "none" && is.null(want$dataset$largest_page)
+  open <- (query$dataset$next_page$by %||% "none") != "none" && is.null(query$dataset$largest_page)
   requests <- paste0("  requests  ", if (open) "at least ", thousands(plan$pages), " for ",
-    counted(length(unique(unlist(calls$symbols))), "symbol"),
+    counted(length(unique(unlist(requests$symbols))), "symbol"),
     ", at most ", thousands(plan$rows), " bars")
-  table <- data.frame(symbol = calls$label, from = format_instant(calls$from),
-    to = format_instant(calls$to),
-    bars = calls$rows, requests = calls$pages)
+  table <- data.frame(symbol = requests$label, from = format_instant(requests$from),
+    to = format_instant(requests$to),
+    bars = requests$rows, requests = requests$pages)
   plan_text(plan, head, requests, table)
 }

@@ -1,8 +1,8 @@
-# What a desk keeps: the wants that its file names, made into wants that can be planned.
+# What a desk keeps: the queries that its file names, made into queries that can be planned.
 
 #' What a desk keeps
 #'
-#' A desk's `wants:` say what is kept up to date, see the article docs/desk.md: each has a name, a
+#' A desk's `track:` say what is kept up to date, see the article docs/desk.md: each has a name, a
 #' source and a dataset, symbols or keys, a beginning, and how it is kept. [desk_refresh()] brings
 #' them up to date.
 #'
@@ -10,7 +10,7 @@
 #' @param archive An archive; by default the desk's own where it is there. Lists that are found
 #'   among
 #'   what is held are read from it.
-#' @return `desk_wants()`: a tibble with one row a want, in the order of the file: `want` (its
+#' @return `desk_tracked()`: a tibble with one row a query, in the order of the file: `query` (its
 #'   name),
 #'   `source`, `dataset`, `asked` (how many symbols, or keys, in words), `interval`, `from`,
 #'   `every`, `times` (texts, as they are written), `title`, and `problem`: why it cannot be asked
@@ -19,31 +19,31 @@
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "kept-desk"))
-#' desk_keep(desk, "shares", "quay", symbols = c("KELD", "TAMX"), interval = "1 minute",
+#' desk_track(desk, "shares", "quay", symbols = c("KELD", "TAMX"), interval = "1 minute",
 #'   from = "2026-03-12")
-#' desk_wants(desk_open(desk$folder))
-desk_wants <- function(desk, archive = NULL) {
+#' desk_tracked(desk_open(desk$folder))
+desk_tracked <- function(desk, archive = NULL) {
   check_desk(desk)
   archive <- archive %||% desk_archive(desk)
-  names <- names(desk$wants)
+  names <- names(desk$track)
   made <- lapply(names, function(name) {
     other_errors(
-      tryCatch(list(want = desk_want(desk, name, archive, only_held = TRUE)),
+      tryCatch(list(query = desk_query(desk, name, archive, only_held = TRUE)),
         vetusta_error = function(e) {
         list(problem = sub("[.]$", "", e$what))
       }), function(e) list(problem = conditionMessage(e)))
   })
   text <- function(part) {
-    vapply(desk$wants, function(entry) {
+    vapply(desk$track, function(entry) {
       if (is.null(entry[[part]])) NA_character_ else paste(entry[[part]], collapse = "; ")
     }, "", USE.NAMES = FALSE)
   }
-  as_rows(list(want = as.character(names), source = text("source"),
+  as_rows(list(query = as.character(names), source = text("source"),
     dataset = vapply(seq_along(names), function(i) {
-      made[[i]]$want$dataset$name %||% desk$wants[[i]]$dataset %||% NA_character_
+      made[[i]]$query$dataset$name %||% desk$track[[i]]$dataset %||% NA_character_
     }, ""),
     asked = vapply(made, function(one) {
-      if (is.null(one$want)) NA_character_ else desk_asked(one$want)
+      if (is.null(one$query)) NA_character_ else desk_asked(one$query)
     }, ""),
     interval = text("interval"), from = text("from"), every = text("every"), times = text("times"),
     title = text("title"),
@@ -51,11 +51,11 @@ desk_wants <- function(desk, archive = NULL) {
 }
 
 # "2 symbols", "3 stations", "STATE ORV"
-desk_asked <- function(want) {
-  if (is.null(want$keys) && length(want$symbols)) {
-    return(counted(length(want$symbols), "symbol"))
+desk_asked <- function(query) {
+  if (is.null(query$keys) && length(query$symbols)) {
+    return(counted(length(query$symbols), "symbol"))
   }
-  keys <- Filter(length, want$keys %||% want$selection)
+  keys <- Filter(length, query$keys %||% query$selection)
   if (!length(keys)) {
     return("everything")
   }
@@ -99,17 +99,17 @@ desk_archive <- function(desk, create = FALSE) {
   }
 }
 
-# File and line of a want or of a part of it.
+# File and line of a query or of a part of it.
 desk_place <- function(desk, part, name, keys = character()) {
   lines <- readLines(desk$file, warn = FALSE, encoding = "UTF-8")
   card_place(lines, desk$file, c(part, name, keys))
 }
 
-# A want of the desk as one that can be planned. What is wrong is told with file and line. With
-# `only_held` no call is made: what its source said of itself counts however old it is.
-desk_want <- function(desk, name, archive = NULL, now = Sys.time(), only_held = FALSE) {
-  entry <- desk$wants[[name]]
-  place <- function(keys = character()) desk_place(desk, "wants", name, keys)
+# A query of the desk as one that can be planned. What is wrong is told with file and line. With
+# `only_held` no request is made: what its source said of itself counts however old it is.
+desk_query <- function(desk, name, archive = NULL, now = Sys.time(), only_held = FALSE) {
+  entry <- desk$track[[name]]
+  place <- function(keys = character()) desk_place(desk, "track", name, keys)
   source <- at_place(desk_source(desk, entry$source, entry$account), place("source"))
   source$only_held <- only_held
   dataset <- at_place(desk_dataset(source, entry$dataset, names(entry)), place("dataset"))
@@ -120,20 +120,20 @@ desk_want <- function(desk, name, archive = NULL, now = Sys.time(), only_held = 
       if (length(list)) desk_list(desk, list, key %||% part, archive, place(c(part, key)))
     })
   asked$window <- lapply(asked$window, as.character)
-  want <- tryCatch(desk_ask(dataset, source, entry, asked), vetusta_error = function(e) {
+  query <- tryCatch(desk_ask(dataset, source, entry, asked), vetusta_error = function(e) {
     if (inherits(e, c("vetusta_error_desk", source_errors))) stop(e)
     vetusta_stop("desk", e$what, where = paste(c(e$where, place()), collapse = "; "), todo = e$todo)
   })
-  desk_manner(want, entry)
+  desk_manner(query, entry)
 }
 
-# How a want is kept: how far back it is asked again, and not more often than.
-desk_manner <- function(want, entry) {
+# How a query is kept: how far back it is asked again, and not more often than.
+desk_manner <- function(query, entry) {
   overlap <- entry$overlap
-  want$overlap <- if (is.null(overlap)) want_overlap(want) else time_interval(overlap)$seconds
-  every <- entry$every %||% want$dataset$keep
-  want$every <- if (!is.null(every)) interval_seconds(time_interval(every)) else want_every(want)
-  want
+  query$overlap <- if (is.null(overlap)) query_overlap(query) else time_interval(overlap)$seconds
+  every <- entry$every %||% query$dataset$keep
+  query$every <- if (!is.null(every)) interval_seconds(time_interval(every)) else query_every(query)
+  query
 }
 
 # The dataset that is named, or the only one of bars where symbols are asked for.
@@ -143,7 +143,7 @@ desk_dataset <- function(source, name, words) {
     if (length(bars) == 1 && "symbols" %in% words) {
       return(bars[[1]])
     }
-    vetusta_stop("want", paste0("A want of ", source$source, " does not say of which dataset."),
+    vetusta_stop("argument", paste0("A query of ", source$source, " does not say of which dataset."),
       todo = if (length(source$datasets)) paste0("add dataset: with one of ",
         paste(names(source$datasets), collapse = ", ")) else "add dataset:")
   }
@@ -151,13 +151,13 @@ desk_dataset <- function(source, name, words) {
     return(source$datasets[[name]])
   }
   if (!speaks_sdmx(source)) {
-    vetusta_stop("want", paste0("The source ", source$source, " has no dataset \"", name, "\"."),
+    vetusta_stop("argument", paste0("The source ", source$source, " has no dataset \"", name, "\"."),
       todo = suggest_word(name, names(source$datasets)))
   }
   dataflow_named(name)
 }
 
-# A want of a dataset, by what kind of dataset it is.
+# A query of a dataset, by what kind of dataset it is.
 desk_ask <- function(dataset, source, entry, asked) UseMethod("desk_ask")
 
 #' @export
@@ -165,7 +165,7 @@ desk_ask.vetusta_dataset_bars <- function(dataset, source, entry, asked) {
   desk_needs(entry, "symbols", "symbols: with the symbols, as in [KELD, TAMX]")
   desk_needs(entry, "interval", "interval: as in 1 minute")
   desk_without(entry, c("keys", "history"), "bars")
-  do.call(want_bars, c(list(source, asked$list("symbols"), interval = entry$interval,
+  do.call(query_bars, c(list(source, asked$list("symbols"), interval = entry$interval,
     session = entry$session %||% "regular", dataset = dataset$name, now = asked$now), asked$window))
 }
 
@@ -173,27 +173,27 @@ desk_ask.vetusta_dataset_bars <- function(dataset, source, entry, asked) {
 desk_ask.vetusta_dataset_rows <- function(dataset, source, entry, asked) {
   desk_without(entry, c("symbols", "interval", "session", "history"), dataset$shape)
   keys <- lapply(stats::setNames(nm = names(entry$keys)), function(key) asked$list("keys", key))
-  do.call(want_rows, c(list(source, dataset$name), keys, list(now = asked$now), asked$window))
+  do.call(query_rows, c(list(source, dataset$name), keys, list(now = asked$now), asked$window))
 }
 
 #' @export
 desk_ask.vetusta_dataflow <- function(dataset, source, entry, asked) {
   desk_without(entry, c("symbols", "interval", "session", "span"), "statistics")
   keys <- lapply(stats::setNames(nm = names(entry$keys)), function(key) asked$list("keys", key))
-  do.call(want_observations, c(list(source, dataset$name, history = isTRUE(entry$history),
+  do.call(query_observations, c(list(source, dataset$name, history = isTRUE(entry$history),
     archive = asked$archive, keys = keys), asked$window))
 }
 
 desk_needs <- function(entry, part, todo) {
   if (is.null(entry[[part]])) {
-    vetusta_stop("want", paste0("A want of bars lacks `", part, "`."), todo = paste("add", todo))
+    vetusta_stop("argument", paste0("A query of bars lacks `", part, "`."), todo = paste("add", todo))
   }
 }
 
 desk_without <- function(entry, parts, shape) {
   wrong <- intersect(parts, names(entry))
   if (length(wrong)) {
-    vetusta_stop("want", paste0("`", wrong[1], "` says nothing of ", shape, "."),
+    vetusta_stop("argument", paste0("`", wrong[1], "` says nothing of ", shape, "."),
       todo = paste0("leave it out", if (wrong[1] == "symbols") "; rows are asked for by keys:"))
   }
 }

@@ -1,47 +1,47 @@
-# Wants put into a desk's file, and taken out of it.
+# Queries put into a desk's file, and taken out of it.
 
 #' Keep something in a desk
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param name The want's name: small letters, digits and hyphens.
+#' @param name The query's name: small letters, digits and hyphens.
 #' @param source A source of the desk.
 #' @param dataset The source's dataset; may be left out where there is one of bars.
 #' @param symbols Symbols of bars.
 #' @param keys A named list: keys of rows or dimensions of statistics, each with its values.
 #' @param ... How it is asked for and kept: `interval`, `session`, `from`, `to`, `span`, `account`,
 #'   `history`, `overlap`, `every`, `stale`, `times`, `title`; texts as in a `desk.yml`.
-#' @return `desk_keep()` and `desk_drop()` return the desk as its file now says, invisibly. The file
+#' @return `desk_track()` and `desk_drop()` return the desk as its file now says, invisibly. The file
 #'   is edited in place: remarks and everything else stay as they are.
 #' @section Errors: `vetusta_error_desk` for a name that is taken or not there, a word or value that
 #'   cannot be, or a file that cannot be written; the file is then as before.
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "another-desk"))
-#' desk <- desk_keep(desk, "shares", "quay", symbols = "KELD", interval = "1 day", span = "1 year")
+#' desk <- desk_track(desk, "shares", "quay", symbols = "KELD", interval = "1 day", span = "1 year")
 #' desk <- desk_drop(desk, "shares")
-desk_keep <- function(desk, name, source, dataset = NULL, symbols = NULL, keys = list(), ...) {
+desk_track <- function(desk, name, source, dataset = NULL, symbols = NULL, keys = list(), ...) {
   check_desk(desk)
   check_text(name, "name", "desk")
   check_text(source, "source", "desk")
   with_locked_file(desk$file, function() {
-    desk_keep_entry(desk, name, source, dataset, symbols, keys, ...)
+    desk_track_entry(desk, name, source, dataset, symbols, keys, ...)
   })
 }
 
-desk_keep_entry <- function(desk, name, source, dataset, symbols, keys, ...) {
+desk_track_entry <- function(desk, name, source, dataset, symbols, keys, ...) {
   desk <- desk_open(desk$folder)
-  if (name %in% names(desk$wants)) {
-    vetusta_stop("desk", paste0("The desk has a want of the name \"", name, "\"."),
-      where = desk_place(desk, "wants", name), todo = "choose another name, or drop that one first")
+  if (name %in% names(desk$track)) {
+    vetusta_stop("desk", paste0("The desk has a query of the name \"", name, "\"."),
+      where = desk_place(desk, "track", name), todo = "choose another name, or drop that one first")
   }
   entry <- c(list(source = source, dataset = dataset, symbols = symbols,
     keys = if (length(keys)) keys), list(...))
   entry <- entry[lengths(entry) > 0]
-  desk_edit(desk, function(lines) desk_text_add(lines, "wants", name, entry),
-    c(desk$wants, stats::setNames(list(entry), name)), paste0("The want ", name))
+  desk_edit(desk, function(lines) desk_text_add(lines, "track", name, entry),
+    c(desk$track, stats::setNames(list(entry), name)), paste0("The query ", name))
 }
 
-#' @rdname desk_keep
+#' @rdname desk_track
 #' @export
 desk_drop <- function(desk, name) {
   check_desk(desk)
@@ -51,22 +51,22 @@ desk_drop <- function(desk, name) {
 
 desk_drop_entry <- function(desk, name) {
   desk <- desk_open(desk$folder)
-  if (!name %in% names(desk$wants)) {
-    vetusta_stop("desk", paste0("The desk has no want \"", name, "\"."), where = desk$file,
-      todo = suggest_word(name, names(desk$wants)), usage = TRUE)
+  if (!name %in% names(desk$track)) {
+    vetusta_stop("desk", paste0("The desk has no query \"", name, "\"."), where = desk$file,
+      todo = suggest_word(name, names(desk$track)), usage = TRUE)
   }
-  desk_edit(desk, function(lines) desk_text_drop(lines, "wants", name),
-    desk$wants[names(desk$wants) != name], paste0("The desk without ", name))
+  desk_edit(desk, function(lines) desk_text_drop(lines, "track", name),
+    desk$track[names(desk$track) != name], paste0("The desk without ", name))
 }
 
-# The desk's file with other wants; checked as a whole before it is written.
-desk_edit <- function(desk, edit, wants, what) {
+# The desk's file with other queries; checked as a whole before it is written.
+desk_edit <- function(desk, edit, queries, what) {
   lines <- edit(readLines(desk$file, warn = FALSE, encoding = "UTF-8"))
   content <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),
     vetusta_error = function(e) NULL)
   if (!is.null(content)) {
     desk_check(content, function(keys) paste(keys, collapse = ", "))
   }
-  desk_text_write(desk, lines, wants, what)
+  desk_text_write(desk, lines, queries, what)
   invisible(desk_open(desk$folder))
 }

@@ -1,12 +1,12 @@
-#' Cut a want into calls
+#' Cut a query into requests
 #'
-#' Says what a want takes before the first call is made. What the archive already holds is not
+#' Says what a query takes before the first request is made. What the archive already holds is not
 #' asked for again.
 #'
-#' @param want A want, see [want_bars()].
+#' @param query A query, see [query_bars()].
 #' @param archive An archive, or `NULL` to plan as if nothing were held.
 #' @param again Whether to ask for all of the window, whatever is stored of it.
-#' @return A `vetusta_plan`: a list with `want`, `calls` (a data frame with one row a range to
+#' @return A `vetusta_plan`: a list with `query`, `requests` (a data frame with one row a range to
 #'   page through: `symbol`, `from`, `to`
 #'   (`POSIXct`, UTC), `rows` and `pages` expected at most; for rows that are no bars the pages are
 #'   at least so many), `pages`
@@ -16,71 +16,71 @@
 #'   each quota of a day or a month: used, left, the part that this takes, the day it ends),
 #'   `held` (symbols that need nothing) and `open` (what is asked for again because an earlier run
 #'   could not prove it complete, as of [archive_incomplete()]).
-#' @section Errors: `vetusta_error_want` for something that is no want.
+#' @section Errors: `vetusta_error_argument` for something that is no query.
 #' @export
 #' @examples
-#' want <- want_bars(source_card("quay"), c("KELD", "TAMX"), interval = "1 minute", from =
+#' query <- query_bars(source_card("quay"), c("KELD", "TAMX"), interval = "1 minute", from =
 #' "2026-03-12", to = "2026-03-26")
-#' plan_calls(want)
-plan_calls <- function(want, archive = NULL, again = FALSE) {
-  if (missing(want) || !inherits(want, "vetusta_want")) {
-    vetusta_stop("want", "A plan is made from a want.",
-      todo = "make one with want_bars() or want_rows()")
+#' plan_requests(query)
+plan_requests <- function(query, archive = NULL, again = FALSE) {
+  if (missing(query) || !inherits(query, "vetusta_query")) {
+    vetusta_stop("argument", "A plan is made from a query.",
+      todo = "make one with query_bars() or query_rows()")
   }
   if (!is.null(archive)) check_archive(archive)
-  want$again <- if (check_flag(again, "again")) TRUE
-  asked <- want
-  if (!is.null(archive)) asked$open <- open_of(archive, want)
-  calls <- want_calls(asked, archive)
-  if (!again) calls <- kept_calls(asked, still_to_ask(asked, calls, archive), archive)
-  limits <- want$source$limits
-  taken <- if (is.null(archive)) no_calls_made else store_tokens(archive, want$source$source)
-  weight <- call_weight(want$dataset)
-  pages <- sum(calls$pages)
+  query$again <- if (check_flag(again, "again")) TRUE
+  asked <- query
+  if (!is.null(archive)) asked$open <- open_of(archive, query)
+  requests <- query_requests(asked, archive)
+  if (!again) requests <- kept_requests(asked, still_to_ask(asked, requests, archive), archive)
+  limits <- query$source$limits
+  taken <- if (is.null(archive)) no_requests_made else store_tokens(archive, query$source$source)
+  weight <- request_weight(query$dataset)
+  pages <- sum(requests$pages)
   structure(
-    list(want = want, calls = calls, pages = pages, rows = sum(calls$rows),
+    list(query = query, requests = requests, pages = pages, rows = sum(requests$rows),
       seconds = limit_least_seconds(pages, limits, weight),
-      bytes = plan_bytes(archive, want, pages),
+      bytes = plan_bytes(archive, query, pages),
       quotas = limit_quotas(pages, limits, taken, if (is.null(archive)) now_seconds()
       else store_now(archive), weight),
-      held = setdiff(want$symbols, unlist(calls$symbols)),
-      open = open_of_calls(archive, asked, calls), with_archive = !is.null(archive) && !again),
+      held = setdiff(query$symbols, unlist(requests$symbols)),
+      open = open_of_requests(archive, asked, requests), with_archive = !is.null(archive) && !again),
     class = "vetusta_plan"
   )
 }
 
-# What a call of a dataset counts for, where limits go by weight.
-call_weight <- function(dataset) dataset$weight %||% 1
+# What a request of a dataset counts for, where limits go by weight.
+request_weight <- function(dataset) dataset$weight %||% 1
 
 # From what the pages of this dataset took before; unknown before the first.
-plan_bytes <- function(archive, want, pages) {
-  bytes <- if (!is.null(archive)) store_page_bytes(archive, want$source$source, want$dataset$name)
+plan_bytes <- function(archive, query, pages) {
+  bytes <- if (!is.null(archive)) store_page_bytes(archive, query$source$source, query$dataset$name)
   if (length(bytes)) stats::median(bytes) * pages else NA_real_
 }
 
-# Less the calls that were made since a round began that is not at its end, and those whose rows
+# Less the requests that were made since a round began that is not at its end, and those whose rows
 # are kept for a while.
-still_to_ask <- function(want, calls, archive) {
-  round <- want_round(want)
-  if (is.null(round) || is.null(archive) || !nrow(calls)) {
-    return(calls)
+still_to_ask <- function(query, requests, archive) {
+  round <- query_round(query)
+  if (is.null(round) || is.null(archive) || !nrow(requests)) {
+    return(requests)
   }
-  source <- want$source$source
-  began <- store_notes(archive, "round", source, want$dataset$name, round)$at
-  keep <- want$every %||% if (!is.null(want$dataset$keep)) {
-    interval_seconds(time_interval(want$dataset$keep, "keep"))
+  source <- query$source$source
+  began <- store_notes(archive, "round", source, query$dataset$name, round)$at
+  keep <- query$every %||% if (!is.null(query$dataset$keep)) {
+    interval_seconds(time_interval(query$dataset$keep, "keep"))
   }
   fresh <- c(began, if (!is.null(keep)) now_seconds() - keep)
   if (!length(fresh)) {
-    return(calls)
+    return(requests)
   }
-  asked <- store_notes(archive, "asked", source, want$dataset$name)
-  made <- setdiff(asked$key[asked$at >= min(fresh)], open_of(archive, want)$start)
+  asked <- store_notes(archive, "asked", source, query$dataset$name)
+  made <- setdiff(asked$key[asked$at >= min(fresh)], open_of(archive, query)$start)
   if (!length(made)) {
-    return(calls)
+    return(requests)
   }
-  start <- vapply(seq_len(nrow(calls)), function(i) want_chain(want, calls[i, ])$start, "")
-  calls[!start %in% made, , drop = FALSE]
+  start <- vapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ])$start, "")
+  requests[!start %in% made, , drop = FALSE]
 }
 
 #' @export
@@ -89,12 +89,12 @@ print.vetusta_plan <- function(x, ...) {
   invisible(x)
 }
 
-format_plan <- function(plan) want_plan_text(plan$want, plan)
+format_plan <- function(plan) query_plan_text(plan$query, plan)
 
-# A plan of calls to an ordinary source: head, what it takes, and its first calls.
+# A plan of requests to an ordinary source: head, what it takes, and its first requests.
 plan_text <- function(plan, head, requests, table) {
-  notes <- if (length(plan$want$notes)) paste0("  note      ", plan$want$notes)
-  count <- nrow(plan$calls)
+  notes <- if (length(plan$query$notes)) paste0("  note      ", plan$query$notes)
+  count <- nrow(plan$requests)
   if (!count) {
     return(c(head, "  requests  none: the archive holds all of it", notes))
   }
@@ -124,7 +124,7 @@ plan_open <- function(plan) {
 
 # The least time that the limits allow, and what the quotas are.
 plan_costs <- function(plan) {
-  limits <- plan$want$source$limits
+  limits <- plan$query$source$limits
   time <- if (plan$seconds < 1) "as fast as the service answers"
   else paste("at least", format_seconds(plan$seconds))
   bound <- if (length(limits)) paste0(" at ",

@@ -1,42 +1,42 @@
-# Collecting observations by name: one message a call; what is too large for the service is cut and
+# Collecting observations by name: one message a request; what is too large for the service is cut and
 # asked for again in pieces.
 
 #' @export
-want_calls.vetusta_want_observations <- function(want, archive) plan_observations(want, archive)
+query_requests.vetusta_query_observations <- function(query, archive) plan_observations(query, archive)
 
 #' @export
-want_chain.vetusta_want_observations <- function(want, call, noted = function(kind, key) NULL) {
-  keys <- call$keys[[1]]
+query_chain.vetusta_query_observations <- function(query, planned, noted = function(kind, key) NULL) {
+  keys <- planned$keys[[1]]
   chain <- list(
-    call = call, known = keys, symbols = character(), label = piece_label(keys),
+    planned = planned, known = keys, symbols = character(), label = piece_label(keys),
     asked = now_seconds(), attempt = 1, page = 1,
     before = 0, not_before = 0, seen = character(), resumed = FALSE, direction = NA_character_,
     renewed = FALSE,
     windowed = TRUE, noted = noted, proof = proof_make(),
-    formats = want$source$sdmx$formats %||% names(sdmx_formats[[want$source$sdmx$version]])
+    formats = query$source$sdmx$formats %||% names(sdmx_formats[[query$source$sdmx$version]])
   )
-  chain <- observation_request(want, chain)
+  chain <- observation_request(query, chain)
   if (!chain$updates) chain$proof$total <- if (isTRUE(keys$count > 0)) keys$count
   chain
 }
 
-observation_request <- function(want, chain) {
-  query <- c(list(startPeriod = chain$known$start, endPeriod = chain$known$end), want$query)
-  address <- function(query) {
-    sdmx_data_address(want$source, want$about$flow, chain$known$selection,
-    query)
+observation_request <- function(query, chain) {
+  parameters <- c(list(startPeriod = chain$known$start, endPeriod = chain$known$end),
+    query$parameters)
+  url <- function(parameters) {
+    sdmx_data_url(query$source, query$about$flow, chain$known$selection, parameters)
   }
-  chain$start <- address(query)
-  plain <- is.null(query$updatedAfter) && is.null(query$includeHistory)
-  before <- if (isTRUE(want$source$sdmx$updates) && plain) chain$noted("refreshed", chain$start)
-  if (!is.null(before)) query$updatedAfter <- format_instant(floor(before$at))
+  chain$start <- url(parameters)
+  plain <- is.null(parameters$updatedAfter) && is.null(parameters$includeHistory)
+  before <- if (isTRUE(query$source$sdmx$updates) && plain) chain$noted("refreshed", chain$start)
+  if (!is.null(before)) parameters$updatedAfter <- format_instant(floor(before$at))
   chain$updates <- !is.null(before)
   # what was deleted can be said in every form but the first version of CSV
-  if (chain$updates && !sdmx_is_3(want$source)) {
+  if (chain$updates && !sdmx_is_3(query$source)) {
     chain$formats <- c(setdiff(chain$formats, "csv"), intersect(chain$formats, "csv"))
   }
-  headers <- list(Accept = accept_of(want$source, chain$formats))
-  chain$request <- list(address = address(query), method = "GET", body = NULL, headers = headers)
+  headers <- list(Accept = accept_of(query$source, chain$formats))
+  chain$request <- list(url = url(parameters), method = "GET", body = NULL, headers = headers)
   chain
 }
 
@@ -46,21 +46,21 @@ accept_of <- function(source, formats) {
 }
 
 #' @export
-want_claim.vetusta_want_observations <- function(want, chain) {
-  list(name = claim_name(want$source$source, want$dataset$name, chain$start), shows = FALSE)
+query_claim.vetusta_query_observations <- function(query, chain) {
+  list(name = claim_name(query$source$source, query$dataset$name, chain$start), shows = FALSE)
 }
 
 #' @export
-want_refused.vetusta_want_observations <- function(want, chain, response) {
+query_refused.vetusta_query_observations <- function(query, chain, response) {
   status <- response$status
   if (status %in% c(413, 414, 510) || (status %in% c(400, 403, 500) &&
     grepl(large_words, body_excerpt(response$body), ignore.case = TRUE))) {
-    return(observation_parts(want, chain, status))
+    return(observation_parts(query, chain, status))
   }
   if (status %in% c(406, 415) && length(chain$formats) > 1) {
     message <- paste("the service does not send", chain$formats[1])
     chain$formats <- chain$formats[-1]
-    chain$request$headers$Accept <- accept_of(want$source, chain$formats)
+    chain$request$headers$Accept <- accept_of(query$source, chain$formats)
     return(list(outcome = "retried", message = message, chains = list(chain)))
   }
   if (status == 404) {
@@ -73,10 +73,10 @@ want_refused.vetusta_want_observations <- function(want, chain, response) {
 large_words <- paste0("too (large|long|many|big)|size limit|exceed|limit of [0-9]|",
   "(maximum|larger|more) (number|than)|narrow|reduce")
 
-observation_parts <- function(want, chain, status = 413) {
-  # what brings the address down is fewer codes, and not a shorter time
-  long <- status == 414 || nchar(chain$request$address) > address_long
-  parts <- halve_call(want, chain$known, long) %||% if (long) halve_call(want, chain$known)
+observation_parts <- function(query, chain, status = 413) {
+  # what brings the URL down is fewer codes, and not a shorter time
+  long <- status == 414 || nchar(chain$request$url) > url_long
+  parts <- halve_planned(query, chain$known, long) %||% if (long) halve_planned(query, chain$known)
   message <- "too large for the service, asked for again in two parts"
   if (is.null(parts)) {
     return(list(outcome = "cut", message = message,
@@ -88,32 +88,32 @@ observation_parts <- function(want, chain, status = 413) {
     chain$label <- piece_label(part)
     chain$attempt <- 1
     chain$proof <- proof_make()
-    observation_request(want, chain)
+    observation_request(query, chain)
   })
   list(outcome = "cut", message = message, chains = chains,
-    notes = list(list(kind = "large", key = chain$start, value = if (long) "address"
+    notes = list(list(kind = "large", key = chain$start, value = if (long) "url"
     else "answer")))
 }
 
-# Addresses beyond this many characters are refused by many servers.
-address_long <- 8000
+# URLs beyond this many characters are refused by many servers.
+url_long <- 8000
 
 #' @export
-want_page.vetusta_want_observations <- function(want, chain, response, where, calendar, largest) {
-  dims <- want$about$dimensions
+query_page.vetusta_query_observations <- function(query, chain, response, where, calendar, largest) {
+  dims <- query$about$dimensions
   dimensions <- dims$id[dims$role != "time"]
   message <- if (response$status != 204) decode_sdmx(response$body, dimensions, where,
-    want$about$measures %||% "OBS_VALUE")
+    query$about$measures %||% "OBS_VALUE")
   if (isTRUE(message$several)) dimensions <- c(dimensions, measure_name(dimensions))
   # a message of notes alone says that there is nothing, or that there will be
   if (!is.null(message) && !length(message$obs$series) && length(message$notes)) {
     stop_on_notes(message$notes, where)
   }
-  tidy <- tidy_message(message, dimensions, want$about$attributes)
+  tidy <- tidy_message(message, dimensions, query$about$attributes)
   page_make(tidy$rows, tidy$faults,
     # a message that was cut off says so behind its data
     too_large = any(grepl("\\((413|510)\\)$", message$notes)),
-    notes = c(message$notes, tidy$notes, unknown_codes(tidy$series, want$about)),
+    notes = c(message$notes, tidy$notes, unknown_codes(tidy$series, query$about)),
     series = if (NROW(tidy$series)) tidy$series
     else list_frame(lapply(stats::setNames(nm = dimensions), function(name) character())),
     dimensions = dimensions, frequency = tidy$frequency,
@@ -130,7 +130,7 @@ stop_on_notes <- function(notes, where) {
 
 # The series of a message with their dimensions and what is said of them, and their rows.
 #' @export
-want_parcel.vetusta_want_observations <- function(want, chain, page, good) {
+query_parcel.vetusta_query_observations <- function(query, chain, page, good) {
   if (!nrow(good)) {
     return(NULL)
   }
@@ -158,13 +158,13 @@ want_parcel.vetusta_want_observations <- function(want, chain, page, good) {
 }
 
 #' @export
-want_notes.vetusta_want_observations <- function(want, chain) {
+query_notes.vetusta_query_observations <- function(query, chain) {
   list(list(kind = "asked", key = chain$start, value = ""),
     list(kind = "refreshed", key = chain$start, value = "", at = chain$asked))
 }
 
 #' @export
-want_table.vetusta_want_observations <- function(want, page, rows) {
+query_table.vetusta_query_observations <- function(query, page, rows) {
   rows <- rows[rows$status != "deleted", , drop = FALSE]
   key <- do.call(paste, c(unname(page$series[page$dimensions]), sep = "."))
   frame <- list(series = key[rows$series],
@@ -182,40 +182,40 @@ want_table.vetusta_want_observations <- function(want, page, rows) {
 }
 
 #' @export
-want_round.vetusta_want_observations <- function(want) {
-  asked <- c(want$selection, want$query,
-    list(from = want$window$from$text, to = want$window$to$text))
+query_round.vetusta_query_observations <- function(query) {
+  asked <- c(query$selection, query$parameters,
+    list(from = query$window$from$text, to = query$window$to$text))
   key_text(asked[lengths(asked) > 0])
 }
 
 #' @export
-want_again.vetusta_want_observations <- function(want, tally) NULL
+query_again.vetusta_query_observations <- function(query, tally) NULL
 
 #' @export
-want_noun.vetusta_want_observations <- function(want) "values"
+query_noun.vetusta_query_observations <- function(query) "values"
 
 #' @export
-want_plan_text.vetusta_want_observations <- function(want, plan) {
-  calls <- plan$calls
-  address <- vapply(seq_len(nrow(calls)), function(i) want_chain(want, calls[i, ])$request$address,
+query_plan_text.vetusta_query_observations <- function(query, plan) {
+  requests <- plan$requests
+  url <- vapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ])$request$url,
     "")
-  most <- want$source$sdmx$most_cells
+  most <- query$source$sdmx$most_cells
   cut <- if (plan$pages > 1 && !is.null(most)) paste0("; cut so that none has more than ",
     thousands(most))
-  window <- if (length(unlist(want$window))) {
-    paste0("  window    ", want$window$from$text %||% "the beginning", " to ",
-      want$window$to$text %||% "the end")
+  window <- if (length(unlist(query$window))) {
+    paste0("  window    ", query$window$from$text %||% "the beginning", " to ",
+      query$window$to$text %||% "the end")
   }
   c(
-    paste0("plan: ", want$dataset$name, " from ", want$source$title, ": ", want$about$title),
+    paste0("plan: ", query$dataset$name, " from ", query$source$title, ": ", query$about$title),
     window,
-    paste0("  key       ", sdmx_key(want$selection), "   (",
-      paste(names(want$selection), collapse = "."), ")"),
-    if (nrow(calls)) c(paste0("  requests  ", thousands(plan$pages), ", about ",
+    paste0("  key       ", sdmx_key(query$selection), "   (",
+      paste(names(query$selection), collapse = "."), ")"),
+    if (nrow(requests)) c(paste0("  requests  ", thousands(plan$pages), ", about ",
       thousands(plan$rows), " values", cut), plan_costs(plan))
     else "  requests  none: the archive holds all of it",
-    plan_open(plan), if (length(want$notes)) paste0("  note      ", want$notes), "",
-    paste0("  ", utils::head(address, 8)),
-    if (length(address) > 8) paste0("  and ", thousands(length(address) - 8), " more")
+    plan_open(plan), if (length(query$notes)) paste0("  note      ", query$notes), "",
+    paste0("  ", utils::head(url, 8)),
+    if (length(url) > 8) paste0("  and ", thousands(length(url) - 8), " more")
   )
 }

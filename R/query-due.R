@@ -1,0 +1,145 @@
+# What may be expected of a query by now, and which of the series that are held are its own.
+
+# Which rows of a catalogue of series are a query's.
+query_series <- function(query, held) UseMethod("query_series")
+
+#' @export
+query_series.vetusta_query_bars <- function(query, held) {
+  of_dataset(query, held) & held$frequency == query$interval$iso &
+    (held$key %in% bars_key(query$symbols, NA_character_) |
+    sub(":[^:]*$", "", held$key) %in% query$symbols)
+}
+
+# By the values of keys that name series, where they do.
+#' @export
+query_series.vetusta_query_rows <- function(query, held) {
+  here <- of_dataset(query, held)
+  named <- here & held$key %in% unlist(query$keys)
+  if (any(named)) named else here
+}
+
+#' @export
+query_series.vetusta_query_observations <- function(query, held) {
+  here <- of_dataset(query, held)
+  asked <- Filter(length, query$selection)
+  if (!any(here) || !length(asked)) {
+    return(here)
+  }
+  dimensions <- held_dimensions(held[here, ])
+  fits <- Reduce(`&`, lapply(names(asked), function(id) {
+    if (is.null(dimensions[[id]])) rep(TRUE, sum(here)) else dimensions[[id]] %in% asked[[id]]
+  }))
+  here[here] <- fits
+  here
+}
+
+of_dataset <- function(query, held) {
+  held$source == query$source$source & held$dataset == query$dataset$name
+}
+
+# list(expected, allowed, end_of, coverage): up to when values may be expected by now, how far a
+# query may be behind that, when a value's time ends, and the part that is held; `expected` is NULL
+# where rows have no time.
+query_due <- function(query, own) UseMethod("query_due")
+
+#' @export
+query_due.vetusta_query_bars <- function(query, own) {
+  calendar <- source_calendar(query$source)
+  interval <- query$interval
+  session <- if (query$session != "all" && !is.null(calendar)) main_session(calendar)
+  ends <- function(time) {
+    time <- utc(as.numeric(time))
+    if (is.null(calendar) || is_intraday(interval)) {
+      as.numeric(shift_instant(time, interval, 1, query$source$zone))
+    } else {
+      trading_ends(time, interval, calendar)
+    }
+  }
+  to <- as.numeric(kept_window(query, calendar)$to)
+  expected <- to
+  if (!is.null(calendar)) {
+    back <- max(20 * 86400, 2 * interval_seconds(interval))
+    times <- calendar_times(calendar, interval, utc(to - back), utc(to), session)
+    if (length(times)) expected <- max(ends(times[length(times)]))
+  }
+  list(expected = expected, allowed = if (is_intraday(interval)) 86400 else 3 * 86400,
+    end_of = ends, coverage = function(own, until) {
+      if (is.na(until)) until <- max(ends(max(own$last)))
+      window <- data.frame(from = query$from, to = utc(until))
+      # each side of a price is a series of its own
+      sides <- max(1, nrow(own) / length(unique(sub(":[^:]*$", "", own$key))), na.rm = TRUE)
+      count <- expected_rows(query, window, calendar) * length(query$symbols) * sides
+      if (!length(count) || count == 0) NA_real_ else min(1, sum(own$rows) / count)
+    })
+}
+
+#' @export
+query_due.default <- function(query, own) {
+  allowed <- max(86400, 2 * query$every)
+  if (!NROW(own)) {
+    return(list(allowed = allowed))
+  }
+  periods <- period_seconds[own$frequency]
+  period <- min(c(periods[!is.na(periods)], Inf))
+  if (!is.finite(period)) period <- 86400
+  to <- min(now_seconds(), as.numeric(query$to %||% Inf),
+    if (!is.null(query$window$to$last)) (as.numeric(query$window$to$last) + 1) * 86400 else Inf)
+  list(expected = to - to %% 86400, allowed = period * if (period <= 7 * 86400) 3 else 2,
+    end_of = function(time) as.numeric(time) + period,
+    coverage = function(own, until) {
+      each <- ifelse(is.na(period_seconds[own$frequency]), period, period_seconds[own$frequency])
+      count <- sum(round((own$last - own$first) / each) + 1)
+      min(1, sum(own$rows) / count)
+    })
+}
+
+# How long periods are, by their codes; of months and longer the mean.
+period_seconds <- 86400 * c(D = 1, W = 7, M = 30.436875, Q = 91.310625, T = 121.7475, S = 182.62125,
+  A = 365.2425)
+
+# How far a query has come.
+
+# Up to where all of a query is held: the earliest end of the stretches that begin with it, or when
+# what has no window was asked for last; NA where a part of it is not held at all.
+query_complete <- function(query, archive) UseMethod("query_complete")
+
+#' @export
+query_complete.vetusta_query_bars <- function(query, archive) {
+  keys <- bars_cover_keys(query$symbols, query)
+  covered <- covered_now(archive, query, keys)
+  covered$key <- rep(query$symbols, length.out = length(keys))[match(covered$key, keys)]
+  complete_until(covered, query$symbols, query$from)
+}
+
+#' @export
+query_complete.vetusta_query_rows <- function(query, archive) {
+  if (is.null(query$from)) {
+    return(asked_since(query, archive))
+  }
+  covered <- covered_now(archive, query)
+  keys <- unique(vapply(query_requests(query, NULL)$keys, key_text, ""))
+  complete_until(covered, keys, query$from)
+}
+
+#' @export
+query_complete.vetusta_query_observations <- function(query, archive) asked_since(query, archive)
+
+complete_until <- function(covered, keys, from) {
+  from <- as.numeric(from)
+  first <- covered[covered$start <= from & covered$end > from, ]
+  ends <- tapply(first$end, factor(first$key, unique(keys)), max)
+  if (anyNA(ends)) NA_real_ else min(ends)
+}
+
+asked_since <- function(query, archive) {
+  asked <- store_notes(archive, "asked", query$source$source, query$dataset$name)
+  starts <- query_starts(query, archive)
+  at <- asked$at[match(starts, asked$key)]
+  at[starts %in% open_of(archive, query)$start] <- NA
+  if (!length(at) || anyNA(at)) NA_real_ else min(at)
+}
+
+query_starts <- function(query, archive) {
+  requests <- query_requests(query, archive)
+  vapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ])$start, "")
+}
