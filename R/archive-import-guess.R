@@ -35,7 +35,7 @@ archive_import_guess <- function(file) {
     shape <- "bars"
     columns <- c(time = time, close = close, symbol = symbol)
     interval <- import_step(some[[time]], if (!is.null(symbol)) some[[symbol]])
-  } else if (all(c("entity", "item", "period_end", "value") %in% lower)) {
+  } else if (all(c("symbol", "item", "period_end", "value") %in% lower)) {
     shape <- "facts"
   } else if (!is.null(time) && length(numbers)) {
     shape <- "observations"

@@ -111,18 +111,18 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   lines <- rows$.line
   declared <- import_declared(rows[names(rows) != ".line"], types, file)
   rows <- import_typed(declared$rows, shape, c(text, names(types)))
-  faults <- rbind(import_faults(rows, shape), declared$faults)
-  faults <- faults[!duplicated(faults$row), ]
-  twice <- doubled_values(rows, shape, faults$row, lines)[c("row", "fault", "detail")]
+  rejected <- rbind(import_rejected(rows, shape), declared$rejected)
+  rejected <- rejected[!duplicated(rejected$row), ]
+  twice <- doubled_values(rows, shape, rejected$row, lines)[c("row", "reason", "detail")]
   twice$detail <- gsub(" in row ", " in line ", twice$detail, fixed = TRUE)
-  faults <- rbind(faults, twice)
-  faults <- faults[order(faults$row), ]
-  good <- if (nrow(faults)) rows[-faults$row, , drop = FALSE] else rows
-  told <- data.frame(symbol = rep(NA_character_, nrow(faults)), time = rep(NA_real_, nrow(faults)),
-    place = sprintf("%s, line %d", basename(file), as.integer(lines[faults$row])),
-    fault = faults$fault, detail = faults$detail)
+  rejected <- rbind(rejected, twice)
+  rejected <- rejected[order(rejected$row), ]
+  good <- if (nrow(rejected)) rows[-rejected$row, , drop = FALSE] else rows
+  told <- data.frame(symbol = rep(NA_character_, nrow(rejected)), time = rep(NA_real_, nrow(rejected)),
+    place = sprintf("%s, line %d", basename(file), as.integer(lines[rejected$row])),
+    reason = rejected$reason, detail = rejected$detail)
   counts <- store_put(archive, list(source = source, dataset = dataset, shape = shape,
-    faults = told, types = types,
+    rejected = told, types = types,
     rows = if (nrow(good)) archive_parcel(shape, good, at = now_seconds(), place = basename(file)),
     journal = list(run = "import", source = source, dataset = dataset, asked = now_seconds(),
       rows = nrow(good), outcome = "stored", url = basename(file))))
@@ -131,7 +131,7 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   invisible(structure(list(file = file, source = source, interval = "", read = nrow(rows),
     new = counts[["new"]], changed = counts[["changed"]], unchanged = counts[["unchanged"]],
     doubled = import_twice(good, counts),
-    rejected = data.frame(line = lines[faults$row], fault = faults$fault, detail = faults$detail)),
+    rejected = data.frame(line = lines[rejected$row], reason = rejected$reason, detail = rejected$detail)),
     class = "vetusta_import"))
 }
 
@@ -229,10 +229,10 @@ import_typed <- function(rows, shape, text = character()) {
 needs_value <- c(facts = TRUE)
 
 # What rows cannot be without: keys, times that can be read, numbers.
-import_faults <- function(rows, shape) {
-  judge <- function(bad, fault, shown) {
+import_rejected <- function(rows, shape) {
+  judge <- function(bad, reason, shown) {
     row <- which(bad)
-    data.frame(row = row, fault = rep(fault, length(row)),
+    data.frame(row = row, reason = rep(reason, length(row)),
       detail = sprintf("value %s", as.character(shown)[row]))
   }
   text <- attr(rows$value, "text")
@@ -249,7 +249,7 @@ import_faults <- function(rows, shape) {
     }),
     if (shape_is_series(shape)) list(judge(is.na(observation_times(rows$period)$time) &
       !is.na(rows$period), "period cannot be read", rows$period)))
-  all <- do.call(rbind, c(list(data.frame(row = integer(), fault = character(),
+  all <- do.call(rbind, c(list(data.frame(row = integer(), reason = character(),
     detail = character())), found))
   all[!duplicated(all$row), ][order(all$row[!duplicated(all$row)]), ]
 }

@@ -11,23 +11,23 @@ declared_values <- function(column, type) {
   list(value = value, bad = which(is.na(value) & !is.na(text)))
 }
 
-# Columns of an import as the types that it was told: list(rows, faults).
+# Columns of an import as the types that it was told: list(rows, rejected rows).
 import_declared <- function(rows, types, file) {
   for (name in setdiff(names(types), names(rows))) {
     vetusta_stop("import", paste0("The file has no column \"", name, "\", whose type is given."),
       where = file, todo = suggest_word(name, names(rows)))
   }
-  faults <- data.frame(row = integer(), fault = character(), detail = character())
+  rejected <- data.frame(row = integer(), reason = character(), detail = character())
   for (name in intersect(names(types), names(rows))) {
     was <- rows[[name]]
     read <- declared_values(was, types[[name]])
     rows[[name]] <- read$value
     if (length(read$bad)) {
-      faults <- rbind(faults, data.frame(row = read$bad, fault = paste(name, "is no",
+      rejected <- rbind(rejected, data.frame(row = read$bad, reason = paste(name, "is no",
         types[[name]]), detail = paste("value", as_text(was)[read$bad])))
     }
   }
-  list(rows = rows, faults = faults)
+  list(rows = rows, rejected = rejected)
 }
 
 check_types <- function(types) {

@@ -23,9 +23,9 @@
 #'   rejected. By default a column is text unless each of its values reads back as it is written.
 #' @return Invisibly a list of class `vetusta_import`: `file`, `source`, `interval`, `read`
 #'   (rows), `new`, `changed`, `unchanged`,
-#'   `rejected` (a data frame of the rows set aside: `line`, `fault`, `detail`). Importing the same
+#'   `rejected` (a data frame of the rejected rows: `line`, `reason`, `detail`). Importing the same
 #'   file again changes nothing;
-#'   rows with a fault are set aside among the archive's faults and not stored.
+#'   rejected rows are listed by `archive_rejected()` and not stored.
 #' @section Errors: `vetusta_error_import` for a file that is not there, is empty, or lacks a
 #'   column; nothing is stored then.
 #' @export
@@ -64,7 +64,7 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   read <- import_joined(parts, file)
   declared <- import_declared(read$bars, types, file)
   read$bars <- declared$rows
-  read$faults <- rbind(read$faults, setdiff_rows(declared$faults, read$faults))
+  read$rejected <- rbind(read$rejected, setdiff_rows(declared$rejected, read$rejected))
   extra <- setdiff(names(read$bars), c(bars_columns, text, names(types)))
   read$bars[extra] <- lapply(as.list(read$bars)[extra], function(column) {
     if (!is.character(column) || all(is.na(column))) column
@@ -77,20 +77,20 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   if (is.null(read$bars$session)) {
     read$bars$session <- import_sessions(read$bars$time, calendar, interval)
   }
-  faults <- rbind(read$faults, setdiff_rows(bars_faults(read$bars), read$faults))
-  faults <- rbind(faults, import_doubled(read$bars, faults$row, read$line))
-  faults <- faults[order(faults$row), ]
+  rejected <- rbind(read$rejected, setdiff_rows(bars_check(read$bars), read$rejected))
+  rejected <- rbind(rejected, import_doubled(read$bars, rejected$row, read$line))
+  rejected <- rejected[order(rejected$row), ]
   good <- read$bars
-  if (nrow(faults)) good <- good[-faults$row, , drop = FALSE]
-  lines <- read$line[faults$row]
+  if (nrow(rejected)) good <- good[-rejected$row, , drop = FALSE]
+  lines <- read$line[rejected$row]
   dataset_facts_put(archive, source, "import", list(zone = if (zone != "UTC") zone,
     calendar = calendar, unit = unit))
-  counts <- store_import(archive, good, faults, lines, source, interval, file, types)
+  counts <- store_import(archive, good, rejected, lines, source, interval, file, types)
   invisible(structure(
     list(file = file, source = source, interval = interval$iso, read = nrow(read$bars),
       new = counts[["new"]], changed = counts[["changed"]],
       unchanged = counts[["unchanged"]], doubled = import_twice(good, counts),
-      rejected = data.frame(line = lines, fault = faults$fault, detail = faults$detail)),
+      rejected = data.frame(line = lines, reason = rejected$reason, detail = rejected$detail)),
     class = "vetusta_import"
   ))
 }
@@ -148,13 +148,13 @@ bars_from_text <- function(raw, time_as, zone, calendar) {
   time <- if (inherits(raw$time, "POSIXct")) raw$time
   else if (time_as == "rfc3339") text_times(raw$time, zone, calendar)
   else read_column(raw$time, time_as, zone)$value
-  faults <- list(data.frame(row = integer(), fault = character(), detail = character()))
-  aside <- function(rows, fault, values) {
+  rejected <- list(data.frame(row = integer(), reason = character(), detail = character()))
+  aside <- function(rows, reason, values) {
     if (!length(rows)) {
       return(invisible())
     }
-    faults[[length(faults) + 1]] <<- data.frame(row = rows,
-    fault = rep(fault, length(rows)), detail = sprintf("value %s", values[rows]))
+    rejected[[length(rejected) + 1]] <<- data.frame(row = rows,
+    reason = rep(reason, length(rows)), detail = sprintf("value %s", values[rows]))
   }
   aside(which(is.na(time)), "time cannot be read", raw$time)
   bars <- list(symbol = raw$symbol, time = time)
@@ -170,10 +170,10 @@ bars_from_text <- function(raw, time_as, zone, calendar) {
   bars$status <- rep("observed", nrow(raw))
   extra <- setdiff(names(raw), c(bars_columns, "date"))
   bars[extra] <- raw[extra]
-  list(bars = list_frame(bars), faults = do.call(rbind, faults))
+  list(bars = list_frame(bars), rejected = do.call(rbind, rejected))
 }
 
-# The pieces of a file as one; rows of faults are counted through.
+# The pieces of a file as one; rows of rejected rows are counted through.
 import_joined <- function(parts, file) {
   count <- vapply(parts, function(part) nrow(part$bars), 1L)
   if (!sum(count)) {
@@ -181,12 +181,12 @@ import_joined <- function(parts, file) {
       todo = "give a CSV with a header line and one line a bar")
   }
   before <- cumsum(count) - count
-  faults <- Map(function(part, before) {
-    part$faults$row <- part$faults$row + before
-    part$faults
+  rejected <- Map(function(part, before) {
+    part$rejected$row <- part$rejected$row + before
+    part$rejected
   }, parts, before)
   bars <- data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE, fill = TRUE)
-  list(bars = list_frame(as.list(bars)), faults = do.call(rbind, faults),
+  list(bars = list_frame(as.list(bars)), rejected = do.call(rbind, rejected),
     line = unlist(lapply(parts, `[[`, "line")))
 }
 
@@ -205,23 +205,23 @@ import_sessions <- function(time, calendar, interval) {
   session_of(time, calendar)
 }
 
-setdiff_rows <- function(faults, known) {
-  faults[!faults$row %in% known$row,
-  c("row", "fault", "detail")]
+setdiff_rows <- function(rejected, known) {
+  rejected[!rejected$row %in% known$row,
+  c("row", "reason", "detail")]
 }
 
-store_import <- function(archive, good, faults, lines, source, interval, file, types) {
-  n <- nrow(faults)
+store_import <- function(archive, good, rejected, lines, source, interval, file, types) {
+  n <- nrow(rejected)
   told <- data.frame(symbol = rep(NA_character_, n), time = rep(NA_real_, n), place = rep("", n),
-    fault = faults$fault,
-    detail = faults$detail)
+    reason = rejected$reason,
+    detail = rejected$detail)
   if (n) told$place <- paste0(basename(file), ", line ", lines)
   # in order of time, as series are kept
   if (is.unsorted(as.numeric(good$time))) {
     good <- good[order(as.numeric(good$time), method = "radix"), , drop = FALSE]
   }
   counts <- store_put(archive,
-    list(source = source, dataset = "import", shape = "bars", faults = told, types = types,
+    list(source = source, dataset = "import", shape = "bars", rejected = told, types = types,
     rows = if (nrow(good)) archive_parcel("bars", good, frequency = interval$iso),
     journal = list(run = "import", source = source, dataset = "import", asked = now_seconds(),
       rows = nrow(good),
@@ -238,11 +238,11 @@ print.vetusta_import <- function(x, ...) {
     " held already, ", if (x$doubled > 0) paste0(count(x$doubled), " twice, "),
     count(nrow(x$rejected)), " set aside\n", sep = "")
   for (i in seq_len(min(5, nrow(x$rejected)))) {
-    cat("  line ", x$rejected$line[i], ": ", x$rejected$fault[i], " (", x$rejected$detail[i], ")\n",
+    cat("  line ", x$rejected$line[i], ": ", x$rejected$reason[i], " (", x$rejected$detail[i], ")\n",
       sep = "")
   }
   if (nrow(x$rejected) > 5) {
-    cat("  and ", count(nrow(x$rejected) - 5), " more; archive_faults() has them all\n", sep = "")
+    cat("  and ", count(nrow(x$rejected) - 5), " more; archive_rejected() has them all\n", sep = "")
   }
   invisible(x)
 }

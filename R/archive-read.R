@@ -14,7 +14,7 @@
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
 #' archive_series(archive)
 #' archive_journal(archive)
-#' archive_faults(archive)
+#' archive_rejected(archive)
 archive_series <- function(archive) {
   check_archive(archive)
   series_listed(archive, store_series(archive, sizes = TRUE))
@@ -72,13 +72,13 @@ archive_journal <- function(archive) {
 }
 
 #' @rdname archive_series
-#' @return `archive_faults()`: rows that were set aside and other faults of what came: `symbol`,
+#' @return `archive_rejected()`: rejected rows: `symbol`,
 #'   `time`, `place` (JSON Pointer
-#'   or line), `fault`, `detail`, `found` (`POSIXct`, UTC).
+#'   or line), `reason`, `detail`, `found` (`POSIXct`, UTC).
 #' @export
-archive_faults <- function(archive) {
+archive_rejected <- function(archive) {
   check_archive(archive)
-  found <- store_faults(archive)
+  found <- store_rejected(archive)
   found$time <- utc(found$time)
   found$found <- utc(found$found)
   as_rows(found)
@@ -232,13 +232,13 @@ table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
   columns <- read$columns
   dimensions <- lapply(held_dimensions(held), `[`, read$owner)
   day <- epoch_days(as.numeric(columns$time) / 86400)
-  rows <- c(dimensions[intersect(c("entity", "item"), names(dimensions))],
+  rows <- c(dimensions[intersect(c("symbol", "item"), names(dimensions))],
     columns[intersect("period_start", names(columns))], list(period_end = day))
   rest <- c(dimensions[setdiff(names(dimensions), names(rows))],
     columns[setdiff(names(columns), c("time", "known", names(rows)))])
   lead <- intersect(c("basis", "unit", "value", "filed"), names(rest))
   table <- as_rows(ordered_rows(c(rows, rest[c(lead, setdiff(names(rest), lead))]),
-    c("entity", "item", "period_start", "period_end")))
+    c("symbol", "item", "period_start", "period_end")))
   with_facts(table, dataset_facts(archive, held$source[1], held$dataset[1])["unit"])
 }
 

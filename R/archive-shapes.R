@@ -11,7 +11,7 @@ archive_parcel <- function(shape, rows, frequency = "", at = NA_real_, place = "
 # What tells rows of a shape apart, beside their source and dataset; a shape without one is told by
 # all of its columns.
 record_keys <- list(
-  instruments = "symbol", snapshot = c("symbol", "time"), documents = c("entity", "link"),
+  instruments = "symbol", snapshot = c("symbol", "time"), documents = c("symbol", "link"),
   places = "place", actions = c("symbol", "ex_day", "kind"), contracts = "symbol",
   datasets = "dataset"
 )

@@ -8,10 +8,10 @@
 #' @param bars A table of bars of the contracts, see [bars_frame()], each under its own symbol.
 #' @param contracts A data frame with one row a contract: `symbol`, `last_day` (`Date`, the last one
 #'   on which it trades), and where there are several `underlying`; `first_day` is optional.
-#' @param roll When the next contract takes over: `"expiry"`, so many `days` before the end;
+#' @param roll When the next contract takes over: `"expiry"`, so many `roll_days` before the end;
 #'   `"volume"` or `"open-interest"`, on the day after the next one had more of it (at the latest at
-#'   the last day); `"day"`, on the `days`-th day of the month in which the contract ends.
-#' @param days Of `"expiry"`, how many trading days before its last day a contract counts for the
+#'   the last day); `"day"`, on the `roll_days`-th day of the month in which the contract ends.
+#' @param roll_days Of `"expiry"`, how many trading days before its last day a contract counts for the
 #'   last time (0: to its end). Of `"day"`, the day of the month.
 #' @param nth Which contract: 1 for the one that ends next, 2 for the one behind it.
 #' @param adjust How the step between two contracts is taken out: `"none"`, `"difference"` (added),
@@ -41,15 +41,15 @@
 #' ends <- data.frame(symbol = c("GRN-2601", "GRN-2602"), last_day = as.Date(c("2026-01-06",
 #'   "2026-02-10")))
 #' bars_continuous(bars, ends, adjust = "difference")
-bars_continuous <- function(bars, contracts, roll = "expiry", days = 0, nth = 1, adjust = "none",
+bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0, nth = 1, adjust = "none",
   anchor = "last", calendar = NULL, zone = NULL) {
   bars <- bars_frame(given(bars, "bars"))
   check_choice(roll, "roll", c("expiry", "volume", "open-interest", "day"))
   check_choice(adjust, "adjust", c("none", "difference", "ratio"))
   check_choice(anchor, "anchor", c("last", "first"))
-  days <- check_count(days, "days", least = if (roll == "day") 1 else 0)
+  roll_days <- check_count(roll_days, "roll_days", least = if (roll == "day") 1 else 0)
   nth <- check_count(nth, "nth")
-  check_finite(days, "days")
+  check_finite(roll_days, "roll_days")
   check_finite(nth, "nth")
   check_calendar(calendar)
   facts <- frame_facts(bars, zone = zone, calendar = calendar)
@@ -72,7 +72,7 @@ bars_continuous <- function(bars, contracts, roll = "expiry", days = 0, nth = 1,
   parts <- lapply(names(groups), function(name) {
     rows <- groups[[name]]
     own <- contracts[contracts$underlying == name & contracts$symbol %in% bars$symbol[rows], ]
-    continue_one(bars[rows, ], day[rows], own, name, list(roll = roll, days = days, nth = nth,
+    continue_one(bars[rows, ], day[rows], own, name, list(roll = roll, days = roll_days, nth = nth,
       adjust = adjust, anchor = anchor, calendar = facts$calendar, zone = zone))
   })
   done <- bars_frame(data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE))

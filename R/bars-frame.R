@@ -20,7 +20,7 @@ status_words <- c("observed", "provisional", "filled")
 #'   counts, by its interval, zone and calendar (see [series_about()]). Rows that stood out of order
 #'   are sorted, and a message of the class `vetusta_note` says how many.
 #' @section Errors: `vetusta_error_shape` for a missing column or a wrong type. Rows are not
-#'   judged here, see [bars_faults()].
+#'   judged here, see [bars_check()].
 #' @export
 #' @examples
 #' bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), close
@@ -42,7 +42,7 @@ bars_frame <- function(rows) {
       todo = "convert it, for example with time_instant()")
   }
   n <- nrow(rows)
-  # rows without a time are found by bars_faults(); what no time can be is refused
+  # rows without a time are found by bars_check(); what no time can be is refused
   columns <- list(symbol = as.character(rows$symbol),
     time = read_instants(rows$time, "time", na = TRUE))
   for (name in c("open", "high", "low", "close", "volume")) {
@@ -138,27 +138,27 @@ group_ranks <- function(groups) {
   order(place)[groups$id]
 }
 
-no_bars_faults <- data.frame(row = integer(), symbol = character(),
-  time = as.POSIXct(character(), tz = "UTC"), fault = character(), detail = character())
+no_wrong_bars <- data.frame(row = integer(), symbol = character(),
+  time = as.POSIXct(character(), tz = "UTC"), reason = character(), detail = character())
 
-#' Find the faults of bars
+#' Find bars that cannot be
 #'
 #' @param bars A table of bars.
-#' @return A data frame with one row a fault: `row` (its number in `bars`), `symbol`, `time`,
-#'   `fault` and `detail`. Faults
+#' @return A data frame with one row a wrong bar: `row` (its number in `bars`), `symbol`, `time`,
+#'   `reason` and `detail`. Reasons
 #'   are `no time`, `no symbol`, `high below low`, `open or close outside high and low`, `negative
 #'   volume`, `not finite`,
 #'   `no close`.
-#'   A bar with a fault is not silently dropped or mended: [collect_run()] sets it aside among the
-#'   archive's faults.
+#'   A wrong bar is not silently dropped or mended: [collect_run()] lists it among the
+#'   archive's rejected rows.
 #' @export
 #' @examples
 #' bars <- bars_frame(data.frame(
 #'   symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"),
 #'   open = 41, high = 40, low = 42, close = 41
 #' ))
-#' bars_faults(bars)
-bars_faults <- function(bars) {
+#' bars_check(bars)
+bars_check <- function(bars) {
   if (missing(bars) || !is.data.frame(bars) ||
     !all(c("symbol", "time", "open", "high", "low", "close", "volume") %in% names(bars))) {
     vetusta_stop("shape",
@@ -172,12 +172,12 @@ bars_faults <- function(bars) {
   }
   row <- which(code != 0L)
   if (!length(row)) {
-    return(no_bars_faults)
+    return(no_wrong_bars)
   }
-  faults <- c("no time", "high below low", "open or close outside high and low", "negative volume",
+  rejected <- c("no time", "high below low", "open or close outside high and low", "negative volume",
     "not finite", "no close", "no symbol")
   data.frame(
-    row = row, symbol = bars$symbol[row], time = bars$time[row], fault = faults[code[row]],
+    row = row, symbol = bars$symbol[row], time = bars$time[row], reason = rejected[code[row]],
     detail = sprintf(
       "open %s, high %s, low %s, close %s, volume %s", bars$open[row], bars$high[row],
       bars$low[row], bars$close[row], bars$volume[row]

@@ -2,13 +2,13 @@
 # stretch.
 
 resample_terms <- function(interval, calendar = NULL, session = "regular", zone = "UTC",
-  anchor = "opening", day_start = NULL, week_start = "monday", label = "start", need = 0) {
+  anchor = "opening", day_start = NULL, week_start = "monday", stamp = "start", need = 0) {
   check_calendar(calendar)
   interval <- given(interval, "interval")
   by_session <- identical(interval, "session")
   interval <- time_interval(if (by_session) "1 day" else interval)
   check_choice(anchor, "anchor", c("opening", "clock"))
-  check_choice(label, "label", c("start", "end"))
+  check_choice(stamp, "stamp", c("start", "end"))
   check_sessions(session)
   week_start <- match(check_choice(week_start, "week_start", weekday_names), weekday_names)
   if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) {
@@ -30,7 +30,7 @@ resample_terms <- function(interval, calendar = NULL, session = "regular", zone 
   }
   list(interval = interval, by_session = by_session, calendar = calendar, session = session,
     step = if (is_intraday(interval)) interval$seconds else 0, on_clock = anchor == "clock",
-    week_start = week_start, label = label, need = need, stated = stated)
+    week_start = week_start, stamp = stamp, need = need, stated = stated)
 }
 
 # The frames of a stretch with the bucket of each, and of each the time that its bucket bears.

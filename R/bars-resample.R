@@ -16,7 +16,7 @@
 #' @param day_start The hour of the local clock at which days begin, such as `"17:00"`, where
 #'   there is no calendar.
 #' @param week_start The weekday with which weeks begin.
-#' @param label Whether `time` is the bucket's `"start"` or its `"end"`.
+#' @param stamp Whether `time` is the bucket's `"start"` or its `"end"`.
 #' @param need The share of its expected bars that a bucket must have not to be provisional; by
 #'   default a bucket that has ended is finished, and `count` beside `expected` tells how many bars
 #'   it has.
@@ -49,13 +49,13 @@
 #' ))
 #' bars_resample(minutes, "1 day", source_calendar("quay"))
 bars_resample <- function(bars, interval, calendar = NULL, session = "regular", base = NULL,
-  zone = NULL, anchor = "opening", day_start = NULL, week_start = "monday", label = "start",
+  zone = NULL, anchor = "opening", day_start = NULL, week_start = "monday", stamp = "start",
   need = 0) {
   bars <- given(bars, "bars")
   facts <- facts_of(bars)
   if (is.null(calendar) && is.null(zone) && is.null(day_start)) calendar <- facts$calendar
   zone <- zone %||% facts$zone %||% "UTC"
-  terms <- resample_terms(interval, calendar, session, zone, anchor, day_start, week_start, label,
+  terms <- resample_terms(interval, calendar, session, zone, anchor, day_start, week_start, stamp,
     need)
   bars <- ordered_bars(bars)
   groups <- bar_groups(bars)
@@ -150,7 +150,7 @@ resampled_frame <- function(series, firsts, rows, grid, terms, base, newest, fac
     (!is.na(expected) & rows$count < terms$need * expected)
   first <- firsts[rows$group]
   result <- as_rows(list(
-    symbol = series$symbol[first], time = utc(if (terms$label == "end") ends else rows$time),
+    symbol = series$symbol[first], time = utc(if (terms$stamp == "end") ends else rows$time),
     open = rows$open, high = rows$high, low = rows$low, close = rows$close, volume = rows$volume,
     session = as.character(bucket_sessions(grid)[rows$frame]), side = series$side[first],
     status = ifelse(open, "provisional", "observed"), vwap = rows$vwap, count = rows$count,

@@ -5,7 +5,7 @@ cli_adjust <- function(arguments) {
         metavar = "WORD"),
       cli_option("method", "cash: ratio, difference or total-return [ratio]", default = "ratio",
         metavar = "WORD"),
-      cli_option("anchor", "last: the newest prices stay as traded; first: the oldest do [last]",
+      cli_option("keep", "prices that stay as traded: last (the newest) or first [last]",
         default = "last", metavar = "WORD"),
       cli_option("actions", "where the actions are held; by default in the bars' own source",
         metavar = "SOURCE/DATASET"),
@@ -27,7 +27,7 @@ cli_adjust <- function(arguments) {
     if (options$jumps) {
       return(bars_jumps(x, actions, zone = read$zone))
     }
-    done <- bars_adjust(x, actions, options$of, options$method, options$anchor,
+    done <- bars_adjust(x, actions, options$of, options$method, options$keep,
       options$known %||% options$as_of %||% format_instant(Sys.time()), read$zone)
     cli_say_applied(attr(done, "applied"))
     cli_window(done, wanted, read$zone)
@@ -55,12 +55,11 @@ cli_continuous <- function(arguments) {
     c(list(
       cli_option("roll", paste0("when the next contract takes over: expiry, volume, ",
         "open-interest, or day (of the month) [expiry]"), default = "expiry", metavar = "WORD"),
-      cli_option("days", paste0("expiry: so many trading days before its end a contract counts ",
+      cli_option("roll-days", paste0("expiry: so many trading days before its end a contract counts ",
         "last [0]; day: the day of the month"), metavar = "N"),
       cli_option("nth", "the contract that ends n-th from now [1]", default = "1", metavar = "N"),
-      cli_option("adjust", "how the step at a roll is taken out: none, difference, ratio [none]",
-        default = "none", metavar = "WORD"),
-      cli_option("anchor", "last: the newest prices stay as traded; first: the oldest do [last]",
+      cli_option("adjust", "[none]", default = "none"),
+      cli_option("keep", "prices that stay as traded: last (the newest) or first [last]",
         default = "last", metavar = "WORD"),
       cli_option("contracts", "where the contracts are held; by default in the bars' own source",
         metavar = "SOURCE/DATASET"),
@@ -68,15 +67,15 @@ cli_continuous <- function(arguments) {
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta continuous \"quay/bars/GRN-*@1 day\" --roll volume --adjust ratio",
-      "vetusta continuous \"quay/bars/GRN-*@1 day\" --days 5 --rolls"))
+      "vetusta continuous \"quay/bars/GRN-*@1 day\" --roll-days 5 --rolls"))
   read <- cli_series(options)
   archive <- cli_archive(options)
   rows <- cli_each(read, options, function(x, interval, read) {
     if (!is_bars(x)) cli_usage_error("contracts are bars, and these are none")
     id <- cli_held(archive, "contracts", options$contracts, read$sources)
     done <- bars_continuous(x, cli_rows_of(archive, id, options$as_of), options$roll,
-      cli_number(options, "days", 0) %||% if (options$roll == "day") 1 else 0,
-      cli_number(options, "nth", 1), options$adjust, options$anchor, read$calendar, read$zone)
+      cli_number(options, "roll_days", 0) %||% if (options$roll == "day") 1 else 0,
+      cli_number(options, "nth", 1), options$adjust, options$keep, read$calendar, read$zone)
     if (options$rolls) attr(done, "rolls") else done
   })
   cli_put(rows, options, if (options$rolls) "roll" else "bar")
@@ -85,17 +84,16 @@ cli_continuous <- function(arguments) {
 cli_join <- function(arguments) {
   options <- cli_arguments(arguments, "join", "ID ID...",
     c(list(
-      cli_option("level", paste0("how the level of the later ones is brought to the first: none, ",
-        "ratio, difference [none]"), default = "none", metavar = "WORD"),
+      cli_option("adjust", "[none]", default = "none"),
       cli_option("overlap", "the time at the end of what they have in common that is looked at",
         metavar = "LENGTH"),
       cli_option("tolerance", "how far two values of one time may be apart, as a part [0.02]",
         default = "0.02", metavar = "PART"),
-      cli_option("findings", "show where the sources disagree, instead", flag = TRUE),
+      cli_option("differences", "show where the sources disagree, instead", flag = TRUE),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta join \"quay/bars/KELD@1 day\" \"mine/bars/KELD@1 day\" --level ratio",
-      "vetusta join kelder-lock tamm-weir --level difference --findings"))
+    c("vetusta join \"quay/bars/KELD@1 day\" \"mine/bars/KELD@1 day\" --adjust ratio",
+      "vetusta join kelder-lock tamm-weir --adjust difference --differences"))
   if (is.null(options$input) && length(options$words) < 2) {
     cli_usage_error("name two series or more, the preferred one first")
   }
@@ -107,11 +105,11 @@ cli_join <- function(arguments) {
   }), recursive = FALSE)
   names(parts) <- if (is.null(options$input)) cli_ids(options$words)
   else strsplit(options$input, ",", fixed = TRUE)[[1]]
-  done <- do.call(series_join, c(parts, list(level = options$level, overlap = options$overlap,
+  done <- do.call(series_join, c(parts, list(adjust = options$adjust, overlap = options$overlap,
     tolerance = cli_number(options, "tolerance", 0), value = options$value %||% "close",
     zone = options$zone)))
   findings <- attr(done, "findings")
-  cli_put(if (options$findings) findings else done, options, if (options$findings) "finding"
+  cli_put(if (options$differences) findings else done, options, if (options$differences) "finding"
     else "value")
   cli_join_said(attr(done, "factors"), findings, options)
 }
@@ -124,8 +122,8 @@ cli_join_said <- function(factors, findings, options) {
         format(signif(moved$factor[i], 6))), ", measured at ", thousands(moved$overlap[i]),
       " values in common")
   }
-  if (nrow(findings) && !options$findings) {
-    cli_say(counted(nrow(findings), "time"), " at which the sources disagree; --findings shows ",
+  if (nrow(findings) && !options$differences) {
+    cli_say(counted(nrow(findings), "time"), " at which the sources disagree; --differences shows ",
       "them")
   }
 }

@@ -7,18 +7,18 @@ cli_align <- function(arguments) {
         paste(paste0("the times: union, intersection, a series' name, or a length such as \"1 ",
           "day\" by the calendar"),
         "[union]"), default = "union", metavar = "GRID"),
-      cli_option("rule",
-        "last, exact, mean, sum, or linear with --own-time; one, or NAME=RULE pairs [last]",
+      cli_option("take",
+        "last, exact, mean, sum, or linear with --look-ahead; one, or NAME=RULE pairs [last]",
         default = "last", metavar = "RULE"),
       cli_option("lag",
         "how long after its end a value is known, as \"45 days\"; one, or NAME=LENGTH pairs",
         metavar = "LENGTH"),
-      cli_option("greatest-age",
+      cli_option("max-age",
         "the greatest age at which a value counts, as \"90 days\"; one, or NAME=LENGTH pairs",
         metavar = "LENGTH"),
       cli_option("ages", "give the age of every value too, in days", flag = TRUE),
-      cli_option("tidy", "a row a time and series, instead of a column a series", flag = TRUE),
-      cli_option("own-time", "let values count from their own time, which looks ahead",
+      cli_form_option("wide"),
+      cli_option("look-ahead", "let values count from their own time, which looks ahead",
         flag = TRUE),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
@@ -29,7 +29,7 @@ cli_align <- function(arguments) {
   window <- options[c("from", "to")]
   options["from"] <- list(NULL)
   # of what was revised each time of the grid has what was said by then
-  options$releases <- !options$own_time
+  options$releases <- !options$look_ahead
   read <- cli_series(options)
   options[c("from", "to")] <- window
   more <- lapply(cli_list_of(options$with), read_series_file, options = options["time_as"],
@@ -38,11 +38,10 @@ cli_align <- function(arguments) {
   tables <- c(unname(read$tables), more)
   names <- unique(unlist(lapply(tables, series_names_of)))
   arguments <- list(grid = cli_grid(options, read, names, tables, calendars),
-    rule = cli_by_series(options$rule),
-    as_of = !options$own_time, lag = cli_by_series(options$lag),
-    greatest_age = cli_by_series(options$greatest_age),
-    ages = options$ages, form = if (options$tidy) "tidy"
-    else "wide", value = options$value, zone = read$zone,
+    rule = cli_by_series(options$take),
+    point_in_time = !options$look_ahead, lag = cli_by_series(options$lag),
+    max_age = cli_by_series(options$max_age),
+    ages = options$ages, form = options$form, value = options$value, zone = read$zone,
     calendar = calendars)
   rows <- do.call(series_align, c(tables, arguments))
   cli_put(cli_window(rows, options, read$zone), options)

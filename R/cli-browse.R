@@ -1,8 +1,8 @@
 # vetusta browse: the archive on a local page.
 cli_browse <- function(arguments) {
   options <- cli_arguments(arguments, "browse", "", c(list(
-    cli_option("port", "the port; by default a free one", metavar = "N"),
-    cli_option("seconds", "end after so many seconds", metavar = "N"),
+    cli_option("port", "; by default a free one"),
+    cli_option("seconds", "end after so many seconds; by default never", metavar = "N"),
     cli_option("open", "open it in the browser of this machine", flag = TRUE)
   ), cli_place_options()), c("vetusta browse", "vetusta browse --archive old.sqlite --port 8080"),
   most = 0)

@@ -3,8 +3,7 @@ cli_calendar_command <- function(arguments) {
     c(list(
       cli_option("year", "show: the year whose closed and half days are listed [this year]",
         metavar = "YEAR"),
-      cli_option("interval", "times: the interval, as \"1 hour\" [1 day]", default = "1 day",
-        metavar = "LENGTH"),
+      cli_option("interval", "[1 day]", default = "1 day"),
       cli_session_option()
     ), cli_window_options(), cli_result_options()),
     c("vetusta calendar show quay --year 2026",

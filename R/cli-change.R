@@ -1,15 +1,14 @@
 cli_change <- function(arguments) {
   options <- cli_arguments(arguments, "change", "ID...",
     c(list(
-      cli_option("change",
-        "simple, log, difference, index, mean, sum, sd, min, max, cumulative, drawdown [simple]",
-        default = "simple", metavar = "WORD"),
+      cli_option("change", paste0(": simple, log, difference, index, mean, sum, sd, min, max, cumulative or ",
+        "drawdown [simple]"), default = "simple"),
       cli_option("over", "from the value so much earlier, as \"1 year\", instead of the one before",
         metavar = "LENGTH"),
       cli_option("or-before",
         "with --over: how much older that value may be, as \"7 days\" over weekends",
         metavar = "LENGTH"),
-      cli_option("window", "windows: their length in time, as \"30 days\"", metavar = "LENGTH"),
+      cli_option("window"),
       cli_option("minimum-count", "windows: how many values there must be in one [1]",
         metavar = "N"),
       cli_option("base", "index: the day whose value is 100; by default the first",

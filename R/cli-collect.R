@@ -1,24 +1,22 @@
 cli_collect <- function(arguments) {
   options <- cli_arguments(arguments, "collect", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
     c(cli_query_options(), cli_place_options(), list(
-      cli_option("pages", "stop after so many pages; the next run goes on", metavar = "N"),
-      cli_option("wait",
-        paste0("the longest pause that is waited for, as \"2 hours\"; a longer one ends the run ",
-          "[15 minutes]"), default = "15 minutes", metavar = "SPAN"),
+      cli_option("requests", "; the next run goes on there"),
+      cli_option("wait", "; a longer one ends the run [15 minutes]", default = "15 minutes"),
       cli_gather_option(),
-      cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
+      cli_option("history"),
       cli_option("again", "ask for all of the window, whatever is stored of it", flag = TRUE),
       cli_option("raw", "keep the raw pages too, for vetusta reparse", flag = TRUE),
-      cli_option("quiet", "show no progress", flag = TRUE)
+      cli_option("quiet")
     ), cli_json_option()),
     c("vetusta collect quay KELD TAMX --interval \"1 minute\" --from 2026-03-12 --to 2026-03-26",
       # nolint
       "vetusta collect quay KELD --interval \"1 day\" --span \"6 months\"",
         "vetusta collect river levels station=kelder-lock --from 1981-01-01",
         "vetusta collect basin LOCK_TRAFFIC STATE=ORV CARGO=\"grain*\" --from 2020"), least = 1)
-  pages <- cli_number(options, "pages", 1) %||% Inf
+  pages <- cli_number(options, "requests", 1) %||% Inf
   if (is.finite(pages) && pages != round(pages)) {
-    cli_usage_error("--pages must be a whole number, 1 or more")
+    cli_usage_error("--requests must be a whole number, 1 or more")
   }
   wait <- time_interval(options$wait, "--wait")$seconds
   if (is.na(wait)) cli_usage_error("--wait must be a length of time, as in --wait \"2 hours\"")
@@ -29,7 +27,7 @@ cli_collect <- function(arguments) {
   if (!options$quiet) {
     cli_say(paste(text[seq_len(match("", text, nomatch = length(text) + 1) - 1)], collapse = "\n"))
   }
-  run <- collect_run(plan, archive, progress = !options$quiet, pages = pages, raw = options$raw,
+  run <- collect_run(plan, archive, progress = !options$quiet, requests = pages, raw = options$raw,
     wait = wait, gather = cli_gather(options))
   if (options$json) cli_print_json(cli_run_values(run))
   else cat(cli_words(format_run(run)), sep = "\n")
@@ -51,8 +49,7 @@ cli_collect <- function(arguments) {
 }
 
 cli_gather_option <- function() {
-  cli_option("gather", paste0("small pages written in one transaction; a run that is killed asks ",
-    "for them again; 1 writes each as it comes [50]"), default = "50", metavar = "N")
+  cli_option("gather", "[50]", default = "50")
 }
 
 cli_gather <- function(options) {

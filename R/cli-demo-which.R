@@ -13,7 +13,7 @@ demo_which <- function(desk, archive) {
     cat(text_table(as.data.frame(rows)), "", sep = "\n")
   }
   cat("without a floor:\n")
-  table(rank_moves(market, "up", 3, least_volume = 0, least_price = 0)[shown])
+  table(rank_moves(market, "up", 3, min_volume = 0, min_price = 0)[shown])
   cat("with one:\n")
   table(rank_moves(market, "up", 3)[shown])
   demo_companies(desk, archive, collect, table)
@@ -25,9 +25,9 @@ demo_companies <- function(desk, archive, collect, table) {
   items <- c("revenue", "fuel_cost", "operating_profit", "net_profit", "total_assets", "equity",
     "other_cost = revenue - fuel_cost - operating_profit")
   cat("a statement by quarters; the fourth, which nobody filed, is the year less the others:\n")
-  table(facts_statement(facts, "KELD", "quarterly", items, most = 3))
+  table(facts_statement(facts, "KELD", "quarterly", items, limit = 3))
   register <- desk_source(desk, "register")
-  collect(query_rows(register, "filings", company = "KELD"))
+  collect(query_rows(register, "filings", symbol = "KELD"))
   cat("the newest filings, fetched with their hashes:\n")
   filings <- utils::head(rows_sort(archive_rows(archive, "register", "filings"), "filed-"), 2)
   fetched <- collect_documents(register, filings, file.path(desk$folder, "filings"), archive,

@@ -90,7 +90,7 @@ demo_others <- function(desk, archive) {
     "daily levels at Kelder Lock, 4 calls a second" = query_rows(source("river"), "levels",
       station = "kelder-lock", from = "2018-01-01", to = "2026-03-26"),
     "facts from reports, with a token; one has none" = query_rows(source("register"), "facts",
-      company = c("KELD", "WATR")),
+      symbol = c("KELD", "WATR")),
     "a contract's history, as an export to wait for" = query_bars(source("hall"), "SALT", "1 day",
       from = "2010-01-01", to = "2025-12-31")
   )

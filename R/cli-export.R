@@ -1,21 +1,17 @@
 cli_export <- function(arguments) {
   options <- cli_arguments(arguments, "export", "ID...|SOURCE/DATASET [CONDITION...]",
     c(cli_read_options(), list(
-      cli_option("form", paste0("long, wide (a column a series), or sdmx (statistics, as SDMX-CSV ",
-        "lays them out) [long]"), default = "long", metavar = "WORD"),
-      cli_option("value", "the number of bars that is meant where one is [close]",
-        metavar = "COLUMN"),
-      cli_option("zone", "the zone in whose local time instants are written [UTC]",
-        metavar = "ZONE"),
+      cli_form_option("long", "; sdmx: statistics as SDMX-CSV lays them out"),
+      cli_option("value", "[close]"),
+      cli_option("zone", "[UTC]"),
       cli_option("labels", "statistics: codes, labels or both [codes]", default = "codes",
         metavar = "WORD"),
-      cli_option("language", "statistics: the language of labels [en]", default = "en",
-        metavar = "TAG"),
+      cli_option("language", "[en]", default = "en"),
       cli_option("multiplier", "statistics: keep the unit's power of ten, or apply it [keep]",
         default = "keep", metavar = "WORD"),
-      cli_option("file", paste0("where to write: .csv, .tsv, .jsonl, .parquet, .xlsx, .rds, or a ",
-        "folder of Parquet that ends in /; by default CSV on standard output"), metavar = "FILE"),
-      cli_option("by", "a folder: the column by whose values it is parted [series or symbol]",
+      cli_option("file", paste0(": .csv, .tsv, .jsonl, .parquet, .xlsx, .rds, or a folder of Parquet ",
+        "that ends in /; by default CSV on standard output")),
+      cli_option("part-by", "a folder: the column by whose values it is parted [series or symbol]",
         metavar = "COLUMN"),
       cli_option("dictionary", "write beside the file what its columns are", flag = TRUE),
       cli_option("append", "a .csv, .tsv or .xlsx file whose table gets the new times",
@@ -23,18 +19,18 @@ cli_export <- function(arguments) {
       cli_option("table", "--append: the name of the table in a workbook", metavar = "NAME"),
       cli_option("new-only", "--append: leave values of times that are there as they stand",
         flag = TRUE),
-      cli_option("into", paste0("a database that gets plain tables: an SQLite file, or ",
+      cli_option("database", paste0("a database that gets plain tables: an SQLite file, or ",
         "postgresql://user@host/name"), metavar = "DATABASE")
     ), cli_json_option()),
     c("vetusta export \"KELD@1 minute\" --resample \"1 day\" --file keld.csv",
       "vetusta export \"KELD@1 minute\" kelder-lock --form wide --file both.xlsx",
       "vetusta export \"basin/LOCK_TRAFFIC/M.ORV.*\" --labels both",
-      "vetusta export quay/directory type=share", "vetusta export --into desk.sqlite"))
-  targets <- intersect(c("file", "append", "into"), names(options)[lengths(options) > 0])
+      "vetusta export quay/directory type=share", "vetusta export --database desk.sqlite"))
+  targets <- intersect(c("file", "append", "database"), names(options)[lengths(options) > 0])
   if (length(targets) > 1) {
     cli_usage_error("--", targets[1], " and --", targets[2], " are two places to write to")
   }
-  if (!is.null(options$into)) {
+  if (!is.null(options$database)) {
     return(cli_export_into(options))
   }
   if (!length(options$words)) cli_usage_error("it needs ID...|SOURCE/DATASET [CONDITION...]")
@@ -52,7 +48,7 @@ cli_export <- function(arguments) {
     return(if (options$json) cli_print_json(unclass(done)) else cli_say(format_append(done)))
   }
   if (!is.null(options$file)) {
-    export_table(rows, options$file, zone, options$by, options$dictionary)
+    export_table(rows, options$file, zone, options$part_by, options$dictionary)
     return(cli_say("wrote ", options$file, ": ", what))
   }
   if (options$json) cli_print_json(rows) else export_csv(rows, "", zone)
@@ -71,8 +67,8 @@ cli_export_alone <- function(options) {
   }
   refuse(c("table", "new-only"), "append", "--append")
   refuse(c("by", "dictionary"), "file", "--file")
-  if (!is.null(options$by) && !grepl("/$", options$file)) {
-    cli_usage_error("--by is for a folder, whose name ends in /")
+  if (!is.null(options$part_by) && !grepl("/$", options$file)) {
+    cli_usage_error("--part-by is for a folder, whose name ends in /")
   }
 }
 
@@ -97,7 +93,7 @@ cli_export_parted <- function(options) {
   }
   unit <- "row"
   written <- export_series(archive, options$file, words, options$from, options$to, options$as_of,
-    cli_calendars(options, found)$calendar$zone %||% "UTC", options$by, change = function(table) {
+    cli_calendars(options, found)$calendar$zone %||% "UTC", options$part_by, change = function(table) {
       unit <<- cli_unit(table)
       rows_filter(bars_of_sessions(table, cli_bar_sessions(options)), options$words[conditions])
     }, progress = !isTRUE(options$json))
@@ -129,7 +125,7 @@ cli_export_into <- function(options) {
   if (any(grepl("[=<>~]", options$words))) {
     cli_usage_error("conditions say nothing of a database's tables; its own language has them")
   }
-  done <- export_database(cli_archive(options), options$into,
+  done <- export_database(cli_archive(options), options$database,
     if (length(options$words)) cli_ids(options$words), options$from, options$to,
     options$as_of)
   if (options$json) cli_print_json(done) else cli_print_table(done, "nothing is held")

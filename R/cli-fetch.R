@@ -2,23 +2,23 @@
 cli_fetch <- function(arguments) {
   options <- cli_arguments(arguments, "fetch", "SOURCE/DATASET [CONDITION...]",
     c(list(
-      cli_option("into", "the folder for the files [documents]", default = "documents",
+      cli_option("folder", "the folder for the files [documents]", default = "documents",
         metavar = "FOLDER"),
-      cli_option("most", "so many documents at most, the newest ones", metavar = "N"),
-      cli_option("check", "fetch nothing: say whether the files are as they were fetched",
+      cli_option("limit", "documents, the newest"),
+      cli_option("verify", "fetch nothing: say whether the files are as they were fetched",
         flag = TRUE),
-      cli_option("quiet", "show no progress", flag = TRUE)
+      cli_option("quiet")
     ), cli_place_options(), cli_result_options()),
-    c("vetusta fetch register/filings entity=KELD \"filed>=2025-01-01\" --into filings",
-      "vetusta fetch register/filings --check --into filings"), least = 1)
+    c("vetusta fetch register/filings symbol=KELD \"filed>=2025-01-01\" --folder filings",
+      "vetusta fetch register/filings --verify --folder filings"), least = 1)
   parts <- strsplit(options$words[1], "/", fixed = TRUE)[[1]]
   archive <- cli_archive(options)
-  if (options$check && length(parts) == 2) {
-    return(cli_fetch_check(archive_documents(archive, parts[1], parts[2], options$into), options))
+  if (options$verify && length(parts) == 2) {
+    return(cli_fetch_check(archive_documents(archive, parts[1], parts[2], options$folder), options))
   }
   rows <- rows_filter(cli_rows_of(archive, options$words[1]), options$words[-1])
   check_column(rows, "link")
-  most <- cli_number(options, "most", 1)
+  most <- cli_number(options, "limit", 1)
   if (!is.null(most)) {
     if (!is.null(rows[["filed"]])) rows <- rows_sort(rows, "filed-")
     rows <- utils::head(rows, most)
@@ -27,13 +27,13 @@ cli_fetch <- function(arguments) {
     cli_say("no document fulfils the conditions; `vetusta rows ", options$words[1], "` shows all")
     return(0L)
   }
-  done <- collect_documents(cli_source(options, parts[1]), rows, options$into, archive, parts[2],
+  done <- collect_documents(cli_source(options, parts[1]), rows, options$folder, archive, parts[2],
     progress = !options$quiet)
-  shown <- done[intersect(c("entity", "file", "bytes", "outcome", "said"), names(done))]
+  shown <- done[intersect(c("symbol", "file", "bytes", "outcome", "said"), names(done))]
   cli_put(if (is.null(options$file) && !options$json) shown else done, options, "document")
   count <- table(factor(done$outcome, c("fetched", "held", "failed", "left")))
   cli_say(paste(count[count > 0], names(count)[count > 0], collapse = ", "), ", into ",
-    options$into)
+    options$folder)
   if (any(done$outcome %in% c("failed", "left"))) 1L else 0L
 }
 

@@ -2,20 +2,18 @@
 cli_figure <- function(arguments) {
   options <- cli_arguments(arguments, "figure", "[KIND] ID...",
     c(cli_read_options(), cli_file_options(), list(
-      cli_option("span", "a length of history up to the newest value, as \"6 months\"",
-        metavar = "LENGTH"),
+      cli_option("span"),
       cli_option("panels", "lines: a panel each, free or fixed", metavar = "WORD"),
       cli_option("index", "lines: scale every first value to 100", flag = TRUE),
-      cli_option("log", "lines: a logarithmic axis", flag = TRUE),
-      cli_option("change", "spread, correlation: simple, log or difference", metavar = "WORD"),
-      cli_option("by", "season: year or month; movers: up, down, traded, range, high, low",
-        metavar = "WORD"),
-      cli_option("most", "movers: so many rows [15]", metavar = "N"),
-      cli_option("dark", "for a dark background", flag = TRUE),
+      cli_option("log-scale", "lines: a logarithmic axis", flag = TRUE),
+      cli_option("change", ": spread and correlation, simple, log or difference"),
+      cli_option("cycle", "season: year or month [year]", metavar = "WORD"),
+      cli_option("by", "[up]"),
+      cli_option("limit", "movers [12]"),
+      cli_option("dark"),
       cli_option("width", "pixels [1280]", default = "1280", metavar = "N"),
       cli_option("height", "pixels [800]", default = "800", metavar = "N"),
-      cli_option("file", "where to write the figure: .png, .svg or .pdf [KIND.png]",
-        metavar = "FILE")
+      cli_option("file", ": .png, .svg or .pdf [KIND.png]")
     )),
     c("vetusta figure \"KELD@1 minute\" --from 2026-03-12 --to 2026-03-12 --file keld.png",
       "vetusta figure lines \"KELD@1 day\" kelder-lock --panels free",
@@ -114,7 +112,7 @@ cli_drawn <- list(
   },
   lines = function(read, options) {
     figure_lines(read$tables, value = options$value, panels = options$panels %||% "none",
-      index = if (isTRUE(options$index)) 100, log = isTRUE(options$log), zone = read$zone,
+      index = if (isTRUE(options$index)) 100, log_scale = isTRUE(options$log_scale), zone = read$zone,
       names = read$names, caption = read$caption, dark = isTRUE(options$dark))
   },
   gaps = function(read, options) {
@@ -126,7 +124,7 @@ cli_drawn <- list(
       dark = isTRUE(options$dark))
   },
   season = function(read, options) {
-    figure_season(read$tables, options$by %||% "year", zone = read$zone, names = read$names,
+    figure_season(read$tables, options$cycle %||% "year", zone = read$zone, names = read$names,
       caption = read$caption, dark = isTRUE(options$dark))
   },
   spread = function(read, options) {
@@ -168,7 +166,7 @@ cli_tabled <- list(
       rows$before <- signif(rows$last - rows$change, 12)
     }
     names <- archive_names(archive, sub("/.*", "", id))
-    moves <- rank_moves(rows, options$by %||% "up", cli_number(options, "most", 1) %||% 15)
+    moves <- rank_moves(rows, options$by %||% "up", cli_number(options, "limit", 1) %||% 12)
     list(figure = figure_movers(moves, names = names,
       caption = paste0("source: ", id), dark = options$dark),
       said = counted(nrow(moves), "row"))

@@ -3,7 +3,7 @@ cli_find <- function(arguments) {
     c(list(
       cli_option("theme", "only datasets of this theme, as TRANSPORT.WATER", metavar = "THEME"),
       cli_option("tree", "show the tree of themes of a statistics office instead", flag = TRUE),
-      cli_option("language", "the language of titles [en]", default = "en", metavar = "TAG")
+      cli_option("language", "[en]", default = "en")
     ), cli_place_options(), cli_result_options()),
     c("vetusta find basin lock traffic", "vetusta find level", "vetusta find basin --tree",
       "vetusta find basin --theme PRICES"))
@@ -71,7 +71,7 @@ cli_find_tree <- function(sources, options, archive) {
 
 cli_describe <- function(arguments) {
   options <- cli_arguments(arguments, "describe", "SOURCE [DATASET]",
-    c(list(cli_option("language", "the language of labels [en]", default = "en", metavar = "TAG"),
+    c(list(cli_option("language", "[en]", default = "en"),
       cli_option("codes", "show all codes, not the first of each", flag = TRUE)),
       cli_place_options(), cli_json_option()),
     c("vetusta describe quay", "vetusta describe basin LOCK_TRAFFIC",
@@ -117,7 +117,7 @@ cli_plain_dataset <- function(about) {
 cli_revisions <- function(arguments) {
   options <- cli_arguments(arguments, "revisions", "ID...",
     c(list(cli_option("all", "a row a release, instead of first and latest", flag = TRUE),
-      cli_option("value", "the number of bars that is meant [close]", metavar = "COLUMN")),
+      cli_option("value", "[close]")),
       cli_place_options(),
     cli_result_options()),
     c("vetusta revisions \"basin/LOCK_TRAFFIC/M.ORV.*\"", "vetusta revisions \"KELD@1 day\" --all"),

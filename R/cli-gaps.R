@@ -1,9 +1,8 @@
 cli_gaps <- function(arguments) {
   options <- cli_arguments(arguments, "gaps", "ID...",
     c(list(
-      cli_option("longest", "how many of the longest runs to show [10]", default = "10",
-        metavar = "N"),
-      cli_option("faults",
+      cli_option("limit", "runs, the longest [10]", default = "10"),
+      cli_option("check",
         "show what is wrong instead of what is missing: doubled times, jumps, stale runs",
         flag = TRUE),
       cli_option("published",
@@ -13,16 +12,16 @@ cli_gaps <- function(arguments) {
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta gaps \"KELD@1 minute\" \"TAMX@1 minute\" --from 2026-03-12 --to 2026-03-26",
       "vetusta gaps kelder-lock",
-      "vetusta gaps --input level.csv --faults"))
-  longest <- suppressWarnings(as.integer(options$longest))
-  if (is.na(longest) || longest < 0) cli_usage_error("--longest must be a whole number")
+      "vetusta gaps --input level.csv --check"))
+  longest <- suppressWarnings(as.integer(options$limit))
+  if (is.na(longest) || longest < 0) cli_usage_error("--limit must be a whole number")
   read <- cli_series(options)
-  if (options$faults) {
-    faults <- cli_each(read, options, function(x, interval, read) {
-      series_faults(x, value = cli_value(x, options))
+  if (options$check) {
+    rejected <- cli_each(read, options, function(x, interval, read) {
+      series_check(x, value = cli_value(x, options))
     })
-    if (!nrow(faults)) cli_say("nothing is wrong")
-    return(cli_put(faults, options, "fault"))
+    if (!nrow(rejected)) cli_say("nothing is wrong")
+    return(cli_put(rejected, options, "finding"))
   }
   gaps <- cli_find_gaps(read, options)
   if (!is.null(options$file)) {

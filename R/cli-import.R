@@ -4,29 +4,24 @@ cli_import <- function(arguments) {
       cli_option("shape", paste0("what the rows are: bars, observations, facts, instruments, ",
         "places, documents, snapshot, table; without it and --interval it is guessed, and nothing ",
         "stored"), metavar = "SHAPE"),
-      cli_option("symbol", "bars: the symbol, for a file without a column of that name",
-        metavar = "SYMBOL"),
-      cli_option("interval", "bars: their length, as \"1 day\"", metavar = "LENGTH"),
+      cli_option("symbol"),
+      cli_option("interval"),
       cli_option("source", "the name to keep them under [own]", default = "own", metavar = "NAME"),
       cli_option("dataset", "rows that are no bars: the dataset's name [the file's]",
         metavar = "NAME"),
-      cli_option("columns", "the file's names for columns, as time=When,close=Last",
-        metavar = "PAIRS"),
-      cli_option("unit", "the unit of the values, or of columns as value=cm,flow=m3/s",
-        metavar = "UNIT"),
+      cli_option("map"),
+      cli_option("unit", "; of columns as value=cm,flow=m3/s"),
       cli_option("types", paste0("types of further columns, as cusip=text,lots=number: text, ",
         "number, whole number, flag, day, instant"), metavar = "PAIRS"),
-      cli_option("wide", "observations: each column of numbers is a series", flag = TRUE),
-      cli_option("time-as",
-        paste0("how times are written: rfc3339 (days too), epoch-s, epoch-ms, epoch-us, epoch-ns ",
-          "[rfc3339]"), default = "rfc3339", metavar = "FORM"),
-      cli_option("zone", "zone of days and local times [UTC]", default = "UTC", metavar = "ZONE"),
-      cli_option("calendar", "a calendar: days then stand for its opening", metavar = "NAME")
+      cli_form_option("long"),
+      cli_option("time-as", "[rfc3339]", default = "rfc3339"),
+      cli_option("zone", "[UTC]", default = "UTC"),
+      cli_option("calendar", "; days then stand for its opening")
     ), cli_place_options(), cli_json_option()),
     c("vetusta import keld.csv --symbol KELD --interval \"1 day\" --archive my.sqlite",
       "vetusta import levels.xlsx", paste0("vetusta import levels.xlsx --shape observations ",
         "--columns period=Day,value=Level --dataset levels")), least = 1, most = 1)
-  columns <- cli_by_name(options$columns, "columns", "time=When,close=Last")
+  columns <- cli_by_name(options$map, "map", "time=When,close=Last")
   shape <- options$shape %||% if (!is.null(options$interval)) "bars"
   if (is.null(shape)) {
     return(cli_import_guessed(options))
@@ -39,7 +34,7 @@ cli_import <- function(arguments) {
       if (!is.null(options[[name]])) cli_usage_error("--", name, " is for bars")
     }
     archive_import_rows(cli_archive(options, create = TRUE), options$words, shape, options$dataset,
-      options$source, columns, options$wide, cli_import_units(options),
+      options$source, columns, options$form == "wide", cli_import_units(options),
       cli_import_types(options))
   }
   if (options$json) cli_print_json(unclass(result)) else print(result)
@@ -64,8 +59,8 @@ cli_import_types <- function(options) {
 
 cli_import_bars <- function(options, columns) {
   cli_needs(options, "interval")
-  if (options$wide || !is.null(options$dataset)) {
-    cli_usage_error("--wide and --dataset are for rows that are no bars")
+  if (options$form == "wide" || !is.null(options$dataset)) {
+    cli_usage_error("--form wide and --dataset are for rows that are no bars")
   }
   calendar <- if (!is.null(options$calendar)) source_calendar(options$calendar)
   archive_import(cli_archive(options, create = TRUE), options$words, symbol = options$symbol,
@@ -93,8 +88,8 @@ cli_import_guessed <- function(options) {
   bars <- gives_bars_shape(guess$shape)
   columns <- guess$columns
   words <- c(if (bars) c("--interval", shQuote(guess$interval %||% "LENGTH"))
-  else c("--shape", guess$shape), if (guess$wide) "--wide",
-    if (length(columns)) c("--columns", shQuote(paste0(names(columns), "=", columns,
+  else c("--shape", guess$shape), if (guess$wide) c("--form", "wide"),
+    if (length(columns)) c("--map", shQuote(paste0(names(columns), "=", columns,
       collapse = ","))),
       if (bars && !any(c("symbol") %in% c(names(columns), tolower(names(guess$kinds)))))
       "--symbol SYMBOL",

@@ -37,7 +37,7 @@ with_incomplete <- function(read) {
 cli_lists <- list(series = with_incomplete(function(archive) archive_series(archive)),
   datasets = with_incomplete(function(archive) archive_datasets(archive)),
   journal = function(archive) archive_journal(archive),
-  faults = function(archive) archive_faults(archive),
+  rejected = function(archive) archive_rejected(archive),
   columns = function(archive) archive_schema(archive),
   incomplete = function(archive) archive_incomplete(archive))
 

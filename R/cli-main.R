@@ -19,7 +19,7 @@ cli_commands <- c(
   schedule = "show when tracked queries are due, and set timers for them",
   status = "show how complete and how fresh the tracked queries are",
   reparse = "decode kept raw pages again with a corrected card, making no request",
-  list = "show what the archive holds: series, datasets, journal, faults",
+  list = "show what the archive holds: datasets, series, journal, rejected rows",
   rows = "rows of a dataset: chosen, joined, sorted, counted, or as a desk's list",
   fetch = "download the documents behind links, each with its hash",
   rank = "the largest moves of a market, without what nobody trades",
@@ -95,8 +95,8 @@ cli_work <- function(command, arguments) {
         2L
       },
       vetusta_help = function(e) 0L,
-      vetusta_error_argument = function(e) cli_failed(e, 2L),
-      vetusta_error = function(e) cli_failed(e, if (isTRUE(e$usage)) 2L else 1L),
+      vetusta_error_argument = function(e) cli_failed(e, 2L, command),
+      vetusta_error = function(e) cli_failed(e, if (isTRUE(e$usage)) 2L else 1L, command),
       interrupt = function(e) {
         cli_say("stopped; what came is stored, and the same command goes on from there")
         1L
@@ -150,8 +150,8 @@ cli_put_out <- function(command, work) {
   status
 }
 
-cli_failed <- function(error, status) {
-  cli_say("vetusta: ", cli_words(conditionMessage(error)))
+cli_failed <- function(error, status, command) {
+  cli_say("vetusta: ", cli_words(conditionMessage(error), command))
   status
 }
 
@@ -190,16 +190,6 @@ cli_arguments <- function(arguments, command, words, options, example, least = 0
     cli_usage_error("\"", read$args[most + 1], "\" is one word too many")
   }
   structure(c(list(words = read$args), read$options), class = "vetusta_options")
-}
-
-cli_option <- function(name, help, default = NULL, flag = FALSE, metavar = toupper(name),
-  short = NULL) {
-  flags <- c(if (!is.null(short)) paste0("-", short), paste0("--", name))
-  if (flag) {
-    return(optparse::make_option(flags, action = "store_true", default = FALSE, help = help))
-  }
-  optparse::make_option(flags, type = "character", default = default, help = help,
-    metavar = metavar)
 }
 
 cli_option_problem <- function(text) {

@@ -4,13 +4,12 @@ cli_model <- function(arguments) {
   options <- cli_arguments(arguments, "model", "KIND ID | run FILE.yml",
     c(cli_model_options(), cli_series_options(), cli_window_options(), cli_place_options(),
       list(
-        cli_option("file",
-          paste0("where to write: .csv or .parquet the part's table, .png, .svg or ",
-          ".pdf its figure, .html all as a report"), metavar = "FILE"),
+        cli_option("file", paste0(": .csv or .parquet the table, .png, .svg or .pdf the figure, .html ",
+        "a report")),
         cli_option("save", "where to write the model, to be worked again by `vetusta model run`",
           metavar = "FILE.yml"),
         cli_option("renew", "run: fit it on what is known now, and write it anew", flag = TRUE),
-        cli_option("dark", "figures for a dark background", flag = TRUE)), cli_json_option()),
+        cli_option("dark")), cli_json_option()),
     c("vetusta model spectrum kelder-lock --fill linear",
       "vetusta model season kelder-lock --fill linear --file season.png",
       "vetusta model paths kelder-lock --fill linear --horizon \"2 years\" --file fan.png",
@@ -51,9 +50,9 @@ cli_model_options <- function() {
     cli_option("paths", "how many [1000]", metavar = "N"),
     cli_option("horizon", "how far [2 years]", metavar = "LENGTH"),
     cli_option("seed", "a whole number [1]", metavar = "N"),
-    cli_option("by", "model, or blocks of past residuals [model]", metavar = "WORD"),
-    cli_option("least", "what the series is never below", metavar = "NUMBER"),
-    cli_option("greatest", "what it is never above", metavar = "NUMBER"),
+    cli_option("draw", "model, or blocks of past residuals [model]", metavar = "WORD"),
+    cli_option("lower", "what the series is never below", metavar = "NUMBER"),
+    cli_option("upper", "what it is never above", metavar = "NUMBER"),
     cli_option("below", "what lies below this level counts", metavar = "LEVEL"),
     cli_option("above", "what lies above this level counts", metavar = "LEVEL"),
     cli_option("season", "first and last day of the season, as 05-01,10-31", metavar = "DAYS"),
@@ -62,7 +61,7 @@ cli_model_options <- function() {
     cli_option("pays", "for each unit above the strike [1]", metavar = "AMOUNT"),
     cli_option("loading", "standard deviations of the payments in the premium [0.25]",
       metavar = "NUMBER"),
-    cli_option("days", "backtest: days from which it looks ahead", metavar = "DAYS")
+    cli_option("origins", "backtest: days from which it looks ahead", metavar = "DAYS")
   )
 }
 
@@ -100,11 +99,11 @@ cli_model_definition <- function(options, kind) {
   noise = list(order = numbers("order"), variance = options$variance,
     residuals = options$residuals),
   paths = list(n = number("paths", 1), horizon = options$horizon, seed = number("seed"),
-    by = options$by, lower = number("least"), upper = number("greatest")),
+    draw = options$draw, lower = number("lower"), upper = number("upper")),
   index = list(below = number("below"), above = number("above"), season = list_of("season")),
   payoff = list(strikes = numbers("strikes"), caps = numbers("cap"), pays = numbers("pays"),
     loading = number("loading", 0)),
-  backtest = list(days = list_of("days"), horizon = options$horizon, n = number("paths", 1),
+  backtest = list(origins = list_of("origins"), horizon = options$horizon, n = number("paths", 1),
     seed = number("seed")))
   kept <- all[intersect(names(all), c("fill", cli_model_kinds[[kind]]$parts))]
   kept <- lapply(kept, function(part) if (is.list(part)) part[lengths(part) > 0] else part)

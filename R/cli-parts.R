@@ -1,48 +1,5 @@
 # What several commands share: their options, the desk they work at, and how tables are printed.
 
-cli_place_options <- function() {
-  list(
-    cli_option("desk", "the desk's folder; by default the one this is called in",
-      metavar = "FOLDER"),
-    cli_option("archive", "an archive file, or postgresql://..., instead of the desk's",
-      metavar = "FILE")
-  )
-}
-
-cli_json_option <- function() {
-  list(cli_option("json", "print JSON, for another program",
-  flag = TRUE))
-}
-
-cli_session_option <- function() {
-  cli_option("session", "regular, early, late, or all [regular]", default = "regular",
-    metavar = "NAME")
-}
-
-cli_window_options <- function() {
-  list(
-    cli_option("from", "first day or instant, as 2026-03-12", metavar = "DAY"),
-    cli_option("to", "last day (included) or instant", metavar = "DAY")
-  )
-}
-
-cli_query_options <- function() {
-  c(
-    list(
-      cli_option("interval", "length of the bars, as \"1 minute\" or PT1M", metavar = "LENGTH"),
-      cli_option("span", "length of history up to now, as \"10 days\"; instead of --from",
-        metavar = "LENGTH")
-    ),
-    cli_window_options(),
-    list(
-      cli_option("session", "regular, or all for early and late trading too [regular]",
-        default = "regular", metavar = "NAME"),
-      cli_option("account", "one of the card's accounts, where it has several keys",
-        metavar = "NAME")
-    )
-  )
-}
-
 cli_desk <- function(options, needed = TRUE) {
   if (is.null(options$desk) && !needed) {
     # that there is no desk is no fault; that its file is wrong is one
@@ -176,11 +133,9 @@ cli_read_options <- function() {
       metavar = "LENGTH")),
     cli_window_options(),
     list(
-      cli_option("as-of", "the series as they were known on this day or at this instant",
-        metavar = "DAY"),
+      cli_option("as-of"),
       cli_session_option(),
-      cli_option("calendar", "a calendar's name or file; by default that of the series' source",
-        metavar = "NAME")
+      cli_option("calendar", "; by default that of the series' source")
     ),
     cli_place_options()
   )
@@ -221,3 +176,4 @@ cli_print_json <- function(x) {
 # An option that was not given is no other one whose name begins like it.
 #' @export
 `$.vetusta_options` <- function(x, name) unclass(x)[[name]]
+

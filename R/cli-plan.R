@@ -9,7 +9,7 @@ cli_plan <- function(arguments) {
     cli_print_json(list(source = query$source$source, dataset = query$dataset$name,
       shape = query$dataset$shape, interval = query$interval$iso, from = query$from, to = query$to,
       session = query$session, requests = plan$pages, rows = plan$rows, seconds = plan$seconds,
-      bytes = plan$bytes, quotas = plan$quotas, held = cli_array(plan$held),
+      bytes = plan$bytes, quotas = plan$quotas, stored = cli_array(plan$stored),
       notes = cli_array(query$notes),
       requests = plan$requests[c("symbol", "from", "to", "rows", "pages")]))
   } else {

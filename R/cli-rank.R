@@ -1,20 +1,18 @@
 cli_rank <- function(arguments) {
   options <- cli_arguments(arguments, "rank", "SOURCE/DATASET|ID... [CONDITION...]",
     c(list(
-      cli_option("by", paste0("up, down, traded (volume), range (high less low), high, low (new ",
-        "ones) [up]"), default = "up", metavar = "WORD"),
-      cli_option("most", "how many [20]", default = "20", metavar = "N"),
-      cli_option("volume", "what an instrument must have traded [1000]", default = "1000",
+      cli_option("by", "[up]", default = "up"),
+      cli_option("limit", "rows [12]", default = "12"),
+      cli_option("min-volume", "what an instrument must have traded [1000]", default = "1000",
         metavar = "N"),
-      cli_option("price", "what it must cost [1]", default = "1", metavar = "N"),
+      cli_option("min-price", "what it must cost [1]", default = "1", metavar = "N"),
       cli_option("type", "the type of instrument, where a directory tells it, or any [share]",
         default = "share", metavar = "WORD"),
       cli_option("on", "the day; by default the newest one", metavar = "DAY"),
-      cli_option("window", "the time in which earlier highs and lows are looked for [1 year]",
-        default = "1 year", metavar = "LENGTH"),
-      cli_option("as-of", "as it was known on this day or at this instant", metavar = "DAY")
+      cli_option("window", "in which earlier highs and lows are looked for [1 year]", default = "1 year"),
+      cli_option("as-of")
     ), cli_place_options(), cli_result_options()),
-    c("vetusta rank quay/market --most 10", "vetusta rank quay/market --by traded name~barge",
+    c("vetusta rank quay/market --limit 10", "vetusta rank quay/market --by traded name~barge",
       "vetusta rank \"quay/bars/*@1 day\" --by high --on 2026-03-20"), least = 1)
   archive <- cli_archive(options)
   sign <- grepl("[=<>~]", options$words)
@@ -31,8 +29,8 @@ cli_rank <- function(arguments) {
   # a directory that is held in part tells nothing of most
   of_type <- options$type != "any" && typed > 0.9
   where <- c(options$words[sign], if (of_type) paste0("type=", options$type))
-  done <- rank_moves(rows, options$by, cli_number(options, "most", 1),
-    cli_number(options, "volume", 0), cli_number(options, "price", 0), where)
+  done <- rank_moves(rows, options$by, cli_number(options, "limit", 1),
+    cli_number(options, "min_volume", 0), cli_number(options, "min_price", 0), where)
   shown <- c("rank", "symbol", "name", "type", "last", "before", "change", "percent", "volume",
     if (options$by %in% c("range", "high", "low")) "score", "tied")
   cli_put(done[intersect(shown, names(done))], options)

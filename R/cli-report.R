@@ -2,7 +2,7 @@
 cli_report <- function(arguments) {
   options <- cli_arguments(arguments, "report", "[FILE.html] [ID...]",
     c(cli_window_options(), list(
-      cli_option("title", "what stands above; by default the desk's title", metavar = "TEXT"),
+      cli_option("title", "; by default the desk's"),
       cli_option("parts", "headings of the parts that stay, patterns included, with commas",
         metavar = "LIST"),
       cli_option("template", "an R Markdown file by which the page is made", metavar = "FILE.Rmd"),

@@ -4,7 +4,7 @@ cli_resample <- function(arguments) {
       cli_option("into",
         paste0("bars: a longer length, as \"1 day\", or session; other values: a frequency (A, ",
           "S, Q, M, W, D)"), metavar = "LENGTH"),
-      cli_option("rule",
+      cli_option("using",
         paste0("values: mean, sum, first, last, min, max, median, end to go down; last, linear, ",
           "spline, even to go up [mean, last]"), metavar = "RULE"),
       cli_option("anchor", "bars: hours counted from the opening or by the clock [opening]",
@@ -13,7 +13,7 @@ cli_resample <- function(arguments) {
         metavar = "HH:MM"),
       cli_option("week-start", "the weekday with which weeks begin [monday]", default = "monday",
         metavar = "DAY"),
-      cli_option("label", "whether a bar bears its start or its end [start]", default = "start",
+      cli_option("stamp", "whether a bar bears its start or its end [start]", default = "start",
         metavar = "WORD"),
       cli_option("need",
         paste0("the part of expected bars, or of a period's days, below which a result is ",
@@ -21,7 +21,7 @@ cli_resample <- function(arguments) {
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta resample \"KELD@1 minute\" --into \"1 day\"",
-      "vetusta resample kelder-lock --into M --rule mean",
+      "vetusta resample kelder-lock --into M --using mean",
       paste("cat minutes.csv | vetusta resample --input - --symbol KELD --into \"1 hour\"",
         "--anchor clock")))
   to <- cli_needs(options, "into")
@@ -50,7 +50,7 @@ cli_resample_words <- function(to, options, calendar, zone) {
   list(interval = to, calendar = calendar,
     session = cli_sessions(list(calendar = calendar), options), zone = zone,
     anchor = options$anchor, day_start = options$day_start, week_start = options$week_start,
-    label = options$label, need = cli_number(options, "need", 0) %||% 0)
+    stamp = options$stamp, need = cli_number(options, "need", 0) %||% 0)
 }
 
 #' @export
@@ -59,9 +59,9 @@ cli_resample_one.default <- function(x, to, options, read, interval) {
   now <- unique(parts_of(x, "UTC")$frequency)
   rank <- c(D = 1, W = 2, M = 3, Q = 4, T = 5, S = 6, A = 7)
   if (!all(rank[now] <= rank[to])) {
-    return(series_disaggregate(x, to, options$rule %||% "last"))
+    return(series_disaggregate(x, to, options$using %||% "last"))
   }
-  series_aggregate(x, to, options$rule %||% "mean", need = cli_number(options, "need", 0) %||% 0,
+  series_aggregate(x, to, options$using %||% "mean", need = cli_number(options, "need", 0) %||% 0,
     calendar = read$calendar,
     zone = read$zone)
 }

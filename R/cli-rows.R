@@ -1,36 +1,35 @@
 cli_rows <- function(arguments) {
   options <- cli_arguments(arguments, "rows", "SOURCE/DATASET [CONDITION...]",
     c(list(
-      cli_option("with", "another dataset whose columns are put beside, by what both have",
+      cli_option("join", "another dataset whose columns are put beside, by what both have",
         metavar = "SOURCE/DATASET"),
       cli_option("sort", "columns to sort by, with commas; a hyphen behind one: largest first",
         metavar = "COLUMNS"),
-      cli_option("most", "so many rows at most", metavar = "N"),
+      cli_option("limit", "rows"),
       cli_option("columns", "only these columns", metavar = "COLUMNS"),
       cli_option("distinct", "the first row of each combination of these", metavar = "COLUMNS"),
       cli_option("count", "how many rows there are of each combination of these",
         metavar = "COLUMNS"),
-      cli_option("complete", "leave out rows in which a column shown is empty", flag = TRUE),
+      cli_option("complete"),
       cli_option("open-list", "write them with links that open, as .html or .xlsx",
         metavar = "FILE"),
       cli_option("list", "write the first column shown as a desk's list, a value a line",
         metavar = "FILE"),
-      cli_option("as-of", "the rows as they were known on this day or at this instant",
-        metavar = "DAY")
+      cli_option("as-of")
     ), cli_place_options(), cli_result_options()),
     c("vetusta rows quay/directory type=share name~barge --sort symbol",
-      "vetusta rows quay/market \"volume>=10000\" --with quay/directory --sort volume- --most 10",
+      "vetusta rows quay/market \"volume>=10000\" --join quay/directory --sort volume- --limit 10",
       "vetusta rows quay/directory --count type",
       "vetusta rows river/stations --columns place --list stations.txt"), least = 1)
   archive <- cli_archive(options)
   rows <- cli_rows_of(archive, options$words[1], options$as_of)
-  if (!is.null(options$with)) rows <- rows_join(rows, cli_rows_of(archive, options$with,
+  if (!is.null(options$join)) rows <- rows_join(rows, cli_rows_of(archive, options$join,
     options$as_of))
   rows <- rows_filter(rows, options$words[-1])
   if (!is.null(options$sort)) rows <- rows_sort(rows, cli_list_of(options$sort))
   if (!is.null(options$distinct)) rows <- rows_distinct(rows, cli_list_of(options$distinct))
   if (!is.null(options$count)) rows <- rows_count(rows, cli_list_of(options$count))
-  most <- cli_number(options, "most", 1)
+  most <- cli_number(options, "limit", 1)
   if (!is.null(most)) rows <- utils::head(rows, most)
   for (name in cli_list_of(options$columns)) check_column(rows, name)
   if (!is.null(options$columns)) rows <- rows[cli_list_of(options$columns)]
@@ -117,10 +116,10 @@ cli_near <- function(arguments) {
     c(list(
       cli_option("within", "the greatest distance, along the great circle [50 km]",
         default = "50 km", metavar = "LENGTH"),
-      cli_option("most", "so many places at most", metavar = "N")
+      cli_option("limit", "places")
     ), cli_place_options(), cli_result_options()),
     c("vetusta near 57.1,24.3 --within \"30 km\"",
-      "vetusta near 57.1,24.3 river/stations --most 3"),
+      "vetusta near 57.1,24.3 river/stations --limit 3"),
     least = 1, most = 2)
   point <- suppressWarnings(as.numeric(strsplit(options$words[1], ",", fixed = TRUE)[[1]]))
   if (length(point) != 2 || anyNA(point)) {
@@ -131,7 +130,7 @@ cli_near <- function(arguments) {
   id <- cli_held(archive, "places", if (length(options$words) > 1) options$words[2])
   places <- cli_records(archive, cli_rows_of(archive, id), sub("/.*", "", id))
   near <- places_near(places, point[1], point[2], options$within,
-    cli_number(options, "most", 1) %||% Inf)
+    cli_number(options, "limit", 1) %||% Inf)
   cli_put(near, options, "place")
   if (!nrow(near)) return(cli_say("no place is so near; a larger --within may find one"))
   cli_near_next(archive, id, near)

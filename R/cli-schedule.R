@@ -7,9 +7,8 @@ cli_schedule <- function(arguments) {
       cli_option("crontab", "print the lines", flag = TRUE),
       cli_option("systemd", paste0("units of systemd instead of a crontab, in this folder, as ",
         "~/.config/systemd/user"), metavar = "FOLDER"),
-      cli_option("desk", "the desk's folder; by default the one this is called in",
-        metavar = "FOLDER"),
-      cli_option("json", "print JSON, for another program", flag = TRUE)
+      cli_option("desk"),
+      cli_option("json")
     ),
     c("vetusta schedule", "vetusta schedule --install", "vetusta schedule --crontab",
       "vetusta schedule --install --systemd ~/.config/systemd/user"), most = 0)

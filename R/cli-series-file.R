@@ -4,7 +4,7 @@
 # taken as a series a column.
 read_series_file <- function(file, options, zone, calendar) {
   raw <- read_any_table(file)
-  raw <- rename_columns(raw, options$columns, file)
+  raw <- rename_columns(raw, options$map, file)
   lower <- tolower(names(raw))
   known <- c("symbol", "series", "time", "period", "open", "high", "low", "close", "volume",
     "value", "frequency", "unit", "status", "known", "session", "side", "date")
@@ -29,7 +29,7 @@ read_series_file <- function(file, options, zone, calendar) {
   raw <- tryCatch(as_series(raw), vetusta_error_shape = function(e) {
     vetusta_stop("import", "The file is neither bars nor series.",
       where = paste0(file, ": ", paste(names(raw), collapse = ", ")),
-      todo = "name its columns with --columns, as time=When,value=Level")
+      todo = "name its columns with --map, as time=When,value=Level")
   })
   series_table(raw)
 }

@@ -3,38 +3,26 @@
 
 cli_series_options <- function() {
   list(
-    cli_option("input",
-      paste0("a CSV or Parquet file instead of the archive, - for standard input; several with ",
-        "commas between"),
-      metavar = "FILES"),
-    cli_option("columns", "the file's names for columns, as time=When,value=Level",
-      metavar = "PAIRS"),
-    cli_option("time-as",
-      paste0("how the file writes times: rfc3339 (days too), epoch-s, epoch-ms, epoch-us, ",
-        "epoch-ns [rfc3339]"),
-      default = "rfc3339", metavar = "FORM"),
-    cli_option("symbol", "the symbol of a file of bars that does not name it", metavar = "SYMBOL"),
-    cli_option("interval", "length of a file's bars, where they do not tell it themselves",
-      metavar = "LENGTH"),
-    cli_option("as-of", "the series as they were known on this day or at this instant",
-      metavar = "DAY"),
-    cli_option("value", "the number of bars that is meant [close]", metavar = "COLUMN"),
-    cli_option("zone", "zone of days and local times; by default the calendar's, else UTC",
-      metavar = "ZONE"),
-    cli_option("calendar", "a calendar's name or file; by default that of the series' source",
-      metavar = "NAME")
+    cli_option("input"),
+    cli_option("map"),
+    cli_option("time-as", "[rfc3339]", default = "rfc3339"),
+    cli_option("symbol"),
+    cli_option("interval"),
+    cli_option("as-of"),
+    cli_option("value", "[close]"),
+    cli_option("zone", "; by default the calendar's, else UTC"),
+    cli_option("calendar", "; by default that of the series' source")
   )
 }
 
 # Those of them that are of files, and what is beside them.
 cli_file_options <- function() {
-  own <- c("--input", "--columns", "--time-as", "--symbol", "--interval", "--value", "--zone")
+  own <- c("--input", "--map", "--time-as", "--symbol", "--interval", "--value", "--zone")
   Filter(function(option) option@long_flag %in% own, cli_series_options())
 }
 
 cli_result_options <- function() {
-  c(list(cli_option("file",
-    "where to write the result: .csv or .parquet; by default standard output", metavar = "FILE")),
+  c(list(cli_option("file", ": .csv or .parquet; by default standard output")),
     cli_json_option())
 }
 
@@ -54,7 +42,7 @@ cli_series <- function(options, longer = cli_longer(options)) {
     return(list(tables = tables,
       calendars = rep(list(given), length(tables)), calendar = given, zone = zone))
   }
-  for (name in c("interval", "symbol", "columns")) {
+  for (name in c("interval", "symbol", "map")) {
     if (!is.null(options[[name]])) {
       cli_usage_error("--", name,
         paste0(" is for files, which --input names; a series' interval stands in its ID, as ",

@@ -1,18 +1,16 @@
 cli_services <- function(arguments) {
   options <- cli_arguments(arguments, "services", "",
     list(
-      cli_option("port", "the port on this machine, 0 for a free one [8471, or the desk's]",
+      cli_option("port", ", 0 for a free one [8471, or the desk's]"),
+      cli_option("desk", "; its desk.yml gets the services' URLs"),
+      cli_option("seconds", "end after so many seconds; by default never",
         metavar = "N"),
-      cli_option("desk", "a desk whose desk.yml is told where the services are",
-        metavar = "FOLDER"),
-      cli_option("seconds", "end after so many seconds; by default they run until stopped",
-        metavar = "N"),
-      cli_option("page", "the largest page, in rows [240]", default = "240", metavar = "N"),
+      cli_option("page-size", "the largest page, in rows [240]", default = "240", metavar = "N"),
       cli_option("rate", "requests a minute that the exchange allows [90]", default = "90",
         metavar = "N"),
       cli_option("fault", paste0("misbehave in one way: ", paste(standin_faults, collapse = ", ")),
         metavar = "KIND"),
-      cli_option("every", "spoil each so-manieth answer [3]", default = "3", metavar = "N"),
+      cli_option("fault-every", "spoil each so-manieth answer [3]", default = "3", metavar = "N"),
       cli_option("release", "which release of its figures the statistics office has, 1 or 2 [2]",
         default = "2", metavar = "N"),
       cli_option("no-availability", "the statistics office does not say what is available",
@@ -32,8 +30,8 @@ cli_services <- function(arguments) {
       suggest_word(options$fault, standin_faults))
   }
   seconds <- if (is.null(options$seconds)) Inf else number("seconds", 0)
-  services_serve(port, until = seconds, most = number("page", 1),
-    requests_a_minute = number("rate", 1), fault = options$fault, every = number("every", 1),
+  services_serve(port, until = seconds, most = number("page_size", 1),
+    requests_a_minute = number("rate", 1), fault = options$fault, every = number("fault_every", 1),
     release = if (number("release", 1) > 1) 2
     else 1, availability = !options$no_availability, ready = function(port) {
     urls <- standin_urls(port, options$fault)

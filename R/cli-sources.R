@@ -11,13 +11,11 @@ cli_sources <- function(arguments) {
         metavar = "TEXT"),
       cli_option("header", "draft: a header of that request, as \"X-Token: {SURVEY_TOKEN}\"",
         metavar = "NAME:VALUE"),
-      cli_option("name", "draft: the source's name [new]", default = "new", metavar = "NAME"),
-      cli_option("samples", "test: the folder of samples; by default samples beside the cards",
-        metavar = "FOLDER"),
+      cli_option("name", "the draft's source [new]", default = "new"),
+      cli_option("samples", "; by default samples beside the cards"),
       cli_option("live", "test: make the requests again, to see whether the service has changed",
         flag = TRUE),
-      cli_option("file", "draft: where to write the card; by default standard output",
-        metavar = "FILE")
+      cli_option("file", ": the draft; by default standard output")
     ), cli_place_options()[1], cli_json_option()),
     c("vetusta sources", "vetusta sources check sources/quay.yml",
       "vetusta sources test river",

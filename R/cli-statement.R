@@ -5,41 +5,39 @@ cli_statement <- function(arguments) {
       cli_option("quarterly", "quarters, also those that were told only as sums of a year so far",
         flag = TRUE),
       cli_option("trailing", "the sum of four quarters at each quarter's end", flag = TRUE),
-      cli_option("items", "a file with an item a line, in this order; or NAME = A + B - C",
-        metavar = "FILE"),
-      cli_option("item", "items, with commas between, instead of a file", metavar = "ITEMS"),
+      cli_option("items", paste0("items, with commas between; or @FILE, an item or a formula ",
+        "NAME = A + B - C a line"), metavar = "ITEMS"),
       cli_option("filed", "of what was filed several times: first or last [last]",
         default = "last", metavar = "WORD"),
-      cli_option("unit", "figures in this unit, where they are told in several", metavar = "UNIT"),
-      cli_option("most", "so many periods, the newest ones [5]", default = "5", metavar = "N"),
-      cli_option("complete", paste0("only what is whole: periods with all items, or, of one item, ",
-        "companies with all periods"), flag = TRUE),
-      cli_option("long", "a row a value, with how it was made and when it was filed", flag = TRUE),
-      cli_option("from", "where the facts are held, where that is not one place",
+      cli_option("unit", "; facts in other units are left out"),
+      cli_option("limit", "periods, the newest [5]", default = "5"),
+      cli_option("complete"),
+      cli_form_option("wide"),
+      cli_option("facts", "where the facts are held, where that is not one place",
         metavar = "SOURCE/DATASET"),
-      cli_option("as-of", "figures filed later are not known", metavar = "DAY")
+      cli_option("as-of")
     ), cli_place_options(), cli_result_options()),
-    c("vetusta statement KELD", "vetusta statement KELD --quarterly --most 8",
-      "vetusta statement KELD BROM TAMX --item revenue",
+    c("vetusta statement KELD", "vetusta statement KELD --quarterly --limit 8",
+      "vetusta statement KELD BROM TAMX --items revenue",
       "vetusta statement KELD --as-of 2025-03-01"),
     least = 1)
   kinds <- c("annual", "quarterly", "trailing")
   asked <- kinds[unlist(options[kinds])]
   if (length(asked) > 1) cli_usage_error("--", asked[1], " and --", asked[2], " are two statements")
   archive <- cli_archive(options)
-  id <- cli_held(archive, "facts", options$from)
+  id <- cli_held(archive, "facts", options$facts)
   facts <- cli_facts(archive, id, options)
   if (!is.null(options$unit)) facts <- rows_filter(facts, paste0("unit=", options$unit))
-  items <- if (!is.null(options$items)) cli_item_file(options$items)
-  else cli_list_of(options$item)
+  items <- if (startsWith(options$items %||% "", "@")) cli_item_file(substring(options$items, 2))
+  else cli_list_of(options$items)
   done <- facts_statement(facts, options$words, if (length(asked)) asked else "annual", items,
-    options$filed, options$as_of, if (options$long) "long" else "wide",
-    cli_number(options, "most", 1), options$complete)
+    options$filed, options$as_of, options$form,
+    cli_number(options, "limit", 1), options$complete)
   cli_put(cli_marked(done, options), options, "row")
   found <- attr(done, "findings")
   if (nrow(found)) {
     cli_say(counted(nrow(found), "year"), " whose quarters, as filed, do not add up: ",
-      paste(utils::head(paste(found$entity, found$item, found$period_end), 3), collapse = "; "))
+      paste(utils::head(paste(found$symbol, found$item, found$period_end), 3), collapse = "; "))
   }
   if (any(attr(done, "computed")) && cli_reads(options)) {
     cli_say("* computed from what was filed")
@@ -60,18 +58,18 @@ cli_facts <- function(archive, id, options) {
   if (all(vapply(options$words, function(name) any(startsWith(held$key, name)), TRUE))) {
     held <- held[near, ]
   }
-  entity <- held_dimensions(held)[["entity"]]
+  symbol <- held_dimensions(held)[["symbol"]]
   for (name in options$words) {
-    if (!name %in% entity) {
+    if (!name %in% symbol) {
       vetusta_stop("argument", paste0("There are no facts of \"", name, "\"."),
-        todo = suggest_word(name, unique(entity)))
+        todo = suggest_word(name, unique(symbol)))
     }
   }
-  held <- held[entity %in% options$words, ]
+  held <- held[symbol %in% options$words, ]
   facts <- table_of_facts(archive, held, NULL, NULL, known_at(options$as_of), newest = FALSE)
   # items in the order in which they first came
   came <- unique(held_dimensions(held[order(held$id), ])[["item"]])
-  facts[order(match(facts$entity, options$words), match(facts$item, came), method = "radix"), ]
+  facts[order(match(facts$symbol, options$words), match(facts$item, came), method = "radix"), ]
 }
 
 cli_item_file <- function(file) {

@@ -2,8 +2,7 @@ cli_status <- function(arguments) {
   options <- cli_arguments(arguments, "status", "[NAME...]",
     c(list(cli_option("series", "a line a series, instead of one a query", flag = TRUE),
       cli_option("collectors", "who is collecting into the archive, and what", flag = TRUE),
-      cli_option("desk", "the desk's folder; by default the one this is called in",
-        metavar = "FOLDER")), cli_json_option()),
+      cli_option("desk")), cli_json_option()),
     c("vetusta status", "vetusta status shares --series", "vetusta status --collectors",
       "vetusta status --json"))
   desk <- cli_desk(options)

@@ -2,7 +2,7 @@
 
 cli_new <- function(arguments) {
   options <- cli_arguments(arguments, "new", "FOLDER",
-    list(cli_option("title", "the desk's title [the folder's name]", metavar = "TEXT")),
+    list(cli_option("title", "[the folder's name]")),
     c("vetusta new my-desk", "vetusta new rivers --title \"Rivers of the basin\""), least = 1,
     most = 1)
   desk_new(options$words, options$title)
@@ -14,34 +14,31 @@ cli_new <- function(arguments) {
 }
 
 cli_track <- function(arguments) {
-  options <- cli_arguments(arguments, "track", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
+  options <- cli_arguments(arguments, "track", "[SOURCE DATASET [SYMBOL...|KEY=VALUE...]]",
     c(cli_query_options(), list(
-      cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE),
-      cli_option("name", "the query's name [made from what is asked for]", metavar = "NAME"),
-      cli_option("title", "what it is, in words", metavar = "TEXT"),
-      cli_option("overlap", paste0("how far back it is asked again behind what is held, as ",
+      cli_option("history"),
+      cli_option("name", "[made from the query]"),
+      cli_option("title"),
+      cli_option("lookback", paste0("how far back it is asked again behind what is held, as ",
         "\"3 days\""), metavar = "LENGTH"),
       cli_option("every", "not asked more often than that, as \"6 hours\"", metavar = "LENGTH"),
       cli_option("stale", "how old its newest value may be, as \"2 days\"", metavar = "LENGTH"),
       cli_option("times", "when it is due, as \"at 18:30 Europe/Riga on trading days\"",
         metavar = "TIMES"),
-      cli_option("list", "show the tracked queries", flag = TRUE),
       cli_option("drop", "take a query out of the desk; what was collected stays", metavar = "NAME"),
-      cli_option("desk", "the desk's folder; by default the one this is called in",
-        metavar = "FOLDER")), cli_json_option()),
+      cli_option("desk")), cli_json_option()),
     c("vetusta track quay KELD TAMX --interval \"1 day\" --span \"10 years\"",
       "vetusta track river levels station=kelder-lock --from 1981-01-01 --name lock",
-      "vetusta track --list", "vetusta track --drop lock"))
+      "vetusta track", "vetusta track --drop lock"))
   desk <- cli_desk(options)
-  if (options$list) {
-    return(cli_track_list(desk, options))
-  }
   if (!is.null(options$drop)) {
     if (length(options$words)) cli_usage_error("--drop NAME takes no other words")
     desk_drop(desk, options$drop)
     return(cli_say("dropped ", options$drop, "; what was collected stays in the archive"))
   }
-  if (!length(options$words)) cli_usage_error("it needs SOURCE DATASET ..., --list or --drop NAME")
+  if (!length(options$words)) {
+    return(cli_track_list(desk, options))
+  }
   cli_track_add(desk, options)
 }
 
@@ -67,7 +64,7 @@ cli_track_add <- function(desk, options) {
     NULL
   }, vetusta_error_network = function(e) e$what)
   asked <- cli_kept(named$dataset, named$words)
-  given <- options[c("interval", "span", "from", "to", "session", "account", "overlap", "every",
+  given <- options[c("interval", "span", "from", "to", "session", "account", "lookback", "every",
     "stale", "times", "title")]
   if (identical(given$session, "regular")) given$session <- NULL
   if (options$history) given$history <- TRUE
@@ -118,14 +115,10 @@ cli_refresh <- function(arguments) {
       cli_option("log", paste0("write what happens into the desk's log instead of showing it, and ",
         "run its on_failure: when something fails"), flag = TRUE),
       cli_option("no-outputs", "write no outputs afterwards", flag = TRUE),
-      cli_option("wait",
-        paste0("the longest pause that is waited for, as \"2 hours\"; a query that needs a longer ",
-          "one is left for the next refresh [15 minutes]"), default = "15 minutes",
-        metavar = "SPAN"),
+      cli_option("wait", "; a query that needs a longer one is left for the next refresh [15 minutes]", default = "15 minutes"),
       cli_gather_option(),
-      cli_option("quiet", "show no progress", flag = TRUE),
-      cli_option("desk", "the desk's folder; by default the one this is called in",
-        metavar = "FOLDER")), cli_json_option()),
+      cli_option("quiet"),
+      cli_option("desk")), cli_json_option()),
     c("vetusta refresh --plan", "vetusta refresh", "vetusta refresh shares levels"))
   wait <- time_interval(options$wait, "--wait")$seconds
   if (is.na(wait)) cli_usage_error("--wait must be a length of time, as in --wait \"2 hours\"")

@@ -1,14 +1,12 @@
 cli_try <- function(arguments) {
   options <- cli_arguments(arguments, "try", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
     c(cli_query_options(), cli_place_options(), list(
-      cli_option("requests", "so many requests at most, where pages follow [2]", default = "2",
-        metavar = "N"),
-      cli_option("save", "keep first, middle and last answer as samples, without secrets",
-        metavar = "FOLDER"),
-      cli_option("history", "statistics: all releases, where the service serves them", flag = TRUE)
+      cli_option("requests", "[2]", default = "2"),
+      cli_option("samples", "; keep the first, middle and last answer there, without secrets"),
+      cli_option("history")
     )),
     c("vetusta try quay KELD --interval \"1 minute\" --from 2026-03-12 --to 2026-03-13",
-      "vetusta try river levels station=kelder-lock --from 2026-01-01 --save sources/samples"),
+      "vetusta try river levels station=kelder-lock --from 2026-01-01 --samples sources/samples"),
     least = 1)
   # a card may be tried before there is a desk
   counted_in <- if (!is.null(options$archive) || !is.null(cli_desk(options, needed = FALSE))) {
@@ -16,9 +14,9 @@ cli_try <- function(arguments) {
   }
   tried <- collect_try(cli_query(options), cli_number(options, "requests", 1), counted_in)
   cat(format_try(tried, if (isatty(stdout())) cli::console_width() else Inf), sep = "\n")
-  if (!is.null(options$save)) {
-    paths <- samples_keep(tried, options$save)
-    cli_say("kept ", counted(length(paths) / 2, "sample"), " in ", options$save,
+  if (!is.null(options$samples)) {
+    paths <- samples_keep(tried, options$samples)
+    cli_say("kept ", counted(length(paths) / 2, "sample"), " in ", options$samples,
       "; `vetusta sources test ", tried$source, "` reads them")
   }
   if (all(vapply(tried$requests, function(one) is.null(one$error), TRUE))) 0L else 1L
@@ -36,7 +34,7 @@ cli_sources_test <- function(options) {
   }
   if (!length(names)) {
     vetusta_stop("argument", "There are no samples to be tested.", where = folder,
-      todo = "keep some, with vetusta try --save")
+      todo = "keep some, with vetusta try --samples")
   }
   rows <- do.call(rbind, lapply(names, function(name) {
     source <- cli_source(options, name)

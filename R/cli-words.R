@@ -1,11 +1,14 @@
 # An error's words for people at the shell: options for arguments, commands for functions.
-cli_words <- function(text) {
+cli_words <- function(text, command = "") {
   for (name in names(cli_functions)) {
     text <- gsub(paste0(name, "()"), cli_functions[[name]], text, fixed = TRUE)
   }
   text <- gsub("c\\(\"([^\"]*)\", \"([^\"]*)\"\\)", "\\1 \\2", text)
-  text <- gsub("as_of = FALSE", "--own-time", text, fixed = TRUE)
-  option <- function(name) paste0("--", gsub("_", "-", name))
+  text <- gsub("point_in_time = FALSE", "--look-ahead", text, fixed = TRUE)
+  option <- function(name) {
+    other <- as.list(cli_other_words[[command]])[[name]]
+    paste0("--", gsub("_", "-", other %||% name))
+  }
   for (name in cli_option_words) {
     text <- gsub(paste0("`", name, "`"), option(name), text, fixed = TRUE)
     text <- gsub(paste0("\\b", name, " = (\"[^\"]*\")"), paste(option(name), "\\1"), text)
@@ -16,13 +19,16 @@ cli_words <- function(text) {
 cli_functions <- list(bars_resample = "`vetusta resample`", series_aggregate = "`vetusta resample`",
   series_disaggregate = "`vetusta resample`", query_bars = "`vetusta collect`",
   query_rows = "`vetusta collect`", plan_requests = "`vetusta plan`", collect_run = "`vetusta collect`",
-  archive_open = "--archive", archive_faults = "`vetusta list faults`",
+  archive_open = "--archive", archive_rejected = "`vetusta list rejected`",
   calendar_make = "a calendar file", source_calendar = "--calendar",
   source_card = "its name or its card", desk_open = "--desk",
   figure_lines = "`vetusta figure lines`",
   figure_candles = "`vetusta figure candles`", bars_frame = "symbol, time and close")
 
-cli_option_words <- c("from", "to", "interval", "span", "rule", "lag", "greatest_age", "at_most",
+# Where a command has another word than the function behind it.
+cli_other_words <- list(align = c(rule = "take"), resample = c(rule = "using"))
+
+cli_option_words <- c("from", "to", "interval", "span", "rule", "lag", "max_age", "at_most",
   "constant", "neighbour", "window", "over", "or_before", "base", "grid", "source", "calendar",
-  "day_start", "value", "zone", "session", "need", "minimum_count", "change", "symbol", "columns",
+  "day_start", "value", "zone", "session", "need", "minimum_count", "change", "symbol", "map",
   "time_as", "file", "as_of")

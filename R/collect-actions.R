@@ -12,7 +12,7 @@ actions_applied <- function(run, chain, page) {
   hit <- which(page$actions$action %in% c("merge", "lessen"))
   if (length(hit)) page <- actions_merged(run, page, hit)
   if (!chain$updates && all(action %in% "insert")) page <- actions_absent(run, chain, page)
-  page$good <- good_rows(page$rows, page$faults)
+  page$good <- good_rows(page$rows, page$rejected)
   page
 }
 
@@ -75,8 +75,8 @@ actions_widened <- function(run, chain, page) {
   rownames(page$rows) <- NULL
   page$actions <- list(action = c(page$actions$action[keep], rep("delete", length(of))),
     named = c(page$actions$named[keep], vector("list", length(of))))
-  page$faults <- page$faults[!page$faults$row %in% wide, , drop = FALSE]
-  page$faults$row <- match(page$faults$row, keep)
+  page$rejected <- page$rejected[!page$rejected$row %in% wide, , drop = FALSE]
+  page$rejected$row <- match(page$rejected$row, keep)
   page
 }
 

@@ -7,7 +7,7 @@
 #' not fetched again.
 #'
 #' @param source A source, see [source_card()].
-#' @param rows Rows with the column `link`, and where they are there `entity`, `filed`, `kind`,
+#' @param rows Rows with the column `link`, and where they are there `symbol`, `filed`, `kind`,
 #'   `title`, which name the files; such as `archive_rows(archive, "register", "filings")`, or what
 #'   [rows_filter()] leaves of it.
 #' @param folder Where the files go; it is made where it is not there.
@@ -15,7 +15,7 @@
 #' @param dataset The name of the dataset to which the rows belong.
 #' @param progress Whether each file is told as it comes.
 #' @param wait The longest pause in seconds that is waited for.
-#' @return A tibble with one row a link: `entity`, `title` (where there are any), `link` (whole),
+#' @return A tibble with one row a link: `symbol`, `title` (where there are any), `link` (whole),
 #'   `file` (its name in the folder), `bytes`, `sha256`, `outcome` (`fetched`; `held`, where it was
 #'   fetched before; `failed`; `left`, where a limit's wait is too
 #'   long or another process is at it) and `said` (why).
@@ -65,7 +65,7 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
   told <- function(name, empty) {
     vapply(all, function(one) one[[name]] %||% empty, empty, USE.NAMES = FALSE)
   }
-  as_rows(c(as.list(rows)[intersect(c("entity", "title"), names(rows))], list(link = links,
+  as_rows(c(as.list(rows)[intersect(c("symbol", "title"), names(rows))], list(link = links,
     file = told("file", NA_character_), bytes = told("bytes", NA_real_),
     sha256 = told("sha256", NA_character_), outcome = told("outcome", ""),
     said = told("said", NA_character_))))
@@ -137,7 +137,7 @@ document_names <- function(rows, held) {
     ifelse(is.na(text), "", text)
   }
   about <- ifelse(nzchar(part("title")), part("title"), part("kind"))
-  plain <- paste(part("entity"), part("filed"), about, sep = "-")
+  plain <- paste(part("symbol"), part("filed"), about, sep = "-")
   stem <- gsub("^[-.]+|[-.]+$", "", gsub("[^A-Za-z0-9._-]+", "-", iconv(plain, "UTF-8",
     "ASCII//TRANSLIT", sub = "-")))
   stem <- substr(ifelse(nzchar(stem), stem, "document"), 1, 80)

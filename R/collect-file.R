@@ -153,7 +153,7 @@ job_piece <- function(job, decoded) {
   chain$cover <- NULL
   chain$last <- FALSE
   chain$windowed <- TRUE
-  page <- page_make(tidy$rows, tidy$faults, count = decoded$rows, following = "piece",
+  page <- page_make(tidy$rows, tidy$rejected, count = decoded$rows, following = "piece",
     says = list(against = if (length(tidy$others)) others_against(chain$symbols, tidy$others)))
   job$chain$proof <- proof_add(job$chain$proof, page, chain$page)
   job$chain$rejected <- (chain$rejected %||% 0) + NROW(tidy$rows) - NROW(page$good)

@@ -1,7 +1,7 @@
 # One page: decoded, checked, and stored with its journal row and the place reached, in one
 # transaction.
 
-# What came with one answer. `rows` are tidy, `faults` which of them are set aside, `good` the
+# What came with one answer. `rows` are tidy, `rejected` which of them are rejected, `good` the
 # others, `count` how
 # many the service counts,
 # `following` where the next page is, `halt` an error where that cannot be asked for, `full` that
@@ -11,23 +11,23 @@
 # number of `pages`, whether the page is `repeated`, and what it has `against` being complete.
 # Collecting, exports and reparsing all make pages here. Its times as seconds are looked at again
 # and again, and so are taken out once.
-page_make <- function(rows, faults = no_page_faults, count = NROW(rows), items = count,
+page_make <- function(rows, rejected = no_rejected_rows, count = NROW(rows), items = count,
   notes = NULL, hash = NULL, following = NULL, halt = NULL, full = FALSE, probing = FALSE,
   announced = FALSE, beyond = FALSE, says = list(), ...) {
   times <- finite_seconds(rows$time)
-  list(rows = rows, faults = faults, count = count, items = items, notes = notes, hash = hash,
+  list(rows = rows, rejected = rejected, count = count, items = items, notes = notes, hash = hash,
     following = following, halt = halt, full = full, probing = probing, announced = announced,
-    beyond = beyond, says = says, good = good_rows(rows, faults),
+    beyond = beyond, says = says, good = good_rows(rows, rejected),
     times = times, edges = if (length(times)) ends_of(times), ...)
 }
 
-no_page_faults <- data.frame(row = integer(), symbol = character(), time = numeric(),
+no_rejected_rows <- data.frame(row = integer(), symbol = character(), time = numeric(),
   place = character(),
-  fault = character(), detail = character())
+  reason = character(), detail = character())
 
 # The rows of a page that are stored.
-good_rows <- function(rows, faults) {
-  if (nrow(faults)) rows[-faults$row, , drop = FALSE] else rows
+good_rows <- function(rows, rejected) {
+  if (nrow(rejected)) rows[-rejected$row, , drop = FALSE] else rows
 }
 
 collect_good <- function(run, queue, tally, chain, response) {
@@ -157,7 +157,7 @@ collect_store <- function(run, chain, response, page) {
   counts <- run$sink$put(list(
     rows = query_parcel(run$query, chain, page, good), journal = entry, now = came,
     again = chain$page == 1 && is_kept(run$query) && isTRUE(chain$from > as.numeric(run$query$from)),
-    faults = page_told(page, chain, run),
+    rejected = page_told(page, chain, run),
     covered = query_covered(run$query, chain, good, whole = last && !isTRUE(page$full)),
     listing = if (is.null(chain$from)) {
       list(planned = planned_key(chain$planned), page = chain$page, last = last && !isTRUE(page$full))
@@ -187,18 +187,18 @@ page_notes <- function(chain, page) {
   list(list(kind = "reached", key = chain$start, value = value))
 }
 
-# Rows that are set aside, and what else there is to say of the page.
+# Rows that are rejected, and what else there is to say of the page.
 page_told <- function(page, chain, run) {
-  faults <- page$faults
-  if (nrow(faults)) faults$detail <- redact(faults$detail, run$secrets())
+  rejected <- page$rejected
+  if (nrow(rejected)) rejected$detail <- redact(rejected$detail, run$secrets())
   if (!length(page$notes)) {
-    return(faults[-1])
+    return(rejected[-1])
   }
   n <- length(page$notes)
-  rbind(faults[-1],
+  rbind(rejected[-1],
     data.frame(symbol = rep(chain$label, n), time = rep(NA_real_, n),
       place = rep(paste("page", chain$page), n),
-    fault = page$notes, detail = rep(NA_character_, n)))
+    reason = page$notes, detail = rep(NA_character_, n)))
 }
 
 # The page as it came, without secrets, and what its request knew.
@@ -224,7 +224,7 @@ query_page.default <- function(query, chain, response, where, calendar, largest)
   dataset <- query$dataset
   # HTTP 204, and 202 without a body: there is nothing, and nothing to say so
   bare <- response$status == 204 || (response$status == 202 && !length(response$body))
-  decoded <- if (bare) list(columns = empty_columns(dataset), faults = no_faults, rows = 0L)
+  decoded <- if (bare) list(columns = empty_columns(dataset), rejected = no_wrong_values, rows = 0L)
   else decode_body(dataset, response$body, query$source, chain$known, dataset$reading$members, where)
   tidy <- query_tidy(query, calendar, chain$symbols, decoded)
   edges <- if (identical(dataset$next_page$by, "time")) {
@@ -246,7 +246,7 @@ query_page.default <- function(query, chain, response, where, calendar, largest)
   }
   full <- answer_is_full(dataset, told)
   page_make(
-    tidy$rows, tidy$faults, count = told$rows, hash = hash,
+    tidy$rows, tidy$rejected, count = told$rows, hash = hash,
     notes = c(tidy$notes, if (repeated) "a page before it came again"),
     following = following$url, halt = following$halt, full = full,
     # a page that is asked for only to see whether there is one

@@ -3,7 +3,7 @@
 #' @param plan A plan, see [plan_requests()].
 #' @return A function that, each time it is called, fetches the next page within the source's
 #'   limits and returns its tidy rows (a
-#'   data frame; rows with a fault are left out and stand in its attribute `rejected`), or `NULL`
+#'   data frame; rejected rows are left out and stand in its attribute `rejected`), or `NULL`
 #'   when there are no more. Nothing
 #'   is stored. A request that fails for good is passed over; the function's attribute `failed` is a
 #'   function that lists those.
@@ -36,7 +36,7 @@ collect_pages <- function(plan) {
     }
     page <- sink$take()
     rows <- query_table(query, page, page$good)
-    attr(rows, "rejected") <- page$faults
+    attr(rows, "rejected") <- page$rejected
     rows
   }
   attr(following, "failed") <- function() tally$failed
@@ -101,10 +101,10 @@ reparse_page <- function(run, tally, about, body, label) {
     return(tally_failed(tally, label, decoded$what, decoded$todo, "payload"))
   }
   tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
-  page <- page_make(tidy$rows, tidy$faults)
+  page <- page_make(tidy$rows, tidy$rejected)
   # rows are known from the instant at which the page came, and not from now
   counts <- run$sink$ended(list(rows = query_parcel(run$query, chain, page, page$good),
-    faults = page_told(page, chain, run), now = as.numeric(about$came), as_came = TRUE))
+    rejected = page_told(page, chain, run), now = as.numeric(about$came), as_came = TRUE))
   tally <- tally_page(tally, counts, page)
   against <- page_against(page, chain$page)
   if (length(against)) {

@@ -1,5 +1,5 @@
 # When a window, a key or a selection is complete: the one rule for pages, exports, statistics and
-# documents. `docs/faults.md` has it as a table.
+# documents. `docs/rejected rows.md` has it as a table.
 #
 # A chain of requests that has come to its end proves its window complete where nothing that its
 # answers said contradicts. What contradicts is kept as a reason in words; the window then stays
@@ -26,9 +26,9 @@ greatest <- function(a, b) {
 # What one page contradicts by itself.
 page_against <- function(page, number) {
   rows <- NROW(page$rows)
-  rejected <- if (rows > 0 && length(unique(page$faults$row)) == rows) {
+  rejected <- if (rows > 0 && length(unique(page$rejected$row)) == rows) {
     paste0(if (rows == 1) "the only row" else paste("all", thousands(rows), "rows"), " of page ",
-      number, if (rows == 1) " was" else " were", " rejected: ", page$faults$fault[1])
+      number, if (rows == 1) " was" else " were", " rejected: ", page$rejected$reason[1])
   }
   c(page$says$against, rejected)
 }

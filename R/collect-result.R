@@ -45,7 +45,7 @@ format_run <- function(x) {
     },
     if (x$rejected > 0) {
       paste0("  ", counted(x$rejected, "row"), if (x$rejected == 1) " was"
-      else " were", " set aside: see archive_faults()")
+      else " were", " set aside: see archive_rejected()")
     },
     if (x$left > 0) paste0("  ", counted(x$left, "request"), " left", later),
     format_all_failed(x$failed)

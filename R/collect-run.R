@@ -12,7 +12,7 @@
 #' @param progress Whether to show what is being done, on standard error: on a terminal one line
 #'   that changes, elsewhere a plain
 #'   line each minute.
-#' @param pages Stop after so many pages; the next run goes on there.
+#' @param requests Stop after so many requests for pages; the next run goes on there.
 #' @param raw Whether to keep the raw pages too, compressed, so that [collect_reparse()] can read
 #'   them again with a corrected
 #'   card.
@@ -24,12 +24,12 @@
 #'   1 each page is written as it comes.
 #' @return Invisibly a `vetusta_run`: a list with `empty` (what had no data), `pages`, `new`,
 #'   `changed`, `unchanged` (rows),
-#'   `doubled` (rows that came twice and are stored once), `rejected` (rows set aside among the
-#'   archive's faults), `retried` (requests that had to be
+#'   `doubled` (rows that came twice and are stored once), `rejected` (rejected rows among the
+#'   archive's rejected rows), `retried` (requests that had to be
 #'   repeated), `seconds`, and `failed`
 #'   (a data frame of `symbol`, `what`, `todo`, `outcome`). `left` are the requests not made or not
 #'   ended because a quota is used
-#'   up or `pages` was reached, `resume` when to go on.
+#'   up or `requests` was reached, `resume` when to go on.
 #' @section Errors: `vetusta_error_secret` when the key is not set, `vetusta_error_access` when
 #'   the service refuses it,
 #'   `vetusta_error_network` when nothing answers, `vetusta_error_archive` when the archive cannot
@@ -44,9 +44,9 @@
 #' archive <- archive_open("archive.sqlite")
 #' collect_run(plan_requests(query, archive), into = archive)
 #' }
-collect_run <- function(plan, into, progress = interactive(), pages = Inf, raw = FALSE,
+collect_run <- function(plan, into, progress = interactive(), requests = Inf, raw = FALSE,
   wait = 900, gather = 50) {
-  going <- collect_begin(plan, into, progress, pages, raw, wait, gather)
+  going <- collect_begin(plan, into, progress, requests, raw, wait, gather)
   ended <- FALSE
   on.exit({
     if (!ended) collect_drain(going)
@@ -79,7 +79,7 @@ drain_seconds <- 20
 
 # A run that has begun and is brought on step by step: what is the same throughout it, its queue,
 # and its tally.
-collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE, wait = 900,
+collect_begin <- function(plan, into, progress = FALSE, requests = Inf, raw = FALSE, wait = 900,
   gather = 50, pool = NULL, rest = NULL) {
   check_plan(plan)
   check_whole(gather, "gather", kind = "argument")
@@ -87,7 +87,7 @@ collect_begin <- function(plan, into, progress = FALSE, pages = Inf, raw = FALSE
   query <- plan$query
   going <- new.env(parent = emptyenv())
   sink <- archive_sink(archive, query, keep_raw = raw, gather = gather)
-  going$run <- run_make(query, sink, most_pages = pages, most_wait = wait,
+  going$run <- run_make(query, sink, most_pages = requests, most_wait = wait,
     planned = isTRUE(plan$with_archive), pool = pool, rest = rest)
   going$queue <- queue_make(plan$requests)
   going$tally <- tally_make()

@@ -16,13 +16,13 @@ samples_test <- function(source, folder, live = FALSE) {
   all <- lapply(files, function(file) {
     tryCatch(jsonlite::fromJSON(file, simplifyVector = TRUE), error = function(e) {
       vetusta_stop("argument", "A sample cannot be read.", where = file,
-        todo = "keep it again, with vetusta try --save")
+        todo = "keep it again, with vetusta try --samples")
     })
   })
   own <- vapply(all, function(one) identical(one$source, source$source), TRUE)
   if (!any(own)) {
     vetusta_stop("argument", paste0("There are no samples of ", source$source, "."), where = folder,
-      todo = "keep some, with vetusta try --save")
+      todo = "keep some, with vetusta try --samples")
   }
   rows <- Map(function(file, one) sample_test(source, one, file, live), files[own], all[own])
   as_rows(as.list(data.table::rbindlist(rows)))
@@ -63,7 +63,7 @@ sample_page <- function(source, dataset, about, body) {
   query <- reparse_query(source, dataset, about)
   decoded <- decode_body(dataset, body, source, about$known, where = dataset$name)
   tidy <- query_tidy(query, source_calendar(source), about$symbols, decoded)
-  page_make(tidy$rows, tidy$faults)
+  page_make(tidy$rows, tidy$rejected)
 }
 
 # What a card rejects of the samples that are kept of its source, in words; nothing where there are
@@ -82,9 +82,9 @@ samples_rejected <- function(source, folder) {
     if (inherits(page, "vetusta_error")) {
       return(paste0(basename(file), ": ", page$what))
     }
-    if (nrow(page$faults)) paste0(basename(file), ": ", length(unique(page$faults$row)), " of ",
-      counted(nrow(page$rows), "row"), " rejected: ", page$faults$fault[1], " (",
-      page$faults$detail[1], ")")
+    if (nrow(page$rejected)) paste0(basename(file), ": ", length(unique(page$rejected$row)), " of ",
+      counted(nrow(page$rows), "row"), " rejected: ", page$rejected$reason[1], " (",
+      page$rejected$detail[1], ")")
   }))
 }
 

@@ -32,7 +32,7 @@ tally_counts <- function(tally, counts) {
 # A page that was stored.
 tally_page <- function(tally, counts, page) {
   tally <- tally_counts(tally, counts)
-  tally$rejected <- tally$rejected + length(unique(page$faults$row))
+  tally$rejected <- tally$rejected + length(unique(page$rejected$row))
   tally$largest <- max(tally$largest, page$items)
   tally$pages <- tally$pages + 1
   tally$in_a_row[c("vain", "stumbled")] <- 0

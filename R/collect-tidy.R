@@ -128,11 +128,11 @@ bar_days <- function(day, zone, calendar) {
   time
 }
 
-# Faults of decoding and of the bars themselves; a row is set aside once, with its first fault.
-page_faults <- function(rows, body, dataset, judged) {
-  decoded <- body$faults
+# Rows that were not decoded and bars that cannot be; a row is rejected once, for its first reason.
+page_rejected <- function(rows, body, dataset, judged) {
+  decoded <- body$rejected
   if (!nrow(judged) && !nrow(decoded)) {
-    return(no_page_faults)
+    return(no_rejected_rows)
   }
   judged <- judged[!judged$row %in% decoded$row & !duplicated(judged$row), ]
   row <- c(decoded$row, judged$row)
@@ -141,19 +141,19 @@ page_faults <- function(rows, body, dataset, judged) {
     row = row, symbol = rows$symbol[row] %||% rep(NA_character_, length(row)),
     time = if (is.null(rows$time)) rep(NA_real_, length(row)) else as.numeric(rows$time)[row],
     place = c(decoded$pointer, sprintf("%s/%d", dataset$rows %||% "", as.integer(at) - 1L)),
-    fault = c(decoded$fault, judged$fault), detail = c(decoded$detail, judged$detail)
+    reason = c(decoded$reason, judged$reason), detail = c(decoded$detail, judged$detail)
   )
 }
 
 # Bars of one time, side and symbol, by the rule of rows-doubled.R; `without` are rows that have
-# other faults, and `at` says which of the service's rows each one is.
+# other rejected rows, and `at` says which of the service's rows each one is.
 doubled_bars <- function(rows, without, at) {
   n <- nrow(rows)
   # with a time missing nobody can tell
   if (n < 2 || isFALSE(is.unsorted(as.numeric(rows$time), strictly = TRUE))) {
-    return(no_bars_faults)
+    return(no_wrong_bars)
   }
   key <- bar_keys(rows, c(without, which(is.na(rows$time))))
   values <- rows[intersect(c("close", "open", "high", "low", "volume"), names(rows))]
-  doubled_faults(rows, doubled_rows(key, values, at))
+  doubled_rejected(rows, doubled_rows(key, values, at))
 }

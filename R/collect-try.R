@@ -3,7 +3,7 @@
 #' Try a dataset
 #'
 #' Makes one request of a query, and a second one where a page follows; stores nothing; and shows the
-#' request as it went, what came, how it was read, what was set aside and why, how the next page is
+#' request as it went, what came, how it was read, what was rejected and why, how the next page is
 #' asked for, and whether times look right.
 #'
 #' @param query A query, see [query_bars()] and [query_rows()].
@@ -15,7 +15,7 @@
 #'   (headers that tell of kind, limits and paging), `bytes`, `seconds`, `error` (why it could not
 #'   be
 #'   read), `following` (where the next page is)), `rows` (what was read of all of them, tidy),
-#'   `rejected` (a data frame of `place`, a JSON Pointer, `fault`, `detail`) and `looks` (texts:
+#'   `rejected` (a data frame of `place`, a JSON Pointer, `reason`, `detail`) and `looks` (texts:
 #'   what
 #'   does not look right).
 #' @section Errors: as of [collect_run()], where nothing answers or a secret is not set.
@@ -94,7 +94,7 @@ try_request <- function(run, chain) {
   one$read <- nrow(page$good)
   one$following <- if (!is.null(page$following)) hide(page$following)
   told <- page_told(page, chain, run)
-  one$rejected <- told[c("place", "fault", "detail")]
+  one$rejected <- told[c("place", "reason", "detail")]
   one
 }
 

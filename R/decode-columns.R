@@ -55,15 +55,15 @@ column_words <- function(value, words) {
   unname(ifelse(!is.na(direct), direct, ifelse(is.na(found), as.character(value), found)))
 }
 
-no_faults <- data.frame(row = integer(), pointer = character(), fault = character(),
+no_wrong_values <- data.frame(row = integer(), pointer = character(), reason = character(),
   detail = character())
 
-column_faults <- function(bad, value, name, at, dataset, numbers = NULL, far = integer()) {
+wrong_values <- function(bad, value, name, at, dataset, numbers = NULL, far = integer()) {
   shown <- vapply(bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, "")
   told <- if (is.null(numbers)) bad else numbers[bad]
   data.frame(
     row = bad, pointer = paste0(dataset$rows, "/", told - 1L, at[1] %||% ""),
-    fault = ifelse(is.na(shown), paste("no", name), ifelse(bad %in% far,
+    reason = ifelse(is.na(shown), paste("no", name), ifelse(bad %in% far,
       paste(name, "lies beyond the years 1677 to 2200: is the unit of the epoch right?"),
       paste(name, "cannot be read"))),
     detail = paste0("value ", shown)

@@ -1,8 +1,8 @@
 # Rows of a body into the columns that the card declares. What does not fit is reported with its
 # place, row and value; a
-# row that lacks what its shape cannot be without is set aside.
+# row that lacks what its shape cannot be without is rejected.
 
-# The whole of a body: list(columns, faults, rows, members), where `members` are the values that
+# The whole of a body: list(columns, rejected rows, rows, members), where `members` are the values that
 # the page rule asked for.
 decode_body <- function(dataset, body, source, known = list(), members = character(),
   where = "the body") {
@@ -138,7 +138,7 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
   at <- rows_wanted(rows, dataset$only)
   if (!is.null(at)) rows <- rows[at, , drop = FALSE]
   if (is.null(rows) || !nrow(rows)) {
-    return(list(columns = empty_columns(dataset), faults = no_faults, rows = 0L))
+    return(list(columns = empty_columns(dataset), rejected = no_wrong_values, rows = 0L))
   }
   if (!length(dataset$sides)) {
     return(c(decode_side(dataset, rows, zone, where, known, at = at), list(at = at)))
@@ -150,21 +150,21 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
   })
   columns <- lapply(stats::setNames(nm = names(parts[[1]]$columns)),
     function(name) do.call(c, lapply(parts, function(part) part$columns[[name]])))
-  faults <- do.call(rbind, lapply(seq_along(parts), function(i) {
-    found <- parts[[i]]$faults
+  rejected <- do.call(rbind, lapply(seq_along(parts), function(i) {
+    found <- parts[[i]]$rejected
     found$row <- found$row + (i - 1L) * nrow(rows)
     found
   }))
-  list(columns = columns, faults = faults, rows = nrow(rows) * length(parts),
+  list(columns = columns, rejected = rejected, rows = nrow(rows) * length(parts),
     at = rep(at %||% seq_len(nrow(rows)), length(parts)))
 }
 
 # Columns that name what a row speaks of.
-key_columns <- c("symbol", "series", "entity", "item", "place", "dataset", "link", "kind", "side")
+key_columns <- c("symbol", "series", "item", "place", "dataset", "link", "kind", "side")
 
 decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NULL) {
   columns <- list()
-  faults <- list(no_faults)
+  rejected <- list(no_wrong_values)
   finer <- NULL
   for (name in names(dataset$columns)) {
     rule <- dataset$columns[[name]]
@@ -204,14 +204,14 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
     }
     if (rule$need == "required") read$bad <- union(read$bad, absent)
     if (length(read$bad)) {
-      faults[[length(faults) + 1]] <- column_faults(read$bad, value, name, rule$at, dataset, at,
+      rejected[[length(rejected) + 1]] <- wrong_values(read$bad, value, name, rule$at, dataset, at,
         read$far)
     }
     columns[[name]] <- read$value
     if (name == "time" && inherits(read$value, "POSIXct")) finer <- finer_part(value, type)
   }
-  list(columns = columns, faults = if (length(faults) == 1) no_faults
-  else do.call(rbind, faults), rows = nrow(rows), finer = finer)
+  list(columns = columns, rejected = if (length(rejected) == 1) no_wrong_values
+  else do.call(rbind, rejected), rows = nrow(rows), finer = finer)
 }
 
 # Which rows of a body are meant, and what else in the body belongs to them.

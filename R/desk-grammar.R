@@ -15,7 +15,7 @@ desk_query_grammar <- function() {
     source = "!text", dataset = "text", title = "text", symbols = desk_list_grammar(),
     keys = list(.each = desk_list_grammar()), interval = "duration",
     session = c("word", "regular", "all"), account = "text", from = "text", to = "text",
-    span = "duration", history = "flag", overlap = "duration", every = "duration",
+    span = "duration", history = "flag", lookback = "duration", every = "duration",
     stale = "duration", times = "texts"
   )
 }
@@ -32,10 +32,10 @@ desk_output_grammar <- function() {
     from = "text", to = "text", span = "duration", session = "text", labels = c("word", "codes",
       "labels", "both"),
     fill = "texts", at_most = "count", adjust = c("word", "splits", "all"), resample = "duration",
-    rule = "text", change = "text",
+    using = "text", change = "text",
     window = "duration", over = "duration", align = "text", form = c("word", "long", "wide"),
     file = "text", append = "text", table = "text", figure = c("word", names(cli_drawn)),
-    panels = c("word", "free", "fixed"), index = "flag", log = "flag", dark = "flag",
+    panels = c("word", "free", "fixed"), index = "flag", log_scale = "flag", dark = "flag",
     report = "flag", parts = "texts", template = "text", model = "text"
   )
 }
@@ -60,10 +60,10 @@ desk_clashes <- list(
 
 # Words that say something beside others only.
 desk_beside <- list(
-  outputs = list(rule = "resample", at_most = "fill", over = "change", window = "change",
+  outputs = list(using = "resample", at_most = "fill", over = "change", window = "change",
     table = "append", fill = "series", resample = "series", change = "series", align = "series",
     parts = "report", template = "report",
-    figure = "series", panels = "figure", index = "figure", log = "figure", dark = "figure",
+    figure = "series", panels = "figure", index = "figure", log_scale = "figure", dark = "figure",
     labels = "series", session = "series", from = "series", to = "series",
     span = "series", form = "series", adjust = "series")
 )

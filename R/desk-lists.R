@@ -68,7 +68,7 @@ desk_list_kinds <- list(
     }
     with <- desk_rows(archive, list$with, where)
     by <- intersect(names(rows), names(with))
-    by <- c(intersect(c(name, sub("s$", "", name), "symbol", "place", "series", "entity"), by),
+    by <- c(intersect(c(name, sub("s$", "", name), "symbol", "place", "series"), by),
       by)[1]
     if (is.na(by)) {
       vetusta_stop("desk", paste0("The rows of ", list$rows, " and ", list$with,

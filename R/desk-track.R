@@ -9,7 +9,7 @@
 #' @param symbols Symbols of bars.
 #' @param keys A named list: keys of rows or dimensions of statistics, each with its values.
 #' @param ... How it is asked for and kept: `interval`, `session`, `from`, `to`, `span`, `account`,
-#'   `history`, `overlap`, `every`, `stale`, `times`, `title`; texts as in a `desk.yml`.
+#'   `history`, `lookback`, `every`, `stale`, `times`, `title`; texts as in a `desk.yml`.
 #' @return `desk_track()` and `desk_drop()` return the desk as its file now says, invisibly. The file
 #'   is edited in place: remarks and everything else stay as they are.
 #' @section Errors: `vetusta_error_desk` for a name that is taken or not there, a word or value that

@@ -129,8 +129,8 @@ desk_query <- function(desk, name, archive = NULL, now = Sys.time(), only_held =
 
 # How a query is kept: how far back it is asked again, and not more often than.
 desk_manner <- function(query, entry) {
-  overlap <- entry$overlap
-  query$overlap <- if (is.null(overlap)) query_overlap(query) else time_interval(overlap)$seconds
+  lookback <- entry$lookback
+  query$lookback <- if (is.null(lookback)) query_lookback(query) else time_interval(lookback)$seconds
   every <- entry$every %||% query$dataset$keep
   query$every <- if (!is.null(every)) interval_seconds(time_interval(every)) else query_every(query)
   query

@@ -153,7 +153,7 @@ output_steps <- list(
   },
   resample = function(x, entry, own, interval, options) {
     to <- if (is_bars(x)) entry$resample else time_interval(entry$resample)$iso
-    options$rule <- entry$rule
+    options$using <- entry$using
     done <- cli_resample_one(as_series(x), if (is_bars(x)) to else output_frequency(entry$resample),
       c(options, output_resample), own, interval)
     if (is_bars(x)) with_interval(done, time_interval(entry$resample)) else done
@@ -190,7 +190,7 @@ output_table <- function(read, options, entry) {
 }
 
 output_figure <- function(read, entry, file) {
-  options <- list(panels = entry$panels, index = entry$index, log = entry$log, dark = entry$dark)
+  options <- list(panels = entry$panels, index = entry$index, log_scale = entry$log_scale, dark = entry$dark)
   figure_save(cli_drawn[[entry$figure]](read, options), file)
   sum(vapply(read$tables, nrow, 1L))
 }

@@ -113,7 +113,7 @@ with_groups_of <- function(part, series) {
     word <- function(name) as.character(known[[name]] %||% rep(NA, nrow(here)))
     all <- list(source = here$source, dataset = here$dataset, interval = here$frequency,
       symbol = word("symbol"), side = ifelse(is.na(word("side")), "", word("side")),
-      series = here$key, entity = word("entity"), item = word("item"))
+      series = here$key, item = word("item"))
     all <- list_frame(all)[part$of]
     groups <- unique(rbind(groups, all[!Reduce(`|`, lapply(all, is.na)), , drop = FALSE]))
   }
@@ -135,7 +135,7 @@ database_series <- function(table, place, window) {
   first <- if (bars) list(interval = rep(interval$iso %||% interval %||% "", nrow(table)))
   else list()
   time <- intersect(c("time", "period", "period_end"), names(table))[1]
-  names <- intersect(c("symbol", "series", "entity", "item", "side"), names(table))
+  names <- intersect(c("symbol", "series", "item", "side"), names(table))
   rows <- database_rows(table, parts[1], parts[2], first)
   if (bars && is.null(rows$side)) rows$side <- rep(NA_character_, nrow(table))
   shape <- if (bars) "bars" else database_tables[[time]]

@@ -49,7 +49,7 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC") {
 
 # Facts as values of series: an item of a company is one, and its time is the end of its period.
 facts_as_values <- function(x) {
-  if (!all(c("entity", "item", "period_end", "value") %in% names(x))) {
+  if (!all(c("symbol", "item", "period_end", "value") %in% names(x))) {
     return(x)
   }
   apart <- setdiff(names(x), c("period_start", "period_end", "value", "filed", "decimals", "status",

@@ -10,7 +10,7 @@
 #'   `"fixed"`: a panel each, all with the same axis.
 #' @param index A number to which every series' first value is scaled, such as 100, so that series
 #'   of different height can be compared; `NULL` draws the values as they are.
-#' @param log Whether the axis of values is logarithmic.
+#' @param log_scale Whether the axis of values is logarithmic.
 #' @param names Names that are shown in place of the series' own, as `c(KELD = "Kelder Lines")`.
 #' @param title,subtitle,caption Texts above and below; by default what the series say of
 #'   themselves. The caption tells the window, what was thinned, and what is provisional.
@@ -35,10 +35,10 @@
 #'   close = c(41.5, 41.2, 42, 41.4), volume = c(100, 140, 90, 120)
 #' ))
 #' figure_lines(days)
-figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log = FALSE, names = NULL,
+figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log_scale = FALSE, names = NULL,
   title = NULL, subtitle = NULL, caption = NULL, zone = "UTC", bridge = 30, dark = FALSE,
   columns = 2000) {
-  check_lines(panels, index, log, zone, bridge, dark, columns)
+  check_lines(panels, index, log_scale, zone, bridge, dark, columns)
   points <- figure_points(given(x, "x", "figure"), value, names)
   points <- points[!is.na(points$value), , drop = FALSE]
   side_by_side <- all(points$intraday)
@@ -48,15 +48,15 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log = F
   points$shown <- points$value
   first <- match(points$name, points$name)
   if (!is.null(index)) points$shown <- points$value / points$value[first] * index
-  if (log && any(points$shown <= 0)) {
+  if (log_scale && any(points$shown <= 0)) {
     vetusta_stop("figure", paste0("The series ", points$name[points$shown <= 0][1],
       " has values at or below zero, which a logarithmic axis cannot show."),
-      todo = "leave log out, or index the values")
+      todo = "leave log_scale out, or index the values")
   }
-  panels <- panels_needed(points, panels, index, log)
+  panels <- panels_needed(points, panels, index, log_scale)
   points$piece <- line_pieces(points, side_by_side, bridge)
   drawn <- thinned_points(points, columns)
-  plot <- lines_drawn(drawn, axis, panels, log, dark)
+  plot <- lines_drawn(drawn, axis, panels, log_scale, dark)
   names_shown <- unique(points$name)
   notes <- captions(caption, lines_notes(points, drawn, columns))
   figure_dressed(plot, title %||% figure_title(names_shown),
@@ -66,9 +66,9 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log = F
       if (panels == "none" && length(names_shown) <= 12) label_room(names_shown) else 14, 8, 10))
 }
 
-check_lines <- function(panels, index, log, zone, bridge, dark, columns) {
+check_lines <- function(panels, index, log_scale, zone, bridge, dark, columns) {
   check_choice(panels, "panels", c("none", "free", "fixed"), "figure")
-  check_flag(log, "log")
+  check_flag(log_scale, "log_scale")
   check_flag(dark, "dark")
   check_zone(zone, "figure")
   check_number(bridge, "bridge", 0, "figure")
@@ -78,7 +78,7 @@ check_lines <- function(panels, index, log, zone, bridge, dark, columns) {
 
 # Where units differ, one axis would say nothing; where one series is much larger than the others,
 # these are a line at the foot.
-panels_needed <- function(points, panels, index, log) {
+panels_needed <- function(points, panels, index, log_scale) {
   names <- unique(points$name)
   if (panels != "none" || length(names) < 2 || !is.null(index)) {
     return(panels)
@@ -93,7 +93,7 @@ panels_needed <- function(points, panels, index, log) {
   spread <- vapply(split(points$shown, points$name), function(x) diff(range(x)), 0)
   whole <- diff(range(points$shown))
   hidden <- names(spread)[spread < 0.03 * whole]
-  if (!log && length(hidden) && length(hidden) < length(names)) {
+  if (!log_scale && length(hidden) && length(hidden) < length(names)) {
     say_figure("on one axis ", figure_title(hidden, 3), if (length(hidden) == 1) " is" else " are",
       " as good as flat; panels (free), an index or a logarithmic axis show ",
       if (length(hidden) == 1) "it" else "them")
@@ -130,7 +130,7 @@ thinned_points <- function(points, columns) {
   if (length(kept) < nrow(points)) points[kept, , drop = FALSE] else points
 }
 
-lines_drawn <- function(points, axis, panels, log, dark) {
+lines_drawn <- function(points, axis, panels, log_scale, dark) {
   names <- unique(points$name)
   points$name <- factor(points$name, names)
   colours <- if (length(names) > 12) {
@@ -145,7 +145,7 @@ lines_drawn <- function(points, axis, panels, log, dark) {
       linewidth = if (nrow(points) > 2000 || length(names) > 12) 0.4 else 0.7)) +
     provisional_ends(points) + points_alone(points) + filled_marks(points)
   plot <- plot + ggplot2::scale_colour_manual(values = colours, guide = "none") + axis_scale(axis)
-  plot <- plot + if (log) ggplot2::scale_y_log10(labels = axis_numbers)
+  plot <- plot + if (log_scale) ggplot2::scale_y_log10(labels = axis_numbers)
   else ggplot2::scale_y_continuous(labels = axis_numbers)
   if (panels == "units") {
     return(plot + ggplot2::facet_wrap(ggplot2::vars(.data$unit), scales = "free_y"))
@@ -157,8 +157,8 @@ lines_drawn <- function(points, axis, panels, log, dark) {
     return(plot)
   }
   ends <- points[!duplicated(points$name, fromLast = TRUE), , drop = FALSE]
-  scale <- if (log) log10 else identity
-  back <- if (log) function(x) 10^x else identity
+  scale <- if (log_scale) log10 else identity
+  back <- if (log_scale) function(x) 10^x else identity
   height <- diff(range(scale(points$shown)))
   ends$label <- back(spread_labels(scale(ends$shown), max(height, 1e-300) * 0.036))
   plot + ggplot2::geom_text(ggplot2::aes(y = .data$label, label = short_names(.data$name, 28)),

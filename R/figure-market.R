@@ -58,12 +58,12 @@ figure_statement <- function(statement, title = NULL, subtitle = NULL, caption =
     vetusta_stop("figure", "There are no figures to draw.",
       todo = "look at the companies and items")
   }
-  several <- length(unique(rows$entity[!is.na(rows$entity)])) > 1
+  several <- length(unique(rows$symbol[!is.na(rows$symbol)])) > 1
   ends <- sort(unique(rows$period_end))
   rows$end <- factor(format(rows$period_end, if (all(format(ends, "%m") == format(ends[1], "%m")))
     "%Y" else "%Y-%m"))
   rows$item <- factor(rows$item, unique(rows$item))
-  rows$who <- factor(if (several) rows$entity else rep("", nrow(rows)))
+  rows$who <- factor(if (several) rows$symbol else rep("", nrow(rows)))
   colours <- series_colours(levels(rows$who), dark)
   plot <- ggplot2::ggplot(rows, ggplot2::aes(x = .data$end, y = .data$value, fill = .data$who,
     alpha = .data$made == "computed")) +
@@ -73,7 +73,7 @@ figure_statement <- function(statement, title = NULL, subtitle = NULL, caption =
     ggplot2::scale_fill_manual(values = colours, guide = if (several) "legend" else "none") +
     ggplot2::scale_y_continuous(labels = axis_numbers)
   unit <- unique(rows$unit[!is.na(rows$unit)])
-  figure_dressed(plot, title %||% figure_title(unique(rows$entity[!is.na(rows$entity)])),
+  figure_dressed(plot, title %||% figure_title(unique(rows$symbol[!is.na(rows$symbol)])),
     subtitle,
     captions(caption, if (any(rows$made == "computed")) "pale: computed from what was filed"),
     y = if (length(unit) == 1) unit, dark = dark) +
@@ -87,17 +87,17 @@ statement_rows <- function(statement) {
   n <- nrow(rows)
   if ("value" %in% names(rows)) {
     for (name in c("item", "period_end")) check_column(rows, name)
-    return(list_frame(list(entity = rows[["entity"]] %||% rep(NA_character_, n), item = rows$item,
+    return(list_frame(list(symbol = rows[["symbol"]] %||% rep(NA_character_, n), item = rows$item,
       period_end = rows$period_end, value = rows$value, unit = rows[["unit"]] %||% rep(NA, n),
       made = rows[["made"]] %||% rep("filed", n))))
   }
   if (!any(c("item", "period_end") %in% names(rows))) check_column(rows, "item")
   beside <- "period_end" %in% names(rows)
-  heads <- setdiff(names(rows), c("entity", "item", "unit", "period_end"))
+  heads <- setdiff(names(rows), c("symbol", "item", "unit", "period_end"))
   computed <- attr(statement, "computed")
   parts <- lapply(heads, function(head) {
     made <- if (is.null(computed)) rep(FALSE, n) else computed[, head]
-    list_frame(list(entity = if (beside) rep(head, n) else rows[["entity"]] %||%
+    list_frame(list(symbol = if (beside) rep(head, n) else rows[["symbol"]] %||%
       rep(NA_character_, n), item = if (beside) rep("", n) else rows$item,
     period_end = if (beside) rows$period_end else rep(as.Date(head), n), value = rows[[head]],
     unit = rows[["unit"]] %||% rep(NA, n), made = ifelse(made, "computed", "filed")))

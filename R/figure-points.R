@@ -36,7 +36,7 @@ points_drawn <- function(table, value) {
   if (!nrow(table)) {
     return(NULL)
   }
-  series <- if (all(c("entity", "item", "period_end") %in% names(table))) facts_drawn(table)
+  series <- if (all(c("symbol", "item", "period_end") %in% names(table))) facts_drawn(table)
   else as_series(table)
   # sorting is a figure's own business
   series <- without_notes(series_table(series))
@@ -57,7 +57,7 @@ points_drawn <- function(table, value) {
 
 # A company's items as observations by the ends of their periods.
 facts_drawn <- function(facts) {
-  name <- paste(facts$entity, facts$item)
+  name <- paste(facts$symbol, facts$item)
   without_shape(as_rows(list(series = name, period = facts$period_end, value = facts$value,
     unit = facts[["unit"]] %||% rep(NA_character_, nrow(facts))))) |>
     duplicates_out() |> series_frame()

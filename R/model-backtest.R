@@ -7,7 +7,7 @@
 #' and the last value.
 #'
 #' @param x A table of one series; with several releases of its values, those that were known count.
-#' @param days The days; by default one a year, from the middle of the series on, as far as the
+#' @param origins The forecast origins, days; by default one a year, from the middle of the series on, as far as the
 #'   horizon leaves something to compare.
 #' @param horizon How far each looks ahead.
 #' @param season,noise Lists of arguments of [model_season()] and [model_noise()].
@@ -26,16 +26,16 @@
 #' @examples
 #' noise <- as.numeric(stats::filter(rnorm(1500), 0.8, method = "recursive"))
 #' level <- data.frame(series = "lock", period = as.Date("2020-01-01") + 0:1499, value = noise)
-#' model_backtest(level, days = "2023-01-01", horizon = "90 days", n = 100,
+#' model_backtest(level, origins = "2023-01-01", horizon = "90 days", n = 100,
 #'   season = list(periods = numeric()), noise = list(order = c(1, 0)))
-model_backtest <- function(x, days = NULL, horizon = "1 year", season = list(), noise = list(),
+model_backtest <- function(x, origins = NULL, horizon = "1 year", season = list(), noise = list(),
   n = 500, seed = 1, lower = -Inf, upper = Inf, value = NULL, calendar = NULL) {
   data <- model_input(given(x, "x", "model"), value, calendar = calendar)
   check_handed(season, model_season, "season")
   check_handed(noise, model_noise, "noise")
   check_whole(n, "n")
   far <- model_days(horizon, "horizon")
-  at <- backtest_days(data, days, far)
+  at <- backtest_days(data, origins, far)
   rows <- lapply(at, function(day) {
     as_of <- epoch_days(day)
     fitted <- do.call(model_season, c(list(x, value = value, as_of = as_of, calendar = calendar),
@@ -49,14 +49,14 @@ model_backtest <- function(x, days = NULL, horizon = "1 year", season = list(), 
   backtest_made(data, scores, horizon, n)
 }
 
-backtest_days <- function(data, days, far) {
+backtest_days <- function(data, origins, far) {
   range <- range(data$days)
-  if (!is.null(days) && !is.character(days) && !inherits(days, c("Date", "POSIXct"))) {
-    vetusta_stop("model", paste0("`days` cannot be ", shown_value(days), "."),
+  if (!is.null(origins) && !is.character(origins) && !inherits(origins, c("Date", "POSIXct"))) {
+    vetusta_stop("model", paste0("`origins` cannot be ", shown_value(origins), "."),
       todo = "give days such as \"2024-04-30\"")
   }
-  at <- if (!is.null(days)) {
-    model_dates(days, "days")
+  at <- if (!is.null(origins)) {
+    model_dates(origins, "origins")
   } else {
     last <- range[2] - far
     first <- mean(range)

@@ -13,7 +13,7 @@
 #' @param seed A whole number.
 #' @param from `"now"`: from where the series stands; `"long run"`: from where it may be at any
 #'   time.
-#' @param by `"model"`: residuals as the noise has them; `"blocks"`: runs of past residuals.
+#' @param draw `"model"`: residuals as the noise has them; `"blocks"`: runs of past residuals.
 #' @param block How many residuals a run has; by default the cube root of how many there are, times
 #'   three.
 #' @param trend Whether the trend goes `"on"`, or has its last value: `"stays"`.
@@ -35,7 +35,7 @@
 #' level <- data.frame(series = "lock", period = as.Date("2020-01-01") + 0:999, value = noise)
 #' paths <- model_paths(model_noise(level, c(1, 0)), n = 100, horizon = "30 days", seed = 1)
 #' summary(paths)
-model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now", by = "model",
+model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now", draw = "model",
   block = NULL, trend = "on", lower = -Inf, upper = Inf, calendar = NULL, each = NULL) {
   models <- if (inherits(given(x, "x", "model"), "vetusta_noise")) list(x) else x
   if (!is.list(models) || !length(models)) check_model(x, "vetusta_noise", "x", "model_noise()")
@@ -46,7 +46,7 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
     vetusta_stop("model", "`seed` is a whole number.", todo = "give one such as 1")
   }
   check_choice(from, "from", c("now", "long run"), "model")
-  check_choice(by, "by", c("model", "blocks"), "model")
+  check_choice(draw, "draw", c("model", "blocks"), "model")
   check_choice(trend, "trend", c("on", "stays"), "model")
   check_number(lower, "lower", kind = "model")
   check_number(upper, "upper", kind = "model")
@@ -66,8 +66,8 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
   }
   handed <- lapply(models, paths_handed, time, trend, lower, upper, from)
   z <- paths_residuals(models)
-  drawn <- by == "blocks" || models[[1]]$residuals == "bootstrap"
-  if (is.null(block)) block <- if (by == "blocks") ceiling(3 * nrow(z)^(1 / 3)) else 1
+  drawn <- draw == "blocks" || models[[1]]$residuals == "bootstrap"
+  if (is.null(block)) block <- if (draw == "blocks") ceiling(3 * nrow(z)^(1 / 3)) else 1
   check_whole(block, "block")
   mix <- paths_mix(z)
   draw <- function(first, count) {
@@ -81,7 +81,7 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
   made <- Map(function(model, one) {
     structure(c(list(name = model$name, unit = model$unit, time = time),
       if (is.null(each)) list(paths = one) else list(kept = one),
-      list(n = n, seed = seed, from = from, by = by,
+      list(n = n, seed = seed, from = from, draw = draw,
         observed = model_rows(model$data, model$season$data$value), said = said, model = model)),
     class = "vetusta_paths")
   }, models, kept)

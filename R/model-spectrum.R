@@ -4,7 +4,7 @@
 #'
 #' @param x A table of one series, without holes; or a [model_season()], whose rest is looked at.
 #' @param smooth Spans of modified Daniell smoothers, as `c(5, 7)`; `NULL` for the raw periodogram.
-#' @param most How many peaks are named.
+#' @param limit How many peaks are named.
 #' @param lags How many lags.
 #' @param value,as_of,calendar As for [model_season()].
 #' @return `model_spectrum()`: a `vetusta_spectrum`, a tibble of `period` (days), `frequency`
@@ -29,10 +29,10 @@
 #' level <- data.frame(series = "lock", period = days,
 #'   value = 200 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25) + rnorm(3653))
 #' model_spectrum(level)
-model_spectrum <- function(x, smooth = NULL, most = 5, value = NULL, as_of = NULL,
+model_spectrum <- function(x, smooth = NULL, limit = 5, value = NULL, as_of = NULL,
   calendar = NULL) {
   data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
-  check_whole(most, "most")
+  check_whole(limit, "limit")
   if (!is.null(smooth) && (!is.numeric(smooth) || anyNA(smooth) ||
     any(smooth < 1 | smooth > length(data$value) / 2))) {
     vetusta_stop("model", "`smooth` are spans of smoothers.", todo = "give numbers such as c(5, 7)")
@@ -43,7 +43,7 @@ model_spectrum <- function(x, smooth = NULL, most = 5, value = NULL, as_of = NUL
   frequency <- found$freq / step
   table <- as_rows(list(period = 1 / frequency, frequency = frequency * 365.2425,
     power = as.numeric(found$spec)))
-  attr(table, "peaks") <- spectrum_peaks(found, step, most, diff(range(data$days)))
+  attr(table, "peaks") <- spectrum_peaks(found, step, limit, diff(range(data$days)))
   attr(table, "name") <- data$name
   class(table) <- c("vetusta_spectrum", class(table))
   table
@@ -65,7 +65,7 @@ model_changes <- function(data) {
   }
 }
 
-spectrum_peaks <- function(found, step, most, span) {
+spectrum_peaks <- function(found, step, limit, span) {
   power <- as.numeric(found$spec)
   n <- length(power)
   # a median of exponential numbers is 0.69 of their mean
@@ -80,7 +80,7 @@ spectrum_peaks <- function(found, step, most, span) {
     far <- abs(at[seq_len(i - 1)] - at[i])
     any(far <= 10 & power[at[i]] < power[at[seq_len(i - 1)]] * 4 / (pi * far)^2)
   }, TRUE)
-  at <- utils::head(at[!leaked], most)
+  at <- utils::head(at[!leaked], limit)
   total <- sum(power)
   period <- vapply(at, function(i) {
     near <- max(1, i - 1):min(n, i + 1)

@@ -3,22 +3,22 @@
 # again, and what is not asked again yet. A query is kept where it says by how much it overlaps what
 # is held.
 
-is_kept <- function(query) !is.null(query$overlap)
+is_kept <- function(query) !is.null(query$lookback)
 
 # By how many seconds what is held is asked again, and how long what came whole is not asked again,
 # where nobody says.
-query_overlap <- function(query) UseMethod("query_overlap")
+query_lookback <- function(query) UseMethod("query_lookback")
 query_every <- function(query) UseMethod("query_every")
 
 #' @export
-query_overlap.default <- function(query) 0
+query_lookback.default <- function(query) 0
 
 #' @export
 query_every.default <- function(query) 3600
 
 # Late corrections of bars come within a day, those of days and longer within a fortnight.
 #' @export
-query_overlap.vetusta_query_bars <- function(query) {
+query_lookback.vetusta_query_bars <- function(query) {
   if (is_intraday(query$interval)) 86400 else max(14 * 86400, interval_seconds(query$interval))
 }
 
@@ -26,7 +26,7 @@ query_overlap.vetusta_query_bars <- function(query) {
 query_every.vetusta_query_bars <- function(query) 0
 
 #' @export
-query_overlap.vetusta_query_rows <- function(query) if (is.null(query$from)) 0 else settled_days * 86400
+query_lookback.vetusta_query_rows <- function(query) if (is.null(query$from)) 0 else settled_days * 86400
 
 #' @export
 query_every.vetusta_query_rows <- function(query) {
@@ -76,7 +76,7 @@ kept_pieces <- function(pieces, behind, query, calendar) {
     pieces <- pieces[due, , drop = FALSE]
     behind <- behind[due]
   }
-  back <- pieces$from - query$overlap
+  back <- pieces$from - query$lookback
   pieces$from <- ifelse(behind, pmax(as.numeric(query$from), back), pieces$from)
   pieces
 }
@@ -85,7 +85,7 @@ kept_pieces <- function(pieces, behind, query, calendar) {
 kept_rest <- function(left, query, chain) {
   if (is_kept(query) && nrow(left)) {
     behind <- left$start > chain$from
-    left$start[behind] <- pmax(chain$from, left$start[behind] - query$overlap)
+    left$start[behind] <- pmax(chain$from, left$start[behind] - query$lookback)
   }
   left
 }
@@ -104,7 +104,7 @@ kept_requests <- function(query, requests, archive) {
   value <- suppressWarnings(as.numeric(looked$value[match(vapply(requests$keys, key_text, ""),
     looked$key)]))
   # what lies before the window that was looked at then, or behind it at its beginning, is new
-  seen <- !is.na(at) & !is.na(value) & as.numeric(requests$from) >= value - query$overlap &
+  seen <- !is.na(at) & !is.na(value) & as.numeric(requests$from) >= value - query$lookback &
     as.numeric(requests$to) >= as.numeric(query$to)
   # what is open is asked for at once
   open <- open_of(archive, query)$key

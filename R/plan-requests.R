@@ -43,7 +43,7 @@ plan_requests <- function(query, archive = NULL, again = FALSE) {
       bytes = plan_bytes(archive, query, pages),
       quotas = limit_quotas(pages, limits, taken, if (is.null(archive)) now_seconds()
       else store_now(archive), weight),
-      held = setdiff(query$symbols, unlist(requests$symbols)),
+      stored = setdiff(query$symbols, unlist(requests$symbols)),
       open = open_of_requests(archive, asked, requests), with_archive = !is.null(archive) && !again),
     class = "vetusta_plan"
   )
@@ -92,21 +92,21 @@ print.vetusta_plan <- function(x, ...) {
 format_plan <- function(plan) query_plan_text(plan$query, plan)
 
 # A plan of requests to an ordinary source: head, what it takes, and its first requests.
-plan_text <- function(plan, head, requests, table) {
+plan_text <- function(plan, head, takes, table) {
   notes <- if (length(plan$query$notes)) paste0("  note      ", plan$query$notes)
   count <- nrow(plan$requests)
   if (!count) {
-    return(c(head, "  requests  none: the archive holds all of it", notes))
+    return(c(head, "  requests  none: the archive is complete for this window", notes))
   }
-  held <- if (length(plan$held)) {
-    paste0("  held      ", paste(utils::head(plan$held, 8), collapse = ", "),
-      if (length(plan$held) > 8) " and more",
-      ": nothing to ask for")
+  stored <- if (length(plan$stored)) {
+    paste0("  stored    ", paste(utils::head(plan$stored, 8), collapse = ", "),
+      if (length(plan$stored) > 8) " and more",
+      ": nothing to request")
   }
   size <- if (!is.na(plan$bytes)) paste0("  size      about ", format_bytes(plan$bytes),
     ", as the pages before it were")
   costs <- plan_costs(plan)
-  c(head, requests, costs[1], size, costs[-1], held, plan_open(plan), notes, "",
+  c(head, takes, costs[1], size, costs[-1], stored, plan_open(plan), notes, "",
     paste0("  ", text_table(utils::head(table, 12))),
     if (count > 12) paste0("  and ", thousands(count - 12), " more"))
 }

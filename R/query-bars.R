@@ -195,7 +195,7 @@ bars_cover_keys <- function(symbols, query) {
 
 #' @export
 query_empty_page.vetusta_query_bars <- function(query, chain, calendar) {
-  nothing <- list(columns = empty_columns(query$dataset), rows = 0L, faults = no_faults)
+  nothing <- list(columns = empty_columns(query$dataset), rows = 0L, rejected = no_wrong_values)
   page_make(query_tidy(query, calendar, chain$symbols, nothing)$rows)
 }
 
@@ -205,11 +205,11 @@ query_tidy.vetusta_query_bars <- function(query, calendar, symbols, decoded) {
   notes <- apart_note(attr(rows, "apart"))
   rows <- complete_bars(rows, calendar, query$interval, query$source$zone, query$dataset$bar_time)
   others <- other_symbols(rows$symbol, symbols)
-  judged <- bars_faults(rows)
-  judged <- faults_joined(judged, doubled_bars(rows, c(judged$row, decoded$faults$row),
+  judged <- bars_check(rows)
+  judged <- faults_joined(judged, doubled_bars(rows, c(judged$row, decoded$rejected$row),
     decoded$at))
   if (length(others)) judged <- faults_joined(other_rows(rows, symbols), judged)
-  list(rows = rows, faults = page_faults(rows, decoded, query$dataset, judged), others = others,
+  list(rows = rows, rejected = page_rejected(rows, decoded, query$dataset, judged), others = others,
     notes = notes)
 }
 
@@ -233,7 +233,7 @@ other_symbols <- function(came, asked) {
 other_rows <- function(rows, symbols) {
   n <- nrow(rows)
   data.frame(row = seq_len(n), symbol = as.character(rows$symbol), time = rows$time,
-    fault = rep("another symbol than was asked for", n),
+    reason = rep("another symbol than was asked for", n),
     detail = rep(paste("asked for", few_words(symbols)), n))
 }
 
@@ -324,11 +324,11 @@ query_plan_text.vetusta_query_bars <- function(query, plan) {
   requests <- plan$requests
   # where the card does not say how long pages are, nobody knows how many there will be
   open <- (query$dataset$next_page$by %||% "none") != "none" && is.null(query$dataset$largest_page)
-  requests <- paste0("  requests  ", if (open) "at least ", thousands(plan$pages), " for ",
+  takes <- paste0("  requests  ", if (open) "at least ", thousands(plan$pages), " for ",
     counted(length(unique(unlist(requests$symbols))), "symbol"),
     ", at most ", thousands(plan$rows), " bars")
   table <- data.frame(symbol = requests$label, from = format_instant(requests$from),
     to = format_instant(requests$to),
     bars = requests$rows, requests = requests$pages)
-  plan_text(plan, head, requests, table)
+  plan_text(plan, head, takes, table)
 }

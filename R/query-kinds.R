@@ -26,7 +26,7 @@ query_cover_keys <- function(query, chain) UseMethod("query_cover_keys")
 query_page <- function(query, chain, response, where, calendar, largest) UseMethod("query_page")
 query_empty_page <- function(query, chain, calendar) UseMethod("query_empty_page")
 
-# Decoded rows, tidied and judged: list(rows, faults).
+# Decoded rows, tidied and judged: list(rows, rejected).
 query_tidy <- function(query, calendar, symbols, decoded) UseMethod("query_tidy")
 
 # What a refusal means for this kind of query, or NULL where it means what it always does; see

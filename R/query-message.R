@@ -12,14 +12,14 @@ unknown_codes <- function(series, about) {
 }
 
 # Observations with their periods read, statuses in words and other attributes as JSON; what cannot
-# be read is set aside. What the structure attaches to a series is said of the
+# be read is rejected. What the structure attaches to a series is said of the
 # series, in whatever form it came; `known` are the structure's attributes with their `level`. A
 # series whose periods are of several lengths is one series for each.
 tidy_message <- function(message, dimensions, known = NULL) {
   if (is.null(message) || !length(message$obs$series)) {
     return(list(rows = data.frame(series = integer(), period = numeric(), value = numeric(),
       status = character(), words = character(), known = numeric()),
-      faults = no_page_faults, frequency = character(), series = message$series,
+      rejected = no_rejected_rows, frequency = character(), series = message$series,
       actions = list(action = character())))
   }
   obs <- message$obs
@@ -75,16 +75,16 @@ tidy_message <- function(message, dimensions, known = NULL) {
     known = since[set][obs$series])
   actions <- message_actions(message, others)
   bad <- unique(c(which(is.na(rows$period) & !(deleted & is.na(obs$time))), message$odd$row))
-  faults <- no_page_faults
+  rejected <- no_rejected_rows
   if (length(bad)) {
     names <- do.call(paste, c(unname(series[dimensions]), sep = "."))[obs$series[bad]]
-    faults <- data.frame(row = bad, symbol = names, time = NA_real_,
-      place = paste0("observation ", bad), fault = ifelse(is.na(rows$period[bad]),
+    rejected <- data.frame(row = bad, symbol = names, time = NA_real_,
+      place = paste0("observation ", bad), reason = ifelse(is.na(rows$period[bad]),
       "period cannot be read", "value cannot be read"),
       detail = ifelse(is.na(rows$period[bad]), paste("value", obs$time[bad]),
         paste("value", message$odd$text[match(bad, message$odd$row)])))
   }
-  list(rows = rows, faults = faults, frequency = split$frequency,
+  list(rows = rows, rejected = rejected, frequency = split$frequency,
     series = series[split$of, , drop = FALSE], notes = notes, actions = actions)
 }
 

@@ -110,7 +110,7 @@ query_page.vetusta_query_observations <- function(query, chain, response, where,
     stop_on_notes(message$notes, where)
   }
   tidy <- tidy_message(message, dimensions, query$about$attributes)
-  page_make(tidy$rows, tidy$faults,
+  page_make(tidy$rows, tidy$rejected,
     # a message that was cut off says so behind its data
     too_large = any(grepl("\\((413|510)\\)$", message$notes)),
     notes = c(message$notes, tidy$notes, unknown_codes(tidy$series, query$about)),
@@ -213,7 +213,7 @@ query_plan_text.vetusta_query_observations <- function(query, plan) {
       paste(names(query$selection), collapse = "."), ")"),
     if (nrow(requests)) c(paste0("  requests  ", thousands(plan$pages), ", about ",
       thousands(plan$rows), " values", cut), plan_costs(plan))
-    else "  requests  none: the archive holds all of it",
+    else "  requests  none: the archive is complete for this window",
     plan_open(plan), if (length(query$notes)) paste0("  note      ", query$notes), "",
     paste0("  ", utils::head(url, 8)),
     if (length(url) > 8) paste0("  and ", thousands(length(url) - 8), " more")

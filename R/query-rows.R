@@ -116,11 +116,11 @@ query_empty_page.vetusta_query_rows <- function(query, chain, calendar) {
 #' @export
 query_tidy.vetusta_query_rows <- function(query, calendar, symbols, decoded) {
   rows <- decoded_rows(query, symbols, decoded)
-  judge <- shape_judges[[query$dataset$shape]] %||% function(rows) no_bars_faults
+  judge <- shape_judges[[query$dataset$shape]] %||% function(rows) no_wrong_bars
   judged <- judge(rows)
   judged <- faults_joined(judged, doubled_values(rows, query$dataset$shape,
-    c(judged$row, decoded$faults$row), decoded$at))
-  list(rows = rows, faults = page_faults(rows, decoded, query$dataset, judged),
+    c(judged$row, decoded$rejected$row), decoded$at))
+  list(rows = rows, rejected = page_rejected(rows, decoded, query$dataset, judged),
     notes = apart_note(attr(rows, "apart")))
 }
 
@@ -136,11 +136,11 @@ shape_judges <- list(
 unreadable <- function(rows, column, bad) {
   row <- which(bad)
   if (!length(row)) {
-    return(no_bars_faults)
+    return(no_wrong_bars)
   }
-  data.frame(row = row, symbol = as.character(rows[["series"]] %||% rows[["entity"]])[row],
+  data.frame(row = row, symbol = as.character(rows[["series"]] %||% rows[["symbol"]])[row],
     time = utc(rep(NA_real_, length(row))),
-    fault = paste(column, "cannot be read"),
+    reason = paste(column, "cannot be read"),
     detail = paste("value", as.character(rows[[column]])[row]))
 }
 

@@ -11,8 +11,8 @@
 #' @param by What is ranked: `"up"`, `"down"` (change in percent), `"traded"` (volume), `"range"`
 #'   (high less low, as a part of the price before), `"high"`, `"low"` (new highs and lows, by how
 #'   far they are beyond those before).
-#' @param most How many rows.
-#' @param least_volume,least_price What an instrument must have traded, and cost, to be ranked.
+#' @param limit How many rows.
+#' @param min_volume,min_price What an instrument must have traded, and cost, to be ranked.
 #' @param where Further conditions, see [rows_filter()]: `type=share`.
 #' @return A tibble with `rank`, the columns of `rows`, `change`, `percent`, and `score` (what is
 #'   ranked); `tied` says that another row has the same score (equal scores have one rank, and are
@@ -26,13 +26,13 @@
 #' rows <- data.frame(symbol = c("KELD", "TAMX", "WQRT"), last = c(42, 18, 0.4),
 #'   before = c(41, 18.6, 0.2), volume = c(12000, 8000, 4))
 #' rank_moves(rows, "up")
-rank_moves <- function(rows, by = "up", most = 20, least_volume = 1000, least_price = 1,
+rank_moves <- function(rows, by = "up", limit = 12, min_volume = 1000, min_price = 1,
   where = NULL) {
   check_rows(rows)
   check_choice(by, "by", names(rank_scores))
-  most <- check_count(most, "most")
-  check_number(least_volume, "least_volume", 0)
-  check_number(least_price, "least_price", 0)
+  limit <- check_count(limit, "limit")
+  check_number(min_volume, "min_volume", 0)
+  check_number(min_price, "min_price", 0)
   rule <- rank_scores[[by]]
   for (name in c("symbol", "last", rule$needs)) {
     if (is.null(rows[[name]])) {
@@ -48,9 +48,9 @@ rank_moves <- function(rows, by = "up", most = 20, least_volume = 1000, least_pr
     rows[keep, , drop = FALSE]
   }
   if (!is.null(chosen[["volume"]])) {
-    chosen <- drop(chosen, (chosen$volume >= least_volume) %in% TRUE, "volume")
+    chosen <- drop(chosen, (chosen$volume >= min_volume) %in% TRUE, "volume")
   }
-  chosen <- drop(chosen, (chosen$last >= least_price) %in% TRUE, "price")
+  chosen <- drop(chosen, (chosen$last >= min_price) %in% TRUE, "price")
   if (!is.null(chosen[["before"]])) {
     chosen$change <- signif(chosen$last - chosen$before, 12)
     chosen$percent <- signif(100 * (chosen$last / chosen$before - 1), 12)
@@ -63,7 +63,7 @@ rank_moves <- function(rows, by = "up", most = 20, least_volume = 1000, least_pr
   chosen <- chosen[order(-key, as.character(chosen$symbol), method = "radix"), , drop = FALSE]
   rank <- match(chosen$score, chosen$score)
   tied <- chosen$score %in% chosen$score[duplicated(chosen$score)]
-  kept <- seq_len(min(most, nrow(chosen)))
+  kept <- seq_len(min(limit, nrow(chosen)))
   out <- setdiff(which(chosen$score %in% utils::tail(chosen$score[kept], 1)), kept)
   result <- as_rows(c(list(rank = rank[kept]), as.list(chosen[kept, , drop = FALSE]),
     list(tied = tied[kept])))

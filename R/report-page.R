@@ -53,7 +53,7 @@ report_make <- function(archive, ids = NULL, title = "What the archive holds", f
     "What is held" = report_held(held, drawn$coverage, zone),
     "What is missing, and why" = drawn$gaps,
     "What was revised" = report_revised(archive, held), "Documents" = report_documents(archive),
-    "What failed" = report_failed(archive), "Rows set aside" = report_faults(archive),
+    "What failed" = report_failed(archive), "Rejected rows" = report_rejected(archive),
     "Sources" = sources)
   figures <- c(if (nrow(held)) list("What is held, over time" = figure_coverage(held, zone = zone)),
     drawn$figures)

@@ -142,7 +142,7 @@ report_documents <- function(archive) {
   held <- held_of_shape(held, "documents")
   parts <- lapply(seq_len(nrow(held)), function(i) {
     rows <- as.data.frame(archive_rows(archive, held$source[i], held$dataset[i]))
-    rows[intersect(c("entity", "kind", "filed", "title", "link"), names(rows))]
+    rows[intersect(c("symbol", "kind", "filed", "title", "link"), names(rows))]
   })
   if (length(parts)) {
     as.data.frame(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
@@ -157,9 +157,9 @@ report_failed <- function(archive) {
   rows[intersect(c("asked", "source", "dataset", "symbol", "outcome", "message"), names(rows))]
 }
 
-report_faults <- function(archive) {
-  rows <- as.data.frame(archive_faults(archive))
-  utils::tail(rows[intersect(c("found", "symbol", "time", "place", "fault", "detail"),
+report_rejected <- function(archive) {
+  rows <- as.data.frame(archive_rejected(archive))
+  utils::tail(rows[intersect(c("found", "symbol", "time", "place", "reason", "detail"),
     names(rows))], 200)
 }
 

@@ -4,11 +4,11 @@
 
 # `key` names the series and the time of each row (NA for rows that are not looked at), `values` are
 # the columns that are compared, the first of which is the value; `at` are the rows' numbers where
-# they came from, from 1. Gives a data frame of `row`, `fault` and `detail`, a row for each row that
+# they came from, from 1. Gives a data frame of `row`, `reason` and `detail`, a row for each row that
 # yields; identical ones are not among them.
 doubled_rows <- function(key, values, at = NULL) {
   twice <- which(!is.na(key) & (duplicated(key) | duplicated(key, fromLast = TRUE)))
-  none <- data.frame(row = integer(), fault = character(), detail = character())
+  none <- data.frame(row = integer(), reason = character(), detail = character())
   if (!length(twice)) {
     return(none)
   }
@@ -38,7 +38,7 @@ doubled_rows <- function(key, values, at = NULL) {
     gsub("(, )+$", "", gsub("(, ){2,}", ", ", gsub("^(, )+", "", text)))
   }
   list_frame(list(row = row,
-    fault = ifelse(yields[yields | conflict], "no value, and another row of this time has one",
+    reason = ifelse(yields[yields | conflict], "no value, and another row of this time has one",
       "conflict: another row of this time differs"),
     detail = paste0(words(row), " in row ", at[row], "; taken: ", words(taken), " in row ",
       at[taken])))
@@ -62,22 +62,22 @@ bar_keys <- function(bars, without) {
   key
 }
 
-# Rows that yield, as faults of a page.
-doubled_faults <- function(rows, found) {
-  symbol <- rows[["symbol"]] %||% rows[["series"]] %||% rows[["entity"]]
+# Rows that yield, as rejected rows of a page.
+doubled_rejected <- function(rows, found) {
+  symbol <- rows[["symbol"]] %||% rows[["series"]]
   time <- if (inherits(rows[["time"]], "POSIXct")) rows$time else utc(rep(NA_real_, nrow(rows)))
   data.frame(row = found$row, symbol = as.character(symbol)[found$row], time = time[found$row],
-    fault = found$fault, detail = found$detail)
+    reason = found$reason, detail = found$detail)
 }
 
 # Values of one time and series that came twice, by the rule of rows-doubled.R.
 doubled_values <- function(rows, shape, without, at = NULL) {
   key <- value_keys(as.list(rows), shape)
   if (is.null(key) || anyDuplicated(key) == 0L) {
-    return(no_bars_faults)
+    return(no_wrong_bars)
   }
   key[without] <- NA
-  doubled_faults(rows, doubled_rows(key, list(value = rows[["value"]]), at))
+  doubled_rejected(rows, doubled_rows(key, list(value = rows[["value"]]), at))
 }
 
 # The series, the time and the release of each row of values; NULL for rows that are none.

@@ -13,7 +13,7 @@ earth_radius <- 6371008.8
 #'   positive; where it has `first`, `last`, `rows` or `coverage`, the fullest one wins a tie.
 #' @param latitude,longitude The point, in degrees.
 #' @param within The greatest distance, as `"30 km"`, `"800 m"` or a number of kilometres.
-#' @param most How many places at most.
+#' @param limit How many places at most.
 #' @return A tibble of the places within that distance, the nearest first, with `distance_km`.
 #' @section Errors: `vetusta_error_argument` for a point off the map (with the other reading where the
 #'   two may stand the wrong way round), a distance that cannot be read, or places without
@@ -23,11 +23,11 @@ earth_radius <- 6371008.8
 #' places <- data.frame(place = c("kelder-lock", "tamm-weir"), latitude = c(57.12, 57.31),
 #'   longitude = c(24.31, 24.55))
 #' places_near(places, 57.1, 24.3, within = "30 km")
-places_near <- function(places, latitude, longitude, within = "50 km", most = Inf) {
+places_near <- function(places, latitude, longitude, within = "50 km", limit = Inf) {
   check_rows(places, "places")
   check_point(latitude, longitude)
   reach <- read_distance(within)
-  check_number(most, "most", 1)
+  check_number(limit, "limit", 1)
   for (name in c("latitude", "longitude")) {
     if (!is.numeric(places[[name]])) {
       vetusta_stop("argument", paste0("These places have no numbers in a column `", name, "`."),
@@ -40,7 +40,7 @@ places_near <- function(places, latitude, longitude, within = "50 km", most = In
   full <- if (!is.null(places[["coverage"]])) places$coverage
   else if (!is.null(places[["rows"]])) places$rows else rep(0, nrow(places))
   order <- near[order(round(distance[near], 1), -as.numeric(full[near]), method = "radix")]
-  order <- utils::head(order, most)
+  order <- utils::head(order, limit)
   as_rows(c(as.list(places[order, , drop = FALSE]),
     list(distance_km = round(distance[order] / 1000, 4))))
 }

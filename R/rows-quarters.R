@@ -10,7 +10,7 @@ statement_quarters <- function(facts) {
   flows <- facts[!is.na(facts$start), , drop = FALSE]
   filed <- flows[is_quarter(flows$days), , drop = FALSE]
   # sums from one beginning
-  key <- paste(flows$entity, flows$item, flows$start)
+  key <- paste(flows$symbol, flows$item, flows$start)
   several <- which(key %in% key[duplicated(key)])
   made <- lapply(split(several, key[several]),
     function(rows) {
@@ -21,7 +21,7 @@ statement_quarters <- function(facts) {
         pmax(one$filed[i + 1], one$filed[i]))
     })
   all <- do.call(rbind, c(list(filed), unname(made)))
-  all <- all[!duplicated(paste(all$entity, all$item, all$period_end, sep = "\r")), , drop = FALSE]
+  all <- all[!duplicated(paste(all$symbol, all$item, all$period_end, sep = "\r")), , drop = FALSE]
   rest <- statement_fourths(flows[is_year(flows$days), , drop = FALSE], all)
   rbind(all, rest)
 }
@@ -50,7 +50,7 @@ statement_fourths <- function(years, quarters) {
 }
 
 statement_within <- function(year, quarters) {
-  quarters[quarters$entity == year$entity & quarters$item == year$item &
+  quarters[quarters$symbol == year$symbol & quarters$item == year$item &
     quarters$start >= year$start - 10 & quarters$period_end <= year$period_end + 10, ,
     drop = FALSE]
 }

@@ -6,11 +6,11 @@
 #' where they stand. Quarters that a company told only as sums since the beginning of its year are
 #' computed from those, and marked.
 #'
-#' @param facts A data frame of facts: `entity`, `item`, `period_end` (`Date`), `value`; and where
+#' @param facts A data frame of facts: `symbol`, `item`, `period_end` (`Date`), `value`; and where
 #'   they are there `period_start` (missing for items of a day, as total assets), `basis`, `unit`,
 #'   `filed` (`Date`), and any further columns, of which the first value counts (a fact of a segment
 #'   is left out).
-#' @param entity The companies; all of them by default.
+#' @param symbol The companies; all of them by default.
 #' @param period `"annual"`, `"quarterly"`, or `"trailing"` (the sum of four quarters, or the newest
 #'   value of items of a day).
 #' @param items Items and their order: names, or sums of others as `"margin = operating_profit -
@@ -19,38 +19,38 @@
 #' @param as_of A day: figures filed later are not known.
 #' @param form `"wide"`: a row an item and a column a period, the newest first (or, of one item of
 #'   several companies, a row a period and a column a company). `"long"`: a row a value.
-#' @param most How many periods, the newest ones.
+#' @param limit How many periods, the newest ones.
 #' @param complete Whether only what is whole is given: of one item, the companies with a value in
 #'   each of the periods; else the periods in which each company has all of the items.
-#' @return A tibble. Long: `entity`, `item`, `period_end`, `value`, `unit`, `made` (`filed`, or
-#'   `computed`), `filed` (`Date`, when the latest figure in it was filed). Wide: `entity` where
+#' @return A tibble. Long: `symbol`, `item`, `period_end`, `value`, `unit`, `made` (`filed`, or
+#'   `computed`), `filed` (`Date`, when the latest figure in it was filed). Wide: `symbol` where
 #'   there
 #'   are several, `item`, `unit`, and the ends of periods as columns. The attribute `computed` of a
 #'   wide one is a matrix of what was computed; the attribute `findings` has one row a year whose
-#'   quarters do not add up: `entity`, `item`, `period_end`, `year`, `quarters`.
+#'   quarters do not add up: `symbol`, `item`, `period_end`, `year`, `quarters`.
 #' @section Errors: `vetusta_error_argument` for an item or a company that the facts do not have, with
 #'   the nearest one, or an item that is told in several units.
 #' @export
 #' @examples
-#' facts <- data.frame(entity = "KELD", item = "revenue", value = c(10, 24, 39, 55),
+#' facts <- data.frame(symbol = "KELD", item = "revenue", value = c(10, 24, 39, 55),
 #'   period_start = as.Date("2025-01-01"),
 #'   period_end = as.Date(c("2025-03-31", "2025-06-30", "2025-09-30", "2025-12-31")))
 #' facts_statement(facts, period = "quarterly")
-facts_statement <- function(facts, entity = NULL, period = "annual", items = NULL, filed = "last",
-  as_of = NULL, form = "wide", most = Inf, complete = FALSE) {
-  facts <- statement_facts(facts, entity, filed, as_of)
+facts_statement <- function(facts, symbol = NULL, period = "annual", items = NULL, filed = "last",
+  as_of = NULL, form = "wide", limit = Inf, complete = FALSE) {
+  facts <- statement_facts(facts, symbol, filed, as_of)
   check_choice(period, "period", names(statement_periods))
   check_choice(form, "form", c("wide", "long"))
-  check_number(most, "most", 1)
+  check_number(limit, "limit", 1)
   check_flag(complete, "complete")
   wanted <- statement_items(items, facts$item)
   known <- facts[facts$item %in% wanted$used, , drop = FALSE]
   quarters <- statement_quarters(known)
   all <- statement_periods[[period]](known, quarters)
-  all <- all[order(match(all$entity, unique(facts$entity)), match(all$item, wanted$used),
+  all <- all[order(match(all$symbol, unique(facts$symbol)), match(all$item, wanted$used),
     -as.numeric(all$period_end)), , drop = FALSE]
   all <- statement_sums(all, wanted)
-  ends <- utils::head(sort(unique(all$period_end), decreasing = TRUE), most)
+  ends <- utils::head(sort(unique(all$period_end), decreasing = TRUE), limit)
   all <- all[all$period_end %in% ends, , drop = FALSE]
   if (complete) all <- statement_whole(all, wanted$shown)
   all <- as_rows(as.list(all))
@@ -60,16 +60,16 @@ facts_statement <- function(facts, entity = NULL, period = "annual", items = NUL
 }
 
 # Facts, checked: those of companies as a whole, known at a day, one for each period.
-statement_facts <- function(facts, entity, filed, as_of) {
+statement_facts <- function(facts, symbol, filed, as_of) {
   check_rows(facts, "facts")
   check_choice(filed, "filed", c("last", "first"))
-  for (name in c("entity", "item", "period_end", "value")) check_column(facts, name)
+  for (name in c("symbol", "item", "period_end", "value")) check_column(facts, name)
   n <- nrow(facts)
   day <- function(name) {
     if (is.null(facts[[name]])) epoch_days(rep(NA_real_, n))
     else as_action_day(facts[[name]], "UTC")
   }
-  all <- list_frame(list(entity = as.character(facts$entity), item = as.character(facts$item),
+  all <- list_frame(list(symbol = as.character(facts$symbol), item = as.character(facts$item),
     start = day("period_start"), period_end = day("period_end"),
     value = check_numbers(facts$value, "value"),
     unit = as.character(facts[["unit"]] %||% rep(NA_character_, n)), filed = day("filed")))
@@ -80,21 +80,21 @@ statement_facts <- function(facts, entity, filed, as_of) {
     keep <- keep & (is.na(all$filed) | all$filed <= known)
   }
   all <- all[keep, , drop = FALSE]
-  if (!is.null(entity)) check_text(entity, "entity", several = TRUE)
-  for (name in entity) {
-    if (!name %in% all$entity) {
+  if (!is.null(symbol)) check_text(symbol, "symbol", several = TRUE)
+  for (name in symbol) {
+    if (!name %in% all$symbol) {
       vetusta_stop("argument", paste0("There are no facts of \"", name, "\"."),
-        todo = suggest_word(name, unique(all$entity)))
+        todo = suggest_word(name, unique(all$symbol)))
     }
   }
-  if (!is.null(entity)) all <- all[all$entity %in% entity, , drop = FALSE]
+  if (!is.null(symbol)) all <- all[all$symbol %in% symbol, , drop = FALSE]
   statement_units(all)
   order <- order(all$filed, na.last = FALSE, method = "radix")
   all <- all[if (filed == "last") rev(order) else order, , drop = FALSE]
-  key <- paste(all$entity, all$item, all$start, all$period_end, sep = "\r")
+  key <- paste(all$symbol, all$item, all$start, all$period_end, sep = "\r")
   kept <- all[!duplicated(key), , drop = FALSE]
   # in the order in which companies and items came
-  kept <- kept[order(match(kept$entity, unique(as.character(facts$entity))),
+  kept <- kept[order(match(kept$symbol, unique(as.character(facts$symbol))),
     match(kept$item, unique(as.character(facts$item)))), , drop = FALSE]
   kept$days <- as.numeric(kept$period_end - kept$start) + 1
   kept$made <- rep("filed", nrow(kept))
@@ -103,7 +103,7 @@ statement_facts <- function(facts, entity, filed, as_of) {
 
 # One period of an item is one figure: in two units it is two.
 statement_units <- function(facts) {
-  key <- paste(facts$entity, facts$item, facts$start, facts$period_end, sep = "\r")
+  key <- paste(facts$symbol, facts$item, facts$start, facts$period_end, sep = "\r")
   units <- unique(list_frame(list(key = key, unit = facts$unit)))
   twice <- units$key[duplicated(units$key)]
   if (length(twice)) {
@@ -146,8 +146,8 @@ statement_periods <- list(
     # what is of a day stands at the ends of years
     stock <- facts[is.na(facts$days), , drop = FALSE]
     flow <- rbind(flow, statement_years(flow, quarters))
-    ends <- unique(paste(flow$entity, flow$period_end))
-    rbind(flow, stock[paste(stock$entity, stock$period_end) %in% ends | !nrow(flow), ,
+    ends <- unique(paste(flow$symbol, flow$period_end))
+    rbind(flow, stock[paste(stock$symbol, stock$period_end) %in% ends | !nrow(flow), ,
       drop = FALSE])
   },
   quarterly = function(facts, quarters) {
@@ -164,17 +164,17 @@ statement_periods <- list(
 statement_years <- function(flow, quarters) {
   sums <- statement_trailing(quarters)
   month <- function(day) format(day, "%m")
-  own <- vapply(sums$entity, function(name) {
-    told <- month(flow$period_end[flow$entity == name])
+  own <- vapply(sums$symbol, function(name) {
+    told <- month(flow$period_end[flow$symbol == name])
     if (length(told)) names(sort(-table(told)))[1] else "12"
   }, "")
-  key <- function(x) paste(x$entity, x$item, x$period_end, sep = "\r")
+  key <- function(x) paste(x$symbol, x$item, x$period_end, sep = "\r")
   sums[month(sums$period_end) == own & !key(sums) %in% key(flow), , drop = FALSE]
 }
 
 # Four quarters that follow each other, as one.
 statement_trailing <- function(quarters) {
-  groups <- split(seq_len(nrow(quarters)), paste(quarters$entity, quarters$item, sep = "\r"))
+  groups <- split(seq_len(nrow(quarters)), paste(quarters$symbol, quarters$item, sep = "\r"))
   made <- lapply(groups, function(rows) {
     one <- quarters[rows[order(quarters$period_end[rows])], , drop = FALSE]
     k <- nrow(one)
@@ -191,20 +191,20 @@ statement_trailing <- function(quarters) {
 
 # Sums of items, where all of their parts are there.
 statement_sums <- function(all, wanted) {
-  columns <- c("entity", "item", "period_end", "value", "unit", "made", "filed")
+  columns <- c("symbol", "item", "period_end", "value", "unit", "made", "filed")
   all <- all[columns]
   for (name in names(wanted$sums)) {
     rule <- wanted$sums[[name]]
-    period <- unique(all[all$item %in% rule$item, c("entity", "period_end"), drop = FALSE])
+    period <- unique(all[all$item %in% rule$item, c("symbol", "period_end"), drop = FALSE])
     at <- lapply(rule$item, function(item) {
-      match(paste(period$entity, period$period_end, item),
-        paste(all$entity, all$period_end, all$item))
+      match(paste(period$symbol, period$period_end, item),
+        paste(all$symbol, all$period_end, all$item))
     })
     values <- vapply(seq_along(at), function(i) rule$sign[i] * all$value[at[[i]]],
       numeric(nrow(period)))
     total <- rowSums(matrix(values, nrow(period)))
     first <- at[[1]]
-    sums <- list_frame(list(entity = period$entity, item = rep(name, nrow(period)),
+    sums <- list_frame(list(symbol = period$symbol, item = rep(name, nrow(period)),
       period_end = period$period_end, value = total, unit = all$unit[first],
       made = rep("computed", nrow(period)), filed = all$filed[first]))
     all <- rbind(all, sums[!is.na(total), , drop = FALSE])
@@ -216,36 +216,36 @@ statement_sums <- function(all, wanted) {
 # companies.
 statement_whole <- function(all, items) {
   if (length(items) == 1) {
-    count <- tapply(all$period_end, all$entity, function(end) length(unique(end)))
+    count <- tapply(all$period_end, all$symbol, function(end) length(unique(end)))
     full <- names(count)[count == length(unique(all$period_end))]
-    return(all[all$entity %in% full, , drop = FALSE])
+    return(all[all$symbol %in% full, , drop = FALSE])
   }
-  cells <- length(unique(all$entity)) * length(items)
+  cells <- length(unique(all$symbol)) * length(items)
   count <- table(format(all$period_end))
   all[format(all$period_end) %in% names(count)[count == cells], , drop = FALSE]
 }
 
 statement_wide <- function(all, shown) {
   ends <- sort(unique(all$period_end), decreasing = TRUE)
-  entities <- unique(all$entity)
+  symbols <- unique(all$symbol)
   # one item of several companies stands side by side
-  beside <- length(entities) > 1 && length(unique(all$item)) == 1
+  beside <- length(symbols) > 1 && length(unique(all$item)) == 1
   rows <- if (beside) list_frame(list(period_end = ends))
-  else unique(all[c("entity", "item")])
+  else unique(all[c("symbol", "item")])
   if (!beside) {
-    rows <- rows[order(match(rows$entity, entities), match(rows$item, shown)), , drop = FALSE]
+    rows <- rows[order(match(rows$symbol, symbols), match(rows$item, shown)), , drop = FALSE]
   }
-  heads <- if (beside) entities else format(ends)
+  heads <- if (beside) symbols else format(ends)
   row <- if (beside) match(all$period_end, ends)
-  else match(paste(all$entity, all$item), paste(rows$entity, rows$item))
-  column <- if (beside) match(all$entity, entities) else match(all$period_end, ends)
+  else match(paste(all$symbol, all$item), paste(rows$symbol, rows$item))
+  column <- if (beside) match(all$symbol, symbols) else match(all$period_end, ends)
   values <- matrix(NA_real_, nrow(rows), length(heads), dimnames = list(NULL, heads))
   computed <- matrix(FALSE, nrow(rows), length(heads), dimnames = list(NULL, heads))
   values[cbind(row, column)] <- all$value
   computed[cbind(row, column)] <- all$made != "filed"
   lead <- if (beside) list(period_end = ends, unit = all$unit[match(ends, all$period_end)])
-  else c(if (length(entities) > 1) list(entity = rows$entity), list(item = rows$item,
-    unit = all$unit[match(paste(rows$entity, rows$item), paste(all$entity, all$item))]))
+  else c(if (length(symbols) > 1) list(symbol = rows$symbol), list(item = rows$item,
+    unit = all$unit[match(paste(rows$symbol, rows$item), paste(all$symbol, all$item))]))
   columns <- lapply(seq_along(heads), function(j) as.vector(values[, j]))
   result <- as_rows(c(lead, stats::setNames(columns, heads)))
   attr(result, "computed") <- computed
@@ -262,10 +262,10 @@ statement_findings <- function(facts, quarters) {
     if (nrow(own) != 4 || abs(total - years$value[i]) <= 1e-6 * max(1, abs(years$value[i]))) {
       return(NULL)
     }
-    list_frame(list(entity = years$entity[i], item = years$item[i],
+    list_frame(list(symbol = years$symbol[i], item = years$item[i],
       period_end = years$period_end[i], year = years$value[i], quarters = total))
   })
-  none <- list_frame(list(entity = character(), item = character(),
+  none <- list_frame(list(symbol = character(), item = character(),
     period_end = epoch_days(numeric()), year = numeric(),
     quarters = numeric()))
   as_rows(as.list(do.call(rbind, c(list(none), found))))

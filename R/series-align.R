@@ -14,16 +14,16 @@
 #'   `"exact"`, only one that became known at just that
 #'   time; `"mean"` or `"sum"`, of the values that became known since the grid time before. One for
 #'   all, or a named vector by series.
-#' @param as_of Whether values count from when they were known. `FALSE` lets a value count from
+#' @param point_in_time Whether values count from when they were known. `FALSE` lets a value count from
 #'   its own time (a bar from its start, a period from its
 #'   first day), which looks ahead and is for what needs no trading on it; the rule `"linear"`
 #'   between the values around is then allowed too.
 #' @param lag How long after the end of its period a value is known at the earliest, a length of
 #'   time; one for all, or a named vector by series.
-#' @param greatest_age The greatest age at which a value still counts, a length of time; an older
+#' @param max_age The greatest age at which a value still counts, a length of time; an older
 #'   one is missing. One for all, or a named vector.
 #' @param ages Whether to give the age of every value too, in days since it was known.
-#' @param form `"wide"`, a column a series; or `"tidy"`, a row a time and series.
+#' @param form `"wide"`, a column a series; or `"long"`, a row a time and series.
 #' @param value Which number of bars is meant.
 #' @param interval The interval of bars, where it is not their smallest step.
 #' @param zone The zone of days in `grid`, and of the days of tables that state none.
@@ -47,11 +47,11 @@
 #' traffic <- data.frame(series = "traffic", period = c("2026-01", "2026-02"), value = c(310, 280),
 #' released = as.Date(c("2026-02-20", "2026-03-06")))
 #' series_align(days, traffic, grid = "KELD", ages = TRUE)
-series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag = NULL,
-  greatest_age = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = NULL,
+series_align <- function(..., grid = "union", rule = "last", point_in_time = TRUE, lag = NULL,
+  max_age = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = NULL,
   calendar = NULL) {
-  check_choice(form, "form", c("wide", "tidy"))
-  for (one in c("as_of", "ages")) check_flag(get(one), one)
+  check_choice(form, "form", c("wide", "long"))
+  for (one in c("point_in_time", "ages")) check_flag(get(one), one)
   if (!is.null(zone)) check_zone(zone)
   tables <- list(...)
   if (!length(tables)) {
@@ -59,17 +59,17 @@ series_align <- function(..., grid = "union", rule = "last", as_of = TRUE, lag =
   }
   check_tables(tables)
   calendars <- align_calendars(calendar, length(tables))
-  series <- align_series(tables, value, interval, lag, zone, as_of, calendars)
-  if (as_of && is.null(lag)) say_no_release(tables)
+  series <- align_series(tables, value, interval, lag, zone, point_in_time, calendars)
+  if (point_in_time && is.null(lag)) say_no_release(tables)
   names <- names(series)
   rules <- by_series(rule, names, "rule")
   for (one in rules) check_choice(one, "rule", c("last", "exact", "mean", "sum", "linear"))
-  if (as_of && any(rules == "linear")) {
+  if (point_in_time && any(rules == "linear")) {
     vetusta_stop("argument", "The rule linear takes from values that are not known yet.",
-      todo = "choose another rule, or say as_of = FALSE")
+      todo = "choose another rule, or say point_in_time = FALSE")
   }
-  limits <- lapply(by_series(greatest_age, names, "greatest_age"),
-    function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "greatest_age"))
+  limits <- lapply(by_series(max_age, names, "max_age"),
+    function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "max_age"))
   times <- align_grid(grid, series, zone %||% "UTC")
   found <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone %||% "UTC"),
     series, rules, limits)
@@ -90,7 +90,7 @@ align_calendars <- function(calendar, count) {
 }
 
 # Each series as columns in order of the instant from which its values count.
-align_series <- function(tables, value, interval, lag, zone, as_of,
+align_series <- function(tables, value, interval, lag, zone, point_in_time,
   calendars = vector("list", length(tables))) {
   tables <- with_one_note(Map(function(x, calendar) {
     x <- as_series(x)
@@ -118,7 +118,7 @@ align_series <- function(tables, value, interval, lag, zone, as_of,
   deleted <- all[["status"]] %in% "deleted"
   all <- as.list(all)[c("time", "known", "through", "value")]
   # `counts` is the instant from which a value is laid onto the grid
-  all$counts <- if (as_of) all$known else all$time
+  all$counts <- if (point_in_time) all$known else all$time
   if (any(deleted)) all$deleted <- deleted
   lapply(rows, function(i) {
     part <- if (length(rows) == 1) all else lapply(all, `[`, i)
@@ -130,7 +130,7 @@ align_series <- function(tables, value, interval, lag, zone, as_of,
     # a value that is missing is none, and one that is deleted ends the one before it
     if (anyNA(part$value)) {
       kept <- !is.na(part$value) | part$deleted %||% rep(FALSE, length(part$value))
-      empty <- if (!as_of) lapply(part[c("counts", "known", "through")], `[`, !kept)
+      empty <- if (!point_in_time) lapply(part[c("counts", "known", "through")], `[`, !kept)
       part <- lapply(part, `[`, kept)
       attr(part, "empty") <- empty
     }
@@ -139,7 +139,7 @@ align_series <- function(tables, value, interval, lag, zone, as_of,
       order <- order(part$counts, part$time, method = "radix")
       part <- with_empty(lapply(part, `[`, order), attr(part, "empty"))
     }
-    if (!as_of && !is.null(part$deleted)) part <- undeleted(part)
+    if (!point_in_time && !is.null(part$deleted)) part <- undeleted(part)
     part
   })
 }
@@ -174,7 +174,7 @@ empty_latest <- function(empty, counts, times, name) {
 # What is handed over beside the named arguments are tables; a misspelt argument is among them, and
 # is told by its name.
 check_tables <- function(tables) {
-  known <- c("grid", "rule", "as_of", "lag", "greatest_age", "ages", "form", "value", "interval",
+  known <- c("grid", "rule", "point_in_time", "lag", "max_age", "ages", "form", "value", "interval",
     "zone", "calendar", "change")
   for (i in seq_along(tables)) {
     name <- names(tables)[i] %||% ""

@@ -308,12 +308,12 @@ drawdown <- function(value) {
 
 #' @rdname series_change
 #' @param rates A table of one series: what one unit of the values' currency costs in the other one.
-#' @param lag,greatest_age As for [series_align()]: when a rate is known, and how old it may be.
+#' @param lag,max_age As for [series_align()]: when a rate is known, and how old it may be.
 #' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `through`,
 #'   `known`, `rate` and `age_days` of the rate. A value takes the newest rate that was known when
 #'   the value was.
 #' @export
-series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, greatest_age = NULL,
+series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, max_age = NULL,
   zone = NULL, calendar = NULL) {
   if (!is.null(zone)) check_zone(zone)
   check_calendar(calendar)
@@ -330,7 +330,7 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
   }
   times <- sort(unique(points$known))
   found <- align_one(rate[[1]], times, "last",
-    if (!is.null(greatest_age)) time_interval(greatest_age, "greatest_age"), zone %||% "UTC")
+    if (!is.null(max_age)) time_interval(max_age, "max_age"), zone %||% "UTC")
   at <- match(points$known, times)
   derived_points(x, points, points$value * found$value[at],
     pmax(points$through, found$through[at], na.rm = TRUE), points$known,

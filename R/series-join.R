@@ -6,7 +6,7 @@
 #'
 #' @param ... Two or more tables of series, the preferred one first, each of one series: bars,
 #'   observations or points. Named tables give their names to `origin`.
-#' @param level How the level of the ones behind is brought to that of those before: `"none"`, by
+#' @param adjust How the level of the ones behind is brought to that of those before: `"none"`, by
 #'   the median `"ratio"` or `"difference"` of the values that they have in common.
 #' @param overlap How much of what they have in common is looked at: a duration before the end of
 #'   it, as `"1 year"`; `NULL` for all.
@@ -31,11 +31,11 @@
 #' a <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:2, value = c(250, 251, 249))
 #' b <- data.frame(series = "level", period = as.Date("2026-03-10") + 0:3,
 #'   value = c(260, 262, 260, 261))
-#' series_join(survey = a, old = b, level = "difference")
-series_join <- function(..., level = "none", overlap = NULL, tolerance = 0.02, value = "close",
+#' series_join(survey = a, old = b, adjust = "difference")
+series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02, value = "close",
   name = NULL, zone = NULL) {
   tables <- list(...)
-  check_choice(level, "level", c("none", "ratio", "difference"))
+  check_choice(adjust, "adjust", c("none", "ratio", "difference"))
   check_number(tolerance, "tolerance", 0)
   check_text(value, "value")
   if (!is.null(name)) check_text(name, "name")
@@ -55,7 +55,7 @@ series_join <- function(..., level = "none", overlap = NULL, tolerance = 0.02, v
   factors <- list(list(origin = origins[1], factor = 1, offset = 0, overlap = NA_real_))
   findings <- list()
   for (i in seq_along(parts)[-1]) {
-    done <- join_behind(all, parts[[i]]$rows, level, length_of, origins[i])
+    done <- join_behind(all, parts[[i]]$rows, adjust, length_of, origins[i])
     findings[[i]] <- join_findings(all, done$rows, tolerance, origins[i])
     factors[[i]] <- done$factor
     fresh <- !done$rows$at %in% all$at[!is.na(all$value)]
@@ -108,9 +108,9 @@ join_part <- function(x, value, dated, zone) {
 }
 
 # The rows of a source behind, on the level of those before it.
-join_behind <- function(all, rows, level, length_of, origin) {
+join_behind <- function(all, rows, adjust, length_of, origin) {
   factor <- list(origin = origin, factor = 1, offset = 0, overlap = NA_real_)
-  if (level == "none") {
+  if (adjust == "none") {
     rows$origin <- rep(origin, length(rows$at))
     return(list(rows = rows, factor = factor))
   }
@@ -118,9 +118,9 @@ join_behind <- function(all, rows, level, length_of, origin) {
   common <- lapply(common, `[`, common$at > max(common$at, -Inf) - length_of)
   if (!length(common$at)) {
     vetusta_stop("argument", paste0("The source ", origin, " has no value in common with those ",
-      "before it, by which its level could be known."), todo = "join them as they are: level none")
+      "before it, by which its level could be known."), todo = "join them as they are: adjust = \"none\"")
   }
-  if (level == "ratio") {
+  if (adjust == "ratio") {
     if (any(common$a <= 0 | common$b <= 0)) {
       vetusta_stop("argument", "Values at or below zero have no ratio.",
         todo = "bring them together by difference")

@@ -67,7 +67,7 @@ row_forms <- c("objects", "arrays", "columns", "map", "pairs", "one")
 shape_columns <- list(
   bars = c("time", "close"), observations = c("series", "period", "value"), instruments = "symbol",
   snapshot = "symbol",
-  facts = c("entity", "item", "period_end", "value"), documents = c("entity", "link"),
+  facts = c("symbol", "item", "period_end", "value"), documents = c("symbol", "link"),
   places = "place", actions = c("symbol", "ex_day", "kind"), contracts = c("symbol", "last_day"),
   datasets = "dataset", table = character()
 )

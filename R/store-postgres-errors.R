@@ -11,14 +11,14 @@ postgres_error <- function(error, path) {
     found <- regmatches(text, regexec(entry[1], text, ignore.case = TRUE))[[1]]
     if (length(found)) {
       words <- if (length(found) > 1) found[2] else ""
-      fault <- if (is.na(entry[4])) "" else entry[4]
+      reason <- if (is.na(entry[4])) "" else entry[4]
       return(vetusta_error("archive", sub("%s", words, entry[2], fixed = TRUE),
         where = paste0(path, ": ", sub("^(ERROR|FATAL): *", "", first)), todo = entry[3],
-        fault = fault))
+        reason = reason))
     }
   }
   vetusta_error("archive", paste0("The archive failed: ", first), where = path,
-    todo = "run it again; if it stays so, ask who looks after the server", fault = "")
+    todo = "run it again; if it stays so, ask who looks after the server", reason = "")
 }
 
 postgres_errors <- list(

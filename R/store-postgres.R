@@ -153,11 +153,11 @@ postgres_patiently <- function(store, work) {
       return(result)
     }
     tried <- tried + 1
-    fault <- failed$fault %||% ""
+    reason <- failed$reason %||% ""
     # a connection may be cut as often as it likes, for as long as a server is waited for
-    enough <- if (fault == "lost") now_seconds() > until && tried > 8 else tried > 8
-    if (!nzchar(fault) || enough) stop(failed)
-    if (fault == "lost") postgres_reconnect(store, failed)
+    enough <- if (reason == "lost") now_seconds() > until && tried > 8 else tried > 8
+    if (!nzchar(reason) || enough) stop(failed)
+    if (reason == "lost") postgres_reconnect(store, failed)
     else Sys.sleep(stats::runif(1, 0.5, 1) * 0.02 * 2^tried)
   }
 }
@@ -170,8 +170,8 @@ postgres_reconnect <- function(store, failed) {
   repeat {
     made <- tryCatch(store$connect(), vetusta_error_archive = identity)
     if (!inherits(made, "condition")) break
-    if (now_seconds() > until || !identical(made$fault, "lost")) {
-      stop(if (identical(made$fault, "lost")) failed else made)
+    if (now_seconds() > until || !identical(made$reason, "lost")) {
+      stop(if (identical(made$reason, "lost")) failed else made)
     }
     allowInterrupts(Sys.sleep(0.5))
   }
@@ -225,7 +225,7 @@ store_transaction.vetusta_store_postgres <- function(store, work) {
 }
 
 postgres_was_made <- function(store, failed, number) {
-  if (!identical(failed$fault, "lost")) {
+  if (!identical(failed$reason, "lost")) {
     return(FALSE)
   }
   postgres_reconnect(store, failed)
@@ -238,8 +238,8 @@ postgres_was_made <- function(store, failed, number) {
       return(identical(became, "committed"))
     }
     # what is not known is not done again; the connection may be cut while this is asked too
-    if (now_seconds() > until || (cut && !identical(became$fault, "lost"))) {
-      failed$fault <- NULL
+    if (now_seconds() > until || (cut && !identical(became$reason, "lost"))) {
+      failed$reason <- NULL
       stop(failed)
     }
     if (cut) postgres_reconnect(store, became) else allowInterrupts(Sys.sleep(0.2))

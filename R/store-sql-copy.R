@@ -17,7 +17,7 @@ copied_tables <- list(
   coverage = list(columns = c("source", "dataset", "key", "start", "end")),
   journal = list(by = "id", piece = 20000, columns = c("id", "run", "source", "dataset", "symbol",
     "asked", "seconds", "status", "bytes", "rows", "outcome", "address", "message")),
-  faults = list(by = "id", piece = 20000, columns = c("id", "journal", "symbol", "time", "place",
+  rejected = list(by = "id", piece = 20000, columns = c("id", "journal", "symbol", "time", "place",
     "fault", "detail", "found")),
   notes = list(columns = c("kind", "source", "dataset", "key", "at", "value")),
   tokens = list(columns = c("source", "taken", "weight")),

@@ -4,7 +4,7 @@
 is_plain_page <- function(page) {
   parcel <- page$rows
   inherits(parcel, "vetusta_parcel_series") && nrow(parcel$series) == 1 &&
-    is.null(parcel$series$attributes) && !is.null(page$journal) && !NROW(page$faults) &&
+    is.null(parcel$series$attributes) && !is.null(page$journal) && !NROW(page$rejected) &&
     is.null(page$raw) && max(NROW(page$covered), length(page$notes), length(page$claims)) < 2
 }
 

@@ -1,4 +1,4 @@
-# What a store in SQL knows of requests: coverage, notes, claims, tokens, the journal, faults, raw
+# What a store in SQL knows of requests: coverage, notes, claims, tokens, the journal, rejected rows, raw
 # pages, structures.
 
 # Which stretches are held whole: key, start, end; of some keys or of all of a dataset.
@@ -60,7 +60,7 @@ journal_fields <- replace(journal_columns, journal_columns == "address", "url")
 
 journal_values <- function(entry) lapply(journal_fields, function(name) entry[[name]] %||% NA)
 
-# The journal and the faults, oldest first.
+# The journal and the rejected rows, oldest first.
 store_journal <- function(store) {
   sql_get(store,
     paste("SELECT", paste(journal_columns, "AS", journal_fields, collapse = ", "),
@@ -74,18 +74,18 @@ store_journal_add <- function(store, entry) {
     often = TRUE)
 }
 
-store_faults <- function(store) {
-  sql_get(store, "SELECT symbol, time, place, fault, detail, found FROM faults ORDER BY id")
+store_rejected <- function(store) {
+  sql_get(store, "SELECT symbol, time, place, fault AS reason, detail, found FROM faults ORDER BY id")
 }
 
-sql_put_faults <- function(store, faults, journal, now) {
-  n <- nrow(faults)
+sql_put_rejected <- function(store, rejected, journal, now) {
+  n <- nrow(rejected)
   if (n) {
     sql_do(store,
       paste0("INSERT INTO faults (journal, symbol, time, place, fault, detail, found) VALUES (?, ",
         "?, ?, ?, ?, ?, ?)"),
-      list(rep(journal, n), faults$symbol, as.numeric(faults$time), faults$place, faults$fault,
-        faults$detail, rep(now, n)))
+      list(rep(journal, n), rejected$symbol, as.numeric(rejected$time), rejected$place, rejected$reason,
+        rejected$detail, rep(now, n)))
   }
 }
 

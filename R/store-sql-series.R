@@ -8,13 +8,13 @@ segment_rows <- 60000L
 segment_whole <- 4000L
 segment_fan <- 12L
 
-# A page: its rows, its row in the journal, the faults, and the place that was reached, all of it
+# A page: its rows, its row in the journal, the rejected rows, and the place that was reached, all of it
 # or nothing. A page is a list of
 #   source, dataset, shape   where its rows belong
 #   rows                     a parcel of rows, see parcel_series(), parcel_frame(),
 #                            parcel_records(), or NULL
 #   journal                  the journal's row, or NULL
-#   faults                   a data frame of rows that were set aside, see no_page_faults
+#   rejected                 a data frame of rejected rows, see no_rejected_rows
 #   covered                  a data frame of key, start, end: stretches that are held whole now
 #   notes                    a list of notes to set, each list(kind, key, value) with NULL as
 #                            value for one to forget
@@ -51,7 +51,7 @@ sql_put_now <- function(store, page) {
     journal <- sql_put_page(store, page)
     counts <- sql_put_rows(page$rows, store, page)
     gone <- listing_put(store, page)
-    if (NROW(page$faults)) sql_put_faults(store, page$faults, journal, page$now)
+    if (NROW(page$rejected)) sql_put_rejected(store, page$rejected, journal, page$now)
     if (!is.null(page$raw)) sql_put_raw(store, page, journal)
     for (note in page$notes) sql_set_note(store, page, note)
     for (claim in page$claims) store_claim_done(store, claim)
@@ -289,7 +289,7 @@ sql_series_ids <- function(store, page, series, name = sql_series_names(page, se
 
 # Pages that one statement writes, with their journal, coverage, place and claim.
 
-# The usual page of a series: rows after all that is held, nothing set aside. NULL where that cannot
+# The usual page of a series: rows after all that is held, nothing rejected. NULL where that cannot
 # be.
 sql_put_quick <- function(store, page) {
   segment <- sql_quick_segment(store, page)

@@ -39,7 +39,7 @@ hold <- function(archive, symbols, until, days = 30) {
   }
 }
 desk_of <- function(symbols, days = 30) {
-  writeLines(c("desk: bench", "queries:", paste0("  all: {source: bench, symbols: {file: s.txt}, ",
+  writeLines(c("desk: bench", "track:", paste0("  all: {source: bench, symbols: {file: s.txt}, ",
     "interval: 1 day, from: ", format(Sys.Date() - days), "}")), file.path(folder, "desk.yml"))
   writeLines(symbols, file.path(folder, "s.txt"))
   unlink(list.files(folder, "archive", full.names = TRUE))

@@ -82,7 +82,7 @@ grow("wide align of series", 5000, series,
   function(x) series_align(x, grid = as.Date("2026-01-01") + 0:20))
 grow("gaps of series", 2000, series, function(x) series_gaps(x))
 grow("filling of series", 2000, series, function(x) series_fill(x, rule = "linear"))
-grow("faults of series", 2000, series, function(x) series_faults(x))
+grow("faults of series", 2000, series, function(x) series_check(x))
 grow("changes of series", 5000, series, function(x) series_change(x, "mean", window = "5 days"))
 
 wide <- function(n) {

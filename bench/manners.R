@@ -35,7 +35,7 @@ read <- function(dataset, body) {
   if (dataset == "bars") {
     rows <- vetusta:::complete_bars(c(rows, list(symbol = rep("KELD", nrow(rows)))) |>
       vetusta:::list_frame(), NULL, minute)
-    vetusta:::bars_faults(rows)
+    vetusta:::bars_check(rows)
   }
   rows
 }

@@ -42,7 +42,7 @@ test_that(
   expect_identical(decoded$columns$level, c(NA, 12, NA))
   expect_identical(decoded$columns$d, as.Date("2026-03-12") + 0:2)
   expect_identical(format(decoded$columns$t, "%H:%M", tz = "UTC"), rep("09:30", 3))
-  expect_identical(nrow(decoded$faults), 0L)
+  expect_identical(nrow(decoded$rejected), 0L)
   # without the word they are values that cannot be read, or numbers
   plain <- vetusta:::decode_body(source_card(write_card(url, c("request: /rows", "rows: \"\"",
     "columns: {v: {at: /v, as: number, need: optional}, level: {at: /level, as: number}}"
@@ -51,7 +51,7 @@ test_that(
 
 
       source_card(card))
-  expect_identical(plain$faults$row, c(1L, 2L))
+  expect_identical(plain$rejected$row, c(1L, 2L))
   expect_identical(plain$columns$level, c(-999, 12, -999))
 })
 

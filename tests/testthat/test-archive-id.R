@@ -24,7 +24,7 @@ mixed_archive <- function(env = parent.frame()) {
   put_rows(archive, "river", "levels", "observations", level)
   put_rows(archive, "river", "stations", "places", data.frame(place = "kelder-lock",
     name = "Kelder Lock"))
-  fact <- data.frame(entity = "KELD", item = "revenue", basis = "quarterly", unit = "ORV",
+  fact <- data.frame(symbol = "KELD", item = "revenue", basis = "quarterly", unit = "ORV",
     period_start = as.Date("2026-01-01"), period_end = as.Date("2026-03-31"), value = 5,
     filed = as.Date("2026-05-01"))
   put_rows(archive, "register", "facts", "facts", fact)

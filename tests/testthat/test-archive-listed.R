@@ -145,7 +145,7 @@ test_that("the command and the completion say the same, however often", {
   json <- run("list", "--json", "--archive", file)$stdout
   expect_identical(run("list", "--json", "--archive", file)$stdout, json)
   expect_identical(jsonlite::fromJSON(json)$rows, 4L)
-  writeLines(c("desk: d", paste0("archive: ", file), "queries: {}"), file.path(folder, "desk.yml"))
+  writeLines(c("desk: d", paste0("archive: ", file), "track: {}"), file.path(folder, "desk.yml"))
   words <- function() run("completion", "words", "--", "gaps", "K")$stdout
   expect_match(words(), "KELD@1 day", fixed = TRUE)
   expect_identical(words(), words())

@@ -137,9 +137,9 @@ test_that("a CSV of one's own is imported once, with its faults told line by lin
     columns = c(time = "When", close = "Last", symbol = "Ticker"), zone = "Europe/Riga")
   expect_identical(result$new, 1)
   expect_identical(result$rejected$line, 2:4)
-  expect_identical(result$rejected$fault,
+  expect_identical(result$rejected$reason,
     c("close cannot be read", "high below low", "time cannot be read"))
-  expect_identical(nrow(archive_faults(archive)), 3L)
+  expect_identical(nrow(archive_rejected(archive)), 3L)
   with_calendar <- archive_import(archive, csv, symbol = "BROM", interval = "1 day",
     calendar = source_calendar("quay"))
   expect_identical(format(archive_bars(archive, "BROM", "1 day")$time[1], "%H:%M"), "07:30")

@@ -52,7 +52,7 @@ test_that("on each day that contract counts which the rule says, from what was k
     made <- contract_bars(seed)
     for (rule in list(list("expiry", 0, 1), list("expiry", 3, 1), list("expiry", 0, 2),
       list("day", 5, 1), list("volume", 0, 1))) {
-      done <- bars_continuous(made$bars, made$contracts, roll = rule[[1]], days = rule[[2]],
+      done <- bars_continuous(made$bars, made$contracts, roll = rule[[1]], roll_days = rule[[2]],
         nth = rule[[3]])
       now <- 1
       expected <- character()

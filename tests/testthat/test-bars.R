@@ -73,7 +73,7 @@ test_that("no rows, one row and an impossible interval are defined", {
 test_that("each fault of a bar is named", {
   base <- data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), open = 2,
     high = 3, low = 1, close = 2, volume = 5)
-  fault_of <- function(...) bars_faults(bars_frame(utils::modifyList(base, list(...))))$fault
+  fault_of <- function(...) bars_check(bars_frame(utils::modifyList(base, list(...))))$reason
   expect_identical(fault_of(), character())
   expect_identical(fault_of(high = 0.5), "high below low")
   expect_identical(fault_of(close = 9), "open or close outside high and low")

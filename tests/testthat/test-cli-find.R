@@ -47,13 +47,13 @@ test_that("what describe gives as an example runs, for every dataset of every ca
   expect_identical(nrow(near), sum(own))
   expect_gt(nrow(near), 0)
   # companies, and which of them have reports
-  companies <- got("rows", "register/companies", "reports=true", "--columns", "entity")
+  companies <- got("rows", "register/companies", "reports=true", "--columns", "symbol")
   expect_identical(nrow(companies), 54L)
   # documents
-  fetched <- said("fetch", "register/filings", "filed>=2025-06-01", "--into", "papers", "--quiet")
+  fetched <- said("fetch", "register/filings", "filed>=2025-06-01", "--folder", "papers", "--quiet")
   expect_match(fetched$stderr, "3 fetched, into papers")
   expect_length(list.files(file.path(folder, "papers")), 3)
-  expect_match(said("fetch", "register/filings", "--check", "--into", "papers")$stderr,
+  expect_match(said("fetch", "register/filings", "--verify", "--folder", "papers")$stderr,
     "3 documents, 0 changed or gone")
   away <- run_vetusta("fetch", "register/filings", "filed<2016-09-01", "--quiet", folder = folder)
   expect_identical(away$status, 1L)
@@ -68,28 +68,28 @@ test_that("what describe gives as an example runs, for every dataset of every ca
   expect_match(whole$stderr, "with something missing left out")
   expect_false(anyNA(utils::read.csv(text = whole$stdout)$amount))
   # restated figures: what was first said, and what was said last
-  first <- got("statement", "KELD", "--item", "revenue", "--filed", "first", "--most", "10",
-    "--from", "register/facts")
-  last <- got("statement", "KELD", "--item", "revenue", "--most", "10", "--from",
+  first <- got("statement", "KELD", "--items", "revenue", "--filed", "first", "--limit", "10",
+    "--facts", "register/facts")
+  last <- got("statement", "KELD", "--items", "revenue", "--limit", "10", "--facts",
     "register/facts")
   both <- setdiff(intersect(names(first), names(last)), c("item", "unit"))
   expect_gt(sum(unlist(first[both]) != unlist(last[both])), 0)
-  statement <- got("statement", "KELD", "--most", "1", "--from", "register/facts")
+  statement <- got("statement", "KELD", "--limit", "1", "--facts", "register/facts")
   expect_identical(statement$item, unlist(vetusta:::register_items, use.names = FALSE))
   value <- stats::setNames(statement[[3]], statement$item)
   expect_identical(value[["total_assets"]], value[["total_liabilities"]] + value[["equity"]])
 })
 
 test_that("only what is whole, of one item by companies and of several by periods", {
-  facts <- expand.grid(entity = c("A", "B", "C"), item = c("x", "y"),
+  facts <- expand.grid(symbol = c("A", "B", "C"), item = c("x", "y"),
     period_end = as.Date(c("2024-12-31", "2025-12-31")), stringsAsFactors = FALSE)
   facts$value <- seq_len(nrow(facts))
-  gap <- facts[!(facts$entity == "B" & facts$item == "x" &
+  gap <- facts[!(facts$symbol == "B" & facts$item == "x" &
     facts$period_end == as.Date("2024-12-31")), ]
   beside <- facts_statement(gap, items = "x", complete = TRUE)
   expect_identical(names(beside), c("period_end", "unit", "A", "C"))
   by_period <- facts_statement(gap, complete = TRUE)
-  expect_identical(names(by_period), c("entity", "item", "unit", "2025-12-31"))
-  expect_identical(nrow(facts_statement(gap[gap$item == "x" & gap$entity == "B", ],
+  expect_identical(names(by_period), c("symbol", "item", "unit", "2025-12-31"))
+  expect_identical(nrow(facts_statement(gap[gap$item == "x" & gap$symbol == "B", ],
     complete = TRUE)), 1L)
 })

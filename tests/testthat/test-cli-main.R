@@ -41,7 +41,7 @@ test_that("symbols may stand with commas between, and errors speak of options an
     rep(c("KELD", "TAMX"), each = 10))
   wrong <- list(c("gaps", "KELD", "--from", "2027-01-01"),
     c("fill", "KELD", "--from", "2027-01-01"), c("align", "KELD",
-    "--rule", "linear"),
+    "--take", "linear"),
     c("resample", "KELD", "--into", "1 hour"), c("change", "KELD", "--change", "mean"),
     c("fill", "KELD", "--rule", "constant"),
     c("export", "KELD@1 minute"), c("gaps", "KELD", "--interval", "1 day"))
@@ -68,9 +68,9 @@ test_that(
   expect_identical(vetusta("calendar", "show", "quay", "--year", "26")$status, 2L)
   for (pages in c("-1", "0", "1.5", "x")) {
     run <- vetusta("collect", "quay", "KELD", "--interval", "1 day", "--span", "5 days",
-      paste0("--pages=", pages))
+      paste0("--requests=", pages))
     expect_identical(run$status, 2L, label = pages)
-    expect_match(run$stderr, "--pages", label = pages)
+    expect_match(run$stderr, "--requests", label = pages)
   }
   checked <- vetusta("sources", "check", "quay")
   expect_match(checked$stdout, "source quay")
@@ -189,7 +189,7 @@ test_that("the first screen is short, and each command stands in one group", {
       value = TRUE))
     expect_identical(shown, vetusta:::cli_groups[[group]])
   }
-  expect_match(run_vetusta("help", "collect")$stdout, "others of its group: plan, keep, refresh")
+  expect_match(run_vetusta("help", "collect")$stdout, "others of its group: plan, track, refresh")
 })
 
 test_that("what is called otherwise elsewhere gets a hint, and is no command", {

@@ -20,7 +20,7 @@ which_desk <- function(env = parent.frame()) {
   get(query_rows(desk_source(desk, "river"), "stations"))
   get(query_rows(desk_source(desk, "river"), "levels", station = "tamm-weir",
     from = "2026-01-01", to = "2026-03-01"))
-  get(query_rows(desk_source(desk, "register"), "facts", company = c("KELD", "BROM")))
+  get(query_rows(desk_source(desk, "register"), "facts", symbol = c("KELD", "BROM")))
   folder
 }
 
@@ -37,8 +37,8 @@ test_that("rows, moves, places, statements, actions and contracts come as the ar
   directory <- archive_rows(archive, "quay", "directory")
   counted <- got("rows", "quay/directory", "--count", "type")
   expect_identical(counted$count, sort(as.integer(table(directory$type)), decreasing = TRUE))
-  joined <- got("rows", "quay/directory", "volume>=10000", "--with", "quay/market", "--sort",
-    "volume-", "--most", "5")
+  joined <- got("rows", "quay/directory", "volume>=10000", "--join", "quay/market", "--sort",
+    "volume-", "--limit", "5")
   market <- archive_rows(archive, "quay", "market")
   own <- market[market$symbol %in% directory$symbol & market$volume >= 10000, ]
   expect_identical(joined$symbol, own$symbol[order(-own$volume)][1:5])
@@ -46,12 +46,12 @@ test_that("rows, moves, places, statements, actions and contracts come as the ar
   expect_identical(readLines(file.path(folder, "funds.txt")),
     directory$symbol[directory$type == "fund"])
   # ranked with the floors, and without
-  moves <- said("rank", "quay/market", "--most", "4")
+  moves <- said("rank", "quay/market", "--limit", "4")
   expect_match(moves$stderr, "left out: .* of another type")
   ranked <- utils::read.csv(text = moves$stdout)
   expect_true(all(ranked$type == "share" & ranked$volume >= 1000))
-  any <- got("rank", "quay/market", "--most", "4", "--type", "any", "--volume", "0",
-    "--price", "0")
+  any <- got("rank", "quay/market", "--limit", "4", "--type", "any", "--min-volume", "0",
+    "--min-price", "0")
   expect_equal(any$percent, sort(100 * (market$last / (market$last - market$change) - 1),
     decreasing = TRUE)[1:4])
   days <- got("rank", "KELD@1 day", "YSLT@1 day", "--on", "2025-09-16", "--type", "any")
@@ -61,14 +61,14 @@ test_that("rows, moves, places, statements, actions and contracts come as the ar
   expect_gt(near$coverage[1], 0.9)
   # the fourth quarter is the year less the three that were filed
   facts <- archive_read(archive, "register/facts/KELD.revenue*")[[1]]
-  statement <- got("statement", "KELD", "--item", "revenue", "--most", "1")
+  statement <- got("statement", "KELD", "--items", "revenue", "--limit", "1")
   year <- facts$basis == "annual" & facts$period_end == as.Date("2025-12-31")
   expect_equal(statement[["2025-12-31"]], facts$value[year])
-  quarter <- got("statement", "KELD", "--item", "revenue", "--most", "1", "--quarterly", "--long")
+  quarter <- got("statement", "KELD", "--items", "revenue", "--limit", "1", "--quarterly", "--form", "long")
   early <- facts$basis == "quarterly" & facts$period_end > as.Date("2025-01-01")
   expect_equal(quarter$value, facts$value[year] - sum(facts$value[early]))
   expect_identical(quarter$made, "computed")
-  beside <- got("statement", "BROM", "KELD", "--item", "net_profit", "--quarterly")
+  beside <- got("statement", "BROM", "KELD", "--items", "net_profit", "--quarterly")
   expect_identical(names(beside), c("period_end", "unit", "BROM", "KELD"))
   raw <- archive_bars(archive, "KELD", "1 day")
   adjusted <- got("adjust", "KELD@1 day", "--to", "2025-09-12")
@@ -83,7 +83,7 @@ test_that("rows, moves, places, statements, actions and contracts come as the ar
     "symbol,time,before,after,ratio\n")
   rolls <- got("continuous", "quay/bars/GRN-*@1 day", "--roll", "volume", "--rolls")
   expect_identical(rolls$to, c("GRN-2603", "GRN-2604"))
-  joined <- said("join", "YSLT@1 day", "KELD@1 day", "--level", "ratio", "--tolerance", "0.001")
+  joined <- said("join", "YSLT@1 day", "KELD@1 day", "--adjust", "ratio", "--tolerance", "0.001")
   expect_match(joined$stderr, "brought to the level before it by the factor")
   # a desk's output may be adjusted
   cat("outputs:\n  days: {series: [\"KELD@1 day\"], adjust: splits, to: 2025-09-12, file: d.csv}\n",
@@ -110,12 +110,12 @@ test_that("what cannot be is answered with the nearest right word", {
   wrong("near", "124.3,57.1", pattern = "57.1,124.3")
   wrong("near", "57.1", pattern = "a latitude and a longitude")
   wrong("statement", "KELT", pattern = "did you mean \"KELD\"")
-  wrong("statement", "KELD", "--item", "revenu", pattern = "did you mean \"revenue\"")
+  wrong("statement", "KELD", "--items", "revenu", pattern = "did you mean \"revenue\"")
   wrong("statement", "KELD", "--annual", "--quarterly", pattern = "two statements")
   wrong("adjust", "tamm-weir", pattern = "no bars")
   wrong("adjust", "KELD@1 day", "--method", "additive", pattern = "cannot be \"additive\"")
   wrong("adjust", "KELD@1 day", "--actions", "quay/actins", pattern = "did you mean \"actions\"")
   wrong("continuous", "KELD@1 day", pattern = "None of the bars")
   wrong("join", "KELD@1 day", pattern = "two series or more")
-  wrong("join", "KELD@1 day", "tamm-weir", "--level", "ratio", pattern = "in common")
+  wrong("join", "KELD@1 day", "tamm-weir", "--adjust", "ratio", pattern = "in common")
 })

@@ -31,7 +31,7 @@ test_that("list shows the series, for people and for programs", {
   expect_match(listed$first[1], "^2026-03-16T07:3[0-9]:00Z$")
   journal <- jsonlite::fromJSON(vetusta("list", "journal", "--json")$stdout)
   expect_true(all(journal$status == 200))
-  expect_identical(vetusta("list", "faults")$status, 0L)
+  expect_identical(vetusta("list", "rejected")$status, 0L)
 })
 
 test_that("gaps shows the halt", {
@@ -102,11 +102,11 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
     c("export"), c("export", "KELD@1 year"), c("import"), c("import", "x.csv", "--shape", "bars"),
     c("services", "--port", "many"), c("demo", "a", "b"), c("help", "demmo"),
     c("version", "please"),
-    c("new"), c("keep"), c("keep", "--drop", "none"), c("keep", "kway", "x"), c("refresh", "none"),
+    c("new"), c("track", "quay"), c("track", "--drop", "none"), c("track", "kway", "x"), c("refresh", "none"),
     c("refresh", "--wait", "soon"), c("refresh", "--busy", "never"), c("status", "none"),
     c("schedule", "--install", "--remove"), c("schedule", "--install"), c("archive"),
     c("archive", "chek"), c("archive", "backup"), c("archive", "check", "x"), c("completion"),
-    c("completion", "fish"), c("import", "x.csv", "--shape", "bar"), c("export", "--into", "a",
+    c("completion", "fish"), c("import", "x.csv", "--shape", "bar"), c("export", "--database", "a",
       "--file", "b.csv")
   )
   for (words in wrong) {
@@ -129,7 +129,7 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
 })
 
 test_that("kill -9 in the middle of a collection loses nothing and asks for no stored page again", {
-  services <- start_services("--page", "20", "--rate", "100000")
+  services <- start_services("--page-size", "20", "--rate", "100000")
   words <- c("collect", "quay", "KELD", "TAMX", "--interval", "1 minute", "--from", "2026-03-12",
     "--to", "2026-03-13", "--quiet")
   fresh <- function() {
@@ -232,10 +232,10 @@ test_that("series commands work on the archive, on files, and in a pipe", {
     c("time", "KELD", "KELD_age_days", "TAMX", "TAMX_age_days"))
   pair <- vetusta("change", "KELD", "TAMX", "--change", "log", "--correlation")
   expect_gt(utils::read.csv(text = pair$stdout)$pairs, 300)
-  expect_match(vetusta("gaps", "KELD", "--faults")$stderr, "nothing is wrong")
+  expect_match(vetusta("gaps", "KELD", "--check")$stderr, "nothing is wrong")
   wide <- file.path(desk()$folder, "wide.csv")
   writeLines(c("date,north,south", "2026-03-01,1,10", "2026-03-02,,20", "2026-03-04,4,"), wide)
-  months <- vetusta("resample", "--input", "wide.csv", "--into", "M", "--rule", "sum")
+  months <- vetusta("resample", "--input", "wide.csv", "--into", "M", "--using", "sum")
   expect_identical(utils::read.csv(text = months$stdout)$value, c(5L, 30L))
 })
 
@@ -249,7 +249,7 @@ test_that("series commands used wrongly say what to do", {
     list(c("fill", "KELD", "--at-most", "some"),
       2L, "number"), list(c("fill", "KELD", "--rule", "neighbour"), 2L, "another series"),
     list(c("align", "KELD", "--grid", "KELT"), 2L, "KELD"),
-    list(c("align", "KELD", "--rule", "linear"), 2L,
+    list(c("align", "KELD", "--take", "linear"), 2L,
       "not known yet"),
       list(c("align", "--input", "wide.csv", "--lag", "soon"), 2L, "no length of time"),
     list(c("change", "KELD", "--change", "mean"), 2L, "length"),

@@ -27,8 +27,8 @@ documents_source <- function(url, extra = character(), env = parent.frame()) {
   source_card(write_card(url, c("request: /r", "rows: /r", "columns: {link: /link}"),
     c("access: {by: header, name: X-Key, secret: MILL_KEY}", extra), env = env))
 }
-filing <- function(link, title, entity = "KELD") {
-  data.frame(entity = entity, filed = as.Date("2026-03-11"), title = title, link = link)
+filing <- function(link, title, symbol = "KELD") {
+  data.frame(symbol = symbol, filed = as.Date("2026-03-11"), title = title, link = link)
 }
 
 test_that("documents are fetched into files that tell what they are, once", {

@@ -222,7 +222,7 @@ test_that(
     bars_lines("rows: /items", "{time: {at: /t, as: epoch-s}, close: /c}")), "KELD", "1 minute",
     "2026-03-12", "2026-03-12")
   expect_identical(got$bars$close, c(2, 3))
-  expect_match(archive_faults(got$archive)$fault, "another row of this time differs")
+  expect_match(archive_rejected(got$archive)$reason, "another row of this time differs")
 })
 
 test_that("a time in a form of its own is all of the text, with all of its digits", {
@@ -293,5 +293,5 @@ test_that("a bar without a time is set aside, and the bars beside it are stored"
   got <- collect_bars(card, "KELD", "1 minute", "2026-03-12", "2026-03-13")
   expect_identical(got$bars$close, c(1, 3))
   expect_identical(got$run$rejected, 1)
-  expect_identical(archive_faults(got$archive)$place, "/items/1/t")
+  expect_identical(archive_rejected(got$archive)$place, "/items/1/t")
 })

@@ -59,7 +59,7 @@ test_that("a range of rows that does not reach the end leaves the window open", 
 test_that("an error of our own fails one request, and the others are stored", {
   answer <- function(n, request) json_answer(list(items = list(list(t = 1773300660, c = 1))))
   source <- part_card(start_scripted(answer))
-  original <- local_instead("bars_faults", function(bars) {
+  original <- local_instead("bars_check", function(bars) {
     if (any(bars$symbol == "BB")) base::stop("a fault of the product")
     original(bars)
   })
@@ -69,7 +69,7 @@ test_that("an error of our own fails one request, and the others are stored", {
   expect_match(got$run$failed$what, "internal error: a fault of the product")
   expect_identical(got$run$new, 2)
   expect_identical(archive_incomplete(archive)$label, "BB")
-  local_instead("bars_faults", original)
+  local_instead("bars_check", original)
   got <- collect_bars(source, c("AA", "BB", "CC"), "1 minute", "2026-03-12", "2026-03-12", archive)
   expect_identical(c(got$run$pages, nrow(archive_incomplete(archive))), c(1, 0))
 })

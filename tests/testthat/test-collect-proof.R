@@ -227,7 +227,7 @@ test_that("what is open is told by plan, list and the run, and collect --again a
   expect_match(run_vetusta("list", "--desk", desk)$stderr, "1 window is incomplete")
   file.create(honest)
   expect_identical(run_vetusta("collect", words, "--quiet")$status, 0L)
-  expect_match(run_vetusta("plan", words)$stdout, "nothing to request|holds all of it")
+  expect_match(run_vetusta("plan", words)$stdout, "nothing to request|is complete for this window")
   ran <- run_vetusta(c("collect", words, "--again"))
   expect_match(ran$stdout, "3 held already")
 })

@@ -6,7 +6,7 @@ window <- function(source, symbols = c("KELD", "TAMX"), from = "2026-03-12", to 
 test_that("what is collected is what the exchange has, whatever the page size", {
   quay_key()
   collected <- lapply(c("240", "7"), function(page) {
-    services <- start_services("--page", page, "--rate", "100000")
+    services <- start_services("--page-size", page, "--rate", "100000")
     archive <- new_archive()
     quay <- source_card("quay", url = services$url)
     quay$limits <- list()
@@ -18,7 +18,7 @@ test_that("what is collected is what the exchange has, whatever the page size", 
   expect_identical(collected[[1]]$pages, 2)
   expect_gt(collected[[2]]$pages, 50)
   expect_gt(nrow(collected[[1]]$bars), 370)
-  expect_identical(nrow(bars_faults(collected[[1]]$bars)), 0L)
+  expect_identical(nrow(bars_check(collected[[1]]$bars)), 0L)
   expect_identical(unique(collected[[1]]$bars$session), "regular")
 })
 
@@ -30,7 +30,7 @@ test_that("what is held is not asked for again, and early and late sessions come
   collect_run(plan_requests(window(quay), archive), archive, progress = FALSE)
   again <- plan_requests(window(quay), archive)
   expect_identical(c(again$pages, nrow(again$requests)), c(0, 0))
-  expect_identical(again$held, c("KELD", "TAMX"))
+  expect_identical(again$stored, c("KELD", "TAMX"))
   longer <- plan_requests(window(quay, to = "2026-03-16"), archive)
   expect_equal(as.Date(longer$requests$from, tz = "Europe/Riga"),
     as.Date(c("2026-03-14", "2026-03-14")))
@@ -123,8 +123,8 @@ test_that("a row with high below low is set aside with its place, and the others
   archive <- new_archive()
   run <- collect_plain(url, archive)
   expect_identical(c(run$new, run$rejected), c(1, 2))
-  faults <- archive_faults(archive)
-  expect_setequal(faults$fault, c("high below low", "close cannot be read"))
+  faults <- archive_rejected(archive)
+  expect_setequal(faults$reason, c("high below low", "close cannot be read"))
   expect_setequal(faults$place, c("/items/1", "/items/2/c"))
 })
 
@@ -220,7 +220,7 @@ test_that("a plan says what people read", {
 })
 
 test_that("requests that failed or were made again count in the rate that is shown", {
-  query <- query_rows(source_card("register"), "facts", company = "KELD")
+  query <- query_rows(source_card("register"), "facts", symbol = "KELD")
   query$source$limits <- list(list(count = 90, seconds = 60, words = "90 per minute"))
   run <- run_make(query, memory_sink(query))
   tally <- tally_make()

@@ -220,7 +220,7 @@ test_that("a desk names the column store, and a refresh fills it", {
   folder <- withr::local_tempdir()
   desk_make(folder, urls = list(quay = services$url),
     secrets = list(QUAY_KEY = "quay-demo-7f3a91", COLUMNS_PASSWORD = "pass word:1"))
-  write(c(paste("columns:", sub("//", "//keeper@", uri)), "queries:", "  shares:",
+  write(c(paste("columns:", sub("//", "//keeper@", uri)), "track:", "  shares:",
     "    source: quay", "    dataset: bars", "    symbols: [KELD, TAMX]", "    interval: 1 minute",
     "    from: 2026-03-12", "    to: 2026-03-13"), file.path(folder, "desk.yml"), append = TRUE)
   got <- run_vetusta("refresh", folder = folder)

@@ -12,7 +12,7 @@ test_that("rows of one kind are chosen, and what is wrong is told by its place a
   paste0('{"r":[{"kind":"note","open":true},{"kind":"trade","open":true,"n":1},',
     '{"kind":"trade","open":false,"n":2},{"kind":"FIX","open":true,"n":"x"}]}'))
   expect_identical(found$columns$n, c(1, NA))
-  expect_identical(found$faults$pointer, "/r/3/n")
+  expect_identical(found$rejected$pointer, "/r/3/n")
   # the service counts all of them
   expect_identical(found$items, 4L)
   none <- decoded_of(c("rows: /r", "only: {/kind: [trade]}", "columns: {n: {at: /n, as: number}}"),

@@ -29,7 +29,7 @@ test_that("a line that is too short lacks its last values, and those behind it s
   read <- archive_import(archive, csv_file(header, lines), interval = "1 minute")
   expect_equal(c(read$read, read$new), c(5, 4))
   expect_identical(as.numeric(read$rejected$line), 4)
-  expect_identical(read$rejected$fault, "no close")
+  expect_identical(read$rejected$reason, "no close")
 })
 
 test_that("a line that is too long is refused with its number, and nothing is stored", {

@@ -192,8 +192,8 @@ test_that(
     c(TRUE, FALSE, TRUE, FALSE))
   expect_identical(value(c(12345, 7), as = "number", scale = 0.01)$frame$v, c(123.45, 0.07))
   wrong <- value(c("1", "twelve", "1,23,4"), as = "number")
-  expect_identical(wrong$faults$pointer, c("/1/v", "/2/v"))
-  expect_match(wrong$faults$detail[1], "twelve")
+  expect_identical(wrong$rejected$pointer, c("/1/v", "/2/v"))
+  expect_match(wrong$rejected$detail[1], "twelve")
 })
 
 test_that("a row lacks what it must have, has a default, or may lack it", {
@@ -203,8 +203,8 @@ test_that("a row lacks what it must have, has a default, or may lack it", {
       columns = list(a = number("/a"), b = number("/b", need = "optional"),
         c = list(at = "/c", default = "none"), d = list(at = "/d", as = "number",
     default = 7))))
-  expect_identical(read$faults$row, c(2L, 3L))
-  expect_identical(read$faults$fault, c("no a", "b cannot be read"))
+  expect_identical(read$rejected$row, c(2L, 3L))
+  expect_identical(read$rejected$reason, c("no a", "b cannot be read"))
   expect_identical(read$frame$c, rep("none", 3))
   expect_identical(read$frame$d, rep(7, 3))
   expect_error_kind(read_rows(body, list(rows = "", columns = list(z = number("/z/deep")))),

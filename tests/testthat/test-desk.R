@@ -5,7 +5,7 @@ desk_of <- function(lines, cards = c("quay", "river"), env = parent.frame()) {
   writeLines(c("desk: A desk", lines), file.path(folder, "desk.yml"))
   folder
 }
-shares <- c("queries:", "  # two of them", "  shares:", "    source: quay    # the exchange",
+shares <- c("track:", "  # two of them", "  shares:", "    source: quay    # the exchange",
   "    symbols: [KELD, TAMX]", "    interval: 1 minute", "    from: 2026-03-12", "",
   "# what is written", "outputs:", "  days: {series: KELD, file: days.csv}")
 
@@ -15,16 +15,16 @@ test_that("every word of a desk is checked, with its line and the nearest right 
     expect_match(error$where, place)
   }
   wrong("wnats: {}", "wnats", "line 2")
-  wrong(c("queries:", "  a:", "    sorce: quay"), "sorce", "line 4")
-  wrong(c("queries:", "  a:", "    source: quay", "    interval: 1 minit"), "minit", "line 5")
-  wrong(c("queries:", "  a: {source: quay, span: 1 day, from: 2020}"), "span")
-  wrong(c("queries:", "  a: {source: quay, symbols: [K], keys: {a: b}}"), "symbols")
-  wrong(c("queries:", "  a: {source: quay, from: soon}"), "soon")
-  wrong(c("queries:", "  a: {source: quay, times: at 25:00}"), "never comes")
-  wrong(c("queries:", "  a: {source: quay, times: at 9:00 Europe/Rigga}"), "Europe/Rigga")
-  wrong(c("queries:", "  a: {source: quay, times: at 9:00 on mondai}"), "never comes")
-  wrong(c("queries:", "  A b: {source: quay}"), "A b")
-  wrong(c("queries:", "  a: {source: quay}", "  a: {source: river}"), "stands twice", "line 4")
+  wrong(c("track:", "  a:", "    sorce: quay"), "sorce", "line 4")
+  wrong(c("track:", "  a:", "    source: quay", "    interval: 1 minit"), "minit", "line 5")
+  wrong(c("track:", "  a: {source: quay, span: 1 day, from: 2020}"), "span")
+  wrong(c("track:", "  a: {source: quay, symbols: [K], keys: {a: b}}"), "symbols")
+  wrong(c("track:", "  a: {source: quay, from: soon}"), "soon")
+  wrong(c("track:", "  a: {source: quay, times: at 25:00}"), "never comes")
+  wrong(c("track:", "  a: {source: quay, times: at 9:00 Europe/Rigga}"), "Europe/Rigga")
+  wrong(c("track:", "  a: {source: quay, times: at 9:00 on mondai}"), "never comes")
+  wrong(c("track:", "  A b: {source: quay}"), "A b")
+  wrong(c("track:", "  a: {source: quay}", "  a: {source: river}"), "stands twice", "line 4")
   wrong(c("outputs:", "  a: {series: x, rows: y, file: z.csv}"), "series")
   wrong(c("outputs:", "  a: {series: x, file: z.csv, append: b.csv, table: t}"), "append")
   wrong(c("outputs:", "  a: {series: x, file: z.csv, rule: mean}"), "rule")
@@ -35,7 +35,7 @@ test_that("every word of a desk is checked, with its line and the nearest right 
 
 test_that("what a query names and is not there is told with file and line", {
   wrong <- function(lines, pattern) {
-    desk <- desk_open(desk_of(c("queries:", "  a:", paste0("    ", lines))))
+    desk <- desk_open(desk_of(c("track:", "  a:", paste0("    ", lines))))
     error <- expect_error_kind(vetusta:::desk_query(desk, "a", NULL), "desk", pattern)
     expect_match(paste(error$where, collapse = " "), "desk[.]yml, line [0-9]+")
     # in the table it is a problem, and no error
@@ -52,7 +52,7 @@ test_that("what a query names and is not there is told with file and line", {
 })
 
 test_that("lists come from the place, a file, a table's column, and from what is held", {
-  folder <- desk_of(c("queries:", "  a: {source: quay, symbols: {file: s.txt}, interval: 1 day,",
+  folder <- desk_of(c("track:", "  a: {source: quay, symbols: {file: s.txt}, interval: 1 day,",
     "      span: 1 year}"))
   writeLines(c("KELD   # first", "", "# none", "TAMX", "KELD"), file.path(folder, "s.txt"))
   writeLines(c("code,kind,volume", "KELD,share,12000", "TAMX,share,9", "WARR,warrant,50000"),
@@ -123,10 +123,10 @@ test_that("a query is put into the file and taken out, and all else stays as it 
   desk <- do.call(desk_track, c(list(desk_open(folder), "odd", "quay"), odd))
   expect_identical(desk$track$odd[names(odd)], odd)
   # a file that is laid out in another way is left alone
-  writeLines("queries: {a: {source: quay}}", file)
+  writeLines("track: {a: {source: quay}}", file)
   expect_error_kind(desk_track(desk_open(folder), "b", "quay", symbols = "K", interval = "1 day",
     span = "1 year"), "desk", "laid out")
-  expect_identical(readLines(file), "queries: {a: {source: quay}}")
+  expect_identical(readLines(file), "track: {a: {source: quay}}")
 })
 
 test_that("services that tell a desk where they are leave its queries alone", {

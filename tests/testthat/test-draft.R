@@ -12,7 +12,7 @@ draft_of <- function(..., env = parent.frame()) {
   dataset <- card$datasets[[1]]
   read <- lapply(files,
     function(file) vetusta:::decode_body(dataset, readBin(file, "raw", 1e6), card))
-  for (one in read) expect_identical(nrow(one$faults), 0L)
+  for (one in read) expect_identical(nrow(one$rejected), 0L)
   list(lines = lines, dataset = dataset,
     rows = lapply(read, function(one) as.data.frame(one$columns)))
 }

@@ -29,7 +29,7 @@ test_that(
   whole <- archive_bars(first, c("KELD", "TAMX"), "1 minute")
   expect_gt(nrow(whole), 1500)
   for (fault in c("closed", "reset", "broken", "silent", "trickle", "away")) {
-    services <- start_services("--rate", "100000", "--fault", fault, "--every", "5",
+    services <- start_services("--rate", "100000", "--fault", fault, "--fault-every", "5",
       env = environment())
     archive <- new_archive(environment())
     run <- collect_all(impatient("quay", services$root), archive, quay_query)
@@ -48,7 +48,7 @@ test_that(
   reasons <- c(closed = "empty reply|closed", reset = "reset", broken = "transfer closed|partial",
     tls = "handshake", dns = "resolv")
   for (fault in names(reasons)) {
-    services <- start_services("--fault", fault, "--every", "1", env = environment())
+    services <- start_services("--fault", fault, "--fault-every", "1", env = environment())
     archive <- new_archive(environment())
     error <- expect_error_kind(collect_all(impatient("quay", services$root), archive, quay_query),
       "network")
@@ -60,7 +60,7 @@ test_that(
 
 test_that("a token's grant, pages and jobs get through faults of answers and of connections", {
   with_keys()
-  facts <- function(source) query_rows(source, "facts", company = c("KELD", "TAMX", "BROM"))
+  facts <- function(source) query_rows(source, "facts", symbol = c("KELD", "TAMX", "BROM"))
   export <- function(source) {
     query_bars(source, "SALT", "1 day", from = "2020-01-01",
     to = "2025-12-31")
@@ -71,7 +71,7 @@ test_that("a token's grant, pages and jobs get through faults of answers and of 
   expected <- archive_rows(first, "register", "facts")
   collect_all(impatient("hall", clean$root), first, export)
   for (fault in c("status-503", "broken", "closed", "cut", "html")) {
-    services <- start_services("--fault", fault, "--every", "3", env = environment())
+    services <- start_services("--fault", fault, "--fault-every", "3", env = environment())
     archive <- new_archive(environment())
     run <- collect_all(impatient("register", services$root), archive, facts)
     expect_identical(as.data.frame(archive_rows(archive, "register", "facts"))[names(expected)],
@@ -93,7 +93,7 @@ test_that("on the command line a fault is told with what to do, and no secret is
     "2026-03-12", "--to", "2026-03-12", "--quiet", folder = folder)
   }
   for (fault in c("dns", "refused", "html", "status-500")) {
-    services <- start_services("--fault", fault, "--every", "1", "--desk", folder,
+    services <- start_services("--fault", fault, "--fault-every", "1", "--desk", folder,
       env = environment())
     result <- collect()
     expect_identical(result$status, 1L, label = fault)

@@ -23,7 +23,7 @@ draw <- function(figure, width = 640, height = 400) {
 test_that("lines take series of any kind, several frequencies together", {
   observations <- data.frame(series = "traffic", period = c("2026-01", "2026-02", "2026-03"),
     value = c(5, 6, 7), unit = "t")
-  facts <- data.frame(entity = "KELD", item = "revenue", period_end = as.Date(c("2025-12-31",
+  facts <- data.frame(symbol = "KELD", item = "revenue", period_end = as.Date(c("2025-12-31",
     "2026-03-31")), value = c(5, 6))
   figure <- figure_lines(list(observations, days_of(90, start = "2026-01-01"), facts))
   expect_setequal(as.character(figure$data$name), c("traffic", "mill", "KELD revenue"))
@@ -61,9 +61,9 @@ test_that("one series that hides the others is told, units that differ have pane
 
 test_that("a logarithmic axis takes what is above zero, and an index begins at it", {
   rising <- days_of(100, value = 10^(1 + 0:99 / 50))
-  scale <- figure_lines(rising, log = TRUE)$scales$get_scales("y")
+  scale <- figure_lines(rising, log_scale = TRUE)$scales$get_scales("y")
   expect_match(paste(class(scale$trans), collapse = " "), "transform|trans")
-  expect_error_kind(figure_lines(transform(rising, value = value - 50), log = TRUE), "figure",
+  expect_error_kind(figure_lines(transform(rising, value = value - 50), log_scale = TRUE), "figure",
     "at or below zero")
   expect_identical(figure_lines(rising, index = 100)$data$shown[1], 100)
 })
@@ -157,7 +157,7 @@ test_that("coverage, moves, statements, correlations, revisions, seasons and spr
   moves <- rank_moves(data.frame(symbol = c("A", "B"), last = c(12, 9), before = 10,
     volume = 1e4), "up")
   expect_identical(figure_movers(moves)$data$said, c("+20.00%", "-10.00%"))
-  facts <- data.frame(entity = "KELD", item = rep(c("x", "y"), each = 4), value = 1:8,
+  facts <- data.frame(symbol = "KELD", item = rep(c("x", "y"), each = 4), value = 1:8,
     period_start = as.Date(paste0(2022:2025, "-01-01")),
     period_end = as.Date(paste0(2022:2025, "-12-31")))
   wide <- facts_statement(facts)

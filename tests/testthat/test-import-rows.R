@@ -46,7 +46,7 @@ test_that("a wide table is a series a column, and rows that cannot be read are s
   held <- archive_rows(archive, "own", "levels")
   expect_identical(held$value[held$series == "Kelder"], 250.1)
   expect_identical(held$value[held$series == "Tamm"], c(99, 98.5, 3))
-  expect_match(archive_faults(archive)$place, "line [45]")
+  expect_match(archive_rejected(archive)$place, "line [45]")
 })
 
 test_that("a guess says what a file is, and stores nothing", {
@@ -65,7 +65,7 @@ test_that("a guess says what a file is, and stores nothing", {
   expect_identical(guess(c("day,level", "2026-01-01,5"))$columns, c(period = "day",
     value = "level"))
   expect_identical(guess(c("ticker,name", "A,x"))$shape, "instruments")
-  expect_identical(guess(c("entity,item,period_end,value", "K,sales,2025-12-31,5"))$shape, "facts")
+  expect_identical(guess(c("symbol,item,period_end,value", "K,sales,2025-12-31,5"))$shape, "facts")
   expect_identical(guess(c("a,b", "x,y"))$shape, "table")
 })
 
@@ -121,7 +121,7 @@ test_that("a fact that was withdrawn is in no statement, and one filed after tha
   on.exit(archive_close(archive))
   file <- function(...) {
     path <- tempfile(fileext = ".csv")
-    writeLines(c("entity,item,period_start,period_end,value,unit,filed,status", ...), path)
+    writeLines(c("symbol,item,period_start,period_end,value,unit,filed,status", ...), path)
     path
   }
   revenue <- "ORV1,revenue,2024-01-01,2024-12-31,"
@@ -134,18 +134,18 @@ test_that("a fact that was withdrawn is in no statement, and one filed after tha
     "110,ORV,2025-03-01,observed"), "ORV1,assets,,2024-12-31,500,ORV,2025-02-01,observed")
   expect_equal(statement()$value, c(110, 500))
   gone <- paste0(revenue, ",ORV,2025-04-01,deleted")
-  expect_equal(come(gone)$rejected$fault, character())
+  expect_equal(come(gone)$rejected$reason, character())
   expect_equal(come(gone)$unchanged, 1)
   expect_equal(statement()$item, "assets")
   expect_equal(statement(filed = "first")$item, "assets")
   expect_equal(statement(as_of = "2025-03-15")$value, c(110, 500))
   come(paste0(revenue, "120,ORV,2025-05-01,observed"))
   expect_equal(statement(filed = "first")$value, c(120, 500))
-  expect_match(come(paste0(revenue, ",ORV,2025-06-01,delted"))$rejected$fault, "no value")
+  expect_match(come(paste0(revenue, ",ORV,2025-06-01,delted"))$rejected$reason, "no value")
   bare <- tempfile(fileext = ".csv")
-  writeLines(c("entity,item,period_start,period_end,value", "ORV2,assets,,2024-12-31,",
+  writeLines(c("symbol,item,period_start,period_end,value", "ORV2,assets,,2024-12-31,",
     "ORV2,assets,,2025-12-31,4"), bare)
-  expect_match(archive_import_rows(archive, bare, "facts", dataset = "bare")$rejected$fault,
+  expect_match(archive_import_rows(archive, bare, "facts", dataset = "bare")$rejected$reason,
     "no value")
   # a status in a source's own words tells facts apart
   come(paste0(revenue, "7,ORV,2025-05-01,audited"))

@@ -151,7 +151,7 @@ test_that("of a request that another collector began only the stretches that are
   query <- query_bars(source_card(card), "S05", "1 minute", from = "2026-03-12", to = "2026-03-12")
   # planned before the other one's first page came
   plan <- plan_requests(query, archive)
-  collect_run(plan_requests(query, archive), archive, progress = FALSE, pages = 1)
+  collect_run(plan_requests(query, archive), archive, progress = FALSE, requests = 1)
   collect_run(plan, archive, progress = FALSE)
   expect_identical(nrow(archive_bars(archive, "S05", "1 minute")), 50L)
   requests <- readLines(file.path(folder, "calls"))
@@ -436,7 +436,7 @@ test_that("no more requests are made than pages are wanted, however many may be 
     for (pages in c(1, 3, 6)) {
       unlink(file.path(folder, "calls"))
       plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(1:20)), archive)
-      run <- collect_run(plan, archive, progress = FALSE, pages = pages)
+      run <- collect_run(plan, archive, progress = FALSE, requests = pages)
       expect_identical(run$pages, pages)
       expect_identical(nrow(read.table(file.path(folder, "calls"))), as.integer(pages))
     }

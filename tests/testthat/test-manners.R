@@ -239,7 +239,7 @@ test_that("a place that the service has forgotten is begun anew", {
       number_column))
   archive <- new_archive()
   plan <- plan_requests(query_rows(source_card(card), "rows"), archive)
-  expect_identical(collect_run(plan, archive, progress = FALSE, pages = 1)$left, 1)
+  expect_identical(collect_run(plan, archive, progress = FALSE, requests = 1)$left, 1)
   run <- collect_run(plan, archive, progress = FALSE)
   expect_identical(nrow(run$failed), 0L)
   expect_identical(archive_rows(archive, "test", "rows")$n, as.numeric(1:6))

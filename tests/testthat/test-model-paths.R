@@ -130,7 +130,7 @@ test_that("blocks keep the order of past residuals", {
   noise <- known_noise(numeric(), 1, 0)
   noise$order <- c(0L, 0L)
   noise$standardised <- seq(-1, 1, length.out = 300)
-  paths <- model_paths(noise, 200, "60 days", seed = 1, by = "blocks", block = 20)$paths
+  paths <- model_paths(noise, 200, "60 days", seed = 1, draw = "blocks", block = 20)$paths
   z <- (seq(-1, 1, length.out = 300))
   step <- diff(z / stats::sd(z))[1]
   rising <- abs(diff(paths) - step) < 1e-9

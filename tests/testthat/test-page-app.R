@@ -28,7 +28,7 @@ served_page <- function(path, ..., env = parent.frame()) {
   while (Sys.time() < end && process$is_alive()) {
     process$poll_io(200)
     line <- grep("^http", process$read_output_lines(), value = TRUE)
-    if (length(line)) return(list(id = line[1], process = process))
+    if (length(line)) return(list(url = line[1], process = process))
   }
   stop("the page was not served: ", process$read_all_error())
 }

@@ -66,7 +66,7 @@ test_that("a page that repeats ends, and a total that lies is told", {
   got <- collect_rows(write_card(same,
     c("request: /rows", "next_page: {by: page, send: page}", columns)))
   expect_identical(got$run$pages, 2)
-  expect_match(archive_faults(got$archive)$fault, "came again")
+  expect_match(archive_rejected(got$archive)$reason, "came again")
   lies <- start_scripted(function(n,
     request) {
     json_answer(list(items = slice(as.numeric(asked(request, "skip") %||% 0)),
@@ -89,7 +89,7 @@ test_that("a run may stop after some pages, and the next goes on at the followin
     c("request: /rows", "next_page: {by: offset, send: skip, total: /total}", columns))
   archive <- new_archive()
   plan <- plan_requests(query_rows(source_card(card), "rows"), archive)
-  expect_identical(collect_run(plan, archive, progress = FALSE, pages = 1)[c("pages", "left")],
+  expect_identical(collect_run(plan, archive, progress = FALSE, requests = 1)[c("pages", "left")],
     list(pages = 1, left = 1))
   rest <- collect_run(plan, archive, progress = FALSE)
   expect_identical(c(rest$pages, rest$new, rest$unchanged), c(2, 4, 0))
@@ -278,5 +278,5 @@ test_that(
     c("request: /rows", "format: csv",
       "columns: {t: {at: /t, as: number}, v: {at: /v, as: number}}")))
   expect_identical(got$rows$t, c(1, 5))
-  expect_identical(archive_faults(got$archive)$place, "/1/v")
+  expect_identical(archive_rejected(got$archive)$place, "/1/v")
 })

@@ -37,7 +37,7 @@ test_that(
     unlink(log)
     plan <- plan_requests(query_rows(source, "rows", station = stations, from = "2026-01-01", to = to),
       archive)
-    list(plan = plan, run = collect_run(plan, archive, progress = FALSE, pages = pages),
+    list(plan = plan, run = collect_run(plan, archive, progress = FALSE, requests = pages),
       asked = if (file.exists(log)) readLines(log) else character())
   }
   seen <- character()
@@ -84,7 +84,7 @@ test_that("what was not reached yet comes before the newest of what is held, for
     # each time up to now: of what is held the newest hours are missing
     plan <- plan_requests(query_rows(source_card(card), "rows", station = letters[1:8],
       from = Sys.Date() - 5), archive)
-    collect_run(plan, archive, progress = FALSE, pages = 2)
+    collect_run(plan, archive, progress = FALSE, requests = 2)
   }
   expect_setequal(sub("^/levels/([a-h]) .*", "\\1", readLines(log)), letters[1:8])
   url <- start_scripted(function(n,
@@ -95,7 +95,7 @@ test_that("what was not reached yet comes before the newest of what is held, for
   source <- source_card(plain_card(url))
   for (i in 1:4) {
     query <- query_bars(source, letters[1:8], "1 minute", span = "2 hours")
-    collect_run(plan_requests(query, archive), archive, progress = FALSE, pages = 2)
+    collect_run(plan_requests(query, archive), archive, progress = FALSE, requests = 2)
   }
   expect_setequal(unique(archive_series(archive)$key), letters[1:8])
 })
@@ -136,7 +136,7 @@ test_that("rows without a window go on until each request was made once, and the
   collect <-
     function(pages = Inf) {
       collect_run(plan_requests(query_rows(source, "rows", letter = letters[1:10]),
-      archive), archive, progress = FALSE, pages = pages)
+      archive), archive, progress = FALSE, requests = pages)
     }
   for (i in 1:3) collect(pages = 4)
   expect_identical(sort(sub(".*letter=([a-z]).*", "\\1", readLines(log))), letters[1:10])
@@ -148,7 +148,7 @@ test_that("rows without a window go on until each request was made once, and the
     sprintf(
       paste0("library(vetusta); a <- archive_open('%s'); s <- source_card('%s'); p <- ",
         paste0("plan_requests(query_rows(s, 'rows', letter = letters[1:10]), a); state <- 0; trace ",
-          "<- collect_run(p, a, progress = FALSE, pages = 5); tools::pskill(Sys.getpid(), 9)")),
+          "<- collect_run(p, a, progress = FALSE, requests = 5); tools::pskill(Sys.getpid(), 9)")),
           archive$path, source$file)
   processx::run("Rscript", c("--no-init-file", "-e", code), env = c("current", R_LIBS = r_libs()),
     error_on_status = FALSE)

@@ -7,9 +7,9 @@ put_levels <- function(archive, key, days, value, ...) {
       list(time = vetusta:::utc(86400 * days), known = vetusta:::utc(rep(NA_real_, length(days))),
         value = rep_len(value + 0, length(days)))), ...))
 }
-level_entry <- function(id) {
+level_entry <- function(url) {
   list(run = "r", source = "river", dataset = "levels", asked = as.numeric(Sys.time()), rows = 1L,
-    outcome = "stored", id = id)
+    outcome = "stored", url = url)
 }
 levels_of <- function(archive, key) {
   series <- vetusta:::store_series(archive)
@@ -106,7 +106,7 @@ test_that("a role that may only read does for every command that reads, and is r
   desk <- desk_make(folder)
   lines <- readLines(file.path(folder, "desk.yml"))
   put <- function(user) {
-    writeLines(c(sub("^archive:.*", paste0("archive: ", sub("tester", user, uri)), lines), "queries:",
+    writeLines(c(sub("^archive:.*", paste0("archive: ", sub("tester", user, uri)), lines), "track:",
       "  shares:", "    source: quay", "    dataset: bars", "    symbols: [KELD]",
       "    interval: 1 minute", "    from: 2026-03-12", "    to: 2026-03-12"),
       file.path(folder, "desk.yml"))
@@ -468,7 +468,7 @@ test_that("a desk with its archive on a server is refreshed, with the password a
     secrets = list(QUAY_KEY = "quay-demo-7f3a91", ARCHIVE_PASSWORD = "pass word:1"))
   lines <- readLines(file.path(folder, "desk.yml"))
   writeLines(c(sub("^archive:.*", paste0("archive: ", sub("tester", "keeper", uri)), lines),
-    "queries:", "  shares:", "    source: quay", "    dataset: bars", "    symbols: [KELD, TAMX]",
+    "track:", "  shares:", "    source: quay", "    dataset: bars", "    symbols: [KELD, TAMX]",
     "    interval: 1 minute", "    from: 2026-03-12", "    to: 2026-03-13"),
     file.path(folder, "desk.yml"))
   env <- c(PGPASSWORD = "")

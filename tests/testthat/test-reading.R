@@ -68,7 +68,7 @@ test_that("what commands say on the demo's data", {
     rbind(gaps("KELD@1 minute"), gaps("kelder-lock")))
   for (words in list(
     "list", c("list", "datasets"), c("gaps", "KELD@1 minute", "kelder-lock"),
-    c("gaps", "KELD@1 minute", "--faults"), c("resample", "KELD@1 minute", "--into", "1 hour"),
+    c("gaps", "KELD@1 minute", "--check"), c("resample", "KELD@1 minute", "--into", "1 hour"),
     c("align", "KELD@1 minute", "kelder-lock", "--grid", "1 day", "--from", "2026-03-08"),
     c("fill", "kelder-lock", "--rule", "linear", "--from", "2026-03-10"),
     c("change", "kelder-lock", "--from", "2026-03-10"), c("revisions", "Q.ORV.LOWER.N.IX"),

@@ -52,7 +52,7 @@ kept_requests <- function(folder) {
 kept_desk <- function(env = parent.frame(), limits = "[100 per second]", queries = kept_queries()) {
   folder <- withr::local_tempdir(.local_envir = env)
   kept_state(folder)
-  id <- kept_service(folder, env)
+  url <- kept_service(folder, env)
   desk_make(folder, cards = character())
   card <- function(name) {
     writeLines(c(paste0("source: ", name), paste0("url: ", url), paste0("limits: ", limits),
@@ -67,12 +67,12 @@ kept_desk <- function(env = parent.frame(), limits = "[100 per second]", queries
   }
   card("one")
   card("two")
-  writeLines(c("desk: kept", "queries:", queries), file.path(folder, "desk.yml"))
+  writeLines(c("desk: kept", "track:", queries), file.path(folder, "desk.yml"))
   folder
 }
 kept_queries <- function(from = kept_ago(3 * 3600)) {
   c(paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute, from: \"", from,
-    "\", overlap: 1 hour}"),
+    "\", lookback: 1 hour}"),
     paste0("  levels: {source: two, dataset: levels, keys: {station: [a, b]}, from: ",
       Sys.Date() - 60, "}"), "  list: {source: two, dataset: list}")
 }
@@ -189,7 +189,7 @@ test_that("a trading day without bars is asked for again when its age has double
   age <- seq(0, 100, by = 0.3) * 86400
   expect_identical(sum(doubled(age[-1], age[-length(age)])), 6L)
   folder <- kept_desk(queries = paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute,",
-    " from: \"", kept_ago(6 * 86400), "\", overlap: 1 hour}"))
+    " from: \"", kept_ago(6 * 86400), "\", lookback: 1 hour}"))
   card <- file.path(folder, "sources", "one.yml")
   write(c("calendar: every-day", "zone: UTC"), card, append = TRUE)
   day <- as.numeric(as.POSIXct(Sys.Date() - 3, tz = "UTC"))

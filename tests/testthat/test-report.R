@@ -6,7 +6,7 @@ report_archive <- function(env = parent.frame()) {
     period = days[-(40:42)], value = 200 + sin(seq_len(118) / 9)))
   put_rows(archive, "quay", "bars", "bars", as.data.frame(rbind(minute_bars("KELD",
     without = 50:60), minute_bars("TAMX"))), "PT1M")
-  put_rows(archive, "register", "filings", "documents", data.frame(entity = "KELD",
+  put_rows(archive, "register", "filings", "documents", data.frame(symbol = "KELD",
     kind = c("annual <b>", "notice"), filed = as.Date("2026-03-01"), title = "=x",
     link = c("https://data.example.org/a?b=1&c=2", "javascript:alert(1)")))
   archive

@@ -31,8 +31,8 @@ test_that("rows that say the same are one, and all rows are counted", {
 test_that("two values are a conflict with both places, and the last is taken", {
   got <- bars_answered(list(list(t = at, c = 1), list(t = at, c = NULL), list(t = at, c = 2)))
   expect_identical(got$bars$close, 2)
-  told <- archive_faults(got$archive)
-  expect_match(told$fault, "conflict: another row of this time differs", all = FALSE)
+  told <- archive_rejected(got$archive)
+  expect_match(told$reason, "conflict: another row of this time differs", all = FALSE)
   expect_match(told$detail, "close 1 in row 1; taken: close 2 in row 3", all = FALSE)
 })
 
@@ -73,7 +73,7 @@ test_that("times that differ by nanoseconds are kept apart and said", {
     "2026-03-12T07:31:00.000001300Z"), function(t) list(t = t, c = 1))
   got <- bars_answered(items, "{time: {at: /t, as: rfc3339}, close: /c}")
   expect_equal(as.numeric(diff(got$bars$time)), 1e-6, tolerance = 1e-2)
-  expect_match(archive_faults(got$archive)$fault, "differs by less than a microsecond")
+  expect_match(archive_rejected(got$archive)$reason, "differs by less than a microsecond")
   answer <- function(n, request) {
     list(status = 200L, headers = list("Content-Type" = "application/json"), body = paste0(
       "{\"items\":[{\"t\":1773300660000000101,\"c\":1},{\"t\":1773300660000000102,\"c\":2}]}"))
@@ -87,7 +87,7 @@ test_that("times that differ by nanoseconds are kept apart and said", {
 
 test_that("an epoch in the wrong unit is rejected with its reason", {
   got <- bars_answered(list(list(t = at * 1000, c = 1)))
-  expect_match(archive_faults(got$archive)$fault, "is the unit of the epoch right")
+  expect_match(archive_rejected(got$archive)$reason, "is the unit of the epoch right")
   expect_match(archive_incomplete(got$archive)$reason, "unit of the epoch")
 })
 

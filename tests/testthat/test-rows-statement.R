@@ -9,7 +9,7 @@ told_facts <- function(seed, manner) {
   truth <- expand.grid(quarter = 1:12, item = c("revenue", "profit"), stringsAsFactors = FALSE)
   truth$value <- round(runif(24, 100, 900))
   fact <- function(item, start, end, value) {
-    data.frame(entity = "KELD", item = item, period_start = start, period_end = end, value = value,
+    data.frame(symbol = "KELD", item = item, period_start = start, period_end = end, value = value,
       unit = "ORV", filed = end + 40)
   }
   facts <- list()
@@ -105,15 +105,15 @@ test_that("items are in the order asked for, with sums of others, and companies 
   profit <- facts_statement(made, items = "profit")
   expect_equal(wide[["2025-12-31"]][1], wide[["2025-12-31"]][2] - profit[["2025-12-31"]])
   expect_true(attr(wide, "computed")[1, 1])
-  other <- transform(made, entity = "TAMX", value = value * 2)
-  beside <- facts_statement(rbind(made, other), items = "revenue", most = 2)
+  other <- transform(made, symbol = "TAMX", value = value * 2)
+  beside <- facts_statement(rbind(made, other), items = "revenue", limit = 2)
   expect_identical(names(beside), c("period_end", "unit", "KELD", "TAMX"))
   expect_equal(beside$TAMX, 2 * beside$KELD)
   both <- facts_statement(rbind(made, other))
-  expect_identical(unique(both$entity), unique(rbind(made, other)$entity))
+  expect_identical(unique(both$symbol), unique(rbind(made, other)$symbol))
   expect_error_kind(facts_statement(made, items = "revenu"), "argument", "did you mean \"revenue\"")
   expect_error_kind(facts_statement(made, "KELT"), "argument", "did you mean \"KELD\"")
-  expect_error_kind(facts_statement(made["entity"]), "argument", "item")
+  expect_error_kind(facts_statement(made["symbol"]), "argument", "item")
   money <- rbind(made, transform(made, unit = "TSK"))
   expect_error_kind(facts_statement(money), "argument",
     "several units: ORV, TSK|several units: TSK, ORV")

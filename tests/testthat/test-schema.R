@@ -154,7 +154,7 @@ test_that("types that a card or an import declares are the schema's", {
   types <- c(cusip = "number", lots = "whole number", seen = "instant")
   said <- archive_import(archive, written(lines), interval = "1 day", columns = c(time = "day"),
     types = types)
-  expect_identical(said$rejected$fault, "lots is no whole number")
+  expect_identical(said$rejected$reason, "lots is no whole number")
   schema <- archive_schema(archive)
   expect_identical(schema$type[match(names(types), schema$column)], unname(types))
   expect_identical(archive_bars(archive, "KELD", "1 day")$cusip, c(123, NA))
@@ -195,7 +195,7 @@ datasets:
   source <- source_card(card)
   collect_run(plan_requests(query_bars(source, "AAA", "1 day", from = "2026-03-12", to = "2026-03-14"),
     archive), archive)
-  expect_identical(archive_faults(archive)$fault[1], "lots cannot be read")
+  expect_identical(archive_rejected(archive)$reason[1], "lots cannot be read")
   schema <- archive_schema(archive)
   expect_identical(schema$type[match(c("lots", "venue"), schema$column)],
     c("whole number", "text"))

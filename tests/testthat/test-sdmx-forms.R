@@ -118,7 +118,7 @@ test_that("numbers are decimal ones, and components of several values are kept",
             paste0('TIME_PERIOD="2021" OBS_VALUE="inf"/><Obs TIME_PERIOD="2022" OBS_VALUE="1e3"/',
               "></Series>")))), c("FREQ", "STATE"))
   expect_identical(rows$rows$value, c(NA, NA, 1000))
-  expect_identical(nrow(rows$faults), 2L)
+  expect_identical(nrow(rows$rejected), 2L)
   rows <- tidied(csv("DATAFLOW,FREQ,STATE,TIME_PERIOD,OBS_VALUE", "FLOW,A,ORV,2020,0x1F",
     "FLOW,A,ORV,2021,5"))
   expect_identical(rows$value, c(NA, 5))
@@ -351,7 +351,7 @@ test_that("values that came whole are not asked for again while the card keeps t
   collect_run(plan("PT1H"), archive, progress = FALSE)
   again <- plan("PT1H")
   expect_equal(again$pages, 0)
-  expect_true("  requests  none: the archive holds all of it" %in% capture.output(print(again)))
+  expect_true("  requests  none: the archive is complete for this window" %in% capture.output(print(again)))
   expect_equal(collect_run(again, archive, progress = FALSE)$pages, 0)
   # another selection, and a card that says nothing of keeping
   expect_equal(plan("PT1H", STATE = "B")$pages, 1)

@@ -149,8 +149,8 @@ test_that(
     '<Obs TIME_PERIOD="2026" OBS_VALUE="much"/></Series></m:DataSet>'))
   tidy <- vetusta:::tidy_message(read(text), dims)
   expect_identical(which(is.na(tidy$rows$period)), 13L)
-  expect_identical(tidy$faults$row, c(13L, 14L))
-  expect_identical(tidy$faults$fault, c("period cannot be read", "value cannot be read"))
+  expect_identical(tidy$rejected$row, c(13L, 14L))
+  expect_identical(tidy$rejected$reason, c("period cannot be read", "value cannot be read"))
   shifted <-
     specific(
       paste0('<m:DataSet><Series FREQ="Q" STATE="ORV" CARGO="X" ',

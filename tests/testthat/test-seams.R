@@ -142,8 +142,8 @@ test_that("keys of what is pasted are never written, in a series ID, a header or
   }
   url <- start_scripted(answer)
   drafts <- list(
-    list(paste0(id, "/market?key=", key, "&part=all")),
-    list(paste0(id, "/market"), c("X-Token" = key)),
+    list(paste0(url, "/market?key=", key, "&part=all")),
+    list(paste0(url, "/market"), c("X-Token" = key)),
     list(paste0("curl -s '", url, "/market' -H 'Authorization: Bearer ", key, "' \\\n  -H ",
       "'User-Agent: x'")))
   for (arguments in drafts) {
@@ -153,10 +153,10 @@ test_that("keys of what is pasted are never written, in a series ID, a header or
     expect_match(paste(lines, collapse = "\n"), "secret: NEW_")
   }
   withr::local_envvar(MY_API_KEY = "plainwords")
-  expect_message(lines <- collect_draft(paste0(id, "/market?who=plainwords")), "MY_API_KEY")
-  expect_error_kind(collect_draft(paste0(id, "/market"), body = paste0("{\"api_key\": \"",
+  expect_message(lines <- collect_draft(paste0(url, "/market?who=plainwords")), "MY_API_KEY")
+  expect_error_kind(collect_draft(paste0(url, "/market"), body = paste0("{\"api_key\": \"",
     key, "\"}")), "draft", "body")
-  expect_error_kind(collect_draft(paste0(id, "/", key, "/market")), "draft", "path")
+  expect_error_kind(collect_draft(paste0(url, "/", key, "/market")), "draft", "path")
   card <- withr::local_tempfile(fileext = ".yml")
   writeLines(c("source: test", "url: http://127.0.0.1:1", "datasets:", "  rows:",
     "    shape: table", paste0("    request: /m?key=", key), "    rows: /d",
@@ -241,7 +241,7 @@ test_that("--from limits the output of a window, and not its input", {
 
 test_that("keys whose parts hold the signs between parts stay apart", {
   archive <- new_archive()
-  put_rows(archive, "t", "f", "facts", data.frame(entity = c("BRK", "BRK.B"), item = c("B.EPS",
+  put_rows(archive, "t", "f", "facts", data.frame(symbol = c("BRK", "BRK.B"), item = c("B.EPS",
     "EPS"), period_end = as.Date("2025-12-31"), value = c(1, 2)))
   expect_identical(nrow(archive_rows(archive, "t", "f")), 2L)
   bars <- data.frame(symbol = c("A:bid", "A", "A:BID", "A"), side = c(NA, "bid", NA, "BID"),
@@ -257,7 +257,7 @@ test_that("rows before anything was known are none, and all series go into one e
   for (dataset in c("s", "p")) {
     expect_identical(nrow(archive_rows(archive, "t", dataset, as_of = "2020-01-01")), 0L)
   }
-  put_rows(archive, "t", "f", "facts", data.frame(entity = "A", item = "x",
+  put_rows(archive, "t", "f", "facts", data.frame(symbol = "A", item = "x",
     period_end = as.Date("2025-12-31"), value = 1))
   put_rows(archive, "t", "b", "bars", minute_bars(), frequency = "PT1M")
   put_rows(archive, "t", "c", "bars", minute_bars(), frequency = "PT5M")

@@ -17,7 +17,7 @@ test_that(
       rows[sample(nrow(rows)), ]
     })
     grid <- as.POSIXct("2024-01-01", tz = "UTC") + 86400 * sort(sample(0:400, 60))
-    got <- series_align(x, grid = grid, form = "tidy", ages = TRUE)
+    got <- series_align(x, grid = grid, form = "long", ages = TRUE)
     points <- data.frame(series = x$series, time = as.numeric(x$period),
       known = as.numeric(x$known), value = x$value)
     for (name in c("a", "b")) {
@@ -61,13 +61,13 @@ test_that("grids, rules, ages and limits are as said", {
   expect_identical(series_align(a, b, grid = "a", rule = c(b = "exact"))$b, c(NA, 10, 50))
   expect_identical(series_align(a, b, grid = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:4,
     rule = "sum")$b, c(NA, 10, 20, NA, 50))
-  expect_identical(series_align(a, b, grid = "b", greatest_age = "1 day")$a, c(2, 2, 5))
-  expect_identical(series_align(a, grid = as.Date("2026-03-04"), greatest_age = "1 day")$a,
+  expect_identical(series_align(a, b, grid = "b", max_age = "1 day")$a, c(2, 2, 5))
+  expect_identical(series_align(a, grid = as.Date("2026-03-04"), max_age = "1 day")$a,
     NA_real_)
   wide <- series_align(a, b, grid = "b", ages = TRUE)
   expect_identical(names(wide), c("time", "a", "a_age_days", "b", "b_age_days"))
   expect_identical(wide[["a_age_days"]], c(0, 1, 0))
-  expect_identical(series_align(a, grid = as.Date("2026-03-03"), rule = "linear", as_of = FALSE)$a,
+  expect_identical(series_align(a, grid = as.Date("2026-03-03"), rule = "linear", point_in_time = FALSE)$a,
     3)
   calendar <- list(calendar = source_calendar("quay"), interval = "1 day", from = "2026-03-19",
     to = "2026-03-24")

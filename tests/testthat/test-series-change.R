@@ -58,7 +58,7 @@ test_that("values are converted by the rate that was known, and correlations cou
     time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * c(1, 3) + 3600, value = c(3, 4))
   got <- series_convert(x, rates)
   expect_identical(got$value, c(NA, NA, 30, 30))
-  expect_identical(is.na(series_convert(x, rates, greatest_age = "1 day")$value),
+  expect_identical(is.na(series_convert(x, rates, max_age = "1 day")$value),
     c(TRUE, TRUE, FALSE, TRUE))
   y <- x
   y$series <- "b"

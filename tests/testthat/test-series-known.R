@@ -113,7 +113,7 @@ test_that("two daily series that begin at different hours are daily, for knowing
   expect_identical(attr(series_gaps(rbind(a[-5, ], b)), "summary")$missing, c(1L, 0L))
   bars <- bars_frame(data.frame(symbol = rep(c("a", "b"), each = 14), time = c(a$time, b$time),
     close = 1))
-  known <- series_align(bars, grid = "union", form = "tidy")
+  known <- series_align(bars, grid = "union", form = "long")
   expect_identical(min(known$known[known$series == "a"], na.rm = TRUE), a$time[1] + 86400)
 })
 

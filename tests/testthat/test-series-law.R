@@ -79,11 +79,11 @@ law_works <- list(
   },
   fill = function(x) series_fill(x, rule = sample(c("last", "linear", "next", "monotone"), 1)),
   unfill = function(x) series_unfill(series_fill(x, rule = "linear")),
-  align = function(x) series_align(x, form = "tidy", grid = "union"),
-  aligned_late = function(x) series_align(x, form = "tidy", lag = "9 days"),
-  own_time = function(x) series_align(x, form = "tidy", as_of = FALSE),
+  align = function(x) series_align(x, form = "long", grid = "union"),
+  aligned_late = function(x) series_align(x, form = "long", lag = "9 days"),
+  own_time = function(x) series_align(x, form = "long", point_in_time = FALSE),
   own_linear = function(x) {
-    series_align(x, form = "tidy", as_of = FALSE, rule = "linear", grid = "union")
+    series_align(x, form = "long", point_in_time = FALSE, rule = "linear", grid = "union")
   },
   join = function(x) {
     # of several releases the newest would be a choice by hindsight; two of one time are refused
@@ -92,7 +92,7 @@ law_works <- list(
     half <- old[old$time <= middle + 86400 * 9, ]
     half$value <- half$value * 3
     new <- old[old$time > middle - 86400 * 9, ]
-    series_join(new = new, old = half, level = "difference", tolerance = 9)
+    series_join(new = new, old = half, adjust = "difference", tolerance = 9)
   },
   subset = function(x) {
     back <- x[rev(seq_len(nrow(x))), ]

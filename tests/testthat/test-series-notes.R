@@ -69,7 +69,7 @@ test_that("on the command line the note goes to standard error, and data stays d
   csv(sorted, "sorted.csv")
   csv(shuffled, "shuffled.csv")
   for (words in list(c("fill", "--rule", "linear"), c("change", "--change", "log"),
-    c("resample", "--into", "M", "--rule", "mean", "--need", "0"))) {
+    c("resample", "--into", "M", "--using", "mean", "--need", "0"))) {
     run <- function(file) {
       do.call(run_vetusta,
       as.list(c(words[1], "--input", file, words[-1], folder = folder)))

@@ -56,7 +56,7 @@ test_that("a lag moves what was computed, filled, converted and joined", {
   rate <- data.frame(series = "r", time = day("2025-12-01"), value = 2)
   expect_identical(lagged(series_convert(x, rate))$time, lagged(x)$time)
   b <- transform(x, period = period - 5, value = value * 2)
-  joined <- series_join(a = x, b = b, level = "ratio")
+  joined <- series_join(a = x, b = b, adjust = "ratio")
   expect_identical(min(joined$through[joined$origin == "b"]), day("2026-01-06"))
 })
 
@@ -134,7 +134,7 @@ test_that("a deleted value ends the one before it, in a grid and in all that is 
     later <- series_align(done, grid = grid)[[2]]
     expect_false(isTRUE(later[3] == later[2] && later[2] > 1))
   }
-  expect_identical(series_align(rows, grid = grid, as_of = FALSE)$m, c(1, 1, 1))
+  expect_identical(series_align(rows, grid = grid, point_in_time = FALSE)$m, c(1, 1, 1))
 })
 
 test_that("facts survive what is done with a table, and differences become columns or errors", {

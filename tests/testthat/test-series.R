@@ -71,7 +71,7 @@ test_that(
     known = list(as.numeric(at), c("2026-03-01", "march", NA, NA)))
   works <- list(align = function(x) series_align(x), change = function(x) series_change(x),
     fill = function(x) series_fill(x), gaps = function(x) series_gaps(x),
-    aggregate = function(x) series_aggregate(x, "M"), faults = function(x) series_faults(x))
+    aggregate = function(x) series_aggregate(x, "M"), faults = function(x) series_check(x))
   for (column in names(spoilt)) for (value in spoilt[[column]]) for (name in names(works)) {
     if (column == "known" && name == "gaps") next
     other <- base
@@ -94,7 +94,7 @@ test_that("a data.table is a table as any other", {
   base <- data.frame(series = "mill",
     time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * c(0:4, 7:9), value = 1:8)
   table <- data.table::as.data.table(base)
-  for (work in list(series_align, series_change, series_fill, series_gaps, series_faults,
+  for (work in list(series_align, series_change, series_fill, series_gaps, series_check,
     function(x) series_aggregate(x, "M"), function(x) series_unfill(series_fill(x)))) {
     expect_equal(as.data.frame(work(table)), as.data.frame(work(base)))
   }

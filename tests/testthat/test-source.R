@@ -140,7 +140,7 @@ test_that("the examples of datasets in the explanation read the bodies that stan
       decoded <- vetusta:::decode_body(card$datasets[[1]],
         charToRaw(paste0(blocks[[i - 1]]$lines, collapse = "\n")), card)
       expect_gt(decoded$rows, 0)
-      expect_identical(nrow(decoded$faults), 0L)
+      expect_identical(nrow(decoded$rejected), 0L)
       expect_false(any(vapply(decoded$columns, function(column) all(is.na(column)), TRUE)))
       read <- read + 1
     }

@@ -39,7 +39,7 @@ test_that("every ready card collects from its service", {
   expect_s3_class(levels$period, "Date")
   register <- source_at("register")
   run <- collect_from(register, archive,
-    query_rows(register, "facts", company = c("KELD", "LUDX", "TAMX")))
+    query_rows(register, "facts", symbol = c("KELD", "LUDX", "TAMX")))
   expect_identical(run$failed$symbol, "LUDX")
   # two companies, 35 items, ten years of three quarters and the whole
   expect_identical(nrow(archive_rows(archive, "register", "facts")), 2800L)
@@ -97,7 +97,7 @@ test_that(
   whole <- archive_bars(clean, c("KELD", "TAMX"), "1 minute")
   for (fault in c("status-408", "status-429", "status-503", "cut", "html", "empty", "gzip",
     "rate-header")) {
-    spoilt <- start_services("--rate", "100000", "--fault", fault, "--every", "3",
+    spoilt <- start_services("--rate", "100000", "--fault", fault, "--fault-every", "3",
       env = environment())
     archive <- new_archive(environment())
     run <- collect_from(NULL, archive, query(source_at("quay", spoilt$root)))
@@ -112,7 +112,7 @@ test_that(
   {
   with_keys()
   for (fault in c("schema", "elsewhere")) {
-    spoilt <- start_services("--rate", "100000", "--fault", fault, "--every", "1",
+    spoilt <- start_services("--rate", "100000", "--fault", fault, "--fault-every", "1",
       env = environment())
     archive <- new_archive(environment())
     source <- source_at("quay", spoilt$root)

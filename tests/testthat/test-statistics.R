@@ -166,7 +166,7 @@ test_that("releases are kept, read as of an instant, and a refresh asks for what
     0L)
   # aligned as of, nothing is used before its release
   grid <- series_align(then[then$UNIT == "T", ],
-    grid = as.POSIXct(c("2026-02-19", "2026-02-21"), tz = "UTC"), form = "tidy")
+    grid = as.POSIXct(c("2026-02-19", "2026-02-21"), tz = "UTC"), form = "long")
   expect_identical(is.na(grid$value), c(TRUE, FALSE))
 })
 

@@ -126,9 +126,9 @@ test_that("every ready card is tried at its service, from the command line", {
   for (words in list(c("quay", "KELD", "--interval", "1 day", "--from", "2026-03-12"),
     c("quay", "market"), c("quay", "actions"), c("quay", "contracts"), c("river", "stations"),
     c("fixing", "ORV-TSK", "--interval", "1 day", "--from", "2026-03-12", "--to", "2026-03-20"),
-    c("register", "facts", "company=KELD"), c("register", "report", "company=KELD"),
+    c("register", "facts", "symbol=KELD"), c("register", "report", "symbol=KELD"),
     c("basin", "HARVEST", "STATE=ORV", "--from", "2020"))) {
-    out <- do.call(said, as.list(c("try", words, if (words[1] != "basin") c("--save",
+    out <- do.call(said, as.list(c("try", words, if (words[1] != "basin") c("--samples",
       "sources/samples"))))
     expect_identical(out$status, 0L, label = paste(c(words, out$stdout, out$stderr),
       collapse = " "))
@@ -138,7 +138,7 @@ test_that("every ready card is tried at its service, from the command line", {
   ticket <- said("try", "hall", "SALT", "--interval", "1 day", "--from", "2020-01-01", "--to",
     "2020-12-31")
   expect_match(ticket$stdout, "ticket .*salt")
-  expect_match(said("try", "basin", "HARVEST", "STATE=ORV", "--from", "2020", "--save",
+  expect_match(said("try", "basin", "HARVEST", "STATE=ORV", "--from", "2020", "--samples",
     "sources/samples")$stderr, "no sample is kept")
   out <- said("sources", "test")
   expect_identical(out$status, 0L, label = out$stdout)

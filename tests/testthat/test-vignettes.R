@@ -27,7 +27,7 @@ test_that("the morning round asks once, and tells how it stands", {
 test_that("a new API is drafted, tried, collected once and proved", {
   told <- vignette_of("new-api")
   expect_true(any(grepl("did you mean \"datasets\"", told$lines, fixed = TRUE)))
-  expect_true(any(grepl("requests  none: the archive holds all of it", told$lines, fixed = TRUE)))
+  expect_true(any(grepl("requests  none: the archive is complete for this window", told$lines, fixed = TRUE)))
   expect_true(any(grepl(" same ", told$lines, fixed = TRUE)))
   expect_false(any(grepl(standin_keys[["SURVEY_TOKEN"]], told$lines, fixed = TRUE)))
 })

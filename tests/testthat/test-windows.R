@@ -54,7 +54,7 @@ test_that(
     whole <- seq(max(as.Date(stretch[1]), as.Date("2025-01-01")),
       min(as.Date(stretch[2]), as.Date("2025-12-31")), by = 1)
     archive <- new_archive(environment())
-    for (round in 1:60) if (collect_days(card, archive, pages = 1)$left == 0) break
+    for (round in 1:60) if (collect_days(card, archive, requests = 1)$left == 0) break
     expect_lt(round, 60)
     expect_identical(days_of(archive), as.character(whole), label = label)
     # no row came twice
@@ -67,7 +67,7 @@ test_that(
 test_that("rows in no order of time cover nothing before the last page is in", {
   card <- day_card(day_server("2025-03-01", "2025-04-30", shuffled = TRUE))
   archive <- new_archive()
-  collect_days(card, archive, pages = 2)
+  collect_days(card, archive, requests = 2)
   expect_identical(nrow(vetusta:::store_covered(archive, "test", "days")), 0L)
   expect_identical(collect_days(card, archive)$left, 0)
   expect_identical(days_of(archive),
@@ -96,7 +96,7 @@ test_that("a service that has no word for one end of the window is not followed 
     # and stopped after each page it comes to the same
     archive <- new_archive(environment())
     for (round in 1:60) {
-      if (collect_days(card, archive, from = "2025-06-01", to = "2025-06-30", pages = 1)$left ==
+      if (collect_days(card, archive, from = "2025-06-01", to = "2025-06-30", requests = 1)$left ==
         0) {
         break
       }
@@ -248,7 +248,7 @@ test_that("requests that know no window are made once, whatever is held in the m
   url <- day_server("2025-04-01", "2025-06-15", backward = TRUE, knows = character())
   card <- day_card(url, "/days")
   archive <- new_archive()
-  collect_days(card, archive, from = "2025-03-01", to = "2025-07-31", pages = 1)
+  collect_days(card, archive, from = "2025-03-01", to = "2025-07-31", requests = 1)
   plan <- plan_requests(query_bars(card, "KELD", "1 day", from = "2025-03-01", to = "2025-07-31"),
     archive)
   expect_identical(nrow(plan$requests), 1L)

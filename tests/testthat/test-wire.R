@@ -84,8 +84,8 @@ test_that("rows, columns and their faults are decoded", {
   expect_identical(decoded$columns$close, c(41.5, 41, NA))
   expect_identical(decoded$columns$note, rep("none", 3))
   expect_true(all(is.na(decoded$columns$volume)))
-  expect_identical(decoded$faults$pointer, c("/data/items/1/t", "/data/items/2/p/c"))
-  expect_identical(decoded$faults$fault, c("time cannot be read", "no close"))
+  expect_identical(decoded$rejected$pointer, c("/data/items/1/t", "/data/items/2/p/c"))
+  expect_identical(decoded$rejected$fault, c("time cannot be read", "no close"))
 })
 
 test_that("an answer that is no data says so", {

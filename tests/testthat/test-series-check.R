@@ -3,17 +3,17 @@ test_that(
     "honest moves are not"), {
   x <- data.frame(series = "a", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:99,
     value = 200 + cumsum(withr::with_seed(2, stats::rnorm(100))))
-  expect_identical(nrow(series_faults(x)), 0L)
+  expect_identical(nrow(series_check(x)), 0L)
   step <- x
   step$value[50:100] <- step$value[50:100] + 60
-  expect_identical(nrow(series_faults(step)), 0L)
+  expect_identical(nrow(series_check(step)), 0L)
   x$value[30] <- x$value[30] * 10
   x$value[60:85] <- 205
   x <- x[c(1:9, 11, 10, 12:100, 100), ]
-  found <- series_faults(x)
-  expect_setequal(found$fault, c("jumped and came back", "stale", "doubled time", "out of order"))
-  expect_identical(found$first[found$fault == "jumped and came back"], x$time[30])
-  expect_identical(found$rows[found$fault == "stale"], 26L)
+  found <- series_check(x)
+  expect_setequal(found$finding, c("jumped and came back", "stale", "doubled time", "out of order"))
+  expect_identical(found$first[found$finding == "jumped and came back"], x$time[30])
+  expect_identical(found$rows[found$finding == "stale"], 26L)
 })
 
 test_that("bars are judged by their prices too", {
@@ -21,13 +21,13 @@ test_that("bars are judged by their prices too", {
   bars$high[5] <- bars$low[5] - 1
   bars$close[9] <- -1
   bars$low[9] <- -2
-  found <- series_faults(bars)
-  expect_true(all(c("high below low", "negative price") %in% found$fault))
+  found <- series_check(bars)
+  expect_true(all(c("high below low", "negative price") %in% found$finding))
   calm <- minute_bars()
   calm$close <- calm$open <- calm$high <- calm$low <- 40
-  expect_identical(series_faults(calm)$fault, "stale")
+  expect_identical(series_check(calm)$finding, "stale")
   calm$volume <- 0
-  expect_identical(nrow(series_faults(calm)), 0L)
+  expect_identical(nrow(series_check(calm)), 0L)
 })
 
 test_that("gaps say why: before listing, after the last day, delayed, not yet published", {

@@ -1,4 +1,4 @@
-#' Find faults that are no gaps
+#' Find wrong values of series
 #'
 #' @param x A table of bars, observations, or a table with `series`, `time` and `value`, in the
 #'   order in which it came.
@@ -7,9 +7,9 @@
 #'   jump.
 #' @param stale From how many equal values in a row on a run is stale; for bars only where there
 #'   was volume or nothing is known of it.
-#' @param negative Whether a value below zero is a fault; by default for bars.
-#' @return A data frame with one row a fault: `series`, `first` and `last` (`POSIXct`, UTC),
-#'   `rows` (how many), `fault` and `detail`. Faults are `doubled time`, `out of
+#' @param negative Whether a value below zero is a finding; by default for bars.
+#' @return A data frame with one row a finding: `series`, `first` and `last` (`POSIXct`, UTC),
+#'   `rows` (how many), `finding` and `detail`. Findings are `doubled time`, `out of
 #'   order`, `high below low`, `open or close outside high and low`, `negative price`, `not
 #'   finite`, `jumped and came back`, `stale`. Nothing is mended.
 #' @details A value has jumped and come back when the step to it and the step from it are both
@@ -27,15 +27,15 @@
 #' days <- data.frame(series = "level", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:29,
 #' value = 200 + sin(0:29))
 #' days$value[12] <- 2000
-#' series_faults(days)
-series_faults <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL) {
+#' series_check(days)
+series_check <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL) {
   check_number(jump, "jump", 0)
   check_number(stale, "stale", 1)
   if (!is.null(negative)) check_flag(negative, "negative")
   x <- as_series(x)
-  order <- faults_of_order(x)
-  # what stood out of order is told as a fault
-  shape <- without_notes(faults_of_shape(x))
+  order <- wrong_order(x)
+  # what stood out of order is a finding
+  shape <- without_notes(wrong_shape(x))
   points <- without_notes(series_points(x, value_asked(x, value), own = TRUE))
   quiet <- shape$quiet %||% rep(FALSE, nrow(points))
   keep <- !is.na(points$value)
@@ -45,30 +45,30 @@ series_faults <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL
   quiet <- quiet[keep]
   parts <- lapply(unname(series_split(points$series)), function(rows) {
     one <- lapply(points, `[`, rows)
-    c(list(if (negative) faults_at(one, which(one$value < 0), "negative price",
+    c(list(if (negative) wrong_at(one, which(one$value < 0), "negative price",
       paste("value", one$value)),
-      faults_at(one, which(is.infinite(one$value)), "not finite", "infinite")),
-      list(faults_of_jumps(one, jump), faults_of_stale(one, quiet[rows], stale)))
+      wrong_at(one, which(is.infinite(one$value)), "not finite", "infinite")),
+      list(wrong_jumps(one, jump), wrong_stale(one, quiet[rows], stale)))
   })
   none <- list(series = character(), first = numeric(), last = numeric(), rows = integer(),
-    fault = character(), detail = character())
+    finding = character(), detail = character())
   found <-
-    as.data.frame(data.table::rbindlist(c(list(none, order, shape$faults),
+    as.data.frame(data.table::rbindlist(c(list(none, order, shape$findings),
       unlist(parts, recursive = FALSE)), use.names = TRUE))
   for (bound in c("first", "last")) found[[bound]] <- utc(found[[bound]])
   as_rows(found[order(found$series, found$first), ])
 }
 
-faults_at <- function(part, at, fault, detail) {
+wrong_at <- function(part, at, finding, detail) {
   if (length(at)) {
     list(series = part$series[at], first = part$time[at], last = part$time[at],
-      rows = rep(1L, length(at)), fault = rep(fault, length(at)),
+      rows = rep(1L, length(at)), finding = rep(finding, length(at)),
       detail = rep_len(detail, length(part$series))[at])
   }
 }
 
 # As the rows came: a time that is there already, and one that is before the one above it.
-faults_of_order <- function(x) {
+wrong_order <- function(x) {
   series <- series_of_rows(x)
   time <- raw_times(x)
   frame <- data.frame(series = series, time = time)
@@ -80,29 +80,29 @@ faults_of_order <- function(x) {
   for (rows in series_split(series)) {
     if (is.unsorted(time[rows])) before[rows] <- c(-Inf, cummax(time[rows])[-length(rows)])
   }
-  data.table::rbindlist(list(faults_at(frame, doubled, "doubled time", ""),
-    faults_at(frame, which(time < before), "out of order", "before the row above it")))
+  data.table::rbindlist(list(wrong_at(frame, doubled, "doubled time", ""),
+    wrong_at(frame, which(time < before), "out of order", "before the row above it")))
 }
 
-# What the shape itself tells: list(faults, quiet, priced), of which rows nothing was traded and
+# What the shape itself tells: list(findings, quiet, priced), of which rows nothing was traded and
 # whether values are prices.
-faults_of_shape <- function(x) UseMethod("faults_of_shape")
+wrong_shape <- function(x) UseMethod("wrong_shape")
 
 #' @export
-faults_of_shape.default <- function(x) NULL
+wrong_shape.default <- function(x) NULL
 
 #' @export
-faults_of_shape.vetusta_bars <- function(x) {
+wrong_shape.vetusta_bars <- function(x) {
   x <- ordered_bars(x)
-  found <- bars_faults(x)
-  found <- found[found$fault %in% c("high below low", "open or close outside high and low"), ]
-  faults <- list(series = found$symbol, first = as.numeric(found$time),
+  found <- bars_check(x)
+  found <- found[found$reason %in% c("high below low", "open or close outside high and low"), ]
+  findings <- list(series = found$symbol, first = as.numeric(found$time),
     last = as.numeric(found$time),
-    rows = rep(1L, nrow(found)), fault = found$fault, detail = found$detail)
-  list(faults = faults, quiet = x$volume %in% 0, priced = TRUE)
+    rows = rep(1L, nrow(found)), finding = found$reason, detail = found$detail)
+  list(findings = findings, quiet = x$volume %in% 0, priced = TRUE)
 }
 
-faults_of_jumps <- function(part, jump) {
+wrong_jumps <- function(part, jump) {
   v <- part$value
   n <- length(v)
   if (n < 5 || any(!is.finite(v))) {
@@ -118,7 +118,7 @@ faults_of_jumps <- function(part, jump) {
   back <- step[-1] - stats::median(step)
   at <- which(abs(there) > jump * scale & abs(back) > jump * scale & sign(there) != sign(back) &
     abs(there + back) < 0.5 * pmin(abs(there), abs(back))) + 1L
-  faults_at(part, at, "jumped and came back",
+  wrong_at(part, at, "jumped and came back",
     paste0("from ", format_number(c(NA, v[-n])), " to ", format_number(v), " and back to ",
       format_number(c(v[-1], NA))))
 }
@@ -134,7 +134,7 @@ format_number <- function(x) {
   drop0trailing = TRUE)
 }
 
-faults_of_stale <- function(part, quiet, stale) {
+wrong_stale <- function(part, quiet, stale) {
   if (length(part$value) < stale) {
     return(NULL)
   }
@@ -146,6 +146,6 @@ faults_of_stale <- function(part, quiet, stale) {
   }
   list(series = part$series[ends[long]], first = part$time[ends[long] - runs$lengths[long] + 1],
     last = part$time[ends[long]],
-    rows = runs$lengths[long], fault = rep("stale", length(long)),
+    rows = runs$lengths[long], finding = rep("stale", length(long)),
     detail = paste("value", format_number(runs$values[long])))
 }
