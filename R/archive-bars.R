@@ -123,7 +123,7 @@ bars_symbols <- function(held) {
 check_known <- function(word, known, name) {
   check_text(word, name)
   if (!word %in% known) {
-    vetusta_stop("argument", paste0("The archive holds nothing of the ", name, " \"", word, "\"."),
+    vetusta_stop("argument", paste0("The archive has no rows of the ", name, " \"", word, "\"."),
       todo = suggest_word(word, known))
   }
   word
@@ -140,7 +140,7 @@ check_held <- function(symbol, here, held, interval) {
     vetusta_stop("argument",
       paste0("The archive holds ", symbol, " of ", format(interval), " from several ",
       if (several) "sources." else "datasets."),
-      todo = if (several) paste0("name one as the source: ",
+      todo = if (several) paste0("name it as the source: ",
       paste(unique(own$source), collapse = ", "))
       else paste0("read one with archive_read(): ", paste(places, collapse = ", ")))
   }
@@ -152,6 +152,6 @@ check_held <- function(symbol, here, held, interval) {
   }
   near <- nearest_word(symbol, unique(held$symbol))
   vetusta_stop("argument", paste0("The archive holds no series of the symbol \"", symbol, "\"."),
-    todo = if (is.null(near)) "collect or import it first; `vetusta list` shows what is held"
+    todo = if (is.null(near)) "collect or import it first; `vetusta list` shows the stored series"
     else paste0("did you mean \"", near, "\"?"))
 }

@@ -132,9 +132,9 @@ archive_copy <- function(from, to, progress = interactive(), password = NULL) {
   moved <- store_move(source, target, if (progress) copy_shown() else function(...) NULL)
   found <- store_check(target)
   if (any(found$lost)) {
-    vetusta_stop("archive", paste0("The copy is not whole: ", found$where[found$lost][1], " ",
+    vetusta_stop("archive", paste0("The copy is damaged: ", found$where[found$lost][1], " ",
       found$finding[found$lost][1], "."), where = target$path,
-      todo = "look whether the archive itself is whole: vetusta archive check")
+      todo = "check the archive itself: vetusta archive check")
   }
   sql_do(target, "DELETE FROM meta WHERE name = 'copy'")
   as_rows(moved)

@@ -26,7 +26,7 @@ with_dataset_facts <- function(table, archive, held, language = "en") {
   known <- !is.na(titles) & !duplicated(names)
   # the title of a dataset is that of its only series
   facts$title <- if (any(known)) stats::setNames(titles[known], names[known])
-  else if (length(unique(names)) == 1 && length(facts$title)) {
+  else if (length(unique(names)) == 1 && length(facts$title) && held$shape[1] != "bars") {
     stats::setNames(facts$title[[1]], names[1])
   }
   if (startsWith(held$frequency[1], "P")) facts$interval <- time_interval(held$frequency[1])

@@ -261,7 +261,7 @@ stop_no_series <- function(id, asked, held) {
   vetusta_stop("argument", paste0("The archive holds no series with the ID \"", id, "\"."),
     todo = if (length(near)) paste0("did you mean ", paste0("\"", near, "\"", collapse = " or "),
       "?")
-    else "`vetusta list` shows what is held; collect or import it first")
+    else "`vetusta list` shows the stored series; collect or import it first")
 }
 
 # The nearest right series IDs, by the key or the whole.
@@ -282,6 +282,6 @@ nearest_ids <- function(path, held, most = 3) {
 stop_several <- function(id, held) {
   shown <- utils::head(series_id(held), 6)
   vetusta_stop("argument", paste0("The series ID \"", id, "\" means ", nrow(held), " series."),
-    todo = paste0("name one, or all of them by a pattern: ", paste(shown, collapse = ", "),
+    todo = paste0("name one of them, or use a pattern: ", paste(shown, collapse = ", "),
       if (nrow(held) > 6) " and more"))
 }

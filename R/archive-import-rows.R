@@ -36,7 +36,7 @@ import_readers <- list(
       tryCatch(read_json(json_lines(body), where = file, exact = exact)[[1]],
         vetusta_error_payload = function(e) {
           vetusta_stop("import", "A line of the file is no JSON.", where = file,
-            todo = "write one object a line")
+            todo = "write one JSON object per line")
         })
     }
     read <- parse(FALSE)
@@ -47,7 +47,7 @@ import_readers <- list(
     if (long) read <- parse(TRUE)
     if (!is.data.frame(read)) {
       vetusta_stop("import", "The lines of the file are no objects.", where = file,
-        todo = "write one object a line")
+        todo = "write one JSON object per line")
     }
     read
   }

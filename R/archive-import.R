@@ -178,7 +178,7 @@ import_joined <- function(parts, file) {
   count <- vapply(parts, function(part) nrow(part$bars), 1L)
   if (!sum(count)) {
     vetusta_stop("import", "The file has no rows.", where = file,
-      todo = "give a CSV with a header line and one line a bar")
+      todo = "give a CSV with a header line and one bar per line")
   }
   before <- cumsum(count) - count
   rejected <- Map(function(part, before) {
@@ -235,8 +235,8 @@ print.vetusta_import <- function(x, ...) {
   count <- function(n) format(n, big.mark = ",", scientific = FALSE)
   cat("read ", count(x$read), " rows of ", basename(x$file), ": ", count(x$new), " new, ",
     count(x$changed), " changed, ", count(x$unchanged),
-    " held already, ", if (x$doubled > 0) paste0(count(x$doubled), " twice, "),
-    count(nrow(x$rejected)), " set aside\n", sep = "")
+    " already stored, ", if (x$doubled > 0) paste0(count(x$doubled), " twice, "),
+    count(nrow(x$rejected)), " rejected\n", sep = "")
   for (i in seq_len(min(5, nrow(x$rejected)))) {
     cat("  line ", x$rejected$line[i], ": ", x$rejected$reason[i], " (", x$rejected$detail[i], ")\n",
       sep = "")

@@ -102,7 +102,7 @@ held_series <- function(archive, source, dataset, wanted) {
   dims <- held_dimensions(held)
   lists <- if (length(wanted)) archive_labels(archive, source, dataset)
   if (length(wanted) && (is.null(names(wanted)) || any(!nzchar(names(wanted))))) {
-    vetusta_stop("argument", "Codes are asked for by the name of their dimension.",
+    vetusta_stop("argument", "Codes need the name of their dimension.",
       todo = "write them as STATE = \"ORV\"")
   }
   for (name in unique(names(wanted))) {

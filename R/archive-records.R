@@ -5,8 +5,8 @@
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.
 #' @param as_of An instant or day: the rows as they were known then.
-#' @param all Of a dataset of frames (snapshots of a market): every frame, with the instant of
-#'   each in the column `at`.
+#' @param all Of a dataset of snapshots: every snapshot; by default the newest row of each key. The
+#'   instant of a row's snapshot is the column `at`.
 #' @return A data frame with the columns of the shape and whatever else the source gives, one row
 #'   a key (of a series one a time),
 #'   in order of the columns that make the key (of a `table`, of all columns). Days are `Date`,
@@ -58,9 +58,8 @@ rows_of_series <- function(archive, series, at) {
 rows_of_frames <- function(archive, source, dataset, frames, shape, all) {
   read <- blocks_read(frames$body)
   rows <- store_typed(archive, source, dataset, read$columns)
-  if (all) {
-    rows$at <- utc(rep(frames$at, read$rows))
-  } else {
+  rows$at <- utc(rep(frames$at, read$rows))
+  if (!all) {
     # of two rows with one key the later counts
     key <- record_key_texts(shape, rows)
     rows <- lapply(rows, `[`, !duplicated(key, fromLast = TRUE))
@@ -98,7 +97,7 @@ typed_rows <- function(rows, types) {
 stop_damaged_records <- function(archive, source, dataset) {
   vetusta_stop("archive", paste0("A row of ", source, " ", dataset, " is damaged."),
     where = archive$path,
-    todo = "bring back a copy of the archive, or collect the rows into another one")
+    todo = "restore a backup of the archive, or collect the rows into a new one")
 }
 
 # What is held of one shape: datasets, or series.

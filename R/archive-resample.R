@@ -12,7 +12,7 @@ resample_asked <- function(resample, found) {
     return(resample)
   }
   if (!is.list(resample) || is.null(names(resample)) || !"interval" %in% names(resample)) {
-    vetusta_stop("argument", "`resample` is a list of what bars_resample() is told.",
+    vetusta_stop("argument", "`resample` is a list of arguments of bars_resample().",
       todo = "give it as list(interval = \"1 day\", calendar = ...)")
   }
   for (name in names(resample)) check_choice(name, "resample", names(formals(resample_terms)))

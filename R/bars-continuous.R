@@ -58,7 +58,7 @@ bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0, nth
   contracts <- contracts_frame(given(contracts, "contracts"), zone)
   known <- bars$symbol %in% contracts$symbol
   if (!any(known)) {
-    vetusta_stop("argument", "None of the bars is of one of the contracts.",
+    vetusta_stop("argument", "None of the bars belongs to a listed contract.",
       where = paste0("bars of ", paste(utils::head(unique(bars$symbol), 3), collapse = ", ")),
       todo = paste0("give bars of ", paste(utils::head(contracts$symbol, 3), collapse = ", ")))
   }
@@ -276,7 +276,7 @@ contracts_frame <- function(contracts, zone) {
 
 check_finite <- function(x, name) {
   if (!is.finite(x)) {
-    vetusta_stop("argument", paste0("`", name, "` must be a whole number, and not endless."),
+    vetusta_stop("argument", paste0("`", name, "` must be a finite whole number."),
       todo = paste("correct", name))
   }
 }

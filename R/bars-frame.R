@@ -163,7 +163,7 @@ bars_check <- function(bars) {
     !all(c("symbol", "time", "open", "high", "low", "close", "volume") %in% names(bars))) {
     vetusta_stop("shape",
       "Bars are a data frame with symbol, time, open, high, low, close and volume.",
-      todo = "make one with bars_frame()")
+      todo = "make a table of bars with bars_frame()")
   }
   code <- bar_faults_cpp(bars$open, bars$high, bars$low, bars$close, bars$volume,
     as.numeric(bars$time))

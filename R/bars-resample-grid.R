@@ -20,7 +20,7 @@ resample_terms <- function(interval, calendar = NULL, session = "regular", zone 
       todo = "give `calendar`")
   }
   if (!is.null(calendar) && !is.null(day_start)) {
-    vetusta_stop("argument", "A calendar's sessions say where its days begin.",
+    vetusta_stop("argument", "Days begin with the sessions of the calendar.",
       todo = "leave out `day_start` or `calendar`")
   }
   stated <- !is.null(calendar) || !is.null(day_start)

@@ -99,7 +99,7 @@ ordered_bars <- function(bars) {
   if (!good) bars <- bars_frame(bars)
   if (anyNA(bars$time)) {
     row <- which(is.na(bars$time))[1]
-    vetusta_stop("shape", paste0("The column `time` has nothing in row ", row, "."),
+    vetusta_stop("shape", paste0("The column `time` is missing in row ", row, "."),
       where = paste0("column time, row ", row), todo = "leave the row out, or give its time")
   }
   sides <- text_groups(bars$side, lone = TRUE)$levels

@@ -92,7 +92,7 @@ read_sessions <- function(sessions, where) {
   frame <- frame[order(frame$start), ]
   if (nrow(frame) > 1 && any(frame$start[-1] < frame$end[-nrow(frame)])) {
     stop_calendar("two sessions overlap", where,
-      "let each begin where the one before it ends, or later")
+      "let each session begin when the previous session ends, or later")
   }
   rownames(frame) <- NULL
   frame
@@ -106,7 +106,7 @@ read_covers <- function(covers) {
   years <- lapply(c(from = "from", until = "until"), function(bound) covers[[bound]])
   if (!is.list(covers) || length(setdiff(names(covers), names(years))) || !length(unlist(years)) ||
     !all(vapply(unlist(years), is.numeric, TRUE))) {
-    stop_calendar("`covers` says no years", "covers",
+    stop_calendar("`covers` must be years", "covers",
       "write it as covers: {from: 2015, until: 2030}")
   }
   if (isTRUE(years$from > years$until)) {
@@ -121,7 +121,7 @@ check_calendar <- function(calendar, name = "calendar", needed = FALSE) {
     return(calendar)
   }
   vetusta_stop("argument", paste0("`", name, "` must be a calendar."),
-    todo = "make one with calendar_make(), or take one with source_calendar()")
+    todo = "make a calendar with calendar_make(), or read it with source_calendar()")
 }
 
 # A window outside the years that the calendar knows would have closed days taken for gaps.
@@ -137,7 +137,7 @@ check_covers <- function(calendar, from, to) {
       paste0("The calendar ", calendar$name, " covers the years ", covers$from %||% "", " to ",
         covers$until %||% "", ", and the window goes from ",
       years[1], " to ", years[2], "."), where = paste("calendar", calendar$name),
-      todo = paste0("ask for a shorter window; or add the days of the other years to the ",
+      todo = paste0("use a shorter window; or add the days of the other years to the ",
         "calendar, and the years to its covers:"))
   }
 }
@@ -159,8 +159,8 @@ read_days <- function(days, where, with_sessions = FALSE) {
     }
     ways <- intersect(c("day", "weekday", "easter", "eastern_easter"), names(entry))
     if (length(ways) != 1) {
-      stop_calendar("an entry says when it falls in one way", place,
-        "give one of day, weekday (with nth and month), easter, eastern_easter")
+      stop_calendar("an entry has one rule for its date", place,
+        "use day, weekday (with nth and month), easter or eastern_easter")
     }
     read <- switch(ways, day = read_fixed_day(entry, place), weekday = read_nth_day(entry, place),
       list(kind = ways, days = read_whole(entry[[ways]], ways, place)))

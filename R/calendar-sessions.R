@@ -60,7 +60,7 @@ sessions_on <- function(days, sessions) {
 calendar_days <- function(calendar, from, to) {
   bounds <- Map(check_days, list(from = from, to = to), c("from", "to"))
   if (anyNA(unlist(bounds)) || !all(is.finite(unlist(bounds))) || any(lengths(bounds) != 1)) {
-    vetusta_stop("argument", "A calendar is asked for a day that is none.",
+    vetusta_stop("argument", "The day is not a valid date.",
       todo = "write days as 2026-03-12")
   }
   if (bounds$from > bounds$to) {

@@ -7,11 +7,11 @@ cli_adjust <- function(arguments) {
         metavar = "WORD"),
       cli_option("keep", "prices that stay as traded: last (the newest) or first [last]",
         default = "last", metavar = "WORD"),
-      cli_option("actions", "where the actions are held; by default in the bars' own source",
+      cli_option("actions", "dataset of the actions; by default that of the bars' source",
         metavar = "SOURCE/DATASET"),
       cli_option("known", paste0("only actions that were announced and took place by this day; by ",
         "default now"), metavar = "DAY"),
-      cli_option("jumps", "show jumps that look like an action nobody told, instead", flag = TRUE),
+      cli_option("jumps", "show price jumps that look like an unreported action", flag = TRUE),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta adjust \"KELD@1 day\"", "vetusta adjust \"YSLT@1 day\" --of all --known 2025-12-31",
@@ -61,9 +61,9 @@ cli_continuous <- function(arguments) {
       cli_option("adjust", "[none]", default = "none"),
       cli_option("keep", "prices that stay as traded: last (the newest) or first [last]",
         default = "last", metavar = "WORD"),
-      cli_option("contracts", "where the contracts are held; by default in the bars' own source",
+      cli_option("contracts", "dataset of the contracts; by default that of the bars' source",
         metavar = "SOURCE/DATASET"),
-      cli_option("rolls", "show where one contract takes over from another, instead", flag = TRUE),
+      cli_option("rolls", "show the rolls from contract to contract", flag = TRUE),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta continuous \"quay/bars/GRN-*@1 day\" --roll volume --adjust ratio",
@@ -87,15 +87,15 @@ cli_join <- function(arguments) {
       cli_option("adjust", "[none]", default = "none"),
       cli_option("overlap", "the time at the end of what they have in common that is looked at",
         metavar = "LENGTH"),
-      cli_option("tolerance", "how far two values of one time may be apart, as a part [0.02]",
+      cli_option("tolerance", "allowed relative difference of two values at one time [0.02]",
         default = "0.02", metavar = "PART"),
       cli_option("differences", "show where the sources disagree, instead", flag = TRUE),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta join \"quay/bars/KELD@1 day\" \"mine/bars/KELD@1 day\" --adjust ratio",
+    c("vetusta join \"quay/bars/KELD@1 day\" \"own/import/KELD@1 day\" --adjust ratio",
       "vetusta join kelder-lock tamm-weir --adjust difference --differences"))
   if (is.null(options$input) && length(options$words) < 2) {
-    cli_usage_error("name two series or more, the preferred one first")
+    cli_usage_error("name two series or more, the preferred series first")
   }
   # each by itself, in the order in which they are named
   parts <- if (!is.null(options$input)) cli_series(options)$tables

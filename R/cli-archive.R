@@ -23,7 +23,7 @@ cli_archive_command <- function(arguments) {
     else if (task != "drop") " of a file")
   }
   if (length(options$words) - 1 > takes && task != "drop") {
-    cli_usage_error("\"", options$words[takes + 2], "\" is one word too many")
+    cli_usage_error("\"", options$words[takes + 2], "\" is an unexpected word")
   }
   work(options)
 }
@@ -36,7 +36,7 @@ cli_archive_tasks <- list(
     on.exit(archive_close(archive))
     found <- archive_check(archive)
     if (options$json) cli_print_json(as.data.frame(found))
-    else cli_print_table(found, "all in it is whole")
+    else cli_print_table(found, "no damage found")
     if (nrow(found)) {
       if (any(found$lost)) cli_say("\nto do: bring back a copy with `vetusta archive restore`, or ",
         "save what can be read with `vetusta archive rescue NEW.sqlite`")
@@ -92,6 +92,6 @@ cli_archive_tasks <- list(
     if (options$json) return(cli_print_json(as.data.frame(moved)))
     cli_print_table(moved[moved$rows > 0, ])
     cli_say("\ncopied ", database_named(places[1]), " to ", database_named(places[2]),
-      "; all in it is whole")
+      "; no damage found")
   }
 )

@@ -43,7 +43,7 @@ cli_calendar_command <- function(arguments) {
   cat("\n", year, ": ",
     length(calendar_days(calendar, paste0(year, "-01-01"), paste0(year, "-12-31"))), " open days\n",
     sep = "")
-  cli_print_table(rows, "no closed or half day falls on one of its weekdays")
+  cli_print_table(rows, "no closed or half day falls on a weekday of the calendar")
 }
 
 # The closed and half days of a year that fall on the calendar's weekdays.

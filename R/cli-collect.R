@@ -5,7 +5,7 @@ cli_collect <- function(arguments) {
       cli_option("wait", "; a longer one ends the run [15 minutes]", default = "15 minutes"),
       cli_gather_option(),
       cli_option("history"),
-      cli_option("again", "ask for all of the window, whatever is stored of it", flag = TRUE),
+      cli_option("again", "request the whole window, also what is stored", flag = TRUE),
       cli_option("raw", "keep the raw pages too, for vetusta reparse", flag = TRUE),
       cli_option("quiet")
     ), cli_json_option()),
@@ -35,7 +35,7 @@ cli_collect <- function(arguments) {
     # what is not there will not be there either when it is asked for again
     again <- run$failed$outcome != "absent"
     cli_say(if (any(again)) paste("to try just", if (length(again) == 1) "that"
-    else "those", "again:") else "to ask for just those again, when the source has them:",
+    else "those", "again:") else "to request only those again, once the source has them:",
       "\n  ", collect_again_command(options, run))
     return(1L)
   }

@@ -10,7 +10,7 @@ cli_completion <- function(arguments) {
     least = 1)
   shell <- options$words[1]
   if (length(options$words) > 1) {
-    cli_usage_error("\"", options$words[2], "\" is one word too many")
+    cli_usage_error("\"", options$words[2], "\" is an unexpected word")
   }
   script <- completion_scripts[[shell]]
   if (is.null(script)) {

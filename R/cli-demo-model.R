@@ -1,23 +1,24 @@
-# The last step of the demo: a payoff on low water is valued.
+# The last step of the demo: a payoff on high water is valued.
 
 demo_model <- function(desk, archive) {
-  demo_step("11  the low-water payoff: forty years of a river, and what it may do next",
-    "On each day between May and October on which the level at Kelder Lock is below 180 cm, the ",
-    "shortfall counts; the payoff is paid for each centimetre-day above a strike.")
+  demo_step("11  the high-water payoff: forty years of a river, and its simulated next seasons",
+    "Above 285 cm at Tamm Weir barges may not pass. Of each day between 15 February and 31 May ",
+    "the excess in centimetres counts; the payoff is a fixed amount per centimetre-day above a ",
+    "strike, up to a cap.")
   river <- desk_source(desk, "river")
-  query <- query_rows(river, "levels", station = "kelder-lock", from = "1981-01-01",
+  query <- query_rows(river, "levels", station = "tamm-weir", from = "1984-05-01",
     to = "2026-03-26")
   print(collect_run(plan_requests(query, archive), archive, progress = FALSE))
-  file <- file.path(desk$folder, "low-water.yml")
+  file <- file.path(desk$folder, "high-water.yml")
   if (!file.exists(file)) write_lines_whole(demo_payoff, file, "model")
   model <- model_from_file(archive, file, renew = TRUE)
   cat("\n")
   print(model)
-  report_save(model_report(model, "A payoff on low water at Kelder Lock"),
-    file.path(desk$folder, "low-water.html"))
+  report_save(model_report(model, "A payoff on high water at Tamm Weir"),
+    file.path(desk$folder, "high-water.html"))
   figure_save(figure_fan(model$paths), file.path(desk$folder, "fan.png"))
   cat("\n", sub(desk$folder, basename(desk$folder), attr(model, "said"), fixed = TRUE),
-    ", with all of it in low-water.html\n", sep = "")
+    ", with the report in high-water.html\n", sep = "")
 }
 
 # Every other kind of figure, by the command that anybody would give.
@@ -36,12 +37,12 @@ demo_figures <- function(desk) {
   }
 }
 
-demo_payoff <- c("# The low-water payoff. `vetusta model run low-water.yml` works it again.",
-  "model: The low-water payoff at Kelder Lock", "series: river/levels/kelder-lock",
-  "fill: [linear, seasonal]           # the missing days, so that it shows",
-  "season:", "  trend: linear", "noise:", "  order: [1, 0]", "paths:", "  n: 2000",
-  "  horizon: 1 year", "  seed: 1", "  lower: 0", "index:", "  below: 180",
-  "  season: [05-01, 10-31]", "payoff:", "  strikes: [400, 700, 1000, 1500]",
-  "  caps: 5000                       # of the index; nothing more is paid above it",
-  "  pays: 20                         # orvs for a centimetre-day above the strike",
-  "backtest:", "  days: [2015-04-30, 2020-04-30, 2024-04-30]", "  horizon: 6 months", "  n: 300")
+demo_payoff <- c("# The high-water payoff. `vetusta model run high-water.yml` works it again.",
+  "model: The high-water payoff at Tamm Weir", "series: river/levels/tamm-weir",
+  "fill: [linear, seasonal]           # missing days, marked as filled",
+  "season:", "  trend: linear", "noise:", "  order: [1, 0]", "paths:", "  n: 2500",
+  "  horizon: 18 months", "  seed: 1", "  lower: 0", "index:", "  above: 285",
+  "  season: [02-15, 05-31]", "payoff:", "  strikes: [60, 140, 260]",
+  "  caps: 900                        # index value at which the payoff stops rising",
+  "  pays: 20                         # orv per centimetre-day above the strike",
+  "backtest:", "  origins: [2015-01-31, 2020-01-31, 2024-01-31]", "  horizon: 6 months", "  n: 300")

@@ -1,8 +1,8 @@
 # The demo's part on which instruments, stations and companies there are, and on what changes a
 # price.
 demo_which <- function(desk, archive) {
-  demo_step("9  which ones, and what changes a price",
-    "The largest moves are those of warrants that nobody trades, unless a floor keeps them out.")
+  demo_step("9  largest moves, statements, places, adjusted prices",
+    "Warrants that hardly trade have the largest moves; a least volume keeps them out.")
   quay <- desk_source(desk, "quay")
   collect <- function(query) collect_run(plan_requests(query, archive), archive, progress = FALSE)
   market <- archive_rows(archive, "quay", "market")
@@ -14,7 +14,7 @@ demo_which <- function(desk, archive) {
   }
   cat("without a floor:\n")
   table(rank_moves(market, "up", 3, min_volume = 0, min_price = 0)[shown])
-  cat("with one:\n")
+  cat("with a least volume and price:\n")
   table(rank_moves(market, "up", 3)[shown])
   demo_companies(desk, archive, collect, table)
   demo_prices(quay, archive, collect, table)
@@ -24,7 +24,7 @@ demo_companies <- function(desk, archive, collect, table) {
   facts <- archive_read(archive, "register/facts/KELD.*")[[1]]
   items <- c("revenue", "fuel_cost", "operating_profit", "net_profit", "total_assets", "equity",
     "other_cost = revenue - fuel_cost - operating_profit")
-  cat("a statement by quarters; the fourth, which nobody filed, is the year less the others:\n")
+  cat("a statement by quarters; the fourth quarter is not filed: it is the year less the other three:\n")
   table(facts_statement(facts, "KELD", "quarterly", items, limit = 3))
   register <- desk_source(desk, "register")
   collect(query_rows(register, "filings", symbol = "KELD"))
@@ -53,7 +53,7 @@ demo_prices <- function(quay, archive, collect, table) {
   bars <- archive_read(archive, "quay/bars/GRN-*@1 day")[[1]]
   grain <- bars_continuous(bars, archive_rows(archive, "quay", "contracts"), roll = "volume",
     adjust = "ratio", calendar = source_calendar(quay))
-  cat("grain, as one series of the contracts that trade most, and where one takes over:\n")
+  cat("grain, one continuous series of the most traded contracts, with its rolls:\n")
   rolls <- attr(grain, "rolls")[c("day", "from", "to", "ratio")]
   rolls$ratio <- round(rolls$ratio, 4)
   table(rolls)

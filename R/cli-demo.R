@@ -11,10 +11,10 @@ cli_demo <- function(arguments) {
   on.exit(services$stop())
   desk <- desk_make(folder, title = "The freight desk", cards = unname(standin_titles),
     urls = services$urls, secrets = as.list(standin_keys))
-  demo_step("1  a desk, and services to ask", "The desk is the folder ", folder,
+  demo_step("1  a desk and its services", "The desk is the folder ", folder,
     ": desk.yml, sources/*.yml (the source cards), desk.env (the keys).",
     "\nThe Ysel Quay Exchange, invented, now answers at ", services$urls$quay,
-    "; five other services stand beside it.")
+    "; five other invented services run beside it.")
   archive <- desk_reach(desk)
   demo_collect(desk, archive)
   demo_look(desk, archive)
@@ -58,7 +58,7 @@ demo_look <- function(desk, archive) {
   demo_step("4  what is missing")
   gaps <- series_gaps(minutes, calendar, from = "2026-03-12", to = "2026-03-26")
   cli_print_gaps(gaps, 6, calendar$zone)
-  cat(paste0("\nThaw Day, 20 March, is no gap: the exchange's calendar expects nothing on it. ",
+  cat(paste0("\nThaw Day, 20 March, is no gap: the exchange's calendar has it as a closed day. ",
     "Tamm Navigation (TAMX) was halted for two days.\n"))
   demo_step("5  days, figures and a table")
   days <- bars_resample(minutes, "1 day", calendar, base = "1 minute", need = 0)
@@ -79,17 +79,17 @@ demo_others <- function(desk, archive) {
   demo_step("6  the other services")
   source <- function(name) desk_source(desk, name)
   queries <- list(
-    "directory by first letters; some stand under two" = query_rows(source("quay"), "directory",
-      letters = c("K", "T")),
-    "the whole market at one moment" = query_rows(source("quay"), "market"),
-    "candles by side: mid, bid and ask" = query_bars(source("fixing"), "ORV-TSK", "1 day",
+    "directory by sector; some are in two sectors" = query_rows(source("quay"), "directory",
+      sector = c("barges", "ports")),
+    "a snapshot of the whole market" = query_rows(source("quay"), "market"),
+    "candles, a row a side" = query_bars(source("fixing"), "ORV-TSK", "1 day",
       from = "2026-03-02", to = "2026-03-26"),
     "daily rates, a map from currency to number" = query_rows(source("fixing"), "rates",
       day = c("2026-03-12", "2026-03-13")),
     "gauge stations" = query_rows(source("river"), "stations"),
-    "daily levels at Kelder Lock, 4 calls a second" = query_rows(source("river"), "levels",
+    "daily levels at Kelder Lock, 4 requests a second" = query_rows(source("river"), "levels",
       station = "kelder-lock", from = "2018-01-01", to = "2026-03-26"),
-    "facts from reports, with a token; one has none" = query_rows(source("register"), "facts",
+    "facts from reports, with a token; one company has no report" = query_rows(source("register"), "facts",
       symbol = c("KELD", "WATR")),
     "a contract's history, as an export to wait for" = query_bars(source("hall"), "SALT", "1 day",
       from = "2010-01-01", to = "2025-12-31")
@@ -98,8 +98,8 @@ demo_others <- function(desk, archive) {
     function(query) collect_run(plan_requests(query, archive), archive, progress = FALSE))
   number <- function(name) vapply(runs, function(run) run[[name]], 0)
   table <- data.frame(source = vapply(queries, function(query) query$source$source, ""),
-    asked_for = names(queries), pages = number("pages"), new = number("new"),
-    held = number("unchanged"), failed = vapply(runs, function(run) nrow(run$failed), 0L))
+    query = names(queries), pages = number("pages"), new = number("new"),
+    stored = number("unchanged"), failed = vapply(runs, function(run) nrow(run$failed), 0L))
   cat(text_table(table), sep = "\n")
   for (run in runs) {
     if (nrow(run$failed)) cat("\n", run$failed$symbol, ": ", run$failed$what, "\n", sep = "")
@@ -108,7 +108,7 @@ demo_others <- function(desk, archive) {
 
 demo_statistics <- function(desk, archive) {
   basin <- desk_source(desk, "basin")
-  demo_step("7  statistics: find, describe, ask by name, collect")
+  demo_step("7  statistics: find, describe, query by name, collect")
   found <- datasets_find(basin, "lock traffic", archive = archive)
   cat("vetusta find basin lock traffic\n\n",
     paste0("  ", text_table(found[c("dataset", "title", "theme")]), "\n"), "\n", sep = "")
@@ -138,7 +138,7 @@ demo_statistics <- function(desk, archive) {
 demo_align <- function(desk, archive) {
   demo_step("8  gaps, filling and one grid",
     paste0("The river's missing days are found and filled, and shown as filled; traffic and ",
-      "level stand on one grid, each from the day it was known."))
+      "level on one grid, each value from the day it was known."))
   level <- archive_rows(archive, "river", "levels")
   level <- level[level$series == "kelder-lock", ]
   gaps <- series_gaps(level)
@@ -161,11 +161,10 @@ demo_align <- function(desk, archive) {
   cat(text_table(as.data.frame(grid)), sep = "\n")
 }
 
-# Written down once, it stays current.
 demo_keep <- function(desk) {
-  demo_step("10  kept up to date",
-    paste0("desk.yml says once what is kept; a refresh asks for what is missing, and the next one ",
-      "for nothing."))
+  demo_step("10  tracked queries",
+    paste0("desk.yml lists the tracked queries; a refresh requests what is missing, and the next refresh ",
+      "requests nothing."))
   desk <- desk_open(desk$folder)
   if (!"candles" %in% names(desk$track)) {
     desk <- desk_track(desk, "candles", "quay", "bars", symbols = c("KELD", "SALT"),
@@ -180,21 +179,21 @@ demo_keep <- function(desk) {
   print(desk_status(desk))
   report_save(desk_report(desk_open(desk$folder), title = "The freight desk"),
     file.path(desk$folder, "report.html"))
-  cat("\nall of it in one page: report.html\n")
+  cat("\nthe report: report.html\n")
 }
 
 demo_end <- function(folder, services) {
   demo_step("done")
-  cat("in ", folder, ": report.html, low-water.html, candles.png, lines.png, gaps.png, fan.png, ",
+  cat("in ", folder, ": report.html, high-water.html, candles.png, lines.png, gaps.png, fan.png, ",
     "figures/, days.csv, level.csv and archive.sqlite\n\nnext:\n", sep = "")
   cat("  cd ", folder, "\n", sep = "")
-  cat(paste0("  vetusta list; vetusta list datasets; vetusta sources\n  vetusta figure candles ",
+  cat(paste0("  vetusta list; vetusta list series; vetusta sources\n  vetusta figure candles ",
     "\"KELD@1 minute\" --resample \"1 hour\" --file hours.png\n"))
-  cat("  vetusta model run low-water.yml; vetusta browse\n")
+  cat("  vetusta model run high-water.yml; vetusta browse\n")
   cat(paste0("  vetusta gaps kelder-lock; vetusta revisions \"basin/FREIGHT_PRICES/*\"\n ",
     " vetusta align \"KELD@1 minute\" kelder-lock --grid \"1 day\" --ages\n"))
   cat("  vetusta rank quay/market; vetusta statement KELD --quarterly; vetusta near 57.1,24.3\n")
-  cat("  vetusta track --list; vetusta status; vetusta schedule\n")
+  cat("  vetusta track; vetusta status; vetusta schedule\n")
   cat("  vetusta services --desk .      # in another window: serves the exchange again\n")
   cat("  vetusta collect quay SALT GRAV --interval \"5 minutes\" --span \"3 days\"\n")
 }

@@ -1,7 +1,7 @@
 cli_export <- function(arguments) {
   options <- cli_arguments(arguments, "export", "ID...|SOURCE/DATASET [CONDITION...]",
     c(cli_read_options(), list(
-      cli_form_option("long", "; sdmx: statistics as SDMX-CSV lays them out"),
+      cli_form_option("long", "; sides: bars, a column a side; sdmx: statistics as SDMX-CSV"),
       cli_option("value", "[close]"),
       cli_option("zone", "[UTC]"),
       cli_option("labels", "statistics: codes, labels or both [codes]", default = "codes",
@@ -13,11 +13,15 @@ cli_export <- function(arguments) {
         "that ends in /; by default CSV on standard output")),
       cli_option("part-by", "a folder: the column by whose values it is parted [series or symbol]",
         metavar = "COLUMN"),
+      cli_option("instants", "bars of a day or longer: the instant of the opening, not the day",
+        flag = TRUE),
+      cli_option("columns"),
+      cli_option("span"),
       cli_option("dictionary", "write beside the file what its columns are", flag = TRUE),
       cli_option("append", "a .csv, .tsv or .xlsx file whose table gets the new times",
         metavar = "FILE"),
       cli_option("table", "--append: the name of the table in a workbook", metavar = "NAME"),
-      cli_option("new-only", "--append: leave values of times that are there as they stand",
+      cli_option("new-only", "--append: do not change values that the file has already",
         flag = TRUE),
       cli_option("database", paste0("a database that gets plain tables: an SQLite file, or ",
         "postgresql://user@host/name"), metavar = "DATABASE")
@@ -66,7 +70,7 @@ cli_export_alone <- function(options) {
     }
   }
   refuse(c("table", "new-only"), "append", "--append")
-  refuse(c("by", "dictionary"), "file", "--file")
+  refuse(c("part-by", "dictionary"), "file", "--file")
   if (!is.null(options$part_by) && !grepl("/$", options$file)) {
     cli_usage_error("--part-by is for a folder, whose name ends in /")
   }
@@ -76,7 +80,8 @@ cli_export_alone <- function(options) {
 # Gives how much was written, in words.
 cli_export_parted <- function(options) {
   other <- options$form != "long" || options$labels != "codes" || options$multiplier != "keep" ||
-    !is.null(options$resample) || isTRUE(options$dictionary) || !is.null(options$append)
+    !is.null(options$resample) || isTRUE(options$dictionary) || !is.null(options$append) ||
+    !is.null(options$columns) || !is.null(options$span) || options$instants
   if (is.null(options$file) || !grepl("/$", options$file) || other) {
     return(NULL)
   }
@@ -104,31 +109,35 @@ cli_export_parted <- function(options) {
 cli_export_wanted <- function(options) {
   archive <- cli_archive(options)
   conditions <- grepl("[=<>~]", options$words)
-  words <- cli_ids(options$words[!conditions])
+  words <- join_stored_dataset(archive, cli_ids(options$words[!conditions]))
   check <- options$words[conditions]
   options$words <- words
   held <- store_datasets(archive)
   plain <- length(words) == 1 && words %in% paste0(held$source, "/", held$dataset)
   rows <- if (plain) cli_export_rows(archive, words, options)
   else cli_export_series(archive, options)
-  rows_filter(rows, check)
+  cli_chosen_columns(rows_filter(rows, check), options)
+}
+
+cli_chosen_columns <- function(rows, options) {
+  rows_columns(rows, cli_list_of(options$columns))
 }
 
 cli_export_into <- function(options) {
-  for (name in c("resample", "value", "zone", "by", "table", "calendar", "dictionary",
-    "new_only")) {
+  for (name in c("resample", "value", "zone", "part_by", "table", "calendar", "dictionary",
+    "new_only", "columns", "span", "instants")) {
     if (length(options[[name]]) && !isFALSE(options[[name]])) {
-      cli_usage_error("--", gsub("_", "-", name), " says nothing of a database's tables")
+      cli_usage_error("--", gsub("_", "-", name), " is not for a database's tables")
     }
   }
-  if (options$form != "long") cli_usage_error("--form says nothing of a database's tables")
+  if (options$form != "long") cli_usage_error("--form is not for a database's tables")
   if (any(grepl("[=<>~]", options$words))) {
-    cli_usage_error("conditions say nothing of a database's tables; its own language has them")
+    cli_usage_error("conditions are not for a database's tables; use SQL there")
   }
   done <- export_database(cli_archive(options), options$database,
     if (length(options$words)) cli_ids(options$words), options$from, options$to,
     options$as_of)
-  if (options$json) cli_print_json(done) else cli_print_table(done, "nothing is held")
+  if (options$json) cli_print_json(done) else cli_print_table(done, "the archive is empty")
 }
 
 cli_unit <- function(rows) {
@@ -139,33 +148,37 @@ cli_unit <- function(rows) {
 cli_export_rows <- function(archive, id, options) {
   parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   given <- names(options)[lengths(options) > 0]
-  for (name in intersect(c("from", "to", "resample", "value", "calendar"), given)) {
-    cli_usage_error("these rows have no time, so that --", name, " says nothing of them")
+  for (name in intersect(c("from", "to", "span", "resample", "value", "calendar"), given)) {
+    cli_usage_error("these rows have no time, so that --", name, " is not for rows")
   }
   for (name in c("form", "labels", "multiplier")) {
     if (!options[[name]] %in% c("long", "codes", "keep")) {
-      cli_usage_error("these rows are no series, so that --", name, " says nothing of them")
+      cli_usage_error("these rows are no series, so that --", name, " is not for rows")
     }
   }
   archive_rows(archive, parts[1], parts[2], as_of = options$as_of)
 }
 
 cli_export_series <- function(archive, options) {
-  found <- archive_find(archive, options$words)
+  short <- longer_ids(archive, options$words)
+  found <- archive_find(archive, c(setdiff(options$words, short$id), short$stored))
   known <- cli_calendars(options, found)
   zone <- known$calendar$zone %||% "UTC"
-  tables <- cli_distinct(cli_read(archive, options$words, options, found, known, zone), found)
+  tables <- cli_read_longer(archive, setdiff(options$words, short$id), short, options, found, known,
+    zone, cli_longer(options))
+  tables <- cli_distinct(tables, found)
+  if (!is.null(options$span)) tables <- lapply(tables, cli_last_span, options$span, zone)
   if (options$form == "sdmx") {
     return(cli_export_sdmx(archive, tables, options))
   }
-  check_choice(options$form, "--form", c("long", "wide", "sdmx"))
-  export_rows(tables, options$form, options$value %||% "close", zone)
+  check_choice(options$form, "--form", c("long", "wide", "sides", "sdmx"))
+  export_rows(tables, options$form, options$value %||% "close", zone, options$instants)
 }
 
 # Statistics as SDMX-CSV: the dataflow is told as its office calls it.
 cli_export_sdmx <- function(archive, tables, options) {
   if (length(tables) != 1 || is_bars(tables[[1]])) {
-    cli_usage_error("--form sdmx is for series of one dataset that are no bars")
+    cli_usage_error("--form sdmx is for statistics of one dataset")
   }
   parts <- strsplit(names(tables), "/", fixed = TRUE)[[1]]
   source <- cli_desk_source(options, parts[1])

@@ -5,7 +5,7 @@ cli_fetch <- function(arguments) {
       cli_option("folder", "the folder for the files [documents]", default = "documents",
         metavar = "FOLDER"),
       cli_option("limit", "documents, the newest"),
-      cli_option("verify", "fetch nothing: say whether the files are as they were fetched",
+      cli_option("verify", "fetch nothing; compare the files with their stored hashes",
         flag = TRUE),
       cli_option("quiet")
     ), cli_place_options(), cli_result_options()),

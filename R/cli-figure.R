@@ -86,8 +86,9 @@ cli_last_span <- function(table, span, zone) {
   if (!length(time)) {
     return(table)
   }
-  start <- shift_instant(utc(max(time)), time_interval(span, "--span"), -1, zone)
-  with_interval(table[time > as.numeric(start), ], attr(table, "interval"))
+  start <- span_start(span, utc(max(time)), zone, "--span")
+  first <- if (is.null(span_unit(span))) time > as.numeric(start) else time >= as.numeric(start)
+  with_interval(table[first, ], attr(table, "interval"))
 }
 
 cli_figure_caption <- function(options, read, tables) {
@@ -179,7 +180,7 @@ cli_tabled <- list(
     items <- intersect(c("revenue", "operating_profit", "net_profit", "total_assets", "equity",
       "operating_cash_flow"), facts$item)
     done <- facts_statement(facts, options$words, items = if (length(items)) items,
-      form = "long", most = 8)
+      form = "long", limit = 8)
     list(figure = figure_statement(done, caption = paste0("source: ", id),
       dark = options$dark), said = counted(nrow(done), "figure"))
   }

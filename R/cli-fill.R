@@ -5,9 +5,9 @@ cli_fill <- function(arguments) {
         paste0("last, next, linear, spline, monotone, seasonal, neighbour, constant; several ",
           "with commas are tried in order [last]"), default = "last", metavar = "RULES"),
       cli_option("at-most", "the longest run that is filled, in values", metavar = "N"),
-      cli_option("across", "carry values from one session into another too", flag = TRUE),
+      cli_option("across", "fill across sessions too", flag = TRUE),
       cli_option("ends", "fill before the first and after the last value too", flag = TRUE),
-      cli_option("neighbour", "for the rule neighbour: a CSV or Parquet file of one series",
+      cli_option("neighbour", "for the rule neighbour: a CSV or Parquet file of a single series",
         metavar = "FILE"),
       cli_option("constant", "for the rule constant: the value", metavar = "NUMBER"),
       cli_session_option()

@@ -18,7 +18,7 @@ cli_find <- function(arguments) {
   }
   shown <- found[c(if (length(named$sources) > 1) "source", "dataset", "title", "shape", "theme")]
   if (all(is.na(shown$theme) | !nzchar(shown$theme))) shown$theme <- NULL
-  cli_print_table(shown, "nothing is found; try fewer words, or --tree")
+  cli_print_table(shown, "no dataset found; try fewer words, or --tree")
   if (nrow(found)) cli_say("\nnext: vetusta describe ", found$source[1], " ", found$dataset[1])
 }
 
@@ -60,7 +60,7 @@ cli_find_sources <- function(options) {
 
 cli_find_tree <- function(sources, options, archive) {
   if (length(sources) > 1) sources <- Filter(speaks_sdmx, sources)
-  if (length(sources) != 1) cli_usage_error("--tree needs the name of one source")
+  if (length(sources) != 1) cli_usage_error("--tree needs the name of a source")
   themes <- datasets_themes(sources[[1]], options$language, archive)
   if (options$json || !is.null(options$file)) {
     return(cli_put(themes, options, "theme"))

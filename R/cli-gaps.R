@@ -6,7 +6,7 @@ cli_gaps <- function(arguments) {
         "show what is wrong instead of what is missing: doubled times, jumps, stale runs",
         flag = TRUE),
       cli_option("published",
-        "how long after its end a value is published, as \"45 days\": what is younger is told so",
+        "how long after its period a value is published, as \"45 days\"; younger gaps get this as their reason",
         metavar = "LENGTH"),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
@@ -20,7 +20,7 @@ cli_gaps <- function(arguments) {
     rejected <- cli_each(read, options, function(x, interval, read) {
       series_check(x, value = cli_value(x, options))
     })
-    if (!nrow(rejected)) cli_say("nothing is wrong")
+    if (!nrow(rejected)) cli_say("no wrong values found")
     return(cli_put(rejected, options, "finding"))
   }
   gaps <- cli_find_gaps(read, options)
@@ -55,7 +55,7 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   summary$coverage <- sprintf("%.2f%%", 100 * summary$coverage)
   cli_print_table(summary)
   if (!nrow(gaps)) {
-    cli_say("nothing is missing")
+    cli_say("no gaps")
     return(invisible())
   }
   shown <- utils::head(gaps[order(-gaps$missing, gaps$first), ], longest)

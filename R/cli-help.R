@@ -75,7 +75,7 @@ command_hint <- function(word) {
     return(paste0("`vetusta ", meant, "` does that"))
   }
   if (startsWith(word, "-")) {
-    return("name one, as in `vetusta list --desk FOLDER`")
+    return("name a command, as in `vetusta list --desk FOLDER`")
   }
   near <- nearest_word(word, c(names(cli_commands), names(cli_groups)))
   if (is.null(near)) "`vetusta help` shows them" else paste0("did you mean \"", near, "\"?")

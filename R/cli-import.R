@@ -2,11 +2,11 @@ cli_import <- function(arguments) {
   options <- cli_arguments(arguments, "import", "FILE",
     c(list(
       cli_option("shape", paste0("what the rows are: bars, observations, facts, instruments, ",
-        "places, documents, snapshot, table; without it and --interval it is guessed, and nothing ",
+        "places, documents, snapshot, table; without --shape and --interval the shape is guessed and nothing ",
         "stored"), metavar = "SHAPE"),
       cli_option("symbol"),
       cli_option("interval"),
-      cli_option("source", "the name to keep them under [own]", default = "own", metavar = "NAME"),
+      cli_option("source", "the archive's name for this source [own]", default = "own", metavar = "NAME"),
       cli_option("dataset", "rows that are no bars: the dataset's name [the file's]",
         metavar = "NAME"),
       cli_option("map"),

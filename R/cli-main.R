@@ -7,12 +7,12 @@ cli_commands <- c(
   demo = "make a desk, serve invented services, collect from them and draw",
   new = "make a desk of your own: a commented desk.yml that runs as it stands",
   services = "serve the invented services of the demo",
-  sources = "list the desk's source cards, check one, or draft one from samples",
-  secrets = "set, list or check the secrets of a desk, never showing one",
+  sources = "list, check or draft source cards",
+  secrets = "set, list or check the secrets of a desk; none is shown",
   find = "find datasets by words or theme",
-  describe = "show what a dataset takes and gives, and what it covers",
-  try = "one request or two, nothing stored: what is sent, what comes, how it is read",
-  plan = "say what a collection takes, before the first request",
+  describe = "show a dataset's keys, columns and coverage",
+  try = "make a request or two and show the answer and its rows; nothing is stored",
+  plan = "show requests, time and quota of a collection before it runs",
   collect = "collect into the archive, within the source's limits",
   track = "add a query to the desk, for refresh to keep current",
   refresh = "bring the tracked queries up to date, with the fewest requests",
@@ -22,8 +22,8 @@ cli_commands <- c(
   list = "show what the archive holds: datasets, series, journal, rejected rows",
   rows = "rows of a dataset: chosen, joined, sorted, counted, or as a desk's list",
   fetch = "download the documents behind links, each with its hash",
-  rank = "the largest moves of a market, without what nobody trades",
-  near = "places near a point, and what is held of each",
+  rank = "rank the largest moves of a market, above a least volume",
+  near = "places near a point, with their stored series",
   statement = "a company's facts as a table of items and periods",
   revisions = "show how figures were revised, release by release",
   calendar = "show a calendar, its closed days, or the times it expects",
@@ -32,12 +32,12 @@ cli_commands <- c(
   gaps = "find what is missing, and why, or what is wrong",
   fill = "fill what is missing by a named rule, and mark it",
   change = "changes, indices, windows, conversion, correlation",
-  adjust = "prices adjusted for splits and dividends, or jumps nobody told",
-  continuous = "one series from contracts that end",
-  join = "one history from several sources",
+  adjust = "prices adjusted for splits and dividends; unreported jumps",
+  continuous = "one continuous series from expiring contracts",
+  join = "join series of several sources into one history",
   model = "trend, season, noise, paths, an index and its payoff",
   figure = "draw candles or lines of archived series",
-  report = "one file to look at or send: figures, what is held and missing, failures",
+  report = "write a report: figures, coverage, gaps, failures in one file",
   browse = "look through the archive on a local page, which only reads",
   export = "write series or rows as CSV, Parquet, XLSX and more, or into a database",
   archive = paste0("check an archive, compact it, back it up, restore it, rescue what can be ",
@@ -98,7 +98,7 @@ cli_work <- function(command, arguments) {
       vetusta_error_argument = function(e) cli_failed(e, 2L, command),
       vetusta_error = function(e) cli_failed(e, if (isTRUE(e$usage)) 2L else 1L, command),
       interrupt = function(e) {
-        cli_say("stopped; what came is stored, and the same command goes on from there")
+        cli_say("stopped; the pages received so far are stored, and the same command continues")
         1L
       },
       error = function(e) {
@@ -107,7 +107,7 @@ cli_work <- function(command, arguments) {
           return(0L)
         }
         cli_say("vetusta ", command, ": an internal error: ", conditionMessage(e),
-          "\n  to do: report it with the command that you gave; nothing that was stored is lost")
+          "\n  to do: report it with the command that you gave; no stored row is lost")
         1L
       }
     ),
@@ -165,6 +165,9 @@ cli_usage_error <- function(...) {
 # Reads a command's arguments with optparse. `options` are made by cli_option(); `words` are at
 # least `least` positional ones.
 cli_arguments <- function(arguments, command, words, options, example, least = 0, most = Inf) {
+  if (grepl("^(\\[KIND\\] |SOURCE/DATASET\\|)?ID", words)) {
+    options <- c(options, list(cli_option("ids")))
+  }
   options <- c(options, list(cli_option("help", "show this and end", flag = TRUE, short = "h")))
   parser <- optparse::OptionParser(
     usage = paste(c("vetusta", command, words[nzchar(words)], "[options]"), collapse = " "),
@@ -178,37 +181,68 @@ cli_arguments <- function(arguments, command, words, options, example, least = 0
     optparse::parse_args(parser, args = cli_joined(as.character(arguments), "--sample"),
       print_help_and_exit = FALSE, positional_arguments = TRUE,
       convert_hyphens_to_underscores = TRUE),
-    error = function(e) cli_usage_error(cli_option_problem(conditionMessage(e)))
+    error = function(e) cli_usage_error(cli_option_problem(conditionMessage(e), options))
   )
   if (isTRUE(read$options$help)) {
     cat(cli_tidy_help(utils::capture.output(optparse::print_help(parser))), sep = "\n")
     stop(structure(class = c("vetusta_help", "error", "condition"),
       list(message = "help", call = NULL)))
   }
+  read$args <- words_from_files(read$args, read$options$ids)
+  if (grepl("^\\[?SOURCE \\[?DATASET", words)) read$args <- split_dataset(read$args)
+  if (startsWith(words, "SOURCE/DATASET [")) read$args <- join_dataset(read$args)
   if (length(read$args) < least) cli_usage_error("it needs ", words)
   if (length(read$args) > most) {
-    cli_usage_error("\"", read$args[most + 1], "\" is one word too many")
+    cli_usage_error("\"", read$args[most + 1], "\" is an unexpected word")
   }
   structure(c(list(words = read$args), read$options), class = "vetusta_options")
 }
 
-cli_option_problem <- function(text) {
+cli_option_problem <- function(text, options) {
   # the parser's own words may stand on the line after those that say where they come from
   text <- sub("\n.*", "", trimws(sub("^Error in [^:]*:", "", text)))
   text <- sub("long flag \"([^\"]*)\" is invalid.*", "the option --\\1 is not known", text)
   text <- sub("short flag \"([^\"]*)\" is invalid.*", "the option -\\1 is not known", text)
   text <- sub("flag \"([^\"]*)\" requires an argument", "the option --\\1 needs a value", text)
-  text
+  wrong <- regmatches(text, regexec("(?:no such option: |option )--?([a-z][a-z-]*)", text))[[1]][2]
+  hint <- if (!is.na(wrong) && !grepl("needs a value", text)) option_hint(wrong, options)
+  paste(c(text, hint), collapse = "; ")
 }
 
-# optparse puts an option and its help on two lines; side by side they are read faster.
+# What people call an option elsewhere, with the options that do it here, the likelier first.
+option_meanings <- list(start = "from", begin = "from", since = "from", after = "from",
+  end = "to", until = "to", before = "to", output = "file", out = "file", o = "file",
+  save = c("file", "samples"), format = c("form", "file"), count = "limit", n = "limit",
+  head = "limit", top = "limit", max = "limit", rows = "limit", size = "limit",
+  frequency = c("interval", "into"), freq = c("interval", "into"), period = c("interval", "span"),
+  timeframe = "interval", every = c("interval", "into"), timezone = "zone", tz = "zone",
+  ticker = "symbol", fields = "columns", select = "columns", where = NULL, order = "sort",
+  method = c("rule", "take", "using"), db = c("archive", "database"), folder = "desk",
+  directory = "desk", days = "span", years = "span", lookback = "span", dry = "plan",
+  force = "again", refresh = "again", silent = "quiet", verbose = NULL)
+
+# The option that is meant: by its meaning or the nearest name.
+option_hint <- function(word, options) {
+  known <- vapply(options, function(option) sub("^--", "", option@long_flag), "")
+  meant <- intersect(option_meanings[[word]], known)
+  near <- if (length(meant)) meant[1] else nearest_word(word, known)
+  if (!is.null(near)) paste0("did you mean --", near, "?")
+}
+
+# optparse puts an option and its help on two lines; side by side they are read faster. Lines are
+# wrapped at the width of the terminal, 80 columns elsewhere.
 cli_tidy_help <- function(lines) {
   lines <- sub("^Usage:", "usage:", lines)
   lines <- sub("^Options:$", "options:", lines)
   flag <- grep("^\t-", lines)
   names <- trimws(lines[flag])
   width <- max(nchar(names))
-  lines[flag] <- sprintf("  %-*s  %s", width, names, trimws(lines[flag + 1]))
+  room <- min(if (isatty(stdout())) cli::console_width() else 80, 120)
+  indent <- strrep(" ", width + 4)
+  lines[flag] <- vapply(seq_along(flag), function(i) {
+    paste(strwrap(trimws(lines[flag[i] + 1]), room, initial = sprintf("  %-*s  ", width, names[i]),
+      prefix = indent), collapse = "\n")
+  }, "")
   lines <- lines[-c(flag + 1, flag + 2)]
   lines[!(lines == "" & c(FALSE, utils::head(lines == "", -1)))]
 }

@@ -12,10 +12,10 @@ cli_model <- function(arguments) {
         cli_option("dark")), cli_json_option()),
     c("vetusta model spectrum kelder-lock --fill linear",
       "vetusta model season kelder-lock --fill linear --file season.png",
-      "vetusta model paths kelder-lock --fill linear --horizon \"2 years\" --file fan.png",
-      paste0("vetusta model payoff kelder-lock --fill linear,seasonal --below 180 ",
-        "--season 05-01,10-31 --strikes 300,500,800 --pays 20"),
-      "vetusta model run low-water.yml"), least = 1)
+      "vetusta model paths kelder-lock --fill linear --horizon \"18 months\" --file fan.png",
+      paste0("vetusta model payoff tamm-weir --fill linear,seasonal --above 285 ",
+        "--season 02-15,05-31 --strikes 60,140,260 --cap 900 --pays 20"),
+      "vetusta model run high-water.yml"), least = 1)
   kind <- options$words[1]
   if (identical(kind, "run")) {
     return(cli_model_run(options))
@@ -28,7 +28,7 @@ cli_model <- function(arguments) {
   if (!length(options$words) && is.null(options$input)) cli_usage_error("name a series")
   definition <- cli_model_definition(options, kind)
   read <- cli_series(options)
-  if (length(read$tables) != 1) cli_usage_error("a model is of one series")
+  if (length(read$tables) != 1) cli_usage_error("a model has a single series")
   if (!is.null(options$save)) {
     return(cli_model_save(options, definition, read, kind))
   }
@@ -47,17 +47,17 @@ cli_model_options <- function() {
     cli_option("order", "of the noise, as 1,0; by default chosen", metavar = "P,Q"),
     cli_option("variance", "constant, seasonal or garch [constant]", metavar = "WORD"),
     cli_option("residuals", "normal, t or bootstrap [normal]", metavar = "WORD"),
-    cli_option("paths", "how many [1000]", metavar = "N"),
-    cli_option("horizon", "how far [2 years]", metavar = "LENGTH"),
+    cli_option("paths", "how many [2500]", metavar = "N"),
+    cli_option("horizon", "how far [18 months]", metavar = "LENGTH"),
     cli_option("seed", "a whole number [1]", metavar = "N"),
     cli_option("draw", "model, or blocks of past residuals [model]", metavar = "WORD"),
     cli_option("lower", "what the series is never below", metavar = "NUMBER"),
     cli_option("upper", "what it is never above", metavar = "NUMBER"),
-    cli_option("below", "what lies below this level counts", metavar = "LEVEL"),
-    cli_option("above", "what lies above this level counts", metavar = "LEVEL"),
-    cli_option("season", "first and last day of the season, as 05-01,10-31", metavar = "DAYS"),
+    cli_option("below", "count values below this level", metavar = "LEVEL"),
+    cli_option("above", "count values above this level", metavar = "LEVEL"),
+    cli_option("season", "first and last day of the season, as 02-15,05-31", metavar = "DAYS"),
     cli_option("strikes", "of the payoff, values of the index with commas", metavar = "NUMBERS"),
-    cli_option("cap", "the index above which nothing more is paid", metavar = "NUMBER"),
+    cli_option("cap", "the index value at which the payoff stops rising", metavar = "NUMBER"),
     cli_option("pays", "for each unit above the strike [1]", metavar = "AMOUNT"),
     cli_option("loading", "standard deviations of the payments in the premium [0.25]",
       metavar = "NUMBER"),
@@ -121,7 +121,7 @@ cli_model_put <- function(model, kind, options) {
   }
   if (ending %in% c("png", "svg", "pdf")) {
     if (is.null(one$figure)) {
-      cli_usage_error("a ", kind, " has no figure of its own; a report has all: --file x.html")
+      cli_usage_error("a ", kind, " has no figure; a report has all: --file x.html")
     }
     beside <- if (one$beside) list(history = model$history)
     figure <- do.call(one$figure, c(list(shown), beside, list(dark = options$dark)))
@@ -159,10 +159,10 @@ cli_model_save <- function(options, definition, read, kind) {
   archive <- cli_archive(options)
   found <- archive_find(archive, cli_ids(options$words))
   if (!is.null(definition$paths)) {
-    definition$paths <- utils::modifyList(list(n = 1000, horizon = "2 years", seed = 1),
+    definition$paths <- utils::modifyList(list(n = 2500, horizon = "18 months", seed = 1),
       definition$paths)
   } else if (length(intersect(c("index", "payoff"), names(definition)))) {
-    definition$paths <- list(n = 1000, horizon = "2 years", seed = 1)
+    definition$paths <- list(n = 2500, horizon = "18 months", seed = 1)
   }
   definition <- c(list(model = paste(kind, "of", read$tables[[1]]$series[1] %||% found$key[1]),
     series = found$id[1], from = options$from, to = options$to, as_of = options$as_of),

@@ -73,6 +73,7 @@ cli_ask.vetusta_dataset_bars <- function(dataset, source, words, options) {
 
 #' @export
 cli_ask.vetusta_dataset_rows <- function(dataset, source, words, options) {
+  words <- with_key(dataset, words)
   window <- list(span = options$span, from = options$from, to = options$to)
   do.call(query_rows, c(list(source, dataset$name), cli_pairs(words), window))
 }

@@ -6,9 +6,10 @@ cli_rank <- function(arguments) {
       cli_option("min-volume", "what an instrument must have traded [1000]", default = "1000",
         metavar = "N"),
       cli_option("min-price", "what it must cost [1]", default = "1", metavar = "N"),
-      cli_option("type", "the type of instrument, where a directory tells it, or any [share]",
+      cli_option("type", "type of instrument as in the directory, or any [share]",
         default = "share", metavar = "WORD"),
-      cli_option("on", "the day; by default the newest one", metavar = "DAY"),
+      cli_option("list", "; the symbols"),
+      cli_option("on", "the day; by default the newest", metavar = "DAY"),
       cli_option("window", "in which earlier highs and lows are looked for [1 year]", default = "1 year"),
       cli_option("as-of")
     ), cli_place_options(), cli_result_options()),
@@ -16,7 +17,7 @@ cli_rank <- function(arguments) {
       "vetusta rank \"quay/bars/*@1 day\" --by high --on 2026-03-20"), least = 1)
   archive <- cli_archive(options)
   sign <- grepl("[=<>~]", options$words)
-  words <- options$words[!sign]
+  words <- join_stored_dataset(archive, options$words[!sign])
   if (!length(words)) cli_usage_error("name a snapshot, as quay/market, or series IDs of days")
   held <- archive_datasets(archive)
   snapshots <- held_of_shape(held, "snapshot")
@@ -33,10 +34,21 @@ cli_rank <- function(arguments) {
     cli_number(options, "min_volume", 0), cli_number(options, "min_price", 0), where)
   shown <- c("rank", "symbol", "name", "type", "last", "before", "change", "percent", "volume",
     if (options$by %in% c("range", "high", "low")) "score", "tied")
-  cli_put(done[intersect(shown, names(done))], options)
+  cli_put(rank_digits(done[intersect(shown, names(done))]), options)
+  if (!is.null(options$list)) cli_write_list(done$symbol, options$list)
   cli_rank_said(done, c(attr(rows, "how"), if (options$type != "any" && !of_type) paste0(
-    "of all types, as the directory that is held tells the type of ", round(100 * typed),
+    "of all types: the stored directory has the type of ", round(100 * typed),
     " % of them")))
+}
+
+# Changes with the digits of the prices, percentages with two.
+rank_digits <- function(rows) {
+  digits <- max(shown_digits(rows$last), shown_digits(rows[["before"]] %||% 0))
+  for (name in intersect("change", names(rows))) rows[[name]] <- round(rows[[name]], digits)
+  for (name in intersect(c("percent", "score"), names(rows))) {
+    rows[[name]] <- round(rows[[name]], 2)
+  }
+  rows
 }
 
 cli_rank_said <- function(done, how) {
@@ -47,7 +59,7 @@ cli_rank_said <- function(done, how) {
   count <- vapply(left[told], thousands, "")
   if (length(told)) cli_say("left out: ", paste0(count, " ", words[told], collapse = ", "))
   out <- attr(done, "tied_out")
-  if (length(out)) cli_say("tied with the last one and not shown: ", paste(utils::head(out, 8),
+  if (length(out)) cli_say("tied with the last row and not shown: ", paste(utils::head(out, 8),
     collapse = ", "), if (length(out) > 8) " and more")
   for (line in how) cli_say(line)
 }
@@ -75,7 +87,7 @@ cli_rank_days <- function(archive, words, options) {
   tables <- archive_read(archive, words, to = to, as_of = options$as_of, zone = zone)
   bars <- tables[vapply(tables, is_bars, TRUE)]
   if (length(bars) != 1) {
-    cli_usage_error("name bars of one interval, as \"quay/bars/*@1 day\"")
+    cli_usage_error("name bars of a single interval, as \"quay/bars/*@1 day\"")
   }
   rows <- rank_days(bars[[1]], to, options$window, zone)
   without <- attr(rows, "without")
@@ -100,11 +112,11 @@ cli_rank_snapshot <- function(archive, id, options) {
       format_instant(earlier$at[1]))
   } else if (is.numeric(rows[["previous"]])) {
     rows$before <- rows$previous
-    attr(rows, "how") <- "against the price before, as the snapshot tells it"
+    attr(rows, "how") <- "change from the previous price, from the snapshot"
   } else if (is.numeric(rows[["change"]])) {
     rows$before <- signif(rows$last - rows$change, 12)
-    attr(rows, "how") <- paste0("computed from the change in price that the snapshot tells, as no ",
-      "earlier one is held")
+    attr(rows, "how") <- paste0("computed from the snapshot's change in price: no ",
+      "earlier snapshot is stored")
   }
   rows
 }

@@ -21,7 +21,7 @@ cli_report <- function(arguments) {
   }
   # a word with an ending of a file is one, also where a report is not written so
   is_file <- grepl("[.](html?|txt|md|pdf|docx?|csv|xlsx|json|png)$", words, ignore.case = TRUE)
-  if (sum(is_file) > 1) cli_usage_error("name one file for the report")
+  if (sum(is_file) > 1) cli_usage_error("name a single file for the report")
   file <- if (any(is_file)) words[is_file] else "report.html"
   ids <- if (any(!is_file)) cli_ids(words[!is_file])
   desk <- cli_desk(options, needed = FALSE)

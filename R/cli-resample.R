@@ -13,7 +13,7 @@ cli_resample <- function(arguments) {
         metavar = "HH:MM"),
       cli_option("week-start", "the weekday with which weeks begin [monday]", default = "monday",
         metavar = "DAY"),
-      cli_option("stamp", "whether a bar bears its start or its end [start]", default = "start",
+      cli_option("stamp", "time stamp of a bar: start or end [start]", default = "start",
         metavar = "WORD"),
       cli_option("need",
         paste0("the part of expected bars, or of a period's days, below which a result is ",

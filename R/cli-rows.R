@@ -3,49 +3,61 @@ cli_rows <- function(arguments) {
     c(list(
       cli_option("join", "another dataset whose columns are put beside, by what both have",
         metavar = "SOURCE/DATASET"),
-      cli_option("sort", "columns to sort by, with commas; a hyphen behind one: largest first",
+      cli_option("compute", "new columns from others, as \"spread=ask-bid\", with ; between",
+        metavar = "FORMULAS"),
+      cli_option("sort", "columns to sort by, with commas; a hyphen after a column: largest first",
         metavar = "COLUMNS"),
       cli_option("limit", "rows"),
-      cli_option("columns", "only these columns", metavar = "COLUMNS"),
+      cli_option("columns"),
       cli_option("distinct", "the first row of each combination of these", metavar = "COLUMNS"),
       cli_option("count", "how many rows there are of each combination of these",
         metavar = "COLUMNS"),
       cli_option("complete"),
       cli_option("open-list", "write them with links that open, as .html or .xlsx",
         metavar = "FILE"),
-      cli_option("list", "write the first column shown as a desk's list, a value a line",
-        metavar = "FILE"),
+      cli_option("list", "; the first column shown"),
       cli_option("as-of")
     ), cli_place_options(), cli_result_options()),
     c("vetusta rows quay/directory type=share name~barge --sort symbol",
       "vetusta rows quay/market \"volume>=10000\" --join quay/directory --sort volume- --limit 10",
+      "vetusta rows quay/market \"last>open\" --compute \"gain=100*(last/open-1)\" --sort gain-",
       "vetusta rows quay/directory --count type",
       "vetusta rows river/stations --columns place --list stations.txt"), least = 1)
   archive <- cli_archive(options)
   rows <- cli_rows_of(archive, options$words[1], options$as_of)
   if (!is.null(options$join)) rows <- rows_join(rows, cli_rows_of(archive, options$join,
     options$as_of))
+  rows <- rows_compute(rows, cli_formulas(options$compute))
   rows <- rows_filter(rows, options$words[-1])
   if (!is.null(options$sort)) rows <- rows_sort(rows, cli_list_of(options$sort))
   if (!is.null(options$distinct)) rows <- rows_distinct(rows, cli_list_of(options$distinct))
   if (!is.null(options$count)) rows <- rows_count(rows, cli_list_of(options$count))
   most <- cli_number(options, "limit", 1)
   if (!is.null(most)) rows <- utils::head(rows, most)
-  for (name in cli_list_of(options$columns)) check_column(rows, name)
-  if (!is.null(options$columns)) rows <- rows[cli_list_of(options$columns)]
+  rows <- cli_chosen_columns(rows, options)
   if (options$complete) rows <- cli_complete(rows)
   if (!is.null(options$open_list)) {
     export_links(cli_whole_links(rows, options), options$open_list, options$words[1])
     return(cli_say("wrote ", options$open_list, ": ", counted(nrow(rows), "row")))
   }
   if (!is.null(options$list)) {
-    values <- unique(condition_texts(rows[[1]]))
-    write_lines_whole(values[!is.na(values)], options$list, "export")
-    return(cli_say("wrote ", options$list, ": ", counted(length(values), "value"),
-      "; in a desk: {file: ", basename(options$list), "}"))
+    return(cli_write_list(rows[[1]], options$list))
   }
   cli_put(rows, options)
+  if (!is.null(rows[["at"]])) cli_say("snapshot of ", format_instant(max(rows$at)))
   cli_rows_told(archive, options, names(rows))
+}
+
+cli_formulas <- function(text) {
+  if (is.null(text)) character() else trimws(strsplit(text, ";", fixed = TRUE)[[1]])
+}
+
+# Values as a list that a desk reads, a line each.
+cli_write_list <- function(column, file) {
+  values <- unique(condition_texts(column))
+  write_lines_whole(values[!is.na(values)], file, "export")
+  cli_say("wrote ", file, ": ", counted(length(values), "value"), "; in a desk: {file: ",
+    basename(file), "}")
 }
 
 # What the columns of a dataset are measured in, and its only series is called.
@@ -89,7 +101,7 @@ cli_rows_of <- function(archive, id, as_of = NULL) {
   if (length(parts) != 2) {
     cli_usage_error("\"", id,
       "\" must be a source and a dataset, as quay/directory; `vetusta ",
-      "list datasets` shows what is held")
+      "list datasets` shows the stored datasets")
   }
   archive_rows(archive, parts[1], parts[2], as_of = as_of)
 }
@@ -112,27 +124,32 @@ cli_held <- function(archive, shape, named = NULL, source = NULL, why = "") {
 }
 
 cli_near <- function(arguments) {
-  options <- cli_arguments(arguments, "near", "LATITUDE,LONGITUDE [SOURCE/DATASET]",
+  options <- cli_arguments(arguments, "near", "LATITUDE,LONGITUDE [SOURCE/DATASET] [CONDITION...]",
     c(list(
       cli_option("within", "the greatest distance, along the great circle [50 km]",
         default = "50 km", metavar = "LENGTH"),
       cli_option("limit", "places")
     ), cli_place_options(), cli_result_options()),
     c("vetusta near 57.1,24.3 --within \"30 km\"",
-      "vetusta near 57.1,24.3 river/stations --limit 3"),
-    least = 1, most = 2)
+      "vetusta near 57.1,24.3 river/stations \"years>=20\" --limit 3"),
+    least = 1)
   point <- suppressWarnings(as.numeric(strsplit(options$words[1], ",", fixed = TRUE)[[1]]))
   if (length(point) != 2 || anyNA(point)) {
     cli_usage_error("\"", options$words[1], "\" must be a latitude and a longitude in degrees, ",
       "as 57.1,24.3")
   }
   archive <- cli_archive(options)
-  id <- cli_held(archive, "places", if (length(options$words) > 1) options$words[2])
+  more <- options$words[-1]
+  conditions <- grepl("[=<>~]", more)
+  named <- join_dataset(more[!conditions])
+  if (length(named) > 1) cli_usage_error("\"", named[2], "\" is an unexpected word")
+  id <- cli_held(archive, "places", if (length(named)) named)
   places <- cli_records(archive, cli_rows_of(archive, id), sub("/.*", "", id))
+  places <- rows_filter(places, more[conditions])
   near <- places_near(places, point[1], point[2], options$within,
     cli_number(options, "limit", 1) %||% Inf)
   cli_put(near, options, "place")
-  if (!nrow(near)) return(cli_say("no place is so near; a larger --within may find one"))
+  if (!nrow(near)) return(cli_say("no place within this distance; try a larger --within"))
   cli_near_next(archive, id, near)
 }
 
@@ -145,8 +162,9 @@ cli_records <- function(archive, places, source) {
     return(places)
   }
   days <- as.numeric(difftime(series$last, series$first, units = "days")) + 1
-  places$held_first <- as.Date(series$first)[first]
-  places$held_last <- as.Date(series$last)[first]
+  places$first_value <- as.Date(series$first)[first]
+  places$last_value <- as.Date(series$last)[first]
+  places$years <- round(days / 365.25, 1)[first]
   places$rows <- series$rows[first]
   places$coverage <- round(pmin(1, series$rows / days), 4)[first]
   places$rows[is.na(places$rows)] <- 0

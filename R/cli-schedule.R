@@ -27,7 +27,7 @@ cli_schedule <- function(arguments) {
     own <- if (options$install) desk_crontab(desk)
     crontab_write(crontab_with(crontab_read(), desk, own))
     return(cli_say(if (options$install) paste0("put ", counted(length(own), "line"), " into the ",
-      "crontab; what happens is told in ", basename(desk$log %||% "refresh.log"))
+      "crontab; the log is ", basename(desk$log %||% "refresh.log"))
     else "took the desk's lines out of the crontab"))
   }
   if (options$json) cli_print_json(as.data.frame(found))

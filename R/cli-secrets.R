@@ -9,7 +9,7 @@ cli_secrets <- function(arguments) {
     if (length(options$words) != 2) {
       cli_usage_error(
         paste0("set needs the secret's name; its value is read from standard input, so that it ",
-          "stands in no history"))
+          "is not in the shell's history"))
     }
     value <- readLines(file("stdin"), n = 1, warn = FALSE)
     desk_secret(desk, options$words[2], value)

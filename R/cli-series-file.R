@@ -128,6 +128,6 @@ read_file_times <- function(time, as, zone, calendar, file) {
   bad <- which(is.na(read))
   if (length(bad)) vetusta_stop("import", paste0("\"", time[bad[1]], "\" is no time."),
     where = paste0(file, ", row ", bad[1]),
-    todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or say --time-as")
+    todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or use --time-as")
   read
 }

@@ -45,7 +45,7 @@ cli_series <- function(options, longer = cli_longer(options)) {
   for (name in c("interval", "symbol", "map")) {
     if (!is.null(options[[name]])) {
       cli_usage_error("--", name,
-        paste0(" is for files, which --input names; a series' interval stands in its ID, as ",
+        paste0(" is for files named by --input; the interval of a series is part of its ID, as ",
           "in \"KELD@1 day\""))
     }
   }
@@ -55,10 +55,13 @@ cli_series <- function(options, longer = cli_longer(options)) {
   }
   archive <- cli_archive(options)
   ids <- cli_ids(options$words)
-  found <- archive_find(archive, ids)
+  short <- longer_ids(archive, ids)
+  stored <- c(setdiff(ids, short$id), short$stored)
+  found <- archive_find(archive, stored)
   known <- cli_calendars(options, found)
   zone <- options$zone %||% known$calendar$zone %||% "UTC"
-  tables <- cli_read(archive, ids, options, found, known, zone, longer)
+  tables <- cli_read_longer(archive, setdiff(ids, short$id), short, options, found, known, zone,
+    longer)
   sources <- sub("/.*", "", names(tables))
   list(tables = cli_distinct(tables, found), calendars = unname(known$calendars[sources]),
     calendar = known$calendar, zone = zone, sources = sources)
@@ -83,6 +86,20 @@ cli_ids <- function(words) cli_symbols(words)
 with_interval <- function(table, interval) {
   if (!is.null(interval)) attr(table, "interval") <- time_interval(interval)
   table
+}
+
+# Series as they are stored, and bars resampled from shorter ones where only those are stored.
+cli_read_longer <- function(archive, ids, short, options, found, known, zone, longer) {
+  tables <- if (length(ids)) cli_read(archive, ids, options, found, known, zone, longer)
+  for (interval in unique(short$interval)) {
+    own <- short[short$interval == interval, ]
+    cli_say(paste0(own$id, ": resampled from ", own$stored, collapse = "\n"))
+    asked <- options
+    asked$resample <- format(time_interval(interval))
+    tables <- c(tables, cli_read(archive, own$stored, asked, found, known, zone,
+      cli_longer(asked)))
+  }
+  tables
 }
 
 # Series of the archive as tables of their shapes, bars of the session that is wanted.
@@ -172,6 +189,7 @@ cli_window <- function(x, options, zone) {
 
 # A file, JSON, a table of a screenful on a terminal, or CSV.
 cli_put <- function(rows, options, what = "row") {
+  rows <- bars_dated(rows)
   if (!is.null(options$file)) {
     export_table(rows, options$file)
     return(cli_say("wrote ", options$file, ": ", counted(nrow(rows), what)))
@@ -212,7 +230,7 @@ cli_by_series <- function(text) {
   }
   pairs <- strsplit(parts, "=", fixed = TRUE)
   if (any(lengths(pairs) != 2)) {
-    cli_usage_error("\"", text, "\" must be one word, or name=word pairs with commas between")
+    cli_usage_error("\"", text, "\" must be a single word, or name=word pairs with commas between")
   }
   stats::setNames(vapply(pairs, `[`, "", 2), vapply(pairs, `[`, "", 1))
 }

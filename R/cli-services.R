@@ -8,12 +8,12 @@ cli_services <- function(arguments) {
       cli_option("page-size", "the largest page, in rows [240]", default = "240", metavar = "N"),
       cli_option("rate", "requests a minute that the exchange allows [90]", default = "90",
         metavar = "N"),
-      cli_option("fault", paste0("misbehave in one way: ", paste(standin_faults, collapse = ", ")),
+      cli_option("fault", paste0("simulate a fault: ", paste(standin_faults, collapse = ", ")),
         metavar = "KIND"),
       cli_option("fault-every", "spoil each so-manieth answer [3]", default = "3", metavar = "N"),
       cli_option("release", "which release of its figures the statistics office has, 1 or 2 [2]",
         default = "2", metavar = "N"),
-      cli_option("no-availability", "the statistics office does not say what is available",
+      cli_option("no-availability", "the statistics office has no availability query",
         flag = TRUE)
     ),
     c("vetusta services", "vetusta services --port 0 --desk demo-desk"), most = 0)

@@ -5,8 +5,8 @@ cli_sources <- function(arguments) {
         paste0("draft: a sample of an answer, JSON or CSV; give it several times, the first and ",
           "the last page above all"), metavar = "FILES"),
       cli_option("url",
-        paste0("draft: the whole URL of one request to make, or a whole copied command of ",
-          "curl; {NAME} in capitals stands for a secret"), metavar = "URL"),
+        paste0("draft: the complete URL of a request to make, or a complete command of ",
+          "curl; {NAME} in capitals is a secret"), metavar = "URL"),
       cli_option("body", "draft: the body of that request, which is sent by POST",
         metavar = "TEXT"),
       cli_option("header", "draft: a header of that request, as \"X-Token: {SURVEY_TOKEN}\"",
@@ -48,7 +48,7 @@ cli_sources <- function(arguments) {
     rejected <- samples_rejected(card, options$samples %||%
       file.path(dirname(card$file), "samples"))
     if (length(rejected)) {
-      cli_say("the card has no mistake of its own, and does not read all of its samples:\n  ",
+      cli_say("the card is valid, but does not read all of its samples:\n  ",
         paste(rejected, collapse = "\n  "))
       return(1L)
     }

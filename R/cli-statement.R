@@ -2,7 +2,7 @@ cli_statement <- function(arguments) {
   options <- cli_arguments(arguments, "statement", "COMPANY...",
     c(list(
       cli_option("annual", "years [this is so without another word]", flag = TRUE),
-      cli_option("quarterly", "quarters, also those that were told only as sums of a year so far",
+      cli_option("quarterly", "quarters, also those filed only as sums of the year to date",
         flag = TRUE),
       cli_option("trailing", "the sum of four quarters at each quarter's end", flag = TRUE),
       cli_option("items", paste0("items, with commas between; or @FILE, an item or a formula ",
@@ -13,7 +13,7 @@ cli_statement <- function(arguments) {
       cli_option("limit", "periods, the newest [5]", default = "5"),
       cli_option("complete"),
       cli_form_option("wide"),
-      cli_option("facts", "where the facts are held, where that is not one place",
+      cli_option("facts", "dataset of the facts, where there are several",
         metavar = "SOURCE/DATASET"),
       cli_option("as-of")
     ), cli_place_options(), cli_result_options()),
@@ -51,7 +51,7 @@ cli_facts <- function(archive, id, options) {
   held <- held_of_shape(held, "facts")
   if (!nrow(held)) {
     vetusta_stop("argument", paste0("The archive holds no facts at \"", id, "\"."),
-      todo = "`vetusta list datasets` shows what is held")
+      todo = "`vetusta list datasets` shows the stored datasets")
   }
   # what a key begins with is the company: few of many are looked at
   near <- Reduce(`|`, lapply(options$words, function(name) startsWith(held$key, name)))

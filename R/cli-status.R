@@ -1,6 +1,6 @@
 cli_status <- function(arguments) {
   options <- cli_arguments(arguments, "status", "[NAME...]",
-    c(list(cli_option("series", "a line a series, instead of one a query", flag = TRUE),
+    c(list(cli_option("series", "a line per series in place of a line per query", flag = TRUE),
       cli_option("collectors", "who is collecting into the archive, and what", flag = TRUE),
       cli_option("desk")), cli_json_option()),
     c("vetusta status", "vetusta status shares --series", "vetusta status --collectors",
@@ -28,7 +28,7 @@ cli_status_collectors <- function(desk, options) {
   found <- if (!is.null(archive)) archive_collectors(archive)
   if (options$json) return(cli_print_json(as.data.frame(found)))
   if (!NROW(found)) {
-    cli_say("nobody is collecting")
+    cli_say("no collector is running")
     return(0L)
   }
   ago <- vapply(found$silent, format_seconds, "")
@@ -37,7 +37,7 @@ cli_status_collectors <- function(desk, options) {
     "last sign" = paste(ago, "ago"),
     state = ifelse(found$gone, "gone", "at work"))))
   if (any(found$gone)) {
-    cli_say("\nthe requests of one that is gone are free: the next refresh makes them")
+    cli_say("\nthe requests of a collector that is gone are made by the next refresh")
   }
   0L
 }

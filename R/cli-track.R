@@ -19,9 +19,9 @@ cli_track <- function(arguments) {
       cli_option("history"),
       cli_option("name", "[made from the query]"),
       cli_option("title"),
-      cli_option("lookback", paste0("how far back it is asked again behind what is held, as ",
+      cli_option("lookback", paste0("how much of the stored end is requested again, as ",
         "\"3 days\""), metavar = "LENGTH"),
-      cli_option("every", "not asked more often than that, as \"6 hours\"", metavar = "LENGTH"),
+      cli_option("every", "least time between two refreshes, as \"6 hours\"", metavar = "LENGTH"),
       cli_option("stale", "how old its newest value may be, as \"2 days\"", metavar = "LENGTH"),
       cli_option("times", "when it is due, as \"at 18:30 Europe/Riga on trading days\"",
         metavar = "TIMES"),
@@ -73,7 +73,7 @@ cli_track_add <- function(desk, options) {
     given[lengths(given) > 0])
   do.call(desk_track, c(list(desk, name), entry))
   cli_say("tracks ", name, " in ", desk$file, if (!is.null(away)) paste0("\n", away,
-    " So what is asked for was not looked at."), "\nnext: vetusta refresh ", name)
+    " So the query was not checked."), "\nnext: vetusta refresh ", name)
 }
 
 # What is asked for, as it stands in a desk.
@@ -106,9 +106,9 @@ cli_kept_name <- function(desk, source, named, asked) {
 cli_refresh <- function(arguments) {
   options <- cli_arguments(arguments, "refresh", "[NAME...]",
     c(list(
-      cli_option("plan", "say what it takes, query by query, and make no request for values",
+      cli_option("plan", "show what each query would request; request no values",
         flag = TRUE),
-      cli_option("due", "only queries whose times have come, as timers do", flag = TRUE),
+      cli_option("due", "only queries that are due, as timers do", flag = TRUE),
       cli_option("busy",
         paste0("while another refresh of this desk runs: share the work, wait for ",
         "its end, or skip [share; with --due skip]"), metavar = "WORD"),

@@ -173,7 +173,7 @@ actions_absent <- function(run, chain, page) {
   run$sink$note("unpublished", chain$start, hash)
   some <- utils::head(which(gone), 20)
   page$notes <- c(page$notes, paste0(counted(sum(gone), "value"),
-    if (sum(gone) == 1) " is" else " are", " no longer published, and kept: ",
+    if (sum(gone) == 1) " is" else " are", " no longer published; their rows are kept: ",
     paste0(sub("\r.*", "", owner[some]), " ", format(epoch_days(floor(day[some]))),
       collapse = ", "), if (sum(gone) > 20) " and more"))
   page

@@ -86,7 +86,7 @@ document_fetch <- function(run, dataset, key, link, name, folder, held, archive)
   }
   if (!may_follow(link, run$source$url, run$source$elsewhere)) {
     return(list(outcome = "failed", said = paste0("the link leads elsewhere, to ", origin_of(link),
-      ": where that is right, say elsewhere: follow in the card")))
+      ": where this is intended, write elsewhere: follow in the card")))
   }
   began <- now_seconds()
   # two that fetch into one folder would write into one part

@@ -28,7 +28,7 @@ job_download <- function(job, link, file) {
   }
   # a link that leads nowhere is looked for anew the next time
   if (is_for_good(reason)) job_forget(job)
-  todo <- if (is_for_good(reason)) "run it again: the export is asked for anew"
+  todo <- if (is_for_good(reason)) "run it again: the export is requested anew"
   else "run it again: it goes on where it broke off"
   job_failed(job, list(), "failed",
     paste0("the download broke off: ", redact(reason, run$secrets())), todo)
@@ -111,7 +111,7 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
   # a part of the file, of which the rest is still to be asked for
   whole <- content_range(answer)$total
   if (status == 206 && length(whole) && file.size(file) < whole) {
-    paste(number_text(file.size(file)), "of", number_text(whole), "bytes came")
+    paste(number_text(file.size(file)), "of", number_text(whole), "bytes received")
   }
 }
 
@@ -136,7 +136,7 @@ job_stream <- function(run, url, handle, file, tag) {
       size <<- if (file.exists(file)) file.size(file) else 0
       if (status == 206 && !begins_at(header_list(curl::handle_data(handle)$headers), size)) {
         unlink(c(file, tag))
-        reason <<- "another part of the file came than was asked for"
+        reason <<- "the service sent another part of the file than requested"
         stop(reason)
       }
       sink <<- file(file, "ab")

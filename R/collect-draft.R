@@ -46,7 +46,7 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
   parts <- tryCatch(curl::curl_parse_url(gsub("[{}]", "_", url)), error = function(e) NULL)
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
     vetusta_stop("draft", paste0("\"", url, "\" is no http or https URL."),
-      todo = "write it whole, as in https://data.example.org/v1/bars")
+      todo = "write the complete URL, as in https://data.example.org/v1/bars")
   }
   named <- draft_secret_names(c(url, headers))
   if (length(named) && parts$scheme == "http" && !is_loopback(parts$host)) {
@@ -124,7 +124,7 @@ draft_request <- function(url, headers, body = NULL) {
     request = paste0("    request: ", sub(origin, "", plain, fixed = TRUE),
       if (length(kept)) paste0("?", paste(kept, collapse = "&")),
       if (any(moves)) paste0("{", if (length(kept)) "&" else "?", paste(variable, collapse = ","),
-        "}"), "    # ? put {symbol} where the symbol stands",
+        "}"), "    # ? put {symbol} in place of the symbol",
       if (!is.null(body)) paste0("\n    method: POST\n    body: ",
         as.character(jsonlite::toJSON(body, auto_unbox = TRUE)))),
     parameters = if (any(moves)) c("    parameters:",

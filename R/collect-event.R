@@ -13,7 +13,7 @@ collect_safely <- function(run, queue, tally, event) {
     queue_drop(queue, event$chain)
     reason <- paste("internal error:", redact(conditionMessage(e), run$secrets()))
     tally <- collect_cut_short(run, tally, event$chain, event$response, reason)
-    tally$failed$todo[nrow(tally$failed)] <- paste0("run it again; if it comes again, report it ",
+    tally$failed$todo[nrow(tally$failed)] <- paste0("run it again; if the error stays, report it ",
       "with the card and the answer, which `vetusta try` shows")
     tally
   })
@@ -162,7 +162,7 @@ chain_parted <- function(run, queue, tally, chain, response) {
     return(NULL)
   }
   journal_alone(run, chain, response, "cut",
-    paste0(answer_text(run, response), "; asked for again in two halves"))
+    paste0(answer_text(run, response), "; requested again in two halves"))
   half <- seq_along(chain$symbols) <= length(chain$symbols) / 2
   for (part in list(chain$symbols[!half], chain$symbols[half])) {
     planned <- chain$planned
@@ -197,8 +197,8 @@ collect_unanswered <- function(run, queue, tally, chain, reason) {
   if (grepl("certificate", reason)) stop_network(run, as.character(reason), tries = chain$attempt)
   if (is_for_good(reason)) {
     todo <- if (grepl("larger than",
-      reason)) "ask for less at once: a shorter window, fewer symbols, or smaller pages"
-    else "look at the URL in the card; where another place is right, say elsewhere: follow"
+      reason)) "request less at a time: a shorter window, fewer symbols or smaller pages"
+    else "check the URL in the card; where another origin is intended, write elsewhere: follow"
     return(collect_failed(run, tally, chain, list(), "failed", as.character(reason), todo))
   }
   # a service that was there and is away is waited for by all requests, about a minute
@@ -210,7 +210,7 @@ collect_unanswered <- function(run, queue, tally, chain, reason) {
   tally <- tally_row(tally, "unanswered")
   if (tally$pages == 0 || away || tally$in_a_row$unanswered > 2) stop_network(run, reason, tries)
   collect_failed(run, tally, chain, list(), "failed",
-    paste0("nothing came, ", tries, " times: ", reason),
+    paste0("no answer, ", tries, " times: ", reason),
     "run it again later: it goes on")
 }
 
@@ -238,9 +238,9 @@ collect_again <- function(run, queue, tally, chain, what, response = list(), tri
 # would only cost requests.
 stop_stumbling <- function(run, tally, what, kind = "network", todo = "run it again later") {
   vetusta_stop(kind,
-    paste0("The source ", run$source$source, " answers nothing that is of use: ", what),
+    paste0("The source ", run$source$source, " gives no usable answer: ", what),
     where = paste0(origin_of(run$source$url), ", ", tally$in_a_row$stumbled,
-      " requests in a row, each asked several times"),
+      " requests in a row, each tried several times"),
       todo = paste0(todo, "; it goes on with what is missing"))
 }
 
@@ -271,8 +271,8 @@ stop_refused <- function(run, chain, response) {
   journal_alone(run, chain, response, "refused", text)
   names <- access_secrets(run$source$access)
   todo <- if (length(names)) paste0("look whether ", paste(names, collapse = " and "),
-    " holds a key that is valid for this")
-  else "the card says access none: look whether the service needs a key"
+    " has a key that is valid for this")
+  else "the card has access none: check whether the service needs a key"
   vetusta_stop("access", paste0("The source ", run$source$source, " refuses access: ", text),
     where = paste0("dataset ", run$query$dataset$name, ", ", chain$label), todo = todo)
 }

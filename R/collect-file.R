@@ -50,7 +50,7 @@ job_readers <- list(
 job_whole <- function(job, file, where, clean, keep) {
   if (file.size(file) > wire_bounds$body) {
     stop_payload("The export is too large to be read at once.", where,
-      "ask for a shorter window, or for lines of JSON or a table where the service has them")
+      "use a shorter window, or lines of JSON or CSV where the service has them")
   }
   body <- without_secrets(readBin(file, "raw", file.size(file)), job$run$secrets())
   keep(job_decoded(job, body, where))

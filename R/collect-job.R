@@ -87,7 +87,7 @@ job_ask <- function(job) {
   if (!job_may_follow(job, look)) {
     ticket <- if (!is.null(rule$ticket)) paste0(": there is no ticket at ", rule$ticket)
     return(job_failed(job, answer, "payload",
-      paste0("the answer does not say where to look for the export", ticket),
+      paste0("the answer has no URL of the export", ticket),
       "correct ticket: and look: in the card"))
   }
   job_note(job, look)
@@ -119,8 +119,8 @@ job_look <- function(job, note) {
   said <- job_state(answer, rule)
   if (said == "failed") {
     job_forget(job)
-    return(job_failed(job, answer, "failed", "the service says that the export failed",
-      "ask for it again; a shorter window may help"))
+    return(job_failed(job, answer, "failed", "the service reports that the export failed",
+      "request it again; a shorter window may help"))
   }
   if (said != "ready") {
     return(job_wait(job, note, retry_after(answer$headers)))
@@ -133,7 +133,7 @@ job_look <- function(job, note) {
   if (!job_may_follow(job, link)) {
     return(job_failed(job, answer, "payload",
       "the export's link is missing or leads to another place",
-      "look at link: in the card; where another place is right, say elsewhere: follow"))
+      "check link: in the card; where another origin is intended, write elsewhere: follow"))
   }
   job_note(job, note$look, link)
 }

@@ -247,7 +247,7 @@ query_page.default <- function(query, chain, response, where, calendar, largest)
   full <- answer_is_full(dataset, told)
   page_make(
     tidy$rows, tidy$rejected, count = told$rows, hash = hash,
-    notes = c(tidy$notes, if (repeated) "a page before it came again"),
+    notes = c(tidy$notes, if (repeated) "an earlier page was repeated"),
     following = following$url, halt = following$halt, full = full,
     # a page that is asked for only to see whether there is one
     probing = !bounded && is.null(told$more) && told$rows < (dataset$largest_page %||% Inf),
@@ -272,7 +272,7 @@ partial_against <- function(response, told, following) {
   }
   range <- content_range(response)
   if (is.null(range$total) || range$to + 1 < range$total) {
-    paste0("HTTP 206: the answer is a part of the whole",
+    paste0("HTTP 206: the answer is partial",
       if (!is.null(range$total)) paste0(", which ends at ", range$to, " of ", range$total, " ",
         range$unit))
   }
@@ -282,7 +282,7 @@ partial_against <- function(response, told, following) {
 full_against <- function(chain, page, run) {
   if (isTRUE(page$full) && !window_full(chain, page, run) && !window_dense(chain, page, run)) {
     paste0("the answer has ", counted(page$count, "row"),
-      ", as many as one answer can have: some may be missing")
+      ", the most that an answer can have: some may be missing")
   }
 }
 

@@ -66,7 +66,7 @@ collect_reparse <- function(source, dataset, archive) {
   if (!nrow(kept) || is.null(source$datasets[[dataset]])) {
     vetusta_stop("argument",
       paste0("The archive keeps no raw page of the dataset ", dataset, " of ", source$source, "."),
-      where = archive$path, todo = "collect with raw pages kept first")
+      where = archive$path, todo = "collect with --raw first")
   }
   tally <- tally_make()
   for (i in seq_len(nrow(kept))) {
@@ -100,6 +100,7 @@ reparse_page <- function(run, tally, about, body, label) {
   if (inherits(decoded, "vetusta_error_payload")) {
     return(tally_failed(tally, label, decoded$what, decoded$todo, "payload"))
   }
+  decoded$came <- as.numeric(about$came)
   tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
   page <- page_make(tidy$rows, tidy$rejected)
   # rows are known from the instant at which the page came, and not from now

@@ -74,10 +74,10 @@ collect_part <- function(run, queue, tally, chain, response) {
 # A request whose answer does not come whole, cut into two smaller ones: by symbols, by codes or by
 # time. One that cannot be cut leaves its window open.
 collect_smaller <- function(run, queue, tally, chain, response,
-  why = "the service gives no more at once") {
+  why = "the service gives no more in a single answer") {
   chain$request$headers[c("Range", "If-Range", "Accept-Encoding")] <- NULL
   chain$part <- NULL
-  reason <- paste0("HTTP ", response$status, ": the answer is a part of the whole, and ", why)
+  reason <- paste0("HTTP ", response$status, ": the answer is partial, and ", why)
   parts <- query_refused(run$query, chain, list(status = 413, body = raw()))
   if (!is.null(parts) && is.null(parts$failed)) {
     return(collect_own(run, queue, tally, chain, response, parts))
@@ -99,7 +99,7 @@ chain_halved <- function(run, queue, tally, chain, response) {
   middle <- floor(chain$from + length / 2)
   if (length > 3 * 86400) middle <- as.numeric(time_local(local_day(utc(middle), zone), 0, zone))
   journal_alone(run, chain, response, "cut",
-    paste0(answer_text(run, response), "; asked for again in two halves"))
+    paste0(answer_text(run, response), "; requested again in two halves"))
   tally$cut <- tally$cut + 1
   for (window in list(c(middle, chain$to), c(chain$from, middle))) {
     planned <- chain$planned

@@ -43,7 +43,7 @@ proof_against <- function(proof, number) {
     },
     if (length(proof$pages) && number < proof$pages) {
       paste0("the source has ", counted(proof$pages, "page"), ", and page ", thousands(number),
-        " was the last one that came")
+        " was the last page")
     })
 }
 
@@ -81,7 +81,7 @@ collect_incomplete <- function(run, tally, chain, reasons, todo = NULL) {
     "incomplete", chain$planned$keys)
 }
 
-incomplete_todo <- "run it again: what is open is asked for again"
+incomplete_todo <- "run it again: incomplete windows are requested again"
 
 # An announced page that was refused: the chain ends here, and its window stays open.
 collect_cut_short <- function(run, tally, chain, response, reason) {

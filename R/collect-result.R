@@ -22,7 +22,7 @@ print.vetusta_run <- function(x, ...) {
 }
 
 format_run <- function(x) {
-  held <- if (x$unchanged > 0) paste0(", ", thousands(x$unchanged), " held already")
+  held <- if (x$unchanged > 0) paste0(", ", thousands(x$unchanged), " already stored")
   changed <- if (x$changed > 0) paste0(", ", thousands(x$changed), " changed")
   later <- if (!is.null(x$resume)) {
     paste0(": the quota is used up; go on after ", format_instant(floor(as.numeric(x$resume))))
@@ -32,7 +32,7 @@ format_run <- function(x) {
       counted(x$pages, "page"), " and ",
       format_seconds(max(1, x$seconds))),
     if (x$cut > 0) paste0("  ", counted(x$cut, "selection"),
-      " too large for the service, cut and asked for in parts"),
+      " too large for the service, requested in parts"),
     if (length(x$empty)) {
       paste0("  no data for ", paste(utils::head(x$empty, 5), collapse = ", "),
         if (length(x$empty) > 5) " and more")
@@ -40,12 +40,12 @@ format_run <- function(x) {
     format_listed(x),
     if (x$retried > 0) paste0("  ", counted(x$retried, "request"), " had to be repeated"),
     if (x$doubled > 0) {
-      paste0("  ", counted(x$doubled, "row"), " came twice, and ", if (x$doubled == 1) "is"
+      paste0("  ", counted(x$doubled, "row"), " were received twice, and ", if (x$doubled == 1) "is"
       else "are", " stored once")
     },
     if (x$rejected > 0) {
       paste0("  ", counted(x$rejected, "row"), if (x$rejected == 1) " was"
-      else " were", " set aside: see archive_rejected()")
+      else " were", " rejected: see archive_rejected()")
     },
     if (x$left > 0) paste0("  ", counted(x$left, "request"), " left", later),
     format_all_failed(x$failed)
@@ -58,9 +58,9 @@ format_listed <- function(x) {
   c(
     if (twice > 0) paste0("  ", thousands(x$listed[["entries"]]), " entries are ",
       thousands(x$listed[["rows"]]), " ", x$noun, ": ", thousands(twice),
-      " came from several requests, and are held once"),
+      " are in several requests, and stored once"),
     if (x$gone > 0) paste0("  ", thousands(x$gone), if (x$gone == 1) " is" else " are",
-      " not listed any more: kept, with the last day")
+      " no longer listed: kept, with their last day")
   )
 }
 

@@ -117,7 +117,7 @@ sample_columns <- function(kept, now) {
   names <-
     function(texts) unique(unlist(lapply(json_objects(utils::head(texts, 200)), base::names)))
   if (!length(now)) {
-    return(if (length(kept)) "no row comes any more" else "")
+    return(if (length(kept)) "the service sends no rows any more" else "")
   }
   gone <- setdiff(names(kept), names(now))
   new <- setdiff(names(now), names(kept))

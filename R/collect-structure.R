@@ -31,7 +31,7 @@ structure_get <- function(source, url, archive = NULL, where = "structure") {
   }
   if (only_held) {
     vetusta_stop("payload", "What the dataset is made of is not known yet.", where = where,
-      todo = "run `vetusta refresh`, which asks its source")
+      todo = "run `vetusta refresh`, which requests it from the source")
   }
   headers <- list(Accept = sdmx_structure_accept(source),
     "Accept-Language" = paste(source$sdmx$languages %||% "en", collapse = ", "))
@@ -128,8 +128,8 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
   flow <- flow[[newest_version(vapply(flow, function(one) one$version %||% NA_character_, ""))]]
   structure <- find_artefact(found$structures, flow$structure)
   if (is.null(structure)) {
-    vetusta_stop("payload", paste0("The service gives no structure for ", dataset, "."),
-      where = where, todo = "tell the service's makers")
+    vetusta_stop("payload", paste0("The service has no structure of ", dataset, "."),
+      where = where, todo = "report it to the provider of the service")
   }
   make_dataset(source, flow, structure, found, availability_of(source, flow, list(), archive),
     language, archive)

@@ -116,7 +116,7 @@ try_reading <- function(dataset, type) {
 try_looks <- function(query, pages, rows, calendar) {
   time <- rows[["time"]]
   if (!inherits(time, "POSIXct") || !length(time)) {
-    return(if (!length(rows[[1]])) "no row came; another window or key may have some")
+    return(if (!length(rows[[1]])) "no rows; try another window or key")
   }
   at <- as.numeric(time)
   late <- sum(at > now_seconds() + 60, na.rm = TRUE)
@@ -127,7 +127,7 @@ try_looks <- function(query, pages, rows, calendar) {
       "calendar: is the zone right, and the calendar?"),
     if (short) try_grid(at, query$interval$seconds),
     if (!all(vapply(pages, function(page) runs_one_way(page$times), TRUE))) {
-      "rows of a page are in no order of time: nothing is held before the last page came"
+      "rows of a page are not in order of time: the window is complete only with the last page"
     },
     if (!is.null(query$from) && !is.null(query$interval)) try_window(at, query))
 }
@@ -141,7 +141,7 @@ try_window <- function(at, query) {
   slack <- 86400
   beside <- sum(at < as.numeric(query$from) - slack | at > as.numeric(query$to) + slack,
     na.rm = TRUE)
-  if (beside) paste0(counted(beside, "bar"), " far from the window asked for: are the words of ",
+  if (beside) paste0(counted(beside, "bar"), " far from the requested window: are the words of ",
     "the request right?")
 }
 
@@ -177,7 +177,7 @@ format_try <- function(x, width = 100, most = 6) {
       " more"))
   }
   if (NROW(x$rejected)) {
-    lines <- c(lines, "", paste0("set aside   ", counted(nrow(x$rejected), "row"), ":"),
+    lines <- c(lines, "", paste0("rejected    ", counted(nrow(x$rejected), "row"), ":"),
       text_table(utils::head(as.data.frame(x$rejected), most), width))
   }
   c(lines, if (length(x$looks)) c("", paste0("look at     ", x$looks)))

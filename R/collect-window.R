@@ -175,12 +175,12 @@ following_page <- function(source, chain, value, where, by = NULL) {
   if (!own && !may_follow(url, source$url, source$elsewhere)) {
     return(halt(elsewhere("."),
       paste("it is not followed, because the key must not go there; where it is right,",
-      "say elsewhere: follow in the card, and it is followed without the key")))
+      "write elsewhere: follow in the card; the URL is then followed without the key")))
   }
   url <- without_parameter(url, source$access)
   if (!own && has_secret(url, source_secrets(source))) {
     return(halt(elsewhere(", with a secret in it."),
-      "tell the service's makers: a key must not go elsewhere"))
+      "report it to the provider of the service: a key must not go to another origin"))
   }
   # a last page that names itself is the last
   if (url == chain$request$url) {
@@ -188,12 +188,12 @@ following_page <- function(source, chain, value, where, by = NULL) {
   }
   if (url %in% chain$seen) {
     return(if (!identical(by,
-      "time")) halt("The next page's URL was asked for already: the pages go round.",
-      "tell the service's makers; what came so far is kept"))
+      "time")) halt("The next page's URL was requested already: the pages go in a circle.",
+      "report it to the provider of the service; the pages so far are stored"))
   }
   if (chain$page >= page_bound) {
     return(halt(paste0("There are more than ", format(page_bound, big.mark = ","), " pages."),
-      "ask for a shorter window"))
+      "use a shorter window"))
   }
   list(url = url)
 }

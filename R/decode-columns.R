@@ -64,7 +64,7 @@ wrong_values <- function(bad, value, name, at, dataset, numbers = NULL, far = in
   data.frame(
     row = bad, pointer = paste0(dataset$rows, "/", told - 1L, at[1] %||% ""),
     reason = ifelse(is.na(shown), paste("no", name), ifelse(bad %in% far,
-      paste(name, "lies beyond the years 1677 to 2200: is the unit of the epoch right?"),
+      paste(name, "is outside the years 1677 to 2200: check the unit of the epoch"),
       paste(name, "cannot be read"))),
     detail = paste0("value ", shown)
   )

@@ -72,7 +72,7 @@ quoted_columns <- function(piece, names, head) {
 stop_too_long <- function(where, line) {
   vetusta_stop("import", "A line has more columns than the table's first line.",
     where = paste0(where, ", line ", line),
-    todo = "put a value that holds the separator in quotation marks, or take the line out")
+    todo = "quote values that contain the separator, or remove the line")
 }
 
 # The columns that the first line names; what stands in a line beyond them is an error.
@@ -101,7 +101,7 @@ usual_piece <- function(piece, names, absent) {
 
 # The table reader drops bytes of zero, and joins what stood around them.
 stop_zero <- function(line, first, where) {
-  vetusta_stop("import", "The file holds a byte of zero, and is no plain text.",
+  vetusta_stop("import", "The file contains a zero byte: it is not plain text.",
     where = paste0(where, ", line ", first + line),
     todo = paste0("write it as text in UTF-8; a spreadsheet program does so with \"save as ",
       "CSV UTF-8\""))

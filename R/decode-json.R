@@ -69,8 +69,8 @@ stop_no_json <- function(body, where) {
     stop_spoilt("The answer is a web page or XML, not JSON.", where,
       paste0("look whether the card's URL is right; it begins: ", excerpt))
   }
-  stop_spoilt("The answer is no whole JSON: it is cut short or damaged.", where,
-    paste0("it will be asked for again when the collection is run again; it begins: ", excerpt))
+  stop_spoilt("The answer is not valid JSON: it is cut short or damaged.", where,
+    paste0("run the collection again to request it again; the answer begins: ", excerpt))
 }
 
 stop_payload <- function(what, where, todo) vetusta_stop("payload", what, where, todo)
@@ -84,7 +84,7 @@ stop_spoilt <- function(what, where, todo) {
 # which APIs write rows.
 json_rows <- function(rows, form, where, at, pointers = NULL) {
   odd <- function(wanted) {
-    stop_payload(paste0("What stands at ", if (nzchar(at)) at
+    stop_payload(paste0("The member at ", if (nzchar(at)) at
     else "the top", " is no ", wanted, "."), where, "correct rows: or form: in the card")
   }
   if (is.list(rows) && !is.data.frame(rows) && !length(rows)) {

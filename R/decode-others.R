@@ -10,7 +10,7 @@ jsonstat_rows <- function(body, where) {
     parsed$label)), collapse = " ")), where, "look at the query")
   if (identical(parsed$class, "collection")) {
     stop_payload("The answer is a collection of JSON-stat, not a dataset.", where,
-      "ask for one dataset")
+      "query a single dataset")
   }
   ids <- as.character(unlist(parsed$id))
   sizes <- as.numeric(unlist(parsed$size))
@@ -24,8 +24,8 @@ jsonstat_rows <- function(body, where) {
   else if (!is.null(parsed$value) && length(parsed$value)) {
     given <- jsonstat_vector(parsed$value)
     if (length(given) != cells) {
-      stop_payload("The answer's values are not as many as its dimensions say.", where,
-        "tell the service's makers")
+      stop_payload("The answer has another number of values than its dimensions give.", where,
+        "report it to the provider of the service")
     }
     value <- suppressWarnings(as.double(given))
   }
@@ -45,7 +45,7 @@ jsonstat_sparse <- function(given, into, where) {
   at <- suppressWarnings(as.numeric(names(given))) + 1
   if (anyNA(at) || any(at < 1 | at > length(into))) {
     stop_payload("The answer has a value beside its dimensions.", where,
-      "tell the service's makers")
+      "report it to the provider of the service")
   }
   given <- jsonstat_vector(given)
   into[at] <- if (is.character(into)) as.character(given) else suppressWarnings(as.double(given))
@@ -83,8 +83,8 @@ jsonstat_codes <- function(category, size, where) {
   else if (!is.null(names(index))) names(index)[order(as.numeric(unlist(index)))]
   else as.character(unlist(index))
   if (length(codes) != size) {
-    stop_payload("A dimension of the answer has another number of categories than its size says.",
-      where, "tell the service's makers")
+    stop_payload("A dimension of the answer has another number of categories than its size.",
+      where, "report it to the provider of the service")
   }
   codes
 }

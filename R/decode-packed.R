@@ -46,7 +46,7 @@ unpack_zip <- function(file, into, where, most) {
     })
   plain <- entries[!grepl("/$", entries$Name), ]
   if (nrow(plain) != 1 || grepl("(^|[/\\\\])[.][.]([/\\\\]|$)|^[/\\\\]", plain$Name[1])) {
-    stop_payload("The zip file must hold one plain file.", where, "look at what the service sends")
+    stop_payload("The zip file must contain a single plain file.", where, "look at what the service sends")
   }
   size <- copy_content(unz(file, plain$Name, "rb"), into, where, most)
   if (size != plain$Length) stop_payload("The zip file is damaged.", where, "run it again")
@@ -63,7 +63,7 @@ copy_content <- function(from, into, where, most) {
     if (!length(part)) break
     size <- size + length(part)
     if (size > most) {
-      stop_payload("The file is too large when unpacked.", where, "ask for a shorter window")
+      stop_payload("The file is too large when unpacked.", where, "use a shorter window")
     }
     writeBin(part, to)
   }

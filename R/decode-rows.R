@@ -97,7 +97,7 @@ last_value <- function(values, dataset, where) {
   last <- if (length(values)) values[[length(values)]]
   if (is.null(member_text(last))) {
     stop_payload(paste0("The last row has no member ", dataset$next_page$at,
-      ", by which the next page is asked for."), where, "correct at: of next_page: in the card")
+      ", which the next page needs."), where, "correct at: of next_page: in the card")
   }
   last
 }
@@ -128,7 +128,7 @@ stop_on_problem <- function(found, rule, where) {
   again <- is.list(rule) &&
     tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(rule$again)))
   vetusta_stop("payload", paste0("The service answers with an error: ", text), where,
-    "look at the query; if it is right, ask again later", again = again)
+    "check the query; if it is right, try again later", again = again)
 }
 
 # Rows as a frame of members, into the columns of the card. Sides become rows of their own. Where
@@ -312,7 +312,7 @@ outer_rows <- function(outer, form, where, at) {
     if (is.list(outer) && !is.data.frame(outer) && length(names(outer))) {
       return(outer)
     }
-    stop_payload(paste0("What stands at ", at, " is no map from a name to rows."), where,
+    stop_payload(paste0("The member at ", at, " is no map from a name to rows."), where,
       "correct rows: or form: in the card")
   }
   if (form == "one" && is.list(outer) && !is.data.frame(outer)) {
@@ -331,6 +331,6 @@ outer_rows <- function(outer, form, where, at) {
   if (is.list(outer) && is.null(names(outer)) && all(vapply(outer, is.list, TRUE))) {
     return(outer)
   }
-  stop_payload(paste0("What stands at ", at, " is no array of objects that hold rows."), where,
+  stop_payload(paste0("The member at ", at, " is not an array of objects with rows."), where,
     "correct rows:, form: or within: in the card")
 }

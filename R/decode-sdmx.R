@@ -55,8 +55,8 @@ utf8_body <- function(body, where) {
   text <- tryCatch(iconv(list(body), encoding, "UTF-8", toRaw = TRUE)[[1]],
     error = function(e) NULL)
   if (is.null(text)) {
-    stop_payload(paste0("The message is not written in ", encoding, ", as it says."), where,
-      "tell the service's makers")
+    stop_payload(paste0("The message is not written in ", encoding, ", as it states."), where,
+      "report it to the provider of the service")
   }
   # the declaration speaks of the bytes that came
   head <- rawToChar(utils::head(text, 200))
@@ -78,12 +78,12 @@ sdmx_from_xml <- function(body, dimensions, where) {
   read <- tryCatch(sdmx_xml_cpp(body), error = function(e) {
     parts <- strsplit(conditionMessage(e), "@", fixed = TRUE)[[1]]
     stop_payload(paste0("The message cannot be read: ", parts[1], "."),
-      paste0(where, ", byte ", parts[2]), "ask again; if it stays so, tell the service's makers")
+      paste0(where, ", byte ", parts[2]), "try again; if the error stays, report it to the provider of the service")
   })
   notes <- sdmx_notes(columns_frame(read$notes, read$note_rows))
   if (grepl("Error$", read$root)) {
     stop_payload(paste0("The service answers with an error: ", paste(notes, collapse = "; ")),
-      where, "look at the query; if it is right, ask again later")
+      where, "check the query; if it is right, try again later")
   }
   if (!grepl("Data$|DataSet$",
     read$root)) stop_payload(paste0("The answer is XML and no data message: its first element is ",
@@ -106,7 +106,7 @@ sdmx_from_xml <- function(body, dimensions, where) {
   series <- with_set_attributes(series, series_set, sets)
   time <- read$obs[[read$dimension]] %||% read$obs[["TIME_PERIOD"]]
   if (is.null(time) && read$obs_rows > 0) {
-    stop_payload(paste0("No observation says its ", read$dimension, "."), where,
+    stop_payload(paste0("No observation has its ", read$dimension, "."), where,
       "look at what the service sends")
   }
   attributes <-

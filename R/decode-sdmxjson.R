@@ -14,7 +14,7 @@ sdmx_from_json <- function(body, dimensions, where) {
   if (is.null(content$dataSets)) {
     if (length(problems)) stop_payload(paste0("The service answers with an error: ",
       paste(vapply(problems, json_problem, ""), collapse = "; ")), where,
-      "look at the query; if it is right, ask again later")
+      "check the query; if it is right, try again later")
     stop_payload("The answer is JSON and no data message: it has no dataSets.", where,
       "look whether the card's URL is right")
   }
@@ -196,7 +196,7 @@ check_json_index <- function(parts, width, where) {
   if (any(parts != width)) {
     stop_payload(
       paste0("The data do not match the structure: a key has another number of parts than there ",
-        "are dimensions."), where, "tell the service's makers")
+        "are dimensions."), where, "report it to the provider of the service")
   }
 }
 

@@ -13,10 +13,10 @@ read_plain_xml <- function(body, where) {
   if (length(grepRaw("<!DOCTYPE", body,
     fixed = TRUE))) stop_payload(
       paste0("The message has a document type, which is refused: it could name entities that ",
-        "read files or never end."), where, "tell the service's makers")
+        "read files or never end."), where, "report it to the provider of the service")
   tryCatch(xml2::read_xml(body, options = c("NOBLANKS", "NONET")), error = function(e) {
-    stop_spoilt("The answer is no whole XML: it is cut short or damaged.", where,
-      paste0("ask again; it begins: ", body_excerpt(body, 80)))
+    stop_spoilt("The answer is not valid XML: it is cut short or damaged.", where,
+      paste0("try again; the answer begins: ", body_excerpt(body, 80)))
   })
 }
 
@@ -111,7 +111,7 @@ decode_structure <- function(body, where) {
 stop_sdmx_error <- function(texts, where) {
   stop_payload(paste0("The service answers with an error: ",
     substr(paste(unique(xml2::xml_text(texts, trim = TRUE)), collapse = "; "), 1, 300)), where,
-    "look at the query; if it is right, ask again later")
+    "check the query; if it is right, try again later")
 }
 
 structure_flow <- function(node) {

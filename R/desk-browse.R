@@ -28,7 +28,7 @@ desk_browse <- function(desk, port = NULL, ready = function(url) message("open "
     check_number(port, "port", 0, "page")
     if (port != floor(port) || port < 1024 || port > 65535) {
       vetusta_stop("page", paste0("There is no port ", format_exact(port), " for a page."),
-        todo = "give a whole number from 1024 to 65535, or none for a free one")
+        todo = "give a whole number from 1024 to 65535; without it a free port is used")
     }
   }
   if (!is.function(ready)) {
@@ -68,7 +68,7 @@ desk_browse <- function(desk, port = NULL, ready = function(url) message("open "
 
 browse_port_taken <- function(port) {
   vetusta_stop("page", paste0("The port ", port, " is taken by another program."),
-    todo = "give another one, or none for a free one")
+    todo = "give another port; without it a free port is used")
 }
 
 # A port that can be listened on now; shiny itself would say more than is needed of one that cannot.

@@ -15,7 +15,7 @@ desk_query_grammar <- function() {
     source = "!text", dataset = "text", title = "text", symbols = desk_list_grammar(),
     keys = list(.each = desk_list_grammar()), interval = "duration",
     session = c("word", "regular", "all"), account = "text", from = "text", to = "text",
-    span = "duration", history = "flag", lookback = "duration", every = "duration",
+    span = "span", history = "flag", lookback = "duration", every = "duration",
     stale = "duration", times = "texts"
   )
 }
@@ -29,11 +29,11 @@ desk_list_grammar <- function() {
 desk_output_grammar <- function() {
   list(
     title = "text", series = "texts", rows = "text", where = "texts", columns = "texts",
-    from = "text", to = "text", span = "duration", session = "text", labels = c("word", "codes",
+    from = "text", to = "text", span = "span", session = "text", labels = c("word", "codes",
       "labels", "both"),
     fill = "texts", at_most = "count", adjust = c("word", "splits", "all"), resample = "duration",
     using = "text", change = "text",
-    window = "duration", over = "duration", align = "text", form = c("word", "long", "wide"),
+    window = "duration", over = "duration", align = "text", form = c("word", "long", "wide", "sides"),
     file = "text", append = "text", table = "text", figure = c("word", names(cli_drawn)),
     panels = c("word", "free", "fixed"), index = "flag", log_scale = "flag", dark = "flag",
     report = "flag", parts = "texts", template = "text", model = "text"
@@ -43,15 +43,15 @@ desk_output_grammar <- function() {
 # What cannot stand beside each other in an entry, and why.
 desk_clashes <- list(
   track = list(c("span", "from", "a query has a span or a from"),
-    c("symbols", "keys", "bars are asked for by symbols, all other rows by keys")),
+    c("symbols", "keys", "bars have symbols, all other rows have keys")),
   outputs = list(c("series", "rows", "an output is of series or of rows"),
-    c("file", "append", "an output is written whole, or appended"),
-    c("figure", "append", "a figure is a file of its own"),
-    c("report", "append", "a report is a file of its own"),
-    c("report", "figure", "a report has figures of its own"),
-    c("report", "rows", "a report is of series, or of all that is held"),
+    c("file", "append", "an output is written anew or appended"),
+    c("figure", "append", "a figure is a separate file"),
+    c("report", "append", "a report is a separate file"),
+    c("report", "figure", "a report has its own figures"),
+    c("report", "rows", "a report is of series, or of the whole archive"),
     c("model", "series", "a model's file names its series"),
-    c("model", "rows", "a model is of one series"), c("model", "append", "a model is a report"),
+    c("model", "rows", "a model has a single series"), c("model", "append", "a model is a report"),
     c("model", "figure", "a model's report has its figures"),
     c("figure", "columns", "a figure has no columns"), c("figure", "where", "a figure has no rows"),
     c("figure", "form", "a figure is no table"), c("align", "form", "what is aligned is wide"),
@@ -87,14 +87,14 @@ desk_check_entry <- function(content, part, name, place) {
   }
   for (clash in desk_clashes[[part]]) {
     if (all(clash[1:2] %in% names(entry))) {
-      stop_entry(clash[2], paste0("`", clash[1], "` and `", clash[2], "` stand in one entry: ",
-        clash[3], "."), paste("keep one of the two"))
+      stop_entry(clash[2], paste0("`", clash[1], "` and `", clash[2], "` are in the same entry: ",
+        clash[3], "."), paste("remove one of the two"))
     }
   }
   for (word in intersect(names(desk_beside[[part]]), names(entry))) {
     needed <- desk_beside[[part]][[word]]
     if (!needed %in% names(entry)) {
-      stop_entry(word, paste0("`", word, "` says nothing without `", needed, "`."),
+      stop_entry(word, paste0("`", word, "` needs `", needed, "`."),
         paste0("add ", needed, ":, or leave ", word, " out"))
     }
   }

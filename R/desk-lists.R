@@ -8,14 +8,14 @@ desk_list <- function(desk, list, name, archive, where) {
   }
   kind <- intersect(names(desk_list_kinds), names(list))
   if (length(kind) != 1) {
-    vetusta_stop("desk", paste0("The list of `", name, "` says ",
-      if (length(kind)) "two places" else "no place", " where its values come from."),
-      where = where, todo = paste0("write values, as in [KELD, TAMX], or one of file:, rows:, ",
+    vetusta_stop("desk", paste0("The list of `", name, "` has ",
+      if (length(kind)) "two places" else "no place", " for the origin of its values."),
+      where = where, todo = paste0("write values, as in [KELD, TAMX], or file:, rows:, ",
         "series:"))
   }
   odd <- setdiff(names(list), c(kind, desk_list_words[[kind]]))
   if (length(odd)) {
-    vetusta_stop("desk", paste0("`", odd[1], "` says nothing of a list by `", kind, "`."),
+    vetusta_stop("desk", paste0("`", odd[1], "` is not for a list by `", kind, "`."),
       where = where, todo = paste0("leave ", odd[1], " out"))
   }
   rows <- desk_list_kinds[[kind]](desk, list, name, archive, where)

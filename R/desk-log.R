@@ -32,7 +32,7 @@ refresh_logged <- function(desk, work) {
   sink(output, type = "message")
   tryCatch(status <- work(), vetusta_usage = function(e) cli_say(conditionMessage(e)),
     error = function(e) cli_say(conditionMessage(e)),
-    interrupt = function(e) cli_say("stopped; what came is stored, and the next run goes on"),
+    interrupt = function(e) cli_say("stopped; the pages received so far are stored, and the next run continues"),
     finally = {
       sink(type = "message")
       sink()

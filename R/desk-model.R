@@ -14,7 +14,7 @@ model_grammar <- function() {
       cap = "number", detrended = "flag"),
     payoff = list(strikes = "texts", caps = "texts", pays = "texts", loading = "number",
       season = "count"),
-    backtest = list(days = "texts", horizon = "duration", n = "count", seed = "number"),
+    backtest = list(origins = "texts", horizon = "duration", n = "count", seed = "number"),
     fitted = list(at = "text", known = "text", values = "count", first = "text", last = "text",
       hash = "text", vetusta = "text", r = "text", numbers = list(.each = "text")))
 }
@@ -47,7 +47,7 @@ model_from_file <- function(archive, file, renew = FALSE, calendar = NULL) {
   read <- function(as_of, to = told$to) {
     tables <- archive_read(archive, told$series, told$from, to, as_of = as_of)
     if (!length(tables) || !nrow(tables[[1]])) {
-      vetusta_stop("model", paste0("The archive holds nothing of ", told$series,
+      vetusta_stop("model", paste0("The archive has no rows of ", told$series,
         " in the model's window."), where = file, todo = "look at series:, from: and to:")
     }
     tables[[1]]
@@ -83,7 +83,7 @@ model_read <- function(file) {
   check_text(file, "file", "model")
   if (!file.exists(file)) {
     vetusta_stop("model", "There is no such model.", where = file,
-      todo = "give the path of a model's .yml file; `vetusta model ... --save FILE` makes one")
+      todo = "give the path of a model's .yml file; `vetusta model ... --save FILE` writes it")
   }
   lines <- readLines(file, warn = FALSE, encoding = "UTF-8")
   content <- model_texts(desk_plain(card_yaml(lines, file, "model")), model_grammar())

@@ -27,11 +27,11 @@ desk_new <- function(folder, title = NULL) {
   # without the package for workbooks the table that grows is a CSV file
   book <- requireNamespace("openxlsx2", quietly = TRUE)
   if (!book) {
-    lines <- sub("append: rates.xlsx", "append: rates.csv", lines, fixed = TRUE)
-    lines <- lines[!grepl("^ *table: Daily$", lines)]
+    lines <- sub("append: fixings.xlsx", "append: fixings.csv", lines, fixed = TRUE)
+    lines <- lines[!grepl("^ *table: Fixings$", lines)]
   }
   write_lines_whole(lines, file.path(folder, "desk.yml"), "desk")
-  file.copy(file.path(from, c("stations.txt", if (book) "rates.xlsx")), folder)
+  file.copy(file.path(from, c("stations.txt", if (book) "fixings.xlsx")), folder)
   write_lines_whole(readLines(file.path(from, "keys.txt")), file.path(folder, "desk.env"), "secret",
     "600")
   writeLines(c("desk.env", "archive.sqlite*"), file.path(folder, ".gitignore"))

@@ -23,7 +23,7 @@ desk_open <- function(folder = ".") {
     if (dirname(at) == at) {
       vetusta_stop("desk", "There is no desk here: no desk.yml in this folder or above it.",
         where = folder,
-        todo = paste0("go to a desk's folder or name it with --desk; `vetusta demo` makes one to ",
+        todo = paste0("go to a desk's folder or name it with --desk; `vetusta demo` makes a desk to ",
           "try, and --archive FILE works without a desk"), absent = TRUE)
     }
     at <- dirname(at)
@@ -82,7 +82,7 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", urls = l
   env <- file.path(folder, "desk.env")
   if (!file.exists(env)) {
     write_lines_whole(
-      c(paste0("# Secrets of this desk: NAME=value, one a line. Keep this file to yourself and ",
+      c(paste0("# Secrets of this desk: NAME=value, a line each. Keep this file private and ",
         "out of version control."),
       paste0(names(secrets), "=", unlist(secrets))[seq_along(secrets)]), env, "secret", "600")
   }
@@ -99,7 +99,7 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", urls = l
 #' @export
 desk_source <- function(desk, source, account = NULL) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
-    vetusta_stop("desk", "A source is taken from a desk.", todo = "open one with desk_open()")
+    vetusta_stop("desk", "A source is taken from a desk.", todo = "open a desk with desk_open()")
   }
   check_text(source, "source", "desk")
   own <- file.path(desk$sources, paste0(source, ".yml"))

@@ -16,7 +16,7 @@
 #' @param gather How many small pages are written in one transaction, see [collect_run()].
 #' @param outputs Whether to write the desk's outputs afterwards, see [desk_write()].
 #' @return Invisibly a `vetusta_refresh`, a tibble with one row a query in the order in which they
-#'   were asked: `query`, `source`, `outcome` (`done`, `held`: nothing to ask for, `left`: not all of
+#'   were asked: `query`, `source`, `outcome` (`done`, `complete`: nothing to request, `left`: not all of
 #'   it, `failed`), `requests` (of a plan: how many it takes), `new`, `changed`, `failed` (requests),
 #'   `complete_until` (`POSIXct`, UTC: up to where all of it is held), `said` (why, in words). The
 #'   attribute `outputs` is what was written.
@@ -180,7 +180,7 @@ refresh_plan <- function(state, name) {
     plan <- if (is.null(pause)) plan_requests(query, state$archive)
     if (NROW(plan$requests) == 0 && is.null(pause) && state$asks) holes_seen(query, state$archive)
     state$rows[[name]] <- refresh_row(name, entry$source,
-      if (is.null(plan) || !nrow(plan$requests)) "held" else "planned", requests = plan$pages %||% 0,
+      if (is.null(plan) || !nrow(plan$requests)) "complete" else "planned", requests = plan$pages %||% 0,
       until = query_complete(query, state$archive),
       said = pause %||% refresh_takes(plan, query_complete(query, state$archive)))
     if (!is.null(plan) && nrow(plan$requests)) plan else NULL
@@ -194,7 +194,7 @@ refresh_pause <- function(query, last, entry) {
     !identical(last$words, entry_words(query, entry))) {
     return(NULL)
   }
-  paste0("asked for ", format_seconds(max(1, since)), " ago, every ", entry$every)
+  paste0("refreshed ", format_seconds(max(1, since)), " ago, at most every ", entry$every)
 }
 
 # What was asked for, as a short text that changes with it; that the window of a span moves with the
@@ -209,9 +209,9 @@ entry_words <- function(query, entry) {
 refresh_takes <- function(plan, until) {
   query <- plan$query
   if (!nrow(plan$requests)) {
-    return(if (is.null(query$from) && query$every > 0) paste0("came whole ",
-      format_seconds(max(1, now_seconds() - until)), " ago, asked again after ",
-      format_seconds(query$every)) else "all of it is held")
+    return(if (is.null(query$from) && query$every > 0) paste0("complete; refreshed ",
+      format_seconds(max(1, now_seconds() - until)), " ago, next refresh in ",
+      format_seconds(query$every)) else "nothing to request: the archive is complete for this window")
   }
   quotas <- plan$quotas
   paste(c(if (plan$seconds >= 1) paste("at least", format_seconds(plan$seconds)),

@@ -198,7 +198,7 @@ crontab_with <- function(lines, desk, own) {
   begin <- which(lines == marks[1])
   end <- which(lines == marks[2])
   if (length(begin) != length(end) || any(begin > end)) {
-    vetusta_stop("desk", "The crontab has been changed between the desk's own marks.",
+    vetusta_stop("desk", "The crontab was changed between the marks of this desk.",
       where = paste(marks, collapse = " ... "), todo = "take those lines out with crontab -e")
   }
   for (i in rev(seq_along(begin))) lines <- lines[-(begin[i]:end[i])]

@@ -15,7 +15,7 @@
 #' desk_secrets(desk)
 desk_secret <- function(desk, name, value) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
-    vetusta_stop("desk", "Secrets are set in a desk.", todo = "open one with desk_open()")
+    vetusta_stop("desk", "Secrets are set in a desk.", todo = "open a desk with desk_open()")
   }
   name <- given(name, "name", "secret")
   value <- given(value, "value", "secret")
@@ -26,7 +26,7 @@ desk_secret <- function(desk, name, value) {
   if (!is.character(value) || length(value) != 1 || is.na(value) || !nzchar(value) ||
     grepl("[\r\n]", value)) {
     vetusta_stop("secret", paste0("The value of ", name, " is empty or of several lines."),
-      todo = "give one line")
+      todo = "give a single line")
   }
   path <- file.path(desk$folder, "desk.env")
   with_locked_file(path, function() {
@@ -41,7 +41,7 @@ desk_secret <- function(desk, name, value) {
 #' @export
 desk_secrets <- function(desk) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
-    vetusta_stop("desk", "Secrets are told of a desk.", todo = "open one with desk_open()")
+    vetusta_stop("desk", "Secrets belong to a desk.", todo = "open a desk with desk_open()")
   }
   cards <- list.files(desk$sources, "[.]yml$")
   cards <- sub("[.]yml$", "", cards[!grepl("[.]calendar[.]yml$", cards)])

@@ -1,17 +1,16 @@
-# How a desk stands: what is held of each query, how complete it is, and how far it is behind.
+# The state of the tracked queries: coverage, and how far each is behind.
 
-#' How a desk stands
+#' Status of the tracked queries
 #'
-#' Looks at what is held and makes no request.
+#' Reads the archive and makes no request.
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param series Whether a row a series is given, instead of one a query.
 #' @return A `vetusta_status`, a tibble with one row a query: `query`, `source`, `series` (how many
-#'   are
-#'   held), `asked` (how many were asked for, where that is known), `from`, `complete_until`,
+#'   are stored), `rows` (how many, of all its series or of its dataset), `asked` (how many were asked for, where that is known), `from`, `complete_until`,
 #'   `last` (the time of the newest value) and `known` (from when it is known), all `POSIXct` in
 #'   UTC,
-#'   `coverage` (the part of the expected values that is held), `behind` (seconds from the newest
+#'   `coverage` (the share of the expected values that are stored), `behind` (seconds from the newest
 #'   value's end to that of the newest one that its calendar or frequency lets expect), `stale`,
 #'   `incomplete` (how many windows are open, see [archive_incomplete()]), `refreshed`, `outcome`
 #'   and `said` (of the last refresh). With `series = TRUE` one row a series:
@@ -47,6 +46,7 @@ desk_status <- function(desk, series = FALSE) {
 status_times <- c("from", "complete_until", "last", "known", "refreshed", "first")
 
 status_columns <- data.frame(query = character(), source = character(), series = numeric(),
+  rows = numeric(),
   asked = numeric(), from = numeric(), complete_until = numeric(), last = numeric(),
   known = numeric(), coverage = numeric(), behind = numeric(), stale = logical(),
   incomplete = numeric(), refreshed = numeric(), outcome = character(), said = character())
@@ -72,6 +72,7 @@ status_query <- function(desk, name, archive, held) {
   else if (is.null(due$expected) && !is.na(until)) max(0, now_seconds() - until - query$every)
   else NA_real_
   whole <- list(query = name, source = entry$source, series = as.numeric(NROW(own)),
+    rows = status_rows(archive, query, own),
     asked = as.numeric(max(length(query$symbols), 0L)), from = as.numeric(query$from %||% NA_real_),
     complete_until = until, last = if (NROW(own)) max(own$last) else NA_real_,
     known = if (NROW(own)) status_known(archive, own, due) else NA_real_,
@@ -84,6 +85,19 @@ status_query <- function(desk, name, archive, held) {
     first = as.numeric(own$first), last = as.numeric(own$last),
     behind = if (length(ends)) pmax(0, due$expected - ends) else numeric(),
     stale = if (length(ends)) due$expected - ends > allowed else logical()))
+}
+
+# How many rows are stored: of its series, or of a dataset without series.
+status_rows <- function(archive, query, own) {
+  if (NROW(own)) {
+    return(sum(as.numeric(own$rows)))
+  }
+  if (is.null(archive) || is.null(query)) {
+    return(NA_real_)
+  }
+  stored <- store_datasets(archive)
+  here <- stored$source == query$source$source & stored$dataset == query$dataset$name
+  if (any(here)) sum(as.numeric(stored$rows[here])) else NA_real_
 }
 
 # How many windows of a query are open.
@@ -122,6 +136,12 @@ print.vetusta_status <- function(x, ...) {
   invisible(x)
 }
 
+# "2 of 2 series", "12 series"
+status_series_text <- function(series, asked) {
+  of <- ifelse(asked > 0 & series <= asked, paste(" of", asked), "")
+  paste0(series, of, " series")
+}
+
 # One screen of 80 columns.
 format_status <- function(x, width = 80) {
   if (!nrow(x)) {
@@ -131,7 +151,7 @@ format_status <- function(x, width = 80) {
   behind <- ifelse(is.na(x$behind), "-", ifelse(x$behind == 0, "",
     vapply(ifelse(is.na(x$behind), 0, x$behind), format_seconds, "")))
   open <- if (each) FALSE else x$incomplete > 0
-  state <- ifelse(open, "incomplete", ifelse(x$stale, "stale", ""))
+  state <- ifelse(open, "incomplete", ifelse(x$stale, "stale", "ok"))
   if (each) {
     shown <- data.frame(id = x$id, rows = x$rows,
       first = substr(to_minute(x$first), 1, 10),
@@ -139,11 +159,12 @@ format_status <- function(x, width = 80) {
     return(text_table(shown, width))
   }
   shown <- data.frame(query = x$query,
-    series = ifelse(x$asked > 0 & x$series <= x$asked, paste(x$series, "of", x$asked),
-      paste(x$series)),
+    stored = ifelse(is.na(x$rows) | x$series > 0, status_series_text(x$series, x$asked),
+      vapply(x$rows, counted, "", "row")),
     "until (UTC)" = to_minute(x$complete_until),
-    held = ifelse(is.na(x$coverage), "", sprintf("%.1f%%", 100 * x$coverage)),
+    coverage = ifelse(is.na(x$coverage), "", sprintf("%.1f%%", 100 * x$coverage)),
     "last (UTC)" = to_minute(x$last), behind = behind, state = state, check.names = FALSE)
+  if (!any(nzchar(behind))) shown$behind <- NULL
   told <- nzchar(x$said) & !x$outcome %in% "done"
   quotas <- attr(x, "quotas")
   c(text_table(shown, width),

@@ -100,7 +100,7 @@ desk_text_write <- function(desk, lines, expected, what) {
     vetusta_stop("desk",
       paste0(what, " cannot be written: the desk's file is laid out in a way that ",
       "is not edited."), where = desk$file,
-      todo = "write track: with each query on lines of its own below it, or edit the file by hand")
+      todo = "write track: with each query on separate lines below it, or edit the file by hand")
   }
   write_lines_whole(lines, desk$file, "desk")
 }

@@ -16,7 +16,9 @@ desk_times <- function(text) {
     if (length(found)) rest <<- trimws(sub(pattern, " ", rest, ignore.case = TRUE))
     if (length(found)) found[-1]
   }
-  days <- times_days(taken(" (on [a-z, ]+|every day)$")[1], stop_times)
+  of <- taken(" on trading days of ([a-z0-9-]+)$")[1]
+  days <- if (!is.null(of)) "trading days"
+  else times_days(taken(" (on [a-z, ]+|every day)$")[1], stop_times)
   session <- taken(" in the ([a-z]+) session( |$)")[1]
   zone <- taken(" ([A-Za-z]+(?:/[A-Za-z_+-]+)+|UTC)( |$)")[1]
   if (!is.null(zone) && !is_zone(zone)) {
@@ -26,11 +28,12 @@ desk_times <- function(text) {
   between <- taken(" between ([0-9]{1,2}:[0-9]{2}) and ([0-9]{1,2}:[0-9]{2})( |$)")[1:2]
   seconds <- times_seconds(trimws(rest), between, stop_times)
   if (!is.null(session) && length(seconds) == 1) {
-    stop_times("names a session and one time", "leave out the session, or write every 5 minutes")
+    stop_times("names a session and a time", "leave out the session, or write every 5 minutes")
   }
   # a session is one of a trading day
   if (!is.null(session) && identical(days, "every day")) days <- "trading days"
-  list(text = text, seconds = seconds, zone = zone, days = days, session = session)
+  list(text = text, seconds = seconds, zone = zone, days = days, session = session,
+    calendar = of)
 }
 
 times_weekdays <- c("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
@@ -49,7 +52,7 @@ times_days <- function(text, stop_times) {
   words <- strsplit(text, ", ?| and ")[[1]]
   at <- match(sub("s$", "", words), times_weekdays)
   if (anyNA(at)) {
-    stop_times(paste0("is on \"", words[is.na(at)][1], "\", which never comes"),
+    stop_times(paste0("is on \"", words[is.na(at)][1], "\", which never occurs"),
       suggest_word(words[is.na(at)][1], c("trading days", "weekdays", times_weekdays)))
   }
   at
@@ -59,7 +62,7 @@ times_seconds <- function(text, between, stop_times) {
   clock <- function(text) {
     parts <- as.numeric(strsplit(text, ":", fixed = TRUE)[[1]])
     if (length(parts) != 2 || anyNA(parts) || parts[1] > 23 || parts[2] > 59) {
-      stop_times(paste0("is at ", text, ", which never comes"), "write hours from 0:00 to 23:59")
+      stop_times(paste0("is at ", text, ", which never occurs"), "write hours from 0:00 to 23:59")
     }
     parts[1] * 3600 + parts[2] * 60
   }
@@ -91,12 +94,13 @@ times_seconds <- function(text, between, stop_times) {
 
 # The instants between two at which it is due, the first left out: POSIXct in UTC.
 desk_instants <- function(times, from, to, calendar = NULL) {
+  if (!is.null(times$calendar)) calendar <- source_calendar(times$calendar)
   zone <- times$zone %||% calendar$zone %||% "UTC"
   days <- seq(local_day(utc(from), zone) - 1, local_day(utc(to), zone) + 1, by = 1)
   if (identical(times$days, "trading days")) {
     if (is.null(calendar)) {
       vetusta_stop("desk", paste0("The time \"", times$text, "\" is on trading days, and the ",
-        "source has no calendar that says which days those are."),
+        "source has no calendar with these days."),
         todo = "name a calendar in the source's card, or write: on weekdays")
     }
     sessions <- calendar_sessions(calendar, days[1], days[length(days)])
@@ -115,7 +119,7 @@ desk_instants <- function(times, from, to, calendar = NULL) {
 within_session <- function(at, times, sessions) {
   if (!times$session %in% sessions$session && nrow(sessions)) {
     vetusta_stop("desk", paste0("The time \"", times$text, "\" is in the ", times$session,
-      " session, which never comes."), todo = suggest_word(times$session,
+      " session, which never occurs."), todo = suggest_word(times$session,
       unique(sessions$session)))
   }
   sessions <- sessions[sessions$session == times$session, ]

@@ -32,7 +32,7 @@ desk_track_entry <- function(desk, name, source, dataset, symbols, keys, ...) {
   desk <- desk_open(desk$folder)
   if (name %in% names(desk$track)) {
     vetusta_stop("desk", paste0("The desk has a query of the name \"", name, "\"."),
-      where = desk_place(desk, "track", name), todo = "choose another name, or drop that one first")
+      where = desk_place(desk, "track", name), todo = "choose another name, or drop that query first")
   }
   entry <- c(list(source = source, dataset = dataset, symbols = symbols,
     keys = if (length(keys)) keys), list(...))

@@ -68,7 +68,7 @@ desk_asked <- function(query) {
 
 check_desk <- function(desk) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
-    vetusta_stop("desk", "This needs a desk.", todo = "open one with desk_open()")
+    vetusta_stop("desk", "This needs a desk.", todo = "open a desk with desk_open()")
   }
   desk
 }
@@ -143,8 +143,8 @@ desk_dataset <- function(source, name, words) {
     if (length(bars) == 1 && "symbols" %in% words) {
       return(bars[[1]])
     }
-    vetusta_stop("argument", paste0("A query of ", source$source, " does not say of which dataset."),
-      todo = if (length(source$datasets)) paste0("add dataset: with one of ",
+    vetusta_stop("argument", paste0("A query of ", source$source, " has no dataset."),
+      todo = if (length(source$datasets)) paste0("add dataset: with ",
         paste(names(source$datasets), collapse = ", ")) else "add dataset:")
   }
   if (!is.null(source$datasets[[name]])) {
@@ -194,6 +194,6 @@ desk_without <- function(entry, parts, shape) {
   wrong <- intersect(parts, names(entry))
   if (length(wrong)) {
     vetusta_stop("argument", paste0("`", wrong[1], "` says nothing of ", shape, "."),
-      todo = paste0("leave it out", if (wrong[1] == "symbols") "; rows are asked for by keys:"))
+      todo = paste0("leave it out", if (wrong[1] == "symbols") "; rows have keys:"))
   }
 }

@@ -53,7 +53,7 @@ desk_write <- function(desk, outputs = NULL) {
 output_write <- function(desk, name, entry) {
   within <- function(path) if (grepl("^/", path)) path else file.path(desk$folder, path)
   if (is.null(entry$file) && is.null(entry$append)) {
-    vetusta_stop("desk", paste0("The output ", name, " does not say where it is written."),
+    vetusta_stop("desk", paste0("The output ", name, " has no file to write."),
       where = desk_place(desk, "outputs", name), todo = "add file: or append:")
   }
   options <- output_options(desk, entry)
@@ -83,10 +83,7 @@ output_write <- function(desk, name, entry) {
     rows <- output_table(read, options, entry)
     rows <- rows_filter(rows, entry$where)
   }
-  if (!is.null(entry$columns)) {
-    for (column in entry$columns) check_choice(column, "columns", names(rows), "desk")
-    rows <- rows[entry$columns]
-  }
+  rows <- rows_columns(rows, unlist(entry$columns))
   if (is.null(entry$append)) export_table(rows, within(entry$file))
   else export_append(rows, within(entry$append), entry$table)
   nrow(rows)
@@ -104,7 +101,7 @@ output_from <- function(entry) {
   if (is.null(entry$span)) {
     return(entry$from)
   }
-  format_instant(floor(as.numeric(shift_instant(Sys.time(), time_interval(entry$span), -1, "UTC"))))
+  format_instant(floor(as.numeric(span_start(entry$span, Sys.time(), "UTC"))))
 }
 
 # Series with what is done to each of them.
@@ -145,7 +142,7 @@ output_steps <- list(
   adjust = function(x, entry, own, interval, options) {
     if (!is_bars(x)) {
       vetusta_stop("desk", "Prices of bars are adjusted, and this output has other values.",
-        todo = "take out adjust:, or put them into an output of their own")
+        todo = "take out adjust:, or put the series into a separate output")
     }
     actions <- cli_actions(cli_archive(options), list(), own$sources)
     with_interval(bars_adjust(x, actions, entry$adjust, as_of = format_instant(Sys.time()),

@@ -42,7 +42,7 @@ given <- function(x, name, kind = "argument") {
     if (!grepl("is missing, with no default|is absent but was supplied", conditionMessage(e))) {
       stop(e)
     }
-    vetusta_stop(kind, paste0("`", name, "` is not given."), todo = paste("give", name))
+    vetusta_stop(kind, paste0("`", name, "` is missing."), todo = paste("give", name))
   })
 }
 

@@ -33,10 +33,10 @@ export_append <- function(rows, file, table = NULL, update = TRUE, zone = "UTC")
   ending <- export_ending(file, c("csv", "tsv", "xlsx"))
   if (ending == "xlsx" && is.null(table)) {
     vetusta_stop("export", "A workbook has several tables.", where = file,
-      todo = "name one: table = \"Rates\", or --table Rates")
+      todo = "name the table: table = \"Rates\", or --table Rates")
   }
   if (ending != "xlsx" && !is.null(table)) {
-    vetusta_stop("export", "A file of this kind is one table, and has none by a name.",
+    vetusta_stop("export", "A file of this kind is a single table without a name.",
       where = file, todo = "leave out the table's name")
   }
   keys <- append_keys(rows)
@@ -49,11 +49,15 @@ export_append <- function(rows, file, table = NULL, update = TRUE, zone = "UTC")
 
 # The columns that tell rows apart: the time, and the series of a long table.
 append_keys <- function(rows) {
+  named <- attr(rows, "keys")
+  if (length(named) && any(vapply(named, function(name) {
+    inherits(rows[[name]], c("POSIXct", "Date"))
+  }, TRUE))) return(named)
   time <- intersect(c("time", "period"), names(rows))
   if (length(time) != 1) {
-    vetusta_stop("export", "The rows have no time by which they are told apart.",
+    vetusta_stop("export", "The rows have no column of times.",
       where = paste("their columns:", paste(names(rows), collapse = ", ")),
-      todo = "give rows with one column time or period")
+      todo = "give rows with a column time or period")
   }
   c(time, intersect(c("symbol", "series", "side"), names(rows)))
 }
@@ -76,7 +80,7 @@ append_places <- function(rows, held, keys, file, formulas = character()) {
       # a long table of one series need not name it
       if (key %in% c("series", "symbol", "side") && length(unique(rows[[key]])) == 1) next
       vetusta_stop("export", paste0("The table has no column \"", key, "\"."), where = file,
-        todo = paste0("add it, so that rows can be told apart; it has: ",
+        todo = paste0("add it: rows are identified by it; the file has: ",
           paste(heads, collapse = ", ")))
     }
   }
@@ -90,8 +94,8 @@ append_places <- function(rows, held, keys, file, formulas = character()) {
   }
   ours <- text(rows, used)
   if (anyDuplicated(ours)) {
-    vetusta_stop("export", "The rows have one time twice.", where = file,
-      todo = "give one row a time and series")
+    vetusta_stop("export", "The rows have the same time twice.", where = file,
+      todo = "give a single row per time and series")
   }
   theirs <- text(held, heads[match(lower(used), lower(heads))])
   columns <- heads[!is.na(place) & !heads %in% formulas]

@@ -4,6 +4,8 @@
 #' @param file Path of the file; `""` writes to standard output.
 #' @param zone The IANA zone in whose local time instants are written in text, with its offset
 #'   (`2026-03-12T09:30:00+02:00`); in UTC they end in `Z`.
+#' @param instants Whether bars of a day or longer are written with the instant at which they open,
+#'   in place of their trading day (`2026-03-12`).
 #' @return The path, invisibly. Instants are written in RFC 3339, numbers in the shortest
 #'   form that reads back the same, missing values as nothing. A text or a
 #'   column's name that a spreadsheet would run as a formula (one that begins with `=`, `@`, a tab
@@ -15,9 +17,11 @@
 #' @export
 #' @examples
 #' export_csv(data.frame(symbol = "KELD", close = 41.2), tempfile(fileext = ".csv"))
-export_csv <- function(rows, file = "", zone = "UTC") {
+export_csv <- function(rows, file = "", zone = "UTC", instants = FALSE) {
   check_exported(if (missing(rows)) NULL else rows)
   check_zone(zone, "export")
+  check_flag(instants, "instants")
+  if (!instants) rows <- bars_dated(rows)
   rows <- csv_cells(rows, zone)
   if (identical(file, "")) {
     csv_write(rows, "")

@@ -36,14 +36,14 @@ export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL, a
   check_text(folder, "folder", "export")
   if (!is.null(by)) check_text(by, "by")
   if (!is.null(change) && !is.function(change)) {
-    vetusta_stop("argument", "`change` is a function of a table.", todo = "give one, or NULL")
+    vetusta_stop("argument", "`change` is a function of a table.", todo = "give a function, or NULL")
   }
   found <- archive_find(archive, ids)
   if (series_tables(found) > 1) {
     vetusta_stop("argument", "Series of several datasets have different columns.",
       where = paste(utils::head(found$id[!duplicated(paste(found$source, found$dataset))], 3),
         collapse = ", "),
-        todo = "export one dataset after the other, each into a folder of its own")
+        todo = "export the datasets separately, each into its own folder")
   }
   writer <- folder_writer(folder)
   on.exit(writer$end())

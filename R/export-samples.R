@@ -19,17 +19,17 @@
 #' }
 samples_keep <- function(tried, folder) {
   if (missing(tried) || !inherits(tried, "vetusta_try")) {
-    vetusta_stop("argument", "Samples are kept of what was tried.", todo = "make it with collect_try()")
+    vetusta_stop("argument", "Samples are made from a result of collect_try().", todo = "make it with collect_try()")
   }
   check_text(folder, "folder")
   good <- Filter(function(one) is.null(one$error), tried$requests)
   if (!length(good)) {
-    vetusta_stop("argument", "Nothing was read, so there is nothing to keep.",
+    vetusta_stop("argument", "No row was read, so there are no samples.",
       todo = "correct the card, and try again")
   }
   if (any(vapply(good, function(one) is.null(one$texts), TRUE))) {
     vetusta_stop("argument",
-      paste0("Of ", tried$dataset, " no sample is kept: its rows are not read by ",
+      paste0("Of ", tried$dataset, " no sample is written: its rows are not read by ",
       "the card alone."), todo = "keep samples of datasets that a card describes")
   }
   n <- length(good)

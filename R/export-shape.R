@@ -6,9 +6,12 @@
 #'   points, of any kinds together.
 #' @param form `"long"`: one row a value, with the columns of their kind; where kinds are mixed with
 #'   `series`, `time`, `value`, `status` and `known`. `"wide"`: one row a time and one column a
-#'   series, under its name; of bars by side under both (`ORV-TSK mid`).
+#'   series, under its name; of bars by side under both (`ORV-TSK bid`). `"sides"`: of bars by side
+#'   one row a time and symbol, one column a side.
 #' @param value Of bars the column that is meant where one is (`"close"`).
 #' @param zone The IANA zone of days, where days stand beside instants.
+#' @param instants Whether bars of a day or longer keep the instant at which they open, in place of
+#'   their trading day.
 #' @return A tibble. Where all are told by days or periods, so is the table (`period`); else by
 #'   instants (`time`), a day standing at its first.
 #' @section Errors: `vetusta_error_argument` for something that is no series, a form that is not known,
@@ -17,7 +20,8 @@
 #' @examples
 #' days <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:1, value = c(250.1, 251))
 #' export_rows(list(days), form = "wide")
-export_rows <- function(tables, form = "long", value = "close", zone = "UTC") {
+export_rows <- function(tables, form = "long", value = "close", zone = "UTC",
+  instants = FALSE) {
   tables <- given(tables, "tables")
   if (is.data.frame(tables)) tables <- list(tables)
   if (!is.list(tables) || !length(tables) ||
@@ -25,20 +29,28 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC") {
     vetusta_stop("argument", "What is put together are tables of series.",
       todo = "give a list of them, as archive_read() does")
   }
-  check_choice(form, "form", c("long", "wide"))
+  check_choice(form, "form", c("long", "wide", "sides"))
   check_zone(zone)
+  check_flag(instants, "instants")
+  days <- !instants && all(vapply(tables, has_day_bars, TRUE))
   if (form == "long" && length(tables) == 1) {
-    return(with_facts(as_rows(as.list(tables[[1]])), facts_of(tables[[1]])[c("unit", "title")]))
+    table <- if (days) bars_dated(tables[[1]]) else tables[[1]]
+    return(with_facts(as_rows(as.list(table)), facts_of(table)[c("unit", "title")]))
   }
   tables <- lapply(tables, function(x) as_series(facts_as_values(x)))
+  if (form == "sides") {
+    return(rows_by_side(tables, value, days))
+  }
   alike <- length(unique(vapply(tables, function(x) class(x)[1], ""))) == 1
   if (form == "long" && alike) {
     facts <- lapply(tables, facts_of)
-    plain <- lapply(tables, function(x) as.list(without_shape(x)))
+    plain <- lapply(tables, function(x) as.list(without_shape(if (days) bars_dated(x) else x)))
     rows <- as_rows(as.list(data.table::rbindlist(unname(plain), use.names = TRUE, fill = TRUE)))
     return(with_facts(rows, facts_together(facts)[c("unit", "title")]))
   }
-  dated <- all(vapply(tables, function(x) !is.null(x[["period"]]), TRUE))
+  dated <- all(vapply(tables, function(x) {
+    !is.null(x[["period"]]) || (!instants && has_day_bars(x))
+  }, TRUE))
   points <- lapply(tables, long_points, value = value, dated = dated, zone = zone)
   all <- data.table::rbindlist(unname(points), use.names = TRUE, fill = TRUE)
   if (form == "long") {
@@ -61,13 +73,40 @@ facts_as_values <- function(x) {
     sep = "."))), period = as_days(x$period_end), value = x$value)))
 }
 
+# Bars by side: a row a time and symbol, a column a side.
+rows_by_side <- function(tables, value, days) {
+  sided <- vapply(tables, function(x) {
+    is_bars(x) && !is.null(x[["side"]]) && !all(is.na(x$side))
+  }, TRUE)
+  if (!all(sided)) {
+    vetusta_stop("argument", "The form \"sides\" needs bars with sides.",
+      todo = "choose the form long or wide")
+  }
+  parts <- lapply(tables, function(x) {
+    if (days) x <- bars_dated(x)
+    check_column(x, value)
+    list(time = x$time, symbol = as.character(x$symbol), side = as.character(x$side),
+      value = x[[value]])
+  })
+  all <- data.table::rbindlist(unname(parts))
+  all <- all[order(as.numeric(all$time), match(all$symbol, unique(all$symbol))), ]
+  key <- paste(as.numeric(all$time), all$symbol)
+  first <- !duplicated(key)
+  sides <- unique(all$side[!is.na(all$side)])
+  columns <- lapply(stats::setNames(nm = sides), function(side) {
+    own <- which(all$side %in% side)
+    all$value[own][match(key[first], key[own])]
+  })
+  as_rows(c(list(time = all$time[first], symbol = all$symbol[first]), columns))
+}
+
 wide_rows <- function(points, time) {
   names <- unique(points$series)
   key <- paste(points$series, as.numeric(points[[time]]))
   if (anyDuplicated(key)) {
     twice <- points$series[duplicated(key)][1]
-    vetusta_stop("argument", paste0("The series ", twice, " has two values of one time."),
-      todo = "ask for one release of it, or write the table long")
+    vetusta_stop("argument", paste0("The series ", twice, " has two values at one time."),
+      todo = "choose a single release, or write the table long")
   }
   at <- sort(unique(points[[time]]))
   row <- match(as.numeric(points[[time]]), as.numeric(at))

@@ -9,7 +9,7 @@ write_sheet <- function(rows, path) {
   needs_sheets()
   if (nrow(rows) >= sheet_rows) {
     vetusta_stop("export",
-      paste0("A sheet holds ", thousands(sheet_rows - 1), " rows at most, and ",
+      paste0("A sheet has room for ", thousands(sheet_rows - 1), " rows at most, and ",
       "these are ", thousands(nrow(rows)), "."),
       todo = "write fewer rows, or a .csv or .parquet file")
   }
@@ -53,7 +53,7 @@ sheet_columns <- function(rows) {
   }, TRUE)
   if (any(long)) {
     vetusta_stop("export", paste0("A text of the column ", names(rows)[long][1],
-      " is longer than a cell can hold."), todo = "leave the column out, or write a .csv file")
+      " is longer than a cell allows."), todo = "leave the column out, or write a .csv file")
   }
   rows
 }
@@ -63,7 +63,7 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
   check_text(table, "table", "export")
   if (!file.exists(file)) {
     vetusta_stop("export", "There is no such workbook.", where = file,
-      todo = "make it with a table in it, or write one with export_table()")
+      todo = "make the file with a table in it, or write it with export_table()")
   }
   check_not_open(file)
   before <- file.info(file)[c("size", "mtime")]
@@ -238,7 +238,7 @@ check_room_below <- function(book, at, first, last) {
   filled <- nzchar(cells$v) | nzchar(cells$f) | nzchar(cells$is)
   taken <- which(row >= max(first, at$last + 1) & row <= last & cells$c_r %in% at$letters & filled)
   if (length(taken)) {
-    vetusta_stop("export", paste0("Below the table ", at$name, " something stands in the cell ",
+    vetusta_stop("export", paste0("Below the table ", at$name, " a value is in the cell ",
       cells$r[taken[1]], ", which new rows would need."),
       todo = "move it beside the table, or to another sheet")
   }

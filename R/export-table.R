@@ -26,10 +26,13 @@ export_endings <- list(
 #'   Parquet, XLSX and RDS keep the types of instants, days and numbers, and change no text. Any
 #'   other ending is refused.
 #' @export
-export_table <- function(rows, file, zone = "UTC", by = NULL, dictionary = FALSE) {
+export_table <- function(rows, file, zone = "UTC", by = NULL, dictionary = FALSE,
+  instants = FALSE) {
   check_text(file, "file", "export")
   check_zone(zone, "export")
   check_flag(dictionary, "dictionary")
+  check_flag(instants, "instants")
+  if (!missing(rows) && !instants) rows <- bars_dated(rows)
   if (grepl("/$", file)) {
     export_folder(check_exported(if (missing(rows)) NULL else rows), file, by)
   } else {
@@ -126,7 +129,7 @@ column_meanings <- c(
   volume = "how much was traded", vwap = "the average price weighted by volume",
   count = "how many bars it was made from", expected = "how many bars there should have been",
   session = "the part of the trading day",
-  side = "bid, ask or mid, where a source tells them apart",
+  side = "bid, ask or mid, where the source has sides",
   value = "the value", unit = "the unit of the value",
   status = "observed, provisional, missing, deleted or filled",
   known = "the instant from which the value counts",

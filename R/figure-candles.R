@@ -95,7 +95,7 @@ candles_that_fit <- function(bars, interval, calendar, zone, most) {
       base = own %||% "1 day", zone = zone, need = 0)), vetusta_error = function(e) NULL)
     if (is.null(made) || count(made) > most) next
     said <- paste0(thousands(before), " bars of ", format(own %||% time_interval("1 day")),
-      " are too many to be told apart: drawn as ", format(longer))
+      " are too many to draw: drawn as ", format(longer))
     say_figure(said)
     return(list(bars = made, length = told(longer), said = said, fit = TRUE))
   }

@@ -184,9 +184,9 @@ figure_coverage <- function(series, title = NULL, subtitle = NULL, caption = NUL
     ggplot2::geom_linerange(linewidth = if (nrow(rows) > 25) 2 else 3.4) +
     ggplot2::scale_colour_manual(values = series_colours(unique(rows$source), dark)) +
     axis_scale(axis)
-  figure_dressed(plot, title %||% "What is held, over time", subtitle %||%
+  figure_dressed(plot, title %||% "Coverage by dataset", subtitle %||%
     paste0(thousands(whole), " series, ", thousands(sum(rows$rows)), " values"),
-  captions(caption, if (whole > nrow(rows)) "series of one dataset are drawn together"),
+  captions(caption, if (whole > nrow(rows)) "series of a dataset are drawn together"),
   dark = dark)
 }
 

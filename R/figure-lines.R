@@ -86,7 +86,7 @@ panels_needed <- function(points, panels, index, log_scale) {
   units <- unique(points$unit[!is.na(points$unit)])
   if (length(units) > 1) {
     say_figure("the units differ (", paste(utils::head(units, 4), collapse = ", "),
-      "), so each ", if (length(names) > 12) "unit", " has a panel of its own")
+      "), so each ", if (length(names) > 12) "unit", " has a separate panel")
     # many series are not a panel each, but each unit is
     return(if (length(names) > 12) "units" else "free")
   }

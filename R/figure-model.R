@@ -160,7 +160,7 @@ figure_fan <- function(x, came = NULL, before = "1 year", some = 3, title = NULL
   }
   figure_dressed(plot, title %||% paste("What", x$name, "may do"), subtitle %||% x$said,
     captions(caption, "shaded: the middle 50 and 90% of the paths; line: their median; thin: some",
-      if (NROW(later)) "orange: what came"), y = if (!is.na(x$unit)) x$unit, dark = dark)
+      if (NROW(later)) "orange: the values that followed"), y = if (!is.na(x$unit)) x$unit, dark = dark)
 }
 
 #' @rdname figure_spectrum
@@ -193,7 +193,7 @@ figure_index <- function(x, terms = NULL, history = NULL, season = NULL, title =
   }
   simulated <- !is.null(attr(x, "simulated"))
   figure_dressed(plot, title %||% paste("The index of", attr(x, "name")),
-    subtitle %||% paste(counted(length(sums), if (simulated) "path" else "season"), "of what lies",
+    subtitle %||% paste(counted(length(sums), if (simulated) "path" else "season"), "of values",
       if (attr(x, "rule")$below) "below" else "above", format_exact(attr(x, "rule")$level)),
     captions(caption, if (length(past)) "marks below: past seasons"),
     y = if (simulated) "paths" else "seasons", dark = dark) + ggplot2::labs(x = "index")
@@ -213,7 +213,7 @@ figure_payments <- function(x, title = NULL, subtitle = NULL, caption = NULL, da
   none <- tapply(rows$paid == 0, rows$part, mean)
   some <- rows[rows$paid > 0, ]
   said <- data.frame(part = factor(names(none), levels(rows$part)),
-    text = paste0(round(100 * as.numeric(none), 1), "% pay nothing"))
+    text = paste0(round(100 * as.numeric(none), 1), "% have no payoff"))
   plot <- ggplot2::ggplot(some, ggplot2::aes(x = .data$paid)) +
     ggplot2::geom_histogram(bins = 40, boundary = 0, fill = colours[1],
       colour = page_colours[[shade_name(dark)]]$paper, linewidth = 0.2) +

@@ -8,7 +8,7 @@ figure_points <- function(x, value = NULL, names = NULL) {
   tables <- if (is.data.frame(x)) list(x) else x
   if (!is.list(tables) || !length(tables) || !all(vapply(tables, is.data.frame, TRUE))) {
     vetusta_stop("figure", "What is drawn are series: a table of them, or a list of tables.",
-      todo = "give bars, observations, or what archive_read() gives")
+      todo = "give bars, observations, or a result of archive_read()")
   }
   parts <- Filter(length, lapply(tables, function(table) points_drawn(table, value)))
   all <- if (length(parts)) {
@@ -16,7 +16,7 @@ figure_points <- function(x, value = NULL, names = NULL) {
   }
   if (!NROW(all) || all(is.na(all$value))) {
     vetusta_stop("figure", "There is nothing to draw.",
-      todo = "look at the window; `vetusta list` shows from when to when each series is held")
+      todo = "check the window; `vetusta list` shows the first and last time of each series")
   }
   known <- match(all$name, names(names))
   if (is.null(names)) all$name <- ifelse(is.na(all$title), all$name, all$title)
@@ -27,7 +27,7 @@ figure_points <- function(x, value = NULL, names = NULL) {
 # Names that are shown in place of others.
 check_names <- function(names) {
   if (!is.null(names) && (!is.character(names) || (length(names) && is.null(names(names))))) {
-    vetusta_stop("figure", "`names` must be texts that are named by what they stand for.",
+    vetusta_stop("figure", "`names` must be texts, named by the series.",
       todo = "write them as c(KELD = \"Kelder Lines\")")
   }
 }

@@ -74,7 +74,7 @@ series_colours <- function(names, dark) {
 figure_save <- function(figure, file, width = 1280, height = 800, resolution = 120) {
   if (missing(figure) || !inherits(figure, "ggplot")) {
     vetusta_stop("figure", "What is written is a figure.",
-      todo = "make one with figure_candles() or figure_lines()")
+      todo = "make a figure with figure_candles() or figure_lines()")
   }
   check_text(file, "file", "figure")
   check_number(resolution, "resolution", 10, "figure")

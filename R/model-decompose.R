@@ -13,7 +13,7 @@ model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL, a
   check_flag(robust, "robust")
   days <- season_cycles(data, period, 1)$period
   if (length(days) != 1) {
-    vetusta_stop("model", "A decomposition is by one period.",
+    vetusta_stop("model", "A decomposition has a single period.",
       todo = "give a number of days, or a length such as \"1 year\"")
   }
   step <- model_frequency(as_series(x), data$days * 86400)$days

@@ -4,12 +4,12 @@
 #'
 #' Of each day of a season, what its value lies below a level (or above one) counts, and the
 #' season's
-#' sum is the index: low-water days and degree days are two of them. Observed and simulated days go
+#' sum is the index: high-water days and degree days are two of them. Observed and simulated days go
 #' through the same.
 #'
 #' @param x A table of one series by days; or [model_paths()].
 #' @param below,above The level; one of the two.
-#' @param season The first and last day of the season, as `c("05-01", "10-31")`; one that begins
+#' @param season The first and last day of the season, as `c("02-15", "05-31")`; one that begins
 #'   later in the year than it ends crosses the year's end. The 29th of February is, in years
 #'   without it, the 1st of March as a first day and the 28th of February as a last one.
 #' @param most What one day counts at most.
@@ -21,7 +21,7 @@
 #' @param value Of bars, the number that is meant.
 #' @return A `vetusta_index`, a tibble with one row a season: `season` (the year in which it
 #'   begins),
-#'   `from`, `to` (`Date`), `days`, `missing` (days without a value: that season's index is too low,
+#'   `from`, `to` (`Date`), `days`, `counted` (days beyond the level; of paths their mean), `missing` (days without a value: that season's index is too low,
 #'   or `NA` where none has one), `index` (of paths their mean). Of paths the attribute `simulated`
 #'   is a matrix, a row a season and a column a path. Only seasons that have a value on a day are
 #'   there.
@@ -37,7 +37,7 @@
 index_sum <- function(x, below = NULL, above = NULL, season = c("01-01", "12-31"), most = Inf,
   cap = Inf, observed = NULL, trend = NULL, value = NULL) {
   if (is.null(below) == is.null(above)) {
-    vetusta_stop("model", "An index counts what lies below a level, or above one.",
+    vetusta_stop("model", "An index counts values below a level or above a level, not both.",
       todo = "give `below` or `above`")
   }
   check_number(below %||% above, if (is.null(above)) "below" else "above", kind = "model")
@@ -93,20 +93,32 @@ index_of_days <- function(data, rule) {
   year <- season_of(data$days, rule$season)
   years <- sort(unique(year[!is.na(year)]))
   if (!length(years)) {
-    vetusta_stop("model", "None of the days lies within the season.",
+    vetusta_stop("model", "No day is within the season.",
       todo = "give another season, or more days")
   }
   run <- match(year, years, nomatch = 0L)
   sums <- model_shortfall_cpp(matrix(data$value), run, length(years), rule$level, rule$below,
     rule$most)
-  index_rows(years, rule, pmin(rule$cap, sums[, 1]), tabulate(run, length(years)), data)
+  index_rows(years, rule, pmin(rule$cap, sums[, 1]), tabulate(run, length(years)), data,
+    days_beyond(matrix(data$value), run, length(years), rule)[, 1])
 }
 
-index_rows <- function(years, rule, index, count, data) {
+# How many days of each season and path are beyond the level.
+days_beyond <- function(values, run, runs, rule) {
+  beyond <- if (rule$below) values < rule$level else values > rule$level
+  beyond[is.na(beyond)] <- FALSE
+  counts <- rowsum(beyond + 0, run)
+  out <- matrix(0, runs, ncol(values))
+  seasons <- as.integer(rownames(counts))
+  out[seasons[seasons > 0], ] <- counts[seasons > 0, , drop = FALSE]
+  out
+}
+
+index_rows <- function(years, rule, index, count, data, beyond) {
   bounds <- season_bounds(years, rule$season)
   days <- as.integer(bounds$to - bounds$from) + 1L
   rows <- as_rows(list(season = years, from = bounds$from, to = bounds$to, days = days,
-    missing = pmax(0L, days - as.integer(count)), index = index))
+    counted = beyond, missing = pmax(0L, days - as.integer(count)), index = index))
   attr(rows, "name") <- data$name
   attr(rows, "unit") <- data$unit
   attr(rows, "rule") <- rule
@@ -121,22 +133,24 @@ index_of_paths <- function(paths, rule, observed, value) {
   year <- season_of(days, rule$season)
   years <- sort(unique(year[!is.na(year)]))
   if (!length(years)) {
-    vetusta_stop("model", "None of the simulated days lies within the season.",
+    vetusta_stop("model", "No simulated day is within the season.",
       todo = "give another season, or a longer horizon")
   }
   run <- match(year, years, nomatch = 0L)
   sums <- model_shortfall_cpp(paths$paths, run, length(years), rule$level, rule$below, rule$most)
+  beyond <- days_beyond(paths$paths, run, length(years), rule)
   count <- tabulate(run, length(years))
   if (any(before)) {
     own <- match(season_of(past$days[before], rule$season), years, nomatch = 0L)
     there <- model_shortfall_cpp(matrix(past$value[before]), own, length(years), rule$level,
       rule$below, rule$most)
     sums <- sums + there[, 1]
+    beyond <- beyond + days_beyond(matrix(past$value[before]), own, length(years), rule)[, 1]
     count <- count + tabulate(own, length(years))
   }
   sums <- pmin(sums, rule$cap)
   dim(sums) <- c(length(years), ncol(paths$paths))
-  rows <- index_rows(years, rule, rowMeans(sums), count, paths)
+  rows <- index_rows(years, rule, rowMeans(sums), count, paths, rowMeans(beyond))
   attr(rows, "simulated") <- sums
   attr(rows, "seed") <- paths$seed
   rows
@@ -146,12 +160,14 @@ index_of_paths <- function(paths, rule, observed, value) {
 print.vetusta_index <- function(x, ...) {
   rule <- attr(x, "rule")
   simulated <- attr(x, "simulated")
-  cat("index of ", attr(x, "name"), ": what each day lies ", if (rule$below) "below " else "above ",
-    format_exact(rule$level), ", ", rule$season$from, " to ", rule$season$to,
+  cat("index of ", attr(x, "name"), ": days ", if (rule$below) "below " else "above ",
+    format_exact(rule$level), " and the sum of their ", if (rule$below) "shortfall" else "excess",
+    ", ", rule$season$from, " to ", rule$season$to,
     if (!is.null(simulated)) paste0(", the mean of ", counted(ncol(simulated), "path")), "\n",
     sep = "")
   shown <- as.data.frame(x)
   shown$index <- round(shown$index, 1)
+  shown$counted <- round(shown$counted, 1)
   shown$missing[shown$missing == 0] <- NA
   shown$season <- as.character(shown$season)
   if (all(is.na(shown$missing))) shown$missing <- NULL

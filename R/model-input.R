@@ -6,7 +6,7 @@ model_input <- function(x, value = NULL, as_of = NULL, calendar = NULL, holes = 
   table <- as_series(x)
   names <- unique(series_names_of(table))
   if (length(names) != 1) {
-    vetusta_stop("model", if (length(names)) paste0("A model is of one series, and these are ",
+    vetusta_stop("model", if (length(names)) paste0("A model has a single series, and these are ",
       length(names), ".") else "There is nothing to model.",
     todo = if (length(names)) paste0("choose one of: ", paste(utils::head(names, 8),
       collapse = ", ")) else "look at the series and the window")
@@ -161,13 +161,13 @@ check_handed <- function(given, f, name) {
 handed_function <- function(work, name) {
   tryCatch(work, error = function(e) {
     vetusta_stop("model", paste0("The function `", name, "` fails: ", conditionMessage(e)),
-      todo = "correct it; it is called as the help says")
+      todo = "correct the function; the help page shows its arguments")
   })
 }
 
 check_model <- function(x, class, name, made) {
   if (!inherits(x, class)) {
     vetusta_stop("model", paste0("`", name, "` is none of what ", made, " gives."),
-      todo = paste0("make one with ", made))
+      todo = paste0("make it with ", made))
   }
 }

@@ -35,7 +35,7 @@
 #' level <- data.frame(series = "lock", period = as.Date("2020-01-01") + 0:999, value = noise)
 #' paths <- model_paths(model_noise(level, c(1, 0)), n = 100, horizon = "30 days", seed = 1)
 #' summary(paths)
-model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now", draw = "model",
+model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1, from = "now", draw = "model",
   block = NULL, trend = "on", lower = -Inf, upper = Inf, calendar = NULL, each = NULL) {
   models <- if (inherits(given(x, "x", "model"), "vetusta_noise")) list(x) else x
   if (!is.list(models) || !length(models)) check_model(x, "vetusta_noise", "x", "model_noise()")
@@ -43,7 +43,7 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
   check_whole(n, "n")
   check_number(seed, "seed", kind = "model")
   if (seed != round(seed)) {
-    vetusta_stop("model", "`seed` is a whole number.", todo = "give one such as 1")
+    vetusta_stop("model", "`seed` is a whole number.", todo = "give a whole number such as 1")
   }
   check_choice(from, "from", c("now", "long run"), "model")
   check_choice(draw, "draw", c("model", "blocks"), "model")
@@ -51,7 +51,7 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
   check_number(lower, "lower", kind = "model")
   check_number(upper, "upper", kind = "model")
   if (lower >= upper) {
-    vetusta_stop("model", "The lower bound is not below the upper one.", todo = "correct them")
+    vetusta_stop("model", "The lower bound is not below the upper bound.", todo = "correct them")
   }
   check_calendar(calendar)
   if (!is.null(each) && !is.function(each)) {
@@ -61,8 +61,8 @@ model_paths <- function(x, n = 1000, horizon = "2 years", seed = 1, from = "now"
   time <- paths_times(models[[1]]$data, horizon, calendar)
   if (is.null(each) && length(time) * n > 4e8) {
     vetusta_stop("model", paste0(thousands(n), " paths of ", thousands(length(time)),
-      " steps do not fit into memory."), todo = paste0("ask for fewer paths or a shorter ",
-      "horizon; from R, `each` makes of them what is wanted as they come"))
+      " steps do not fit into memory."), todo = paste0("use fewer paths or a shorter ",
+      "horizon; in R, `each` handles the paths in parts"))
   }
   handed <- lapply(models, paths_handed, time, trend, lower, upper, from)
   z <- paths_residuals(models)
@@ -95,8 +95,8 @@ paths_together <- function(models) {
   ends <- vapply(models, function(one) max(one$data$days), 0)
   steps <- vapply(models, function(one) one$data$frequency, "")
   if (length(unique(ends)) > 1 || length(unique(steps)) > 1) {
-    vetusta_stop("model", "Series that are simulated together end together, and have one step.",
-      todo = "cut them to the same last day, or bring them to one frequency")
+    vetusta_stop("model", "Series that are simulated together must have the same last day and the same step.",
+      todo = "cut them to the same last day, or bring them to the same frequency")
   }
 }
 
@@ -106,7 +106,7 @@ paths_times <- function(data, horizon, calendar) {
   far <- model_days(horizon, "horizon")
   if (far > 365.2425 * 1000) {
     vetusta_stop("model", "The horizon is longer than a thousand years.",
-      todo = "give a shorter one")
+      todo = "give a shorter horizon")
   }
   end <- data$days[length(data$days)] + far
   day <- epoch_days(floor(data$days[length(data$days)]))
@@ -139,7 +139,7 @@ paths_times <- function(data, horizon, calendar) {
 paths_some <- function(time) {
   if (!length(time)) {
     vetusta_stop("model", "The horizon is shorter than one step of the series.",
-      todo = "give a longer one")
+      todo = "give a longer horizon")
   }
   time
 }
@@ -189,7 +189,7 @@ paths_residuals <- function(models) {
   times <- Reduce(intersect, lapply(models, function(one) one$data$days))
   if (length(times) < 10) {
     vetusta_stop("model", "The series have fewer than ten times in common.",
-      todo = "simulate them one by one")
+      todo = "simulate them separately")
   }
   columns <- lapply(models, function(one) {
     z <- one$standardised[match(times, one$data$days)]
@@ -239,7 +239,7 @@ check_probabilities <- function(probs) {
 paths_kept <- function(paths) {
   if (is.null(paths$paths)) {
     vetusta_stop("model", "The paths were not kept.",
-      todo = "leave `each` out, or look at what it gave: $kept")
+      todo = "leave `each` out, or use its results: $kept")
   }
 }
 

@@ -47,7 +47,7 @@ payoff_value <- function(index, terms = NULL, history = NULL, payoff = NULL, sea
     paths_kept(index)
     paid <- handed_function(apply(index$paths, 2, payoff, index$time), "payoff")
     if (!is.numeric(paid) || length(paid) != ncol(index$paths)) {
-      vetusta_stop("model", "`payoff` gives one number a path.", todo = "correct it")
+      vetusta_stop("model", "`payoff` must return a number per path.", todo = "correct it")
     }
     return(payoff_made(terms, list(simulation = list(numeric(), list(paid))), index$name, loading))
   }
@@ -98,7 +98,7 @@ payoff_sums <- function(index, season) {
   whole <- index$missing == 0
   if (is.null(simulated)) {
     if (!any(whole)) {
-      vetusta_stop("model", "None of the past seasons is whole.",
+      vetusta_stop("model", "No past season is complete.",
         todo = "fill their missing days first, so that it shows: series_fill()")
     }
     return(list("past seasons" = index$index[whole]))
@@ -110,7 +110,7 @@ payoff_sums <- function(index, season) {
   } else {
     at <- which(whole)[1]
     if (is.na(at)) {
-      vetusta_stop("model", "None of the simulated seasons is whole.",
+      vetusta_stop("model", "No simulated season is complete.",
         todo = "simulate a longer horizon, or name the season")
     }
   }

@@ -69,7 +69,7 @@ model_indices <- function(made, x, definition) {
   given <- definition$index
   if (is.null(given)) {
     vetusta_stop("model", "A payoff is on an index.",
-      todo = "say what counts: index: {below: 180, season: [05-01, 10-31]}")
+      todo = "write index: {above: 285, season: [02-15, 05-31]}")
   }
   detrended <- given$detrended %||% TRUE
   given$detrended <- NULL
@@ -83,7 +83,7 @@ model_payoffs <- function(made, given) {
   strikes <- as.numeric(unlist(given$strikes))
   caps <- as.numeric(unlist(given$caps %||% Inf))
   if (!length(strikes) || !length(caps) %in% c(1, length(strikes))) {
-    vetusta_stop("model", "A payoff has strikes, and one cap, or one for each.",
+    vetusta_stop("model", "A payoff has strikes and a cap for all, or a cap for each.",
       todo = "write them as strikes: [500, 800]")
   }
   terms <- data.frame(strike = strikes, cap = caps, pays = as.numeric(unlist(given$pays %||% 1)))

@@ -48,7 +48,7 @@ model_season <- function(x, trend = "linear", periods = NULL, harmonics = NULL, 
 check_level <- function(level) {
   check_number(level, "level", 0, "model")
   if (level <= 0 || level >= 1) {
-    vetusta_stop("model", "`level` is a part of one.", todo = "give a number such as 0.95")
+    vetusta_stop("model", "`level` must be between 0 and 1.", todo = "give a number such as 0.95")
   }
 }
 
@@ -75,7 +75,7 @@ season_spec <- function(data, trend, periods, harmonics, effects) {
   if (!is.null(effects)) {
     check_choice(effects, "effects", c("month", "weekday"), "model")
     if (!is.null(periods)) {
-      vetusta_stop("model", "A season is of effects or of periods.", todo = "leave one out")
+      vetusta_stop("model", "A season is of effects or of periods.", todo = "leave out one of the two")
     }
     spec$cycles <- no_cycles
   } else if (!is.null(periods)) {
@@ -101,7 +101,7 @@ season_cycles <- function(data, periods, harmonics) {
   if (!is.numeric(harmonics)) check_whole(harmonics, "harmonics")
   for (one in harmonics) check_whole(one, "harmonics", most = 1000)
   if (!length(harmonics) %in% c(1, length(days))) {
-    vetusta_stop("model", "There is one number of harmonics for all periods, or one for each.",
+    vetusta_stop("model", "Give a number of harmonics for all periods, or a number for each.",
       todo = "correct harmonics")
   }
   span <- diff(range(data$days))
@@ -113,7 +113,7 @@ season_cycles <- function(data, periods, harmonics) {
     }
     if (day > span / 2) {
       vetusta_stop("model", paste0("The series, of ", period_words(span), ", is too short for a ",
-        "season of ", period_words(day), ": it has not come twice."),
+        "season of ", period_words(day), ": the series is shorter than two periods."),
       todo = "give a shorter period, or more values")
     }
   }
@@ -222,7 +222,7 @@ season_fitted <- function(data, spec, weight, level) {
   design <- season_design(spec, data$days)
   if (nrow(design) <= ncol(design) + 2) {
     vetusta_stop("model", paste0(counted(nrow(design), "value"), " are too few for ", ncol(design),
-      " coefficients."), todo = "ask for fewer harmonics, or give more values")
+      " coefficients."), todo = "use fewer harmonics, or give more values")
   }
   found <- season_solve(design, data$value, weight)
   spread <- season_spread(design, found$rest, weight)

@@ -61,7 +61,7 @@ model_input_or_rest <- function(x, value, as_of, calendar) {
 model_changes <- function(data) {
   if (diff(range(data$value)) < 1e-12 * max(1, abs(data$value))) {
     vetusta_stop("model", paste0("The series ", data$name, " does not change."),
-      todo = "there is nothing in it to model")
+      todo = "it has no variance to model")
   }
 }
 
@@ -126,13 +126,13 @@ print.vetusta_spectrum <- function(x, ...) {
   peaks <- attr(x, "peaks")
   cat("cycles of ", attr(x, "name"), " without its trend: ", sep = "")
   if (!nrow(peaks)) {
-    cat("none stands out\n")
+    cat("no peak\n")
   } else {
     cat(paste0(peaks$words, " (", round(100 * peaks$part, 1), "% of the variance)",
       collapse = ", "), "\n", sep = "")
     shown <- data.frame(cycle = peaks$words, "period, days" = signif(peaks$period, 5),
       "part of the variance" = signif(peaks$part, 3),
-      "times what lies around" = signif(peaks$ratio, 3), check.names = FALSE)
+      "times the level around it" = signif(peaks$ratio, 3), check.names = FALSE)
     cat(text_table(shown, getOption("width", 80)), sep = "\n")
   }
   invisible(x)
@@ -176,10 +176,10 @@ print.vetusta_dependence <- function(x, ...) {
     "; it can be seen for ", counted(first_within(x$autocorrelation), step), ", directly for ",
     counted(partial, step))
   cat("memory of ", attr(x, "name"), ": ",
-  if (abs(x$autocorrelation[1]) <= bound) "none from one value to the next" else seen,
+  if (abs(x$autocorrelation[1]) <= bound) "no correlation of neighbouring values" else seen,
   "\nof squares: ", if (!length(outside(x$of_squares)) ||
     length(outside(x$of_squares)) <= 0.1 * nrow(x)) "none, so that its size does not remember"
-  else paste0(signif(x$of_squares[1], 3), " from one to the next"), "\n", sep = "")
+  else paste0(signif(x$of_squares[1], 3), " at lag 1"), "\n", sep = "")
   shown <- as.data.frame(utils::head(x, 10))
   shown[-1] <- lapply(shown[-1], round, 3)
   cat(text_table(shown, getOption("width", 80)), sep = "\n")
@@ -208,10 +208,10 @@ model_tests <- function(x, lags = NULL, value = NULL, as_of = NULL, calendar = N
   left <- dependence_left(data$value, min(lags, n - 2), 0)
   statistic <- c(root@teststat[1, 1], against@teststat[1])
   critical <- c(root@cval[1, 2], against@cval[1, 2])
-  said <- c(if (isTRUE(statistic[1] < critical[1])) "no unit root: it comes back to its level"
+  said <- c(if (isTRUE(statistic[1] < critical[1])) "no unit root: it returns to its level"
   else "a unit root is not refused: it may wander off",
   if (isTRUE(statistic[2] > critical[2])) "its level does not stay the same" else
-    "nothing speaks against a level that stays the same")
+    "no evidence against a constant level")
   rows <- as_rows(list(test = c("unit root (Dickey-Fuller)", "steady level (KPSS)", left$test),
     statistic = c(statistic, left$statistic), critical = c(critical, NA, NA),
     p_value = c(NA, NA, left$p_value), said = c(said, left$said)))
@@ -235,7 +235,7 @@ dependence_left <- function(x, lags, fitted) {
   list(test = c("dependence (Ljung-Box)", "dependence of squares"),
     statistic = unname(c(own$statistic, squares$statistic)),
     p_value = c(own$p.value, squares$p.value),
-    said = c(if (own$p.value < 0.05) "values depend on earlier ones" else "nothing is left to see",
-      if (squares$p.value < 0.05) "their size depends on earlier ones"
+    said = c(if (own$p.value < 0.05) "values depend on earlier values" else "no dependence left",
+      if (squares$p.value < 0.05) "their size depends on earlier sizes"
       else "their size stays the same"))
 }

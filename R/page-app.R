@@ -59,11 +59,11 @@ browse_detail <- function() {
     shiny::uiOutput("facts"),
     tags$div(class = "filters",
       browse_day("from", "From"), browse_day("to", "To"),
-      shiny::selectInput("resample", "Interval", c("as held" = ""), selectize = FALSE),
+      shiny::selectInput("resample", "Interval", c("as stored" = ""), selectize = FALSE),
       browse_day("as_of", "As known on")),
     shiny::tabsetPanel(id = "tab",
       shiny::tabPanel("Figure", shiny::selectInput("kind", "Drawn as", selectize = FALSE,
-        c("what fits" = "auto", "lines", "what is there" = "gaps", "season", "spread")),
+        c("what fits" = "auto", "lines", "coverage" = "gaps", "season", "spread")),
       shiny::uiOutput("figure_said"), shiny::plotOutput("figure", height = "440px")),
       shiny::tabPanel("Values", shiny::uiOutput("values")),
       shiny::tabPanel("Gaps", shiny::uiOutput("gaps")),
@@ -156,8 +156,8 @@ browse_try <- function(work) {
 browse_some <- function(table) {
   if (inherits(table, "condition")) stop(table)
   if (!NROW(table)) {
-    vetusta_stop("figure", "There is nothing in this window.",
-      todo = "choose other days; the list says from when to when the series is held")
+    vetusta_stop("figure", "No values in this window.",
+      todo = "choose other days; the list shows the first and last time of the series")
   }
   table
 }

@@ -47,7 +47,7 @@ browse_reset <- function(session, one) {
     seconds <- vapply(browse_longer, function(word) interval_seconds(time_interval(word)), 0)
     browse_longer[seconds > own]
   }
-  shiny::updateSelectInput(session, "resample", choices = c("as held" = "",
+  shiny::updateSelectInput(session, "resample", choices = c("as stored" = "",
     stats::setNames(nm = longer)), selected = "")
 }
 

@@ -25,7 +25,7 @@
 plan_requests <- function(query, archive = NULL, again = FALSE) {
   if (missing(query) || !inherits(query, "vetusta_query")) {
     vetusta_stop("argument", "A plan is made from a query.",
-      todo = "make one with query_bars() or query_rows()")
+      todo = "make a query with query_bars() or query_rows()")
   }
   if (!is.null(archive)) check_archive(archive)
   query$again <- if (check_flag(again, "again")) TRUE

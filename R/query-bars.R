@@ -3,7 +3,8 @@
 #' @param source A source, see [source_card()].
 #' @param symbols The symbols, one or more.
 #' @param interval The bars' interval, see [time_interval()].
-#' @param span A length of history back from `to` (`"10 days"`, `"6 months"`).
+#' @param span A length of history back from `to` (`"10 days"`, `"6 months"`), or `"year to date"`,
+#'   `"quarter to date"`, `"month to date"`, `"week to date"`.
 #' @param from,to The window, days or instants, see [time_instant()]; days are local to the
 #'   source's zone, and a day as `to`
 #'   is included whole. Either `span` or `from` is given, never both; `to` is now by default.
@@ -39,7 +40,7 @@ query_bars <- function(source, symbols, interval, span = NULL, from = NULL, to =
 check_source <- function(source) {
   source <- given(source, "source")
   if (!inherits(source, "vetusta_source")) {
-    vetusta_stop("argument", "`source` must be a source.", todo = "read one with source_card()")
+    vetusta_stop("argument", "`source` must be a source.", todo = "read a source with source_card()")
   }
 }
 
@@ -47,7 +48,7 @@ check_symbols <- function(symbols) {
   symbols <- given(symbols, "symbols")
   if (!is.character(symbols) || !length(symbols)) {
     vetusta_stop("argument", "There are no symbols in the query.",
-      todo = "name at least one, as in c(\"KELD\", \"TAMX\")")
+      todo = "name at least one symbol, as in c(\"KELD\", \"TAMX\")")
   }
   symbols <- trimws(symbols)
   if (anyNA(symbols) || any(!nzchar(symbols))) {
@@ -68,7 +69,7 @@ pick_dataset <- function(source, name) {
   if (!length(fitting)) {
     vetusta_stop("argument", paste0("The source ", source$source, " has no dataset of bars."),
       where = source$file,
-      todo = "add a dataset to its card, or ask another source")
+      todo = "add a dataset to its card, or use another source")
   }
   if (is.null(name) && length(fitting) > 1) {
     vetusta_stop("argument", paste0("The source ", source$source, " has several datasets of bars."),
@@ -91,7 +92,7 @@ check_dataset_interval <- function(dataset, interval) {
         paste(vapply(words,
           function(iso) tryCatch(format(time_interval(iso)), vetusta_error = function(e) iso), ""),
           collapse = ", "),
-        "; longer ones are made with bars_resample()"))
+        "; make longer bars with bars_resample()"))
   }
 }
 
@@ -109,11 +110,15 @@ query_window <- function(source, span, from, to, now) {
   end <- if (is.null(to)) now else time_instant(to, source$zone, end = TRUE, name = "to")
   clipped <- clip_end(source, end, now, said = !is.null(to))
   start <- if (is.null(span)) time_instant(from, source$zone, name = "from")
-  else shift_instant(clipped$to, time_interval(span, "span"), -1, source$zone)
+  else span_start(check_text(span, "span"), clipped$to, source$zone)
+  if (start >= now) {
+    vetusta_stop("argument", paste0("The query begins in the future (", format_instant(start), ")."),
+      todo = "choose an earlier `from`")
+  }
   if (start >= end) {
     vetusta_stop("argument",
       paste0("The query begins (", format_instant(start), ") at or after its end (",
-        format_instant(end), ")."), todo = "swap `from` and `to`, or correct one")
+        format_instant(end), ")."), todo = "swap `from` and `to`, or correct one of them")
   }
   if (start >= clipped$to) {
     vetusta_stop("argument",
@@ -126,7 +131,7 @@ query_window <- function(source, span, from, to, now) {
 clip_end <- function(source, end, now, said) {
   notes <- character()
   if (end > now) {
-    notes <- c(notes, "the end lies in the future: clipped to now")
+    notes <- c(notes, "the end is in the future: cut to now")
     end <- utc(now)
   }
   newest <- if (is.null(source$delay)) now else utc(as.numeric(now) - source$delay$seconds)
@@ -201,7 +206,7 @@ query_empty_page.vetusta_query_bars <- function(query, chain, calendar) {
 
 #' @export
 query_tidy.vetusta_query_bars <- function(query, calendar, symbols, decoded) {
-  rows <- decoded_rows(query, symbols, decoded)
+  rows <- unfinished_bars(decoded_rows(query, symbols, decoded), decoded$came %||% now_seconds())
   notes <- apart_note(attr(rows, "apart"))
   rows <- complete_bars(rows, calendar, query$interval, query$source$zone, query$dataset$bar_time)
   others <- other_symbols(rows$symbol, symbols)
@@ -213,10 +218,22 @@ query_tidy.vetusta_query_bars <- function(query, calendar, symbols, decoded) {
     notes = notes)
 }
 
+# Where the service says when a bar ends, a bar that ends after the answer came is provisional.
+unfinished_bars <- function(rows, came) {
+  ends <- rows[["ends"]]
+  if (is.null(ends)) {
+    return(rows)
+  }
+  if (is.null(rows[["status"]])) rows$status <- rep("observed", nrow(rows))
+  rows$status[as.numeric(ends) > came] <- "provisional"
+  rows$ends <- NULL
+  rows
+}
+
 apart_note <- function(count) {
   if (isTRUE(count > 0)) {
     paste0(counted(count, "time"), if (count == 1) " differs" else " differ",
-      " by less than a microsecond from the one before: kept a microsecond apart, in order")
+      " by less than a microsecond from the time before: stored a microsecond apart, in order")
   }
 }
 
@@ -233,8 +250,8 @@ other_symbols <- function(came, asked) {
 other_rows <- function(rows, symbols) {
   n <- nrow(rows)
   data.frame(row = seq_len(n), symbol = as.character(rows$symbol), time = rows$time,
-    reason = rep("another symbol than was asked for", n),
-    detail = rep(paste("asked for", few_words(symbols)), n))
+    reason = rep("another symbol than requested", n),
+    detail = rep(paste("requested", few_words(symbols)), n))
 }
 
 # The usual page has none of either.

@@ -77,11 +77,11 @@ observation_parts <- function(query, chain, status = 413) {
   # what brings the URL down is fewer codes, and not a shorter time
   long <- status == 414 || nchar(chain$request$url) > url_long
   parts <- halve_planned(query, chain$known, long) %||% if (long) halve_planned(query, chain$known)
-  message <- "too large for the service, asked for again in two parts"
+  message <- "too large for the service, requested again in two parts"
   if (is.null(parts)) {
     return(list(outcome = "cut", message = message,
       failed = "the service refuses even the smallest selection as too large",
-      todo = "ask for fewer codes or a shorter window"))
+      todo = "use fewer codes or a shorter window"))
   }
   chains <- lapply(parts, function(part) {
     chain$known <- part
@@ -123,7 +123,7 @@ query_page.vetusta_query_observations <- function(query, chain, response, where,
 stop_on_notes <- function(notes, where) {
   if (!any(grepl("\\((100|404)\\)$|no (results|data|records)", notes, ignore.case = TRUE))) {
     vetusta_stop("payload",
-      paste0("The service sends no data, and says: ", paste(notes, collapse = "; ")), where = where,
+      paste0("The service sends no data, and reports: ", paste(notes, collapse = "; ")), where = where,
       todo = "run it again later: it goes on", again = FALSE)
   }
 }

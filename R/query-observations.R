@@ -40,7 +40,7 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL, upd
   }
   asked <- c(list(...), keys)
   if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("argument",
-    "Codes are asked for by the name of their dimension.",
+    "Codes need the name of their dimension.",
     todo = "write them as STATE = \"ORV\"")
   dimensions <- about$dimensions$id[about$dimensions$role != "time"]
   selection <- stats::setNames(vector("list", length(dimensions)), dimensions)
@@ -59,6 +59,7 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL, upd
   }
   window <- observation_window(from, to)
   dataset <- dataflow_named(about$id)
+  dataset$title <- about$title
   dataset$keep <- source$sdmx$keep_values
   parameters <- list(
     updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),

@@ -28,7 +28,7 @@ query_rows <- function(source, dataset, ..., span = NULL, from = NULL, to = NULL
   dataset <- source$datasets[[dataset]]
   if (gives_bars(dataset)) {
     vetusta_stop("argument", paste0("The dataset ", dataset$name, " gives bars."),
-      todo = "ask for them with query_bars()")
+      todo = "query them with query_bars()")
   }
   keys <- query_keys(dataset, list(...))
   window <- list(from = NULL, to = NULL, notes = character())
@@ -54,7 +54,7 @@ query_keys <- function(dataset, given) {
   for (name in if (length(given)) names(given) %||% "") {
     if (!name %in% known) {
       vetusta_stop("argument",
-        paste0("The dataset ", dataset$name, " does not ask for \"", name, "\"."),
+        paste0("The dataset ", dataset$name, " has no key \"", name, "\"."),
         todo = if (length(known)) suggest_word(name, known) else "leave it out")
     }
   }
@@ -63,13 +63,13 @@ query_keys <- function(dataset, given) {
     if (!is.null(each)) given[[name]] <- each
     else if (grepl(paste0("\\{[^?&}]*\\b", name, "\\b"), dataset$request)) {
       vetusta_stop("argument", paste0("The dataset ", dataset$name, " needs ", name, "."),
-        todo = paste0("give ", name, " = ..., one value or several"))
+        todo = paste0("give ", name, " = ..., a value or several"))
     }
   }
   lapply(given, function(value) {
     if (!is.atomic(value)) {
       vetusta_stop("argument",
-        paste0("A key is one or more values, and cannot be ", shown_value(value), "."),
+        paste0("A key has a value or several, and cannot be ", shown_value(value), "."),
         todo = "give texts or numbers")
     }
     check_symbols(as.character(value))

@@ -115,7 +115,7 @@ rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   last <- which(time >= from & time < to)
   if (!length(last)) {
     vetusta_stop("argument", paste0("No bar is of ", day, "."),
-      todo = paste0("choose a trading day; the newest one is ", newest))
+      todo = paste0("choose a trading day; the newest is ", newest))
   }
   last <- last[!duplicated(bars$symbol[last], fromLast = TRUE)]
   own <- bars$symbol[last]

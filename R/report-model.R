@@ -6,7 +6,7 @@
 #' @export
 model_report <- function(model, title = NULL, zone = "UTC") {
   if (!inherits(given(model, "model", "report"), "vetusta_model")) {
-    vetusta_stop("report", "What is told here is a model.", todo = "make one with model_run()")
+    vetusta_stop("report", "This report needs a model.", todo = "make a model with model_run()")
   }
   check_zone(zone)
   told <- model_told(model)
@@ -32,7 +32,7 @@ model_told <- function(model) {
     "The series, and what is filled" = if (model$filled) draw(model$data, figure_filled),
     "Cycles" = draw(spectrum, figure_spectrum), "Trend and season" = draw(model$season,
       figure_parts),
-    "What may come" = draw(model$paths, figure_fan),
+    "Simulated paths" = draw(model$paths, figure_fan),
     "The index" = draw(model$index, figure_index, terms, model$history),
     "Payoff" = draw(model$payoff, figure_payments),
     "Value of the payoff" = draw(model$payoff, figure_payoff)),

@@ -31,7 +31,7 @@
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' report <- report_make(archive)
 #' report_save(report, tempfile(fileext = ".html"))
-report_make <- function(archive, ids = NULL, title = "What the archive holds", from = NULL,
+report_make <- function(archive, ids = NULL, title = "Contents of the archive", from = NULL,
   to = NULL, zone = "UTC", calendars = list(), sources = NULL, status = NULL, names = NULL) {
   check_archive(archive)
   if (!is.null(ids)) check_text(ids, "ids", several = TRUE)
@@ -49,13 +49,13 @@ report_make <- function(archive, ids = NULL, title = "What the archive holds", f
   wanted <- list(from = from, to = to, zone = zone, calendars = calendars, names = names)
   drawn <- report_series(archive, held, wanted)
   tables <- list(
-    "How it stands" = report_status(status), "Quotas" = attr(status, "quotas"),
-    "What is held" = report_held(held, drawn$coverage, zone),
+    "Tracked queries" = report_status(status), "Quotas" = attr(status, "quotas"),
+    "Series" = report_held(held, drawn$coverage, zone),
     "What is missing, and why" = drawn$gaps,
     "What was revised" = report_revised(archive, held), "Documents" = report_documents(archive),
     "What failed" = report_failed(archive), "Rejected rows" = report_rejected(archive),
     "Sources" = sources)
-  figures <- c(if (nrow(held)) list("What is held, over time" = figure_coverage(held, zone = zone)),
+  figures <- c(if (nrow(held)) list("Coverage by dataset" = figure_coverage(held, zone = zone)),
     drawn$figures)
   structure(list(title = title, made = utc(floor(as.numeric(Sys.time()))), zone = zone,
     summary = report_summary(archive, held, drawn), tables = Filter(NROW, tables),
@@ -80,7 +80,7 @@ report_make <- function(archive, ids = NULL, title = "What the archive holds", f
 #' }
 report_save <- function(report, file, template = NULL) {
   if (missing(report) || !inherits(report, "vetusta_report")) {
-    vetusta_stop("report", "What is written is a report.", todo = "make one with report_make()")
+    vetusta_stop("report", "What is written is a report.", todo = "make a report with report_make()")
   }
   check_text(file, "file", "report")
   lines <- list(html = report_html, htm = report_html, txt = format, md = format)[[

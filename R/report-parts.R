@@ -10,7 +10,7 @@ report_summary <- function(archive, held, drawn) {
     format(max(held$last, na.rm = TRUE), "%Y-%m-%d"), "."),
   if (missing > 0) paste0(thousands(missing), " expected values are missing."),
   if (drawn$passed > 0) paste0(thousands(drawn$passed), " series of datasets that have more than ",
-    report_most, " are listed, and not looked at one by one."))
+    report_most, " are listed without figures."))
 }
 
 # A dataset of more series is not judged and drawn series by series.
@@ -97,7 +97,7 @@ report_drawn <- function(table, own, calendar, wanted, gaps) {
     draw(figure_gaps(table, calendar, zone = wanted$zone, names = wanted$names, gaps = gaps))
   }
   found <- list(lines, candles, gaps)
-  names(found) <- paste0(name, c("", ": candles", ": what is there"))
+  names(found) <- paste0(name, c("", ": candles", ": coverage"))
   Filter(length, found)
 }
 
@@ -172,7 +172,7 @@ print.vetusta_report <- function(x, ...) {
 # The short text, for a mail or a terminal of 80 columns.
 #' @export
 format.vetusta_report <- function(x, ...) {
-  short <- x$tables[setdiff(names(x$tables), c("Documents", "Rows set aside"))]
+  short <- x$tables[setdiff(names(x$tables), c("Documents", "Rejected rows"))]
   c(x$title, strrep("=", nchar(x$title)), "", x$summary,
     paste0("Made ", format_instant(x$made), "; times in ", x$zone, "."),
     unlist(lapply(names(short), function(name) {

@@ -30,7 +30,7 @@ report_templated <- function(report, template) {
   lines <- readLines(made, warn = FALSE, encoding = "UTF-8")
   if (!any(grepl("<html", lines, fixed = TRUE))) {
     vetusta_stop("report", "The template makes no HTML.", where = template,
-      todo = "let its head say `output: html_document`")
+      todo = "write `output: html_document` in its head")
   }
   lines
 }
@@ -41,7 +41,7 @@ template_failed <- function(template, what, said) {
   lines <- regmatches(told, regexpr("lines? [0-9]+(-[0-9]+)?", told))
   vetusta_stop("report", paste0("The template cannot be worked: ", sub("\n.*", "", what)),
     where = paste(c(template, lines), collapse = ", "),
-    todo = "mend it there; the report stands in it as params$report")
+    todo = "correct the template there; the report is params$report in it")
 }
 
 #' @rdname report_make
@@ -53,7 +53,7 @@ template_failed <- function(template, what, said) {
 report_choose <- function(report, parts) {
   if (!inherits(given(report, "report", "report"), "vetusta_report")) {
     vetusta_stop("report", "What is chosen from is a report.",
-      todo = "make one with report_make()")
+      todo = "make a report with report_make()")
   }
   check_text(parts, "parts", "report", several = TRUE)
   heads <- c(names(report$figures), names(report$tables))

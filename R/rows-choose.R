@@ -66,8 +66,8 @@ join_columns <- function(rows, other) {
   own <- common[vapply(common, function(name) !anyDuplicated(other[[name]]), TRUE)]
   if (!length(own)) {
     vetusta_stop("argument", "The tables have no column by which their rows belong together.",
-      where = paste0("one has ", paste(names(rows), collapse = ", "), "; the other ",
-        paste(names(other), collapse = ", ")), todo = "name the column, or rename one")
+      where = paste0("one table has ", paste(names(rows), collapse = ", "), "; the other ",
+        paste(names(other), collapse = ", ")), todo = "name the column, or rename it in one table")
   }
   own[1]
 }
@@ -107,6 +107,21 @@ check_rows <- function(rows, name = "rows") {
       shown_value(rows), "."), todo = "give a data frame")
   }
   invisible(rows)
+}
+
+# Some columns of rows; `new=old` gives a column another name.
+rows_columns <- function(rows, names) {
+  if (!length(names)) {
+    return(rows)
+  }
+  parts <- strsplit(names, "=", fixed = TRUE)
+  old <- vapply(parts, function(part) part[length(part)], "")
+  for (name in old) check_column(rows, name)
+  chosen <- rows[old]
+  names(chosen) <- vapply(parts, `[`, "", 1)
+  # what tells the rows apart, under its new names
+  attr(chosen, "keys") <- names(chosen)[old %in% c("time", "period", "symbol", "series", "side")]
+  chosen
 }
 
 check_column <- function(rows, name) {

@@ -38,7 +38,7 @@ doubled_rows <- function(key, values, at = NULL) {
     gsub("(, )+$", "", gsub("(, ){2,}", ", ", gsub("^(, )+", "", text)))
   }
   list_frame(list(row = row,
-    reason = ifelse(yields[yields | conflict], "no value, and another row of this time has one",
+    reason = ifelse(yields[yields | conflict], "no value, and another row of this time has a value",
       "conflict: another row of this time differs"),
     detail = paste0(words(row), " in row ", at[row], "; taken: ", words(taken), " in row ",
       at[taken])))

@@ -10,6 +10,7 @@
 #'   between, of which one is enough (or none may be), and patterns with `*` and `?`; `~` means that
 #'   the value holds the text, whatever its case; `<`, `<=`, `>` and `>=` compare numbers, days
 #'   and instants, also where these stand as text.
+#'   A column's name behind one of these compares the two columns: `last>open`.
 #'   All conditions have to be fulfilled. A value that is missing fulfils none but `column=`
 #'   (nothing
 #'   behind the sign), which asks for just those; `column!=` asks for all others.
@@ -39,7 +40,8 @@ condition_parts <- function(condition) {
     regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition))[[1]]
   if (!length(found)) {
     vetusta_stop("argument", paste0("The condition \"", condition, "\" has no sign in it."),
-      todo = "write it as a column, a sign and a value: type=share, volume>=10000, name~barge")
+      todo = paste0("write it as a column, a sign and a value: type=share, volume>=10000, ",
+        "name~barge; in a shell quote it, as in \"volume>=10000\""))
   }
   list(column = trimws(found[2]), sign = found[3], value = trimws(found[4]), text = condition)
 }
@@ -54,14 +56,14 @@ condition_holds <- function(condition, rows) {
   if (is.factor(column)) column <- as.character(column)
   if (is.list(column)) {
     vetusta_stop("argument",
-      paste0("The column \"", asked$column, "\" holds lists, which no sign compares."),
+      paste0("The column \"", asked$column, "\" has lists, which cannot be compared."),
       todo = "choose another column")
   }
   hold <- switch(asked$sign,
     "=" = equals_any(column, asked$value),
     "!=" = !equals_any(column, asked$value),
     "~" = holds_text(column, asked$value),
-    compares(column, asked))
+    compares(column, asked, rows))
   if (asked$sign == "=" && length(hold) && !any(hold)) say_no_value(asked, column)
   # what is missing fulfils nothing, unless it is asked for
   if (nzchar(asked$value)) hold & !is.na(column) else hold
@@ -95,15 +97,29 @@ condition_texts <- function(column) {
   else as.character(column)
 }
 
-compares <- function(column, asked) {
+# Two columns of a row against each other, as in last>open.
+compares_columns <- function(column, other, asked, wrong) {
+  kind <- function(x) {
+    if (inherits(x, "POSIXt")) "instants" else if (inherits(x, "Date")) "days"
+    else if (is.numeric(x)) "numbers" else "texts"
+  }
+  if (kind(column) != kind(other) || kind(column) == "texts") wrong(kind(column))
+  get(asked$sign, baseenv())(as.numeric(column), as.numeric(other)) %in% TRUE
+}
+
+compares <- function(column, asked, rows) {
   wrong <- function(kind) {
     vetusta_stop("argument", paste0("The condition \"", asked$text, "\" compares ", kind, " with \"",
       asked$value, "\"."), todo = paste("give", sub("s$", "", kind), "behind the sign"))
   }
   column <- compared_texts(column)
+  other <- rows[[asked$value]]
+  if (!is.null(other)) {
+    return(compares_columns(column, compared_texts(other), asked, wrong))
+  }
   if (is.character(column)) {
     vetusta_stop("argument", paste0("The column \"", asked$column, "\" is text, which ", asked$sign,
-      " does not compare."), todo = paste0("ask for a part of it, as ", asked$column, "~",
+      " does not compare."), todo = paste0("use a part of the text, as ", asked$column, "~",
         asked$value, ", or for a pattern, as ", asked$column, "=", asked$value, "*"))
   }
   value <- if (inherits(column, "POSIXt")) as.numeric(condition_instant(asked$value, wrong))

@@ -63,8 +63,8 @@ check_point <- function(latitude, longitude) {
   }
   turned <- abs(longitude) <= 90 && abs(latitude) <= 180
   vetusta_stop("argument", paste0("The point ", format_exact(latitude), ",", format_exact(longitude),
-    " lies off the map: latitudes go from -90 to 90, longitudes from -180 to 180."),
-    todo = if (turned) paste0("the latitude comes first; the other way round it is ",
+    " is no place: latitudes are -90 to 90, longitudes -180 to 180."),
+    todo = if (turned) paste0("the latitude is first; the other way round this is ",
       format_exact(longitude), ",", format_exact(latitude)) else "give degrees")
 }
 

@@ -108,9 +108,9 @@ statement_units <- function(facts) {
   twice <- units$key[duplicated(units$key)]
   if (length(twice)) {
     parts <- strsplit(twice[1], "\r", fixed = TRUE)[[1]]
-    vetusta_stop("argument", paste0("The item ", parts[2], " of ", parts[1], " is told in several ",
+    vetusta_stop("argument", paste0("The item ", parts[2], " of ", parts[1], " is filed in several ",
       "units: ", paste(units$unit[units$key == twice[1]], collapse = ", "), "."),
-      todo = "choose one: --unit, or rows_filter(facts, \"unit=...\")")
+      todo = "choose a unit: --unit, or rows_filter(facts, \"unit=...\")")
   }
 }
 

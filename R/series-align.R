@@ -55,7 +55,7 @@ series_align <- function(..., grid = "union", rule = "last", point_in_time = TRU
   if (!is.null(zone)) check_zone(zone)
   tables <- list(...)
   if (!length(tables)) {
-    vetusta_stop("argument", "There are no series to align.", todo = "give one or more tables")
+    vetusta_stop("argument", "There are no series to align.", todo = "give a table or several")
   }
   check_tables(tables)
   calendars <- align_calendars(calendar, length(tables))
@@ -66,11 +66,11 @@ series_align <- function(..., grid = "union", rule = "last", point_in_time = TRU
   for (one in rules) check_choice(one, "rule", c("last", "exact", "mean", "sum", "linear"))
   if (point_in_time && any(rules == "linear")) {
     vetusta_stop("argument", "The rule linear takes from values that are not known yet.",
-      todo = "choose another rule, or say point_in_time = FALSE")
+      todo = "choose another rule, or use point_in_time = FALSE")
   }
   limits <- lapply(by_series(max_age, names, "max_age"),
     function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "max_age"))
-  times <- align_grid(grid, series, zone %||% "UTC")
+  times <- align_grid(grid, series, zone %||% "UTC", calendars[[1]])
   found <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone %||% "UTC"),
     series, rules, limits)
   if (form == "wide") align_wide(found, times, ages) else align_tidy(found, times, ages)
@@ -82,8 +82,8 @@ align_calendars <- function(calendar, count) {
     return(rep(list(calendar), count))
   }
   if (!is.list(calendar) || length(calendar) != count) {
-    vetusta_stop("argument", "`calendar` must be a calendar, or a list of one for each table.",
-      todo = "make one with calendar_make(), or take one with source_calendar()")
+    vetusta_stop("argument", "`calendar` must be a calendar, or a list with a calendar for each table.",
+      todo = "make a calendar with calendar_make(), or read it with source_calendar()")
   }
   for (one in calendar) check_calendar(one)
   calendar
@@ -180,7 +180,7 @@ check_tables <- function(tables) {
     name <- names(tables)[i] %||% ""
     if (nzchar(name) && !is.data.frame(tables[[i]])) {
       vetusta_stop("argument",
-        paste0("There is no argument \"", name, "\", and what it was given is no table."),
+        paste0("There is no argument \"", name, "\", and its value is no table."),
         todo = suggest_word(name, known))
     }
   }
@@ -193,12 +193,12 @@ by_series <- function(x, names, what, strict = TRUE) {
   }
   if (!is.vector(x) || !length(x)) vetusta_stop("argument",
     paste0("`", what, "` cannot be ", shown_value(x), "."), todo = paste0("give one ", what,
-    " for all series, or a named vector with one for each"))
+    " for all series, or a named vector"))
   if (is.null(names(x))) {
     if (length(x) > 1) {
       vetusta_stop("argument",
         paste0("`", what, "` is given ", length(x),
-          " times, and nobody says which series each is for."),
+          " times without the names of the series."),
         todo = paste0("give one ", what, " for all series, or name each by its series, as c(",
           names[1], " = ...)"))
     }
@@ -215,7 +215,16 @@ by_series <- function(x, names, what, strict = TRUE) {
     names)
 }
 
-align_grid <- function(grid, series, zone) {
+# The times that a calendar (by default every day of the zone) expects from the first value on to the
+# instant at which the last counts.
+length_grid <- function(length, series, calendar, zone) {
+  from <- min(unlist(lapply(series, `[[`, "time")))
+  to <- max(unlist(lapply(series, `[[`, "counts")))
+  as.numeric(calendar_times(calendar %||% day_calendar(zone), length, utc(from), utc(to + 1),
+    if (!is.null(calendar)) main_session(calendar)))
+}
+
+align_grid <- function(grid, series, zone, calendar = NULL) {
   if (inherits(grid, "POSIXct")) {
     grid <- as.numeric(grid)
     return(if (anyNA(grid) || is.unsorted(grid, strictly = TRUE)) sort(unique(grid[!is.na(grid)]))
@@ -234,6 +243,12 @@ align_grid <- function(grid, series, zone) {
     return(as.numeric(do.call(calendar_times, grid)))
   }
   known <- c("union", "intersection", names(series))
+  length <- if (is.character(grid) && length(grid) == 1 && !grid %in% known) {
+    tryCatch(time_interval(grid), vetusta_error_argument = function(e) NULL)
+  }
+  if (!is.null(length)) {
+    return(length_grid(length, series, calendar, zone))
+  }
   check_choice(grid, "grid", known)
   own <- lapply(series, function(points) unique(points$counts))
   sort(switch(grid, union = unique(unlist(own)), intersection = Reduce(intersect, own),

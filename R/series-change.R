@@ -319,13 +319,13 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
   check_calendar(calendar)
   if (missing(rates)) {
     vetusta_stop("argument", "What is converted needs rates.",
-      todo = "give `rates`, a table of one series")
+      todo = "give `rates`, a table of a single series")
   }
   x <- as_series(x)
   points <- series_points(x, value_asked(x, value), interval, zone = zone, calendar = calendar)
   rate <- align_series(list(rates), NULL, NULL, lag, zone, TRUE, list(calendar))
   if (length(rate) != 1) {
-    vetusta_stop("argument", "The rates must be one series.",
+    vetusta_stop("argument", "The rates must be a single series.",
       todo = paste0("choose one of: ", paste(utils::head(names(rate), 8), collapse = ", ")))
   }
   times <- sort(unique(points$known))
@@ -341,7 +341,7 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
 #' @param ... Tables of series.
 #' @return `series_correlation()`: a tibble of `a`, `b` (every pair of series), `correlation`
 #'   (Pearson's, of the changes of values that both series have at the same
-#'   times) and `pairs` (how many changes that were). Fewer than three pairs, or a series that does
+#'   times; daily and longer series are paired by their trading day) and `pairs` (how many changes that were). Fewer than three pairs, or a series that does
 #'   not change, give `NA`.
 #' @export
 series_correlation <- function(..., change = "log", value = NULL, interval = NULL, zone = NULL) {
@@ -350,12 +350,16 @@ series_correlation <- function(..., change = "log", value = NULL, interval = NUL
   tables <- list(...)
   if (!length(tables)) {
     vetusta_stop("argument", "A correlation needs two series.",
-      todo = "give two tables, or one of several series")
+      todo = "give two tables, or a table of several series")
   }
   check_tables(tables)
-  series <- align_series(tables, value, interval, NULL, zone, FALSE)
+  tables <- lapply(tables, as_series)
+  by_day <- all(vapply(tables, function(x) !is.null(x[["period"]]) || has_day_bars(x), TRUE))
+  # days of different sources begin at different hours: they are paired by their date
+  if (by_day) tables <- lapply(tables, function(x) if (is_bars(x)) bars_at_dates(x) else x)
+  series <- align_series(tables, value, interval, NULL, if (by_day) "UTC" else zone, FALSE)
   if (length(series) < 2) {
-    vetusta_stop("argument", "A correlation needs two series.", todo = "give another one")
+    vetusta_stop("argument", "A correlation needs two series.", todo = "give another series")
   }
   pairs <- utils::combn(names(series), 2)
   rows <- apply(pairs, 2, function(pair) {

@@ -237,8 +237,8 @@ check_indicator <- function(indicator, to) {
   }
   indicator <- newest_rows(parts_of(indicator, frame_facts(as_series(indicator))$zone))
   if (length(unique(indicator$series)) != 1 || !all(indicator$frequency == to)) {
-    vetusta_stop("argument", paste0("The indicator must be one series of the frequency ", to, "."),
-      todo = "choose one, or change its frequency first")
+    vetusta_stop("argument", paste0("The indicator must be a single series of the frequency ", to, "."),
+      todo = "choose one series, or change its frequency first")
   }
   indicator
 }

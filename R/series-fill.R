@@ -53,7 +53,7 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
     vetusta_stop("argument", "`at_most` is a number of values, 1 or more.", todo = "correct at_most")
   }
   if ("constant" %in% rule && (!is.numeric(constant) || length(constant) != 1)) {
-    vetusta_stop("argument", "The rule constant needs one number.", todo = "give `constant`")
+    vetusta_stop("argument", "The rule constant needs a number.", todo = "give `constant`")
   }
   if ("neighbour" %in% rule) neighbour <- check_neighbour(neighbour)
   x <- as_series(x)
@@ -181,7 +181,7 @@ check_neighbour <- function(neighbour) {
   points <- series_points(neighbour)
   points <- points[is.finite(points$value), ]
   points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
-  if (length(unique(points$series)) > 1) vetusta_stop("argument", "The neighbour must be one series.",
+  if (length(unique(points$series)) > 1) vetusta_stop("argument", "The neighbour must be a single series.",
     todo = paste0("choose one of: ",
     paste(utils::head(unique(points$series), 8), collapse = ", ")))
   points

@@ -91,7 +91,7 @@ read_periods <- function(period, n) {
 
 stop_no_period <- function(text, row) {
   vetusta_stop("shape",
-    if (is.na(text)) paste0("The column `period` has nothing in row ", row, ".")
+    if (is.na(text)) paste0("The column `period` is missing in row ", row, ".")
     else paste0("\"", text, "\" is no period."),
     where = paste0("column period, row ", row),
     todo = "write it as 2026, 2026-Q1, 2026-03, 2026-W05 or 2026-03-12")

@@ -51,7 +51,7 @@ seen_weekdays <- function(time, interval, zone) {
 
 gaps_periods <- function(plain, calendar, zone, from, to) {
   if (length(plain$frequency) != 1) {
-    vetusta_stop("argument", "Gaps are found in series of one frequency at a time.",
+    vetusta_stop("argument", "All series must have the same frequency.",
       todo = paste0("choose one of: ", paste(plain$frequency, collapse = ", ")))
   }
   window <- gaps_window(plain, from, to, list(zone = "UTC"))
@@ -84,7 +84,7 @@ gaps_interval <- function(plain, interval) {
     return(time_interval(interval))
   }
   guess_interval(plain$time, text_groups(plain$series)$id) %||%
-    vetusta_stop("argument", "The interval cannot be told from fewer than two values of one series.",
+    vetusta_stop("argument", "The interval cannot be read from fewer than two values.",
       todo = "give `interval`, such as \"1 minute\"")
 }
 
@@ -127,7 +127,7 @@ own_lattice <- function(plain, interval, window, zone) {
 
 gaps_window <- function(plain, from, to, calendar) {
   if ((is.null(from) || is.null(to)) && !length(plain$time)) {
-    vetusta_stop("argument", "There are no values, so the window cannot be told from them.",
+    vetusta_stop("argument", "There are no values to take the window from.",
       todo = "give `from` and `to`")
   }
   given <- list(from = from, to = to)
@@ -137,12 +137,12 @@ gaps_window <- function(plain, from, to, calendar) {
   else time_instant(to, calendar$zone, end = TRUE, name = "to")
   if (to <= from && is.null(given$to)) {
     vetusta_stop("argument",
-      paste0("`from` lies after the last value, which is of ", format_instant(max(plain$time)),
+      paste0("`from` is after the last value, ", format_instant(max(plain$time)),
         "."), todo = "choose an earlier `from`, or give `to` too")
   }
   if (to <= from && is.null(given$from)) {
     vetusta_stop("argument",
-      paste0("`to` lies before the first value, which is of ", format_instant(min(plain$time)),
+      paste0("`to` is before the first value, ", format_instant(min(plain$time)),
         "."), todo = "choose a later `to`, or give `from` too")
   }
   if (to <= from) {

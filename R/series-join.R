@@ -89,7 +89,7 @@ join_part <- function(x, value, dated, zone) {
   points <- as.list(series_points(x, if (is_bars(x)) value, zone = zone))
   series <- unique(points$series)
   if (length(series) != 1) {
-    vetusta_stop("shape", paste0("A table to be joined is of one series, and this one is of ",
+    vetusta_stop("shape", paste0("A table to join must have a single series, and this table has ",
       length(series), "."), where = paste(utils::head(series, 3), collapse = ", "),
       todo = "choose one of them")
   }
@@ -97,8 +97,8 @@ join_part <- function(x, value, dated, zone) {
   at <- if (is.null(x[["period"]]) || dated) points$time
   else as.numeric(time_local(epoch_days(points$time / 86400), 0, frame_facts(x, zone = zone)$zone))
   if (anyDuplicated(at)) {
-    vetusta_stop("shape", paste0("The series ", series, " has two values of one time."),
-      todo = "ask for one release of it")
+    vetusta_stop("shape", paste0("The series ", series, " has two values at one time."),
+      todo = "choose a single release")
   }
   status <- points$status %||% rep("observed", length(at))
   rows <- c(list(at = at, value = points$value, status = as.character(status),

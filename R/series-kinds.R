@@ -128,7 +128,7 @@ own_ends.vetusta_bars <- function(x, facts) {
     if (!length(time) || stated) return(time)
     if (!is.null(x[["known"]]) && !anyNA(x$known)) return(pmax(time, as.numeric(x$known)))
     vetusta_stop("argument",
-      "How long a single bar is, and so when it was known, cannot be told from itself.",
+      "The length of a single bar, and so when it was known, is not stated.",
       todo = "give `interval`, such as \"1 day\"")
   }
   if (is_intraday(length)) {
@@ -207,7 +207,7 @@ long_points <- function(x, value, dated, zone) {
     vetusta_stop("argument", paste0("These bars have no numbers called \"", value, "\"."),
       todo = suggest_word(value, names(x)[vapply(as.list(x), is.numeric, TRUE)]))
   }
-  time <- if (dated) list(period = x$period)
+  time <- if (dated) list(period = x[["period"]] %||% bar_table_days(x))
   else list(time = if (!is.null(x[["period"]])) time_local(as.Date(x$period), 0, zone) else x$time)
   # the sides of a price are series of their own
   side <- x[["side"]] %||% rep(NA_character_, nrow(x))

@@ -75,7 +75,7 @@ rbind.vetusta_series <- function(...) {
   if (length(lengths) > 1) {
     vetusta_stop("shape", paste0("Bars of ", paste(vapply(lengths, function(iso) {
       format(time_interval(iso))
-    }, ""), collapse = " and of "), " are no one table."),
+    }, ""), collapse = " and of "), " cannot be one table."),
     todo = "resample them to one interval first, or keep a list of tables")
   }
   # where zones or calendars differ, the instants that they make are written down
@@ -125,7 +125,7 @@ print.vetusta_series <- function(x, ..., n = 10) {
     return(invisible(x))
   }
   if (length(names) <= 5) cat(series_told(x), sep = "\n")
-  shown <- utils::head(as.data.frame(x), n)
+  shown <- as.data.frame(bars_dated(x[seq_len(min(n, nrow(x))), ]))
   shown <- shown[!vapply(shown, function(column) all(is.na(column)), TRUE)]
   told <- columns_that_fit(shown, getOption("width", 80))
   cat(told$lines, sep = "\n")
@@ -245,7 +245,7 @@ as.ts.vetusta_observations <- function(x, ...) {
   a_year <- c(A = 1, S = 2, T = 3, Q = 4, M = 12)
   if (length(unique(x$series)) != 1 || length(frequency) != 1 || !frequency %in% names(a_year)) {
     vetusta_stop("argument",
-      "A ts is made of one series of years, half-years, thirds, quarters or months.",
+      "A ts needs a single series of years, half-years, thirds, quarters or months.",
       todo = "choose one series, or bring it to another frequency with series_aggregate()")
   }
   all <- period_sequence(min(x$period), max(x$period), frequency)

@@ -1,8 +1,24 @@
 # Tables as plain text, for prints and for the command line: aligned columns, thousands separated.
 
-# Instants say their zone in the head. A table wider than `width` has its longest texts cut, so
-# that a line stays a line.
+# Instants say their zone in the head. A table wider than `width` has its longest texts cut; names
+# and days are never cut: less needed columns are left out instead.
 text_table <- function(frame, width = Inf) {
+  repeat {
+    lines <- table_lines(frame, width)
+    if (!is.finite(width) || !length(lines) || max(nchar(lines, "width")) <= width ||
+      length(frame) < 2) {
+      return(lines)
+    }
+    less <- intersect(less_needed, names(frame))
+    frame <- frame[names(frame) != c(less, names(frame)[length(frame)])[1]]
+  }
+}
+
+# Columns that a narrow table can do without, the least needed first.
+less_needed <- c("bytes", "through", "known", "tied", "type", "frequency", "dataset_title",
+  "session", "status", "side", "first", "first (UTC)", "message", "title", "behind", "coverage")
+
+table_lines <- function(frame, width) {
   columns <- lapply(frame, text_column)
   right <- vapply(frame, is.numeric, TRUE)
   heads <- ifelse(vapply(frame, inherits, TRUE, "POSIXct"), paste(names(frame), "(UTC)"),
@@ -17,14 +33,20 @@ text_table <- function(frame, width = Inf) {
   sub(" +$", "", do.call(paste, c(unname(cells), sep = "  ")))
 }
 
+# Names by which a row is asked for again.
+whole_columns <- c("id", "series", "symbol", "query", "source", "dataset", "key", "place", "item")
+
 narrowed <- function(columns, heads, right, width) {
   if (!is.finite(width) || !length(columns)) {
     return(columns)
   }
   wide <- vapply(seq_along(columns), function(i) max(nchar(c(heads[i], columns[[i]]), "width")), 1)
+  fixed <- heads %in% whole_columns | vapply(columns, function(text) {
+    all(!nzchar(text) | text == "-" | grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}", text))
+  }, TRUE)
   repeat {
     over <- sum(wide) + 2 * (length(wide) - 1) - width
-    free <- which(!right & wide > pmax(12, nchar(heads, "width")))
+    free <- which(!right & !fixed & wide > pmax(12, nchar(heads, "width")))
     if (over <= 0 || !length(free)) break
     at <- free[which.max(wide[free])]
     most <- max(wide[at] - over, 12, nchar(heads[at], "width"))

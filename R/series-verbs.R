@@ -11,7 +11,7 @@ facts_agreed <- function(x, y) {
       vetusta_stop("shape", paste0("The tables differ in their ", name, ": ",
         paste(vapply(known, function(text) if (is.na(text)) "none" else text, ""),
           collapse = " and "), "."),
-      todo = if (name == "interval") "bring them to one interval first, or keep a list of tables"
+      todo = if (name == "interval") "resample them to one interval first, or keep a list of tables"
       else "bind them with rbind(), which writes the difference into columns")
     }
   }

@@ -17,7 +17,7 @@ access_parts <- function() {
     name = "line", prefix = "line", secret = "text", names = "texts", secrets = "texts",
     user = "text", password = "text",
     url = "text", grant = c("word", "password", "client_credentials"), client = "text",
-    client_secret = "text", scope = "text",
+    client_secret = "text", assertion = "text", scope = "text",
     send_client = c("word", "form", "basic"), lasts = "duration", other_origin = "flag",
     body = "text", at = "pointer", ends = "pointer", id = "text", text = "text",
     key = c("word", "text", "hex", "base64"),
@@ -39,14 +39,15 @@ access_needs <- list(
 is_token_access <- function(access) access$by %in% c("token", "login")
 
 # The parts of an access that name secrets.
-access_secret_parts <- c("secret", "secrets", "user", "password", "client", "client_secret", "id")
+access_secret_parts <- c("secret", "secrets", "user", "password", "client", "client_secret",
+  "assertion", "id")
 
 card_check_access <- function(access, place) {
   for (part in setdiff(access_needs[[access$by]], names(access))) {
     vetusta_stop("card", paste0("Access by ", access$by, " lacks \"", part, "\"."),
       where = place("access"),
       todo = paste0("add ", part, ": to access, with ",
-        if (part %in% access_secret_parts) "the name of the variable that holds it"
+        if (part %in% access_secret_parts) "the name of its variable"
         else "its value"))
   }
   if (identical(access$by, "pair") && (length(access$names) != 2 || length(access$secrets) != 2)) {
@@ -57,7 +58,7 @@ card_check_access <- function(access, place) {
   for (name in access_secrets(access)) {
     if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", name)) {
       vetusta_stop("card",
-        "The card seems to hold a secret itself: a secret is named, not written.",
+        "The card contains a value that looks like a secret: name the secret, do not write it.",
         where = place("access"),
         todo = paste0("write the name of an environment variable, such as QUAY_KEY, and put the ",
           "value there or into desk.env"))
@@ -72,7 +73,7 @@ card_check_signature <- function(access, place) {
   }
   sent <- c(access$headers, access$parameters)
   if (!any(grepl("{signature}", unlist(sent), fixed = TRUE))) {
-    vetusta_stop("card", "Access by signature does not say where the signature goes.",
+    vetusta_stop("card", "Access by signature has no place for the signature.",
       where = place("access"),
       todo = "write headers: {X-Signature: \"{signature}\"}, or parameters: with it")
   }
@@ -86,6 +87,6 @@ card_check_signature <- function(access, place) {
   if ("id" %in% used && is.null(access$id)) {
     vetusta_stop("card", "The signature uses {id}, and access names no id.",
       where = place("access"),
-      todo = "add id: to access, with the name of the variable that holds it")
+      todo = "add id: to access, with the name of its variable")
   }
 }

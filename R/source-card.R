@@ -57,7 +57,7 @@ card_path <- function(file) {
   }
   names <- sub("[.]yml$", "", list.files(system.file("cards", package = "vetusta"), "[.]yml$"))
   vetusta_stop("card", paste0("There is no source card \"", file, "\"."),
-    todo = paste0("give the path of a card, or the name of one that ships: ",
+    todo = paste0("give the path of a card, or the name of a shipped card: ",
       paste(names, collapse = ", ")), usage = TRUE)
 }
 
@@ -82,8 +82,8 @@ card_yaml <- function(text, path, what = "card") {
       if (length(twice)) {
         at <- grep(paste0("(^|[{,\\s-])[\"']?\\Q", twice[2], "\\E[\"']?\\s*:(\\s|$)"), text,
           perl = TRUE)
-        vetusta_stop(what, paste0("The name \"", twice[2], "\" stands twice."),
-          where = paste0(path, ", line ", at[length(at)]), todo = "keep one of the two")
+        vetusta_stop(what, paste0("The name \"", twice[2], "\" is written twice."),
+          where = paste0(path, ", line ", at[length(at)]), todo = "remove one of the two")
       }
       vetusta_stop(what, paste0("The ", what, "'s file is no YAML."),
         where = paste0(path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)),
@@ -174,13 +174,13 @@ card_check_url <- function(card, place) {
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
     vetusta_stop("card", paste0("\"", card$url, "\" is no http or https URL."),
       where = place("url"),
-      todo = "write it whole, as in https://data.example.org/v1")
+      todo = "write the complete URL, as in https://data.example.org/v1")
   }
   if (parts$scheme == "http" && !is_loopback(parts$host) && !card$open_http) {
     vetusta_stop("card",
       "The URL is http, and not on this machine: everybody on the way could read the key.",
       where = place("url"),
-      todo = "use https; or, where the service has none and needs no key, say open_http: true")
+      todo = "use https; or, where the service has only http and needs no key, write open_http: true")
   }
 }
 
@@ -239,7 +239,7 @@ source_calendar <- function(calendar) {
   if (!length(found)) {
     shipped <- sub("[.]yml$", "", list.files(system.file("calendars", package = "vetusta")))
     vetusta_stop("calendar", paste0("There is no calendar \"", calendar, "\"."),
-      todo = paste0("give the path of a calendar file, or the name of one that ships: ",
+      todo = paste0("give the path of a calendar file, or the name of a shipped calendar: ",
         paste(shipped, collapse = ", ")))
   }
   definition <- calendar_definition(found[1], character())
@@ -264,9 +264,9 @@ calendar_definition <- function(file, above) {
     system.file("calendars", paste0(content$builds_on, ".yml"), package = "vetusta"))
   found <- candidates[file.exists(candidates)]
   if (!length(found)) vetusta_stop("calendar",
-    paste0("The calendar that this one builds on, \"", content$builds_on, "\", is not there."),
+    paste0("The base calendar \"", content$builds_on, "\", is not there."),
     where = file,
-    todo = "put its file beside this one")
+    todo = "put its file beside this calendar")
   base <- calendar_definition(found[1], c(above, content$builds_on))
   kept <- function(days) Filter(function(day) !isTRUE(day$name %in% content$without), days)
   own <- content[setdiff(names(content), c("builds_on", "without", "closed", "half_days"))]

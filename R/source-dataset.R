@@ -10,7 +10,7 @@ card_check_columns <- function(dataset, where) {
       todo = paste0("add ", name, ": with the place of its value in a row"))
   }
   if (is.null(dataset$rows) && (dataset$format %||% "json") == "json") {
-    vetusta_stop("card", paste0("The dataset ", dataset$name, " does not say where its rows are."),
+    vetusta_stop("card", paste0("The dataset ", dataset$name, " has no `rows`, the place of its rows."),
       where = where, todo = "add rows: with a JSON Pointer, as in /items")
   }
   needs <- list(url = "at", cursor = c("at", "send"), last = c("at", "send"), page = "send",
@@ -36,7 +36,7 @@ card_check_request <- function(dataset, place) {
   if (grepl("[{}]", rest)) {
     part <- regmatches(rest, regexpr("\\{?[^{}]*[{}][^{}]*", rest))
     vetusta_stop("card", paste0("The request of the dataset ", dataset$name, " has \"", part,
-      "\", which is no whole expression of a URI template."),
+      "\", which is not a complete expression of a URI template."),
       where = place(c("datasets", dataset$name, "request")),
       todo = "close what is opened, as in {symbol} or {?from,to}")
   }
@@ -61,8 +61,8 @@ card_check_nothing <- function(dataset, where) {
   wrong <- setdiff(as.character(unlist(dataset$nothing)), nothing_words)
   if (length(wrong)) {
     vetusta_stop("card", paste0("The dataset ", dataset$name, " cannot take \"", wrong[1],
-      "\" for nothing."), where = where,
-      todo = paste0("write empty for an answer without a body, absent for one without the member ",
+      "\" as `nothing`."), where = where,
+      todo = paste0("write empty for an answer without a body, absent for an answer without the member ",
         "that rows: names, or a status such as 404"))
   }
 }

@@ -75,7 +75,7 @@ draft_columns <- list(
 
 draft_paging <- function(samples) {
   if (samples[[1]]$format != "json") {
-    return("    # next_page: {by: none}               # ? all in one answer")
+    return("    # next_page: {by: none}               # ? all rows in a single answer")
   }
   tops <- lapply(samples,
     function(sample) unlist(draft_tops(sample$content, ""), recursive = FALSE))
@@ -110,7 +110,7 @@ draft_paging <- function(samples) {
     return(paste0("    next_page: {by: offset, send: offset, total: ", total[1],
       "}   # ? the parameter's name"))
   }
-  "    # next_page: {by: none}               # ? nothing in the samples tells how pages follow"
+  "    # next_page: {by: none}               # ? the samples do not show how pages follow"
 }
 
 draft_tops <- function(x, at) {
@@ -163,7 +163,7 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
     lines <- c(lines,
       paste0("      ", column, ": {", at, ", as: ", draft_type_words(types[i]),
         if (members[[i]]$optional) ", need: optional", "}",
-        if (!length(fits)) "   # ? a column of its own"
+        if (!length(fits)) "   # ? a separate column"
         else if (types[i] %in% instant_types[1:4]) "   # ? an instant"))
   }
   bars <- all(c("time", "close") %in% taken)

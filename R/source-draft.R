@@ -38,7 +38,7 @@ draft_card <- function(samples, files, name, call = NULL) {
   formats <- unique(vapply(samples, `[[`, "", "format"))
   if (length(formats) > 1) {
     vetusta_stop("draft", "The samples are of several formats.",
-      where = paste(files, collapse = ", "), todo = "draft from samples of one kind of request")
+      where = paste(files, collapse = ", "), todo = "draft from samples of a single kind of request")
   }
   place <- draft_place(samples, files)
   members <- draft_members(place$rows)
@@ -84,8 +84,8 @@ draft_sample <- function(bytes, file) {
       content <- NULL
     }
     if (is.null(content)) {
-      vetusta_stop("draft", "The sample is no whole JSON.", where = file,
-        todo = "save the whole answer")
+      vetusta_stop("draft", "The sample is not valid JSON.", where = file,
+        todo = "save the complete answer")
     }
     return(list(format = "json", content = content))
   }
@@ -93,7 +93,7 @@ draft_sample <- function(bytes, file) {
     showProgress = FALSE, na.strings = c("", "NA", "null")), error = function(e) NULL)
   if (is.null(rows) || ncol(rows) < 2) {
     vetusta_stop("draft", "The sample is neither JSON nor a table.", where = file,
-      todo = "give an answer of the API as it came")
+      todo = "give an answer of the API, unchanged")
   }
   head <- sub("\n.*", "", text)
   tabs <- grepl("\t", head)

@@ -37,7 +37,7 @@ request_findings <- function(dataset, place) {
     if (bars && is.null(dataset$columns$symbol) &&
       !any(c("symbol", "symbols") %in% dataset_gives(dataset))) {
       card_finding(paste0("The request of the dataset ", dataset$name,
-        " does not say which symbol it asks for."), at("request"),
+        " has no {symbol} in its request."), at("request"),
         paste("write {symbol} into request:, or where an answer has all symbols, add the",
           "column symbol:"))
     })
@@ -46,10 +46,10 @@ request_findings <- function(dataset, place) {
 # Values that look like keys.
 hidden_findings <- function(content, place) {
   finding <- function(keys, label = "") {
-    card_finding(paste0("The card holds a value that looks like a key",
+    card_finding(paste0("The card contains a value that looks like a key",
       if (nzchar(label)) paste0(", of \"", label, "\""), "."), place(keys),
       paste("take it out, and name it as a secret in access:, as in access: {by: query,",
-        "name: key, secret: NEW_KEY}; if it is published, put another one in its place"))
+        "name: key, secret: NEW_KEY}; if the card was published, replace the key"))
   }
   pairs <- function(text, keys) {
     parts <- strsplit(sub("^[^?]*[?]?", "", text), "[&?]")[[1]]

@@ -101,7 +101,7 @@ card_check <- function(content, grammar, keys, place) {
     card_stop("has a name with a line break in it", keys, place, "write names on one line")
   }
   if (!is.null(content) && (!is.list(content) || (length(content) && is.null(names(content))))) {
-    card_stop("must hold words and values of its own", keys, place,
+    card_stop("must be a map of words and values", keys, place,
       paste("write it as", key_name(keys), "followed by indented lines"))
   }
   if (!is.null(grammar$.each)) {
@@ -114,7 +114,7 @@ card_check <- function(content, grammar, keys, place) {
       where = place(c(keys, key)), todo = card_todo(key, known))
   }
   doubled <- names(content)[duplicated(names(content))]
-  if (length(doubled)) card_stop("stands twice", c(keys, doubled[1]), place, "keep one of the two")
+  if (length(doubled)) card_stop("is written twice", c(keys, doubled[1]), place, "remove one of the two")
   for (key in known) {
     rule <- grammar[[key]]
     needed <- is.character(rule) && startsWith(rule[1], "!")
@@ -150,7 +150,9 @@ card_check_value <- function(value, rule, keys, place) {
     pointer = one_text && (value == "" || startsWith(value, "/")),
     pointers = is.character(value) && length(value) >= 1 &&
     all(value == "" | startsWith(value, "/")),
-    duration = one_text && !inherits(try(time_interval(value), silent = TRUE), "try-error")
+    duration = one_text && !inherits(try(time_interval(value), silent = TRUE), "try-error"),
+    span = one_text && (length(span_unit(value)) > 0 ||
+      !inherits(try(time_interval(value), silent = TRUE), "try-error"))
   )
   if (isTRUE(good)) {
     return(invisible())
@@ -158,7 +160,7 @@ card_check_value <- function(value, rule, keys, place) {
   shown <- if (length(value) == 1 && is.atomic(value)) paste0("cannot be \"", value, "\"")
   else "has the wrong type"
   todo <- switch(type,
-    text = , string = "write one text", line = "write one text on one line",
+    text = , string = "write a text", line = "write a text on one line",
     limits = "write a list of texts, 100 at most, as in [90 per minute, 3000 per day]",
       texts = "write a list of texts, as in [90 per minute, 3000 per day]",
     name = "use small letters, digits and hyphens, beginning with a letter",
@@ -167,7 +169,8 @@ card_check_value <- function(value, rule, keys, place) {
     flag = "write true or false",
     pointer = ,
     pointers = "write a JSON Pointer, as in /items or /meta/next; \"\" is the whole body",
-    duration = "write an ISO 8601 duration, as in PT20M"
+    duration = "write an ISO 8601 duration, as in PT20M",
+    span = "write a length, as in 10 days, or year to date"
   )
   card_stop(shown, keys, place, todo)
 }

@@ -72,7 +72,7 @@ hidden_taken <- function(url, headers = character(), body = NULL, name = "new") 
   if (length(hidden)) {
     vetusta_stop("draft", "The URL's path has a part that looks like a key.",
       where = gsub(hidden[1], "<secret>", url, fixed = TRUE),
-      todo = "give a URL whose key stands in a parameter or a header")
+      todo = "give a URL with its key in a parameter or a header")
   }
   parts <- strsplit(query[4], "&", fixed = TRUE)[[1]]
   parts <- vapply(parts, function(part) {
@@ -93,7 +93,7 @@ hidden_taken <- function(url, headers = character(), body = NULL, name = "new") 
   }
   if (length(body) && body_hides(body)) {
     vetusta_stop("draft", "The body has a value that looks like a key.",
-      todo = paste("leave it out and draft the rest; a card says a key in a parameter or a header,",
+      todo = paste("leave it out and draft the rest; a card names a key in a parameter or a header,",
         "and never in a body"))
   }
   list(url = url, headers = headers, body = body, values = values)
@@ -151,7 +151,7 @@ curl_command <- function(text) {
     grepl("^sec-", tolower(names(headers)))
   if (is.null(url)) {
     vetusta_stop("draft", "The command of curl names no URL.",
-      todo = "copy the whole command, with its URL")
+      todo = "copy the complete command, with its URL")
   }
   list(url = url, headers = headers[!own], body = body)
 }

@@ -27,14 +27,14 @@ check_sdmx <- function(source) {
   if (!speaks_sdmx(source)) {
     vetusta_stop("argument", paste0("The source ", source$source, " does not speak SDMX."),
       where = source$file,
-      todo = "say so in its card: sdmx: {version: \"2.1\", agency: ...}; or ask for its datasets")
+      todo = "write sdmx: {version: \"2.1\", agency: ...} in its card; or query its datasets")
   }
 }
 
 check_source_kind <- function(source) {
   source <- given(source, "source")
   if (!inherits(source, "vetusta_source")) {
-    vetusta_stop("argument", "`source` must be a source.", todo = "read one with source_card()")
+    vetusta_stop("argument", "`source` must be a source.", todo = "read a source with source_card()")
   }
 }
 

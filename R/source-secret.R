@@ -30,7 +30,7 @@ secrets_beside <- function(path) {
 #' Sys.unsetenv("QUAY_KEY")
 source_secret <- function(source, name) {
   if (!inherits(given(source, "source", "secret"), "vetusta_source")) {
-    vetusta_stop("secret", "A secret is that of a source.", todo = "read one with source_card()")
+    vetusta_stop("secret", "A secret is that of a source.", todo = "read a source with source_card()")
   }
   check_text(name, "name", "secret")
   secret_value(source, name)
@@ -51,9 +51,9 @@ secret_value <- function(source, name) {
   if (grepl("[[:cntrl:]]", value)) {
     vetusta_stop("secret",
       paste0("The secret ", name, " of the source ", source$source,
-        " holds a line break or another control character."),
+        " has a line break or another control character."),
         where = paste0(source$file, ", access"),
-      todo = "set it again, as one line")
+      todo = "set it again, on a single line")
   }
   value
 }
@@ -165,8 +165,9 @@ run_secrets <- function(source, tokens) {
   hidden <- NULL
   token <- NULL
   function() {
-    if (is.null(hidden) || !identical(token, tokens$value)) {
-      token <<- tokens$value
+    now <- c(tokens$value, tokens$refresh)
+    if (is.null(hidden) || !identical(token, now)) {
+      token <<- now
       hidden <<- secrets_hidden(c(source_secrets(source), token))
     }
     hidden

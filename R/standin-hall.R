@@ -17,9 +17,10 @@ hall_route <- function(path, query, request, state, settings) {
   }
   if (length(path) == 3 && path[2] == "exports" && !is.null(state$tickets[[path[3]]])) {
     done <- as.numeric(Sys.time()) >= state$tickets[[path[3]]]$ready
+    left <- state$tickets[[path[3]]]$ready - as.numeric(Sys.time())
     return(standin_json(200L,
       if (done) list(state = "ready", link = paste0("/hall/files/", path[3], ".csv.gz"))
-      else list(state = "working")))
+      else list(state = "waiting", place = 1 + floor(left / 0.5), expected = ceiling(left))))
   }
   if (length(path) == 3 && path[2] == "files") {
     asked <- state$tickets[[sub(".csv.gz", "", path[3], fixed = TRUE)]]
@@ -49,7 +50,8 @@ hall_file <- function(contract, request) {
 hall_options_ask <- function(request, contracts, state) {
   asked <- tryCatch(jsonlite::fromJSON(rawToChar(request$rook.input$read())),
     error = function(e) list())
-  words <- c("from", "until", "days_from", "days_to", "strike_from", "strike_to", "kind")
+  words <- c("from", "until", "days_from", "days_to", "moneyness_from", "moneyness_to",
+    "open_interest_from", "kind")
   asked <- lapply(stats::setNames(nm = c("underlying", words)), function(name) {
     value <- asked[[name]]
     if (is.null(value) || !nzchar(value)) NULL else value
@@ -67,12 +69,12 @@ hall_options_ask <- function(request, contracts, state) {
 }
 
 # Calls and puts on a contract by Black's formula (1976), with three expiries and nine strikes a
-# day.
+# day. Moneyness is the strike by the contract's price.
 hall_options <- function(filters) {
   calendar <- source_calendar_for_standin()
   all <- hall_closes(filters$underlying, calendar)
   all <- all[all$day >= filters$from & all$day <= filters$until, ]
-  grid <- expand.grid(kind = c("call", "put"), percent = seq(80, 120, by = 5), month = 1:3,
+  grid <- expand.grid(kind = c("call", "put"), percent = seq(80, 120, by = 4), month = 1:3,
     at = seq_len(nrow(all)), stringsAsFactors = FALSE)
   day <- as.Date(all$day[grid$at])
   first <- as.Date(format(day, "%Y-%m-01"))
@@ -84,13 +86,16 @@ hall_options <- function(filters) {
   d <- log(price / strike) / spread + spread / 2
   call <- price * stats::pnorm(d) - strike * stats::pnorm(d - spread)
   value <- ifelse(grid$kind == "call", call, call - price + strike)
+  open <- floor(900 * exp(-abs(grid$percent - 100) / 12) *
+    seeded_uniform(paste0("interest", filters$underlying), nrow(grid)))
   number <- function(name, otherwise) as.numeric(filters[[name]] %||% otherwise)
   kept <- left >= number("days_from", 0) & left <= number("days_to", 1e6) &
-    grid$percent >= number("strike_from", 0) & grid$percent <= number("strike_to", 1e6) &
-    grid$kind %in% (filters$kind %||% c("call", "put"))
-  c("day;contract;expiry;strike;kind;price;of",
-    sprintf("%s;%s-%s;%s;%.1f;%s;%.3f;%.3f", day, substr(filters$underlying, 1, 3),
-      format(expiry, "%y%m"), expiry, strike, grid$kind, value, price)[kept])
+    grid$percent >= 100 * number("moneyness_from", 0) &
+    grid$percent <= 100 * number("moneyness_to", 1e6) &
+    open >= number("open_interest_from", 0) & grid$kind %in% (filters$kind %||% c("call", "put"))
+  c("day;contract;expiry;strike;kind;price;of;open",
+    sprintf("%s;%s-%s;%s;%.1f;%s;%.3f;%.3f;%d", day, substr(filters$underlying, 1, 3),
+      format(expiry, "%y%m"), expiry, strike, grid$kind, value, price, as.integer(open))[kept])
 }
 
 hall_closes <- function(contract, calendar) {

@@ -29,11 +29,36 @@ market_directory <- function() {
   rbind(rows, data.frame(code = added$code, title = added$name, kind = "share", money = "ORV"))
 }
 
-# Found by first letters of the code or of the name: the same instrument stands under two letters.
-directory_page <- function(letters, directory) {
-  found <- startsWith(directory$code, toupper(letters)) |
-    startsWith(toupper(directory$title), toupper(letters))
-  standin_json(200L, list(found = directory[found, ]))
+market_sectors <- c("barges", "ports", "mills", "grain", "timber", "gravel", "salt", "fuel",
+  "insurance", "shipyards", "towage", "storage", "funds", "indices")
+
+# Each instrument is in a sector; one in twenty is in a second one too.
+directory_sectors <- function(directory) {
+  n <- nrow(directory)
+  drawn <- function(key) 1 + floor(seeded_uniform(key, n) * 12)
+  first <- drawn("sector")
+  first[directory$kind == "fund"] <- 13
+  first[directory$kind == "index"] <- 14
+  second <- ifelse(seeded_uniform("twice", n) < 0.05, drawn("second"), first)
+  list(first = market_sectors[first], second = market_sectors[second])
+}
+
+# Instruments by sector, in pages of 150.
+directory_page <- function(sector, query, directory) {
+  if (!sector %in% market_sectors) {
+    return(standin_problem(404L, "sector", paste0("The sectors are ",
+      paste(market_sectors, collapse = ", "), ".")))
+  }
+  sectors <- directory_sectors(directory)
+  found <- directory[sectors$first == sector | sectors$second == sector, ]
+  found$sector <- sector
+  page <- suppressWarnings(as.numeric(query$page %||% 1))
+  if (is.na(page) || page < 1) {
+    return(standin_problem(400L, "page", "page is a whole number from 1."))
+  }
+  rows <- seq_len(nrow(found))
+  standin_json(200L, list(found = found[rows > 150 * (page - 1) & rows <= 150 * page, ],
+    pages = ceiling(nrow(found) / 150)))
 }
 
 market_snapshot <- function(directory) {

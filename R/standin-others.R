@@ -1,9 +1,14 @@
 # The Ysel Fixing and the Sarn River Survey.
 
-# --- Ysel Fixing: candles nested by side, numbers as text, no pages; daily rates as a map
-# ------------------------------
+# --- Ysel Fixing: candles with a row a side, numbers as text, no pages; daily rates as a map
 
 fixing_levels <- c(ORV = 1, TSK = 3.42, MIR = 0.871, LUD = 128.5)
+
+# Freight by river leg, in orv per tonne.
+fixing_legs <- c(LOWER = 14.2, MIDDLE = 21.7, UPPER = 33.4)
+
+# A request is answered with at most so many rows.
+fixing_rows <- 1500
 
 fixing_route <- function(path, query, request, state, settings) {
   if (!identical(request$HTTP_AUTHORIZATION, paste("Bearer", standin_keys[["FIXING_TOKEN"]]))) {
@@ -28,11 +33,13 @@ fixing_value <- function(currency, seconds) {
 
 fixing_candles <- function(pair, query, settings) {
   currencies <- strsplit(pair, "-", fixed = TRUE)[[1]]
+  known <- pair %in% names(fixing_legs) ||
+    (length(currencies) == 2 && all(currencies %in% names(fixing_levels)))
   step <- c(hour = 3600, day = 86400)[query$each %||% "hour"]
   from <- as.numeric(read_rfc3339(query$from %||% ""))
   until <- as.numeric(read_rfc3339(query$until %||% ""))
-  if (length(currencies) != 2 || !all(currencies %in% names(fixing_levels))) {
-    return(standin_problem(404L, "pair", "This pair is not fixed here."))
+  if (!known) {
+    return(standin_problem(404L, "pair", "This pair or leg is not fixed here."))
   }
   if (is.na(step) || is.na(from) || is.na(until) || from >= until) {
     return(standin_problem(400L, "range", "from and until are instants, each is hour or day."))
@@ -42,23 +49,35 @@ fixing_candles <- function(pair, query, settings) {
   else as.numeric(time_local(seq(local_day(utc(from), "Europe/Riga") - 1,
     local_day(utc(until), "Europe/Riga"), by = 1), 17 * 3600, "Europe/Riga"))
   starts <- starts[starts >= from & starts < until & starts <= settings$now()]
-  if (length(starts) > 4000) {
-    return(standin_problem(400L, "size",
-      paste0("At most 4,000 candles a request; this would be ", length(starts), ".")))
+  if (2 * length(starts) > fixing_rows) {
+    return(standin_problem(400L, "size", paste0("At most ", fixing_rows, " rows a request; this ",
+      "would be ", 2 * length(starts), ".")))
   }
-  candles <- lapply(starts, function(at) fixing_candle(at, step, currencies, settings$now()))
+  candles <- unlist(lapply(starts, function(at) fixing_candle(at, step, pair)), recursive = FALSE)
   standin_json(200L, list(pair = pair, candles = candles))
 }
 
-fixing_candle <- function(at, step, currencies, now) {
-  path <- fixing_value(currencies[2], at + step * (0:4) / 4) /
-    fixing_value(currencies[1], at + step * (0:4) / 4)
-  side <- function(factor) {
-    as.list(stats::setNames(sprintf("%.5f", factor * c(path[1], max(path), min(path), path[5])),
-      c("first", "top", "low", "lst")))
+# What is fixed at some instants: a currency in another, or the freight of a leg.
+fixing_path <- function(pair, seconds) {
+  if (pair %in% names(fixing_legs)) {
+    days <- seconds / 86400
+    phase <- sum(utf8ToInt(pair))
+    return(fixing_legs[[pair]] * exp(0.08 * sin(days / 61 + phase) +
+      0.005 * sin(seconds / 7000 + phase)))
   }
-  list(begins = format_instant(at), final = at + step <= now, mid = side(1), bid = side(0.9998),
-    ask = side(1.0002))
+  currencies <- strsplit(pair, "-", fixed = TRUE)[[1]]
+  fixing_value(currencies[2], seconds) / fixing_value(currencies[1], seconds)
+}
+
+# Two rows a time, bid and ask; one that is not finished closes in the future.
+fixing_candle <- function(at, step, pair) {
+  path <- fixing_path(pair, at + step * (0:4) / 4)
+  row <- function(side, factor) {
+    c(list(opens = format_instant(at), closes = format_instant(at + step), side = side),
+      as.list(stats::setNames(sprintf("%.5f", factor * c(path[1], max(path), min(path), path[5])),
+        c("first", "top", "low", "lst"))))
+  }
+  list(row("bid", 0.9998), row("ask", 1.0002))
 }
 
 fixing_rates <- function(text) {
@@ -86,7 +105,7 @@ river_stations <- function() {
     north = c(57.12, 57.31, 57.52, 56.98, 56.71, 56.84),
     east = c(24.31, 24.55, 24.02, 24.87, 25.4, 25.12),
     since = c("1981-01-01", "1984-05-01", "1981-01-01", "1990-01-01", "2001-09-15", "1995-03-01"),
-    until = NA_character_, base = c(238, 305, 190, 262, 340, 221)
+    until = NA_character_, base = c(238, 237, 190, 262, 340, 221)
   )
   rbind(known, river_others(34))
 }

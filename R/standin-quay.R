@@ -8,7 +8,7 @@ quay_instruments <- function() {
     name = c("Kelder Lines", "Tamm Navigation", "Bromebridge Mills", "Ysel Terminals",
       "Orvane Barge Union", "Sarn Salt Works", "Mirholt Gravel",
       "Mirholt Timber Floats", "Lock Keepers' Trust", "Mirquay Ports", "Ludmark Exchange Fund",
-      "Teskland Grain", "Basin Barge Index", "Low-Water Cover Fund", "Mirholt Tugs"),
+      "Teskland Grain", "Basin Barge Index", "High-Water Fund", "Mirholt Tugs"),
     start = c(41.2, 18.6, 112.4, 63.9, 27.1, 9.85, 14.3, 33.7, 77.5, 21.4, 240.5, 54.2, 1000, 12.6,
       24.8),
     swing = c(0.016, 0.019, 0.013, 0.014, 0.017, 0.022, 0.021, 0.018, 0.010, 0.020, 0.030, 0.015,

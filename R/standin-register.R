@@ -1,4 +1,4 @@
-# The Sarn Company Register: a token grant, page numbers, companies without a report, figures that
+# The Sarn Company Register: a signed assertion, a refresh token that rotates, page numbers, companies without a report, figures that
 # are restated later, filings and the documents behind them.
 
 register_route <- function(path, query, request, state, settings) {
@@ -42,20 +42,38 @@ register_companies <- function() {
   rows
 }
 
+# Client credentials with a signed assertion (RFC 7523), or a refresh token, which is good once.
 register_token <- function(request, state) {
   form <- standin_query(rawToChar(request$rook.input$read()))
-  wanted <- list(grant_type = "password", username = standin_keys[["REGISTER_USER"]],
-    password = standin_keys[["REGISTER_PASSWORD"]],
-    client_id = standin_keys[["REGISTER_CLIENT"]],
-    client_secret = standin_keys[["REGISTER_CLIENT_SECRET"]])
-  if (!all(vapply(names(wanted),
-    function(name) identical(gsub("+", " ", form[[name]] %||% "", fixed = TRUE), wanted[[name]]),
-    TRUE))) {
-    return(standin_json(400L, list(error = "invalid_grant")))
+  client <- identical(form[["client_id"]], standin_keys[["REGISTER_CLIENT"]]) &&
+    assertion_holds(form[["client_assertion"]] %||% "")
+  grant <- form[["grant_type"]] %||% ""
+  renews <- grant == "refresh_token" && isTRUE(state$refresh[[form[["refresh_token"]] %||% "-"]])
+  if (!client || !(renews || grant == "client_credentials")) {
+    return(standin_json(400L, list(error = if (client) "invalid_grant" else "invalid_client")))
   }
-  token <- paste0("granted-", length(state$granted) + 1, "-", floor(as.numeric(Sys.time()) * 1000))
-  state$granted[[token]] <- as.numeric(Sys.time()) + 45 * 60
-  standin_json(200L, list(access_token = token, token_type = "Bearer", expires_in = 45 * 60))
+  if (renews) state$refresh[[form[["refresh_token"]]]] <- FALSE
+  number <- paste0(length(state$granted) + 1, "-", floor(as.numeric(Sys.time()) * 1000))
+  token <- paste0("granted-", number)
+  state$granted[[token]] <- as.numeric(Sys.time()) + 25 * 60
+  state$refresh[[paste0("refresh-", number)]] <- TRUE
+  standin_json(200L, list(access_token = token, token_type = "Bearer", expires_in = 25 * 60,
+    refresh_token = paste0("refresh-", number)))
+}
+
+# Whether an assertion is of the client, still good, and signed with its key.
+assertion_holds <- function(text) {
+  parts <- strsplit(text, ".", fixed = TRUE)[[1]]
+  if (length(parts) != 3) {
+    return(FALSE)
+  }
+  signature <- digest::hmac(charToRaw(standin_keys[["REGISTER_ASSERTION_KEY"]]),
+    charToRaw(paste(parts[1:2], collapse = ".")), "sha256", raw = TRUE)
+  claims <- tryCatch(jsonlite::fromJSON(rawToChar(jsonlite::base64url_dec(parts[2]))),
+    error = function(e) list())
+  identical(jsonlite::base64url_enc(signature), parts[3]) &&
+    identical(claims$iss, standin_keys[["REGISTER_CLIENT"]]) &&
+    isTRUE(claims$exp > as.numeric(Sys.time()))
 }
 
 # The items of three statements. What is earned is told of a time, what there is of a day.

@@ -3,9 +3,8 @@
 
 standin_keys <- c(
   QUAY_KEY = "quay-demo-7f3a91", FIXING_TOKEN = "fixing-demo-51c0",
-  SURVEY_TOKEN = "survey-demo-88ab", REGISTER_USER = "freight-desk",
-  REGISTER_PASSWORD = "demo password 4", REGISTER_CLIENT = "desk-client",
-  REGISTER_CLIENT_SECRET = "register-demo-2d9e", HALL_ID = "hall-id-demo",
+  SURVEY_TOKEN = "survey-demo-88ab", REGISTER_CLIENT = "freight-desk",
+  REGISTER_ASSERTION_KEY = "register-demo-key-2d9e71c4", HALL_ID = "hall-id-demo",
   HALL_SECRET = "hall-demo-c77f"
 )
 
@@ -75,7 +74,8 @@ quay_route <- function(path, query, request, state, settings) {
   if (is.null(state$directory)) state$directory <- market_directory()
   if (length(path) == 4 && path[2] == "bars") quay_answer(path[3], path[4], query, request, state,
     settings)
-  else if (length(path) == 3 && path[2] == "directory") directory_page(path[3], state$directory)
+  else if (length(path) == 3 && path[2] == "directory") directory_page(path[3], query,
+    state$directory)
   else if (length(path) == 2 && path[2] == "market") market_snapshot(state$directory)
   else if (length(path) == 2 && path[2] == "actions") quay_actions_page(query, settings)
   else if (length(path) == 2 && path[2] == "contracts") quay_contracts_page(query, settings)

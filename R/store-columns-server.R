@@ -9,12 +9,12 @@ columns_uri <- function(uri) {
     "^(https?)://(([^@/?#]*)@)?([^/?#]+)/?([^?#]*)([?]([^#]*))?$", uri))[[1]]
   if (!length(found)) stop_uri("The URL of the column store cannot be read.")
   if (grepl(":", found[4], fixed = TRUE) || grepl("password=", found[8], fixed = TRUE)) {
-    stop_uri("The URL of the column store holds a password.", paste0("take it out, and keep ",
+    stop_uri("The URL of the column store contains a password.", paste0("take it out, and keep ",
       "it in COLUMNS_PASSWORD, in the environment or among the desk's secrets"))
   }
   # it stands in statements
   if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", found[6])) {
-    stop_uri("The URL of the column store names no database, or one with signs in it.")
+    stop_uri("The URL of the column store needs a database, named by letters, digits and _.")
   }
   options <- strsplit(found[8], "&", fixed = TRUE)[[1]]
   names <- sub("=.*", "", options)
@@ -89,7 +89,7 @@ columns_stop <- function(columns, server, text) {
     }
   }
   vetusta_stop("archive", "The column store failed.", where = paste0(server, ": ", first),
-    todo = "look at its log, and run it again; nothing that was collected is lost")
+    todo = "look at its log, and run it again; no collected row is lost")
 }
 
 columns_errors <- list(
@@ -98,7 +98,7 @@ columns_errors <- list(
     "look whether it runs; what is not in it yet stays in the archive, and goes over later"),
   c("All connection tries failed|Code: 279|Code: 209|Code: 210",
     "A part of the column store cannot be reached, and its rows are missing.",
-    "look whether all its servers run; nothing is given in part"),
+    "check that all its servers run; partial results are not given"),
   c("Wrong password|Authentication failed|Code: 193|Code: 194|Code: 192|Code: 516",
     "The column store refuses the user or its password.",
     "set COLUMNS_PASSWORD in the environment or among the desk's secrets"),
@@ -113,5 +113,5 @@ columns_errors <- list(
     "The disk of the column store is full.",
     "free some space; what is not in it yet stays in the archive, and goes over later"),
   c("Memory limit|Code: 241", "The column store has not enough memory for this.",
-    "ask for a shorter window, or raise max_memory_usage")
+    "use a shorter window, or raise max_memory_usage")
 )

@@ -25,7 +25,7 @@ columns_join <- function(store, uri = NULL) {
   parts <- columns_uri(uri %||% told$uri)
   if (!is.null(told) && !is.null(uri) && !identical(columns_place(columns_uri(told$uri)),
     columns_place(parts))) {
-    vetusta_stop("archive", paste0("The archive's rows stand in another column store: ",
+    vetusta_stop("archive", paste0("The archive's rows are in another column store: ",
       database_named(told$uri), "."), where = database_named(uri),
       todo = "give that one; or copy the archive first: vetusta archive copy FROM TO")
   }

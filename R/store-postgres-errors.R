@@ -18,7 +18,7 @@ postgres_error <- function(error, path) {
     }
   }
   vetusta_error("archive", paste0("The archive failed: ", first), where = path,
-    todo = "run it again; if it stays so, ask who looks after the server", reason = "")
+    todo = "run it again; if the error stays, ask the server's administrator", reason = "")
 }
 
 postgres_errors <- list(
@@ -31,7 +31,7 @@ postgres_errors <- list(
     "give the role as postgresql://role@host/name, or have it made: createuser"),
   c("database (\".*?\") does not exist", "The server has no database %s.",
     "look at the name, or have it made: createdb"),
-  c("no pg_hba.conf entry", "The server lets nobody in from here.",
+  c("no pg_hba.conf entry", "The server accepts no connection from this machine.",
     "have a line for this machine put into the server's pg_hba.conf"),
   c("invalid connection option (\".*?\")", "The URL has an option %s that is not known.",
     "look at the options behind the question mark"),
@@ -61,9 +61,9 @@ postgres_errors <- list(
   c("could not serialize|conflict with recovery", "The archive is being written by others too.",
     "run it again: it goes on", "again"),
   c("permission denied for (\\w+ \\w+)", "The role has no rights for the %s.",
-    "use a role that may write, or have the right granted: docs/scale.md says which there are"),
+    "use a role that may write, or have the right granted: see docs/scale.md"),
   c("permission denied|must be owner|insufficient privilege", "The role has no rights for this.",
-    "use another role, or have the right granted: docs/scale.md says which there are"),
+    "use another role, or have the right granted: see docs/scale.md"),
   c("read-only transaction|recovery is in progress|during recovery",
     "The archive can only be read here.",
     "for writing, take a role that may, and the server's primary and not its standby"),
@@ -72,6 +72,6 @@ postgres_errors <- list(
   c("out of shared memory|out of memory", "The server has no memory left.",
     "raise max_locks_per_transaction or its memory, and run it again: it goes on"),
   c("relation .* does not exist|function .* does not exist|column .* does not exist",
-    "The archive in the database is not whole.",
+    "The archive in the database is damaged.",
     "bring back a copy, or have the schema `vetusta` looked at")
 )

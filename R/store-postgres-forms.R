@@ -234,15 +234,15 @@ postgres_check_empty <- function(store) {
   own <- held$schema == "vetusta"
   # another process may have made the archive since
   if (any(own) && is.null(postgres_form(store))) {
-    vetusta_stop("archive", paste0("The schema `vetusta` of the database is no archive: it holds ",
+    vetusta_stop("archive", paste0("The schema `vetusta` of the database is no archive: it has ",
       held$name[own][1], "."), where = store$path,
       todo = "give another database, or rename that schema")
   }
   made <- sql_get(store, "SELECT to_regnamespace('vetusta') IS NOT NULL AS made")$made
   if (nrow(held) && !made) {
-    vetusta_stop("archive", paste0("The database holds something else: ", held$schema[1], ".",
+    vetusta_stop("archive", paste0("The database has other contents: ", held$schema[1], ".",
       held$name[1], if (nrow(held) > 1) paste(" and", nrow(held) - 1, "more tables"), "."),
-      where = store$path, todo = paste0("give the archive a database of its own (createdb NAME), ",
+      where = store$path, todo = paste0("give the archive a separate database (createdb NAME), ",
         "or have a schema made for it: CREATE SCHEMA vetusta"))
   }
 }

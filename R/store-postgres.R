@@ -12,7 +12,7 @@ postgres_store <- function(uri, create = TRUE, read_only = FALSE, password = NUL
   }
   parts <- server_uri(uri, "archive")
   if (!is.null(parts$password) || !is.null(parts$sslpassword)) {
-    vetusta_stop("archive", "The archive's URL holds a password.", where = database_named(uri),
+    vetusta_stop("archive", "The archive's URL contains a password.", where = database_named(uri),
       todo = paste0("take it out, and keep it in PGPASSWORD, in ~/.pgpass, or as ARCHIVE_PASSWORD ",
         "among the desk's secrets"))
   }

@@ -60,13 +60,13 @@ check_segments <- function(store, add) {
       time <- as.numeric(read$columns$time)
       right <- length(time) == some$rows[i] && length(time) > 0 && time[1] == some$first[i] &&
         time[length(time)] == some$last[i] && length(unique(time)) == some$times[i]
-      if (!right) add("segment", where[i], "holds other rows than stand beside it", TRUE)
+      if (!right) add("segment", where[i], "has other rows than its catalogue", TRUE)
     }
   }
   over <- sql_get(store, "SELECT s.source, s.dataset, s.key, s.frequency FROM series s WHERE s.id
     IN (SELECT series FROM (SELECT series, first, lag(last) OVER (PARTITION BY series ORDER BY
       first) AS before FROM segments) g WHERE first <= before)")
-  add("segment", series_id(over), "has two segments over one time")
+  add("segment", series_id(over), "has two segments of the same time")
 }
 
 # Stretches that end before they begin, or lie over each other; and those of datasets of which
@@ -79,7 +79,7 @@ check_coverage <- function(store, add) {
   add("coverage", where(odd), "has stretches that cannot be")
   bare <- sql_get(store, "SELECT DISTINCT source, dataset, '' AS key FROM coverage c WHERE NOT
     EXISTS (SELECT 1 FROM journal j WHERE j.source = c.source AND j.dataset = c.dataset)")
-  add("coverage", where(bare), "is said to be held, and was never asked for")
+  add("coverage", where(bare), "is marked complete, and was never requested")
 }
 
 check_bodies <- function(store, table, add) {

@@ -104,7 +104,7 @@ copy_begin <- function(to, sign) {
   if (is.null(state)) {
     held <- copy_counts(to)
     if (any(held > 0)) {
-      vetusta_stop("archive", "The archive to copy into holds something already.", where = to$path,
+      vetusta_stop("archive", "The archive to copy into is not empty.", where = to$path,
         todo = "give a new file, or an empty database")
     }
   }
@@ -151,7 +151,7 @@ copy_table <- function(from, to, table, state, show) {
 # A copy that is not whole is no archive yet.
 check_whole_copy <- function(store) {
   if (length(sql_meta(store, "copy"))) {
-    vetusta_stop("archive", "The archive is a copy that is not whole yet.", where = store$path,
+    vetusta_stop("archive", "The archive is an incomplete copy.", where = store$path,
       todo = "go on with it: vetusta archive copy FROM TO")
   }
 }

@@ -60,7 +60,7 @@ sql_stop_damaged <- function(store, segments) {
   vetusta_stop("archive", what,
     where = paste0(store$path, ", segment ", segments$id[bad], ", from ",
     format_instant(segments$first[bad])),
-    todo = "bring back a copy of the archive, or collect the series into another one")
+    todo = "restore a backup of the archive, or collect the series into a new one")
 }
 
 # Blocks: columns as bytes (docs/blocks.md).

@@ -36,7 +36,7 @@ store_copy.vetusta_store_sqlite <- function(store, file) {
   told <- tryCatch(DBI::dbGetQuery(copy, "PRAGMA quick_check(1)")[[1]],
     error = function(e) conditionMessage(e))
   if (!identical(told, "ok")) {
-    vetusta_stop("archive", paste0("The copy is not whole: ", told[1]), where = file,
+    vetusta_stop("archive", paste0("The copy is damaged: ", told[1]), where = file,
       todo = "look at the disk, and run `vetusta archive check`")
   }
 }

@@ -5,7 +5,7 @@ archive_form <- 1
 
 older_archive <- function(where) {
   vetusta_stop("archive", paste0("The archive was made by a version of vetusta before its first ",
-    "release, and cannot be read by this one."), where = where,
+    "release, and this version cannot read it."), where = where,
     todo = "export it with the version that made it, or collect into a new archive")
 }
 

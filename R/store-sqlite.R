@@ -214,13 +214,13 @@ archive_error <- function(error, path) {
     }
   }
   vetusta_error("archive", paste0("The archive failed: ", text), where = path,
-    todo = "run it again; if it stays so, look whether the file is whole")
+    todo = "run it again; if the error stays, check the file")
 }
 
 # What the database's words mean, and what to do.
 sqlite_errors <- list(
   c("locked|busy", "The archive is in use by another process for too long.",
-    "let the other one end, or stop it, and run it again: it goes on"),
+    "let the other process end, or stop it, and run it again: it continues"),
   c("full", "The disk is full.", "free some space and run it again: it goes on"),
   c("readonly|read-only", "The archive cannot be written.",
     "look at the rights of the file and of its folder"),

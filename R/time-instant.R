@@ -83,7 +83,7 @@ stop_local <- function(clock, zone, what, argument) {
   vetusta_stop("argument",
     paste0("The local time ", format(utc(clock), "%Y-%m-%d %H:%M:%S"), " ", what, " in ", zone,
       "."),
-    todo = paste0("say what it means with `", argument, "`")
+    todo = paste0("choose with `", argument, "`")
   )
 }
 

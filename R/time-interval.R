@@ -107,6 +107,30 @@ print.vetusta_interval <- function(x, ...) {
   invisible(x)
 }
 
+# Where a length of history begins that ends at an instant: a length before it, or the first local
+# midnight of its year, quarter, month or week.
+span_start <- function(span, end, zone, name = "span") {
+  unit <- span_unit(span)
+  if (is.null(unit)) {
+    return(shift_instant(end, time_interval(span, name), -1, zone))
+  }
+  time_local(day_unit_start(local_day(end, zone), unit), 0, zone)
+}
+
+# "year to date" and the like: the unit, else NULL.
+span_unit <- function(span) {
+  found <- regmatches(span, regexec("^(year|quarter|month|week)[ -]to[ -]date$", tolower(span)))
+  if (length(found) == 1 && length(found[[1]]) == 2) found[[1]][2]
+}
+
+day_unit_start <- function(day, unit) {
+  at <- as.POSIXlt(day, tz = "UTC")
+  month <- (at$year + 1900) * 12 + at$mon
+  switch(unit, week = day - (at$wday + 6) %% 7,
+    epoch_days(month_first_day(switch(unit, year = month - at$mon,
+      quarter = month - at$mon %% 3, month = month))))
+}
+
 is_intraday <- function(interval) interval$unit %in% c("second", "minute", "hour")
 
 # A day moved by a length: months end where the shorter month ends (one month before 31 March is

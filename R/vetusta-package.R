@@ -11,7 +11,7 @@
 #' minutes), `vignette("statistics", "vetusta")` (by name, and as they were known),
 #' `vignette("complete-series", "vetusta")` (from gaps to a complete series) and
 #' `vignette("one-axis", "vetusta")` (prices, statistics and rivers on one axis) and
-#' `vignette("low-water-payoff", "vetusta")` (season, noise, paths, and the value of a payoff).
+#' `vignette("high-water-payoff", "vetusta")` (season, noise, paths, and the value of a payoff).
 #'
 #' Every error is a condition of class `vetusta_error` and of a class of its own kind, such as
 #' `vetusta_error_argument`; its

@@ -22,7 +22,7 @@ fetch_patiently <- function(request, patience = wire_bounds$stall, counter = lim
   }
   if (!is.null(answer$reason)) {
     vetusta_stop("network",
-      paste0("Nothing came from ", origin_of(sent$url), ": ", answer$reason, "."),
+      paste0("No answer from ", origin_of(sent$url), ": ", answer$reason, "."),
       where = origin_of(sent$url),
       todo = "look whether the service runs and the URL in the card is right",
       reason = answer$reason)

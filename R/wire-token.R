@@ -3,26 +3,37 @@
 
 access_token <- function(source, tokens) {
   if (is.null(tokens$value) || as.numeric(Sys.time()) >= tokens$ends) {
-    answer <- ask_token(source)
+    answer <- renewed_token(source, tokens$refresh) %||% ask_token(source)
     tokens$value <- answer$value
     tokens$ends <- answer$ends
+    tokens$refresh <- answer$refresh
   }
   tokens$value
 }
 
-ask_token <- function(source) {
+# A new token by the refresh token that came with the last one (RFC 6749, section 6), which may be
+# good for one use only. NULL where there is none or it is refused: then access is asked for anew.
+renewed_token <- function(source, refresh) {
+  if (is.null(refresh)) {
+    return(NULL)
+  }
+  tryCatch(ask_token(source, refresh), vetusta_error_access = function(e) NULL)
+}
+
+ask_token <- function(source, refresh = NULL) {
   access <- source$access
   url <- token_url(source)
   secret <- function(part) {
     if (!is.null(access[[part]])) secret_value(source, access[[part]])
   }
   asked <- if (access$by == "login") login_request(access, secret)
-  else grant_request(access, secret)
+  else grant_request(access, secret, url, refresh)
   request <- c(list(url = url, method = "POST"), asked)
   response <- fetch_patiently(function() request, source$patience,
     secrets = run_secrets(source, list()))
   at <- access$at %||% "/access_token"
   told <- tryCatch(decode_json(response$body, c(token = at, lasts = access$ends %||% "/expires_in",
+      refresh = "/refresh_token",
     error = "/error", why = "/error_description"), "the token", "string"),
     vetusta_error_payload = function(e) NULL)
   good <- length(told) > 0 && response$status >= 200 && response$status < 300
@@ -32,7 +43,7 @@ ask_token <- function(source) {
     # 6749, section 5.2)
     said <- unlist(Filter(is.character, told[c("error", "why")]))
     vetusta_stop("access",
-      paste0("The source ", source$source, " gives no token: HTTP ", response$status,
+      paste0("The source ", source$source, " grants no token: HTTP ", response$status,
         if (length(said)) " ", redact(substr(paste(said, collapse = ", "), 1, 160),
       source_secrets(source)),
       if (!length(said) && good) paste0(", and nothing at ", at, " in the answer")),
@@ -44,7 +55,8 @@ ask_token <- function(source) {
   if (!isTRUE(lasts > 0 && is.finite(lasts))) {
     lasts <- (access$lasts %|else|% function(x) time_interval(x)$seconds) %||% 3600
   }
-  list(value = token, ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1))
+  list(value = token, ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1),
+    refresh = member_text(told$refresh))
 }
 
 # Where tokens are granted: never beside the source's own origin, nor in the clear, unless the card
@@ -55,10 +67,10 @@ token_url <- function(source) {
     absolute_url(if (grepl("^https?://", access$url)) access$url
     else paste0(source$url, access$url), source$url)
   if (!same_origin(url, source$url) && !isTRUE(access$other_origin)) {
-    vetusta_stop("card", "The token's URL is not at the source's own origin.",
+    vetusta_stop("card", "The token's URL is at another origin than the source.",
       where = paste0(source$file, ", access"),
       todo = paste0("give a path below the source's URL; or, where tokens are granted at ",
-        "another place, say other_origin: true in access"))
+        "another origin, write other_origin: true in access"))
   }
   if (startsWith(url, "http:") && !is_loopback(curl::curl_parse_url(url)$host) &&
     !source$open_http) {
@@ -69,19 +81,55 @@ token_url <- function(source) {
   url
 }
 
-# OAuth 2.0 (RFC 6749): the password grant (4.3) and the client credentials grant (4.4).
-grant_request <- function(access, secret) {
-  form <- list(grant_type = access$grant, scope = access$scope)
+# OAuth 2.0 (RFC 6749): the password grant (4.3), the client credentials grant (4.4) and refresh
+# tokens (6). A client may prove itself by a signed assertion (RFC 7523, section 2.2).
+grant_request <- function(access, secret, url, refresh = NULL) {
+  form <- list(grant_type = if (is.null(refresh)) access$grant else "refresh_token",
+    scope = access$scope, refresh_token = refresh)
   headers <- list(Accept = "application/json")
-  if (access$grant == "password") {
+  if (access$grant == "password" && is.null(refresh)) {
     form[c("username", "password")] <- list(secret("user"), secret("password"))
   }
   if (identical(access$send_client, "basic")) headers$Authorization <- basic_words(secret("client"),
     secret("client_secret"))
   else form[c("client_id", "client_secret")] <- list(secret("client"), secret("client_secret"))
+  if (!is.null(access$assertion)) {
+    form$client_assertion_type <- "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+    form$client_assertion <- signed_assertion(secret("client"), url, secret("assertion"))
+  }
   form <- form[lengths(form) > 0]
   list(body = paste(names(form), vapply(form, encode_plain, ""), sep = "=", collapse = "&"),
     headers = c(headers, list("Content-Type" = "application/x-www-form-urlencoded")))
+}
+
+# A JSON Web Token (RFC 7519) with the claims of RFC 7523: signed by HMAC with SHA-256, or by RSA
+# with SHA-256 where the key is a private key in PEM form (RFC 7518).
+signed_assertion <- function(client, url, key) {
+  rsa <- startsWith(key, "-----BEGIN")
+  encoded <- function(x) jsonlite::base64url_enc(charToRaw(as.character(jsonlite::toJSON(x,
+    auto_unbox = TRUE, digits = NA))))
+  now <- floor(as.numeric(Sys.time()))
+  text <- paste(encoded(list(alg = if (rsa) "RS256" else "HS256", typ = "JWT")),
+    encoded(list(iss = client, sub = client, aud = url, jti = random_text(), iat = now,
+      exp = now + 300)), sep = ".")
+  signature <- if (rsa) rsa_signature(text, key)
+  else digest::hmac(charToRaw(key), charToRaw(text), "sha256", raw = TRUE)
+  paste0(text, ".", jsonlite::base64url_enc(signature))
+}
+
+# Line breaks of the key may be written as \n, since a secret is one line.
+rsa_signature <- function(text, key) {
+  if (!requireNamespace("openssl", quietly = TRUE)) {
+    vetusta_stop("access", "An assertion signed by RSA needs the package openssl.",
+      todo = "install it: install.packages(\"openssl\")")
+  }
+  key <- openssl::read_key(textConnection(gsub("\\n", "\n", key, fixed = TRUE)))
+  openssl::signature_create(charToRaw(text), openssl::sha256, key)
+}
+
+random_text <- function() {
+  basename(tempfile(paste0(Sys.getpid(), "-", format(as.numeric(Sys.time()) * 1e6,
+    scientific = FALSE, digits = 20), "-")))
 }
 
 # A login whose body is the card's own: {user} and {password} in it are the secrets', written as

@@ -254,7 +254,7 @@ test_that("series commands used wrongly say what to do", {
       list(c("align", "--input", "wide.csv", "--lag", "soon"), 2L, "no length of time"),
     list(c("change", "KELD", "--change", "mean"), 2L, "length"),
     list(c("change", "KELD", "--change",
-      "logs"), 2L, "log"), list(c("change", "KELD", "--interval", "1 day"), 2L, "id"),
+      "logs"), 2L, "log"), list(c("change", "KELD", "--interval", "1 day"), 2L, "in its ID"),
     list(c("calendar", "show"), 2L, "needs the name"),
     list(c("calendar", "show", "quai"), 1L, "quay"),
     list(c("calendar", "times", "quay"), 2L, "needs --from"),

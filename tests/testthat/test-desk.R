@@ -114,7 +114,7 @@ test_that("a query is put into the file and taken out, and all else stays as it 
   expect_true("    history: true" %in% readLines(file))
   desk_drop(desk, "prices")
   desk_drop(desk, "shares")
-  expect_identical(desk_open(folder)$queries, list())
+  expect_identical(desk_open(folder)$track, list())
   expect_true(all(c("# what is written", "outputs:") %in% readLines(file)))
   expect_error_kind(desk_drop(desk, "shares"), "desk", "shares")
   # values that YAML would read as something else come back as they were

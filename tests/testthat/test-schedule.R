@@ -124,7 +124,7 @@ test_that("a log is turned over, a failure runs the desk's command, and no secre
   folder <- withr::local_tempdir()
   desk_make(folder, cards = "quay", urls = list(quay = "http://127.0.0.1:9/quay"),
     secrets = list(QUAY_KEY = "hidden-key-1"))
-  cat("on_failure: echo \"$VETUSTA_SAID\" > told\nlog: runs.log\nqueries:\n  a: {source: quay, ",
+  cat("on_failure: echo \"$VETUSTA_SAID\" > told\nlog: runs.log\ntrack:\n  a: {source: quay, ",
     "dataset: market, times: at 0:00}\n", file = file.path(folder, "desk.yml"), append = TRUE,
     sep = "")
   run <- run_vetusta("refresh", "--due", "--log", folder = folder)
@@ -171,7 +171,7 @@ test_that("cron itself runs what is due", {
   folder <- withr::local_tempdir()
   desk_make(folder, cards = "quay", urls = list(quay = services$url),
     secrets = vetusta:::standin_keys)
-  run_vetusta("keep", "quay", "directory", "letters=K", "--times", "every 1 minute", "--every",
+  run_vetusta("track", "quay", "directory", "letters=K", "--times", "every 1 minute", "--every",
     "1 minute", folder = folder)
   before <- suppressWarnings(system2("crontab", "-l", stdout = TRUE, stderr = FALSE))
   withr::defer({

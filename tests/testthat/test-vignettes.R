@@ -49,7 +49,7 @@ test_that("what was known and what came later differ on one axis", {
 })
 
 test_that("the cover is priced from the first request to its value", {
-  told <- vignette_of("low-water-payoff")
+  told <- vignette_of("high-water-payoff")
   expect_true(any(grepl("63 holes", told$lines, fixed = TRUE)))
   expect_true(any(grepl("the model is better than the plain benchmarks", told$lines,
     fixed = TRUE)))
