@@ -32,6 +32,8 @@ test: $(LIB)/installed
 docs:
 	@Rscript tools/setup.R develop
 	@$(WITH_LIBRARY) Rscript -e 'Rcpp::compileAttributes(); roxygen2::roxygenise(load_code = "source")'
+	@$(MAKE) --no-print-directory install
+	@$(WITH_LIBRARY) Rscript tools/reference.R
 
 # R by a script of the project's own, C++ by clang-format where it is installed
 format:

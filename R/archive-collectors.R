@@ -9,7 +9,8 @@
 #'
 #' @param archive An archive, see [archive_open()].
 #' @return A tibble with one row a collector: `host`, `process` (its number there), `since`
-#'   (`POSIXct`, UTC: when it began), `doing` (the source and dataset it is at), `requests` (how many
+#'   (`POSIXct`, UTC: when it began), `doing` (the source and dataset it is at), `requests` (how
+#'   many
 #'   it has claimed and not ended), `silent` (seconds since its last sign, by the archive's own
 #'   clock), `lease` (seconds) and `gone`.
 #' @section Errors: `vetusta_error_archive` for something that is no open archive.
@@ -22,6 +23,7 @@ archive_collectors <- function(archive) {
   found <- store_collectors(archive)
   as_rows(list(host = as.character(found$host), process = as.numeric(found$process),
     since = utc(as.numeric(found$started)), doing = as.character(found$doing),
-    requests = as.numeric(found$requests), silent = pmax(0, store_now(archive) - as.numeric(found$seen)),
+    requests = as.numeric(found$requests),
+    silent = pmax(0, store_now(archive) - as.numeric(found$seen)),
     lease = as.numeric(found$lease), gone = as.logical(found$gone)))
 }

@@ -118,7 +118,8 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   rejected <- rbind(rejected, twice)
   rejected <- rejected[order(rejected$row), ]
   good <- if (nrow(rejected)) rows[-rejected$row, , drop = FALSE] else rows
-  told <- data.frame(symbol = rep(NA_character_, nrow(rejected)), time = rep(NA_real_, nrow(rejected)),
+  told <- data.frame(symbol = rep(NA_character_, nrow(rejected)),
+    time = rep(NA_real_, nrow(rejected)),
     place = sprintf("%s, line %d", basename(file), as.integer(lines[rejected$row])),
     reason = rejected$reason, detail = rejected$detail)
   counts <- store_put(archive, list(source = source, dataset = dataset, shape = shape,
@@ -131,7 +132,8 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   invisible(structure(list(file = file, source = source, interval = "", read = nrow(rows),
     new = counts[["new"]], changed = counts[["changed"]], unchanged = counts[["unchanged"]],
     doubled = import_twice(good, counts),
-    rejected = data.frame(line = lines[rejected$row], reason = rejected$reason, detail = rejected$detail)),
+    rejected = data.frame(line = lines[rejected$row], reason = rejected$reason,
+      detail = rejected$detail)),
     class = "vetusta_import"))
 }
 

@@ -14,7 +14,8 @@ declared_values <- function(column, type) {
 # Columns of an import as the types that it was told: list(rows, rejected rows).
 import_declared <- function(rows, types, file) {
   for (name in setdiff(names(types), names(rows))) {
-    vetusta_stop("import", paste0("The file has no column \"", name, "\", for which a type is given."),
+    vetusta_stop("import",
+      paste0("The file has no column \"", name, "\", for which a type is given."),
       where = file, todo = suggest_word(name, names(rows)))
   }
   rejected <- data.frame(row = integer(), reason = character(), detail = character())

@@ -238,7 +238,8 @@ print.vetusta_import <- function(x, ...) {
     " already stored, ", if (x$doubled > 0) paste0(count(x$doubled), " twice, "),
     count(nrow(x$rejected)), " rejected\n", sep = "")
   for (i in seq_len(min(5, nrow(x$rejected)))) {
-    cat("  line ", x$rejected$line[i], ": ", x$rejected$reason[i], " (", x$rejected$detail[i], ")\n",
+    cat("  line ", x$rejected$line[i], ": ", x$rejected$reason[i], " (", x$rejected$detail[i],
+      ")\n",
       sep = "")
   }
   if (nrow(x$rejected) > 5) {

@@ -4,7 +4,8 @@
 # The shapes whose requests list what there is, and the column that says when one was there last.
 listing_columns <- c(instruments = "last_day")
 
-# Lays what a request lists beside what it listed the time before. What is gone, and stands in no other
+# Lays what a request lists beside what it listed the time before. What is gone, and stands in no
+# other
 # request's list, gets its last day: that of the list before. Gives how many those are. A page is
 # noted as it comes; with the last one the list is whole.
 listing_put <- function(store, page) {
@@ -15,7 +16,8 @@ listing_put <- function(store, page) {
   }
   keys <- page$rows$keys
   if (!rule$last) {
-    store_note(store, "listing", page$source, page$dataset, paste(rule$planned, rule$page, sep = "\r"),
+    store_note(store, "listing", page$source, page$dataset,
+      paste(rule$planned, rule$page, sep = "\r"),
       json_array(as.character(keys)), page$now)
     return(0)
   }

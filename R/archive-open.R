@@ -101,7 +101,8 @@ archive_close <- function(archive) {
 check_archive <- function(archive) {
   archive <- given(archive, "archive", "archive")
   if (!inherits(archive, "vetusta_archive") || is.null(archive$connection)) {
-    vetusta_stop("archive", "This is no open archive.", todo = "open an archive with archive_open()")
+    vetusta_stop("archive", "This is no open archive.",
+      todo = "open an archive with archive_open()")
   }
   invisible(archive)
 }

@@ -162,7 +162,8 @@ known_at <- function(as_of) {
   }
   end <- as.numeric(time_instant(as_of, end = TRUE, name = "as_of"))
   if (is.na(end)) {
-    vetusta_stop("argument", "`as_of` is missing.", todo = "give an instant or a day, or NULL for now")
+    vetusta_stop("argument", "`as_of` is missing.",
+      todo = "give an instant or a day, or NULL for now")
   }
   if (end > as.numeric(time_instant(as_of, name = "as_of"))) end - 1e-6 else end
 }

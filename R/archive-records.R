@@ -11,7 +11,8 @@
 #'   a key (of a series one a time),
 #'   in order of the columns that make the key (of a `table`, of all columns). Days are `Date`,
 #'   instants `POSIXct` in UTC.
-#' @section Errors: `vetusta_error_argument` when the archive holds nothing of that source and dataset.
+#' @section Errors: `vetusta_error_argument` when the archive holds nothing of that source and
+#'   dataset.
 #' @export
 #' @examples
 #' \dontrun{

@@ -35,7 +35,8 @@ archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL, to = NUL
   check_number(workers, "workers", 1)
   check_flag(progress, "progress")
   if (!is.function(given(f, "f", "argument"))) {
-    vetusta_stop("argument", "`f` is a function of a table.", todo = "give a function, as function(bars) ...")
+    vetusta_stop("argument", "`f` is a function of a table.",
+      todo = "give a function, as function(bars) ...")
   }
   at <- known_at(as_of)
   found <- archive_find(archive, ids)

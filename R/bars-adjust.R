@@ -70,7 +70,8 @@ cash_maps <- list(
 #'   than the action was known and had taken place, and than the prices that tell its size; so
 #'   nothing uses the bar before. The attribute `applied` are the actions that were used.
 #' @section Errors: `vetusta_error_shape` for actions without a column or with a kind, a ratio or an
-#'   amount that cannot be (a ratio of zero); `vetusta_error_argument` for a cash dividend that is as
+#'   amount that cannot be (a ratio of zero); `vetusta_error_argument` for a cash dividend that is
+#'   as
 #'   large as the price before it.
 #' @export
 #' @examples

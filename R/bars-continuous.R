@@ -11,7 +11,8 @@
 #' @param roll When the next contract takes over: `"expiry"`, so many `roll_days` before the end;
 #'   `"volume"` or `"open-interest"`, on the day after the next one had more of it (at the latest at
 #'   the last day); `"day"`, on the `roll_days`-th day of the month in which the contract ends.
-#' @param roll_days Of `"expiry"`, how many trading days before its last day a contract counts for the
+#' @param roll_days Of `"expiry"`, how many trading days before its last day a contract counts
+#'   for the
 #'   last time (0: to its end). Of `"day"`, the day of the month.
 #' @param nth Which contract: 1 for the one that ends next, 2 for the one behind it.
 #' @param adjust How the step between two contracts is taken out: `"none"`, `"difference"` (added),
@@ -30,7 +31,8 @@
 #'   was measured. The attribute `rolls` has one row a roll: `day`, `from`, `to`,
 #'   `measured` (the day at which the step was measured, `NA` where the two have none in common),
 #'   `difference`, `ratio`.
-#' @section Errors: `vetusta_error_shape` for contracts without a column; `vetusta_error_argument` for
+#' @section Errors: `vetusta_error_shape` for contracts without a column;
+#'   `vetusta_error_argument` for
 #'   bars of no contract, a roll by volume of bars that have none, or a ratio of prices at or below
 #'   zero.
 #' @export
@@ -41,7 +43,8 @@
 #' ends <- data.frame(symbol = c("GRN-2601", "GRN-2602"), last_day = as.Date(c("2026-01-06",
 #'   "2026-02-10")))
 #' bars_continuous(bars, ends, adjust = "difference")
-bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0, nth = 1, adjust = "none",
+bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0, nth = 1,
+  adjust = "none",
   anchor = "last", calendar = NULL, zone = NULL) {
   bars <- bars_frame(given(bars, "bars"))
   check_choice(roll, "roll", c("expiry", "volume", "open-interest", "day"))

@@ -174,7 +174,8 @@ bars_check <- function(bars) {
   if (!length(row)) {
     return(no_wrong_bars)
   }
-  rejected <- c("no time", "high below low", "open or close outside high and low", "negative volume",
+  rejected <- c("no time", "high below low", "open or close outside high and low",
+    "negative volume",
     "not finite", "no close", "no symbol")
   data.frame(
     row = row, symbol = bars$symbol[row], time = bars$time[row], reason = rejected[code[row]],

@@ -37,7 +37,8 @@
 #'   The result is the same however the input was ordered or
 #'   split; rows that stood out of order are sorted, and a message of the class
 #'   `vetusta_note` says how many. No rows give no rows; infinite prices are carried as they are.
-#' @section Errors: `vetusta_error_argument` when `interval` is not longer than the bars' own or does
+#' @section Errors: `vetusta_error_argument` when `interval` is not longer than the bars' own or
+#'   does
 #'   not divide by it, or for an argument that
 #'   is none of its words; `vetusta_error_calendar` for bars outside the years that the calendar
 #'   covers.

@@ -55,7 +55,8 @@ cli_continuous <- function(arguments) {
     c(list(
       cli_option("roll", paste0("when the next contract takes over: expiry, volume, ",
         "open-interest, or day (of the month) [expiry]"), default = "expiry", metavar = "WORD"),
-      cli_option("roll-days", paste0("expiry: so many trading days before its end a contract counts ",
+      cli_option("roll-days",
+        paste0("expiry: so many trading days before its end a contract counts ",
         "last [0]; day: the day of the month"), metavar = "N"),
       cli_option("nth", "the contract that ends n-th from now [1]", default = "1", metavar = "N"),
       cli_option("adjust", "[none]", default = "none"),

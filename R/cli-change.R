@@ -1,9 +1,11 @@
 cli_change <- function(arguments) {
   options <- cli_arguments(arguments, "change", "ID...",
     c(list(
-      cli_option("change", paste0(": simple, log, difference, index, mean, sum, sd, min, max, cumulative or ",
+      cli_option("change",
+        paste0(": simple, log, difference, index, mean, sum, sd, min, max, cumulative or ",
         "drawdown [simple]"), default = "simple"),
-      cli_option("over", "change from the value this long before, as \"1 year\", not from the previous value",
+      cli_option("over",
+        "change from the value this long before, as \"1 year\", not from the previous value",
         metavar = "LENGTH"),
       cli_option("or-before",
         "with --over: how much older that value may be, as \"7 days\" over weekends",

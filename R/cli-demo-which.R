@@ -24,7 +24,8 @@ demo_companies <- function(desk, archive, collect, table) {
   facts <- archive_read(archive, "register/facts/KELD.*")[[1]]
   items <- c("revenue", "fuel_cost", "operating_profit", "net_profit", "total_assets", "equity",
     "other_cost = revenue - fuel_cost - operating_profit")
-  cat("a statement by quarters; the fourth quarter is not filed: it is the year less the other three:\n")
+  cat(paste0("a statement by quarters; the fourth quarter is not filed: it is the year less the ",
+    "other three:\n"))
   table(facts_statement(facts, "KELD", "quarterly", items, limit = 3))
   register <- desk_source(desk, "register")
   collect(query_rows(register, "filings", symbol = "KELD"))

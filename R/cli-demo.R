@@ -89,7 +89,8 @@ demo_others <- function(desk, archive) {
     "gauge stations" = query_rows(source("river"), "stations"),
     "daily levels at Kelder Lock, 4 requests a second" = query_rows(source("river"), "levels",
       station = "kelder-lock", from = "2018-01-01", to = "2026-03-26"),
-    "facts from reports, with a token; one company has no report" = query_rows(source("register"), "facts",
+    "facts from reports, with a token; one company has no report" = query_rows(source("register"),
+      "facts",
       symbol = c("KELD", "WATR")),
     "a contract's history, as an export to wait for" = query_bars(source("hall"), "SALT", "1 day",
       from = "2010-01-01", to = "2025-12-31")
@@ -163,7 +164,8 @@ demo_align <- function(desk, archive) {
 
 demo_keep <- function(desk) {
   demo_step("10  tracked queries",
-    paste0("desk.yml lists the tracked queries; a refresh requests what is missing, and the next refresh ",
+    paste0(paste0("desk.yml lists the tracked queries; a refresh requests what is missing, and ",
+      "the next refresh "),
       "requests nothing."))
   desk <- desk_open(desk$folder)
   if (!"candles" %in% names(desk$track)) {

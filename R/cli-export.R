@@ -9,7 +9,8 @@ cli_export <- function(arguments) {
       cli_option("language", "[en]", default = "en"),
       cli_option("multiplier", "statistics: keep the unit's power of ten, or apply it [keep]",
         default = "keep", metavar = "WORD"),
-      cli_option("file", paste0(": .csv, .tsv, .jsonl, .parquet, .xlsx, .rds, or a folder of Parquet ",
+      cli_option("file",
+        paste0(": .csv, .tsv, .jsonl, .parquet, .xlsx, .rds, or a folder of Parquet ",
         "that ends in /; by default CSV on standard output")),
       cli_option("part-by", "a folder: the column by whose values it is parted [series or symbol]",
         metavar = "COLUMN"),
@@ -98,7 +99,8 @@ cli_export_parted <- function(options) {
   }
   unit <- "row"
   written <- export_series(archive, options$file, words, options$from, options$to, options$as_of,
-    cli_calendars(options, found)$calendar$zone %||% "UTC", options$part_by, change = function(table) {
+    cli_calendars(options, found)$calendar$zone %||% "UTC", options$part_by,
+    change = function(table) {
       unit <<- cli_unit(table)
       rows_filter(bars_of_sessions(table, cli_bar_sessions(options)), options$words[conditions])
     }, progress = !isTRUE(options$json))

@@ -113,7 +113,8 @@ cli_drawn <- list(
   },
   lines = function(read, options) {
     figure_lines(read$tables, value = options$value, panels = options$panels %||% "none",
-      index = if (isTRUE(options$index)) 100, log_scale = isTRUE(options$log_scale), zone = read$zone,
+      index = if (isTRUE(options$index)) 100, log_scale = isTRUE(options$log_scale),
+      zone = read$zone,
       names = read$names, caption = read$caption, dark = isTRUE(options$dark))
   },
   gaps = function(read, options) {

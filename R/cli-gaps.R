@@ -6,7 +6,8 @@ cli_gaps <- function(arguments) {
         "show what is wrong instead of what is missing: doubled times, jumps, stale runs",
         flag = TRUE),
       cli_option("published",
-        "how long after its period a value is published, as \"45 days\"; younger gaps get this as their reason",
+        paste0("how long after its period a value is published, as \"45 days\"; younger gaps get ",
+          "this as their reason"),
         metavar = "LENGTH"),
       cli_session_option()
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),

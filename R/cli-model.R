@@ -4,7 +4,8 @@ cli_model <- function(arguments) {
   options <- cli_arguments(arguments, "model", "KIND ID | run FILE.yml",
     c(cli_model_options(), cli_series_options(), cli_window_options(), cli_place_options(),
       list(
-        cli_option("file", paste0(": .csv or .parquet the table, .png, .svg or .pdf the figure, .html ",
+        cli_option("file",
+          paste0(": .csv or .parquet the table, .png, .svg or .pdf the figure, .html ",
         "a report")),
         cli_option("save", "where to write the model, to be worked again by `vetusta model run`",
           metavar = "FILE.yml"),

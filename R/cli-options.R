@@ -20,7 +20,8 @@ cli_shared <- list(
     "1 writes each at once")),
   history = c("", "statistics: all releases, where the service has them"),
   ids = c("FILE", "more series IDs, a line each, from a file; - is standard input"),
-  input = c("FILES", paste("CSV or Parquet files in place of the archive, with commas between; - is",
+  input = c("FILES",
+    paste("CSV or Parquet files in place of the archive, with commas between; - is",
     "standard input")),
   interval = c("LENGTH", "length of the bars, as \"1 minute\" or PT1M"),
   json = c("", "print JSON, for another program"),
@@ -56,7 +57,7 @@ cli_option <- function(name, help = "", default = NULL, flag = FALSE, metavar = 
   if (!is.null(shared)) {
     metavar <- shared[1]
     flag <- !nzchar(metavar)
-    help <- paste0(shared[2], if (nzchar(help) && !startsWith(help, ";")) " ", help)
+    help <- paste0(shared[2], if (nzchar(help) && !grepl("^[;:,]", help)) " ", help)
   }
   flags <- c(if (!is.null(short)) paste0("-", short), paste0("--", name))
   if (flag) {

@@ -10,7 +10,8 @@ cli_rank <- function(arguments) {
         default = "share", metavar = "WORD"),
       cli_option("list", "; the symbols"),
       cli_option("on", "the day; by default the newest", metavar = "DAY"),
-      cli_option("window", "in which earlier highs and lows are looked for [1 year]", default = "1 year"),
+      cli_option("window", "in which earlier highs and lows are looked for [1 year]",
+        default = "1 year"),
       cli_option("as-of")
     ), cli_place_options(), cli_result_options()),
     c("vetusta rank quay/market --limit 10", "vetusta rank quay/market --by traded name~barge",

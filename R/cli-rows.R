@@ -25,6 +25,7 @@ cli_rows <- function(arguments) {
       "vetusta rows river/stations --columns place --list stations.txt"), least = 1)
   archive <- cli_archive(options)
   rows <- cli_rows_of(archive, options$words[1], options$as_of)
+  at <- rows[["at"]]
   if (!is.null(options$join)) rows <- rows_join(rows, cli_rows_of(archive, options$join,
     options$as_of))
   rows <- rows_compute(rows, cli_formulas(options$compute))
@@ -44,7 +45,7 @@ cli_rows <- function(arguments) {
     return(cli_write_list(rows[[1]], options$list))
   }
   cli_put(rows, options)
-  if (!is.null(rows[["at"]])) cli_say("snapshot of ", format_instant(max(rows$at)))
+  if (length(at)) cli_say("snapshot of ", format_instant(max(at)))
   cli_rows_told(archive, options, names(rows))
 }
 

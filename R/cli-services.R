@@ -10,7 +10,7 @@ cli_services <- function(arguments) {
         metavar = "N"),
       cli_option("fault", paste0("simulate a fault: ", paste(standin_faults, collapse = ", ")),
         metavar = "KIND"),
-      cli_option("fault-every", "spoil each so-manieth answer [3]", default = "3", metavar = "N"),
+      cli_option("fault-every", "spoil every N-th answer [3]", default = "3", metavar = "N"),
       cli_option("release", "which release of its figures the statistics office has, 1 or 2 [2]",
         default = "2", metavar = "N"),
       cli_option("no-availability", "the statistics office has no availability query",

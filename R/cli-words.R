@@ -18,7 +18,8 @@ cli_words <- function(text, command = "") {
 
 cli_functions <- list(bars_resample = "`vetusta resample`", series_aggregate = "`vetusta resample`",
   series_disaggregate = "`vetusta resample`", query_bars = "`vetusta collect`",
-  query_rows = "`vetusta collect`", plan_requests = "`vetusta plan`", collect_run = "`vetusta collect`",
+  query_rows = "`vetusta collect`", plan_requests = "`vetusta plan`",
+  collect_run = "`vetusta collect`",
   archive_open = "--archive", archive_rejected = "`vetusta list rejected`",
   calendar_make = "a calendar file", source_calendar = "--calendar",
   source_card = "its name or its card", desk_open = "--desk",

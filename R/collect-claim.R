@@ -1,4 +1,5 @@
-# Which request comes next: one that nobody else has made in the meantime, and that no other collector
+# Which request comes next: one that nobody else has made in the meantime, and that no other
+# collector
 # is at.
 
 # The next request that is not begun yet; NULL where it is not ours to make: another collector has
@@ -17,7 +18,9 @@ next_chain <- function(run, queue) {
     return(NULL)
   }
   # how far it was brought is looked at now that nobody else is at it
-  if (!chain$windowed || !is.null(chain$noted)) chain <- query_chain(run$query, planned, run$sink$noted)
+  if (!chain$windowed || !is.null(chain$noted)) {
+    chain <- query_chain(run$query, planned, run$sink$noted)
+  }
   covered <- if (isFALSE(attr(verdict, "covered"))) function(keys) no_coverage else run$sink$covered
   rest <- if (looks && !chain$resumed) query_rest(run$query, chain, covered) else planned
   if (is.null(rest)) {
@@ -45,12 +48,14 @@ claim_over <- function(run, chain, covered = NULL, notes = NULL) {
 }
 
 # What is missing of a stretch may have come since the plan was made, or a part of it: only the
-# rest is asked for, a request for each stretch of it where there are few. NULL where nothing is left.
+# rest is asked for, a request for each stretch of it where there are few. NULL where nothing is
+# left.
 planned_rest <- function(planned, left) {
   if (!nrow(left)) {
     return(NULL)
   }
-  if (nrow(left) == 1 && left$start == as.numeric(planned$from) && left$end == as.numeric(planned$to)) {
+  if (nrow(left) == 1 && left$start == as.numeric(planned$from) &&
+    left$end == as.numeric(planned$to)) {
     return(planned)
   }
   left <- left[order(left$start), ]

@@ -19,7 +19,8 @@
 #'   `file` (its name in the folder), `bytes`, `sha256`, `outcome` (`fetched`; `held`, where it was
 #'   fetched before; `failed`; `left`, where a limit's wait is too
 #'   long or another process is at it) and `said` (why).
-#' @section Errors: `vetusta_error_argument` for rows without links; `vetusta_error_export` for a folder
+#' @section Errors: `vetusta_error_argument` for rows without links; `vetusta_error_export` for a
+#'   folder
 #'   that cannot be made; `vetusta_error_secret` for a secret that is not set. A link that leads
 #'   elsewhere is followed only where the card says so, without any credential, and is `failed`
 #'   otherwise.

@@ -2,7 +2,8 @@
 
 #' Draft a source card from a live request
 #'
-#' Makes one request and drafts a card from its answer, as [source_draft()] does from samples. Secrets
+#' Makes one request and drafts a card from its answer, as [source_draft()] does from samples.
+#' Secrets
 #' are named and never written: `{NAME}` in the URL or in a header, in capitals, stands for the
 #' secret of that name, which is looked for in the environment, in the desk's `desk.env` and in the
 #' system's keyring; the draft says the same by its `access`.

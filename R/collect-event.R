@@ -155,7 +155,8 @@ chain_restart <- function(run, queue, tally, chain, response) {
   tally
 }
 
-# A request for several symbols that is refused because of one of them: asked for again in two halves,
+# A request for several symbols that is refused because of one of them: asked for again in two
+# halves,
 # until that one stands alone.
 chain_parted <- function(run, queue, tally, chain, response) {
   if (length(chain$symbols) < 2 || chain$page > 1) {
@@ -191,7 +192,8 @@ journal_alone <- function(run, chain, response, outcome, message) {
   run$sink$journal(journal_entry(run, chain, response, outcome, message = message))
 }
 
-# Nothing came. Where others were answered it is this request's failure; where nothing is answered, it
+# Nothing came. Where others were answered it is this request's failure; where nothing is answered,
+# it
 # is the service's.
 collect_unanswered <- function(run, queue, tally, chain, reason) {
   if (grepl("certificate", reason)) stop_network(run, as.character(reason), tries = chain$attempt)
@@ -234,7 +236,8 @@ collect_again <- function(run, queue, tally, chain, what, response = list(), tri
   tally_again(tally)
 }
 
-# One request after another was asked again and again in vain, and nothing good came between: the rest
+# One request after another was asked again and again in vain, and nothing good came between: the
+# rest
 # would only cost requests.
 stop_stumbling <- function(run, tally, what, kind = "network", todo = "run it again later") {
   vetusta_stop(kind,

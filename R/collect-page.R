@@ -156,13 +156,16 @@ collect_store <- function(run, chain, response, page) {
   came <- run$sink$now()
   counts <- run$sink$put(list(
     rows = query_parcel(run$query, chain, page, good), journal = entry, now = came,
-    again = chain$page == 1 && is_kept(run$query) && isTRUE(chain$from > as.numeric(run$query$from)),
+    again = chain$page == 1 && is_kept(run$query) &&
+    isTRUE(chain$from > as.numeric(run$query$from)),
     rejected = page_told(page, chain, run),
     covered = query_covered(run$query, chain, good, whole = last && !isTRUE(page$full)),
     listing = if (is.null(chain$from)) {
-      list(planned = planned_key(chain$planned), page = chain$page, last = last && !isTRUE(page$full))
+      list(planned = planned_key(chain$planned), page = chain$page,
+        last = last && !isTRUE(page$full))
     },
-    notes = c(page_notes(chain, page), if (last && !isTRUE(page$full)) query_notes(run$query, chain),
+    notes = c(page_notes(chain, page),
+      if (last && !isTRUE(page$full)) query_notes(run$query, chain),
       if (ended) incomplete_notes(run, chain, page$against, chain$rejected, page$cause)),
     raw = if (run$sink$keep_raw && length(response$body)) raw_page(run, chain, response$body, came),
     claims = if (ended) run$sink$ending(chain$claim)
@@ -225,7 +228,8 @@ query_page.default <- function(query, chain, response, where, calendar, largest)
   # HTTP 204, and 202 without a body: there is nothing, and nothing to say so
   bare <- response$status == 204 || (response$status == 202 && !length(response$body))
   decoded <- if (bare) list(columns = empty_columns(dataset), rejected = no_wrong_values, rows = 0L)
-  else decode_body(dataset, response$body, query$source, chain$known, dataset$reading$members, where)
+  else decode_body(dataset, response$body, query$source, chain$known, dataset$reading$members,
+    where)
   tidy <- query_tidy(query, calendar, chain$symbols, decoded)
   edges <- if (identical(dataset$next_page$by, "time")) {
     time_edges(tidy$rows$time %||% tidy$rows$period)

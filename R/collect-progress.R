@@ -31,7 +31,8 @@ progress_text <- function(run, tally, queue, total, began, width = Inf) {
   shortened(text, width)
 }
 
-# The rate of requests, also of those that failed or are made again, against the limit that they come
+# The rate of requests, also of those that failed or are made again, against the limit that they
+# come
 # nearest to.
 progress_rate <- function(run, tally, spent) {
   limits <- Filter(function(limit) is.null(limit$quota), run$source$limits)

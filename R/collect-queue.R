@@ -1,11 +1,13 @@
-# The queue of a run: requests that are not begun yet, chains of pages that go on or wait to be asked
+# The queue of a run: requests that are not begun yet, chains of pages that go on or wait to be
+# asked
 # again, and what has come. Only
 # the functions here change it.
 
 queue_make <- function(requests) {
   queue <- new.env(parent = emptyenv())
   queue$requests <- requests
-  # the order in which requests are begun; one that another collector is at stands at its end once more
+  # the order in which requests are begun; one that another collector is at stands at its end once
+  # more
   queue$order <- seq_len(NROW(requests))
   queue$tried <- queue$passes <- numeric(NROW(requests))
   queue$shared <- FALSE

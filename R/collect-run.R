@@ -145,7 +145,8 @@ collect_release <- function(going) {
 
 check_plan <- function(plan) {
   if (missing(plan) || !inherits(plan, "vetusta_plan")) {
-    vetusta_stop("argument", "What is collected is a plan.", todo = "make a plan with plan_requests()")
+    vetusta_stop("argument", "What is collected is a plan.",
+      todo = "make a plan with plan_requests()")
   }
   for (name in access_secrets(plan$query$source$access)) source_secret(plan$query$source, name)
 }

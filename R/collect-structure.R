@@ -105,7 +105,8 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
     return(card_dataset(source, source$datasets[[dataset]], archive))
   }
   if (!speaks_sdmx(source)) {
-    vetusta_stop("argument", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
+    vetusta_stop("argument",
+      paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
       where = source$file,
       todo = suggest_word(dataset, names(source$datasets)))
   }
@@ -122,7 +123,8 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
     if (dataset %in% known) vetusta_stop("argument",
       paste0("The dataset ", dataset, " has no version ", version, " any more."), where = where,
       todo = "leave the version out: the latest is taken")
-    vetusta_stop("argument", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
+    vetusta_stop("argument",
+      paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
       todo = paste0(suggest_word(dataset, known), " `vetusta find` looks in titles too"))
   }
   flow <- flow[[newest_version(vapply(flow, function(one) one$version %||% NA_character_, ""))]]

@@ -2,15 +2,18 @@
 
 #' Try a dataset
 #'
-#' Makes one request of a query, and a second one where a page follows; stores nothing; and shows the
+#' Makes one request of a query, and a second one where a page follows; stores nothing; and shows
+#' the
 #' request as it went, what came, how it was read, what was rejected and why, how the next page is
 #' asked for, and whether times look right.
 #'
 #' @param query A query, see [query_bars()] and [query_rows()].
 #' @param requests How many requests at most.
-#' @param archive An archive in which requests are counted against limits and quotas; nothing else is
+#' @param archive An archive in which requests are counted against limits and quotas; nothing
+#'   else is
 #'   written to it.
-#' @return A `vetusta_try`: a list with `source`, `dataset`, `requests` (a list for each request, with
+#' @return A `vetusta_try`: a list with `source`, `dataset`, `requests` (a list for each request,
+#'   with
 #'   `method`, `url`, `headers`, `body` of the request without any secret, `status`, `answer`
 #'   (headers that tell of kind, limits and paging), `bytes`, `seconds`, `error` (why it could not
 #'   be

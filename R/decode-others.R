@@ -188,7 +188,15 @@ turned_rows <- function(rows, rule, where) {
 }
 
 # Cells that hold a number and flags behind it: list(value, flag) as texts.
+# A flag in square brackets in front of its number, as in [r]12.3, stands behind it then.
+flags_behind <- function(cells) {
+  front <- grepl("^ *\\[[A-Za-z]{1,3}\\]", cells)
+  cells[front] <- sub("^ *\\[([A-Za-z]{1,3})\\] *(.*)$", "\\2 \\1", cells[front])
+  cells
+}
+
 cells_parted <- function(cells) {
+  cells <- flags_behind(cells)
   cells <- trimws(cells)
   # an exponent has digits; a letter behind a number is a flag
   number <- sub("^([-+]?[0-9.,]*([eE][-+]?[0-9]+)?).*$", "\\1", cells)
@@ -200,7 +208,7 @@ cells_parted <- function(cells) {
     flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))
 }
 
-# A table with a column a series, as rows of `/name` and `/value`; `track` are the columns that are
+# A table with a column a series, as rows of `/name` and `/value`; `keep` are the columns that are
 # none. An empty cell is no row.
 rows_long <- function(rows, keep, where) {
   keep <- sub("^/", "", keep)
@@ -218,7 +226,8 @@ rows_long <- function(rows, keep, where) {
   kept <- lapply(rows[keep], function(column) rep(column, length(names)))
   value <- unlist(lapply(rows[names], as.character), use.names = FALSE)
   value[value %in% table_absent] <- NA
-  # a number with flags behind it, as 12.3 p, is both
+  # a number with a flag, as 12.3 p or [p]12.3, is both
+  value <- flags_behind(value)
   flagged <- grepl("^ *[-+]?[0-9][0-9.,]*([eE][-+]?[0-9]+)? *[a-zA-Z]{1,3} *$", value)
   flag <- rep(NA_character_, length(value))
   if (any(flagged)) {

@@ -46,7 +46,8 @@ unpack_zip <- function(file, into, where, most) {
     })
   plain <- entries[!grepl("/$", entries$Name), ]
   if (nrow(plain) != 1 || grepl("(^|[/\\\\])[.][.]([/\\\\]|$)|^[/\\\\]", plain$Name[1])) {
-    stop_payload("The zip file must contain a single plain file.", where, "look at what the service sends")
+    stop_payload("The zip file must contain a single plain file.", where,
+      "look at what the service sends")
   }
   size <- copy_content(unz(file, plain$Name, "rb"), into, where, most)
   if (size != plain$Length) stop_payload("The zip file is damaged.", where, "run it again")

@@ -2,7 +2,8 @@
 # place, row and value; a
 # row that lacks what its shape cannot be without is rejected.
 
-# The whole of a body: list(columns, rejected rows, rows, members), where `members` are the values that
+# The whole of a body: list(columns, rejected rows, rows, members), where `members` are the values
+# that
 # the page rule asked for.
 decode_body <- function(dataset, body, source, known = list(), members = character(),
   where = "the body") {

@@ -78,7 +78,8 @@ sdmx_from_xml <- function(body, dimensions, where) {
   read <- tryCatch(sdmx_xml_cpp(body), error = function(e) {
     parts <- strsplit(conditionMessage(e), "@", fixed = TRUE)[[1]]
     stop_payload(paste0("The message cannot be read: ", parts[1], "."),
-      paste0(where, ", byte ", parts[2]), "try again; if the error stays, report it to the provider of the service")
+      paste0(where, ", byte ", parts[2]),
+      "try again; if the error stays, report it to the provider of the service")
   })
   notes <- sdmx_notes(columns_frame(read$notes, read$note_rows))
   if (grepl("Error$", read$root)) {

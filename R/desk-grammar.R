@@ -33,7 +33,8 @@ desk_output_grammar <- function() {
       "labels", "both"),
     fill = "texts", at_most = "count", adjust = c("word", "splits", "all"), resample = "duration",
     using = "text", change = "text",
-    window = "duration", over = "duration", align = "text", form = c("word", "long", "wide", "sides"),
+    window = "duration", over = "duration", align = "text",
+    form = c("word", "long", "wide", "sides"),
     file = "text", append = "text", table = "text", figure = c("word", names(cli_drawn)),
     panels = c("word", "free", "fixed"), index = "flag", log_scale = "flag", dark = "flag",
     report = "flag", parts = "texts", template = "text", model = "text"

@@ -32,7 +32,10 @@ refresh_logged <- function(desk, work) {
   sink(output, type = "message")
   tryCatch(status <- work(), vetusta_usage = function(e) cli_say(conditionMessage(e)),
     error = function(e) cli_say(conditionMessage(e)),
-    interrupt = function(e) cli_say("stopped; the pages received so far are stored, and the next run continues"),
+    interrupt = function(
+      e) {
+      cli_say("stopped; the pages received so far are stored, and the next run continues")
+    },
     finally = {
       sink(type = "message")
       sink()

@@ -23,7 +23,8 @@ desk_open <- function(folder = ".") {
     if (dirname(at) == at) {
       vetusta_stop("desk", "There is no desk here: no desk.yml in this folder or above it.",
         where = folder,
-        todo = paste0("go to a desk's folder or name it with --desk; `vetusta demo` makes a desk to ",
+        todo = paste0(
+          "go to a desk's folder or name it with --desk; `vetusta demo` makes a desk to ",
           "try, and --archive FILE works without a desk"), absent = TRUE)
     }
     at <- dirname(at)

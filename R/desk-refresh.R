@@ -16,11 +16,14 @@
 #' @param gather How many small pages are written in one transaction, see [collect_run()].
 #' @param outputs Whether to write the desk's outputs afterwards, see [desk_write()].
 #' @return Invisibly a `vetusta_refresh`, a tibble with one row a query in the order in which they
-#'   were asked: `query`, `source`, `outcome` (`done`, `complete`: nothing to request, `left`: not all of
-#'   it, `failed`), `requests` (of a plan: how many it takes), `new`, `changed`, `failed` (requests),
+#'   were asked: `query`, `source`, `outcome` (`done`, `complete`: nothing to request, `left`: not
+#'   all of
+#'   it, `failed`), `requests` (of a plan: how many it takes), `new`, `changed`, `failed`
+#'   (requests),
 #'   `complete_until` (`POSIXct`, UTC: up to where all of it is held), `said` (why, in words). The
 #'   attribute `outputs` is what was written.
-#' @section Errors: `vetusta_error_desk` for a name that is no query; what fails within a query is in
+#' @section Errors: `vetusta_error_desk` for a name that is no query; what fails within a query
+#'   is in
 #'   its row.
 #' @export
 #' @examples
@@ -180,7 +183,8 @@ refresh_plan <- function(state, name) {
     plan <- if (is.null(pause)) plan_requests(query, state$archive)
     if (NROW(plan$requests) == 0 && is.null(pause) && state$asks) holes_seen(query, state$archive)
     state$rows[[name]] <- refresh_row(name, entry$source,
-      if (is.null(plan) || !nrow(plan$requests)) "complete" else "planned", requests = plan$pages %||% 0,
+      if (is.null(plan) || !nrow(plan$requests)) "complete"
+      else "planned", requests = plan$pages %||% 0,
       until = query_complete(query, state$archive),
       said = pause %||% refresh_takes(plan, query_complete(query, state$archive)))
     if (!is.null(plan) && nrow(plan$requests)) plan else NULL
@@ -211,7 +215,8 @@ refresh_takes <- function(plan, until) {
   if (!nrow(plan$requests)) {
     return(if (is.null(query$from) && query$every > 0) paste0("complete; refreshed ",
       format_seconds(max(1, now_seconds() - until)), " ago, next refresh in ",
-      format_seconds(query$every)) else "nothing to request: the archive is complete for this window")
+      format_seconds(query$every))
+      else "nothing to request: the archive is complete for this window")
   }
   quotas <- plan$quotas
   paste(c(if (plan$seconds >= 1) paste("at least", format_seconds(plan$seconds)),
@@ -220,7 +225,8 @@ refresh_takes <- function(plan, until) {
 
 refresh_row <- function(name, source, outcome, requests = 0, new = 0, changed = 0, failed = 0,
   until = NA_real_, said = "") {
-  list(query = name, source = source, outcome = outcome, requests = requests, new = new, changed = changed,
+  list(query = name, source = source, outcome = outcome, requests = requests, new = new,
+    changed = changed,
     failed = failed, complete_until = as.numeric(until), said = said)
 }
 

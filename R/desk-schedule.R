@@ -4,7 +4,8 @@
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param now The present.
-#' @return `desk_schedule()`: a `vetusta_schedule`, a tibble with one row a time of a query: `query`,
+#' @return `desk_schedule()`: a `vetusta_schedule`, a tibble with one row a time of a query:
+#'   `query`,
 #'   `times` (as written), `last` and `next_due` (`POSIXct`, UTC; `NA` where none comes within a
 #'   year), `due` (whether it was due and not yet refreshed since).
 #' @section Errors: `vetusta_error_desk` for times on trading days of a source without a

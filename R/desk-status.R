@@ -7,10 +7,12 @@
 #' @param desk A desk, see [desk_open()].
 #' @param series Whether a row a series is given, instead of one a query.
 #' @return A `vetusta_status`, a tibble with one row a query: `query`, `source`, `series` (how many
-#'   are stored), `rows` (how many, of all its series or of its dataset), `asked` (how many were asked for, where that is known), `from`, `complete_until`,
+#'   are stored), `rows` (how many, of all its series or of its dataset), `asked` (how many were
+#'   asked for, where that is known), `from`, `complete_until`,
 #'   `last` (the time of the newest value) and `known` (from when it is known), all `POSIXct` in
 #'   UTC,
-#'   `coverage` (the share of the expected values that are stored), `behind` (seconds from the newest
+#'   `coverage` (the share of the expected values that are stored), `behind` (seconds from the
+#'   newest
 #'   value's end to that of the newest one that its calendar or frequency lets expect), `stale`,
 #'   `incomplete` (how many windows are open, see [archive_incomplete()]), `refreshed`, `outcome`
 #'   and `said` (of the last refresh). With `series = TRUE` one row a series:

@@ -10,7 +10,8 @@
 #' @param keys A named list: keys of rows or dimensions of statistics, each with its values.
 #' @param ... How it is asked for and kept: `interval`, `session`, `from`, `to`, `span`, `account`,
 #'   `history`, `lookback`, `every`, `stale`, `times`, `title`; texts as in a `desk.yml`.
-#' @return `desk_track()` and `desk_drop()` return the desk as its file now says, invisibly. The file
+#' @return `desk_track()` and `desk_drop()` return the desk as its file now says, invisibly. The
+#'   file
 #'   is edited in place: remarks and everything else stay as they are.
 #' @section Errors: `vetusta_error_desk` for a name that is taken or not there, a word or value that
 #'   cannot be, or a file that cannot be written; the file is then as before.
@@ -32,7 +33,8 @@ desk_track_entry <- function(desk, name, source, dataset, symbols, keys, ...) {
   desk <- desk_open(desk$folder)
   if (name %in% names(desk$track)) {
     vetusta_stop("desk", paste0("The desk has a query of the name \"", name, "\"."),
-      where = desk_place(desk, "track", name), todo = "choose another name, or drop that query first")
+      where = desk_place(desk, "track", name),
+      todo = "choose another name, or drop that query first")
   }
   entry <- c(list(source = source, dataset = dataset, symbols = symbols,
     keys = if (length(keys)) keys), list(...))

@@ -130,7 +130,8 @@ desk_query <- function(desk, name, archive = NULL, now = Sys.time(), only_held =
 # How a query is kept: how far back it is asked again, and not more often than.
 desk_manner <- function(query, entry) {
   lookback <- entry$lookback
-  query$lookback <- if (is.null(lookback)) query_lookback(query) else time_interval(lookback)$seconds
+  query$lookback <- if (is.null(lookback)) query_lookback(query)
+  else time_interval(lookback)$seconds
   every <- entry$every %||% query$dataset$keep
   query$every <- if (!is.null(every)) interval_seconds(time_interval(every)) else query_every(query)
   query
@@ -151,7 +152,8 @@ desk_dataset <- function(source, name, words) {
     return(source$datasets[[name]])
   }
   if (!speaks_sdmx(source)) {
-    vetusta_stop("argument", paste0("The source ", source$source, " has no dataset \"", name, "\"."),
+    vetusta_stop("argument",
+      paste0("The source ", source$source, " has no dataset \"", name, "\"."),
       todo = suggest_word(name, names(source$datasets)))
   }
   dataflow_named(name)
@@ -186,7 +188,8 @@ desk_ask.vetusta_dataflow <- function(dataset, source, entry, asked) {
 
 desk_needs <- function(entry, part, todo) {
   if (is.null(entry[[part]])) {
-    vetusta_stop("argument", paste0("A query of bars lacks `", part, "`."), todo = paste("add", todo))
+    vetusta_stop("argument", paste0("A query of bars lacks `", part, "`."),
+      todo = paste("add", todo))
   }
 }
 

@@ -130,7 +130,7 @@ output_read <- function(options, entry) {
   read
 }
 
-output_resample <- list(anchor = "opening", week_start = "monday", label = "start")
+output_resample <- list(anchor = "opening", week_start = "monday", stamp = "start")
 
 # In this order, whatever the order in the file.
 output_steps <- list(
@@ -187,7 +187,8 @@ output_table <- function(read, options, entry) {
 }
 
 output_figure <- function(read, entry, file) {
-  options <- list(panels = entry$panels, index = entry$index, log_scale = entry$log_scale, dark = entry$dark)
+  options <- list(panels = entry$panels, index = entry$index, log_scale = entry$log_scale,
+    dark = entry$dark)
   figure_save(cli_drawn[[entry$figure]](read, options), file)
   sum(vapply(read$tables, nrow, 1L))
 }

@@ -36,7 +36,8 @@ export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL, a
   check_text(folder, "folder", "export")
   if (!is.null(by)) check_text(by, "by")
   if (!is.null(change) && !is.function(change)) {
-    vetusta_stop("argument", "`change` is a function of a table.", todo = "give a function, or NULL")
+    vetusta_stop("argument", "`change` is a function of a table.",
+      todo = "give a function, or NULL")
   }
   found <- archive_find(archive, ids)
   if (series_tables(found) > 1) {

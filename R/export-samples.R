@@ -8,7 +8,8 @@
 #'   middle
 #'   and the last one a file `SOURCE-DATASET-N.sample.json` (what was asked, and the rows) and the
 #'   body beside it. Secrets are taken out of both.
-#' @section Errors: `vetusta_error_argument` where nothing was read, `vetusta_error_export` where the
+#' @section Errors: `vetusta_error_argument` where nothing was read, `vetusta_error_export` where
+#'   the
 #'   folder cannot be written.
 #' @export
 #' @examples
@@ -19,7 +20,8 @@
 #' }
 samples_keep <- function(tried, folder) {
   if (missing(tried) || !inherits(tried, "vetusta_try")) {
-    vetusta_stop("argument", "Samples are made from a result of collect_try().", todo = "make it with collect_try()")
+    vetusta_stop("argument", "Samples are made from a result of collect_try().",
+      todo = "make it with collect_try()")
   }
   check_text(folder, "folder")
   good <- Filter(function(one) is.null(one$error), tried$requests)

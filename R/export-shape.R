@@ -14,7 +14,8 @@
 #'   their trading day.
 #' @return A tibble. Where all are told by days or periods, so is the table (`period`); else by
 #'   instants (`time`), a day standing at its first.
-#' @section Errors: `vetusta_error_argument` for something that is no series, a form that is not known,
+#' @section Errors: `vetusta_error_argument` for something that is no series, a form that is not
+#'   known,
 #'   or two series of one name in a wide table.
 #' @export
 #' @examples

@@ -35,7 +35,8 @@
 #'   close = c(41.5, 41.2, 42, 41.4), volume = c(100, 140, 90, 120)
 #' ))
 #' figure_lines(days)
-figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log_scale = FALSE, names = NULL,
+figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log_scale = FALSE,
+  names = NULL,
   title = NULL, subtitle = NULL, caption = NULL, zone = "UTC", bridge = 30, dark = FALSE,
   columns = 2000) {
   check_lines(panels, index, log_scale, zone, bridge, dark, columns)

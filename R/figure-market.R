@@ -7,7 +7,8 @@
 #' @param correlations Pairs of series, as [series_correlation()] gives them.
 #' @param title,subtitle,caption,names,dark As for [figure_lines()].
 #' @return A ggplot object. A figure in a statement that was computed and not filed is pale.
-#' @section Errors: `vetusta_error_figure` when there is nothing to draw, `vetusta_error_argument` for a
+#' @section Errors: `vetusta_error_figure` when there is nothing to draw,
+#'   `vetusta_error_argument` for a
 #'   table without the columns that are needed.
 #' @export
 #' @examples

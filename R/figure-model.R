@@ -160,7 +160,8 @@ figure_fan <- function(x, came = NULL, before = "1 year", some = 3, title = NULL
   }
   figure_dressed(plot, title %||% paste("What", x$name, "may do"), subtitle %||% x$said,
     captions(caption, "shaded: the middle 50 and 90% of the paths; line: their median; thin: some",
-      if (NROW(later)) "orange: the values that followed"), y = if (!is.na(x$unit)) x$unit, dark = dark)
+      if (NROW(later)) "orange: the values that followed"), y = if (!is.na(x$unit)) x$unit,
+      dark = dark)
 }
 
 #' @rdname figure_spectrum

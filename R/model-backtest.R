@@ -7,7 +7,8 @@
 #' and the last value.
 #'
 #' @param x A table of one series; with several releases of its values, those that were known count.
-#' @param origins The forecast origins, days; by default one a year, from the middle of the series on, as far as the
+#' @param origins The forecast origins, days; by default one a year, from the middle of the
+#'   series on, as far as the
 #'   horizon leaves something to compare.
 #' @param horizon How far each looks ahead.
 #' @param season,noise Lists of arguments of [model_season()] and [model_noise()].

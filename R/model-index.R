@@ -21,7 +21,8 @@
 #' @param value Of bars, the number that is meant.
 #' @return A `vetusta_index`, a tibble with one row a season: `season` (the year in which it
 #'   begins),
-#'   `from`, `to` (`Date`), `days`, `counted` (days beyond the level; of paths their mean), `missing` (days without a value: that season's index is too low,
+#'   `from`, `to` (`Date`), `days`, `counted` (days beyond the level; of paths their mean),
+#'   `missing` (days without a value: that season's index is too low,
 #'   or `NA` where none has one), `index` (of paths their mean). Of paths the attribute `simulated`
 #'   is a matrix, a row a season and a column a path. Only seasons that have a value on a day are
 #'   there.

@@ -95,7 +95,8 @@ paths_together <- function(models) {
   ends <- vapply(models, function(one) max(one$data$days), 0)
   steps <- vapply(models, function(one) one$data$frequency, "")
   if (length(unique(ends)) > 1 || length(unique(steps)) > 1) {
-    vetusta_stop("model", "Series that are simulated together must have the same last day and the same step.",
+    vetusta_stop("model",
+      "Series that are simulated together must have the same last day and the same step.",
       todo = "cut them to the same last day, or bring them to the same frequency")
   }
 }

@@ -75,7 +75,8 @@ season_spec <- function(data, trend, periods, harmonics, effects) {
   if (!is.null(effects)) {
     check_choice(effects, "effects", c("month", "weekday"), "model")
     if (!is.null(periods)) {
-      vetusta_stop("model", "A season is of effects or of periods.", todo = "leave out one of the two")
+      vetusta_stop("model", "A season is of effects or of periods.",
+        todo = "leave out one of the two")
     }
     spec$cycles <- no_cycles
   } else if (!is.null(periods)) {

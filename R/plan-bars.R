@@ -1,6 +1,7 @@
 # Bars cut into requests.
 
-# One request a symbol and stretch that is missing; symbols that miss the same stretch share a request
+# One request a symbol and stretch that is missing; symbols that miss the same stretch share a
+# request
 # where the API takes several;
 # stretches are cut to the widest that it takes, along local midnights.
 plan_bars <- function(query, archive) {
@@ -14,7 +15,8 @@ plan_bars <- function(query, archive) {
   else for (cut in list(cut_widest, cut_rows)) pieces <- cut_pieces(pieces, cut, query, calendar)
   pieces <- pieces[longest_first(pieces$symbol, pieces$from), ]
   pieces <- with_holes(pieces, query, archive, calendar)
-  size <- if (any(c("symbols") %in% dataset_gives(query$dataset))) query$dataset$symbols_a_request %||%
+  size <- if (any(c("symbols") %in%
+    dataset_gives(query$dataset))) query$dataset$symbols_a_request %||%
     Inf else 1
   groups <- group_symbols(pieces, size)
   first <- vapply(groups, `[`, 0L, 1)

@@ -90,7 +90,8 @@ kept_rest <- function(left, query, chain) {
   left
 }
 
-# Requests for what may still be published, less those that were asked so lately that it would be of no
+# Requests for what may still be published, less those that were asked so lately that it would be
+# of no
 # use: the longer a value is missing, the more seldom it is asked for.
 kept_requests <- function(query, requests, archive) {
   if (!is_kept(query) || is.null(archive) || is.null(query$from) || !nrow(requests)) {

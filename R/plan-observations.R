@@ -86,7 +86,8 @@ piece_cells <- function(piece) {
   ceiling(prod(pmax(1, lengths(piece$codes))) * periods * piece$fill)
 }
 
-# Fewest requests: the axis that alone makes all pieces fit with the fewest cuts; where none does, the
+# Fewest requests: the axis that alone makes all pieces fit with the fewest cuts; where none does,
+# the
 # longest is cut to its single values and each is
 # looked at again.
 cut_selection <- function(piece, most) {
@@ -159,7 +160,8 @@ halve_planned <- function(query, keys, long = FALSE) {
   query$selection <- keys$selection
   query$window <- observation_window(keys$start, keys$end)
   whole <- whole_selection(query,
-    if (!is.null(query$about$available)) list(codes = query$about$available, start = query$about$start,
+    if (!is.null(query$about$available)) list(codes = query$about$available,
+      start = query$about$start,
       end = query$about$end))
   if (!long && length(whole$codes$FREQ) > 1) {
     return(lapply(whole$codes$FREQ,
@@ -184,7 +186,8 @@ cut_as_before <- function(query, requests, archive) {
     return(requests)
   }
   repeat {
-    start <- vapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ])$start, "")
+    start <- vapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ])$start,
+      "")
     large <- match(start, known$key)
     cut <- lapply(seq_along(start), function(i) {
       if (!is.na(large[i])) halve_planned(query, requests$keys[[i]], known$value[large[i]] == "url")

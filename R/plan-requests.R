@@ -44,7 +44,8 @@ plan_requests <- function(query, archive = NULL, again = FALSE) {
       quotas = limit_quotas(pages, limits, taken, if (is.null(archive)) now_seconds()
       else store_now(archive), weight),
       stored = setdiff(query$symbols, unlist(requests$symbols)),
-      open = open_of_requests(archive, asked, requests), with_archive = !is.null(archive) && !again),
+      open = open_of_requests(archive, asked, requests),
+      with_archive = !is.null(archive) && !again),
     class = "vetusta_plan"
   )
 }

@@ -23,7 +23,8 @@ cut_rows <- function(piece, query, calendar) {
   times <- as.numeric(calendar_times(calendar, query$interval, utc(piece$from), utc(piece$to),
     if (query$session != "all") main_session(calendar)))
   # symbols that share a request share its rows
-  most <- max(1, dataset$largest_page %/% min(dataset$symbols_a_request %||% 1, length(query$symbols)))
+  most <- max(1,
+    dataset$largest_page %/% min(dataset$symbols_a_request %||% 1, length(query$symbols)))
   cuts <- times[seq_along(times) > 1 & (seq_along(times) - 1) %% most == 0]
   data.frame(symbol = piece$symbol, from = c(piece$from, cuts), to = c(cuts, piece$to))
 }

@@ -40,7 +40,8 @@ query_bars <- function(source, symbols, interval, span = NULL, from = NULL, to =
 check_source <- function(source) {
   source <- given(source, "source")
   if (!inherits(source, "vetusta_source")) {
-    vetusta_stop("argument", "`source` must be a source.", todo = "read a source with source_card()")
+    vetusta_stop("argument", "`source` must be a source.",
+      todo = "read a source with source_card()")
   }
 }
 
@@ -112,7 +113,8 @@ query_window <- function(source, span, from, to, now) {
   start <- if (is.null(span)) time_instant(from, source$zone, name = "from")
   else span_start(check_text(span, "span"), clipped$to, source$zone)
   if (start >= now) {
-    vetusta_stop("argument", paste0("The query begins in the future (", format_instant(start), ")."),
+    vetusta_stop("argument",
+      paste0("The query begins in the future (", format_instant(start), ")."),
       todo = "choose an earlier `from`")
   }
   if (start >= end) {
@@ -157,7 +159,8 @@ query_chain.vetusta_query_bars <- function(query, planned, noted = function(kind
   }
   asked <- aligned_window(planned$from, to, query$dataset, query$source$zone)
   known <- c(planned$keys[[1]], asked, list(symbol = symbols[1], symbols = symbols,
-    interval = query$interval$iso, session = query$session, largest_page = query$dataset$largest_page))
+    interval = query$interval$iso, session = query$session,
+    largest_page = query$dataset$largest_page))
   ordinary_chain(query, planned, known, windowed = has_window(query$dataset), noted)
 }
 
@@ -336,7 +339,8 @@ query_noun.vetusta_query_bars <- function(query) "bars"
 #' @export
 query_plan_text.vetusta_query_bars <- function(query, plan) {
   head <- c(paste0("plan: bars of ", format(query$interval), " from ", query$source$title),
-    paste0("  window    ", format_instant(query$from), " to ", format_instant(query$to), ", session ",
+    paste0("  window    ", format_instant(query$from), " to ", format_instant(query$to),
+      ", session ",
       query$session))
   requests <- plan$requests
   # where the card does not say how long pages are, nobody knows how many there will be

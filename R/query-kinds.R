@@ -2,13 +2,16 @@
 # any other shape, and of
 # observations by name. What goes through the machine is the same for all of them.
 #
-# A request is a row of a plan's requests; a chain is one request with the pages that follow from it.
+# A request is a row of a plan's requests; a chain is one request with the pages that follow from
+# it.
 
-# A query cut into requests, less what is held: a data frame of symbol, label, symbols, from, to, rows,
+# A query cut into requests, less what is held: a data frame of symbol, label, symbols, from, to,
+# rows,
 # pages, keys.
 query_requests <- function(query, archive) UseMethod("query_requests")
 
-# The beginning of a request's chain of pages; `noted` gives what an earlier run noted of it, by kind
+# The beginning of a request's chain of pages; `noted` gives what an earlier run noted of it, by
+# kind
 # and key.
 query_chain <- function(query, planned, noted = function(kind, key) NULL) UseMethod("query_chain")
 

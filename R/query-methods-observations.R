@@ -1,11 +1,16 @@
-# Collecting observations by name: one message a request; what is too large for the service is cut and
+# Collecting observations by name: one message a request; what is too large for the service is cut
+# and
 # asked for again in pieces.
 
 #' @export
-query_requests.vetusta_query_observations <- function(query, archive) plan_observations(query, archive)
+query_requests.vetusta_query_observations <- function(query, archive) {
+  plan_observations(query,
+  archive)
+}
 
 #' @export
-query_chain.vetusta_query_observations <- function(query, planned, noted = function(kind, key) NULL) {
+query_chain.vetusta_query_observations <- function(query, planned,
+  noted = function(kind, key) NULL) {
   keys <- planned$keys[[1]]
   chain <- list(
     planned = planned, known = keys, symbols = character(), label = piece_label(keys),
@@ -99,7 +104,8 @@ observation_parts <- function(query, chain, status = 413) {
 url_long <- 8000
 
 #' @export
-query_page.vetusta_query_observations <- function(query, chain, response, where, calendar, largest) {
+query_page.vetusta_query_observations <- function(query, chain, response, where, calendar,
+  largest) {
   dims <- query$about$dimensions
   dimensions <- dims$id[dims$role != "time"]
   message <- if (response$status != 204) decode_sdmx(response$body, dimensions, where,
@@ -123,7 +129,8 @@ query_page.vetusta_query_observations <- function(query, chain, response, where,
 stop_on_notes <- function(notes, where) {
   if (!any(grepl("\\((100|404)\\)$|no (results|data|records)", notes, ignore.case = TRUE))) {
     vetusta_stop("payload",
-      paste0("The service sends no data, and reports: ", paste(notes, collapse = "; ")), where = where,
+      paste0("The service sends no data, and reports: ", paste(notes, collapse = "; ")),
+      where = where,
       todo = "run it again later: it goes on", again = FALSE)
   }
 }

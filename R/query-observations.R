@@ -19,14 +19,16 @@
 #'   also that of an argument, as `list(from = "ORV")`.
 #' @return A `vetusta_query` for [plan_requests()]: its `selection` are codes by dimension, in the
 #'   structure's order.
-#' @section Errors: `vetusta_error_argument` for a dataset, dimension or code that is not there, with
+#' @section Errors: `vetusta_error_argument` for a dataset, dimension or code that is not there,
+#'   with
 #'   the nearest right ones, before any request
 #'   for data. A code that exists and has no data is among the `notes`.
 #' @export
 #' @examples
 #' \dontrun{
 #' basin <- source_card("basin")
-#' query <- query_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO = "grain*",
+#' query <- query_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO =
+#' "grain*",
 #' from = "2015")
 #' plan_requests(query)
 #' }
@@ -39,7 +41,8 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL, upd
       todo = "write it as keys = list(STATE = \"ORV\")")
   }
   asked <- c(list(...), keys)
-  if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("argument",
+  if (length(asked) &&
+    (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("argument",
     "Codes need the name of their dimension.",
     todo = "write them as STATE = \"ORV\"")
   dimensions <- about$dimensions$id[about$dimensions$role != "time"]
@@ -73,7 +76,8 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL, upd
     measures = if (detail == "dataonly" && sdmx_is_3(source)) "all",
     dimensionAtObservation = if (isTRUE(flat)) "AllDimensions"
   )
-  new_query("observations", source = source, dataset = dataset, about = about, selection = selection,
+  new_query("observations", source = source, dataset = dataset, about = about,
+    selection = selection,
     window = window,
     parameters = parameters, symbols = character(), notes = notes)
 }

@@ -18,11 +18,13 @@
 #' @export
 #' @examples
 #' query_rows(source_card("quay"), "directory", letters = c("K", "T"))
-query_rows <- function(source, dataset, ..., span = NULL, from = NULL, to = NULL, now = Sys.time()) {
+query_rows <- function(source, dataset, ..., span = NULL, from = NULL, to = NULL,
+  now = Sys.time()) {
   check_source(source)
   check_text(dataset, "dataset")
   if (is.null(source$datasets[[dataset]])) {
-    vetusta_stop("argument", paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
+    vetusta_stop("argument",
+      paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
       where = source$file, todo = suggest_word(dataset, names(source$datasets)))
   }
   dataset <- source$datasets[[dataset]]

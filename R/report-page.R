@@ -80,7 +80,8 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive", 
 #' }
 report_save <- function(report, file, template = NULL) {
   if (missing(report) || !inherits(report, "vetusta_report")) {
-    vetusta_stop("report", "What is written is a report.", todo = "make a report with report_make()")
+    vetusta_stop("report", "What is written is a report.",
+      todo = "make a report with report_make()")
   }
   check_text(file, "file", "report")
   lines <- list(html = report_html, htm = report_html, txt = format, md = format)[[

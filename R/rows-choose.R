@@ -8,7 +8,8 @@
 #'   by which rows of both belong together; by default those that both have, of which there must be
 #'   one.
 #' @return `rows_sort()`: the rows in that order; of equal rows the order stays.
-#' @section Errors: `vetusta_error_argument` for a column that the rows do not have, with the nearest
+#' @section Errors: `vetusta_error_argument` for a column that the rows do not have, with the
+#'   nearest
 #'   one.
 #' @export
 #' @examples

@@ -1,11 +1,13 @@
 #' Columns computed from other columns
 #'
 #' @param rows A data frame.
-#' @param formulas Texts `name=formula`: numbers and columns of the rows with `+`, `-`, `*`, `/`, `^`,
+#' @param formulas Texts `name=formula`: numbers and columns of the rows with `+`, `-`, `*`, `/`,
+#'   `^`,
 #'   parentheses, `abs()`, `log()`, `sqrt()` and `round()`; a later formula may use an earlier
 #'   column. Nothing else is run.
 #' @return The rows with the new columns behind the others; a column of that name is replaced.
-#' @section Errors: `vetusta_error_argument` for a formula that cannot be read, a column that the rows
+#' @section Errors: `vetusta_error_argument` for a formula that cannot be read, a column that the
+#'   rows
 #'   do not have (with the nearest name) or a column without numbers.
 #' @export
 #' @examples

@@ -4,7 +4,8 @@
 
 # `key` names the series and the time of each row (NA for rows that are not looked at), `values` are
 # the columns that are compared, the first of which is the value; `at` are the rows' numbers where
-# they came from, from 1. Gives a data frame of `row`, `reason` and `detail`, a row for each row that
+# they came from, from 1. Gives a data frame of `row`, `reason` and `detail`, a row for each row
+# that
 # yields; identical ones are not among them.
 doubled_rows <- function(key, values, at = NULL) {
   twice <- which(!is.na(key) & (duplicated(key) | duplicated(key, fromLast = TRUE)))

@@ -15,7 +15,8 @@
 #'   (nothing
 #'   behind the sign), which asks for just those; `column!=` asks for all others.
 #' @return The rows that fulfil all of them, in their order.
-#' @section Errors: `vetusta_error_argument` for a condition without a sign, a column that the rows do
+#' @section Errors: `vetusta_error_argument` for a condition without a sign, a column that the
+#'   rows do
 #'   not have (with the nearest one), or a value that cannot be compared with the column's.
 #' @export
 #' @examples
@@ -109,7 +110,8 @@ compares_columns <- function(column, other, asked, wrong) {
 
 compares <- function(column, asked, rows) {
   wrong <- function(kind) {
-    vetusta_stop("argument", paste0("The condition \"", asked$text, "\" compares ", kind, " with \"",
+    vetusta_stop("argument",
+      paste0("The condition \"", asked$text, "\" compares ", kind, " with \"",
       asked$value, "\"."), todo = paste("give", sub("s$", "", kind), "behind the sign"))
   }
   column <- compared_texts(column)

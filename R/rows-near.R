@@ -15,7 +15,8 @@ earth_radius <- 6371008.8
 #' @param within The greatest distance, as `"30 km"`, `"800 m"` or a number of kilometres.
 #' @param limit How many places at most.
 #' @return A tibble of the places within that distance, the nearest first, with `distance_km`.
-#' @section Errors: `vetusta_error_argument` for a point off the map (with the other reading where the
+#' @section Errors: `vetusta_error_argument` for a point off the map (with the other reading
+#'   where the
 #'   two may stand the wrong way round), a distance that cannot be read, or places without
 #'   coordinates.
 #' @export
@@ -62,7 +63,8 @@ check_point <- function(latitude, longitude) {
     return(invisible())
   }
   turned <- abs(longitude) <= 90 && abs(latitude) <= 180
-  vetusta_stop("argument", paste0("The point ", format_exact(latitude), ",", format_exact(longitude),
+  vetusta_stop("argument",
+    paste0("The point ", format_exact(latitude), ",", format_exact(longitude),
     " is no place: latitudes are -90 to 90, longitudes -180 to 180."),
     todo = if (turned) paste0("the latitude is first; the other way round this is ",
       format_exact(longitude), ",", format_exact(latitude)) else "give degrees")

@@ -28,7 +28,8 @@
 #'   are several, `item`, `unit`, and the ends of periods as columns. The attribute `computed` of a
 #'   wide one is a matrix of what was computed; the attribute `findings` has one row a year whose
 #'   quarters do not add up: `symbol`, `item`, `period_end`, `year`, `quarters`.
-#' @section Errors: `vetusta_error_argument` for an item or a company that the facts do not have, with
+#' @section Errors: `vetusta_error_argument` for an item or a company that the facts do not have,
+#'   with
 #'   the nearest one, or an item that is told in several units.
 #' @export
 #' @examples
@@ -108,7 +109,8 @@ statement_units <- function(facts) {
   twice <- units$key[duplicated(units$key)]
   if (length(twice)) {
     parts <- strsplit(twice[1], "\r", fixed = TRUE)[[1]]
-    vetusta_stop("argument", paste0("The item ", parts[2], " of ", parts[1], " is filed in several ",
+    vetusta_stop("argument",
+      paste0("The item ", parts[2], " of ", parts[1], " is filed in several ",
       "units: ", paste(units$unit[units$key == twice[1]], collapse = ", "), "."),
       todo = "choose a unit: --unit, or rows_filter(facts, \"unit=...\")")
   }

@@ -14,7 +14,8 @@
 #'   `"exact"`, only one that became known at just that
 #'   time; `"mean"` or `"sum"`, of the values that became known since the grid time before. One for
 #'   all, or a named vector by series.
-#' @param point_in_time Whether values count from when they were known. `FALSE` lets a value count from
+#' @param point_in_time Whether values count from when they were known. `FALSE` lets a value
+#'   count from
 #'   its own time (a bar from its start, a period from its
 #'   first day), which looks ahead and is for what needs no trading on it; the rule `"linear"`
 #'   between the values around is then allowed too.
@@ -82,7 +83,8 @@ align_calendars <- function(calendar, count) {
     return(rep(list(calendar), count))
   }
   if (!is.list(calendar) || length(calendar) != count) {
-    vetusta_stop("argument", "`calendar` must be a calendar, or a list with a calendar for each table.",
+    vetusta_stop("argument",
+      "`calendar` must be a calendar, or a list with a calendar for each table.",
       todo = "make a calendar with calendar_make(), or read it with source_calendar()")
   }
   for (one in calendar) check_calendar(one)
@@ -215,7 +217,8 @@ by_series <- function(x, names, what, strict = TRUE) {
     names)
 }
 
-# The times that a calendar (by default every day of the zone) expects from the first value on to the
+# The times that a calendar (by default every day of the zone) expects from the first value on to
+# the
 # instant at which the last counts.
 length_grid <- function(length, series, calendar, zone) {
   from <- min(unlist(lapply(series, `[[`, "time")))
@@ -237,7 +240,8 @@ align_grid <- function(grid, series, zone, calendar = NULL) {
     parts <- c("calendar", "interval", "from", "to")
     if (is.data.frame(grid) || !all(parts %in% names(grid)) ||
       length(setdiff(names(grid), c(parts, "session")))) {
-      vetusta_stop("argument", "A grid that is a list has a calendar, an interval, a from and a to.",
+      vetusta_stop("argument",
+        "A grid that is a list has a calendar, an interval, a from and a to.",
         todo = "give list(calendar = , interval = , from = , to = )")
     }
     return(as.numeric(do.call(calendar_times, grid)))

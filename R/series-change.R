@@ -341,7 +341,8 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
 #' @param ... Tables of series.
 #' @return `series_correlation()`: a tibble of `a`, `b` (every pair of series), `correlation`
 #'   (Pearson's, of the changes of values that both series have at the same
-#'   times; daily and longer series are paired by their trading day) and `pairs` (how many changes that were). Fewer than three pairs, or a series that does
+#'   times; daily and longer series are paired by their trading day) and `pairs` (how many changes
+#'   that were). Fewer than three pairs, or a series that does
 #'   not change, give `NA`.
 #' @export
 series_correlation <- function(..., change = "log", value = NULL, interval = NULL, zone = NULL) {

@@ -233,11 +233,13 @@ shares_of <- function(total, owner, weight) {
 
 check_indicator <- function(indicator, to) {
   if (is.null(indicator)) {
-    vetusta_stop("argument", "The rule indicator needs an indicator series.", todo = "give `indicator`")
+    vetusta_stop("argument", "The rule indicator needs an indicator series.",
+      todo = "give `indicator`")
   }
   indicator <- newest_rows(parts_of(indicator, frame_facts(as_series(indicator))$zone))
   if (length(unique(indicator$series)) != 1 || !all(indicator$frequency == to)) {
-    vetusta_stop("argument", paste0("The indicator must be a single series of the frequency ", to, "."),
+    vetusta_stop("argument",
+      paste0("The indicator must be a single series of the frequency ", to, "."),
       todo = "choose one series, or change its frequency first")
   }
   indicator

@@ -50,7 +50,8 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
   if (!is.character(rule) || !length(rule)) check_choice(rule, "rule", fill_rules)
   for (one in rule) check_choice(one, "rule", fill_rules)
   if (!is.numeric(at_most) || length(at_most) != 1 || is.na(at_most) || at_most < 1) {
-    vetusta_stop("argument", "`at_most` is a number of values, 1 or more.", todo = "correct at_most")
+    vetusta_stop("argument", "`at_most` is a number of values, 1 or more.",
+      todo = "correct at_most")
   }
   if ("constant" %in% rule && (!is.numeric(constant) || length(constant) != 1)) {
     vetusta_stop("argument", "The rule constant needs a number.", todo = "give `constant`")
@@ -181,7 +182,8 @@ check_neighbour <- function(neighbour) {
   points <- series_points(neighbour)
   points <- points[is.finite(points$value), ]
   points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
-  if (length(unique(points$series)) > 1) vetusta_stop("argument", "The neighbour must be a single series.",
+  if (length(unique(points$series)) > 1) vetusta_stop("argument",
+    "The neighbour must be a single series.",
     todo = paste0("choose one of: ",
     paste(utils::head(unique(points$series), 8), collapse = ", ")))
   points

@@ -106,7 +106,10 @@ no_gaps <- function() {
 # Values that are no bars are not traded.
 gap_reasons_of <- function(x) UseMethod("gap_reasons_of")
 #' @export
-gap_reasons_of.default <- function(x) sub("no trade", "other series have a value", gap_reasons, fixed = TRUE)
+gap_reasons_of.default <- function(x) {
+  sub("no trade", "other series have a value", gap_reasons,
+  fixed = TRUE)
+}
 #' @export
 gap_reasons_of.vetusta_bars <- function(x) gap_reasons
 

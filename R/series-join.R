@@ -24,7 +24,8 @@
 #'   value; of one that was brought to another level no earlier than those of the values at which
 #'   the level was measured.
 #' @section Errors: `vetusta_error_shape` for what is no series, or is several;
-#'   `vetusta_error_argument` where levels are to be brought together and there is nothing in common, or
+#'   `vetusta_error_argument` where levels are to be brought together and there is nothing in
+#'   common, or
 #'   a ratio of values at or below zero.
 #' @export
 #' @examples
@@ -41,7 +42,8 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02, 
   if (!is.null(name)) check_text(name, "name")
   if (!is.null(zone)) check_zone(zone)
   if (length(tables) < 2) {
-    vetusta_stop("argument", "Two or more tables are joined.", todo = "give a table for each source")
+    vetusta_stop("argument", "Two or more tables are joined.",
+      todo = "give a table for each source")
   }
   length_of <- if (!is.null(overlap)) interval_seconds(time_interval(overlap, "overlap")) else Inf
   tables <- lapply(tables, as_series)
@@ -118,7 +120,8 @@ join_behind <- function(all, rows, adjust, length_of, origin) {
   common <- lapply(common, `[`, common$at > max(common$at, -Inf) - length_of)
   if (!length(common$at)) {
     vetusta_stop("argument", paste0("The source ", origin, " has no value in common with those ",
-      "before it, by which its level could be known."), todo = "join them as they are: adjust = \"none\"")
+      "before it, by which its level could be known."),
+      todo = "join them as they are: adjust = \"none\"")
   }
   if (adjust == "ratio") {
     if (any(common$a <= 0 | common$b <= 0)) {

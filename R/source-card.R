@@ -180,7 +180,8 @@ card_check_url <- function(card, place) {
     vetusta_stop("card",
       "The URL is http, and not on this machine: everybody on the way could read the key.",
       where = place("url"),
-      todo = "use https; or, where the service has only http and needs no key, write open_http: true")
+      todo = paste0("use https; or, where the service has only http and needs no key, write ",
+        "open_http: true"))
   }
 }
 

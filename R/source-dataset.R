@@ -10,7 +10,8 @@ card_check_columns <- function(dataset, where) {
       todo = paste0("add ", name, ": with the place of its value in a row"))
   }
   if (is.null(dataset$rows) && (dataset$format %||% "json") == "json") {
-    vetusta_stop("card", paste0("The dataset ", dataset$name, " has no `rows`, the place of its rows."),
+    vetusta_stop("card",
+      paste0("The dataset ", dataset$name, " has no `rows`, the place of its rows."),
       where = where, todo = "add rows: with a JSON Pointer, as in /items")
   }
   needs <- list(url = "at", cursor = c("at", "send"), last = c("at", "send"), page = "send",
@@ -62,7 +63,8 @@ card_check_nothing <- function(dataset, where) {
   if (length(wrong)) {
     vetusta_stop("card", paste0("The dataset ", dataset$name, " cannot take \"", wrong[1],
       "\" as `nothing`."), where = where,
-      todo = paste0("write empty for an answer without a body, absent for an answer without the member ",
+      todo = paste0(
+        "write empty for an answer without a body, absent for an answer without the member ",
         "that rows: names, or a status such as 404"))
   }
 }

@@ -38,7 +38,8 @@ draft_card <- function(samples, files, name, call = NULL) {
   formats <- unique(vapply(samples, `[[`, "", "format"))
   if (length(formats) > 1) {
     vetusta_stop("draft", "The samples are of several formats.",
-      where = paste(files, collapse = ", "), todo = "draft from samples of a single kind of request")
+      where = paste(files, collapse = ", "),
+      todo = "draft from samples of a single kind of request")
   }
   place <- draft_place(samples, files)
   members <- draft_members(place$rows)

@@ -114,7 +114,9 @@ card_check <- function(content, grammar, keys, place) {
       where = place(c(keys, key)), todo = card_todo(key, known))
   }
   doubled <- names(content)[duplicated(names(content))]
-  if (length(doubled)) card_stop("is written twice", c(keys, doubled[1]), place, "remove one of the two")
+  if (length(doubled)) {
+    card_stop("is written twice", c(keys, doubled[1]), place, "remove one of the two")
+  }
   for (key in known) {
     rule <- grammar[[key]]
     needed <- is.character(rule) && startsWith(rule[1], "!")

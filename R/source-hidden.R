@@ -93,7 +93,8 @@ hidden_taken <- function(url, headers = character(), body = NULL, name = "new") 
   }
   if (length(body) && body_hides(body)) {
     vetusta_stop("draft", "The body has a value that looks like a key.",
-      todo = paste("leave it out and draft the rest; a card names a key in a parameter or a header,",
+      todo = paste(
+        "leave it out and draft the rest; a card names a key in a parameter or a header,",
         "and never in a body"))
   }
   list(url = url, headers = headers, body = body, values = values)

@@ -34,7 +34,8 @@ check_sdmx <- function(source) {
 check_source_kind <- function(source) {
   source <- given(source, "source")
   if (!inherits(source, "vetusta_source")) {
-    vetusta_stop("argument", "`source` must be a source.", todo = "read a source with source_card()")
+    vetusta_stop("argument", "`source` must be a source.",
+      todo = "read a source with source_card()")
   }
 }
 

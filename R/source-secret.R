@@ -30,7 +30,8 @@ secrets_beside <- function(path) {
 #' Sys.unsetenv("QUAY_KEY")
 source_secret <- function(source, name) {
   if (!inherits(given(source, "source", "secret"), "vetusta_source")) {
-    vetusta_stop("secret", "A secret is that of a source.", todo = "read a source with source_card()")
+    vetusta_stop("secret", "A secret is that of a source.",
+      todo = "read a source with source_card()")
   }
   check_text(name, "name", "secret")
   secret_value(source, name)

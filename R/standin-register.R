@@ -1,4 +1,5 @@
-# The Sarn Company Register: a signed assertion, a refresh token that rotates, page numbers, companies without a report, figures that
+# The Sarn Company Register: a signed assertion, a refresh token that rotates, page numbers,
+# companies without a report, figures that
 # are restated later, filings and the documents behind them.
 
 register_route <- function(path, query, request, state, settings) {

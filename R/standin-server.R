@@ -9,7 +9,8 @@ standin_keys <- c(
 )
 
 # `now` gives the present of the services in seconds; `most` is the largest page.
-standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, requests_a_minute = 90L,
+standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L,
+  requests_a_minute = 90L,
   fault = NULL, every = 3L, release = 2, availability = TRUE) {
   state <- new.env(parent = emptyenv())
   state$requests <- list()
@@ -19,7 +20,8 @@ standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L, re
   state$started <- as.numeric(Sys.time())
   state$cache <- new.env(parent = emptyenv())
   calendar <- source_calendar_for_standin()
-  settings <- list(now = now, most = most, requests_a_minute = requests_a_minute, calendar = calendar,
+  settings <- list(now = now, most = most, requests_a_minute = requests_a_minute,
+    calendar = calendar,
     release = release, availability = availability)
   list(call = function(request) {
     answer <- tryCatch(

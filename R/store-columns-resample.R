@@ -110,11 +110,11 @@ columns_resample <- function(columns, shape, known, ids, from, to, at, cells, wi
     inside <- low >= without[1] * 1e6 && high <= without[2] * 1e6
     if (low >= high || inside) return(NULL)
     own <- cells$cell >= first[i] & cells$cell < c(first, cells$highest)[i + 1]
-    query <- columns_resample_query(columns, shape, known,
+    statement <- columns_resample_query(columns, shape, known,
       columns_where(ids, low / 1e6, high / 1e6, at, without), edge[i],
       list(cell = cells$cell[own] - first[i], bucket = cells$bucket[own], unit = cells$unit),
       sessions, twice)
-    columns_get(columns, query)
+    columns_get(columns, statement)
   })
   parts[lengths(parts) > 0]
 }

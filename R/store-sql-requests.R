@@ -1,4 +1,5 @@
-# What a store in SQL knows of requests: coverage, notes, claims, tokens, the journal, rejected rows, raw
+# What a store in SQL knows of requests: coverage, notes, claims, tokens, the journal, rejected
+# rows, raw
 # pages, structures.
 
 # Which stretches are held whole: key, start, end; of some keys or of all of a dataset.
@@ -9,7 +10,8 @@ store_covered <- function(store, source, dataset, keys = NULL) {
     c(list(source, dataset), if (few) list(json_array(keys))), often = few)
 }
 
-# Notes: what is known of requests by their kind ("reached", "job", "round", "asked", "refreshed") and
+# Notes: what is known of requests by their kind ("reached", "job", "round", "asked", "refreshed")
+# and
 # key: key, at, value; of several kinds with `kind`, and without a source of all sources, with
 # `source` and `dataset`.
 store_notes <- function(store, kind, source = NULL, dataset = NULL,
@@ -75,7 +77,8 @@ store_journal_add <- function(store, entry) {
 }
 
 store_rejected <- function(store) {
-  sql_get(store, "SELECT symbol, time, place, fault AS reason, detail, found FROM faults ORDER BY id")
+  sql_get(store,
+    "SELECT symbol, time, place, fault AS reason, detail, found FROM faults ORDER BY id")
 }
 
 sql_put_rejected <- function(store, rejected, journal, now) {
@@ -84,7 +87,8 @@ sql_put_rejected <- function(store, rejected, journal, now) {
     sql_do(store,
       paste0("INSERT INTO faults (journal, symbol, time, place, fault, detail, found) VALUES (?, ",
         "?, ?, ?, ?, ?, ?)"),
-      list(rep(journal, n), rejected$symbol, as.numeric(rejected$time), rejected$place, rejected$reason,
+      list(rep(journal, n), rejected$symbol, as.numeric(rejected$time), rejected$place,
+        rejected$reason,
         rejected$detail, rep(now, n)))
   }
 }

@@ -8,7 +8,8 @@ segment_rows <- 60000L
 segment_whole <- 4000L
 segment_fan <- 12L
 
-# A page: its rows, its row in the journal, the rejected rows, and the place that was reached, all of it
+# A page: its rows, its row in the journal, the rejected rows, and the place that was reached, all
+# of it
 # or nothing. A page is a list of
 #   source, dataset, shape   where its rows belong
 #   rows                     a parcel of rows, see parcel_series(), parcel_frame(),

@@ -232,9 +232,11 @@ sqlite_errors <- list(
 )
 # One statement counts and takes, so that nobody comes between, and reads the clock when it has its
 # turn to write, and not before
-# it waits for that. A request that is under way counts as made in a moment from now, until its answer
+# it waits for that. A request that is under way counts as made in a moment from now, until its
+# answer
 # tells when it was made.
-# `limits` have `count` and either `seconds`, how long a request counts, or `since`, the instant from
+# `limits` have `count` and either `seconds`, how long a request counts, or `since`, the instant
+# from
 # which requests count.
 #' @export
 store_token_take.vetusta_store_sql <- function(store, source, limits, under_way, weight = 1) {

@@ -24,7 +24,8 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
   check_choice(skipped, "skipped", c("shift", "next", "missing", "error"))
   check_choice(twice, "twice", c("first", "second", "missing", "error"))
   if (!is.numeric(seconds) || is.object(seconds)) {
-    vetusta_stop("argument", paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."),
+    vetusta_stop("argument",
+      paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."),
       todo = "correct seconds")
   }
   local_instant(check_days(day, "day"), seconds, zone, skipped, twice)
@@ -50,7 +51,8 @@ check_days <- function(x, name) {
   days <- if (inherits(x, "Date")) x else if (inherits(x, "POSIXt")) as.Date(x)
   else if (is.character(x)) read_day(x) else if (is.logical(x) && all(is.na(x))) as.Date(x)
   if (is.null(days) || (is.character(x) && anyNA(days[!is.na(x)]))) {
-    vetusta_stop("argument", paste0("`", name, "` must be days, and cannot be ", shown_value(x), "."),
+    vetusta_stop("argument",
+      paste0("`", name, "` must be days, and cannot be ", shown_value(x), "."),
       todo = "write days as 2026-03-12, or give a Date")
   }
   days

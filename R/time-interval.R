@@ -41,7 +41,8 @@ time_interval <- function(x, name = "interval") {
     parts <- interval_from_words(x)
   }
   if (is.null(parts) || parts$count < 1) {
-    vetusta_stop("argument", paste0("`", name, "` cannot be \"", x, "\": that is no length of time."),
+    vetusta_stop("argument",
+      paste0("`", name, "` cannot be \"", x, "\": that is no length of time."),
       todo = if (grepl("^[0-9]* *m$", trimws(x),
         ignore.case = TRUE)) "m may be minutes or months: write \"min\" or \"month\""
       else paste0("write it as \"1 minute\", \"5 min\", \"1 hour\", \"1 day\", \"1 week\", \"6 ",
@@ -119,7 +120,8 @@ span_start <- function(span, end, zone, name = "span") {
 
 # "year to date" and the like: the unit, else NULL.
 span_unit <- function(span) {
-  found <- regmatches(span, regexec("^(year|quarter|month|week)[ -]to[ -]date$", tolower(span)))
+  found <- regmatches(tolower(span),
+    regexec("^(year|quarter|month|week)[ -]to[ -]date$", tolower(span)))
   if (length(found) == 1 && length(found[[1]]) == 2) found[[1]][2]
 }
 

@@ -1,8 +1,10 @@
 #' Vetusta: collect, align and mend market prices and economic statistics
 #'
 #' The work has an order, and the function families follow it: describe an API once
-#' ([source_card()]), say what is wanted ([query_bars()]), know what it takes before the first request
-#' ([plan_requests()]), collect it ([collect_run()]) into an archive ([archive_open()]), read it back
+#' ([source_card()]), say what is wanted ([query_bars()]), know what it takes before the first
+#' request
+#' ([plan_requests()]), collect it ([collect_run()]) into an archive ([archive_open()]), read it
+#' back
 #' ([archive_bars()]), resample it ([bars_resample()]), find what is missing ([series_gaps()]) and
 #' draw it ([figure_candles()]).
 #'

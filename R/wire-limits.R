@@ -1,8 +1,10 @@
-# Limits as windows: `n per w` holds when no stretch of length w has more than n requests. Each request
+# Limits as windows: `n per w` holds when no stretch of length w has more than n requests. Each
+# request
 # takes a token, and the
 # token comes back one window after it was taken: a bucket that never lets a window overrun, unlike
 # one that refills evenly.
-# A little is added to each window, because requests do not all travel equally fast: half of what the
+# A little is added to each window, because requests do not all travel equally fast: half of what
+# the
 # fastest answer takes is given back (see limit_counter()), and no more than that can be wrong.
 
 window_margin <- function(seconds, fastest = Inf) {
@@ -73,7 +75,8 @@ limit_least_seconds <- function(requests, limits, weight = 1) {
   }, 0))
 }
 
-# How much of each quota a number of requests takes, and the day on which it would end. `made` are the
+# How much of each quota a number of requests takes, and the day on which it would end. `made` are
+# the
 # requests before: a data frame of `time` and `weight`.
 limit_quotas <- function(requests, limits, made, now, weight = 1) {
   rows <- lapply(Filter(function(limit) !is.null(limit$quota), limits), function(limit) {
@@ -85,13 +88,15 @@ limit_quotas <- function(requests, limits, made, now, weight = 1) {
     today <- local_day(utc(now), limit$zone)
     ends <- shift_day(if (limit$quota == "month" && later > 0) as.Date(format(today, "%Y-%m-01"))
     else today, interval_of(1, limit$quota), later)
-    data.frame(quota = limit$words, used = used, left = left, part = min(requests, left) / limit$count,
+    data.frame(quota = limit$words, used = used, left = left,
+      part = min(requests, left) / limit$count,
       ends = ends)
   })
   do.call(rbind, rows)
 }
 
-# Where requests of a source are counted: in memory, or by `book`, in an archive for all processes on
+# Where requests of a source are counted: in memory, or by `book`, in an archive for all processes
+# on
 # it and by its clock. `take()` gives the seconds to wait, or 0 and the request's token
 # in the attribute `token`; `answered()` is told that a request has ended, and how long the service
 # took from the request to the first byte of its answer, if one came.
@@ -103,7 +108,8 @@ limit_quotas <- function(requests, limits, made, now, weight = 1) {
 # by that. Half the shortest answer is given back, once there were enough to know it: the first
 # ones are slow, with a connection to be made and a service that wakes up.
 #
-# The book is asked only when it may give. What is known of its requests is that they were made at an
+# The book is asked only when it may give. What is known of its requests is that they were made at
+# an
 # instant or later: one that is under way may be answered now, and others may have come since. So no
 # token is there before the wait that these requests cause, which is reckoned here.
 limit_counter <- function(limits, book = limit_memory(), weight = 1) {

@@ -41,7 +41,8 @@ request_key <- function(request) {
   if (is.list(request$body)) request_body(request)), collapse = " ")
 }
 
-# What a request's values look like to this API: the card says for each variable of its template what
+# What a request's values look like to this API: the card says for each variable of its template
+# what
 # it gives and how.
 dataset_values <- function(dataset, known, zone = "UTC") {
   variables <- unique(template_variables(paste0(dataset$request, dataset$body)))

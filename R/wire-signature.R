@@ -1,4 +1,5 @@
-# A request that is signed from its own parts and the time: an HMAC (RFC 2104) of a text that the card
+# A request that is signed from its own parts and the time: an HMAC (RFC 2104) of a text that the
+# card
 # describes, put into headers or parameters of its own.
 
 with_signature <- function(request, source, now = as.numeric(Sys.time())) {

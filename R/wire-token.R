@@ -106,8 +106,10 @@ grant_request <- function(access, secret, url, refresh = NULL) {
 # with SHA-256 where the key is a private key in PEM form (RFC 7518).
 signed_assertion <- function(client, url, key) {
   rsa <- startsWith(key, "-----BEGIN")
-  encoded <- function(x) jsonlite::base64url_enc(charToRaw(as.character(jsonlite::toJSON(x,
+  encoded <- function(x) {
+    jsonlite::base64url_enc(charToRaw(as.character(jsonlite::toJSON(x,
     auto_unbox = TRUE, digits = NA))))
+  }
   now <- floor(as.numeric(Sys.time()))
   text <- paste(encoded(list(alg = if (rsa) "RS256" else "HS256", typ = "JWT")),
     encoded(list(iss = client, sub = client, aud = url, jti = random_text(), iat = now,

@@ -74,7 +74,8 @@ refresh <- function(what) {
   say("the same again", "%.0f requests, %.2f s", sum(held$requests), again)
   desk
 }
-desk <- refresh(paste0("a refresh of 2,000 symbols that lack one day, 50 calls a second, from an R ",
+desk <-
+  refresh(paste0("a refresh of 2,000 symbols that lack one day, 50 calls a second, from an R ",
   "server (some 44 ms an answer), to the least"))
 if (nzchar(Sys.which("nginx"))) {
   archive <- archive_open(desk$archive)

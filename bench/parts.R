@@ -59,7 +59,8 @@ serve_with_nginx <- function(folder, port) {
 
 # The same answer to whatever is asked.
 serve_answer <- function(body, port) {
-  start_nginx(port, paste0("location / { default_type application/json; return 200 '", body, "'; }"))
+  start_nginx(port,
+    paste0("location / { default_type application/json; return 200 '", body, "'; }"))
 }
 
 start_nginx <- function(port, location) {

@@ -195,7 +195,8 @@ resample_all <- function(columns, by_store) {
     do.call(bars_resample, c(list(bars, base = "1 minute"), asked))
   }, progress = FALSE), gcFirst = FALSE)[[3]]
 }
-by_store <- stats::median(c(resample_all(one, TRUE), resample_all(one, TRUE), resample_all(one, TRUE)))
+by_store <- stats::median(c(resample_all(one, TRUE), resample_all(one, TRUE),
+  resample_all(one, TRUE)))
 made_here <- resample_all(one, FALSE)
 say(sprintf("days of %s bars, made here to made by the store; aim 5", format(market,
   big.mark = ",")), "%.1f (%.1f s, %.1f s)", made_here / by_store, made_here, by_store)

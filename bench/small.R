@@ -21,7 +21,8 @@ writeLines(c("source: bench", paste0("url: ", server$url), "datasets:", "  bars:
 ours <- function() {
   archive <- archive_open(tempfile(fileext = ".sqlite"))
   on.exit(archive_close(archive))
-  query <- query_bars(source_card(card), symbols, "1 minute", from = "2020-09-13", to = "2020-09-13")
+  query <- query_bars(source_card(card), symbols, "1 minute", from = "2020-09-13",
+    to = "2020-09-13")
   run <- collect_run(plan_requests(query, archive), archive, progress = FALSE)
   stopifnot(run$new == 10 * count)
 }

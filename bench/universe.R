@@ -131,7 +131,8 @@ fetch <- function(names) {
 }
 ours <- best(collect("directory"))
 bare <- best(function() fetch(LETTERS))
-say("a directory of ", 26 * n, " instruments over 26 requests, to jsonlite's bare fetch and parse: ",
+say("a directory of ", 26 * n,
+  " instruments over 26 requests, to jsonlite's bare fetch and parse: ",
   ours / bare, " (", ours, " s)")
 ours <- best(collect("market"))
 bare <- best(function() fetch("market"))

@@ -1,4 +1,5 @@
-# Makes inst/desk/fixings.xlsx, the workbook of a new desk whose table grows: the fixings of one day,
+# Makes inst/desk/fixings.xlsx, the workbook of a new desk whose table grows: the fixings of one
+# day,
 # a formula for the mid, and a sheet that sums up. Run it with the package installed:
 # Rscript tools/book.R
 day <- as.POSIXct("2026-03-02 15:00:00", tz = "UTC")

@@ -11,7 +11,8 @@ collect_rows <- function(card, archive = NULL, ..., env = parent.frame()) {
   run <- collect_run(plan_requests(query_rows(source_card(card), "rows", ...), archive), archive,
     progress = FALSE)
   list(run = run,
-    rows = tryCatch(archive_rows(archive, "test", "rows"), vetusta_error_argument = function(e) NULL),
+    rows = tryCatch(archive_rows(archive, "test", "rows"),
+      vetusta_error_argument = function(e) NULL),
     journal = archive_journal(archive), archive = archive)
 }
 

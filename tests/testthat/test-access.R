@@ -66,7 +66,7 @@ test_that("a grant that is refused says so, without the secret", {
   }, env = environment())
   card <- write_card(url, one_row,
     "access: {by: token, url: /token, grant: password, user: A_USER, password: A_PASSWORD}")
-  error <- expect_error_kind(collect_rows(card), "access", "gives no token")
+  error <- expect_error_kind(collect_rows(card), "access", "grants no token")
   expect_false(grepl("pass:word|pass%3Aword", conditionMessage(error)))
 })
 
@@ -80,7 +80,8 @@ test_that("an account of a card is chosen by name", {
   card <- write_card(url, one_row,
     c("access: {by: query, name: k, secret: A_KEY}", "accounts: {spare: {secret: B_KEY}}"))
   archive <- new_archive()
-  collect_run(plan_requests(query_rows(source_card(card, account = "spare"), "rows"), archive), archive,
+  collect_run(plan_requests(query_rows(source_card(card, account = "spare"), "rows"), archive),
+    archive,
     progress = FALSE)
   expect_identical(archive_rows(archive, "test", "rows")$n, 2)
   expect_error_kind(source_card(card, account = "sparr"), "card", "spare")
@@ -117,11 +118,11 @@ test_that(
 
 test_that("a card that holds a secret itself, or lacks a part of its access, is refused", {
   expect_error_kind(source_card(write_card("https://a.example.org", one_row,
-    "access: {by: bearer, secret: 7f3a-91bc}")), "card", "named, not written")
+    "access: {by: bearer, secret: 7f3a-91bc}")), "card", "name the secret")
   expect_error_kind(source_card(write_card("https://a.example.org", one_row,
     "access: {by: query, secret: A_KEY}")), "card", "\"name\"")
   expect_error_kind(source_card(write_card("https://a.example.org", one_row,
-    "access: {by: token, grant: password}")), "card", "\"URL\"")
+    "access: {by: token, grant: password}")), "card", "\"url\"")
 })
 
 test_that(
@@ -170,4 +171,61 @@ test_that("servers' own hints lead when stricter", {
   expect_true(is.na(vetusta:::rate_limit_wait(list("ratelimit-remaining" = "3",
     "ratelimit-reset" = "7"))))
   expect_true(is.na(vetusta:::rate_limit_wait(list())))
+})
+
+test_that("a client proves itself by a signed assertion, and a refresh token is used once", {
+  folder <- withr::local_tempdir()
+  url <- start_scripted(eval(bquote(function(n, request) {
+    if (request$PATH_INFO == "/token") {
+      body <- rawToChar(request$rook.input$read())
+      cat(body, "\n", file = file.path(.(folder), "asked"), append = TRUE)
+      return(json_answer(list(access_token = paste0("t", n), expires_in = 1,
+        refresh_token = paste0("r", n))))
+    }
+    json_answer(list(items = list(list(id = request$HTTP_AUTHORIZATION))))
+  })))
+  Sys.setenv(TEST_CLIENT = "desk", TEST_KEY = "a-key-of-the-client")
+  withr::defer(Sys.unsetenv(c("TEST_CLIENT", "TEST_KEY")))
+  card <- write_card(url, c("request: /rows{?k}", "rows: /items", "columns: {id: /id}"),
+    paste0("access: {by: token, url: /token, grant: client_credentials, client: TEST_CLIENT, ",
+      "assertion: TEST_KEY}"))
+  source <- source_card(card)
+  tokens <- new.env()
+  first <- vetusta:::access_token(source, tokens)
+  tokens$ends <- 0
+  second <- vetusta:::access_token(source, tokens)
+  expect_false(first == second)
+  asked <- lapply(readLines(file.path(folder, "asked")), vetusta:::standin_query)
+  expect_identical(vapply(asked, `[[`, "", "grant_type"), c("client_credentials", "refresh_token"))
+  expect_identical(asked[[2]]$refresh_token, "r1")
+  parts <- strsplit(asked[[1]]$client_assertion, ".", fixed = TRUE)[[1]]
+  claims <- jsonlite::fromJSON(rawToChar(jsonlite::base64url_dec(parts[2])))
+  expect_identical(claims[c("iss", "sub")], list(iss = "desk", sub = "desk"))
+  expect_identical(claims$aud, paste0(url, "/token"))
+  expect_gt(claims$exp, as.numeric(Sys.time()))
+  expect_identical(trimws(parts[3]),
+    jsonlite::base64url_enc(digest::hmac(charToRaw("a-key-of-the-client"),
+    charToRaw(paste(parts[1:2], collapse = ".")), "sha256", raw = TRUE)))
+  # the key itself is never sent
+  expect_false(any(grepl("a-key-of-the-client", readLines(file.path(folder, "asked")))))
+})
+
+test_that("where a refresh token is refused, access is asked for anew", {
+  url <- start_scripted(function(n, request) {
+    body <- rawToChar(request$rook.input$read())
+    if (grepl("refresh_token", body)) {
+      return(list(status = 400L, headers = list("Content-Type" = "application/json"),
+        body = "{\"error\": \"invalid_grant\"}"))
+    }
+    json_answer(list(access_token = paste0("t", n), expires_in = 1, refresh_token = "r"))
+  })
+  Sys.setenv(TEST_CLIENT = "desk", TEST_SECRET = "a secret of the client")
+  withr::defer(Sys.unsetenv(c("TEST_CLIENT", "TEST_SECRET")))
+  source <- source_card(write_card(url, c("request: /rows", "rows: /items", "columns: {id: /id}"),
+    paste0("access: {by: token, url: /token, grant: client_credentials, client: TEST_CLIENT, ",
+      "client_secret: TEST_SECRET}")))
+  tokens <- new.env()
+  expect_identical(vetusta:::access_token(source, tokens), "t1")
+  tokens$ends <- 0
+  expect_identical(vetusta:::access_token(source, tokens), "t3")
 })

@@ -137,7 +137,8 @@ test_that("a value that a whole answer lacks is said once to be no longer publis
   archive <- new_archive()
   apply_message(archive, csv2("I,A,X,2021,1,a", "I,A,X,2022,2,b"))
   apply_message(archive, csv2("I,A,X,2021,1,a"))
-  expect_match(archive_rejected(archive)$reason, "1 value is no longer published, and kept: A.X 2022")
+  expect_match(archive_rejected(archive)$reason,
+    "1 value is no longer published, and kept: A.X 2022")
   apply_message(archive, csv2("I,A,X,2021,1,a"))
   expect_identical(nrow(archive_rejected(archive)), 1L)
   expect_identical(stored(archive)$value, c(1, 2))

@@ -96,7 +96,8 @@ test_that(
   }
 })
 
-test_that("symbols that share a request share its rows, so that no answer is longer than one can be", {
+test_that(
+  "symbols that share a request share its rows, so that no answer is longer than one can be", {
   card <- function(symbols) {
     bars_card("https://data.example.org",
     c("datasets:", "  bars:", "    shape: bars", "    request: /b{?codes,from,to}",

@@ -96,7 +96,8 @@ test_that("variety is a method or an entry in a table, and no branch on the way"
 
 test_that("the archive is handed keys and rows only, and knows no source, query, request or card", {
   code <- Filter(function(file) file$room == "archive", read_code(project_root()))
-  words <- c("query", "chain", "planned_key", "plan", "run", "queue", "tally", "card", "dataset_gives")
+  words <- c("query", "chain", "planned_key", "plan", "run", "queue", "tally", "card",
+    "dataset_gives")
   used <- unlist(lapply(code, function(file) intersect(file$calls, words)))
   # `call` is the name of a claim, and nothing of a query is in it
   expect_identical(as.character(used), character())

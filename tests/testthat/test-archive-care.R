@@ -33,7 +33,8 @@ test_that("a whole archive has no findings, and each kind of damage has its own"
   finds("DELETE FROM segments WHERE id = 1", "series", "no rows", FALSE)
   finds("DELETE FROM series WHERE id = 1", "series", "not there", TRUE)
   finds("INSERT INTO coverage VALUES ('quay', 'bars', 'K', 10, 5)", "coverage", "cannot be", FALSE)
-  finds("INSERT INTO coverage VALUES ('no', 'bars', 'K', 1, 5)", "coverage", "never asked", FALSE)
+  finds("INSERT INTO coverage VALUES ('no', 'bars', 'K', 1, 5)", "coverage", "never requested",
+    FALSE)
   finds("UPDATE frames SET body = zeroblob(9)", "frame", "damaged", TRUE)
   finds("UPDATE records SET body = '{' WHERE id = 1", "record", "damaged", TRUE)
   finds("INSERT INTO raw VALUES (99, 'a', 'b', 'c', 'd', zeroblob(1))", "note", "no request", FALSE)

@@ -67,7 +67,8 @@ test_that("a series ID is found in its shortest form, by patterns, labels and na
 
 test_that("a series ID that means several series, or none, is refused with what there is", {
   archive <- mixed_archive()
-  expect_error_kind(archive_find(archive, "KELD"), "argument", "2 series.*KELD@1 day.*KELD@1 minute")
+  expect_error_kind(archive_find(archive, "KELD"), "argument",
+    "2 series.*KELD@1 day.*KELD@1 minute")
   expect_error_kind(archive_find(archive, "ORV-TSK"), "argument", "ORV-TSK:ask.*ORV-TSK:bid")
   expect_error_kind(archive_find(archive, "KELDD"), "argument", "did you mean \"quay/bars/KELD")
   expect_error_kind(archive_find(archive, "TAMX@1 minute"), "argument", "TAMX@1 day")

@@ -156,7 +156,7 @@ test_that("import refuses what would be joined, cut or unreadable, and takes no 
   file <- withr::local_tempfile(fileext = ".csv")
   writeBin(c(charToRaw("time,close\n2026-01-01,1"), as.raw(0), charToRaw("\n2026-01-02,2\n")), file)
   expect_error_kind(archive_import(archive, file, symbol = "KELD", interval = "1 day"), "import",
-    "byte of zero")
+    "zero byte")
   writeBin(c(charToRaw("symbol,time,close\nM"), as.raw(0xfc), charToRaw("hle,2026-01-01,1\n")),
     file)
   expect_error_kind(archive_import(archive, file, interval = "1 day"), "import", "UTF-8")

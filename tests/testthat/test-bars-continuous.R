@@ -135,6 +135,7 @@ test_that("what cannot roll is refused in words", {
   expect_error_kind(bars_continuous(bare, other), "argument", "None of the bars")
   below <- made$bars
   below$close <- -below$close
-  expect_error_kind(bars_continuous(below, made$contracts, adjust = "ratio"), "argument", "no ratio")
+  expect_error_kind(bars_continuous(below, made$contracts, adjust = "ratio"), "argument",
+    "no ratio")
   expect_s3_class(bars_continuous(below, made$contracts, adjust = "difference"), "vetusta_bars")
 })

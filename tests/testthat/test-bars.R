@@ -64,7 +64,8 @@ test_that("no rows, one row and an impossible interval are defined", {
   expect_identical(nrow(bars_resample(minute_bars()[0, ], "1 day", quay)), 0L)
   one <- bars_resample(minute_bars()[5, ], "1 day", quay)
   expect_identical(c(one$count, one$expected), c(1L, NA))
-  expect_error_kind(bars_resample(minute_bars(), "30 seconds", quay), "argument", "cannot be resampled")
+  expect_error_kind(bars_resample(minute_bars(), "30 seconds", quay), "argument",
+    "cannot be resampled")
   expect_error_kind(
     bars_resample(bars_resample(minute_bars(), "2 minutes", quay), "5 minutes", quay),
     "argument", "whole number of times")

@@ -101,7 +101,7 @@ test_that("a calendar builds on another, with days added and taken away", {
   expect_false(as.Date("2026-05-01") %in% days)
   expect_identical(calendar$zone, "Europe/Riga")
   writeLines(c("calendar: half", "builds_on: nix"), file)
-  expect_error_kind(source_calendar(file), "calendar", "builds on")
+  expect_error_kind(source_calendar(file), "calendar", "base calendar")
 })
 
 test_that("sessions cross midnight, and days of 23 and 25 hours have as many hours", {

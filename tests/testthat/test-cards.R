@@ -31,14 +31,14 @@ test_that("one wrong line is told with the line, what is wrong and what to write
     list("url: https://data.example.org/v1", "url: data.example.org", 2, "http"),
     list("url: https://data.example.org/v1", "url: http://data.example.org", 2,
       "open_http"),
-    list("url: https://data.example.org/v1", "adress: https://data.example.org/v1", 2,
+    list("url: https://data.example.org/v1", "ulr: https://data.example.org/v1", 2,
       "url"),
     list("access: {by: query, name: key, secret: MILL_KEY}",
       "access: {by: qeury, name: key, secret: MILL_KEY}", 3, "query"),
     list("access: {by: query, name: key, secret: MILL_KEY}",
       "access: {by: query, secret: MILL_KEY}", 3, "name"),
     list("access: {by: query, name: key, secret: MILL_KEY}",
-      "access: {by: query, name: key, secret: \"7f3a91-bb\"}", 3, "named, not written"),
+      "access: {by: query, name: key, secret: \"7f3a91-bb\"}", 3, "name the secret"),
     list("access: {by: query, name: key, secret: MILL_KEY}",
       "access: {by: pair, names: [A], secrets: [B, C]}", 3, "two names"),
     list("access: {by: query, name: key, secret: MILL_KEY}", "access: {by: token, grant: password}",
@@ -164,7 +164,7 @@ test_that("a request that cannot be right is found in the card, with its line", 
     paste("    parameters:", parameters),
     "    columns: {time: {at: /t, as: epoch-s}, close: /c}")
   }
-  expect_error_kind(check(bars("\"/b/{symbol}{?from\"")), "card", "no whole expression")
+  expect_error_kind(check(bars("\"/b/{symbol}{?from\"")), "card", "not a complete expression")
   found <- function(lines) {
     vapply(check(lines)$findings, conditionMessage, "")
   }
@@ -172,7 +172,7 @@ test_that("a request that cannot be right is found in the card, with its line", 
     "does not use the parameter form.*line 8")
   expect_match(found(bars("\"/b/{symbol}{?from,to}\"", "{from: {gives: fro}}")),
     "cannot give \"fro\"")
-  expect_match(found(bars("\"/b{?from,to}\"")), "does not say which symbol")
+  expect_match(found(bars("\"/b{?from,to}\"")), "no [{]symbol[}]")
   expect_length(check(bars("\"/b/{symbol}{?from}\""))$findings, 0)
   error <- tryCatch(check(c("limits: [4/s]", bars("\"/b/{symbol}{?from}\""))),
     vetusta_error_card = identity)

@@ -14,7 +14,7 @@ test_that("what describe gives as an example runs, for every dataset of every ca
       example <- datasets_describe(source, dataset)$example
       expect_no_match(example, "SYMBOL|[.]{3}")
       words <- scan(text = sub("^vetusta ", "", example), what = "", quiet = TRUE)
-      if (dataset == "directory") words <- c(words, "letters=K")
+      if (dataset == "directory") words <- c(words, "sector=barges")
       run <- run_vetusta(words, "--quiet", folder = folder)
       expect_identical(run$status, 0L, label = paste(example, run$stderr))
       expect_match(run$stdout, "^collected [1-9]", label = example)

@@ -53,7 +53,7 @@ test_that("symbols may stand with commas between, and errors speak of options an
         run$stderr), label = run$stderr)
     expect_match(run$stderr, "to do: ", label = paste(words, collapse = " "))
   }
-  expect_match(vetusta("fill", "KELD", "--from", "2027-01-01")$stderr, "lies after the last value")
+  expect_match(vetusta("fill", "KELD", "--from", "2027-01-01")$stderr, "is after the last value")
 })
 
 test_that(
@@ -130,7 +130,7 @@ test_that("what is not there is not offered to be tried again, and plurals are r
     "2026-03-12", "--to", "2026-03-12", "--archive", "a.sqlite", folder = folder)
   expect_identical(run$status, 1L)
   expect_match(run$stdout, "in 1 page and")
-  expect_match(run$stderr, "when the source has them")
+  expect_match(run$stderr, "once the source has them")
   json <- jsonlite::fromJSON(run_vetusta("collect", "test.yml", "NONE", "--interval", "1 minute",
     "--from", "2026-03-13", "--to", "2026-03-13", "--archive", "a.sqlite", "--json",
     folder = folder)$stdout, simplifyVector = FALSE)
@@ -207,7 +207,8 @@ test_that("a desk or an archive may be named before the command", {
   csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
   run_vetusta("--archive", "own.sqlite", "import", csv, "--symbol", "KELD", "--interval", "1 day",
     folder = folder)
-  expect_match(run_vetusta("--archive=own.sqlite", "list", folder = folder)$stdout, "KELD@1 day")
+  expect_match(run_vetusta("--archive=own.sqlite", "list", "series", folder = folder)$stdout,
+    "KELD@1 day")
   expect_identical(run_vetusta("--archive", "own.sqlite", folder = folder)$status, 2L)
   expect_identical(run_vetusta("--desk", folder = folder)$status, 2L)
 })

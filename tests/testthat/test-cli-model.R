@@ -38,7 +38,7 @@ test_that("every kind is worked and shown, as text, as JSON, as a table and as a
   expect_identical(nrow(rows), 4L)
   expect_identical(rows$pays, rep(3L, 4))
   expect_match(payoff$said, "^$")
-  back <- run("backtest", common, "--days", "2023-06-30")
+  back <- run("backtest", common, "--origins", "2023-06-30")
   expect_match(back$out[1], "1 year ahead from 1 day")
   for (file in c("p.csv", "p.png", "p.svg", "p.html")) {
     done <- run("paths", common, "--file", file)
@@ -95,7 +95,7 @@ test_that("a desk's model is fitted anew when its outputs are written, and is in
   expect_true(any(grepl("^fitted:", readLines(file.path(folder, "low.yml")))))
   expect_identical(readLines(file.path(folder, "low.yml"))[1], "model: Low water")
   report <- desk_report(desk)
-  expect_true("low-water: What may come" %in% names(report$figures))
+  expect_true("low-water: Simulated paths" %in% names(report$figures))
   expect_true("low-water: Payoff terms" %in% names(report$tables))
   cat("    series: own/levels/lock\n", file = file.path(folder, "desk.yml"), append = TRUE)
   expect_error(desk_open(folder), "names its series", class = "vetusta_error_desk")
@@ -112,7 +112,7 @@ test_that("what is wrong with a model is told, with what to do", {
     list(c("index", "lock", "--fill", "linear"), "below a level"),
     list(c("payoff", "lock", "--fill", "linear", "--below", "180", "--strikes", "9", "--cap", "3"),
       "not below its cap"),
-    list(c("noise", "lock", "--fill", "linear", "--file", "x.png"), "no figure of its own"),
+    list(c("noise", "lock", "--fill", "linear", "--file", "x.png"), "has no figure"),
     list(c("run", "none.yml"), "There is no such model"), list("run", "name the model's file"),
     list(c("season", "nothing"), "nothing"))
   for (one in wrong) {

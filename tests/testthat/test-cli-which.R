@@ -52,8 +52,8 @@ test_that("rows, moves, places, statements, actions and contracts come as the ar
   expect_true(all(ranked$type == "share" & ranked$volume >= 1000))
   any <- got("rank", "quay/market", "--limit", "4", "--type", "any", "--min-volume", "0",
     "--min-price", "0")
-  expect_equal(any$percent, sort(100 * (market$last / (market$last - market$change) - 1),
-    decreasing = TRUE)[1:4])
+  expect_equal(any$percent, round(sort(100 * (market$last / (market$last - market$change) - 1),
+    decreasing = TRUE)[1:4], 2))
   days <- got("rank", "KELD@1 day", "YSLT@1 day", "--on", "2025-09-16", "--type", "any")
   expect_identical(nrow(days), 2L)
   near <- got("near", "57.31,24.55", "--within", "40 km")
@@ -64,7 +64,8 @@ test_that("rows, moves, places, statements, actions and contracts come as the ar
   statement <- got("statement", "KELD", "--items", "revenue", "--limit", "1")
   year <- facts$basis == "annual" & facts$period_end == as.Date("2025-12-31")
   expect_equal(statement[["2025-12-31"]], facts$value[year])
-  quarter <- got("statement", "KELD", "--items", "revenue", "--limit", "1", "--quarterly", "--form", "long")
+  quarter <- got("statement", "KELD", "--items", "revenue", "--limit", "1", "--quarterly", "--form",
+    "long")
   early <- facts$basis == "quarterly" & facts$period_end > as.Date("2025-01-01")
   expect_equal(quarter$value, facts$value[year] - sum(facts$value[early]))
   expect_identical(quarter$made, "computed")

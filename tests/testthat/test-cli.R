@@ -102,7 +102,8 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
     c("export"), c("export", "KELD@1 year"), c("import"), c("import", "x.csv", "--shape", "bars"),
     c("services", "--port", "many"), c("demo", "a", "b"), c("help", "demmo"),
     c("version", "please"),
-    c("new"), c("track", "quay"), c("track", "--drop", "none"), c("track", "kway", "x"), c("refresh", "none"),
+    c("new"), c("track", "quay"), c("track", "--drop", "none"), c("track", "kway", "x"),
+    c("refresh", "none"),
     c("refresh", "--wait", "soon"), c("refresh", "--busy", "never"), c("status", "none"),
     c("schedule", "--install", "--remove"), c("schedule", "--install"), c("archive"),
     c("archive", "chek"), c("archive", "backup"), c("archive", "check", "x"), c("completion"),
@@ -232,7 +233,7 @@ test_that("series commands work on the archive, on files, and in a pipe", {
     c("time", "KELD", "KELD_age_days", "TAMX", "TAMX_age_days"))
   pair <- vetusta("change", "KELD", "TAMX", "--change", "log", "--correlation")
   expect_gt(utils::read.csv(text = pair$stdout)$pairs, 300)
-  expect_match(vetusta("gaps", "KELD", "--check")$stderr, "nothing is wrong")
+  expect_match(vetusta("gaps", "KELD", "--check")$stderr, "no wrong values found")
   wide <- file.path(desk()$folder, "wide.csv")
   writeLines(c("date,north,south", "2026-03-01,1,10", "2026-03-02,,20", "2026-03-04,4,"), wide)
   months <- vetusta("resample", "--input", "wide.csv", "--into", "M", "--using", "sum")
@@ -254,7 +255,7 @@ test_that("series commands used wrongly say what to do", {
       list(c("align", "--input", "wide.csv", "--lag", "soon"), 2L, "no length of time"),
     list(c("change", "KELD", "--change", "mean"), 2L, "length"),
     list(c("change", "KELD", "--change",
-      "logs"), 2L, "log"), list(c("change", "KELD", "--interval", "1 day"), 2L, "in its ID"),
+      "logs"), 2L, "log"), list(c("change", "KELD", "--interval", "1 day"), 2L, "part of its ID"),
     list(c("calendar", "show"), 2L, "needs the name"),
     list(c("calendar", "show", "quai"), 1L, "quay"),
     list(c("calendar", "times", "quay"), 2L, "needs --from"),

@@ -133,7 +133,8 @@ test_that("a plan says at least where nobody knows how many pages there will be"
   paged <- "    next_page: {by: offset, send: skip}"
   shown <- function(lines) {
     source <- part_card("http://127.0.0.1:1", lines)
-    paste(capture.output(print(plan_requests(query_bars(source, "AA", "1 minute", from = "2026-03-12",
+    paste(capture.output(print(plan_requests(query_bars(source, "AA", "1 minute",
+      from = "2026-03-12",
       to = "2026-03-12")))), collapse = "\n")
   }
   expect_match(shown(paged), "requests  at least 1 for 1 symbol")

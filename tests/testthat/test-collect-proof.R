@@ -41,7 +41,8 @@ expect_settled <- function(got, reason, rows = 7) {
   expect_identical(nrow(got$second$run$failed), 0L)
   expect_identical(got$second$rows$n, as.numeric(seq_len(rows)))
   expect_identical(nrow(got$still), 0L)
-  done <- capture.output(print(plan_requests(query_rows(source_card(got$card), "rows"), got$archive)))
+  done <-
+    capture.output(print(plan_requests(query_rows(source_card(got$card), "rows"), got$archive)))
   invisible(done)
 }
 

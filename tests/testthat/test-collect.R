@@ -128,14 +128,14 @@ test_that("a row with high below low is set aside with its place, and the others
   expect_setequal(faults$place, c("/items/1", "/items/2/c"))
 })
 
-test_that("pages that go round, lead elsewhere or overlap end, and no row is doubled", {
+test_that("pages that in a circle, lead elsewhere or overlap end, and no row is doubled", {
   round <- start_scripted(function(n, request) {
     page(list(minute(n)),
     more = paste0("/bars/KELD?page=", n %% 2))
   }, env = environment())
   archive <- new_archive()
   run <- collect_plain(round, archive)
-  expect_match(run$failed$what, "go round")
+  expect_match(run$failed$what, "in a circle")
   elsewhere <- start_scripted(function(n, request) {
     page(list(minute(n)),
     more = "http://127.0.0.1:9/bars")
@@ -197,12 +197,15 @@ test_that("queries that cannot be are refused before any request", {
   }
   expect_error_kind(query("1 minute", from = "2026-03-20", to = "2026-03-12"), "argument", "swap")
   expect_error_kind(query("1 minute", from = "2026-02-30"), "argument", "no day")
-  expect_error_kind(query("1 minute", from = "2026-03-12", span = "2 days"), "argument", "never both")
+  expect_error_kind(query("1 minute", from = "2026-03-12", span = "2 days"), "argument",
+    "never both")
   expect_error_kind(query("1 minute"), "argument", "span or a from")
   expect_error_kind(query("7 minutes", span = "2 days"), "argument", "5 minutes")
   expect_error_kind(query("1 minute", from = "2026-03-26T11:50:00Z"), "argument", "newest data")
-  expect_error_kind(query_bars(quay, character(), "1 minute", span = "1 day"), "argument", "no symbols")
-  expect_error_kind(query_bars(quay, c("KELD", ""), "1 minute", span = "1 day"), "argument", "empty")
+  expect_error_kind(query_bars(quay, character(), "1 minute", span = "1 day"), "argument",
+    "no symbols")
+  expect_error_kind(query_bars(quay, c("KELD", ""), "1 minute", span = "1 day"), "argument",
+    "empty")
   clipped <- query("1 minute", from = "2026-03-12", to = "2026-12-31")
   expect_equal(clipped$to, as.POSIXct("2026-03-26 11:40", tz = "UTC"))
   expect_length(clipped$notes, 2)

@@ -21,11 +21,11 @@ test_that("a column store that cannot be used is told why and what to do, withou
     expect_no_match(conditionMessage(error), "secretword|pass word")
     error
   }
-  expect_said(sub("//", "//keeper:secretword@", uri), "holds a password")
+  expect_said(sub("//", "//keeper:secretword@", uri), "contains a password")
   expect_said("http://127.0.0.1:1/x", "cannot be reached")
   expect_said(sub("/d[0-9]+$", "/none", uri), "has no database")
-  expect_said(sub("/d[0-9]+$", "", uri), "names no database")
-  expect_said(paste0(uri, "; DROP TABLE x"), "names no database|cannot be read")
+  expect_said(sub("/d[0-9]+$", "", uri), "needs a database")
+  expect_said(paste0(uri, "; DROP TABLE x"), "needs a database|cannot be read")
   expect_said(paste0(uri, "?cluster=pairs"), "no cluster \"pairs\"")
   expect_match(expect_said(paste0(uri, "?cluster=pairs"), "pairs")$todo, "pair\"")
   expect_said(paste0(uri, "?clster=pair"), "option clster")

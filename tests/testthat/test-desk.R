@@ -20,11 +20,11 @@ test_that("every word of a desk is checked, with its line and the nearest right 
   wrong(c("track:", "  a: {source: quay, span: 1 day, from: 2020}"), "span")
   wrong(c("track:", "  a: {source: quay, symbols: [K], keys: {a: b}}"), "symbols")
   wrong(c("track:", "  a: {source: quay, from: soon}"), "soon")
-  wrong(c("track:", "  a: {source: quay, times: at 25:00}"), "never comes")
+  wrong(c("track:", "  a: {source: quay, times: at 25:00}"), "never occurs")
   wrong(c("track:", "  a: {source: quay, times: at 9:00 Europe/Rigga}"), "Europe/Rigga")
-  wrong(c("track:", "  a: {source: quay, times: at 9:00 on mondai}"), "never comes")
+  wrong(c("track:", "  a: {source: quay, times: at 9:00 on mondai}"), "never occurs")
   wrong(c("track:", "  A b: {source: quay}"), "A b")
-  wrong(c("track:", "  a: {source: quay}", "  a: {source: river}"), "stands twice", "line 4")
+  wrong(c("track:", "  a: {source: quay}", "  a: {source: river}"), "is written twice", "line 4")
   wrong(c("outputs:", "  a: {series: x, rows: y, file: z.csv}"), "series")
   wrong(c("outputs:", "  a: {series: x, file: z.csv, append: b.csv, table: t}"), "append")
   wrong(c("outputs:", "  a: {series: x, file: z.csv, rule: mean}"), "rule")
@@ -82,7 +82,7 @@ test_that("lists come from the place, a file, a table's column, and from what is
   expect_error_kind(list_of(file = "s.txt", rows = "quay/directory"), "desk", "two places")
   expect_error_kind(list_of(rows = "quay/directory", where = "type=none"), "desk", "empty")
   expect_error_kind(list_of(rows = "quay/nothing"), "desk", "nothing")
-  expect_error_kind(list_of(file = "s.csv", with = "quay/market"), "desk", "says nothing")
+  expect_error_kind(list_of(file = "s.csv", with = "quay/market"), "desk", "not for a list")
   expect_error_kind(list_of(rows = "quay/directory", where = "typ=share"), "desk", "typ")
   # three lists are every combination of their values
   query <- vetusta:::desk_query(desk, "a", archive)
@@ -138,29 +138,33 @@ test_that("services that tell a desk where they are leave its queries alone", {
   expect_true("  # two of them" %in% readLines(file.path(folder, "desk.yml")))
 })
 
-test_that("the daily rates of a new desk go into its workbook, whose formulas go on", {
+test_that("the fixings of a new desk go into its workbook, whose formulas are kept", {
   services <- start_services()
   folder <- file.path(withr::local_tempdir(), "new")
   desk <- desk_new(folder)
   lines <- sub("^archive:", paste0("urls: {fixing: \"", services$root, "/fixing\"}\narchive:"),
     readLines(desk$file))
   writeLines(lines, desk$file)
-  done <- desk_refresh(desk_open(folder), "rates", progress = FALSE, outputs = FALSE)
+  done <- desk_refresh(desk_open(folder), "fixings", progress = FALSE, outputs = FALSE)
   expect_identical(done$outcome, "done")
   skip_if_not_installed("openxlsx2")
-  for (turn in 1:2) {
-    written <- desk_write(desk_open(folder), "daily-rates")
-    expect_identical(written$outcome, "written")
-    book <- openxlsx2::wb_load(file.path(folder, "rates.xlsx"))
-    expect_identical(openxlsx2::wb_get_tables(book, "Rates")$tab_ref, "A1:E26")
-  }
   archive <- archive_open(desk$archive)
-  mid <- archive_read(archive, "ORV-TSK:mid")[[1]]
+  bars <- archive_read(archive, "fixing/candles/*@1 day")[[1]]
   archive_close(archive)
-  mid <- mid[mid$side == "mid", ]
-  sheet <- openxlsx2::wb_to_df(book, sheet = "Rates")
-  expect_equal(sheet[["ORV-TSK mid"]], mid$close)
-  expect_equal(as.numeric(sheet$time), as.numeric(mid$time))
-  formulas <- openxlsx2::wb_to_df(book, sheet = "Rates", show_formula = TRUE)[[5]]
-  expect_identical(formulas[25], "IF(ISNUMBER(B25),B26/B25-1,0)")
+  days <- length(unique(bars$time))
+  for (turn in 1:2) {
+    written <- desk_write(desk_open(folder), "fixings-table")
+    expect_identical(written$outcome, "written")
+    book <- openxlsx2::wb_load(file.path(folder, "fixings.xlsx"))
+    expect_identical(openxlsx2::wb_get_tables(book, "Fixings")$tab_ref,
+      paste0("A1:E", 6 * days + 1))
+  }
+  sheet <- openxlsx2::wb_to_df(book, sheet = "Fixings")
+  expect_identical(names(sheet), c("time", "leg", "bid", "ask", "mid"))
+  lower <- bars[bars$symbol == "LOWER" & bars$side == "bid", ]
+  expect_equal(sheet$bid[sheet$leg == "LOWER"], lower$close)
+  # a day from 17:00 to 17:00 has the date of its end
+  expect_identical(as.Date(sheet$time[sheet$leg == "LOWER"][1]), as.Date("2026-03-03"))
+  formulas <- openxlsx2::wb_to_df(book, sheet = "Fixings", show_formula = TRUE)$mid
+  expect_identical(formulas[10], "(C11+D11)/2")
 })

@@ -75,7 +75,7 @@ test_that("samples that are packed, marked or damaged", {
   expect_identical(draft_of(readBin(file, "raw", 1e5))$rows[[1]]$close, c(41.2, 41.3))
   expect_identical(draft_of(c(as.raw(c(0xef, 0xbb, 0xbf)),
     charToRaw('[{"t":1773300600,"c":41.2}]')))$rows[[1]]$close, 41.2)
-  expect_error_kind(draft_of('{"items":[{"t":1}'), "draft", "no whole JSON")
+  expect_error_kind(draft_of('{"items":[{"t":1}'), "draft", "not valid JSON")
   expect_error_kind(draft_of("just words"), "draft", "neither JSON nor a table")
   expect_error_kind(draft_of('{"items":[]}'), "draft", "No rows")
   expect_error_kind(draft_of('[{"t":1}]', "a,b\n1,2\n"), "draft", "several formats")

@@ -120,9 +120,9 @@ test_that("a CSV table grows by new times, and none is doubled", {
   expect_identical(readLines(file)[2:3], c("x,1,2026-03-11", "a,250.1,2026-03-12"))
   before <- readLines(file)
   expect_error_kind(export_append(more[-2], file), "export", "Level")
-  expect_error_kind(export_append(more[-1], file), "export", "no time")
+  expect_error_kind(export_append(more[-1], file), "export", "no column of times")
   expect_error_kind(export_append(rbind(more, more), file), "export", "twice")
-  expect_error_kind(export_append(more, file, table = "T"), "export", "one table")
+  expect_error_kind(export_append(more, file, table = "T"), "export", "a single table")
   expect_error_kind(export_append(more, file.path(folder, "t.pdf")), "export", "pdf")
   expect_identical(readLines(file), before)
   writeLines(c("period,level,note", "soon,1,x"), file)
@@ -314,12 +314,13 @@ test_that("the command writes what a series ID names, and refuses words that wou
   expect_identical(export("quay/directory", "type=share")$stdout, "symbol,type\nA,share\n")
   expect_match(export("KELD", "--from", "2026-03-12", "close>=41", "--resample", "1 hour")$stdout,
     "symbol,time,open")
-  expect_identical(export("--into", "t.sqlite")$status, 0L)
+  expect_identical(export("--database", "t.sqlite")$status, 0L)
   export("lock", "--append", "grow.csv")
   expect_length(readLines(file.path(folder, "grow.csv")), 4)
-  wrong <- list(c("KELD", "--table", "x"), c("KELD", "--by", "time"), c("KELD", "--file", "x.csv",
-    "--into", "y.sqlite"), c("quay/directory", "--from", "2026-03-12"), c("quay/directory",
-    "--form", "wide"), c("--into", "t.sqlite", "--form", "wide"), c("KELD", "--form", "sdmx"),
+  wrong <- list(c("KELD", "--table", "x"), c("KELD", "--part-by", "time"),
+    c("KELD", "--file", "x.csv",
+    "--database", "y.sqlite"), c("quay/directory", "--from", "2026-03-12"), c("quay/directory",
+    "--form", "wide"), c("--database", "t.sqlite", "--form", "wide"), c("KELD", "--form", "sdmx"),
     c("KELD", "closed>1"), c("KELD", "--file", "x.xls"), character())
   for (words in wrong) {
     run <- export(words)

@@ -73,7 +73,7 @@ test_that("something else is refused, and so is what has no figure", {
 test_that("a model is told on one page, with all of its figures and tables", {
   model <- payoff_model()
   report <- model_report(model)
-  expect_true(all(c("Trend and season", "What may come", "The index",
+  expect_true(all(c("Trend and season", "Simulated paths", "The index",
     "Value of the payoff") %in%
     names(report$figures)))
   expect_true(all(c("Coefficients of the noise", "Payoff terms", "The index by season") %in%

@@ -126,7 +126,7 @@ test_that(
     stops <- withr::with_seed(seed, sample(c(1, 2, 5, Inf), 80, replace = TRUE))
     for (round in seq_along(stops)) {
       run <- tryCatch(collect_run(plan_requests(query(), archive), archive, progress = FALSE,
-        pages = stops[round]), vetusta_error = function(e) e)
+        requests = stops[round]), vetusta_error = function(e) e)
       if (inherits(run, "vetusta_run") && run$left == 0 && nrow(run$failed) == 0) break
     }
     expect_lt(round, length(stops), label = label)
@@ -232,7 +232,7 @@ test_that(
     stops <- withr::with_seed(seed, sample(c(1, 2, 5, Inf), 100, replace = TRUE))
     for (round in seq_along(stops)) {
       run <- collect_run(plan_requests(query(), archive), archive, progress = FALSE,
-        pages = stops[round])
+        requests = stops[round])
       expect_identical(setdiff(run$failed$symbol, "GONE"), character(), label = label)
       if (run$left == 0) break
     }
@@ -247,6 +247,7 @@ test_that(
       expect_identical(bars$close, truth[[symbol]] %% 997 + (side %in% "ask"),
         label = paste(symbol, side, label))
     }
-    expect_true(all(unlist(plan_requests(query(), archive)$requests$symbols) == "GONE"), label = label)
+    expect_true(all(unlist(plan_requests(query(), archive)$requests$symbols) == "GONE"),
+      label = label)
   })
 })

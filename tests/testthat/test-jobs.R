@@ -274,7 +274,8 @@ test_that(
     as.numeric(1:5))
   for (name in c("outside.zip", "two.zip")) {
     expect_match(collect_history(job_card(serve_file(zipped(name)), job("zip"),
-      env = environment()), env = environment())$run$failed$what, "one plain file", label = name)
+      env = environment()), env = environment())$run$failed$what, "a single plain file",
+      label = name)
   }
   damaged <- packed(paste0(job_table(), strrep("2026-03-09T07:30:00Z,9\n", 500)))
   spoilt <- collect_history(job_card(serve_file(damaged[seq_len(length(damaged) - 12)]),

@@ -10,7 +10,7 @@ kills_desk <- function(services, env = parent.frame()) {
   cat(c("track:",
     "  minutes: {source: quay, symbols: [KELD, TAMX, SALT], interval: 1 minute,",
     "    from: 2026-03-12, to: 2026-03-20}",
-    "  letters: {source: quay, dataset: directory, keys: {letters: [A, B, K, T]}}",
+    "  sectors: {source: quay, dataset: directory, keys: {sector: [barges, ports, mills, grain]}}",
     "  market: {source: quay, dataset: market}",
     "  sides: {source: fixing, dataset: candles, symbols: [ORV-TSK, ORV-MIR], interval: 1 hour,",
     "    from: 2026-01-05, to: 2026-03-20}",

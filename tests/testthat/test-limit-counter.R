@@ -34,7 +34,8 @@ test_that("a request that is answered counts from when it was made, and not from
 })
 
 test_that(
-  paste0("what the first answers took says nothing of how long requests travel, and a request without ",
+  paste0(paste0("what the first answers took says nothing of how long requests travel, and a ",
+    "request without "),
     "an answer counts too"), {
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(list(list(count = 1000, seconds = 60)), book)
@@ -65,7 +66,7 @@ test_that("a request that failed counts within the limit of those that wait for 
   expect_error_kind(vetusta:::fetch_patiently(function() {
     list(url = "http://127.0.0.1:1/x",
     method = "GET", headers = list())
-  }, counter = counter, tries = 1), "network", "Nothing came")
+  }, counter = counter, tries = 1), "network", "No answer")
   answer <- vetusta:::fetch_patiently(request, counter = counter)
   expect_identical(answer$status, 200L)
   expect_length(book$requests(before)$time, 3)
@@ -83,7 +84,8 @@ test_that("the wait of a weighted limit is as long as what must leave the window
 })
 
 test_that("however unevenly requests travel, the service counts no window over its limit", {
-  # what a service counts of requests whose ways there and back are drawn anew, on a clock of its own
+  # what a service counts of requests whose ways there and back are drawn anew, on a clock of its
+  # own
   for (seed in 1:6) {
     set.seed(seed)
     clock <- 1e9
@@ -149,7 +151,8 @@ test_that("while there can be no token none is asked for", {
   expect_identical(book$asked(), 3)
 })
 
-test_that("a request that is under way is counted from its answer on, and the wait is known from it", {
+test_that(
+  "a request that is under way is counted from its answer on, and the wait is known from it", {
   book <- asked_book()
   window <- 3600 + vetusta:::window_margin(3600)
   counter <- vetusta:::limit_counter(list(list(count = 1, seconds = 3600)), book)
@@ -166,7 +169,8 @@ test_that("a request that is under way is counted from its answer on, and the wa
   expect_identical(book$asked(), 1)
 })
 
-test_that("of several processes' requests the wait is never longer than until the first may be sent", {
+test_that(
+  "of several processes' requests the wait is never longer than until the first may be sent", {
   set.seed(31)
   # an hour of a clock that a test moves, in steps
   clock <- 1e9

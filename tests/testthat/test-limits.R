@@ -122,7 +122,7 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   # a run that ends lets go of its own requests, and not of those of another run of this process
   expect_identical(claim("h", now), "ours")
   vetusta:::store_claims_release(archive, c("a", "c", "d", "e", "g", "b"))
-  expect_identical(sort(vetusta:::sql_get(archive, "SELECT request FROM claims")$call),
+  expect_identical(sort(vetusta:::sql_get(archive, "SELECT call FROM claims")$call),
     c("b", "f", "h"))
 })
 
@@ -144,7 +144,8 @@ test_that("collectors that are asked for the same make each request once between
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
 })
 
-test_that("of a request that another collector began only the stretches that are left are asked for", {
+test_that(
+  "of a request that another collector began only the stretches that are left are asked for", {
   folder <- withr::local_tempdir()
   card <- bars_of(bars_server(folder))
   archive <- new_archive()
@@ -190,7 +191,7 @@ test_that("what a collector was at when it was killed is taken over by another o
   expect_lte(sum(journal$rows, na.rm = TRUE), if (length(again)) 610 else 601)
   # and nothing is claimed any more
   expect_identical(nrow(vetusta:::sql_get(archive,
-    "SELECT request FROM claims WHERE done IS NULL")), 0L)
+    "SELECT call FROM claims WHERE done IS NULL")), 0L)
 })
 
 token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE, env = parent.frame()) {
@@ -231,7 +232,8 @@ collect_with_token <- function(url, keys = 30, env = parent.frame()) {
 }
 
 test_that(
-  paste0("requests at once share one token, and one that runs out in the middle is renewed once for ",
+  paste0(paste0("requests at once share one token, and one that runs out in the middle is ",
+    "renewed once for "),
     "all of them"), {
   shared <- collect_with_token(token_server())
   expect_identical(sort(shared$rows$n), as.numeric(1:30))

@@ -152,7 +152,7 @@ test_that("series that are simulated together keep how their residuals depend", 
       tolerance = 0.02)
   }
   short <- noise_of(rnorm(100), c(0, 0))
-  expect_error(model_paths(list(a, short), 10), "end together", class = "vetusta_error_model")
+  expect_error(model_paths(list(a, short), 10), "same last day", class = "vetusta_error_model")
 })
 
 test_that("quantiles and the mean are series, and wrong arguments are told", {

@@ -131,7 +131,7 @@ test_that("what cannot be fitted is told, and what is short, long or still is fi
     class = "vetusta_error_model")
   expect_error(model_season(daily(rnorm(300)), periods = "1 year"), "longer than the series",
     class = "vetusta_error_model")
-  expect_error(model_season(daily(rnorm(500)), periods = "1 year"), "has not come twice",
+  expect_error(model_season(daily(rnorm(500)), periods = "1 year"), "shorter than two periods",
     class = "vetusta_error_model")
   expect_error(model_season(daily(rnorm(9))), "too few", class = "vetusta_error_model")
   expect_error(model_season(rbind(daily(rnorm(30)), daily(rnorm(30), name = "b"))), "lock, b",

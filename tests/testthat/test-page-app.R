@@ -67,7 +67,7 @@ test_that("series are searched, chosen and looked at in a browser, at two widths
   page <- served_page(browse_archive())
   for (width in c(1280, 400)) {
     browser <- open_browser(width, 800)
-    visit(browser, page$id)
+    visit(browser, page$url)
     expect_true(page_until(browser, "document.querySelectorAll('button.one').length === 3"))
     page_value(browser, "(() => { const box = document.getElementById('search');
       box.value = 'tamx'; box.dispatchEvent(new Event('input')); })()")
@@ -89,11 +89,11 @@ test_that("days, gaps, values and lines to take along are those of the series th
   path <- browse_archive()
   page <- served_page(path)
   browser <- open_browser()
-  visit(browser, page$id)
+  visit(browser, page$url)
   expect_true(page_until(browser, "document.querySelectorAll('button.one').length === 3"))
   choose <- function(word) {
     page_value(browser, sprintf("Array.from(document.querySelectorAll(
-    'button.one')).find((one) => one.dataset.series ID.includes('%s')).click()", word))
+    'button.one')).find((one) => one.dataset.series.includes('%s')).click()", word))
   }
   tab <- function(name) {
     page_value(browser, sprintf("Array.from(document.querySelectorAll(
@@ -133,7 +133,7 @@ test_that("days, gaps, values and lines to take along are those of the series th
   expect_length(strsplit(told$stdout, "\n")[[1]], 4)
   set_day("from", "2027-01-01")
   tab("Figure")
-  expect_true(shows("figure_said", "There is nothing in this window"))
+  expect_true(shows("figure_said", "No values in this window"))
   expect_identical(browser$said$lines, character())
 })
 
@@ -143,7 +143,7 @@ test_that("an archive that changes under the page is read again, and one that is
   path <- browse_archive()
   page <- served_page(path)
   browser <- open_browser()
-  visit(browser, page$id)
+  visit(browser, page$url)
   expect_true(page_until(browser, "document.querySelectorAll('button.one').length === 3"))
   archive <- archive_open(path)
   csv <- withr::local_tempfile(fileext = ".csv")

@@ -66,7 +66,7 @@ test_that("a page that repeats ends, and a total that lies is told", {
   got <- collect_rows(write_card(same,
     c("request: /rows", "next_page: {by: page, send: page}", columns)))
   expect_identical(got$run$pages, 2)
-  expect_match(archive_rejected(got$archive)$reason, "came again")
+  expect_match(archive_rejected(got$archive)$reason, "was repeated")
   lies <- start_scripted(function(n,
     request) {
     json_answer(list(items = slice(as.numeric(asked(request, "skip") %||% 0)),
@@ -189,7 +189,8 @@ test_that("a body that says error with status 200 is a failure in the service's 
   expect_match(got$run$failed$what, "quota of the moon")
 })
 
-test_that("symbols share a request where the API takes several, and wide ranges are cut at midnights",
+test_that(
+  "symbols share a request where the API takes several, and wide ranges are cut at midnights",
   {
   file <- withr::local_tempfile(fileext = ".yml")
   url <- start_scripted(function(n, request) {

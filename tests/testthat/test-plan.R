@@ -35,7 +35,8 @@ test_that(
   stations <- sprintf("station-%02d", 1:6)
   collect <- function(to = "2026-01-25", pages = Inf) {
     unlink(log)
-    plan <- plan_requests(query_rows(source, "rows", station = stations, from = "2026-01-01", to = to),
+    plan <- plan_requests(query_rows(source, "rows", station = stations, from = "2026-01-01",
+      to = to),
       archive)
     list(plan = plan, run = collect_run(plan, archive, progress = FALSE, requests = pages),
       asked = if (file.exists(log)) readLines(log) else character())
@@ -147,7 +148,8 @@ test_that("rows without a window go on until each request was made once, and the
   code <-
     sprintf(
       paste0("library(vetusta); a <- archive_open('%s'); s <- source_card('%s'); p <- ",
-        paste0("plan_requests(query_rows(s, 'rows', letter = letters[1:10]), a); state <- 0; trace ",
+        paste0(paste0("plan_requests(query_rows(s, 'rows', letter = letters[1:10]), a); state <- ",
+          "0; trace "),
           "<- collect_run(p, a, progress = FALSE, requests = 5); tools::pskill(Sys.getpid(), 9)")),
           archive$path, source$file)
   processx::run("Rscript", c("--no-init-file", "-e", code), env = c("current", R_LIBS = r_libs()),

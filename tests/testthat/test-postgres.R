@@ -26,8 +26,8 @@ test_that("who cannot come in is told why and what to do, and no password is sho
     expect_no_match(conditionMessage(error), "secretword|pass word", info = path)
     error
   }
-  expect_said(sub("tester@", "tester:secretword@", uri), "holds a password")
-  expect_said(paste0(uri, "?sslpassword=secretword"), "holds a password")
+  expect_said(sub("tester@", "tester:secretword@", uri), "contains a password")
+  expect_said(paste0(uri, "?sslpassword=secretword"), "contains a password")
   expect_said(sub("tester", "nobody", uri), "has no role \"nobody\"")
   expect_said(sub("/d[0-9]+$", "/none", uri), "has no database \"none\"")
   expect_said(sub("/d[0-9]+$", "", uri), "names no database")
@@ -55,14 +55,17 @@ test_that("who cannot come in is told why and what to do, and no password is sho
   archive_close(archive_open(mine, create = FALSE))
 })
 
-test_that("a database that holds something else is left alone, unless a schema was made for it", {
+test_that(
+  "a database that other contents|is not empty else is left alone, unless a schema was made for it",
+  {
   server <- postgres_shared()
   uri <- postgres_database()
   name <- basename(uri)
   expect_error_kind(archive_open(uri, create = FALSE), "archive", "no archive in the database yet")
   expect_error_kind(archive_open(uri, read_only = TRUE), "archive", "no archive in the database")
   server$sql("CREATE TABLE takings (day date)", name)
-  expect_error_kind(archive_open(uri), "archive", "holds something else: public.takings")
+  expect_error_kind(archive_open(uri), "archive",
+    "other contents|is not empty else: public.takings")
   expect_identical(server$sql("SELECT count(*) AS n FROM pg_namespace WHERE nspname = 'vetusta'",
     name)$n, 0)
   server$sql("CREATE SCHEMA vetusta", name)
@@ -408,7 +411,8 @@ test_that("an archive is copied from a file to a server and back, goes on, and i
   put_levels(server, "b", 1:3, 4, journal = level_entry("q"))
   put_rows(server, "quay", "directory", "instruments", data.frame(symbol = "TAMX", name = "T"))
   expect_identical(nrow(archive_check(server)), 0L)
-  expect_error_kind(archive_copy(from$path, uri, progress = FALSE), "archive", "holds something")
+  expect_error_kind(archive_copy(from$path, uri, progress = FALSE), "archive",
+    "other contents|is not empty")
   expect_error_kind(archive_copy(uri, uri), "archive", "archive itself")
   # and back
   file <- withr::local_tempfile(fileext = ".sqlite")
@@ -427,7 +431,7 @@ test_that("an archive is copied from a file to a server and back, goes on, and i
     })
     expect_error(archive_copy(file, second, progress = FALSE), "switched off")
   })
-  expect_error_kind(archive_open(second), "archive", "not whole yet")
+  expect_error_kind(archive_open(second), "archive", "incomplete copy")
   pieces <- character()
   local({
     original <- local_instead("sql_append", function(store, table, rows) {
@@ -485,7 +489,7 @@ test_that("a desk with its archive on a server is refreshed, with the password a
   }, "")
   status <- run_vetusta("status", "--json", folder = folder, env = env)
   collectors <- run_vetusta("status", "--collectors", folder = folder, env = env)
-  expect_match(collectors$stderr, "nobody is collecting")
+  expect_match(collectors$stderr, "no collector is running")
   expect_no_match(paste(said, status$stdout, status$stderr, collapse = " "), "pass word")
   told <- jsonlite::fromJSON(status$stdout)
   expect_identical(told$queries$outcome, "done")

@@ -93,7 +93,7 @@ test_that("all of it comes, a second refresh makes no request, and a third only 
   # the minute that may have ended meanwhile is all that can be asked for
   again <- refreshed(folder)
   expect_lte(length(grep("/bars", kept_requests(folder))), 2)
-  expect_identical(again$outcome[again$query != "prices"], c("held", "held"))
+  expect_identical(again$outcome[again$query != "prices"], c("complete", "complete"))
   expect_lte(sum(again$new), 2)
   status <- desk_status(desk_open(folder))
   expect_false(any(status$stale))
@@ -188,7 +188,8 @@ test_that("a trading day without bars is asked for again when its age has double
   # asked for at most six times, however often it is looked
   age <- seq(0, 100, by = 0.3) * 86400
   expect_identical(sum(doubled(age[-1], age[-length(age)])), 6L)
-  folder <- kept_desk(queries = paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute,",
+  folder <-
+    kept_desk(queries = paste0("  prices: {source: one, symbols: [K, T], interval: 1 minute,",
     " from: \"", kept_ago(6 * 86400), "\", lookback: 1 hour}"))
   card <- file.path(folder, "sources", "one.yml")
   write(c("calendar: every-day", "zone: UTC"), card, append = TRUE)
@@ -323,8 +324,8 @@ test_that("one want that fails stops no other, and what is asked seldom is not a
   kept_state(folder)
   expect_identical(refreshed(folder, "levels")$new, 60)
   kept_requests(folder)
-  # the list came whole: an hour or a day must pass
-  expect_match(refreshed(folder, "list")$said, "came whole")
+  # the list complete; refreshed: an hour or a day must pass
+  expect_match(refreshed(folder, "list")$said, "complete; refreshed")
   expect_length(kept_requests(folder), 0)
   expect_error_kind(refreshed(folder, "lists"), "desk", "lists")
 })
@@ -335,7 +336,8 @@ test_that("a quota goes first to what is held and behind, and the rest waits", {
     paste0("  ", name, ": {source: one, symbols: [", symbols, "], interval: 1 minute, from: \"",
       from, "\"}")
   }
-  folder <- kept_desk(limits = "[6 per day]", queries = c(query("fresh", "A, B, C, D, E, F, G", from),
+  folder <- kept_desk(limits = "[6 per day]",
+    queries = c(query("fresh", "A, B, C, D, E, F, G", from),
     query("held", "K, T", from)))
   expect_identical(outcome_of(refreshed(folder, "held"))[["held"]], "done")
   archive <- archive_open(file.path(folder, "archive.sqlite"))
@@ -364,7 +366,7 @@ test_that("two refreshes at once share the work", {
     process$wait(120000)
     expect_identical(process$get_exit_status(), 0L, info = process$read_all_error())
     said <- strsplit(process$read_all_output(), " ")[[1]]
-    expect_true(said[2] %in% c("done", "held"))
+    expect_true(said[2] %in% c("done", "complete"))
     as.numeric(said[1])
   }, 0)
   requests <- kept_requests(folder)
@@ -435,12 +437,14 @@ test_that("asked to end it ends between two pages, with a word, and the next run
     end <- Sys.time() + 60
     kept_requests(folder)
     requests <- file.path(folder, "calls")
-    while (Sys.time() < end && (!file.exists(requests) || length(readLines(requests)) < 6)) Sys.sleep(0.1)
+    while (Sys.time() < end && (!file.exists(requests) || length(readLines(requests)) < 6)) {
+      Sys.sleep(0.1)
+    }
     process$signal(signal)
     process$wait(20000)
     expect_false(process$is_alive())
     expect_identical(process$get_exit_status(), 1L)
-    expect_match(process$read_all_error(), "what came is stored")
+    expect_match(process$read_all_error(), "pages received so far are stored")
     process$kill()
     archive <- archive_open(file.path(folder, "archive.sqlite"))
     expect_identical(nrow(archive_check(archive)), 0L)

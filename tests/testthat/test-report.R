@@ -22,7 +22,7 @@ test_that("the page is whole, holds what there is, and runs nothing that is data
   html <- xml2::read_html(file)
   text <- function(path) xml2::xml_text(xml2::xml_find_all(html, path))
   expect_identical(text("//h1"), "Monday & <more>")
-  expect_true(all(c("What is held", "What is missing, and why", "Documents", "Sources") %in%
+  expect_true(all(c("Series", "What is missing, and why", "Documents", "Sources") %in%
     text("//h2")))
   # no series ID of elsewhere but the documents' and the licences' own
   sources <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@src]"), "src")
@@ -96,7 +96,7 @@ test_that("the short text is of 80 columns, and wrong files are refused", {
   expect_error_kind(report_make(archive, "nobody"), "argument")
   # nothing of it lies in the window
   later <- report_make(archive, from = "2030-01-01")
-  expect_true(all(is.na(later$tables[["What is held"]]$coverage)))
+  expect_true(all(is.na(later$tables[["Series"]]$coverage)))
   expect_identical(readLines(kept), "mine")
 })
 
@@ -149,7 +149,8 @@ test_that("a template of the reader's own makes the page, and its faults are tol
   writeLines(c("---", "output: html_document", "---", "", "```{r}", "stop('no such thing')", "```"),
     wrong)
   unlink(file)
-  # in a process of its own: here the report would be written down with each request on the way, which
+  # in a process of its own: here the report would be written down with each request on the way,
+  # which
   # takes two minutes
   kept <- withr::local_tempfile(fileext = ".rds")
   saveRDS(report, kept)
@@ -168,12 +169,12 @@ test_that("a template of the reader's own makes the page, and its faults are tol
 
 test_that("a report is made of the parts that are chosen", {
   report <- structure(list(title = "T", made = utc(0), zone = "UTC", summary = "S",
-    tables = list("What is held" = data.frame(a = 1), "What failed" = data.frame(a = 2)),
+    tables = list("Series" = data.frame(a = 1), "What failed" = data.frame(a = 2)),
     figures = list("quay bars" = 1, "quay bars: candles" = 2)), class = "vetusta_report")
   chosen <- report_choose(report, c("What f*", "*candles"))
   expect_identical(names(chosen$tables), "What failed")
   expect_identical(names(chosen$figures), "quay bars: candles")
-  expect_error(report_choose(report, "What is hold"), "What is held",
+  expect_error(report_choose(report, "What is hold"), "Series",
     class = "vetusta_error_report")
   expect_error(report_choose(1, "a"), class = "vetusta_error_report")
 })

@@ -85,7 +85,7 @@ for (cluster in c(FALSE, TRUE)) local({
     vetusta:::columns_shift(archive)
     asked <- list(
       list(interval = "1 day", calendar = calendar),
-      list(interval = "1 day", calendar = calendar, session = NULL, label = "end", need = 0.2),
+      list(interval = "1 day", calendar = calendar, session = NULL, stamp = "end", need = 0.2),
       list(interval = "1 day", zone = "Europe/Riga"),
       list(interval = "1 day", zone = "Europe/Riga", day_start = "17:00"),
       list(interval = "1 week", calendar = calendar, week_start = "wednesday", need = 0),
@@ -253,8 +253,8 @@ test_that("what is asked of longer bars is checked, and other values are refused
   put_rows(archive, "river", "levels", "observations", data.frame(series = "kelder-lock",
     period = as.Date("2026-03-12"), value = 1), frequency = "D")
   read <- function(resample) archive_read(archive, "KELD", resample = resample)
-  expect_error_kind(read("1 day"), "argument", "is a list of what")
-  expect_error_kind(read(list("1 day")), "argument", "is a list of what")
+  expect_error_kind(read("1 day"), "argument", "is a list of arguments")
+  expect_error_kind(read(list("1 day")), "argument", "is a list of arguments")
   expect_error_kind(read(list(interval = "1 day", sesion = "late")), "argument", "sesion")
   expect_error_kind(read(list(interval = "30 seconds")), "argument", "cannot be resampled")
   expect_error_kind(archive_read(archive, resample = list(interval = "1 day")), "argument",

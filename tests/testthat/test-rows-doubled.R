@@ -87,7 +87,7 @@ test_that("times that differ by nanoseconds are kept apart and said", {
 
 test_that("an epoch in the wrong unit is rejected with its reason", {
   got <- bars_answered(list(list(t = at * 1000, c = 1)))
-  expect_match(archive_rejected(got$archive)$reason, "is the unit of the epoch right")
+  expect_match(archive_rejected(got$archive)$reason, "check the unit of the epoch")
   expect_match(archive_incomplete(got$archive)$reason, "unit of the epoch")
 })
 

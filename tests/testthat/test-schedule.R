@@ -27,19 +27,19 @@ test_that("words become the instants they mean, in summer and in winter", {
   expect_length(due("at 3:30 Europe/Riga", "2026-10-24 12:00", "2026-10-25 12:00"), 1)
 })
 
-test_that("what never comes is refused", {
+test_that("what never occurs is refused", {
   wrong <- function(text, pattern) expect_error_kind(vetusta:::desk_times(text), "desk", pattern)
   wrong("at 24:00", "24:00")
   wrong("at noon", "cannot be read")
   wrong("at 9:00 Mars/Base", "Mars/Base")
-  wrong("at 9:00 on caturday", "never comes")
+  wrong("at 9:00 on caturday", "never occurs")
   wrong("every 30 seconds", "every minute")
   wrong("every 2 days", "every day")
   wrong("0 times a day", "times a day")
   wrong("at 9:00 in the regular session", "session")
   wrong("3 times a day between 20:00 and 8:00", "between")
   expect_error_kind(due("every 5 minutes in the night session", "2026-03-12", "2026-03-13"), "desk",
-    "never comes")
+    "never occurs")
   expect_error_kind(due("at 9:00 on trading days", "2026-03-12", "2026-03-13", NULL), "desk",
     "calendar")
 })
@@ -171,7 +171,7 @@ test_that("cron itself runs what is due", {
   folder <- withr::local_tempdir()
   desk_make(folder, cards = "quay", urls = list(quay = services$url),
     secrets = vetusta:::standin_keys)
-  run_vetusta("track", "quay", "directory", "letters=K", "--times", "every 1 minute", "--every",
+  run_vetusta("track", "quay", "directory", "sector=barges", "--times", "every 1 minute", "--every",
     "1 minute", folder = folder)
   before <- suppressWarnings(system2("crontab", "-l", stdout = TRUE, stderr = FALSE))
   withr::defer({

@@ -193,7 +193,8 @@ datasets:
     columns: {time: {at: /t, as: day}, close: /c, lots: {at: /lots, as: whole number,
       need: optional}, venue: {at: /venue, as: text, need: optional}}"), card)
   source <- source_card(card)
-  collect_run(plan_requests(query_bars(source, "AAA", "1 day", from = "2026-03-12", to = "2026-03-14"),
+  collect_run(plan_requests(query_bars(source, "AAA", "1 day", from = "2026-03-12",
+    to = "2026-03-14"),
     archive), archive)
   expect_identical(archive_rejected(archive)$reason[1], "lots cannot be read")
   schema <- archive_schema(archive)

@@ -324,7 +324,8 @@ test_that("dimensions may be called as anything else, and none of their codes va
   query <- query_observations(source, "FLOW",
     keys = as.list(stats::setNames(rep("A", length(names)), names)), archive = archive)
   expect_identical(unlist(query$selection), stats::setNames(rep("A", length(names)), names))
-  collect_run(plan_requests(query_observations(source, "FLOW", archive = archive), archive), archive,
+  collect_run(plan_requests(query_observations(source, "FLOW", archive = archive), archive),
+    archive,
     progress = FALSE)
   got <- archive_observations(archive, "office", "FLOW")
   expect_identical(got$value, c(1, 2))
@@ -351,7 +352,8 @@ test_that("values that came whole are not asked for again while the card keeps t
   collect_run(plan("PT1H"), archive, progress = FALSE)
   again <- plan("PT1H")
   expect_equal(again$pages, 0)
-  expect_true("  requests  none: the archive is complete for this window" %in% capture.output(print(again)))
+  expect_true("  requests  none: the archive is complete for this window" %in%
+    capture.output(print(again)))
   expect_equal(collect_run(again, archive, progress = FALSE)$pages, 0)
   # another selection, and a card that says nothing of keeping
   expect_equal(plan("PT1H", STATE = "B")$pages, 1)

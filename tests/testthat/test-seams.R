@@ -17,7 +17,7 @@ test_that("what is read, changed and written again loses nobody's lines", {
   in_processes("library(vetusta); d <- desk_open('%s'); i <- %d
     desk_track(d, paste0('w', i), 'quay', 'bars', symbols = 'KELD', interval = '1 day',
       span = '1 year'); desk_secret(d, paste0('S_', i), 'value-of-mine')", 5, folder)
-  expect_true(all(paste0("w", 1:5) %in% names(desk_open(folder)$queries)))
+  expect_true(all(paste0("w", 1:5) %in% names(desk_open(folder)$track)))
   expect_length(grep("^S_[1-5]=", readLines(file.path(folder, "desk.env"))), 5)
   file <- file.path(folder, "grown.csv")
   in_processes("library(vetusta); file <- '%s'; i <- %d
@@ -163,7 +163,7 @@ test_that("keys of what is pasted are never written, in a series ID, a header or
     "    columns: {n: /n}"), card)
   checked <- run_vetusta("sources", "check", card)
   expect_identical(checked$status, 1L)
-  expect_match(checked$stderr, "holds a value that looks like a key.*line 6")
+  expect_match(checked$stderr, "contains a value that looks like a key.*line 6")
   expect_no_match(paste(checked$stderr, checked$stdout), key, fixed = TRUE)
 })
 

@@ -54,7 +54,8 @@ test_that(
     output <- character()
     for (i in seq_len(length(forms) * 4)) {
       run <-
-        tryCatch(collect_run(plan_requests(query_rows(source_card(card), "rows", i = as.character(i)),
+        tryCatch(collect_run(plan_requests(query_rows(source_card(card), "rows",
+          i = as.character(i)),
           archive), archive, progress = FALSE, raw = TRUE), vetusta_error = identity)
       output <- c(output, if (inherits(run, "condition")) conditionMessage(run)
       else c(capture.output(print(run)), run$failed$what, run$failed$todo))
@@ -164,7 +165,8 @@ test_that("no window at the server has more requests than the limit, with one to
     archive_close(archive_open(path))
     code <-
       paste0("library(vetusta); a <- archive_open('%s'); w <- query_rows(source_card('%s'), ",
-        "'rows', i = as.character(%d + 1:%d)); collect_run(plan_requests(w, a), a, progress = FALSE)")
+        paste0("'rows', i = as.character(%d + 1:%d)); collect_run(plan_requests(w, a), a,",
+          " progress = FALSE)"))
     processes <- lapply(seq_len(collectors),
       function(k) {
         processx::process$new("Rscript",

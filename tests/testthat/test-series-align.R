@@ -67,7 +67,8 @@ test_that("grids, rules, ages and limits are as said", {
   wide <- series_align(a, b, grid = "b", ages = TRUE)
   expect_identical(names(wide), c("time", "a", "a_age_days", "b", "b_age_days"))
   expect_identical(wide[["a_age_days"]], c(0, 1, 0))
-  expect_identical(series_align(a, grid = as.Date("2026-03-03"), rule = "linear", point_in_time = FALSE)$a,
+  expect_identical(series_align(a, grid = as.Date("2026-03-03"), rule = "linear",
+    point_in_time = FALSE)$a,
     3)
   calendar <- list(calendar = source_calendar("quay"), interval = "1 day", from = "2026-03-19",
     to = "2026-03-24")

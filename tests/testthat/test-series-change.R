@@ -122,7 +122,8 @@ test_that("a share of a top at or below zero is none", {
 test_that("several rules that name no series are refused", {
   a <- data.frame(series = "a", time = as.POSIXct("2026-01-01", tz = "UTC") + 86400 * 0:4,
     value = 1:5)
-  expect_error_kind(series_align(a, transform(a, series = "b"), rule = c("last", "sum")), "argument",
+  expect_error_kind(series_align(a, transform(a, series = "b"), rule = c("last", "sum")),
+    "argument",
     "2 times")
   expect_error_kind(series_align(a, grdi = "union"), "argument", "grdi")
 })

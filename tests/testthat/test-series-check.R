@@ -37,7 +37,8 @@ test_that("gaps say why: before listing, after the last day, delayed, not yet pu
     delisted = as.Date("2026-03-08"))
   gaps <- series_gaps(x, listed = listed)
   expect_identical(gaps$reason,
-    c("before listing", "others have one", "others have one", "after the last day"))
+    c("before listing", "other series have a value", "other series have a value",
+      "after the last day"))
   expect_identical(gaps$missing, c(2L, 1L, 1L, 2L))
   months <- data.frame(series = "m", period = c("2026-01", "2026-02", "2026-04"), value = 1)
   late <- series_gaps(months, from = "2026-01-01", to = "2026-06-30", published = "45 days",

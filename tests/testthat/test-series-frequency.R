@@ -20,7 +20,8 @@ test_that("going down is what each day gives, summed by hand", {
   expect_true(is.na(shares$value[1]) && shares$status[1] == "missing")
   expect_equal(shares$coverage[1], 16 / 30)
   expect_true(is.na(series_aggregate(x[-nrow(x), ], "M", "end")$value[8]))
-  expect_error_kind(series_aggregate(series_aggregate(x, "Q"), "M"), "argument", "series_disaggregate")
+  expect_error_kind(series_aggregate(series_aggregate(x, "Q"), "M"), "argument",
+    "series_disaggregate")
   expect_error_kind(series_aggregate(x, "X"), "argument")
 })
 

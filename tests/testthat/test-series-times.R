@@ -117,7 +117,7 @@ test_that("weeks from Thursday, fiscal years and ranges are complete, and weeken
   open <- days[!format(days$time, "%u") %in% c("6", "7"), ]
   two <- rbind(open[-9, ], transform(open, series = "y"))
   found <- series_gaps(two)
-  expect_identical(found$reason, "others have one")
+  expect_identical(found$reason, "other series have a value")
   expect_identical(attr(found, "calendar"), "weekdays")
   expect_identical(nrow(series_gaps(open)), 0L)
 })

@@ -41,7 +41,8 @@ test_that("the window may be wider than the data", {
   expect_error_kind(series_gaps(minute_bars(), quay, from = "2026-03-13", to = "2026-03-12"),
     "argument", "before it begins")
   expect_error_kind(series_gaps(minute_bars()[1, ], quay), "argument", "interval")
-  expect_error_kind(series_gaps(minute_bars()[0, ], quay, interval = "1 minute"), "argument", "window")
+  expect_error_kind(series_gaps(minute_bars()[0, ], quay, interval = "1 minute"), "argument",
+    "window")
 })
 
 test_that("gaps agree with the slow way on random holes", {

@@ -75,7 +75,7 @@ test_that("what a value holds is not filled in once more", {
 
 test_that("a card whose signature goes nowhere, or is made of what nobody knows, is refused", {
   card <- function(...) signing_card("http://127.0.0.1:9", c("by: signature", ...))
-  expect_error_kind(card("secret: A", "text: \"{path}\""), "card", "where the signature goes")
+  expect_error_kind(card("secret: A", "text: \"{path}\""), "card", "no place for the signature")
   expect_error_kind(card("secret: A", "text: \"{pth}\"",
     "headers: {X: \"{signature}\"}"), "card", "knows no \\{pth\\}")
   expect_error_kind(card("secret: A", "text: \"{id}\"",

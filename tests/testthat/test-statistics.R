@@ -106,7 +106,8 @@ test_that(
     source$sdmx[c("version", "formats")] <- list(form[1], form[2])
     if (form[1] == "3.0") source$url <- paste0(root, "/basin/v3")
     archive <- new_archive(environment())
-    collect_run(plan_requests(query_observations(source, "FREIGHT_PRICES", STATE = "ORV", from = "2020",
+    collect_run(plan_requests(query_observations(source, "FREIGHT_PRICES", STATE = "ORV",
+      from = "2020",
       to = "2024", archive = archive), archive), archive, progress = FALSE)
     as.data.frame(archive_observations(archive, "basin",
       "FREIGHT_PRICES")[c("series", "period", "frequency", "value", "unit", "status", "FREQ",
@@ -121,7 +122,8 @@ test_that("releases are kept, read as of an instant, and a refresh asks for what
   archive <- new_archive()
   collect <- function(root, ...) {
     basin <- basin_at(root)
-    collect_run(plan_requests(query_observations(basin, "FREIGHT_PRICES", STATE = "ORV", UNIT = "IX",
+    collect_run(plan_requests(query_observations(basin, "FREIGHT_PRICES", STATE = "ORV",
+      UNIT = "IX",
       ..., archive = archive), archive), archive, progress = FALSE)
   }
   first <- start_services("--release", "1")
@@ -185,7 +187,8 @@ test_that("labels, names and multipliers are as the user says", {
   expect_equal(both$value, codes$value * 1000)
   expect_null(both[["UNIT_MULT"]])
   expect_null(archive_observations(archive, "basin", "LOCK_TRAFFIC", columns = FALSE)[["CARGO"]])
-  expect_error_kind(archive_observations(archive, "basin", "LOCK_TRAFFIC", CARGO = "SLAT"), "argument",
+  expect_error_kind(archive_observations(archive, "basin", "LOCK_TRAFFIC", CARGO = "SLAT"),
+    "argument",
     "SALT")
   expect_error_kind(archive_observations(archive, "basin", "LOCK"), "argument", "LOCK_TRAFFIC")
   following <-

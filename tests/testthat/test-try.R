@@ -111,7 +111,7 @@ test_that("samples travel with a card, show what it reads, and whether the servi
   expect_match(samples_test(source, samples, live = TRUE)$said, "HTTP 403")
   expect_error_kind(samples_test(source, folder), "argument", "no samples")
   try_state(folder, refuse = "gone")
-  expect_error_kind(samples_keep(collect_try(query), samples), "argument", "Nothing was read")
+  expect_error_kind(samples_keep(collect_try(query), samples), "argument", "No row was read")
   expect_identical(samples_test(source, samples)$outcome, c("same", "same"))
 })
 
@@ -139,7 +139,7 @@ test_that("every ready card is tried at its service, from the command line", {
     "2020-12-31")
   expect_match(ticket$stdout, "ticket .*salt")
   expect_match(said("try", "basin", "HARVEST", "STATE=ORV", "--from", "2020", "--samples",
-    "sources/samples")$stderr, "no sample is kept")
+    "sources/samples")$stderr, "no sample is written")
   out <- said("sources", "test")
   expect_identical(out$status, 0L, label = out$stdout)
   expect_identical(said("sources", "test", "quay", "--live")$status, 0L)

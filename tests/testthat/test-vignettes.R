@@ -27,7 +27,8 @@ test_that("the morning round asks once, and tells how it stands", {
 test_that("a new API is drafted, tried, collected once and proved", {
   told <- vignette_of("new-api")
   expect_true(any(grepl("did you mean \"datasets\"", told$lines, fixed = TRUE)))
-  expect_true(any(grepl("requests  none: the archive is complete for this window", told$lines, fixed = TRUE)))
+  expect_true(any(grepl("requests  none: the archive is complete for this window", told$lines,
+    fixed = TRUE)))
   expect_true(any(grepl(" same ", told$lines, fixed = TRUE)))
   expect_false(any(grepl(standin_keys[["SURVEY_TOKEN"]], told$lines, fixed = TRUE)))
 })
@@ -48,11 +49,11 @@ test_that("what was known and what came later differ on one axis", {
   expect_true(any(grepl("2026-03-10 714.7 771.7", told$lines, fixed = TRUE)))
 })
 
-test_that("the cover is priced from the first request to its value", {
+test_that("a payoff is priced from the first request to its value", {
   told <- vignette_of("high-water-payoff")
-  expect_true(any(grepl("63 holes", told$lines, fixed = TRUE)))
+  expect_true(any(grepl("20 holes", told$lines, fixed = TRUE)))
   expect_true(any(grepl("the model is better than the plain benchmarks", told$lines,
     fixed = TRUE)))
-  expect_true(any(grepl("^#> +400 +5,000 +simulation +2,000", told$lines)))
+  expect_true(any(grepl("^#> +60 +900 +simulation +2,500", told$lines)))
   expect_length(told$drawn, 5)
 })

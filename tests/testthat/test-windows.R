@@ -34,7 +34,8 @@ day_card <- function(url, request = "/days{?from,to}",
     "    columns: {time: {at: /d, as: day}, close: /c}"))
 }
 collect_days <- function(card, archive, ..., from = "2025-01-01", to = "2025-12-31") {
-  collect_run(plan_requests(query_bars(card, "KELD", "1 day", from = from, to = to), archive), archive,
+  collect_run(plan_requests(query_bars(card, "KELD", "1 day", from = from, to = to), archive),
+    archive,
     progress = FALSE, ...)
 }
 days_of <- function(archive) {
@@ -267,5 +268,5 @@ test_that("requests that know no window are made once, whatever is held in the m
   expect_identical(nrow(plan$requests), 1L)
   collect_run(plan, archive, progress = FALSE)
   expect_identical(nrow(archive_journal(archive)), 1L)
-  expect_match(archive_incomplete(archive)$reason, "as many as one answer can have", all = FALSE)
+  expect_match(archive_incomplete(archive)$reason, "the most that an answer can have", all = FALSE)
 })

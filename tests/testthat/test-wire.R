@@ -185,7 +185,7 @@ test_that(
       k = c("huge", "plain"), env = environment()), type = "message")
     expect_identical(got$run$failed$symbol, "huge")
     expect_match(got$run$failed$what, "larger than 256 MB")
-    expect_match(got$run$failed$todo, "ask for less")
+    expect_match(got$run$failed$todo, "request less")
     expect_identical(got$journal$outcome, c("failed", "stored"))
     expect_identical(got$rows$n, 1)
     expect_identical(printed, character())
@@ -193,7 +193,8 @@ test_that(
   }
 })
 
-test_that("a request that is begun while it is said how long to wait is waited for, and no longer", {
+test_that("a request that is begun while it is said how long to wait is waited for, and no longer",
+  {
   url <- start_scripted(function(n, request) json_answer(list(items = list())))
   line <- vetusta:::wire_line(1)
   withr::defer(vetusta:::line_close(line))

@@ -58,7 +58,7 @@ calls_for_spoiling <- function(archive, folder) {
     query_bars = list(source = quay, symbols = "KELD", interval = "1 minute", span = NULL,
       from = "2026-03-12", to = "2026-03-13",
       session = "regular", dataset = "bars"),
-    query_rows = list(source = quay, dataset = "directory", letters = "K"),
+    query_rows = list(source = quay, dataset = "directory", sector = "barges"),
     source_card = list(file = "quay", url = "http://127.0.0.1:9", secrets = "none.env",
       account = NULL),
     archive_documents = list(archive = archive, source = "own", dataset = "rows",
@@ -131,6 +131,7 @@ calls_for_spoiling <- function(archive, folder) {
     export_dictionary = list(rows = bars),
     export_rows = list(tables = list(bars), form = "long", value = "close", zone = "UTC"),
     rows_filter = list(rows = as.data.frame(bars), conditions = "close>40"),
+    rows_compute = list(rows = as.data.frame(bars), formulas = "twice = 2 * close"),
     collect_try = list(query = query, requests = 1, archive = archive),
     samples_keep = list(tried = structure(list(source = "a", dataset = "b", requests = list()),
       class = "vetusta_try"), folder = file.path(folder, "samples")),
@@ -181,7 +182,8 @@ calls_for_spoiling <- function(archive, folder) {
     datasets_describe = list(source = quay, dataset = "X"),
     query_observations = list(source = quay, dataset = "X"),
     collect_run = list(plan = plan_requests(query, archive), into = archive, progress = FALSE,
-      requests = 1, raw = FALSE, wait = 1), collect_pages = list(plan = plan_requests(query, archive)),
+      requests = 1, raw = FALSE, wait = 1),
+      collect_pages = list(plan = plan_requests(query, archive)),
     collect_reparse = list(source = quay, dataset = "bars", archive = archive),
     desk_open = list(folder = folder), desk_make = list(file.path(folder, "desk")),
     desk_secrets = list(folder), desk_new = list(folder = file.path(folder, "new"), title = "t"),
@@ -207,7 +209,7 @@ calls_for_spoiling <- function(archive, folder) {
       residuals = "normal", harmonics = 1, value = NULL, as_of = NULL, calendar = NULL,
       level = 0.95),
     model_paths = list(x = noise, n = 5, horizon = "5 days", seed = 1, from = "now",
-      by = "model", block = NULL, trend = "on", lower = -Inf, upper = Inf, calendar = NULL,
+      draw = "model", block = NULL, trend = "on", lower = -Inf, upper = Inf, calendar = NULL,
       each = NULL),
     model_quantiles = list(paths = model_paths(noise, 5, "5 days"), probs = 0.5),
     model_backtest = list(x = noisy, origins = "2026-03-01", horizon = "5 days",
@@ -242,7 +244,8 @@ test_that("no argument, however wrong, gets an error of R's own", {
   withr::local_dir(folder)
   archive <- new_archive()
   all <- calls_for_spoiling(archive, folder)
-  # the requests that all others are made from are known, and the product exports no function that is
+  # the requests that all others are made from are known, and the product exports no function that
+  # is
   # left out here without a word
   left_out <- c("archive_open", "archive_close", "cli_main", "services_serve", "services_start",
     "desk_browse", "desk_secret",
@@ -307,7 +310,7 @@ test_that("an argument that is not given, or misspelt among others, is told by i
   for (name in names(given)) {
     expect_identical(kind(function() do.call(name, given[[name]])), "told", label = name)
   }
-  misspelt <- list(function() query_rows(quay, "directory", lettres = "K"),
+  misspelt <- list(function() query_rows(quay, "directory", sectr = "barges"),
     function() archive_observations(archive, "b", "c", as_off = "2026-01-01"),
     function() series_align(bars, grdi = "union"),
     function() series_correlation(bars, chnge = "log"))
