@@ -26,7 +26,9 @@ query_lookback.vetusta_query_bars <- function(query) {
 query_every.vetusta_query_bars <- function(query) 0
 
 #' @export
-query_lookback.vetusta_query_rows <- function(query) if (is.null(query$from)) 0 else settled_days * 86400
+query_lookback.vetusta_query_rows <- function(query) {
+  if (is.null(query$from)) 0 else settled_days * 86400
+}
 
 #' @export
 query_every.vetusta_query_rows <- function(query) {
