@@ -6,9 +6,11 @@
 #'   `columns` (a named vector: ours by the file's names), `interval` (of bars), `wide`, `rows` (the
 #'   first of them). Nothing is stored.
 #' @export
-archive_import_guess <- function(file) {
+archive_import_guess <- function(file, form = NULL) {
   check_import_file(file)
-  parts <- import_parts(file, function(rows, line) rows)
+  cleaned <- import_cleaned(file, form)
+  if (!is.null(form)) on.exit(unlink(cleaned$path))
+  parts <- import_parts(cleaned$path, function(rows, line) rows)
   rows <- list_frame(as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE)))
   some <- utils::head(rows, 2000)
   looks <- vapply(as.list(some), import_kind, "")

@@ -72,6 +72,8 @@ import_readers <- list(
 #' @param wide Whether each column of numbers is a series of its own, under its name (observations).
 #' @details A row of observations or facts whose `status` is `deleted` needs no value: from its
 #'   coming (or its `known` or `filed`) on, what is held of its period is not there.
+#' @param form The form of the file, see [archive_import_form()]; by default a plain table with its
+#'   names in the first line.
 #' @return `archive_import_rows()`: invisibly a list of class `vetusta_import`, as
 #'   [archive_import()]. Importing the same file twice changes nothing.
 #' @section Errors: `vetusta_error_import` for a file that is not there, is damaged, or lacks a
@@ -86,7 +88,7 @@ import_readers <- list(
 #' archive_import_rows(archive, file, columns = c(period = "day", value = "level"),
 #'   dataset = "levels")
 archive_import_rows <- function(archive, file, shape = "observations", dataset = NULL,
-  source = "own", columns = NULL, wide = FALSE, unit = NULL, types = NULL) {
+  source = "own", columns = NULL, wide = FALSE, unit = NULL, types = NULL, form = NULL) {
   check_archive(archive)
   check_import_file(file)
   check_text(source, "source", "import")
@@ -97,7 +99,10 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   unit <- check_named(unit, "unit", "value")
   types <- check_types(types)
   text <- character()
-  parts <- import_parts(file, function(rows, line) {
+  cleaned <- import_cleaned(file, form)
+  if (!is.null(form)) on.exit(unlink(cleaned$path))
+  parts <- import_parts(cleaned$path, function(rows, line) {
+    line <- cleaned_lines(cleaned, line)
     was <- names(rows)
     quoted <- attr(rows, "quoted")
     rows <- import_shaped(rows, shape, columns, wide, file)

@@ -21,6 +21,8 @@
 #' @param types Types of further columns, as `c(cusip = "text", lots = "whole number")`: `text`,
 #'   `number`, `whole number`, `flag`, `day` or `instant`. A row whose value is not of its type is
 #'   rejected. By default a column is text unless each of its values reads back as it is written.
+#' @param form The form of the file, see [archive_import_form()]; by default a plain table with its
+#'   names in the first line.
 #' @return Invisibly a list of class `vetusta_import`: `file`, `source`, `interval`, `read`
 #'   (rows), `new`, `changed`, `unchanged`,
 #'   `rejected` (a data frame of the rejected rows: `line`, `reason`, `detail`). Importing the same
@@ -35,7 +37,7 @@
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 archive_import <- function(archive, file, symbol = NULL, interval, source = "own", columns = NULL,
   time_as = "rfc3339", zone = "UTC", calendar = NULL, unit = NULL,
-  types = NULL) {
+  types = NULL, form = NULL) {
   check_archive(archive)
   check_text(file, "file", "import")
   check_text(source, "source", "import")
@@ -54,7 +56,10 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
     import_kinds(names(named_for_bars(table, columns, symbol, file))[seq_along(names)], time_as)
   }
   text <- character()
-  parts <- import_parts(file, kinds = kinds, each = function(rows, line) {
+  cleaned <- import_cleaned(file, form)
+  if (!is.null(form)) on.exit(unlink(cleaned$path))
+  parts <- import_parts(cleaned$path, kinds = kinds, each = function(rows, line) {
+    line <- cleaned_lines(cleaned, line)
     was <- names(rows)
     named <- named_for_bars(rows, columns, symbol, file)
     text <<- union(text, names(named)[match(attr(rows, "quoted"), was)])

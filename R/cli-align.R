@@ -39,6 +39,10 @@ cli_align <- function(arguments) {
     zone = read$zone, calendar = read$calendar)
   calendars <- c(read$calendars, rep(list(read$calendar), length(more)))
   tables <- c(unname(read$tables), more)
+  if (!sum(vapply(tables, nrow, 1L))) {
+    vetusta_stop("argument", "No series has a value before the end of this window.",
+      todo = "look at --to, and at `vetusta list` for the first value of each series")
+  }
   names <- unique(unlist(lapply(tables, series_names_of)))
   arguments <- list(grid = cli_grid(options, read, names, tables, calendars),
     rule = cli_by_series(options$take),

@@ -1,8 +1,8 @@
 cli_archive_command <- function(arguments) {
   options <- cli_arguments(arguments, "archive",
     "check|compact|backup FILE|restore FILE|rescue FILE|copy FROM TO|drop ID...",
-    c(list(cli_option("yes", "drop: take it out; without it what would go is only shown",
-      flag = TRUE)), cli_place_options(), cli_json_option()),
+    c(list(cli_option("yes", "; drop shows what would go without it")), cli_place_options(),
+      cli_json_option()),
     c("vetusta archive check", "vetusta archive backup ~/copies/archive-2026-11-26.sqlite",
       "vetusta archive restore ~/copies/archive-2026-11-26.sqlite",
       "vetusta archive rescue saved.sqlite",

@@ -46,6 +46,7 @@ cli_shared <- list(
   value = c("COLUMN", "column of bars to use"),
   wait = c("LENGTH", "longest pause to wait for, as \"2 hours\""),
   window = c("LENGTH", "length of the window, as \"30 days\""),
+  yes = c("", "go ahead without asking"),
   zone = c("ZONE", "time zone of days and local times")
 )
 

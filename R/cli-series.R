@@ -177,12 +177,13 @@ cli_window <- function(x, options, zone) {
   else as.numeric(x$time)
   zone <- if (is.null(x[["period"]])) zone else "UTC"
   if (!is.null(options$from)) {
-    x <- x[time >= as.numeric(time_instant(options$from, zone, name = "from")), ]
+    x <- x[time >= as.numeric(time_instant(options$from, zone, name = "from")), , drop = FALSE]
   }
   time <- if (!is.null(x[["period"]])) as.numeric(read_periods(x$period, nrow(x))$first) * 86400
   else as.numeric(x$time)
   if (!is.null(options$to)) {
-    x <- x[time < as.numeric(time_instant(options$to, zone, end = TRUE, name = "to")), ]
+    x <- x[time < as.numeric(time_instant(options$to, zone, end = TRUE, name = "to")), ,
+      drop = FALSE]
   }
   x
 }

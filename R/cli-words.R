@@ -32,4 +32,5 @@ cli_other_words <- list(align = c(rule = "take"), resample = c(rule = "using"))
 cli_option_words <- c("from", "to", "interval", "span", "rule", "lag", "max_age", "at_most",
   "constant", "neighbour", "window", "over", "or_before", "base", "grid", "source", "calendar",
   "day_start", "value", "zone", "session", "need", "minimum_count", "change", "symbol", "map",
-  "time_as", "file", "as_of")
+  "time_as", "file", "as_of", "below", "above", "strikes", "cap", "horizon", "harmonics", "periods",
+  "lower", "upper", "origins", "limit", "min_volume", "min_price", "roll_days", "account")

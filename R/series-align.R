@@ -74,6 +74,7 @@ series_align <- function(..., grid = "union", rule = "last", point_in_time = TRU
   times <- align_grid(grid, series, zone %||% "UTC", calendars[[1]])
   found <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone %||% "UTC"),
     series, rules, limits)
+  if (point_in_time) say_none_known(series, found, times)
   if (form == "wide") align_wide(found, times, ages) else align_tidy(found, times, ages)
 }
 

@@ -41,6 +41,10 @@ card_read <- function(text, path, url, secrets, account) {
   card_check(content, card_grammar(), character(), place)
   if (!is.null(url)) content$url <- check_text(url, "url", "card")
   if (!is.null(account)) {
+    if (!length(content$accounts)) {
+      vetusta_stop("card", "The card has no accounts.", where = path,
+        todo = "leave out `account`, or add accounts: to the card", usage = TRUE)
+    }
     check_choice(account, "account", names(content$accounts), "card")
     content$access <- utils::modifyList(content$access, content$accounts[[account]])
   }

@@ -105,7 +105,7 @@ test_that("completion offers commands, options, sources, symbols, URLs and queri
   expect_identical(offered("collect", "river", "levels", ""), "station=")
   expect_setequal(offered("gaps", ""), c("KELD@1 minute", "quay/bars/KELD@1 minute", "quay/bars"))
   expect_identical(offered("refresh", ""), "shares")
-  expect_identical(offered("keep", "--drop", ""), "shares")
+  expect_identical(offered("track", "--drop", ""), "shares")
   expect_true(all(c("--form", "--file") %in% offered("export", "--f")))
   expect_identical(offered("nothing", "x"), character())
   script <- run_vetusta("completion", "bash", folder = folder)$stdout

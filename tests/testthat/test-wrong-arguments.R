@@ -177,6 +177,8 @@ calls_for_spoiling <- function(archive, folder) {
     archive_import_rows = list(archive = archive, file = csv, shape = "observations",
       dataset = "levels", source = "own", columns = c(period = "time", value = "close"),
       wide = FALSE),
+    archive_import_form = list(file = csv, skip = 0, separator = ",", decimal = ".",
+      thousands = "", dates = "ymd", encoding = "UTF-8", nothing = "-", sheet = "Sheet 1"),
     archive_import_guess = list(file = csv),
     datasets_find = list(source = quay, words = "lock"),
     datasets_describe = list(source = quay, dataset = "X"),

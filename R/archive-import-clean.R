@@ -1,0 +1,99 @@
+# A file in a form of its own as a plain CSV: names in the first line, numbers with a point, days as
+# 2026-03-12.
+
+# list(path, lines): the plain file, and the line of the file that each of its rows is from. Without
+# a form the file is taken as it is.
+import_cleaned <- function(file, form) {
+  if (is.null(form)) {
+    return(list(path = file, lines = NULL))
+  }
+  if (!inherits(form, "vetusta_import_form")) {
+    vetusta_stop("import", "`form` must be the form of a file.",
+      todo = "make it with archive_import_form()")
+  }
+  cells <- if (is_workbook(file)) sheet_cells(file, form$sheet)
+  else lines_cells(form_lines(file, form$encoding), form$separator)
+  if (nrow(cells) <= form$skip + 1) {
+    vetusta_stop("import", "The file has no rows below its names.", where = file,
+      todo = "correct `skip`")
+  }
+  head <- cells[form$skip + 1, ]
+  line <- seq_len(nrow(cells))
+  blank <- rowSums(cells != "") == 0
+  again <- apply(cells, 1, identical, head)
+  kept <- which(line > form$skip + 1 & !blank & !again)
+  table <- lapply(seq_along(head), function(i) clean_column(cells[kept, i], form))
+  named <- nzchar(head)
+  names(table) <- make.unique(ifelse(named, head, paste0("column", seq_along(head))))
+  # a column without a name and without a value is none
+  table <- table[named | vapply(table, function(column) any(nzchar(column)), TRUE)]
+  path <- tempfile(fileext = ".csv")
+  write_plain(path, table)
+  list(path = path, lines = line[kept])
+}
+
+# Numbers and days without quotation marks, since what is quoted is taken as text.
+write_plain <- function(path, table) {
+  numbers <- vapply(table, function(column) {
+    mean(is.na(plain_number(column)) & is.na(read_day(column)) & nzchar(column)) < 0.4
+  }, TRUE)
+  quoted <- lapply(table, function(column) paste0("\"", gsub("\"", "\"\"", column), "\""))
+  cells <- Map(function(column, text, number) if (number) column else ifelse(nzchar(column), text, ""),
+    table, quoted, numbers)
+  head <- paste0("\"", gsub("\"", "\"\"", names(table)), "\"")
+  writeLines(c(paste(head, collapse = ","), do.call(paste, c(unname(cells), sep = ","))), path,
+    useBytes = TRUE)
+}
+
+# A column in plain form, where most of it are numbers or days; other cells stay as they are.
+clean_column <- function(column, form) {
+  column[column %in% form$nothing] <- ""
+  there <- nzchar(column)
+  if (!any(there)) {
+    return(column)
+  }
+  days <- grepl(date_like, column)
+  if (mean(days[there]) >= 0.6) {
+    column[days] <- clean_days(column[days], form$dates)
+    return(column)
+  }
+  numbers <- clean_numbers(column, form$decimal, form$thousands)
+  good <- !is.na(plain_number(numbers))
+  # what has a leading zero is a code
+  coded <- grepl("^0[0-9]", column)
+  if (mean(good[there]) >= 0.6 && !any(coded & good)) column[good] <- numbers[good]
+  column
+}
+
+clean_days <- function(days, order) {
+  parts <- strsplit(days, "[./-]")
+  part <- function(i) vapply(parts, `[`, "", i)
+  first <- nchar(part(1)) == 4
+  at <- switch(order, dmy = c(3, 2, 1), mdy = c(3, 1, 2), ymd = c(1, 2, 3))
+  year <- ifelse(first, part(1), part(at[1]))
+  # a year of two digits lies within this century, up to 2069
+  year <- ifelse(nchar(year) == 2, ifelse(as.numeric(year) < 70, paste0("20", year),
+    paste0("19", year)), year)
+  month <- ifelse(first, part(2), part(at[2]))
+  day <- ifelse(first, part(3), part(at[3]))
+  text <- sprintf("%s-%02d-%02d", year, as.integer(month), as.integer(day))
+  # a day that does not exist stays as it was written
+  ifelse(is.na(read_day(text)), days, text)
+}
+
+# "(1,234.50)", "1.234,50-", "12 EUR": the number alone, negative in parentheses or with a sign behind.
+clean_numbers <- function(text, decimal, thousands) {
+  negative <- grepl("^\\(.*\\)$", text) | grepl("[0-9]-$", text)
+  plain <- gsub("[\u00a0\u202f]", " ", sub("-$", "", gsub("[()]", "", text)))
+  plain <- sub("^([-+]?) *[^-+0-9.,]{0,3} *([-+]?[0-9.,' ]+?) *[^0-9.,' ]{0,3}$", "\\1\\2", plain,
+    perl = TRUE)
+  if (nzchar(thousands)) plain <- gsub(thousands, "", plain, fixed = TRUE)
+  if (decimal == ",") plain <- gsub(",", ".", plain, fixed = TRUE)
+  plain <- trimws(plain)
+  ifelse(negative & nzchar(plain), paste0("-", plain), plain)
+}
+
+# The lines of the file itself for lines of the plain file.
+cleaned_lines <- function(cleaned, line) {
+  if (is.null(cleaned$lines)) line else cleaned$lines[line - 1]
+}
