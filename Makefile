@@ -8,7 +8,7 @@ R_LIBRARY = $$(cat $(LIB)/library)
 export R_MAKEVARS_USER ?= $(CURDIR)/tools/makevars
 WITH_LIBRARY = R_LIBS="$(LIB):$(R_LIBRARY)$${R_LIBS:+:$$R_LIBS}"
 
-.PHONY: demo test install check lint format docs bench clean
+.PHONY: demo test install check lint format docs site bench clean
 demo: $(LIB)/installed
 	@./vetusta demo $(DEMO_DESK)
 
@@ -34,6 +34,10 @@ docs:
 	@$(WITH_LIBRARY) Rscript -e 'Rcpp::compileAttributes(); roxygen2::roxygenise(load_code = "source")'
 	@$(MAKE) --no-print-directory install
 	@$(WITH_LIBRARY) Rscript tools/reference.R
+
+site: $(LIB)/installed
+	@Rscript tools/setup.R site
+	@$(WITH_LIBRARY) Rscript tools/site.R
 
 # R by a script of the project's own, C++ by clang-format where it is installed
 format:

@@ -38,7 +38,10 @@ write_plain <- function(path, table) {
     mean(is.na(plain_number(column)) & is.na(read_day(column)) & nzchar(column)) < 0.4
   }, TRUE)
   quoted <- lapply(table, function(column) paste0("\"", gsub("\"", "\"\"", column), "\""))
-  cells <- Map(function(column, text, number) if (number) column else ifelse(nzchar(column), text, ""),
+  cells <- Map(function(column, text, number) {
+    if (number) column
+    else ifelse(nzchar(column), text, "")
+  },
     table, quoted, numbers)
   head <- paste0("\"", gsub("\"", "\"\"", names(table)), "\"")
   writeLines(c(paste(head, collapse = ","), do.call(paste, c(unname(cells), sep = ","))), path,
@@ -81,7 +84,8 @@ clean_days <- function(days, order) {
   ifelse(is.na(read_day(text)), days, text)
 }
 
-# "(1,234.50)", "1.234,50-", "12 EUR": the number alone, negative in parentheses or with a sign behind.
+# "(1,234.50)", "1.234,50-", "12 EUR": the number alone, negative in parentheses or with a sign
+# behind.
 clean_numbers <- function(text, decimal, thousands) {
   negative <- grepl("^\\(.*\\)$", text) | grepl("[0-9]-$", text)
   plain <- gsub("[\u00a0\u202f]", " ", sub("-$", "", gsub("[()]", "", text)))

@@ -16,7 +16,8 @@
 #' @param sheet Of a workbook: the name of the sheet.
 #' @return A `vetusta_import_form`: a list of the arguments, given or read from the file, and
 #'   `doubts`, texts named by the argument that decides each.
-#' @section Errors: `vetusta_error_import` for a file that is not there or is empty, or an argument that
+#' @section Errors: `vetusta_error_import` for a file that is not there or is empty, or an
+#'   argument that
 #'   is none of these.
 #' @export
 #' @examples

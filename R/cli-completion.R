@@ -95,11 +95,11 @@ complete_value <- function(command, words, before) {
 complete_options <- list(
   desk = function() list.dirs(".", full.names = FALSE, recursive = FALSE),
   session = function() c("regular", "early", "late", "all"),
-  form = function() c("long", "wide", "sdmx"),
+  form = function() c("long", "wide", "sides", "sdmx"),
   interval = function() c("1 minute", "5 minutes", "15 minutes", "30 minutes", "1 hour", "1 day"),
   shape = function() setdiff(names(shape_columns), "datasets"),
   zone = function() OlsonNames(),
-  drop = function() names(desk_open(".")$queries)
+  drop = function() names(desk_open(".")$track)
 )
 
 complete_sources <- function(desk, plain) {

@@ -1,6 +1,6 @@
 # Sets up what is missing: system libraries and R packages.
 #
-#   Rscript tools/setup.R run|test|develop [FILE]     FILE is told where the library is
+#   Rscript tools/setup.R run|test|develop|site [FILE]     FILE is told where the library is
 #
 # Packages that are installed already in a good enough version are left alone. Of the missing ones,
 # Debian's prebuilt
@@ -12,7 +12,7 @@
 # VETUSTA_PREBUILT no: compile everything from CRAN, whatever Debian has
 # VETUSTA_ONLY     yes: count only what is in VETUSTA_LIBRARY and in R itself as installed
 
-purposes <- c("run", "test", "develop")
+purposes <- c("run", "test", "develop", "site")
 arguments <- commandArgs(TRUE)
 purpose <- if (length(arguments)) arguments[1] else "run"
 if (!purpose %in% purposes) {
@@ -60,7 +60,8 @@ field <- function(name) if (name %in% colnames(description)) description[1, name
 wanted <- requirements(c(
   field("Imports"), field("LinkingTo"),
   if (purpose != "run") field("Suggests"),
-  if (purpose == "develop") field("Config/vetusta/develop")
+  if (purpose == "develop") field("Config/vetusta/develop"),
+  if (purpose == "site") "pkgdown, rmarkdown"
 ))
 
 installed <- function() {

@@ -36,8 +36,9 @@ test_that("encodings, currencies, marks of nothing and columns without a name ar
     archive_import_rows(archive, file, columns = c(period = "Tag", value = "Wert"),
       dataset = "levels", form = form)
     rows <- archive_read(archive, "own/levels")[[1]]
-    expect_identical(rows$period, as.Date(c("2026-02-01", "2026-02-28")), label = encoding)
-    expect_identical(rows$value, c(12.5, -3.25), label = encoding)
+    expect_identical(rows$period, as.Date(c("2026-02-01", "2026-02-02", "2026-02-28")),
+      label = encoding)
+    expect_identical(rows$value, c(12.5, NA, -3.25), label = encoding)
     expect_identical(rows$Bem[1], "M\u00fchle", label = encoding)
   }
 })
@@ -54,7 +55,8 @@ test_that("what the file does not decide is a doubt, and an argument decides it"
       dataset = "d", form = archive_import_form(file, ...))
     archive_read(archive, "own/d")[[1]]
   }
-  expect_identical(days(decimal = ".", dates = "mdy")$period, as.Date(c("2026-03-04", "2026-05-04")))
+  expect_identical(days(decimal = ".", dates = "mdy")$period,
+    as.Date(c("2026-03-04", "2026-05-04")))
   expect_identical(days(decimal = ",", dates = "dmy")$value, c(1.234, 1.24))
   # a later line decides
   writeLines(c(doubtful, "25/04/2026,\"1,5\""), file)

@@ -174,10 +174,10 @@ test_that("import, appending, workbooks, databases, documents and keeping end wh
   desk <- there("desk")
   kills_work("library(vetusta); for (i in 1:12) {
       d <- desk_open('desk'); name <- paste0('w', i)
-      if (!name %in% names(d$queries)) desk_track(d, name, 'quay', 'bars', symbols = 'KELD',
+      if (!name %in% names(d$track)) desk_track(d, name, 'quay', 'bars', symbols = 'KELD',
         interval = '1 day', span = '1 year')
     }", function() {
-      names(desk_open(desk)$queries)
+      names(desk_open(desk)$track)
     }, folder, function() {
       unlink(desk, recursive = TRUE)
       desk_make(desk)

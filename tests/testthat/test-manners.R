@@ -304,7 +304,7 @@ test_that("nothing may be said by a status, an answer without a body, or a membe
     symbols, "1 minute", "2026-03-12", "2026-03-13")
   expect_setequal(plain$run$failed$symbol, symbols[1:4])
   expect_error_kind(bars_card(url, sub("\\[404.*", "[401]", lines)), "card",
-    "cannot take \"401\" for nothing")
+    "cannot take \"401\" as .nothing")
 })
 
 test_that("windows are widened to whole months where a service gives no less", {
