@@ -38,7 +38,7 @@ sql_append.vetusta_store_postgres <- function(store, table, rows) {
 
 #' @export
 sql_numbers_go_on.vetusta_store_postgres <- function(store) {
-  for (table in c("series", "segments", "frames", "records", "journal", "faults")) {
+  for (table in c("series", "segments", "frames", "records", "journal", "rejected")) {
     sql_get(store, paste0("SELECT setval(pg_get_serial_sequence('vetusta.", table,
       "', 'id'), greatest(1, (SELECT max(id) FROM ", table, ")))"))
   }

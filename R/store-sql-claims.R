@@ -48,7 +48,7 @@ store_collectors <- function(store) {
 # Who is at a request: "ours", "taken" by another process, or "done" by one since an instant. With
 # `place`, a list of source, dataset and keys, a request that is ours has the attribute `covered`:
 # whether anything of the keys is covered.
-store_claim <- function(store, call, since, place = NULL) {
+store_claim <- function(store, request, since, place = NULL) {
   own <- store_process(store)
   statement <- if (is.null(place)) claim_statement else claim_covered_statement
   if (!is.null(place)) place$keys <- json_array(place$keys)
@@ -56,13 +56,13 @@ store_claim <- function(store, call, since, place = NULL) {
     now <- store_now(store)
     # the usual request is nobody's
     free <- sql_get(store, statement,
-      c(list(call, own$host, own$process, own$began, now), unname(place)), often = TRUE)
+      c(list(request, own$host, own$process, own$began, now), unname(place)), often = TRUE)
     if (length(free[[1]])) {
       return(if (is.null(place)) "ours" else structure("ours", covered = free$covered > 0))
     }
     found <- sql_get(store, "SELECT c.host, c.process, c.began, c.since, c.done, p.seen, p.lease
       FROM claims c LEFT JOIN collectors p ON p.host = c.host AND p.process = c.process
-        AND p.began = c.began WHERE c.call = ?", list(call))
+        AND p.began = c.began WHERE c.request = ?", list(request))
     # it was released in between
     if (!nrow(found)) next
     if (!is.na(found$done) && found$done >= since) {
@@ -73,9 +73,9 @@ store_claim <- function(store, call, since, place = NULL) {
     }
     # taken over, where nobody else did so in between
     taken <- sql_get(store, "UPDATE claims SET host = ?, process = ?, began = ?, since = ?,
-      done = NULL WHERE call = ? AND host = ? AND process = ? AND since = ? AND
+      done = NULL WHERE request = ? AND host = ? AND process = ? AND since = ? AND
         coalesce(done, 0) = ? RETURNING 1 AS ours",
-      list(own$host, own$process, own$began, now, call, found$host, found$process, found$since,
+      list(own$host, own$process, own$began, now, request, found$host, found$process, found$since,
         if (is.na(found$done)) 0 else found$done))
     if (nrow(taken)) {
       return("ours")
@@ -83,8 +83,8 @@ store_claim <- function(store, call, since, place = NULL) {
   }
 }
 
-claim_statement <- "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)
-  ON CONFLICT (call) DO NOTHING RETURNING 1 AS ours"
+claim_statement <- "INSERT INTO claims (request, host, process, began, since) VALUES (?, ?, ?, ?, ?)
+  ON CONFLICT (request) DO NOTHING RETURNING 1 AS ours"
 claim_covered_statement <- paste0(claim_statement, ", (SELECT count(*) FROM coverage
   WHERE source = ? AND dataset = ? AND key IN @texts) AS covered")
 
@@ -131,17 +131,17 @@ process_lives <- function(claim) {
   }, error = function(e) FALSE)
 }
 
-store_claim_done <- function(store, call) {
-  sql_do(store, "UPDATE claims SET done = ? WHERE call = ?", list(store_now(store), call))
+store_claim_done <- function(store, request) {
+  sql_do(store, "UPDATE claims SET done = ? WHERE request = ?", list(store_now(store), request))
 }
 
 # At the end of a run nothing of it is claimed any more, and a collector that is at nothing else is
 # none; what was done long ago is forgotten.
-store_claims_release <- function(store, calls) {
+store_claims_release <- function(store, requests) {
   own <- store_process(store)
   mine <- list(own$host, own$process)
   sql_do(store, "DELETE FROM claims WHERE host = ? AND process = ? AND done IS NULL
-    AND call IN @texts", c(mine, json_array(calls)))
+    AND request IN @texts", c(mine, json_array(requests)))
   sql_do(store, "DELETE FROM claims WHERE done < ?", list(store_now(store) - 7 * 86400))
   sql_do(store, "DELETE FROM collectors WHERE (host = ? AND process = ? AND NOT EXISTS
     (SELECT 1 FROM claims c WHERE c.host = collectors.host AND c.process = collectors.process

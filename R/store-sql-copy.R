@@ -16,14 +16,14 @@ copied_tables <- list(
   types = list(columns = c("source", "dataset", "name", "type")),
   coverage = list(columns = c("source", "dataset", "key", "start", "end")),
   journal = list(by = "id", piece = 20000, columns = c("id", "run", "source", "dataset", "symbol",
-    "asked", "seconds", "status", "bytes", "rows", "outcome", "address", "message")),
+    "asked", "seconds", "status", "bytes", "rows", "outcome", "url", "message")),
   rejected = list(by = "id", piece = 20000, columns = c("id", "journal", "symbol", "time", "place",
-    "fault", "detail", "found")),
+    "reason", "detail", "found")),
   notes = list(columns = c("kind", "source", "dataset", "key", "at", "value")),
   tokens = list(columns = c("source", "taken", "weight")),
   raw = list(by = "journal", piece = 50, columns = c("journal", "source", "dataset", "hash",
     "about", "body")),
-  structures = list(columns = c("source", "address", "etag", "modified", "fetched", "body"))
+  structures = list(columns = c("source", "url", "etag", "modified", "fetched", "body"))
 )
 
 # Rows at once, as a list of columns by their names.

@@ -19,7 +19,7 @@ page_segment <- function(series, rows) {
 # What a page is written from, in the order of the statement's places; what is not named is missing.
 page_names <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes", "rows",
   "outcome", "url", "message", "series", "first", "last", "held", "times", "body", "cover",
-  "start", "end", "kind", "place", "value", "call", "now", "shape", "key",
+  "start", "end", "kind", "place", "value", "request", "now", "shape", "key",
   "frequency", "dimensions")
 page_absent <- c(lapply(stats::setNames(nm = setdiff(page_names, "body")), function(name) NA),
   list(body = list(NULL)))
@@ -30,9 +30,9 @@ page_places <- function(page, segment) {
   alone <- !is.null(segment)
   note <- if (alone && length(page$notes)) page$notes[[1]]
   claim <- if (alone && length(page$claims)) page$claims[[1]]
-  values <- c(page$journal[journal_fields], segment,
+  values <- c(page$journal[journal_columns], segment,
     list(cover = covered$key[1], start = covered$start[1], end = covered$end[1],
-      kind = note$kind, place = note$key, value = note$value, call = claim, now = page$now))
+      kind = note$kind, place = note$key, value = note$value, request = claim, now = page$now))
   values <- values[lengths(values) > 0]
   places <- page_absent
   places[names(values)] <- values

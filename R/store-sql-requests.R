@@ -55,18 +55,16 @@ store_tokens_forget <- function(store, source, before) {
   sql_do(store, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, before))
 }
 
-# The columns of the journal, and the fields of an entry: the database calls the URL `address`.
+# The columns of the journal, which are the fields of an entry.
 journal_columns <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes",
-  "rows", "outcome", "address", "message")
-journal_fields <- replace(journal_columns, journal_columns == "address", "url")
+  "rows", "outcome", "url", "message")
 
-journal_values <- function(entry) lapply(journal_fields, function(name) entry[[name]] %||% NA)
+journal_values <- function(entry) lapply(journal_columns, function(name) entry[[name]] %||% NA)
 
 # The journal and the rejected rows, oldest first.
 store_journal <- function(store) {
   sql_get(store,
-    paste("SELECT", paste(journal_columns, "AS", journal_fields, collapse = ", "),
-      "FROM journal ORDER BY id"))
+    paste("SELECT", paste(journal_columns, collapse = ", "), "FROM journal ORDER BY id"))
 }
 
 store_journal_add <- function(store, entry) {
@@ -78,14 +76,14 @@ store_journal_add <- function(store, entry) {
 
 store_rejected <- function(store) {
   sql_get(store,
-    "SELECT symbol, time, place, fault AS reason, detail, found FROM faults ORDER BY id")
+    "SELECT symbol, time, place, reason, detail, found FROM rejected ORDER BY id")
 }
 
 sql_put_rejected <- function(store, rejected, journal, now) {
   n <- nrow(rejected)
   if (n) {
     sql_do(store,
-      paste0("INSERT INTO faults (journal, symbol, time, place, fault, detail, found) VALUES (?, ",
+      paste0("INSERT INTO rejected (journal, symbol, time, place, reason, detail, found) VALUES (?, ",
         "?, ?, ?, ?, ?, ?)"),
       list(rep(journal, n), rejected$symbol, as.numeric(rejected$time), rejected$place,
         rejected$reason,
@@ -123,27 +121,27 @@ sql_put_raw <- function(store, page, journal) {
 content_hash <- function(body) cli::hash_raw_md5(body)
 
 # Structures of statistics with their validators.
-store_structure <- function(store, source, address) {
+store_structure <- function(store, source, url) {
   found <- sql_get(store,
-    "SELECT etag, modified, fetched, body FROM structures WHERE source = ? AND address = ?",
-    list(source, address))
+    "SELECT etag, modified, fetched, body FROM structures WHERE source = ? AND url = ?",
+    list(source, url))
   if (nrow(found)) {
     list(etag = found$etag, modified = found$modified, fetched = found$fetched,
       body = memDecompress(found$body[[1]], "gzip"))
   }
 }
 
-store_structure_put <- function(store, source, address, etag, modified, body) {
+store_structure_put <- function(store, source, url, etag, modified, body) {
   sql_do(store,
-    "INSERT INTO structures (source, address, etag, modified, fetched, body) VALUES (?, ?, ?, ?,
+    "INSERT INTO structures (source, url, etag, modified, fetched, body) VALUES (?, ?, ?, ?,
       ?, ?)
-    ON CONFLICT (source, address) DO UPDATE SET etag = excluded.etag, modified = excluded.modified,
+    ON CONFLICT (source, url) DO UPDATE SET etag = excluded.etag, modified = excluded.modified,
     fetched = excluded.fetched, body = excluded.body",
-    list(source, address, etag %||% NA, modified %||% NA, store_now(store),
+    list(source, url, etag %||% NA, modified %||% NA, store_now(store),
       list(memCompress(body, "gzip"))))
 }
 
-store_structure_touch <- function(store, source, address) {
-  sql_do(store, "UPDATE structures SET fetched = ? WHERE source = ? AND address = ?",
-    list(store_now(store), source, address))
+store_structure_touch <- function(store, source, url) {
+  sql_do(store, "UPDATE structures SET fetched = ? WHERE source = ? AND url = ?",
+    list(store_now(store), source, url))
 }

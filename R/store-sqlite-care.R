@@ -42,7 +42,7 @@ store_copy.vetusta_store_sqlite <- function(store, file) {
 }
 
 rescued_tables <- c("series", "attributes", "segments", "frames", "records", "types", "coverage",
-  "journal", "faults", "notes", "raw", "structures")
+  "journal", "rejected", "notes", "raw", "structures")
 
 # What can be read of a damaged file, row by row where it must be, into a new archive.
 sqlite_rescue <- function(from, to) {
@@ -57,7 +57,7 @@ sqlite_rescue <- function(from, to) {
       where = from, todo = "bring back a copy, or collect again")
   }
   form <- tryCatch(sqlite_form(connection), error = function(e) numeric())
-  if (identical(form, 0)) older_archive(from)
+  if (length(form) == 1 && isTRUE(form < archive_form)) older_archive(from)
   if (length(form) == 1 && !is.na(form) && form != archive_form) newer_archive(form, from)
   store <- sqlite_store(to)
   on.exit(store_close(store), add = TRUE)

@@ -1,7 +1,7 @@
 # The tables of an archive in SQLite.
 
 # The form of archives that this version makes and reads; another one is refused.
-archive_form <- 1
+archive_form <- 2
 
 older_archive <- function(where) {
   vetusta_stop("archive", paste0("The archive was made by a version of vetusta before its first ",
@@ -60,16 +60,16 @@ sqlite_tables <- c(
   "CREATE TABLE journal (id INTEGER PRIMARY KEY, run TEXT NOT NULL, source TEXT NOT NULL, dataset
     TEXT NOT NULL, symbol TEXT,
      asked REAL NOT NULL, seconds REAL, status INTEGER, bytes INTEGER, rows INTEGER, outcome TEXT
-       NOT NULL, address TEXT,
+       NOT NULL, url TEXT,
      message TEXT)",
   "CREATE INDEX journal_place ON journal (source, dataset, id)",
-  "CREATE TABLE faults (id INTEGER PRIMARY KEY, journal INTEGER, symbol TEXT, time REAL, place
-    TEXT, fault TEXT NOT NULL,
+  "CREATE TABLE rejected (id INTEGER PRIMARY KEY, journal INTEGER, symbol TEXT, time REAL, place
+    TEXT, reason TEXT NOT NULL,
      detail TEXT, found REAL NOT NULL)",
   "CREATE TABLE notes (kind TEXT NOT NULL, source TEXT NOT NULL, dataset TEXT NOT NULL, key TEXT
     NOT NULL, at REAL NOT NULL,
      value TEXT, PRIMARY KEY (kind, source, dataset, key)) WITHOUT ROWID",
-  "CREATE TABLE claims (call TEXT PRIMARY KEY, host TEXT NOT NULL, process INTEGER NOT NULL, began
+  "CREATE TABLE claims (request TEXT PRIMARY KEY, host TEXT NOT NULL, process INTEGER NOT NULL, began
     REAL NOT NULL,
      since REAL NOT NULL, done REAL)",
   paste0("CREATE TABLE tokens (source TEXT NOT NULL, taken REAL NOT NULL, ",
@@ -79,9 +79,9 @@ sqlite_tables <- c(
     hash TEXT NOT NULL,
      about TEXT NOT NULL, body BLOB NOT NULL)",
   "CREATE INDEX raw_place ON raw (source, dataset)",
-  "CREATE TABLE structures (source TEXT NOT NULL, address TEXT NOT NULL, etag TEXT, modified TEXT,
+  "CREATE TABLE structures (source TEXT NOT NULL, url TEXT NOT NULL, etag TEXT, modified TEXT,
     fetched REAL NOT NULL,
-     body BLOB NOT NULL, PRIMARY KEY (source, address))",
+     body BLOB NOT NULL, PRIMARY KEY (source, url))",
   # a stretch that is held, joined with those that it touches
   "CREATE VIEW coverage_in AS SELECT source, dataset, key, start, end FROM coverage",
   "CREATE TRIGGER coverage_in_put INSTEAD OF INSERT ON coverage_in BEGIN
@@ -99,9 +99,9 @@ sqlite_tables <- c(
   # covers, the place reached, and the end of a claim
   "CREATE VIEW page_in AS SELECT j.run, j.source, j.dataset, j.symbol, j.asked, j.seconds,
     j.status, j.bytes, j.rows,
-     j.outcome, j.address, j.message, s.series, s.first, s.last, s.rows AS held, s.times, s.body,
+     j.outcome, j.url, j.message, s.series, s.first, s.last, s.rows AS held, s.times, s.body,
        c.key AS cover, c.start,
-     c.end, n.kind, n.key AS place, n.value, k.call, n.at AS now, r.shape, r.key, r.frequency,
+     c.end, n.kind, n.key AS place, n.value, k.request, n.at AS now, r.shape, r.key, r.frequency,
      r.dimensions FROM journal j, segments s, coverage c, notes n, claims k, series r",
   page_put = paste0("CREATE TRIGGER page_in_put INSTEAD OF INSERT ON page_in BEGIN
      INSERT INTO series (source, dataset, shape, key, frequency, dimensions)
@@ -114,10 +114,10 @@ sqlite_tables <- c(
        OR EXISTS (SELECT 1 FROM moved WHERE series = ", sqlite_page_series, "
          AND first <= NEW.last AND last >= NEW.first));
      INSERT INTO journal (run, source, dataset, symbol, asked, seconds, status, bytes, rows,
-       outcome, address, message)
+       outcome, url, message)
        VALUES (NEW.run, NEW.source, NEW.dataset, NEW.symbol, NEW.asked, NEW.seconds, NEW.status,
          NEW.bytes, NEW.rows,
-         NEW.outcome, NEW.address, NEW.message);
+         NEW.outcome, NEW.url, NEW.message);
      INSERT INTO segments (series, first, last, rows, times, level, body)
        SELECT ", sqlite_page_series, ", NEW.first, NEW.last, NEW.held, NEW.times, 0, NEW.body
          WHERE NEW.body IS NOT NULL;
@@ -130,7 +130,7 @@ sqlite_tables <- c(
      DELETE FROM notes WHERE NEW.value IS NULL AND kind = NEW.kind AND source = NEW.source AND
        dataset = NEW.dataset
        AND key = NEW.place;
-     UPDATE claims SET done = NEW.now WHERE call = NEW.call;
+     UPDATE claims SET done = NEW.now WHERE request = NEW.request;
    END")
 )
 

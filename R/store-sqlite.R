@@ -90,7 +90,7 @@ sqlite_check_own <- function(connection, path) {
   }
   own <- all(c("meta", "series", "segments") %in% tables)
   form <- if (own) tryCatch(sqlite_form(connection), error = function(e) NULL)
-  if (identical(form, 0)) older_archive(path)
+  if (length(form) == 1 && isTRUE(form < archive_form)) older_archive(path)
   if (length(form) != 1 || is.na(form)) {
     vetusta_stop("archive", "The file is a database and no archive.", where = path,
       todo = "give the path of an archive, or of a file that is not there yet")

@@ -68,6 +68,7 @@ finish <- function(name) {
   cat(sprintf("%-32s %5d passed %3d failed %3d skipped %5.0f s, processor %5.0f s\n", name,
     record$counts[["passed"]], record$counts[["failed"]], record$counts[["skipped"]], seconds,
     record$processor))
+  if (length(record$messages)) cat(record$messages, sep = "\n")
   done[[name]] <<- record
   running[[name]] <<- NULL
 }

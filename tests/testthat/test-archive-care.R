@@ -99,7 +99,7 @@ test_that("an archive that a collector is at is not replaced, nor a file that is
   other <- processx::process$new("sleep", "60")
   withr::defer(other$kill())
   own <- vetusta:::this_process()
-  sql(archive, "INSERT INTO claims (call, host, process, began, since) VALUES ('x', ?, ?, ?, ?)",
+  sql(archive, "INSERT INTO claims (request, host, process, began, since) VALUES ('x', ?, ?, ?, ?)",
     list(own$host, other$get_pid(), as.numeric(ps::ps_create_time(ps::ps_handle(other$get_pid()))),
       as.numeric(Sys.time())))
   expect_error_kind(archive_restore(file, archive$path), "archive", "collector")

@@ -24,9 +24,9 @@ test_that("collect tells what it does on standard error and its result on standa
 })
 
 test_that("list shows the series, for people and for programs", {
-  expect_match(vetusta("list")$stdout,
+  expect_match(vetusta("list", "series")$stdout,
     "quay/bars/KELD@1 minute  1,1[0-9]{2}  2026-03-16 07:30  2026-03-18 13:59")
-  listed <- jsonlite::fromJSON(vetusta("list", "--json")$stdout)
+  listed <- jsonlite::fromJSON(vetusta("list", "series", "--json")$stdout)
   expect_identical(listed$key, c("KELD", "TAMX"))
   expect_match(listed$first[1], "^2026-03-16T07:3[0-9]:00Z$")
   journal <- jsonlite::fromJSON(vetusta("list", "journal", "--json")$stdout)
@@ -66,7 +66,7 @@ test_that("import and list work with an archive of one's own, without a desk", {
     "my.sqlite", folder = folder)
   expect_identical(imported$status, 0L)
   expect_match(imported$stdout, "4 new, 0 changed")
-  expect_match(run_vetusta("list", "--archive", "my.sqlite", folder = folder)$stdout,
+  expect_match(run_vetusta("list", "series", "--archive", "my.sqlite", folder = folder)$stdout,
     "own/import/KELD@1 day +4 ")
   expect_match(run_vetusta("list", folder = folder)$stderr, "no desk here")
 })
@@ -95,11 +95,11 @@ test_that("wrong usage ends with 2, a failure with 1, and both say what to do", 
     c("collect", "quay", "KELD", "--span", "1 day"),
     c("plan", "quay", "KELD", "--interval", "1 minut", "--span", "1 day"),
     c("plan", "quay", "KELD", "--interval", "1 minute", "--from", "2026-03-20", "--to",
-      "2026-03-12"), c("gaps"), c("gaps", "KELLD"), c("gaps", "KELD@1 hour"),
+      "2026-03-12"), c("gaps"), c("gaps", "KELLD"),
     c("figure", "candles"), c("figure", "pie", "KELD"),
     c("figure"), c("figure", "lines", "KELD", "--panels", "four"), c("figure", "linse", "KELD"),
     c("figure", "KELD", "--width", "9"),
-    c("export"), c("export", "KELD@1 year"), c("import"), c("import", "x.csv", "--shape", "bars"),
+    c("export"), c("export", "KELLD"), c("import"), c("import", "x.csv", "--shape", "bars"),
     c("services", "--port", "many"), c("demo", "a", "b"), c("help", "demmo"),
     c("version", "please"),
     c("new"), c("track", "quay"), c("track", "--drop", "none"), c("track", "kway", "x"),

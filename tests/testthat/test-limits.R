@@ -82,7 +82,7 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   other <- function(call, process, since,
     began = as.numeric(ps::ps_create_time(ps::ps_handle(process))), host = own$host) {
     vetusta:::sql_do(archive,
-      "INSERT INTO claims (call, host, process, began, since) VALUES (?, ?, ?, ?, ?)",
+      "INSERT INTO claims (request, host, process, began, since) VALUES (?, ?, ?, ?, ?)",
       list(call, host, process, began, since))
   }
   # another process that lives: the one that began this one
@@ -122,7 +122,7 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   # a run that ends lets go of its own requests, and not of those of another run of this process
   expect_identical(claim("h", now), "ours")
   vetusta:::store_claims_release(archive, c("a", "c", "d", "e", "g", "b"))
-  expect_identical(sort(vetusta:::sql_get(archive, "SELECT call FROM claims")$call),
+  expect_identical(sort(vetusta:::sql_get(archive, "SELECT request FROM claims")$request),
     c("b", "f", "h"))
 })
 
@@ -191,7 +191,7 @@ test_that("what a collector was at when it was killed is taken over by another o
   expect_lte(sum(journal$rows, na.rm = TRUE), if (length(again)) 610 else 601)
   # and nothing is claimed any more
   expect_identical(nrow(vetusta:::sql_get(archive,
-    "SELECT call FROM claims WHERE done IS NULL")), 0L)
+    "SELECT request FROM claims WHERE done IS NULL")), 0L)
 })
 
 token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE, env = parent.frame()) {

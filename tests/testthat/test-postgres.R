@@ -55,9 +55,7 @@ test_that("who cannot come in is told why and what to do, and no password is sho
   archive_close(archive_open(mine, create = FALSE))
 })
 
-test_that(
-  "a database that other contents|is not empty else is left alone, unless a schema was made for it",
-  {
+test_that("a database with other tables is left alone, unless a schema was made for it", {
   server <- postgres_shared()
   uri <- postgres_database()
   name <- basename(uri)
@@ -65,7 +63,7 @@ test_that(
   expect_error_kind(archive_open(uri, read_only = TRUE), "archive", "no archive in the database")
   server$sql("CREATE TABLE takings (day date)", name)
   expect_error_kind(archive_open(uri), "archive",
-    "other contents|is not empty else: public.takings")
+    "public.takings")
   expect_identical(server$sql("SELECT count(*) AS n FROM pg_namespace WHERE nspname = 'vetusta'",
     name)$n, 0)
   server$sql("CREATE SCHEMA vetusta", name)
@@ -75,7 +73,7 @@ test_that(
   other <- postgres_database()
   server$sql("CREATE SCHEMA vetusta", basename(other))
   server$sql("CREATE TABLE vetusta.takings (day date)", basename(other))
-  expect_error_kind(archive_open(other), "archive", "is no archive: it holds takings")
+  expect_error_kind(archive_open(other), "archive", "is no archive: it has takings")
   # of a newer form, and on a server that is too old
   server$sql("UPDATE vetusta.meta SET value = '99'", name)
   expect_error_kind(archive_open(uri), "archive", "form 99")
@@ -282,7 +280,7 @@ test_that("writers that wait for each other, and a conflict, are no failures", {
     if (tried < 3) {
       vetusta:::sql_get(archive, "SELECT fail() FROM meta")
     }
-  }) |> expect_error_kind("archive", "not whole")
+  }) |> expect_error_kind("archive", "damaged")
   vetusta:::sql_do(archive, "CREATE FUNCTION fail() RETURNS void LANGUAGE plpgsql AS $$ BEGIN
     RAISE EXCEPTION 'could not serialize access' USING ERRCODE = '40001'; END $$")
   tried <- 0
@@ -374,7 +372,8 @@ test_that("collectors on several machines share the work, and one that dies is r
   requests <- readLines(file.path(folder, "calls"))
   expect_lte(length(requests), 120 + 2 * 12)
   stored <- archive_journal(archive)
-  again <- stored$id[stored$outcome == "stored"]
+  again <- stored$url[stored$outcome == "stored"]
+  expect_gt(length(again), 100)
   expect_identical(again[duplicated(again)], character())
   times <- as.numeric(readLines(file.path(folder, "times")))
   expect_lte(most_within(times, 1), 30)
@@ -412,7 +411,7 @@ test_that("an archive is copied from a file to a server and back, goes on, and i
   put_rows(server, "quay", "directory", "instruments", data.frame(symbol = "TAMX", name = "T"))
   expect_identical(nrow(archive_check(server)), 0L)
   expect_error_kind(archive_copy(from$path, uri, progress = FALSE), "archive",
-    "other contents|is not empty")
+    "is not empty")
   expect_error_kind(archive_copy(uri, uri), "archive", "archive itself")
   # and back
   file <- withr::local_tempfile(fileext = ".sqlite")

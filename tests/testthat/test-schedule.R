@@ -153,7 +153,7 @@ test_that("while one refresh runs another waits or gives way, as it is said", {
   other <- processx::process$new("sleep", "60")
   withr::defer(other$kill())
   own <- vetusta:::this_process()
-  vetusta:::sql_do(archive, "INSERT OR REPLACE INTO claims (call, host, process, began, since)
+  vetusta:::sql_do(archive, "INSERT OR REPLACE INTO claims (request, host, process, began, since)
     VALUES (?, ?, ?, ?, ?)", list(paste("refresh", desk$folder), own$host, other$get_pid(),
     as.numeric(ps::ps_create_time(ps::ps_handle(other$get_pid()))), as.numeric(Sys.time())))
   expect_false(turn("skip"))
