@@ -1,8 +1,8 @@
 # Bars of an archive as tables.
 
-table_of_bars <- function(archive, held, from, to, at, zone, newest = TRUE, ...) {
+table_of_bars <- function(archive, series, from, to, at, zone, newest = TRUE, ...) {
   window <- bars_window(from, to, zone)
-  bars_within(archive, held, window[1], window[2], at, newest)
+  bars_within(archive, series, window[1], window[2], at, newest)
 }
 
 # The instants of a window of bars.
@@ -12,16 +12,16 @@ bars_window <- function(from, to, zone) {
 }
 
 # Series in the order of their symbols and sides stand in the order of bars.
-held_by_symbol <- function(held) {
-  dimensions <- held_dimensions(held)
-  held[order(as.character(dimensions$symbol), as.character(dimensions[["side"]] %||%
-    rep("", nrow(held))), method = "radix"), ]
+series_by_symbol <- function(series) {
+  dimensions <- series_dimensions(series)
+  series[order(as.character(dimensions$symbol), as.character(dimensions[["side"]] %||%
+    rep("", nrow(series))), method = "radix"), ]
 }
 
-bars_within <- function(archive, held, start, end, at, newest = TRUE) {
-  held <- held_by_symbol(held)
-  dimensions <- held_dimensions(held)
-  read <- read_rows(archive, held, start, end, at, newest)
+bars_within <- function(archive, series, start, end, at, newest = TRUE) {
+  series <- series_by_symbol(series)
+  dimensions <- series_dimensions(series)
+  read <- read_rows(archive, series, start, end, at, newest)
   columns <- read$columns
   n <- length(read$owner)
   rows <- list(symbol = as.character(dimensions$symbol)[read$owner], time = columns$time)
@@ -29,7 +29,7 @@ bars_within <- function(archive, held, start, end, at, newest = TRUE) {
     rows[[name]] <- columns[[name]] %||% rep(NA_real_, n)
   }
   rows$session <- columns[["session"]] %||% rep(NA_character_, n)
-  rows$side <- (dimensions[["side"]] %||% rep(NA_character_, nrow(held)))[read$owner]
+  rows$side <- (dimensions[["side"]] %||% rep(NA_character_, nrow(series)))[read$owner]
   rows$status <- columns[["status"]] %||% rep("observed", n)
   if (anyNA(rows$status)) rows$status[is.na(rows$status)] <- "observed"
   extra <- setdiff(names(columns), c(names(rows), "known"))
@@ -39,7 +39,7 @@ bars_within <- function(archive, held, start, end, at, newest = TRUE) {
   # other
   table <- if (anyDuplicated(dimensions$symbol)) without_notes(bars_frame(list_frame(rows)))
   else with_shape(as_rows(rows), "vetusta_bars")
-  if (nrow(held)) known_then(with_dataset_facts(table, archive, held), at) else table
+  if (nrow(series)) vintage_at(with_dataset_facts(table, archive, series), at) else table
 }
 
 #' Read bars from an archive
@@ -69,14 +69,14 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
   interval <- time_interval(interval)
   if (!is.null(symbols)) check_text(symbols, "symbols", several = TRUE)
   if (!is.null(source)) check_text(source, "source")
-  here <- if (!is.null(symbols)) bars_alone(bars_held(archive, symbols), interval, symbols, source)
+  here <- if (!is.null(symbols)) bars_alone(bar_series(archive, symbols), interval, symbols, source)
   if (is.null(here)) {
-    held <- bars_held(archive)
+    series <- bar_series(archive)
     if (!is.null(source)) {
-      held <- held[held$source == check_known(source, unique(held$source), "source"), ]
+      series <- series[series$source == check_known(source, unique(series$source), "source"), ]
     }
-    if (is.null(symbols)) symbols <- unique(held$symbol[held$frequency == interval$iso])
-    here <- bars_alone(held, interval, symbols) %||% check_alone(held, interval, symbols)
+    if (is.null(symbols)) symbols <- unique(series$symbol[series$frequency == interval$iso])
+    here <- bars_alone(series, interval, symbols) %||% check_alone(series, interval, symbols)
   }
   wanted <- check_sessions(session)
   at <- known_at(as_of)
@@ -89,34 +89,34 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
 }
 
 # Series of bars with their symbols: all of them, or those that some symbols may mean.
-bars_held <- function(archive, symbols = NULL) {
-  held <- store_series(archive, shape = "bars",
+bar_series <- function(archive, symbols = NULL) {
+  series <- store_series(archive, shape = "bars",
     keys = if (!is.null(symbols)) unique(as.character(symbols)))
-  held$symbol <- bars_symbols(held)
-  held
+  series$symbol <- bars_symbols(series)
+  series
 }
 
 # The series of symbols at an interval; NULL where one of them has none, or has some from several
 # places.
-bars_alone <- function(held, interval, symbols, source = NULL) {
-  here <- held[held$frequency == interval$iso & (is.null(source) | held$source %in% source), ]
+bars_alone <- function(series, interval, symbols, source = NULL) {
+  here <- series[series$frequency == interval$iso & (is.null(source) | series$source %in% source), ]
   here <- here[here$symbol %in% symbols, ]
   places <- unique(list_frame(as.list(here)[c("symbol", "source", "dataset")]))
   if (!anyDuplicated(places$symbol) && all(symbols %in% places$symbol)) here
 }
 
 # The same where they are not, which is an error for one of them.
-check_alone <- function(held, interval, symbols) {
-  here <- held[held$frequency == interval$iso, ]
-  for (symbol in symbols) check_held(symbol, here, held, interval)
+check_alone <- function(series, interval, symbols) {
+  here <- series[series$frequency == interval$iso, ]
+  for (symbol in symbols) check_stored(symbol, here, series, interval)
   here[here$symbol %in% symbols, ]
 }
 
 # The symbols of series of bars: their keys, but for those with a side or a sign that is encoded.
-bars_symbols <- function(held) {
-  symbol <- as.character(held$key)
+bars_symbols <- function(series) {
+  symbol <- as.character(series$key)
   odd <- grep("[:%]", symbol)
-  if (length(odd)) symbol[odd] <- as.character(held_dimensions(held[odd, ])[["symbol"]])
+  if (length(odd)) symbol[odd] <- as.character(series_dimensions(series[odd, ])[["symbol"]])
   symbol
 }
 
@@ -129,28 +129,28 @@ check_known <- function(word, known, name) {
   word
 }
 
-check_held <- function(symbol, here, held, interval) {
-  own <- here[here$symbol == symbol, ]
-  places <- if (nrow(own)) unique(paste0(own$source, "/", own$dataset))
+check_stored <- function(symbol, here, series, interval) {
+  matching <- here[here$symbol == symbol, ]
+  places <- if (nrow(matching)) unique(paste0(matching$source, "/", matching$dataset))
   if (length(places) == 1) {
     return(invisible())
   }
   if (length(places) > 1) {
-    several <- length(unique(own$source)) > 1
+    several <- length(unique(matching$source)) > 1
     vetusta_stop("argument",
       paste0("The archive holds ", symbol, " of ", format(interval), " from several ",
       if (several) "sources." else "datasets."),
       todo = if (several) paste0("name it as the source: ",
-      paste(unique(own$source), collapse = ", "))
+      paste(unique(matching$source), collapse = ", "))
       else paste0("read one with archive_read(): ", paste(places, collapse = ", ")))
   }
-  others <- unique(held$frequency[held$symbol == symbol])
+  others <- unique(series$frequency[series$symbol == symbol])
   if (length(others)) {
     vetusta_stop("argument", paste0("The archive holds no ", symbol, " of ", format(interval), "."),
       todo = paste0("it has the interval ", paste(frequency_text(others), collapse = ", "),
         "; resample those, or collect"))
   }
-  near <- nearest_word(symbol, unique(held$symbol))
+  near <- nearest_word(symbol, unique(series$symbol))
   vetusta_stop("argument", paste0("The archive holds no series of the symbol \"", symbol, "\"."),
     todo = if (is.null(near)) "collect or import it first; `vetusta list` shows the stored series"
     else paste0("did you mean \"", near, "\"?"))

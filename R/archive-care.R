@@ -18,8 +18,8 @@
 #' archive_backup(archive, copy)
 archive_check <- function(archive) {
   check_archive(archive)
-  found <- store_check(archive)
-  as_rows(found[order(match(found$what, unique(found$what))), ])
+  findings <- store_check(archive)
+  as_rows(findings[order(match(findings$what, unique(findings$what))), ])
 }
 
 #' @rdname archive_check
@@ -130,10 +130,10 @@ archive_copy <- function(from, to, progress = interactive(), password = NULL) {
   else file_store(to, TRUE, FALSE)
   on.exit(archive_close(target), add = TRUE)
   moved <- store_move(source, target, if (progress) copy_shown() else function(...) NULL)
-  found <- store_check(target)
-  if (any(found$lost)) {
-    vetusta_stop("archive", paste0("The copy is damaged: ", found$where[found$lost][1], " ",
-      found$finding[found$lost][1], "."), where = target$path,
+  findings <- store_check(target)
+  if (any(findings$lost)) {
+    vetusta_stop("archive", paste0("The copy is damaged: ", findings$where[findings$lost][1], " ",
+      findings$finding[findings$lost][1], "."), where = target$path,
       todo = "check the archive itself: vetusta archive check")
   }
   sql_do(target, "DELETE FROM meta WHERE name = 'copy'")

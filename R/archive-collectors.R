@@ -20,10 +20,10 @@
 #' archive_collectors(archive)
 archive_collectors <- function(archive) {
   check_archive(archive)
-  found <- store_collectors(archive)
-  as_rows(list(host = as.character(found$host), process = as.numeric(found$process),
-    since = utc(as.numeric(found$started)), doing = as.character(found$doing),
-    requests = as.numeric(found$requests),
-    silent = pmax(0, store_now(archive) - as.numeric(found$seen)),
-    lease = as.numeric(found$lease), gone = as.logical(found$gone)))
+  collectors <- store_collectors(archive)
+  as_rows(list(host = as.character(collectors$host), process = as.numeric(collectors$process),
+    since = utc(as.numeric(collectors$started)), doing = as.character(collectors$doing),
+    requests = as.numeric(collectors$requests),
+    silent = pmax(0, store_now(archive) - as.numeric(collectors$seen)),
+    lease = as.numeric(collectors$lease), gone = as.logical(collectors$gone)))
 }

@@ -1,12 +1,12 @@
 # Documents that were fetched into a folder: link, file, bytes, sha256, fetched.
-documents_held <- function(archive, source, dataset, folder) {
+stored_documents <- function(archive, source, dataset, folder) {
   notes <- store_notes(archive, "document", source, dataset)
   place <- paste0(document_folder(folder), "\r")
   notes <- notes[startsWith(notes$key, place), , drop = FALSE]
   notes$key <- substring(notes$key, nchar(place) + 1)
-  told <- json_objects(notes$value)
+  entries <- json_objects(notes$value)
   part <- function(name, empty) {
-    vapply(told, function(one) one[[name]] %||% empty, empty, USE.NAMES = FALSE)
+    vapply(entries, function(entry) entry[[name]] %||% empty, empty, USE.NAMES = FALSE)
   }
   data.frame(link = notes$key, file = part("file", ""), bytes = as.numeric(part("bytes", 0)),
     sha256 = part("sha256", ""), fetched = utc(notes$at))
@@ -36,13 +36,13 @@ archive_documents <- function(archive, source, dataset, folder = ".") {
   check_text(source, "source")
   check_text(dataset, "dataset")
   check_text(folder, "folder")
-  held <- documents_held(archive, source, dataset, folder)
-  now <- vapply(file.path(rep(folder, nrow(held)), held$file), function(file) {
+  documents <- stored_documents(archive, source, dataset, folder)
+  now <- vapply(file.path(rep(folder, nrow(documents)), documents$file), function(file) {
     file_sha256(file) %||% NA_character_
   }, "", USE.NAMES = FALSE)
-  held$state <- as.character(ifelse(is.na(now), "gone",
-    ifelse(now == held$sha256, "whole", "changed")))
-  as_rows(as.list(held))
+  documents$state <- as.character(ifelse(is.na(now), "gone",
+    ifelse(now == documents$sha256, "whole", "changed")))
+  as_rows(as.list(documents))
 }
 
 # FIPS 180-4, of a file as it stands; NULL where there is none.

@@ -31,11 +31,11 @@ archive_drop <- function(archive, what, backup = NULL, dry = FALSE) {
   known <- paste0(others$source, "/", others$dataset)
   rows <- others[known %in% what, , drop = FALSE]
   named <- setdiff(what, known)
-  found <- if (length(named)) archive_find(archive, named)
-  held <- store_series(archive)
-  series <- held[series_id(held) %in% found$id, , drop = FALSE]
-  gone <- as_rows(list(id = c(known[known %in% what], found$id),
-    rows = c(as.numeric(rows$rows), as.numeric(found$rows))))
+  matches <- if (length(named)) archive_find(archive, named)
+  catalogue <- store_series(archive)
+  series <- catalogue[series_id(catalogue) %in% matches$id, , drop = FALSE]
+  gone <- as_rows(list(id = c(known[known %in% what], matches$id),
+    rows = c(as.numeric(rows$rows), as.numeric(matches$rows))))
   if (dry) {
     return(gone)
   }

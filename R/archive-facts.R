@@ -2,8 +2,8 @@
 # delay of its source, the title, and of each column its type and unit.
 
 dataset_facts <- function(archive, source, dataset) {
-  found <- store_structure(archive, source, paste0("facts:", dataset))
-  if (is.null(found)) list() else unserialize(found$body)
+  document <- store_structure(archive, source, paste0("facts:", dataset))
+  if (is.null(document)) list() else unserialize(document$body)
 }
 
 # Facts are written where they are others than those that are there.
@@ -19,35 +19,35 @@ dataset_facts_put <- function(archive, source, dataset, facts) {
 }
 
 # A table with the facts of the dataset that it is of; bars have the interval of their series.
-with_dataset_facts <- function(table, archive, held, language = "en") {
-  facts <- dataset_facts(archive, held$source[1], held$dataset[1])
-  titles <- archive_titles(archive, held, language)
-  names <- as.character(held_dimensions(held)[["symbol"]] %||% held$key)
+with_dataset_facts <- function(table, archive, series, language = "en") {
+  facts <- dataset_facts(archive, series$source[1], series$dataset[1])
+  titles <- archive_titles(archive, series, language)
+  names <- as.character(series_dimensions(series)[["symbol"]] %||% series$key)
   known <- !is.na(titles) & !duplicated(names)
   # the title of a dataset is that of its only series
   facts$title <- if (any(known)) stats::setNames(titles[known], names[known])
-  else if (length(unique(names)) == 1 && length(facts$title) && held$shape[1] != "bars") {
+  else if (length(unique(names)) == 1 && length(facts$title) && series$shape[1] != "bars") {
     stats::setNames(facts$title[[1]], names[1])
   }
-  if (startsWith(held$frequency[1], "P")) facts$interval <- time_interval(held$frequency[1])
-  facts$source <- paste0(held$source[1], "/", held$dataset[1])
+  if (startsWith(series$frequency[1], "P")) facts$interval <- time_interval(series$frequency[1])
+  facts$source <- paste0(series$source[1], "/", series$dataset[1])
   with_facts(table, facts)
 }
 
 # What series are called: the labels of their codes, or the name of their instrument or place in a
 # directory of their source; NA where nobody says.
-archive_titles <- function(archive, held, language = "en") {
-  out <- rep(NA_character_, nrow(held))
-  groups <- split(seq_len(nrow(held)), paste(held$source, held$dataset, sep = "\r"))
+archive_titles <- function(archive, series, language = "en") {
+  out <- rep(NA_character_, nrow(series))
+  groups <- split(seq_len(nrow(series)), paste(series$source, series$dataset, sep = "\r"))
   for (rows in groups) {
-    own <- held[rows, ]
-    labels <- archive_labels(archive, own$source[1], own$dataset[1])
+    part <- series[rows, ]
+    labels <- archive_labels(archive, part$source[1], part$dataset[1])
     if (length(labels)) {
-      out[rows] <- series_names(held_dimensions(own), labels, language)
+      out[rows] <- series_names(series_dimensions(part), labels, language)
       next
     }
-    key <- as.character(held_dimensions(own)[["symbol"]] %||% own$key)
-    names <- store_named(archive, own$source[1], unique(key))
+    key <- as.character(series_dimensions(part)[["symbol"]] %||% part$key)
+    names <- store_named(archive, part$source[1], unique(key))
     out[rows] <- unname(names[key])
   }
   out[!nzchar(out)] <- NA
@@ -58,18 +58,18 @@ archive_titles <- function(archive, held, language = "en") {
 store_named <- function(store, source, keys) {
   datasets <- sql_get(store, "SELECT DISTINCT dataset FROM types WHERE source = ?
     AND name = 'name'", list(source))$dataset
-  found <- lapply(datasets, function(dataset) {
+  records <- lapply(datasets, function(dataset) {
     sql_get(store, "SELECT key, body FROM (SELECT key, body, row_number() OVER (PARTITION BY key
       ORDER BY known DESC) AS nth FROM records WHERE source = ? AND dataset = ? AND shape IN
       ('instruments', 'places') AND key IN @texts) r WHERE nth = 1",
       list(source, dataset, json_array(keys)))
   })
-  found <- do.call(rbind, found)
-  if (!NROW(found)) {
+  records <- do.call(rbind, records)
+  if (!NROW(records)) {
     return(character())
   }
-  name <- words_frame(found$body)[["name"]]
-  stats::setNames(name, found$key)[!duplicated(found$key)]
+  name <- words_frame(records$body)[["name"]]
+  stats::setNames(name, records$key)[!duplicated(records$key)]
 }
 
 #' The schema of a dataset
@@ -116,13 +116,13 @@ archive_schema <- function(archive, source = NULL, dataset = NULL) {
 
 # A table as it was known at an instant. The store has left out what came later; what states no
 # instant counts from the end of its time.
-known_then <- function(table, at) {
+vintage_at <- function(table, at) {
   if (!is.finite(at) || !nrow(table)) {
     return(table)
   }
   series <- as_series(table)
   facts <- frame_facts(series)
-  known <- row_times(series, own_ends(series, facts), facts)$known
+  known <- row_times(series, end_times(series, facts), facts)$known
   if (all(known <= at)) table else table[known <= at, , drop = FALSE]
 }
 
@@ -130,7 +130,7 @@ known_then <- function(table, at) {
 shape_ends <- list(
   bars = function(time, frequency, facts) {
     facts$interval <- time_interval(frequency)
-    own_ends(with_shape(list_frame(list(time = time)), "vetusta_bars"), facts)
+    end_times(with_shape(list_frame(list(time = time)), "vetusta_bars"), facts)
   },
   observations = function(time, frequency, facts) {
     if (identical(frequency, "I")) return(as.numeric(time))
@@ -142,13 +142,13 @@ shape_ends <- list(
 )
 
 # The instants from which rows of series count, with those that state none.
-rows_known <- function(archive, held, read) {
+rows_known <- function(archive, series, read) {
   known <- as.numeric(read$columns$known)
   for (i in unique(read$owner[is.na(known)])) {
     at <- which(read$owner == i & is.na(known))
-    facts <- dataset_facts(archive, held$source[i], held$dataset[i])
+    facts <- dataset_facts(archive, series$source[i], series$dataset[i])
     facts <- frame_facts(with_facts(list(), facts))
-    end <- shape_ends[[held$shape[i]]](read$columns$time[at], held$frequency[i], facts)
+    end <- shape_ends[[series$shape[i]]](read$columns$time[at], series$frequency[i], facts)
     known[at] <- if (is.null(facts$delay)) end
     else as.numeric(shift_instant(utc(end), facts$delay, 1, facts$zone))
   }

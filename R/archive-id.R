@@ -13,7 +13,7 @@ series_id <- function(series) {
 
 frequency_text <- function(frequency) {
   known <- unique(frequency)
-  text <- vapply(known, function(one) if (grepl("^P", one)) format(time_interval(one)) else one, "")
+  text <- vapply(known, function(code) if (grepl("^P", code)) format(time_interval(code)) else code, "")
   unname(text[match(frequency, known)])
 }
 
@@ -45,13 +45,13 @@ archive_find <- function(archive, ids = NULL) {
   check_text(ids, "ids", several = TRUE)
   numbers <- numbers_by_key(archive, ids)
   if (!is.null(numbers)) {
-    found <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(numbers)))
-    return(series_at(found, match(unique(numbers), attr(found, "numbers"))))
+    listed <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(numbers)))
+    return(series_at(listed, match(unique(numbers), attr(listed, "numbers"))))
   }
   numbers <- series_numbers(archive, ids)
-  found <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(numbers)))
+  listed <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(numbers)))
   # a series without rows is none yet
-  series_at(found, stats::na.omit(match(unique(numbers), attr(found, "numbers"))))
+  series_at(listed, stats::na.omit(match(unique(numbers), attr(listed, "numbers"))))
 }
 
 # The numbers of series by IDs of any kind. What the database finds in the text of an ID
@@ -59,12 +59,12 @@ archive_find <- function(archive, ids = NULL) {
 series_numbers <- function(archive, ids) {
   catalogue <- NULL
   unlist(lapply(ids, function(id) {
-    held <- id_candidates(archive, id_parts(id)$path)
-    if (!length(id_hits(id_parts(id), held))) {
+    candidates <- id_candidates(archive, id_parts(id)$path)
+    if (!length(id_hits(id_parts(id), candidates))) {
       catalogue <<- catalogue %||% store_series_stored(archive)
-      held <- catalogue
+      candidates <- catalogue
     }
-    held$id[id_rows(id, held, archive)]
+    candidates$id[id_rows(id, candidates, archive)]
   }))
 }
 
@@ -92,8 +92,8 @@ store_series_stored <- function(store, where = NULL, params = NULL) {
 }
 
 # Some of the series of a table, with their numbers.
-series_at <- function(held, rows) {
-  structure(as_rows(lapply(as.list(held), `[`, rows)), numbers = attr(held, "numbers")[rows])
+series_at <- function(series, rows) {
+  structure(as_rows(lapply(as.list(series), `[`, rows)), numbers = attr(series, "numbers")[rows])
 }
 
 # The numbers of series, where each ID names one by its key; NULL where a series ID is a
@@ -106,26 +106,26 @@ numbers_by_key <- function(archive, ids) {
     }
     parts <- strsplit(asked$path, "/", fixed = TRUE)[[1]]
     ends <- vapply(seq_along(parts), function(i) paste(parts[i:length(parts)], collapse = "/"), "")
-    held <- sql_get(archive, "SELECT id, source, dataset, key, frequency FROM series
+    series <- sql_get(archive, "SELECT id, source, dataset, key, frequency FROM series
       WHERE key IN @texts OR key LIKE ? ESCAPE '!'",
       list(json_array(ends), paste0("%/", gsub("([!%_])", "!\\1", asked$path))))
-    rows <- id_hits(asked, held, ways = 1:2)
-    if (length(rows) == 1) held$id[rows]
+    rows <- id_hits(asked, series, ways = 1:2)
+    if (length(rows) == 1) series$id[rows]
   })
   if (all(lengths(numbers) == 1)) unlist(numbers)
 }
 
-id_rows <- function(id, held, archive) {
+id_rows <- function(id, series, archive) {
   asked <- id_parts(id)
-  rows <- id_hits(asked, held)
-  if (!length(rows)) rows <- unlist(lapply(id_labels(asked$path, held, archive),
+  rows <- id_hits(asked, series)
+  if (!length(rows)) rows <- unlist(lapply(id_labels(asked$path, series, archive),
     function(path) {
-    id_hits(list(path = path, frequency = asked$frequency), held)
+    id_hits(list(path = path, frequency = asked$frequency), series)
   }))
   rows <- unique(rows)
-  if (!length(rows)) stop_no_series(id, asked, held)
-  whole <- asked$path %in% c(paste0(held$source, "/", held$dataset)[rows], held$dataset[rows])
-  if (length(rows) > 1 && !whole && !grepl("[*?]", asked$path)) stop_several(id, held[rows, ])
+  if (!length(rows)) stop_no_series(id, asked, series)
+  whole <- asked$path %in% c(paste0(series$source, "/", series$dataset)[rows], series$dataset[rows])
+  if (length(rows) > 1 && !whole && !grepl("[*?]", asked$path)) stop_several(id, series[rows, ])
   rows
 }
 
@@ -140,30 +140,30 @@ id_parts <- function(id) {
 
 # Series whose ID ends with the path; of several ways to read it the strictest that finds any
 # counts.
-id_hits <- function(asked, held, ways = 1:6) {
+id_hits <- function(asked, series, ways = 1:6) {
   path <- asked$path
-  full <- paste(held$source, held$dataset, held$key, sep = "/")
-  fits <- if (is.null(asked$frequency)) rep(TRUE, nrow(held))
-  else frequency_fits(asked$frequency, held$frequency)
+  full <- paste(series$source, series$dataset, series$key, sep = "/")
+  fits <- if (is.null(asked$frequency)) rep(TRUE, nrow(series))
+  else frequency_fits(asked$frequency, series$frequency)
   if (grepl("[*?]", path)) {
     return(which(fits &
       grepl(paste0("(^|/)", path_pattern(path), "$"), full, perl = TRUE, ignore.case = TRUE)))
   }
   all_ways <- list(
     function() full == path,
-    function() held$key == path | endsWith(full, paste0("/", path)),
+    function() series$key == path | endsWith(full, paste0("/", path)),
     function() {
-      tolower(held$key) == tolower(path) |
+      tolower(series$key) == tolower(path) |
       endsWith(tolower(full), paste0("/", tolower(path)))
     },
     # the sides of a symbol
     function() {
-      sub(":[^:]*$", "", held$key) == path |
+      sub(":[^:]*$", "", series$key) == path |
       endsWith(sub(":[^:]*$", "", full), paste0("/", path))
     },
     # all series of a dataset
-    function() paste0(held$source, "/", held$dataset) == path,
-    function() held$dataset == path & length(unique(held$source[held$dataset == path])) == 1
+    function() paste0(series$source, "/", series$dataset) == path,
+    function() series$dataset == path & length(unique(series$source[series$dataset == path])) == 1
   )
   for (way in all_ways[ways]) {
     rows <- which(fits & way())
@@ -191,15 +191,15 @@ frequency_fits <- function(text, frequency) {
 }
 
 # Paths that labels may stand for: codes of the dimensions of a dataset, symbols of names.
-id_labels <- function(path, held, archive) {
+id_labels <- function(path, series, archive) {
   parts <- strsplit(path, "/", fixed = TRUE)[[1]]
   last <- parts[length(parts)]
   before <- if (length(parts) > 1) paste0(paste(parts[-length(parts)], collapse = "/"), "/") else ""
-  c(dimension_labels(before, last, held, archive), name_labels(last, held, archive))
+  c(dimension_labels(before, last, series, archive), name_labels(last, series, archive))
 }
 
-dimension_labels <- function(before, key, held, archive) {
-  datasets <- unique(as.data.frame(held[c("source", "dataset")]))
+dimension_labels <- function(before, key, series, archive) {
+  datasets <- unique(as.data.frame(series[c("source", "dataset")]))
   datasets <- datasets[endsWith(paste0(datasets$source, "/", datasets$dataset, "/"), before), ]
   texts <- strsplit(key, ".", fixed = TRUE)[[1]]
   unlist(lapply(seq_len(nrow(datasets)), function(i) {
@@ -223,7 +223,7 @@ code_of_label <- function(text, list) {
 }
 
 # The names of instruments and places that the archive holds.
-name_labels <- function(name, held, archive) {
+name_labels <- function(name, series, archive) {
   known <- named_datasets(archive)
   unlist(lapply(seq_len(nrow(known)), function(i) {
     rows <- archive_rows(archive, known$source[i], known$dataset[i])
@@ -243,21 +243,21 @@ named_datasets <- function(archive) {
 
 name_columns <- c(instruments = "symbol", places = "place")
 
-stop_no_series <- function(id, asked, held) {
-  if (!nrow(held)) {
+stop_no_series <- function(id, asked, series) {
+  if (!nrow(series)) {
     vetusta_stop("argument", "The archive holds no series yet.",
       todo = "collect or import something first")
   }
   # the frequency may be what is wrong
-  others <- if (!is.null(asked$frequency)) id_hits(list(path = asked$path), held)
+  others <- if (!is.null(asked$frequency)) id_hits(list(path = asked$path), series)
   if (length(others)) {
     vetusta_stop("argument",
       paste0("The archive holds no ", asked$path, " of \"", asked$frequency, "\"."),
       todo = paste0("it has ",
-        paste(utils::head(series_id(held[others, ]), 5), collapse = ", "),
+        paste(utils::head(series_id(series[others, ]), 5), collapse = ", "),
         "; resample those, or collect"))
   }
-  near <- nearest_ids(asked$path, held)
+  near <- nearest_ids(asked$path, series)
   vetusta_stop("argument", paste0("The archive holds no series with the ID \"", id, "\"."),
     todo = if (length(near)) paste0("did you mean ", paste0("\"", near, "\"", collapse = " or "),
       "?")
@@ -265,23 +265,23 @@ stop_no_series <- function(id, asked, held) {
 }
 
 # The nearest right series IDs, by the key or the whole.
-nearest_ids <- function(path, held, most = 3) {
+nearest_ids <- function(path, series, most = 3) {
   last <- sub(".*/", "", path)
-  full <- paste(held$source, held$dataset, held$key, sep = "/")
-  known <- utils::head(unique(held$key), 5000)
+  full <- paste(series$source, series$dataset, series$key, sep = "/")
+  known <- utils::head(unique(series$key), 5000)
   by_key <- utils::adist(tolower(last), tolower(known))[1, ]
   near <- known[order(by_key)][sort(by_key) <= max(2, nchar(last) / 3)]
-  rows <- unlist(lapply(utils::head(near, most), function(key) which(held$key == key)))
+  rows <- unlist(lapply(utils::head(near, most), function(key) which(series$key == key)))
   if (!length(rows) && grepl("/", path)) {
     distance <- utils::adist(tolower(path), tolower(utils::head(full, 5000)))[1, ]
     rows <- which(distance == min(distance) & distance <= max(3, nchar(path) / 3))
   }
-  utils::head(series_id(held[unique(rows), ]), most)
+  utils::head(series_id(series[unique(rows), ]), most)
 }
 
-stop_several <- function(id, held) {
-  shown <- utils::head(series_id(held), 6)
-  vetusta_stop("argument", paste0("The series ID \"", id, "\" means ", nrow(held), " series."),
+stop_several <- function(id, series) {
+  shown <- utils::head(series_id(series), 6)
+  vetusta_stop("argument", paste0("The series ID \"", id, "\" means ", nrow(series), " series."),
     todo = paste0("name one of them, or use a pattern: ", paste(shown, collapse = ", "),
-      if (nrow(held) > 6) " and more"))
+      if (nrow(series) > 6) " and more"))
 }

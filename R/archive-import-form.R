@@ -195,19 +195,19 @@ dates_order <- function(cells) {
   first <- vapply(parts, `[`, 0, 1)
   second <- vapply(parts, `[`, 0, 2)
   year <- nchar(sub("[./-].*", "", days)) == 4
-  own <- !year
-  if (!any(own)) {
+  dated <- !year
+  if (!any(dated)) {
     return(list(order = "ymd"))
   }
-  late <- c(dmy = any(first[own] > 12), mdy = any(second[own] > 12))
+  late <- c(dmy = any(first[dated] > 12), mdy = any(second[dated] > 12))
   if (late[["dmy"]] != late[["mdy"]]) {
     return(list(order = names(late)[late]))
   }
   # days with points are written day first
-  if (!any(late) && all(grepl(".", days[own], fixed = TRUE))) {
+  if (!any(late) && all(grepl(".", days[dated], fixed = TRUE))) {
     return(list(order = "dmy"))
   }
-  list(order = "dmy", doubt = c(dates = paste0("is ", days[own][1],
+  list(order = "dmy", doubt = c(dates = paste0("is ", days[dated][1],
     " written day first or month first? (dates: dmy or mdy)")))
 }
 

@@ -123,12 +123,12 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
   rejected <- rbind(rejected, twice)
   rejected <- rejected[order(rejected$row), ]
   good <- if (nrow(rejected)) rows[-rejected$row, , drop = FALSE] else rows
-  told <- data.frame(symbol = rep(NA_character_, nrow(rejected)),
+  rejects <- data.frame(symbol = rep(NA_character_, nrow(rejected)),
     time = rep(NA_real_, nrow(rejected)),
     place = sprintf("%s, line %d", basename(file), as.integer(lines[rejected$row])),
     reason = rejected$reason, detail = rejected$detail)
   counts <- store_put(archive, list(source = source, dataset = dataset, shape = shape,
-    rejected = told, types = types,
+    rejected = rejects, types = types,
     rows = if (nrow(good)) archive_parcel(shape, good, at = now_seconds(), place = basename(file)),
     journal = list(run = "import", source = source, dataset = dataset, asked = now_seconds(),
       rows = nrow(good), outcome = "stored", url = basename(file))))
@@ -245,7 +245,7 @@ import_rejected <- function(rows, shape) {
   text <- attr(rows$value, "text")
   gone <- (rows[["status"]] %||% rep(NA, nrow(rows))) %in% "deleted"
   if (length(text)) text[gone] <- NA
-  found <- c(
+  problems <- c(
     list(if (isTRUE(unname(needs_value[shape]))) {
       judge(is.na(rows$value) & is.na(text %||% NA) & !gone,
         "no value, and its status is not deleted", rows$value)
@@ -257,6 +257,6 @@ import_rejected <- function(rows, shape) {
     if (shape_is_series(shape)) list(judge(is.na(observation_times(rows$period)$time) &
       !is.na(rows$period), "period cannot be read", rows$period)))
   all <- do.call(rbind, c(list(data.frame(row = integer(), reason = character(),
-    detail = character())), found))
+    detail = character())), problems))
   all[!duplicated(all$row), ][order(all$row[!duplicated(all$row)]), ]
 }

@@ -103,9 +103,9 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
 # Bars of one time and symbol in one file, by the rule of rows-doubled.R, with their lines.
 import_doubled <- function(bars, without, lines) {
   key <- bar_keys(bars, without)
-  found <- doubled_rows(key, bars[c("close", "open", "high", "low", "volume")], lines)
-  found$detail <- gsub(" in row ", " in line ", found$detail, fixed = TRUE)
-  found
+  doubles <- doubled_rows(key, bars[c("close", "open", "high", "low", "volume")], lines)
+  doubles$detail <- gsub(" in row ", " in line ", doubles$detail, fixed = TRUE)
+  doubles
 }
 
 # Rows that say what another one of the file says.
@@ -217,16 +217,16 @@ setdiff_rows <- function(rejected, known) {
 
 store_import <- function(archive, good, rejected, lines, source, interval, file, types) {
   n <- nrow(rejected)
-  told <- data.frame(symbol = rep(NA_character_, n), time = rep(NA_real_, n), place = rep("", n),
+  rejects <- data.frame(symbol = rep(NA_character_, n), time = rep(NA_real_, n), place = rep("", n),
     reason = rejected$reason,
     detail = rejected$detail)
-  if (n) told$place <- paste0(basename(file), ", line ", lines)
+  if (n) rejects$place <- paste0(basename(file), ", line ", lines)
   # in order of time, as series are kept
   if (is.unsorted(as.numeric(good$time))) {
     good <- good[order(as.numeric(good$time), method = "radix"), , drop = FALSE]
   }
   counts <- store_put(archive,
-    list(source = source, dataset = "import", shape = "bars", rejected = told, types = types,
+    list(source = source, dataset = "import", shape = "bars", rejected = rejects, types = types,
     rows = if (nrow(good)) archive_parcel("bars", good, frequency = interval$iso),
     journal = list(run = "import", source = source, dataset = "import", asked = now_seconds(),
       rows = nrow(good),

@@ -41,17 +41,17 @@ listed_state <- function(path) {
   }
   # the log lies beside the file itself, and not beside a link to it
   path <- normalizePath(path)
-  told <- file.info(c(path, paste0(path, "-wal")), extra_cols = FALSE)
+  state <- file.info(c(path, paste0(path, "-wal")), extra_cols = FALSE)
   list(path = path, version = getNamespaceVersion("vetusta")[[1]],
-    size = told$size, changed = c(as.numeric(told$mtime), as.numeric(told$ctime)))
+    size = state$size, changed = c(as.numeric(state$mtime), as.numeric(state$ctime)))
 }
 
 # Two archives may share a place: whose list it is stands in it.
 listed_place <- function(path, name) {
   letters <- gsub("[^A-Za-z0-9]+", "-", path)
-  own <- substring(letters, max(1, nchar(letters) - 99))
+  suffix <- substring(letters, max(1, nchar(letters) - 99))
   file.path(tools::R_user_dir("vetusta", "cache"), "listed",
-    paste0(name, own, "-", nchar(path), ".rds"))
+    paste0(name, suffix, "-", nchar(path), ".rds"))
 }
 
 listed_keep <- function(place, what) {

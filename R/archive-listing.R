@@ -23,8 +23,8 @@ listing_put <- function(store, page) {
   }
   parts <- if (rule$page > 1) listing_parts(store, page)
   now <- unique(as.character(c(unlist(parts), keys)))
-  held <- store_notes(store, "listed", page$source, page$dataset, rule$planned)
-  before <- listing_keys(held$value)
+  notes <- store_notes(store, "listed", page$source, page$dataset, rule$planned)
+  before <- listing_keys(notes$value)
   # a list with nothing in it, where there was something, is not believed
   if (!length(now) && length(before)) {
     return(0)
@@ -37,7 +37,7 @@ listing_put <- function(store, page) {
   }
   if (length(gone)) {
     store_records_close(store, page$source, page$dataset, gone, unname(column),
-      as.Date(utc(held$at), tz = "UTC"), page$now)
+      as.Date(utc(notes$at), tz = "UTC"), page$now)
   }
   store_note(store, "listed", page$source, page$dataset, rule$planned, json_array(now), page$now)
   for (key in names(parts)) store_forget(store, "listing", page$source, page$dataset, key)
@@ -48,8 +48,8 @@ listing_put <- function(store, page) {
 listing_parts <- function(store, page) {
   notes <- store_notes(store, "listing", page$source, page$dataset)
   number <- suppressWarnings(as.numeric(sub("^.*\r", "", notes$key)))
-  own <- sub("\r[0-9]+$", "", notes$key) == page$listing$planned & number < page$listing$page
-  stats::setNames(lapply(notes$value[own], listing_keys), notes$key[own])
+  earlier <- sub("\r[0-9]+$", "", notes$key) == page$listing$planned & number < page$listing$page
+  stats::setNames(lapply(notes$value[earlier], listing_keys), notes$key[earlier])
 }
 
 listing_keys <- function(texts) {

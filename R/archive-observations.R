@@ -45,8 +45,8 @@ archive_observations <- function(archive, source, dataset, ..., as_of = NULL, fr
   check_flag(columns, "columns")
   at <- known_at(as_of)
   store_snapshot(archive, function() {
-    held <- held_series(archive, source, dataset, c(list(...), keys))
-    read_table(archive, held, from, to, at, "UTC", labels = labels, language = language,
+    series <- stored_series(archive, source, dataset, c(list(...), keys))
+    read_table(archive, series, from, to, at, "UTC", labels = labels, language = language,
       with = columns,
       multiplier = multiplier)
   })
@@ -54,36 +54,36 @@ archive_observations <- function(archive, source, dataset, ..., as_of = NULL, fr
 
 # Observations of a statistics office, with dimensions and what is said of them; or those of an
 # ordinary source.
-table_of_observations <- function(archive, held, from, to, at, zone, labels = "codes",
+table_of_observations <- function(archive, series, from, to, at, zone, labels = "codes",
   language = "en", with = TRUE, multiplier = "keep", newest = TRUE) {
   window <- period_window(from, to)
-  read <- read_rows(archive, held, window[1], window[2], at, newest)
-  if (is_plain(held)) {
-    table <- plain_table_of(plain_observations(held, read))
-    return(known_then(with_dataset_facts(table, archive, held), at))
+  read <- read_rows(archive, series, window[1], window[2], at, newest)
+  if (is_plain(series)) {
+    table <- plain_table_of(plain_observations(series, read))
+    return(vintage_at(with_dataset_facts(table, archive, series), at))
   }
-  said <- store_attributes(archive, held$id, at)
-  known <- archive_labels(archive, held$source[1], held$dataset[1])
-  table <- observation_rows(read, held, words_frame(said), known, labels, language, with,
+  said <- store_attributes(archive, series$id, at)
+  known <- archive_labels(archive, series$source[1], series$dataset[1])
+  table <- observation_rows(read, series, words_frame(said), known, labels, language, with,
     multiplier)
-  known_then(with_dataset_facts(table, archive, held, language), at)
+  vintage_at(with_dataset_facts(table, archive, series, language), at)
 }
 
 # Whether series have no dimensions but their own name.
-is_plain <- function(held) identical(names(held_dimensions(held)), "series")
+is_plain <- function(series) identical(names(series_dimensions(series)), "series")
 
 # What an ordinary source says of its series: their names, periods (or instants), values and
 # whatever else.
-plain_observations <- function(held, read) {
+plain_observations <- function(series, read) {
   columns <- read$columns
-  times <- any(held$frequency == "I")
+  times <- any(series$frequency == "I")
   period <- columns[["period"]] %||%
     epoch_days(floor(as.numeric(columns$time) / 86400))
   clock <- if (times) list(time = columns$time) else list(period = period)
   rest <- columns[setdiff(names(columns), c("time", "known", "period"))]
   # the column is there where one of them states it
   if (!all(is.na(as.numeric(columns$known)))) rest$known <- columns$known
-  c(list(series = held$key[read$owner]), clock, rest[c("value", setdiff(names(rest), "value"))])
+  c(list(series = series$key[read$owner]), clock, rest[c("value", setdiff(names(rest), "value"))])
 }
 
 plain_table_of <- function(rows) {
@@ -93,13 +93,13 @@ plain_table_of <- function(rows) {
 }
 
 # The series of a dataset that have the codes or labels asked for.
-held_series <- function(archive, source, dataset, wanted) {
+stored_series <- function(archive, source, dataset, wanted) {
   all <- store_series(archive, shape = "observations")
   check_known(source, unique(all$source), "source")
   check_known(dataset, unique(all$dataset[all$source == source]), "dataset")
-  held <- all[all$source == source & all$dataset == dataset, ]
-  held <- held[order(held$id), ]
-  dims <- held_dimensions(held)
+  series <- all[all$source == source & all$dataset == dataset, ]
+  series <- series[order(series$id), ]
+  dims <- series_dimensions(series)
   lists <- if (length(wanted)) archive_labels(archive, source, dataset)
   if (length(wanted) && (is.null(names(wanted)) || any(!nzchar(names(wanted))))) {
     vetusta_stop("argument", "Codes need the name of their dimension.",
@@ -108,17 +108,17 @@ held_series <- function(archive, source, dataset, wanted) {
   for (name in unique(names(wanted))) {
     dimension <- names(dims)[match(tolower(name), tolower(names(dims)))]
     if (is.na(dimension)) check_choice(name, "dimension", names(dims))
-    codes <- held_codes(unlist(wanted[names(wanted) == name]), unique(dims[[dimension]]),
+    codes <- stored_codes(unlist(wanted[names(wanted) == name]), unique(dims[[dimension]]),
       lists[[dimension]], dimension)
     keep <- dims[[dimension]] %in% codes
-    held <- held[keep, ]
+    series <- series[keep, ]
     dims <- dims[keep, , drop = FALSE]
   }
-  held
+  series
 }
 
 # Codes, labels or patterns of a dimension, as the codes that are held.
-held_codes <- function(values, codes, list, dimension) {
+stored_codes <- function(values, codes, list, dimension) {
   labels <- lapply(list$labels, function(text) text[match(codes, list$id)])
   all <- unlist(labels, use.names = FALSE)
   find <- function(value, strict) {
@@ -149,22 +149,22 @@ words_frame <- function(texts) {
   names <- unique(unlist(lapply(parsed, names)))
   columns <- lapply(stats::setNames(nm = names),
     function(name) {
-      vapply(parsed, function(one) as.character(one[[name]] %||% NA),
+      vapply(parsed, function(item) as.character(item[[name]] %||% NA),
       "")[match(texts, levels)]
     })
   structure(columns, row.names = .set_row_names(n), class = "data.frame",
     names = as.character(names))
 }
 
-observation_rows <- function(read, held, attributes, known, labels, language, with, multiplier) {
+observation_rows <- function(read, series, attributes, known, labels, language, with, multiplier) {
   at <- read$owner
   rows <- read$columns
-  own <- held_dimensions(held)
-  dims <- lapply(stats::setNames(nm = names(own)),
-    function(name) labelled(own[[name]], known[[name]], labels, language))
+  dimensions <- series_dimensions(series)
+  dims <- lapply(stats::setNames(nm = names(dimensions)),
+    function(name) labelled(dimensions[[name]], known[[name]], labels, language))
   unit <- attributes[["UNIT_MEASURE"]] %||% attributes[["UNIT"]] %||% dims[["UNIT_MEASURE"]] %||%
     dims[["UNIT"]] %||%
-    rep(NA_character_, nrow(held))
+    rep(NA_character_, nrow(series))
   value <- rows[["value"]] %||% rep(NA_real_, length(at))
   words <- words_frame(rows[["words"]] %||% rep(NA_character_, length(at)))
   if (multiplier == "apply") {
@@ -176,11 +176,11 @@ observation_rows <- function(read, held, attributes, known, labels, language, wi
   }
   status <- rows[["status"]] %||% rep("observed", length(at))
   status[is.na(status)] <- "observed"
-  frame <- list(series = held$key[at],
+  frame <- list(series = series$key[at],
     period = epoch_days(floor(as.numeric(rows$time) / 86400)),
-    frequency = held$frequency[at], value = as.double(value), unit = unit[at], status = status,
+    frequency = series$frequency[at], value = as.double(value), unit = unit[at], status = status,
     known = rows$known,
-    name = series_names(own, known, language)[at])
+    name = series_names(dimensions, known, language)[at])
   if (with) frame <- c(frame, free_names(lapply(dims, `[`, at), names(frame)))
   extra <- lapply(attributes, `[`, at)
   frame <- c(frame, free_names(extra[setdiff(names(extra), names(dims))], names(frame)))
@@ -224,8 +224,8 @@ series_names <- function(dimensions, known, language) {
 # The code lists of a dataset by dimension, from the structures that are kept; empty where there
 # are none.
 archive_labels <- function(archive, source, dataset) {
-  found <- store_structure(archive, source, paste0("labels:", dataset))
-  if (is.null(found)) list() else unserialize(found$body)
+  document <- store_structure(archive, source, paste0("labels:", dataset))
+  if (is.null(document)) list() else unserialize(document$body)
 }
 
 # How series of each shape are read.

@@ -21,14 +21,14 @@ archive_series <- function(archive) {
 }
 
 # Series of the catalogue as a table.
-series_listed <- function(archive, found) {
-  for (name in c("rows", "bytes")) found[[name]] <- as.numeric(found[[name]])
-  for (name in c("first", "last")) found[[name]] <- utc(found[[name]])
-  rows <- as_rows(c(list(id = series_id(found)),
-    as.list(found)[c("source", "dataset", "key", "frequency", "shape",
+series_listed <- function(archive, listed) {
+  for (name in c("rows", "bytes")) listed[[name]] <- as.numeric(listed[[name]])
+  for (name in c("first", "last")) listed[[name]] <- utc(listed[[name]])
+  rows <- as_rows(c(list(id = series_id(listed)),
+    as.list(listed)[c("source", "dataset", "key", "frequency", "shape",
     "rows", "first", "last", "bytes")]))
-  rows$title <- archive_titles(archive, found)
-  attr(rows, "numbers") <- found$id
+  rows$title <- archive_titles(archive, listed)
+  attr(rows, "numbers") <- listed$id
   rows
 }
 
@@ -66,9 +66,9 @@ archive_datasets <- function(archive) {
 #' @export
 archive_journal <- function(archive) {
   check_archive(archive)
-  found <- store_journal(archive)
-  found$asked <- utc(found$asked)
-  as_rows(found)
+  journal <- store_journal(archive)
+  journal$asked <- utc(journal$asked)
+  as_rows(journal)
 }
 
 #' @rdname archive_series
@@ -78,10 +78,10 @@ archive_journal <- function(archive) {
 #' @export
 archive_rejected <- function(archive) {
   check_archive(archive)
-  found <- store_rejected(archive)
-  found$time <- utc(found$time)
-  found$found <- utc(found$found)
-  as_rows(found)
+  rejected <- store_rejected(archive)
+  rejected$time <- utc(rejected$time)
+  rejected$found <- utc(rejected$found)
+  as_rows(rejected)
 }
 
 #' Read series from an archive
@@ -128,24 +128,24 @@ archive_read <- function(archive, ids = NULL, from = NULL, to = NULL, as_of = NU
   check_text(language, "language")
   at <- known_at(as_of)
   store_snapshot(archive, function() {
-    found <- archive_find(archive, ids)
-    resample <- resample_asked(resample, found)
-    numbers <- attr(found, "numbers")
-    held <- if (is.null(ids)) store_series(archive) else store_series(archive, ids = numbers)
-    held <- held[match(numbers, held$id), ]
-    if (!nrow(held)) {
+    listed <- archive_find(archive, ids)
+    resample <- resample_asked(resample, listed)
+    numbers <- attr(listed, "numbers")
+    series <- if (is.null(ids)) store_series(archive) else store_series(archive, ids = numbers)
+    series <- series[match(numbers, series$id), ]
+    if (!nrow(series)) {
       return(list())
     }
     # of intervals, which are ISO durations, each is a table of its own
-    interval <- ifelse(startsWith(held$frequency, "P"), paste0("@", held$frequency), "")
-    group <- paste0(held$source, "/", held$dataset, interval)
-    tables <- lapply(split(seq_len(nrow(held)), factor(group, unique(group))), function(rows) {
-      longer <- if (!is.null(resample)) longer_shapes()[[held$shape[rows[1]]]]
+    interval <- ifelse(startsWith(series$frequency, "P"), paste0("@", series$frequency), "")
+    group <- paste0(series$source, "/", series$dataset, interval)
+    tables <- lapply(split(seq_len(nrow(series)), factor(group, unique(group))), function(rows) {
+      longer <- if (!is.null(resample)) longer_shapes()[[series$shape[rows[1]]]]
       if (!is.null(longer)) {
-        return(longer(archive, held[rows, ], from, to, at, zone, resample(held$source[rows[1]])))
+        return(longer(archive, series[rows, ], from, to, at, zone, resample(series$source[rows[1]])))
       }
-      read_table(archive, held[rows, ], from, to, at, zone, labels = labels, language = language,
-        multiplier = multiplier, newest = !(releases && held$shape[rows[1]] %in% released_shapes))
+      read_table(archive, series[rows, ], from, to, at, zone, labels = labels, language = language,
+        multiplier = multiplier, newest = !(releases && series$shape[rows[1]] %in% released_shapes))
     })
     names(tables) <- sub("@.*", "", names(tables))
     tables
@@ -169,15 +169,15 @@ known_at <- function(as_of) {
 }
 
 # Series of one dataset as the table of their shape.
-read_table <- function(archive, held, from, to, at, zone, ...) {
-  shape_tables()[[held$shape[1]]](archive, held, from, to, at, zone, ...)
+read_table <- function(archive, series, from, to, at, zone, ...) {
+  shape_tables()[[series$shape[1]]](archive, series, from, to, at, zone, ...)
 }
 
 # Rows of series in a window: list(columns, owner), where `owner` is the series' place in `held`.
-read_rows <- function(archive, held, start, end, at, newest = TRUE) {
-  read <- store_read(archive, held$id, start, end, at, newest)
-  owner <- rep(seq_len(nrow(held)), read$rows)
-  read$columns <- store_typed(archive, held$source[1], held$dataset[1], read$columns)
+read_rows <- function(archive, series, start, end, at, newest = TRUE) {
+  read <- store_read(archive, series$id, start, end, at, newest)
+  owner <- rep(seq_len(nrow(series)), read$rows)
+  read$columns <- store_typed(archive, series$source[1], series$dataset[1], read$columns)
   without_rows(list(columns = read$columns, owner = owner),
     if (newest) which(read$columns[["status"]] %in% "deleted"))
 }
@@ -202,7 +202,7 @@ without_withdrawn <- function(read) {
 }
 
 # The dimensions of series as columns.
-held_dimensions <- function(held) words_frame(held$dimensions)
+series_dimensions <- function(series) words_frame(series$dimensions)
 
 # Days, years or other periods between which a period begins, both included, in seconds.
 period_window <- function(from, to) {
@@ -223,15 +223,15 @@ period_bound <- function(x, name) {
 }
 
 # Facts: the columns that make their series, then those of each value.
-table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
+table_of_facts <- function(archive, series, from, to, at, ..., newest = TRUE) {
   window <- period_window(from, to)
-  read <- read_rows(archive, held, window[1], window[2], at, newest)
+  read <- read_rows(archive, series, window[1], window[2], at, newest)
   if (!newest) read <- without_withdrawn(read)
   # without a filing a figure counts from the end of its period
   end <- as.numeric(read$columns$time) + 86400
   read <- without_rows(read, which(is.na(as.numeric(read$columns$known)) & end > at))
   columns <- read$columns
-  dimensions <- lapply(held_dimensions(held), `[`, read$owner)
+  dimensions <- lapply(series_dimensions(series), `[`, read$owner)
   day <- epoch_days(as.numeric(columns$time) / 86400)
   rows <- c(dimensions[intersect(c("symbol", "item"), names(dimensions))],
     columns[intersect("period_start", names(columns))], list(period_end = day))
@@ -240,7 +240,7 @@ table_of_facts <- function(archive, held, from, to, at, ..., newest = TRUE) {
   lead <- intersect(c("basis", "unit", "value", "filed"), names(rest))
   table <- as_rows(ordered_rows(c(rows, rest[c(lead, setdiff(names(rest), lead))]),
     c("symbol", "item", "period_start", "period_end")))
-  with_facts(table, dataset_facts(archive, held$source[1], held$dataset[1])["unit"])
+  with_facts(table, dataset_facts(archive, series$source[1], series$dataset[1])["unit"])
 }
 
 ordered_rows <- function(rows, by) {

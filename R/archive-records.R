@@ -29,12 +29,12 @@ archive_rows <- function(archive, source, dataset, as_of = NULL, all = FALSE) {
     if (nrow(series)) {
       return(rows_of_series(archive, series, at))
     }
-    held <- store_datasets(archive)
-    known <- rbind(held[c("source", "dataset")],
+    datasets <- store_datasets(archive)
+    known <- rbind(datasets[c("source", "dataset")],
       unique(store_series(archive)[c("source", "dataset")]))
     check_known(source, unique(known$source), "source")
     check_known(dataset, unique(known$dataset[known$source == source]), "dataset")
-    shape <- held$shape[held$source == source & held$dataset == dataset]
+    shape <- datasets$shape[datasets$source == source & datasets$dataset == dataset]
     frames <- store_frames(archive, source, dataset, at, all)
     if (!nrow(frames) && identical(shape[1], "snapshot")) {
       # before anything was known there are no rows, of the columns that came later
@@ -69,14 +69,14 @@ rows_of_frames <- function(archive, source, dataset, frames, shape, all) {
 }
 
 rows_of_records <- function(archive, source, dataset, shape, at) {
-  held <- store_records(archive, source, dataset, at)
-  if (!length(held$bodies)) {
-    empty <- lapply(held$types, function(type) rep(NA_character_, 0))
-    return(as_rows(typed_rows(empty, held$types)))
+  records <- store_records(archive, source, dataset, at)
+  if (!length(records$bodies)) {
+    empty <- lapply(records$types, function(type) rep(NA_character_, 0))
+    return(as_rows(typed_rows(empty, records$types)))
   }
-  parsed <- tryCatch(json_objects(held$bodies, table = TRUE),
+  parsed <- tryCatch(json_objects(records$bodies, table = TRUE),
     error = function(e) stop_damaged_records(archive, source, dataset))
-  rows <- typed_rows(as.list(parsed), held$types)
+  rows <- typed_rows(as.list(parsed), records$types)
   # in order of what tells the rows apart, so that it does not matter in which order requests were
   # answered
   by <- intersect(record_keys[[shape]] %||% names(rows), names(rows))
@@ -102,20 +102,20 @@ stop_damaged_records <- function(archive, source, dataset) {
 }
 
 # What is held of one shape: datasets, or series.
-held_of_shape <- function(held, shape) {
-  split(as.data.frame(held), held$shape)[[shape]] %||% as.data.frame(held)[0, ]
+datasets_of_shape <- function(datasets, shape) {
+  split(as.data.frame(datasets), datasets$shape)[[shape]] %||% as.data.frame(datasets)[0, ]
 }
 
 # Names of instruments, places and series that the archive holds of some sources, by symbol, place
 # and key. Of a symbol the symbol is said too.
 archive_names <- function(archive, sources) {
   keys <- c(instruments = "symbol", places = "place")
-  held <- archive_datasets(archive)
-  found <- lapply(names(keys), function(shape) {
-    own <- held_of_shape(held, shape)
-    own <- own[own$source %in% sources, ]
-    lapply(seq_len(nrow(own)), function(i) {
-      rows <- archive_rows(archive, own$source[i], own$dataset[i])
+  datasets <- archive_datasets(archive)
+  lists <- lapply(names(keys), function(shape) {
+    matching <- datasets_of_shape(datasets, shape)
+    matching <- matching[matching$source %in% sources, ]
+    lapply(seq_len(nrow(matching)), function(i) {
+      rows <- archive_rows(archive, matching$source[i], matching$dataset[i])
       if (is.null(rows[["name"]])) return(NULL)
       name <- as.character(rows$name)
       key <- as.character(rows[[keys[[shape]]]])
@@ -123,10 +123,10 @@ archive_names <- function(archive, sources) {
       stats::setNames(if (symbol) paste0(name, " (", key, ")") else name, key)[!is.na(name)]
     })
   })
-  found <- unlist(found)
+  lists <- unlist(lists)
   # series of codes are called by the labels of these
   series <- store_series(archive)
-  series <- series[series$source %in% sources & !series$key %in% names(found), , drop = FALSE]
+  series <- series[series$source %in% sources & !series$key %in% names(lists), , drop = FALSE]
   titles <- archive_titles(archive, series)
-  c(found, stats::setNames(titles, series$key)[!is.na(titles) & !duplicated(series$key)])
+  c(lists, stats::setNames(titles, series$key)[!is.na(titles) & !duplicated(series$key)])
 }

@@ -2,12 +2,12 @@
 # the same answer, else here.
 
 # The shapes whose series can be read at a longer interval, and how.
-longer_shapes <- function() list(bars = resample_held)
+longer_shapes <- function() list(bars = resample_stored)
 
 # What `resample` of archive_read() says of series that were found, as a function of their source
 # that gives the arguments of resample_terms(). Who gives a function leaves other shapes as they
 # are.
-resample_asked <- function(resample, found) {
+resample_asked <- function(resample, series) {
   if (is.null(resample) || is.function(resample)) {
     return(resample)
   }
@@ -16,10 +16,10 @@ resample_asked <- function(resample, found) {
       todo = "give it as list(interval = \"1 day\", calendar = ...)")
   }
   for (name in names(resample)) check_choice(name, "resample", names(formals(resample_terms)))
-  other <- setdiff(found$shape, names(longer_shapes()))
+  other <- setdiff(series$shape, names(longer_shapes()))
   if (length(other)) {
     vetusta_stop("argument", "Bars are resampled, and a series has other values.",
-      where = found$id[match(other[1], found$shape)],
+      where = series$id[match(other[1], series$shape)],
       todo = paste0("read it without `resample`, and give it to series_aggregate() or ",
         "series_disaggregate()"))
   }
@@ -35,27 +35,27 @@ bars_of_sessions <- function(table, sessions) {
 }
 
 # Series of bars of one interval and dataset; `sessions` are those that rows may say they are of.
-resample_held <- function(archive, held, from, to, at, zone, asked) {
+resample_stored <- function(archive, series, from, to, at, zone, asked) {
   sessions <- asked$sessions
   asked$sessions <- NULL
-  base <- time_interval(held$frequency[1])
+  base <- time_interval(series$frequency[1])
   terms <- do.call(resample_terms, asked)
   check_divides(terms$interval, base)
   window <- bars_window(from, to, zone)
-  made <- resample_by_store(archive, held_by_symbol(held), window, at, terms, base, sessions)
+  made <- resample_by_store(archive, series_by_symbol(series), window, at, terms, base, sessions)
   if (is.null(made)) {
-    bars <- bars_of_sessions(bars_within(archive, held, window[1], window[2], at), sessions)
+    bars <- bars_of_sessions(bars_within(archive, series, window[1], window[2], at), sessions)
     made <- do.call(bars_resample, c(list(bars, base = base), asked))
   }
   made
 }
 
 # NULL where the store does not do it.
-resample_by_store <- function(archive, held, window, at, terms, base, sessions) {
-  dimensions <- held_dimensions(held)
+resample_by_store <- function(archive, catalogue, window, at, terms, base, sessions) {
+  dimensions <- series_dimensions(catalogue)
   series <- list_frame(list(symbol = dimensions$symbol,
-    side = dimensions[["side"]] %||% rep(NA_character_, nrow(held))))
-  facts <- facts_of(with_dataset_facts(list(), archive, held))
+    side = dimensions[["side"]] %||% rep(NA_character_, nrow(catalogue))))
+  facts <- facts_of(with_dataset_facts(list(), archive, catalogue))
   if (!is_intraday(base) || anyDuplicated(series)) {
     return(NULL)
   }
@@ -65,7 +65,7 @@ resample_by_store <- function(archive, held, window, at, terms, base, sessions) 
     window[2] <- min(window[2],
       at - base$seconds - (if (is.null(facts$delay)) 0 else interval_seconds(facts$delay)) + 1e-6)
   }
-  seen <- store_outline(archive, held$id, window[1], window[2], at)
+  seen <- store_outline(archive, catalogue$id, window[1], window[2], at)
   if (is.null(seen)) {
     return(NULL)
   }
@@ -75,12 +75,12 @@ resample_by_store <- function(archive, held, window, at, terms, base, sessions) 
     return(NULL)
   }
   span <- bucket_span(cells, seen$here)
-  near <- if (!is.null(span)) without_notes(ordered_bars(bars_within(archive, held,
+  near <- if (!is.null(span)) without_notes(ordered_bars(bars_within(archive, catalogue,
     max(span[1], window[1]), min(span[2], window[2]), at)))
   # where no row says which session it is of, all count
   if (!seen$sessions && all(is.na(near$session))) sessions <- NULL
   if (!is.null(sessions) && !is.null(near)) near <- near[near$session %in% sessions, ]
-  far <- store_resample(archive, held$id, window[1], window[2], at, cells, span %||% c(Inf, Inf),
+  far <- store_resample(archive, catalogue$id, window[1], window[2], at, cells, span %||% c(Inf, Inf),
     sessions)
   resample_together(far, near, series, grid, cells, terms, base, facts)
 }
@@ -94,18 +94,18 @@ resample_together <- function(far, near, series, grid, cells, terms, base, facts
   }
   times <- range(far$first, far$last, as.numeric(near$time))
   check_covers(terms$calendar, utc(times[1]), utc(times[2] + 1))
-  own <- sum(far$own_count) > 0 || is.numeric(near[["vwap"]])
+  has_vwap <- sum(far$own_count) > 0 || is.numeric(near[["vwap"]])
   outside <- sum(far$count[far$bucket < 2])
   nowhere <- sum(far$count[far$bucket == 0])
   far <- lapply(far, `[`, far$bucket > 1)
-  weight <- if (own) far$own_weight else far$weight
-  mean <- ifelse(weight > 0, (if (own) far$own_value else far$value) / weight, NA_real_)
+  weight <- if (has_vwap) far$own_weight else far$weight
+  mean <- ifelse(weight > 0, (if (has_vwap) far$own_value else far$value) / weight, NA_real_)
   rows <- c(list(group = far$series, time = cells$time[far$bucket]),
     far[c("open", "high", "low", "close", "volume")], list(vwap = mean, count = far$count,
       frame = cells$frame[far$bucket], provisional = far$provisional > 0,
       known = ifelse(far$known == before_all, -Inf, far$known)))
   if (n) {
-    if (own && is.null(near[["vwap"]])) near$vwap <- rep(NA_real_, n)
+    if (has_vwap && is.null(near[["vwap"]])) near$vwap <- rep(NA_real_, n)
     groups <- bar_groups(near)
     id <- match(do.call(paste, near[groups$first, c("symbol", "side")]), do.call(paste, series))
     groups$id <- id[groups$id]

@@ -58,10 +58,10 @@ archive_revisions <- function(archive, ids, all = FALSE, value = NULL) {
 
 # All releases of series, in order of series, time and release.
 archive_releases <- function(archive, ids, value) {
-  found <- archive_find(archive, ids)
+  listed <- archive_find(archive, ids)
   every <- store_series(archive)
-  held <- every[match(found$id, series_id(every)), ]
-  read <- read_rows(archive, held, -Inf, Inf, Inf, newest = FALSE)
+  series <- every[match(listed$id, series_id(every)), ]
+  read <- read_rows(archive, series, -Inf, Inf, Inf, newest = FALSE)
   name <- value %||% intersect(c("value", "close"), names(read$columns))[1]
   if (!is.numeric(read$columns[[name]])) {
     vetusta_stop("argument", paste0("The series have no number called \"", name, "\"."),
@@ -72,14 +72,14 @@ archive_releases <- function(archive, ids, value) {
   if (is.null(value) && !is.null(read$columns[["close"]])) {
     numbers <- ifelse(is.na(numbers), read$columns$close, numbers)
   }
-  one <- length(unique(paste(held$source, held$dataset))) == 1
+  same_dataset <- length(unique(paste(series$source, series$dataset))) == 1
   status <- read$columns[["status"]] %||% rep("observed", length(numbers))
   status[is.na(status)] <- "observed"
   time <- read$columns$time
   days <- all(as.numeric(time) %% 86400 == 0)
-  rows <- list(series = (if (one) held$key else found$id)[read$owner],
+  rows <- list(series = (if (same_dataset) series$key else listed$id)[read$owner],
     period = if (days) epoch_days(as.numeric(time) / 86400) else time,
-    known = rows_known(archive, held, read), value = numbers, status = status)
+    known = rows_known(archive, series, read), value = numbers, status = status)
   if (!days) names(rows)[2] <- "time"
   rows
 }

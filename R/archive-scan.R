@@ -39,18 +39,18 @@ archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL, to = NUL
       todo = "give a function, as function(bars) ...")
   }
   at <- known_at(as_of)
-  found <- archive_find(archive, ids)
-  held <- store_series(archive, sizes = TRUE)
-  held <- held[match(found$id, series_id(held)), ]
-  held <- held[!is.na(held$id), ]
-  groups <- scan_groups(held, by)
+  listed <- archive_find(archive, ids)
+  series <- store_series(archive, sizes = TRUE)
+  series <- series[match(listed$id, series_id(series)), ]
+  series <- series[!is.na(series$id), ]
+  groups <- scan_groups(series, by)
   work <- function(archive, rows) {
-    table <- read_table(archive, held[rows, ], from, to, at, zone)
+    table <- read_table(archive, series[rows, ], from, to, at, zone)
     if (!nrow(table)) return(NULL)
     tryCatch(f(table), error = function(e) {
       if (inherits(e, "vetusta_error")) stop(e)
       vetusta_stop("argument", paste0("The function failed: ", conditionMessage(e)),
-        where = series_id(held[rows[1], ]), todo = "correct the function")
+        where = series_id(series[rows[1], ]), todo = "correct the function")
     })
   }
   parts <- scan_run(archive, groups, work, workers, progress)
@@ -62,40 +62,40 @@ archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL, to = NUL
 }
 
 # Series of one table each, so many that their rows are about as many as are read at a time.
-scan_groups <- function(held, by) {
-  if (!nrow(held)) {
+scan_groups <- function(series, by) {
+  if (!nrow(series)) {
     return(list())
   }
-  table <- paste(held$source, held$dataset, ifelse(startsWith(held$frequency, "P"), held$frequency,
+  table <- paste(series$source, series$dataset, ifelse(startsWith(series$frequency, "P"), series$frequency,
     ""), sep = "\r")
-  unlist(unname(lapply(split(seq_len(nrow(held)), factor(table, unique(table))), function(rows) {
-    count <- as.numeric(held$rows[rows])
+  unlist(unname(lapply(split(seq_len(nrow(series)), factor(table, unique(table))), function(rows) {
+    count <- as.numeric(series$rows[rows])
     unname(split(rows, floor((cumsum(count) - count) / by)))
   })), recursive = FALSE)
 }
 
 scan_run <- function(archive, groups, work, workers, progress) {
   show <- if (progress) progress_line(environment())
-  told <- function(i) {
+  report <- function(i) {
     if (!is.null(show)) show(function(width) {
       paste0("read ", thousands(i), " of ", thousands(length(groups)), " parts")
     })
   }
   if (workers < 2 || length(groups) < 2) {
     return(lapply(seq_along(groups), function(i) {
-      told(i)
+      report(i)
       work(archive, groups[[i]])
     }))
   }
   # each round is as many groups as there are workers, each with a connection of its own
   rounds <- split(seq_along(groups), (seq_along(groups) - 1) %/% workers)
   parts <- lapply(rounds, function(some) {
-    told(some[1])
+    report(some[1])
     parallel::mclapply(groups[some], function(rows) {
       tryCatch({
-        own <- store_again(archive)
-        on.exit(store_close(own))
-        list(work(own, rows))
+        reader <- store_again(archive)
+        on.exit(store_close(reader))
+        list(work(reader, rows))
       }, error = identity)
     }, mc.cores = workers)
   })

@@ -84,8 +84,8 @@ parcel_of_observations <- function(rows, ...) {
   columns <- c(list(time = read$time, known = row_known(rows, "known")),
     if (read$keep) list(period = rows$period),
     rows[setdiff(names(rows), c("series", "period", "known", "frequency"))])
-  told <- as.character(rows[["frequency"]] %||% rep(NA_character_, n))
-  frequency <- ifelse(is.na(told), read$frequency, told)
+  interval <- as.character(rows[["frequency"]] %||% rep(NA_character_, n))
+  frequency <- ifelse(is.na(interval), read$frequency, interval)
   rows_by_series(list(series = series), frequency, columns, function(of) of$series)
 }
 
@@ -108,12 +108,12 @@ observation_times <- function(period) {
 
 # From when rows are known, where the source says it.
 row_known <- function(rows, column) {
-  told <- rows[[column]]
-  if (is.null(told)) {
+  values <- rows[[column]]
+  if (is.null(values)) {
     return(rep(NA_real_, length(rows[[1]])))
   }
-  if (inherits(told, "Date")) as.numeric(told) * 86400
-  else if (is.character(told)) released_instants(told) else as.numeric(told)
+  if (inherits(values, "Date")) as.numeric(values) * 86400
+  else if (is.character(values)) released_instants(values) else as.numeric(values)
 }
 
 # A fact's series is a company's item in one basis, unit and segment; its values are told by the

@@ -94,10 +94,10 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
   known <- actions$known < at & actions$ex < at
   share <- changes_shares[actions$kind]
   actions <- actions[known & (share | of == "all"), , drop = FALSE]
-  times <- if (nrow(actions)) row_times(bars, own_ends(bars, facts), facts)
+  times <- if (nrow(actions)) row_times(bars, end_times(bars, facts), facts)
   # what is the same for whole stretches is made for each stretch, and laid out once
   runs <- symbol_runs(bars$symbol)
-  own <- unname(split(seq_len(nrow(actions)),
+  of_run <- unname(split(seq_len(nrow(actions)),
     factor(match(actions$symbol, names(runs)), seq_along(runs))))
   parts <- Map(function(run, mine) {
     if (length(mine)) {
@@ -105,9 +105,9 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
     }
     list(rows = run[2] - run[1] + 1, factor = 1, offset = 0, shares = 1, through = -Inf,
       known = -Inf)
-  }, unname(runs), own)
+  }, unname(runs), of_run)
   applied <- rep(FALSE, nrow(actions))
-  for (i in which(lengths(own) > 0)) applied[own[[i]]] <- parts[[i]]$applied
+  for (i in which(lengths(of_run) > 0)) applied[of_run[[i]]] <- parts[[i]]$applied
   of_parts <- function(name) as.double(unlist(lapply(parts, `[[`, name), use.names = FALSE))
   rows <- of_parts("rows")
   factor <- of_parts("factor")
@@ -249,9 +249,9 @@ actions_frame <- function(actions, zone) {
     sizes[[setdiff(names(sizes), rules[[i]]$size)]][i] <- NA_real_
   }
   ex <- as.numeric(time_local(day, 0, zone))
-  told <- actions[["announced"]]
-  known <- if (inherits(told, "POSIXct")) as.numeric(told)
-  else if (!is.null(told)) as.numeric(time_local(as_action_day(told, zone), 0, zone))
+  announced <- actions[["announced"]]
+  known <- if (inherits(announced, "POSIXct")) as.numeric(announced)
+  else if (!is.null(announced)) as.numeric(time_local(as_action_day(announced, zone), 0, zone))
   else rep(NA_real_, n)
   out <- list_frame(list(symbol = as.character(actions$symbol), ex_day = day, kind = kind,
     ratio = sizes$ratio, amount = sizes$amount, ex = ex, known = ifelse(is.na(known), ex, known)))

@@ -66,7 +66,7 @@ bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0, nth
       todo = paste0("give bars of ", paste(utils::head(contracts$symbol, 3), collapse = ", ")))
   }
   bars <- bars[known, ]
-  times <- row_times(bars, own_ends(bars, facts), facts)
+  times <- row_times(bars, end_times(bars, facts), facts)
   bars$through <- utc(times$through)
   bars$known <- utc(times$known)
   day <- as.numeric(local_day(bars$time, zone))
@@ -74,8 +74,8 @@ bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0, nth
     contracts$underlying[match(bars$symbol, contracts$symbol)])
   parts <- lapply(names(groups), function(name) {
     rows <- groups[[name]]
-    own <- contracts[contracts$underlying == name & contracts$symbol %in% bars$symbol[rows], ]
-    continue_one(bars[rows, ], day[rows], own, name, list(roll = roll, days = roll_days, nth = nth,
+    listed <- contracts[contracts$underlying == name & contracts$symbol %in% bars$symbol[rows], ]
+    continue_one(bars[rows, ], day[rows], listed, name, list(roll = roll, days = roll_days, nth = nth,
       adjust = adjust, anchor = anchor, calendar = facts$calendar, zone = zone))
   })
   done <- bars_frame(data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE))
@@ -93,29 +93,29 @@ continue_one <- function(bars, day, contracts, name, rule) {
   counts <- which[match(day, days)]
   kept <- which(place == counts)
   chosen <- counts[kept]
-  own <- bars[kept, ]
+  selected <- bars[kept, ]
   rolls <- continue_rolls(bars, day, place, days, which, contracts, rule)
   maps <- continue_maps(rolls, rule)
   at <- findInterval(day[kept], as.numeric(rolls$day)) + 1
-  order <- order(as.numeric(own$time), method = "radix")
-  own <- own[order, ]
+  order <- order(as.numeric(selected$time), method = "radix")
+  selected <- selected[order, ]
   at <- at[order]
-  own$contract <- contracts$symbol[chosen[order]]
-  own$rolled <- c(FALSE, own$contract[-1] != own$contract[-nrow(own)])
-  own$symbol <- rep(name, nrow(own))
-  own$factor <- maps$factor[at]
-  own$offset <- maps$offset[at]
-  for (column in intersect(c("open", "high", "low", "close", "vwap"), names(own))) {
-    own[[column]] <- own[[column]] * own$factor + own$offset
+  selected$contract <- contracts$symbol[chosen[order]]
+  selected$rolled <- c(FALSE, selected$contract[-1] != selected$contract[-nrow(selected)])
+  selected$symbol <- rep(name, nrow(selected))
+  selected$factor <- maps$factor[at]
+  selected$offset <- maps$offset[at]
+  for (column in intersect(c("open", "high", "low", "close", "vwap"), names(selected))) {
+    selected[[column]] <- selected[[column]] * selected$factor + selected$offset
   }
   chosen_by <- continue_chosen(bars, day, days, rule)[match(day[kept][order], days), ,
     drop = FALSE]
   for (name in c("through", "known")) {
-    own[[name]] <- utc(pmax(as.numeric(own[[name]]), chosen_by[, name], maps[[name]][at]))
+    selected[[name]] <- utc(pmax(as.numeric(selected[[name]]), chosen_by[, name], maps[[name]][at]))
   }
   rolls <- rolls[setdiff(names(rolls), c("through", "known"))]
   rolls$underlying <- rep(name, nrow(rolls))
-  list(bars = own, rolls = rolls)
+  list(bars = selected, rolls = rolls)
 }
 
 # The place among the contracts, in order of their ends, of the one that counts on each day; NA
@@ -130,11 +130,11 @@ continue_which <- function(bars, day, days, contracts, rule) {
     return(ifelse(first <= n, first, NA_integer_))
   }
   weight <- continue_weights(bars, rule$roll)
-  held <- matrix(0, length(days), n)
+  positions <- matrix(0, length(days), n)
   sums <- rowsum(ifelse(is.na(weight), 0, weight), paste(match(day, days),
     match(bars$symbol, contracts$symbol)))
   parts <- do.call(rbind, strsplit(rownames(sums), " ", fixed = TRUE))
-  held[cbind(as.integer(parts[, 1]), as.integer(parts[, 2]))] <- sums[, 1]
+  positions[cbind(as.integer(parts[, 1]), as.integer(parts[, 2]))] <- sums[, 1]
   last <- as.numeric(contracts$last_day)
   now <- 1L
   out <- integer(length(days))
@@ -142,8 +142,8 @@ continue_which <- function(bars, day, days, contracts, rule) {
     while (now < n && last[now] < days[i]) now <- now + 1L
     # what the day before had; never back
     if (i > 1 && now < n) {
-      ahead <- now + which.max(held[i - 1, (now + 1):n])
-      if (held[i - 1, ahead] > held[i - 1, now] && last[ahead] >= days[i]) now <- ahead
+      ahead <- now + which.max(positions[i - 1, (now + 1):n])
+      if (positions[i - 1, ahead] > positions[i - 1, now] && last[ahead] >= days[i]) now <- ahead
     }
     out[i] <- now + as.integer(rule$nth) - 1L
   }

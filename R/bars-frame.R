@@ -125,8 +125,8 @@ order_of <- function(symbol, time, groups = NULL) {
 # cannot be told so soon it is not said. Where all rows bear one text and `lone` is asked for, `id`
 # is NULL: numbering them takes as long as much that is done with them.
 text_groups <- function(text, time = NULL, lone = FALSE) {
-  found <- groups_cpp(text, time, lone)
-  list(id = found$id, levels = text[found$first], first = found$first, ordered = found$ordered)
+  groups <- groups_cpp(text, time, lone)
+  list(id = groups$id, levels = text[groups$first], first = groups$first, ordered = groups$ordered)
 }
 
 # The ids of groups, in the order of the texts.

@@ -20,12 +20,12 @@ bars_jumps <- function(bars, actions = NULL, tolerance = 0.06, zone = "UTC") {
   bars <- bars_frame(given(bars, "bars"))
   check_number(tolerance, "tolerance", 0)
   check_zone(zone)
-  told <- if (!is.null(actions)) actions_frame(actions, zone)
-  told <- told[is.na(told$amount), ]
+  listed <- if (!is.null(actions)) actions_frame(actions, zone)
+  listed <- listed[is.na(listed$amount), ]
   ratios <- c(2, 3, 4, 5, 6, 8, 10, 15, 20, 25, 50, 100, 1.5, 1.25)
   ratios <- c(ratios, 1 / ratios)
-  found <- lapply(unname(symbol_runs(bars$symbol)), function(own) {
-    rows <- own[1]:own[2]
+  jumps <- lapply(unname(symbol_runs(bars$symbol)), function(run) {
+    rows <- run[1]:run[2]
     close <- bars$close[rows]
     first <- ifelse(is.na(bars$open[rows]), close, bars$open[rows])
     n <- length(rows)
@@ -38,7 +38,7 @@ bars_jumps <- function(bars, actions = NULL, tolerance = 0.06, zone = "UTC") {
     day <- local_day(bars$time[rows], zone)
     before <- c(day[1], day[-n])
     keep <- keep & !vapply(large, function(i) {
-      any(told$symbol == bars$symbol[own[1]] & told$ex_day > before[i] & told$ex_day <= day[i])
+      any(listed$symbol == bars$symbol[run[1]] & listed$ex_day > before[i] & listed$ex_day <= day[i])
     }, TRUE)
     at <- large[keep]
     list_frame(list(symbol = bars$symbol[rows][at], time = bars$time[rows][at],
@@ -46,5 +46,5 @@ bars_jumps <- function(bars, actions = NULL, tolerance = 0.06, zone = "UTC") {
   })
   none <- list_frame(list(symbol = character(), time = utc(numeric()), before = numeric(),
     after = numeric(), ratio = numeric()))
-  as_rows(as.list(do.call(rbind, c(list(none), found))))
+  as_rows(as.list(do.call(rbind, c(list(none), jumps))))
 }

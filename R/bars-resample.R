@@ -72,7 +72,7 @@ bars_resample <- function(bars, interval, calendar = NULL, session = "regular", 
   time <- if (is.null(base) || is_intraday(base)) bars$time
   else trading_times(bars$time, base, calendar)
   grid <- resample_grid(terms, min(time), max(time))
-  times <- if (any(c("through", "known") %in% names(bars))) row_times(bars, own_ends(bars,
+  times <- if (any(c("through", "known") %in% names(bars))) row_times(bars, end_times(bars,
     list(interval = base, zone = facts$zone %||% calendar$zone,
       calendar = facts$calendar %||% calendar)), facts)
   rows <- resample_rows(bars, groups, time, grid, times)

@@ -74,13 +74,13 @@ stop_calendar <- function(what, where, todo) {
 read_sessions <- function(sessions, where) {
   form <- "^([0-9]{1,2}):([0-9]{2})-([0-9]{1,2}):([0-9]{2})$"
   texts <- vapply(sessions, function(x) as.character(x)[1], "")
-  found <- regmatches(texts, regexec(form, texts))
-  bad <- which(lengths(found) == 0)
+  matches <- regmatches(texts, regexec(form, texts))
+  bad <- which(lengths(matches) == 0)
   if (length(bad) || !length(texts) || is.null(names(sessions))) {
     stop_calendar("a session has no hours that can be read", where,
       "write it as regular: 09:30-16:00")
   }
-  hours <- matrix(as.numeric(unlist(lapply(found, `[`, -1))), ncol = 4, byrow = TRUE)
+  hours <- matrix(as.numeric(unlist(lapply(matches, `[`, -1))), ncol = 4, byrow = TRUE)
   start <- hours[, 1] * 3600 + hours[, 2] * 60
   end <- hours[, 3] * 3600 + hours[, 4] * 60
   end <- ifelse(end <= start, end + 86400, end)

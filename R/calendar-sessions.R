@@ -200,8 +200,8 @@ main_session <- function(calendar) if ("regular" %in% calendar$sessions$session)
 
 # The session of each instant, NA outside all of them.
 session_of <- function(time, calendar) {
-  found <- find_sessions(time, calendar)
-  c(NA_character_, found$session)[found$at + 1L]
+  place <- find_sessions(time, calendar)
+  c(NA_character_, place$session)[place$at + 1L]
 }
 
 # The session of each instant as its place among `session`, 0 outside all: list(at, session).
@@ -245,9 +245,9 @@ trading_days <- function(time, calendar) {
     return(day)
   }
   inside <- frames_find_cpp(at, as.numeric(frames$open), as.numeric(frames$close))
-  found <- local_day(utc(at), calendar$zone)
-  found[inside > 0] <- frames$day[inside]
-  day[known] <- found
+  days <- local_day(utc(at), calendar$zone)
+  days[inside > 0] <- frames$day[inside]
+  day[known] <- days
   day
 }
 
@@ -268,23 +268,23 @@ trading_buckets <- function(time, interval, calendar) {
 # The times by which the calendar gives the days, weeks or months that bars belong to; what lies on
 # no day of the calendar stays where it is.
 trading_times <- function(time, interval, calendar) {
-  found <- trading_buckets(time, interval, calendar)
-  if (is.null(found)) {
+  buckets <- trading_buckets(time, interval, calendar)
+  if (is.null(buckets)) {
     return(time)
   }
-  first <- !duplicated(found$frames$bucket)
-  opening <- as.numeric(found$frames$open[first])[match(found$bucket, found$frames$bucket[first])]
+  first <- !duplicated(buckets$frames$bucket)
+  opening <- as.numeric(buckets$frames$open[first])[match(buckets$bucket, buckets$frames$bucket[first])]
   utc(ifelse(is.na(opening), as.numeric(time), opening))
 }
 
 # The instants at which the last sessions of those days, weeks or months end.
 trading_ends <- function(time, interval, calendar, zone = calendar$zone) {
-  found <- trading_buckets(time, interval, calendar)
+  buckets <- trading_buckets(time, interval, calendar)
   otherwise <- as.numeric(shift_instant(time, interval, 1, zone))
-  if (is.null(found)) {
+  if (is.null(buckets)) {
     return(otherwise)
   }
-  last <- !duplicated(found$frames$bucket, fromLast = TRUE)
-  closing <- as.numeric(found$frames$close[last])[match(found$bucket, found$frames$bucket[last])]
+  last <- !duplicated(buckets$frames$bucket, fromLast = TRUE)
+  closing <- as.numeric(buckets$frames$close[last])[match(buckets$bucket, buckets$frames$bucket[last])]
   ifelse(is.na(closing), otherwise, closing)
 }

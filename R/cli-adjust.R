@@ -36,7 +36,7 @@ cli_adjust <- function(arguments) {
 }
 
 cli_actions <- function(archive, options, source = NULL) {
-  id <- cli_held(archive, "actions", options$actions, source)
+  id <- cli_dataset_of_shape(archive, "actions", options$actions, source)
   cli_rows_of(archive, id, options$as_of)
 }
 
@@ -45,9 +45,9 @@ cli_say_applied <- function(applied) {
     return(cli_say("no action changes these prices"))
   }
   size <- ifelse(is.na(applied$ratio), applied$amount, applied$ratio)
-  told <- paste0(applied$symbol, " ", applied$ex_day, " ", applied$kind, " ", format_exact(size))
-  cli_say("adjusted for ", counted(nrow(applied), "action"), ": ", paste(utils::head(told, 4),
-    collapse = "; "), if (length(told) > 4) " and more")
+  lines <- paste0(applied$symbol, " ", applied$ex_day, " ", applied$kind, " ", format_exact(size))
+  cli_say("adjusted for ", counted(nrow(applied), "action"), ": ", paste(utils::head(lines, 4),
+    collapse = "; "), if (length(lines) > 4) " and more")
 }
 
 cli_continuous <- function(arguments) {
@@ -73,7 +73,7 @@ cli_continuous <- function(arguments) {
   archive <- cli_archive(options)
   rows <- cli_each(read, options, function(x, interval, read) {
     if (!is_bars(x)) cli_usage_error("contracts are bars, and these are none")
-    id <- cli_held(archive, "contracts", options$contracts, read$sources)
+    id <- cli_dataset_of_shape(archive, "contracts", options$contracts, read$sources)
     done <- bars_continuous(x, cli_rows_of(archive, id, options$as_of), options$roll,
       cli_number(options, "roll_days", 0) %||% if (options$roll == "day") 1 else 0,
       cli_number(options, "nth", 1), options$adjust, options$keep, read$calendar, read$zone)

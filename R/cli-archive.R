@@ -34,11 +34,11 @@ cli_archive_tasks <- list(
   check = function(options) {
     archive <- cli_archive(options, read_only = TRUE)
     on.exit(archive_close(archive))
-    found <- archive_check(archive)
-    if (options$json) cli_print_json(as.data.frame(found))
-    else cli_print_table(found, "no damage found")
-    if (nrow(found)) {
-      if (any(found$lost)) cli_say("\nto do: bring back a copy with `vetusta archive restore`, or ",
+    findings <- archive_check(archive)
+    if (options$json) cli_print_json(as.data.frame(findings))
+    else cli_print_table(findings, "no damage found")
+    if (nrow(findings)) {
+      if (any(findings$lost)) cli_say("\nto do: bring back a copy with `vetusta archive restore`, or ",
         "save what can be read with `vetusta archive rescue NEW.sqlite`")
       return(1L)
     }

@@ -34,7 +34,7 @@ cli_change <- function(arguments) {
   options[c("from", "to")] <- window
   if (!is.null(options$rates)) {
     read$tables <- lapply(seq_along(read$tables), function(i) {
-      cli_converted(read$tables[[i]], options, cli_own(read, options, i))
+      cli_converted(read$tables[[i]], options, cli_single(read, options, i))
     })
   }
   if (options$correlation) {

@@ -68,8 +68,8 @@ complete_words <- function(words) {
   if (startsWith(last, "-")) {
     return(command_options(command))
   }
-  found <- tryCatch(complete_value(command, words, before), error = function(e) character())
-  unique(found[startsWith(tolower(found), tolower(last))])
+  candidates <- tryCatch(complete_value(command, words, before), error = function(e) character())
+  unique(candidates[startsWith(tolower(candidates), tolower(last))])
 }
 
 # The options of a command, from its own help.
@@ -135,17 +135,17 @@ complete_flows <- function(desk, source) {
 }
 
 complete_symbols <- function(desk, source) {
-  held <- complete_series(desk)
-  held$key[held$source == source$source]
+  series <- complete_series(desk)
+  series$key[series$source == source$source]
 }
 
 complete_ids <- function(desk, plain) {
-  held <- complete_series(desk)
-  full <- series_id(held)
+  series <- complete_series(desk)
+  full <- series_id(series)
   # the short form too, where it means one series
   short <- sub("^[^/]*/[^/]*/", "", full)
   c(short[!short %in% short[duplicated(short)]], full,
-    unique(paste0(held$source, "/", held$dataset, recycle0 = TRUE)))
+    unique(paste0(series$source, "/", series$dataset, recycle0 = TRUE)))
 }
 
 # The series of the desk's archive, where there are both.

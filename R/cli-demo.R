@@ -110,9 +110,9 @@ demo_others <- function(desk, archive) {
 demo_statistics <- function(desk, archive) {
   basin <- desk_source(desk, "basin")
   demo_step("7  statistics: find, describe, query by name, collect")
-  found <- datasets_find(basin, "lock traffic", archive = archive)
+  datasets <- datasets_find(basin, "lock traffic", archive = archive)
   cat("vetusta find basin lock traffic\n\n",
-    paste0("  ", text_table(found[c("dataset", "title", "theme")]), "\n"), "\n", sep = "")
+    paste0("  ", text_table(datasets[c("dataset", "title", "theme")]), "\n"), "\n", sep = "")
   about <- datasets_describe(basin, "LOCK_TRAFFIC", archive = archive)
   cat(utils::head(format_dataset(about, 3), 14), sep = "\n")
   cat("\n")

@@ -89,17 +89,17 @@ cli_export_parted <- function(options) {
   archive <- cli_archive(options)
   conditions <- grepl("[=<>~]", options$words)
   words <- cli_ids(options$words[!conditions])
-  held <- store_datasets(archive)
-  if (length(words) == 1 && words %in% paste0(held$source, "/", held$dataset)) {
+  datasets <- store_datasets(archive)
+  if (length(words) == 1 && words %in% paste0(datasets$source, "/", datasets$dataset)) {
     return(NULL)
   }
-  found <- archive_find(archive, words)
-  if (series_tables(found) != 1) {
+  series <- archive_find(archive, words)
+  if (series_tables(series) != 1) {
     return(NULL)
   }
   unit <- "row"
   written <- export_series(archive, options$file, words, options$from, options$to, options$as_of,
-    cli_calendars(options, found)$calendar$zone %||% "UTC", options$part_by,
+    cli_calendars(options, series)$calendar$zone %||% "UTC", options$part_by,
     change = function(table) {
       unit <<- cli_unit(table)
       rows_filter(bars_of_sessions(table, cli_bar_sessions(options)), options$words[conditions])
@@ -114,8 +114,8 @@ cli_export_wanted <- function(options) {
   words <- join_stored_dataset(archive, cli_ids(options$words[!conditions]))
   check <- options$words[conditions]
   options$words <- words
-  held <- store_datasets(archive)
-  plain <- length(words) == 1 && words %in% paste0(held$source, "/", held$dataset)
+  datasets <- store_datasets(archive)
+  plain <- length(words) == 1 && words %in% paste0(datasets$source, "/", datasets$dataset)
   rows <- if (plain) cli_export_rows(archive, words, options)
   else cli_export_series(archive, options)
   cli_chosen_columns(rows_filter(rows, check), options)
@@ -163,12 +163,12 @@ cli_export_rows <- function(archive, id, options) {
 
 cli_export_series <- function(archive, options) {
   short <- longer_ids(archive, options$words)
-  found <- archive_find(archive, c(setdiff(options$words, short$id), short$stored))
-  known <- cli_calendars(options, found)
+  series <- archive_find(archive, c(setdiff(options$words, short$id), short$stored))
+  known <- cli_calendars(options, series)
   zone <- known$calendar$zone %||% "UTC"
-  tables <- cli_read_longer(archive, setdiff(options$words, short$id), short, options, found, known,
+  tables <- cli_read_longer(archive, setdiff(options$words, short$id), short, options, series, known,
     zone, cli_longer(options))
-  tables <- cli_distinct(tables, found)
+  tables <- cli_distinct(tables, series)
   if (!is.null(options$span)) tables <- lapply(tables, cli_last_span, options$span, zone)
   if (options$form == "sdmx") {
     return(cli_export_sdmx(archive, tables, options))
@@ -184,7 +184,7 @@ cli_export_sdmx <- function(archive, tables, options) {
   }
   parts <- strsplit(names(tables), "/", fixed = TRUE)[[1]]
   source <- cli_desk_source(options, parts[1])
-  dimensions <- names(held_dimensions(store_series(archive, parts[1], parts[2])))
+  dimensions <- names(series_dimensions(store_series(archive, parts[1], parts[2])))
   sdmx_rows(tables[[1]], paste0(source$sdmx$agency %||% toupper(parts[1]), ":", parts[2], "(1.0)"),
     dimensions)
 }

@@ -31,15 +31,15 @@ cli_fetch <- function(arguments) {
     progress = !options$quiet)
   shown <- done[intersect(c("symbol", "file", "bytes", "outcome", "said"), names(done))]
   cli_put(if (is.null(options$file) && !options$json) shown else done, options, "document")
-  count <- table(factor(done$outcome, c("fetched", "held", "failed", "left")))
+  count <- table(factor(done$outcome, c("fetched", "stored", "failed", "left")))
   cli_say(paste(count[count > 0], names(count)[count > 0], collapse = ", "), ", into ",
     options$folder)
   if (any(done$outcome %in% c("failed", "left"))) 1L else 0L
 }
 
-cli_fetch_check <- function(held, options) {
-  cli_put(held[c("file", "bytes", "sha256", "fetched", "state")], options, "document")
-  wrong <- sum(held$state != "whole")
-  cli_say(counted(nrow(held), "document"), ", ", wrong, " changed or gone")
+cli_fetch_check <- function(documents, options) {
+  cli_put(documents[c("file", "bytes", "sha256", "fetched", "state")], options, "document")
+  wrong <- sum(documents$state != "whole")
+  cli_say(counted(nrow(documents), "document"), ", ", wrong, " changed or gone")
   if (wrong) 1L else 0L
 }

@@ -55,9 +55,9 @@ cli_figure_kind <- function(options) {
     min(utils::adist(words[1], kinds)) <= 2
   # a plain word before series that no series is called by is meant as a kind too
   if (!near && length(words) > 1 && grepl("^[a-z]+$", words[1]) && is.null(options$input)) {
-    found <- tryCatch(archive_find(cli_archive(options), words[1]),
+    matches <- tryCatch(archive_find(cli_archive(options), words[1]),
       vetusta_error_argument = function(e) NULL)
-    near <- is.null(found)
+    near <- is.null(matches)
   }
   if (near) cli_usage_error("\"", words[1], "\" is no figure; ", suggest_word(words[1], kinds))
   list(kind = NULL, words = words)
@@ -71,8 +71,8 @@ cli_figure_read <- function(options, kind = NULL) {
   names <- if (is.null(options$input)) archive_names(cli_archive(options), unique(read$sources))
   gaps <- if (identical(kind, "gaps")) {
     # what is missing is told of bars as they are held
-    held <- if (is.null(options$resample)) read else cli_series(options, NULL)
-    tryCatch(without_notes(cli_find_gaps(held, options)), vetusta_error = function(e) NULL)
+    table <- if (is.null(options$resample)) read else cli_series(options, NULL)
+    tryCatch(without_notes(cli_find_gaps(table, options)), vetusta_error = function(e) NULL)
   }
   list(tables = tables, zone = read$zone, names = names, calendar = read$calendar, gaps = gaps,
     caption = cli_figure_caption(options, read, tables),
@@ -82,7 +82,7 @@ cli_figure_read <- function(options, kind = NULL) {
 
 # The newest stretch of a table.
 cli_last_span <- function(table, span, zone) {
-  time <- own_times(as_series(table))
+  time <- start_times(as_series(table))
   if (!length(time)) {
     return(table)
   }
@@ -93,7 +93,7 @@ cli_last_span <- function(table, span, zone) {
 
 cli_figure_caption <- function(options, read, tables) {
   last <- max(unlist(lapply(tables, function(table) {
-    if (nrow(table)) max(own_times(as_series(table)))
+    if (nrow(table)) max(start_times(as_series(table)))
   })), -Inf)
   titles <- vapply(unique(read$sources), function(name) {
     tryCatch(cli_source(options, name)$title, vetusta_error = function(e) name)
@@ -153,8 +153,8 @@ cli_tabled <- list(
     archive <- cli_archive(options)
     series <- archive_series(archive)
     if (length(options$words)) {
-      found <- archive_find(archive, cli_ids(options$words))
-      series <- series[series$id %in% found$id, ]
+      matches <- archive_find(archive, cli_ids(options$words))
+      series <- series[series$id %in% matches$id, ]
     }
     list(figure = figure_coverage(series, zone = options$zone %||% "UTC", dark = options$dark),
       said = paste(nrow(series), "series"))
@@ -162,7 +162,7 @@ cli_tabled <- list(
   movers = function(options) {
     archive <- cli_archive(options)
     id <- if (length(options$words)) options$words[1]
-    else cli_held(archive, "snapshot")
+    else cli_dataset_of_shape(archive, "snapshot")
     rows <- cli_rows_of(archive, id, options$as_of)
     if (is.null(rows[["before"]]) && !is.null(rows[["change"]])) {
       rows$before <- signif(rows$last - rows$change, 12)
@@ -176,7 +176,7 @@ cli_tabled <- list(
   statement = function(options) {
     archive <- cli_archive(options)
     if (!length(options$words)) cli_usage_error("name a company")
-    id <- cli_held(archive, "facts")
+    id <- cli_dataset_of_shape(archive, "facts")
     facts <- cli_facts(archive, id, options)
     items <- intersect(c("revenue", "operating_profit", "net_profit", "total_assets", "equity",
       "operating_cash_flow"), facts$item)

@@ -12,14 +12,14 @@ cli_find <- function(arguments) {
   if (options$tree) {
     return(cli_find_tree(named$sources, options, archive))
   }
-  found <- cli_datasets(named$sources, named$words, options, archive)
+  datasets <- cli_datasets(named$sources, named$words, options, archive)
   if (options$json || !is.null(options$file)) {
-    return(cli_put(found, options, "dataset"))
+    return(cli_put(datasets, options, "dataset"))
   }
-  shown <- found[c(if (length(named$sources) > 1) "source", "dataset", "title", "shape", "theme")]
+  shown <- datasets[c(if (length(named$sources) > 1) "source", "dataset", "title", "shape", "theme")]
   if (all(is.na(shown$theme) | !nzchar(shown$theme))) shown$theme <- NULL
   cli_print_table(shown, "no dataset found; try fewer words, or --tree")
-  if (nrow(found)) cli_say("\nnext: vetusta describe ", found$source[1], " ", found$dataset[1])
+  if (nrow(datasets)) cli_say("\nnext: vetusta describe ", datasets$source[1], " ", datasets$dataset[1])
 }
 
 # What all of the sources have; where there are several, one that does not answer is told, and the
@@ -30,7 +30,7 @@ cli_datasets <- function(sources, words, options, archive) {
       archive = archive)
   }
   away <- list()
-  found <- if (length(sources) == 1) list(ask(sources[[1]]))
+  tables <- if (length(sources) == 1) list(ask(sources[[1]]))
   else lapply(sources, function(source) {
     tryCatch(ask(source), vetusta_error = function(e) {
       away[[length(away) + 1]] <<- e
@@ -39,8 +39,8 @@ cli_datasets <- function(sources, words, options, archive) {
     })
   })
   if (length(away) && length(away) == length(sources)) stop(away[[1]])
-  found <- as_rows(do.call(rbind, lapply(found, as.data.frame)))
-  found[order(-found$score), ]
+  tables <- as_rows(do.call(rbind, lapply(tables, as.data.frame)))
+  tables[order(-tables$score), ]
 }
 
 # list(sources, words): the source that is named, else all of the desk.
@@ -89,16 +89,16 @@ cli_describe <- function(arguments) {
 cli_describe_source <- function(options) {
   source <- cli_source(options)
   archive <- cli_query_archive(options, create = TRUE)
-  found <- cli_datasets(list(source), NULL, options, archive)
+  datasets <- cli_datasets(list(source), NULL, options, archive)
   if (options$json) {
-    return(cli_print_json(found))
+    return(cli_print_json(datasets))
   }
-  told <- utils::capture.output(print(source))
-  cat(told[!startsWith(told, "  datasets ")], "", sep = "\n")
-  shown <- found[c("dataset", "shape", "title")]
+  lines <- utils::capture.output(print(source))
+  cat(lines[!startsWith(lines, "  datasets ")], "", sep = "\n")
+  shown <- datasets[c("dataset", "shape", "title")]
   if (!any(nzchar(shown$title) & !is.na(shown$title))) shown$title <- NULL
   cli_print_table(shown, "it has no dataset")
-  if (nrow(found)) cli_say("\nnext: vetusta describe ", source$source, " ", found$dataset[1])
+  if (nrow(datasets)) cli_say("\nnext: vetusta describe ", source$source, " ", datasets$dataset[1])
 }
 
 # A dataset as JSON: lists stay lists, however many things are in them.

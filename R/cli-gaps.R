@@ -38,13 +38,13 @@ cli_gaps <- function(arguments) {
 cli_find_gaps <- function(read, options) {
   summaries <- list()
   gaps <- cli_each(read, options, function(x, interval, read) {
-    found <- series_gaps(x, read$calendar, interval = interval, from = options$from,
+    missing <- series_gaps(x, read$calendar, interval = interval, from = options$from,
       to = options$to, session = cli_sessions(read, options),
       published = options$published, now = if (!is.null(options$published)) Sys.time(),
       delayed_from = cli_delayed_from(options, read$sources),
       listed = cli_listed(options, x, read$sources))
-    summaries[[length(summaries) + 1]] <<- attr(found, "summary")
-    found
+    summaries[[length(summaries) + 1]] <<- attr(missing, "summary")
+    missing
   })
   attr(gaps, "summary") <- if (length(summaries) == 1) summaries[[1]]
   else as.data.frame(cli_bind(summaries))
@@ -80,12 +80,12 @@ cli_listed <- function(options, x, sources) {
     return(NULL)
   }
   archive <- cli_archive(options)
-  held <- named_datasets(archive)
+  datasets <- named_datasets(archive)
   names <- unique(series_names_of(x))
-  held <- held[held$source %in% sources, ]
-  for (i in seq_len(nrow(held))) {
-    rows <- archive_rows(archive, held$source[i], held$dataset[i])
-    name <- as.character(rows[[held$column[i]]])
+  datasets <- datasets[datasets$source %in% sources, ]
+  for (i in seq_len(nrow(datasets))) {
+    rows <- archive_rows(archive, datasets$source[i], datasets$dataset[i])
+    name <- as.character(rows[[datasets$column[i]]])
     days <- list(listed = rows[["listed"]] %||% rows[["first"]],
       delisted = rows[["delisted"]] %||% rows[["last_day"]] %||% rows[["last"]])
     days <- lapply(days, function(day) {

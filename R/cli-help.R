@@ -62,8 +62,8 @@ cli_help <- function(arguments) {
   if (!word %in% names(cli_groups)) {
     cli_usage_error("there is no command or group \"", word, "\"; ", command_hint(word))
   }
-  own <- cli_groups[[word]]
-  cat(sprintf("  %-10s %s\n", own, cli_commands[own]), sep = "")
+  commands <- cli_groups[[word]]
+  cat(sprintf("  %-10s %s\n", commands, cli_commands[commands]), sep = "")
   cat("\n`vetusta help COMMAND` shows a command's options and an example.\n")
   0L
 }

@@ -6,7 +6,7 @@ cli_list <- function(arguments) {
   words <- options$words
   what <- if (length(words)) words[1] else "datasets"
   if (!what %in% names(cli_lists)) {
-    return(cli_list_found(words, options))
+    return(cli_list_matches(words, options))
   }
   if (length(words) > 1) cli_usage_error("\"", words[2], "\" is an unexpected word")
   read <- cli_lists[[what]]
@@ -19,7 +19,7 @@ cli_list <- function(arguments) {
 }
 
 # Series by ID or pattern.
-cli_list_found <- function(words, options) {
+cli_list_matches <- function(words, options) {
   near <- nearest_word(words[1], names(cli_lists), most = 1)
   if (length(words) == 1 && !is.null(near)) {
     cli_usage_error("\"", words[1], "\" cannot be listed; did you mean \"", near, "\"?")
@@ -34,10 +34,10 @@ cli_list_found <- function(words, options) {
 with_units <- function(archive, rows) {
   unit <- rep(NA_character_, nrow(rows))
   groups <- split(seq_len(nrow(rows)), paste(rows$source, rows$dataset, sep = "\r"))
-  for (own in groups) {
-    known <- dataset_facts(archive, rows$source[own[1]], rows$dataset[own[1]])$unit
+  for (group in groups) {
+    known <- dataset_facts(archive, rows$source[group[1]], rows$dataset[group[1]])$unit
     value <- known[intersect(c("value", "close"), names(known))]
-    if (length(value)) unit[own] <- value[[1]]
+    if (length(value)) unit[group] <- value[[1]]
   }
   rows$unit <- unit
   rows

@@ -112,8 +112,8 @@ cli_model_definition <- function(options, kind) {
 }
 
 cli_model_put <- function(model, kind, options) {
-  one <- utils::modifyList(list(beside = FALSE), cli_model_kinds[[kind]])
-  shown <- one$shows(model)
+  settings <- utils::modifyList(list(beside = FALSE), cli_model_kinds[[kind]])
+  shown <- settings$shows(model)
   file <- options$file
   ending <- tolower(tools::file_ext(file %||% ""))
   if (ending %in% c("html", "htm", "txt", "md")) {
@@ -121,11 +121,11 @@ cli_model_put <- function(model, kind, options) {
     return(cli_say("wrote ", file, ": a report of the model"))
   }
   if (ending %in% c("png", "svg", "pdf")) {
-    if (is.null(one$figure)) {
+    if (is.null(settings$figure)) {
       cli_usage_error("a ", kind, " has no figure; a report has all: --file x.html")
     }
-    beside <- if (one$beside) list(history = model$history)
-    figure <- do.call(one$figure, c(list(shown), beside, list(dark = options$dark)))
+    beside <- if (settings$beside) list(history = model$history)
+    figure <- do.call(settings$figure, c(list(shown), beside, list(dark = options$dark)))
     figure_save(figure, file)
     return(cli_say("wrote ", file, ": ", kind, " of ", model$name))
   }
@@ -137,7 +137,7 @@ cli_model_put <- function(model, kind, options) {
   }
   if (model$filled) cli_say(counted(model$filled, "value"), " filled")
   print(shown)
-  if (one$beside) print(model$history)
+  if (settings$beside) print(model$history)
 }
 
 # What is a table of a part of a model.
@@ -158,15 +158,15 @@ cli_model_save <- function(options, definition, read, kind) {
       options$save, " --renew`, or give another name")
   }
   archive <- cli_archive(options)
-  found <- archive_find(archive, cli_ids(options$words))
+  matches <- archive_find(archive, cli_ids(options$words))
   if (!is.null(definition$paths)) {
     definition$paths <- utils::modifyList(list(n = 2500, horizon = "18 months", seed = 1),
       definition$paths)
   } else if (length(intersect(c("index", "payoff"), names(definition)))) {
     definition$paths <- list(n = 2500, horizon = "18 months", seed = 1)
   }
-  definition <- c(list(model = paste(kind, "of", read$tables[[1]]$series[1] %||% found$key[1]),
-    series = found$id[1], from = options$from, to = options$to, as_of = options$as_of),
+  definition <- c(list(model = paste(kind, "of", read$tables[[1]]$series[1] %||% matches$key[1]),
+    series = matches$id[1], from = options$from, to = options$to, as_of = options$as_of),
   definition)
   write_lines_whole(model_text(definition[lengths(definition) > 0]), options$save, "model")
   model <- tryCatch(model_from_file(archive, options$save, renew = TRUE, read$calendar),
@@ -182,11 +182,11 @@ cli_model_run <- function(options) {
   if (length(options$words) != 2) cli_usage_error("name the model's file: model run FILE.yml")
   archive <- cli_archive(options)
   file <- options$words[2]
-  told <- model_read(file)
-  found <- archive_find(archive, told$series)
-  calendar <- cli_calendars(options, found)$calendar
+  saved <- model_read(file)
+  matches <- archive_find(archive, saved$series)
+  calendar <- cli_calendars(options, matches)$calendar
   model <- model_from_file(archive, file, options$renew, calendar)
-  found <- intersect(c("payoff", "index", "paths", "backtest", "noise"), names(told))
-  cli_model_put(model, c(found, "season")[1], options)
+  matches <- intersect(c("payoff", "index", "paths", "backtest", "noise"), names(saved))
+  cli_model_put(model, c(matches, "season")[1], options)
   cli_say(paste(attr(model, "said"), collapse = "\n"))
 }

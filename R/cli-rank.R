@@ -20,8 +20,8 @@ cli_rank <- function(arguments) {
   sign <- grepl("[=<>~]", options$words)
   words <- join_stored_dataset(archive, options$words[!sign])
   if (!length(words)) cli_usage_error("name a snapshot, as quay/market, or series IDs of days")
-  held <- archive_datasets(archive)
-  snapshots <- held_of_shape(held, "snapshot")
+  datasets <- archive_datasets(archive)
+  snapshots <- datasets_of_shape(datasets, "snapshot")
   plain <- length(words) == 1 && words %in% paste0(snapshots$source, "/", snapshots$dataset)
   rows <- if (plain) cli_rank_snapshot(archive, words, options)
   else cli_rank_days(archive, words, options)
@@ -56,9 +56,9 @@ cli_rank_said <- function(done, how) {
   left <- attr(done, "left_out")
   words <- c(volume = "below the volume", price = "below the price", where = "of another type",
     unknown = "without a price before or a new peak")
-  told <- names(left)[left > 0]
-  count <- vapply(left[told], thousands, "")
-  if (length(told)) cli_say("left out: ", paste0(count, " ", words[told], collapse = ", "))
+  reasons <- names(left)[left > 0]
+  count <- vapply(left[reasons], thousands, "")
+  if (length(reasons)) cli_say("left out: ", paste0(count, " ", words[reasons], collapse = ", "))
   out <- attr(done, "tied_out")
   if (length(out)) cli_say("tied with the last row and not shown: ", paste(utils::head(out, 8),
     collapse = ", "), if (length(out) > 8) " and more")
@@ -67,12 +67,12 @@ cli_rank_said <- function(done, how) {
 
 # Names and types of the source's own directory, where it is held.
 cli_rank_directory <- function(archive, rows, source) {
-  held <- held_of_shape(archive_datasets(archive), "instruments")
-  held <- held[held$source %in% source, ]
-  if (nrow(held) != 1) {
+  datasets <- datasets_of_shape(archive_datasets(archive), "instruments")
+  datasets <- datasets[datasets$source %in% source, ]
+  if (nrow(datasets) != 1) {
     return(rows)
   }
-  directory <- archive_rows(archive, held$source, held$dataset)
+  directory <- archive_rows(archive, datasets$source, datasets$dataset)
   at <- match(rows$symbol, directory$symbol)
   for (name in setdiff(intersect(c("name", "type"), names(directory)), names(rows))) {
     rows[[name]] <- directory[[name]][at]
@@ -81,8 +81,8 @@ cli_rank_directory <- function(archive, rows, source) {
 }
 
 cli_rank_days <- function(archive, words, options) {
-  found <- archive_find(archive, words)
-  calendar <- cli_calendar(options, found$source[1])
+  series <- archive_find(archive, words)
+  calendar <- cli_calendar(options, series$source[1])
   zone <- calendar$zone %||% "UTC"
   to <- options$on
   tables <- archive_read(archive, words, to = to, as_of = options$as_of, zone = zone)

@@ -46,7 +46,7 @@ cli_rows <- function(arguments) {
   }
   cli_put(rows, options)
   if (length(at)) cli_say("snapshot of ", format_instant(max(at)))
-  cli_rows_told(archive, options, names(rows))
+  cli_say_rows(archive, options, names(rows))
 }
 
 cli_formulas <- function(text) {
@@ -62,7 +62,7 @@ cli_write_list <- function(column, file) {
 }
 
 # What the columns of a dataset are measured in, and its only series is called.
-cli_rows_told <- function(archive, options, shown) {
+cli_say_rows <- function(archive, options, shown) {
   if (options$json || !is.null(options$file)) {
     return(invisible())
   }
@@ -109,18 +109,18 @@ cli_rows_of <- function(archive, id, as_of = NULL) {
 
 # The series ID of what is held of a shape: the one that is named, else the only one, of a source
 # where it matters.
-cli_held <- function(archive, shape, named = NULL, source = NULL, why = "") {
+cli_dataset_of_shape <- function(archive, shape, named = NULL, source = NULL, why = "") {
   if (!is.null(named)) {
     return(named)
   }
-  held <- held_of_shape(archive_datasets(archive), shape)
-  if (!is.null(source)) held <- held[held$source %in% source, ]
-  if (nrow(held) == 1) {
-    return(paste0(held$source, "/", held$dataset))
+  datasets <- datasets_of_shape(archive_datasets(archive), shape)
+  if (!is.null(source)) datasets <- datasets[datasets$source %in% source, ]
+  if (nrow(datasets) == 1) {
+    return(paste0(datasets$source, "/", datasets$dataset))
   }
-  vetusta_stop("argument", paste0("The archive holds ", if (nrow(held)) "several datasets of "
+  vetusta_stop("argument", paste0("The archive holds ", if (nrow(datasets)) "several datasets of "
     else "no ", shape, if (!is.null(source)) paste0(" of ", paste(source, collapse = ", ")), why,
-    "."), todo = if (nrow(held)) paste0("name one: ", paste0(held$source, "/", held$dataset,
+    "."), todo = if (nrow(datasets)) paste0("name one: ", paste0(datasets$source, "/", datasets$dataset,
       collapse = ", ")) else "collect them first; `vetusta find` shows which datasets there are")
 }
 
@@ -144,7 +144,7 @@ cli_near <- function(arguments) {
   conditions <- grepl("[=<>~]", more)
   named <- join_dataset(more[!conditions])
   if (length(named) > 1) cli_usage_error("\"", named[2], "\" is an unexpected word")
-  id <- cli_held(archive, "places", if (length(named)) named)
+  id <- cli_dataset_of_shape(archive, "places", if (length(named)) named)
   places <- cli_records(archive, cli_rows_of(archive, id), sub("/.*", "", id))
   places <- rows_filter(places, more[conditions])
   near <- places_near(places, point[1], point[2], options$within,

@@ -14,24 +14,24 @@ cli_schedule <- function(arguments) {
       "vetusta schedule --install --systemd ~/.config/systemd/user"), most = 0)
   if (options$install && options$remove) cli_usage_error("--install and --remove contradict")
   desk <- cli_desk(options)
-  found <- desk_schedule(desk)
+  schedule <- desk_schedule(desk)
   if (options$crontab) {
     cat(desk_crontab(desk), sep = "\n")
     cat("\n")
     return(0L)
   }
   if (options$install || options$remove) {
-    timers <- nrow(found) > 0
+    timers <- nrow(schedule) > 0
     if (options$install && !timers) cli_usage_error("no query of the desk has times")
     if (!is.null(options$systemd)) return(cli_schedule_units(desk, options))
-    own <- if (options$install) desk_crontab(desk)
-    crontab_write(crontab_with(crontab_read(), desk, own))
-    return(cli_say(if (options$install) paste0("put ", counted(length(own), "line"), " into the ",
+    entries <- if (options$install) desk_crontab(desk)
+    crontab_write(crontab_with(crontab_read(), desk, entries))
+    return(cli_say(if (options$install) paste0("put ", counted(length(entries), "line"), " into the ",
       "crontab; the log is ", basename(desk$log %||% "refresh.log"))
     else "took the desk's lines out of the crontab"))
   }
-  if (options$json) cli_print_json(as.data.frame(found))
-  else cat(format_schedule(found, if (isatty(stdout())) cli_width() else 80), sep = "\n")
+  if (options$json) cli_print_json(as.data.frame(schedule))
+  else cat(format_schedule(schedule, if (isatty(stdout())) cli_width() else 80), sep = "\n")
 }
 
 cli_schedule_units <- function(desk, options) {

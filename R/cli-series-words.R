@@ -82,13 +82,13 @@ longer_ids <- function(archive, ids) {
     if (length(id_hits(asked, candidates))) {
       return(NULL)
     }
-    own <- unique(candidates$frequency[id_hits(list(path = asked$path), candidates)])
-    own <- own[startsWith(own, "P")]
-    seconds <- vapply(own, function(text) interval_seconds(time_interval(text)), 1)
+    intervals <- unique(candidates$frequency[id_hits(list(path = asked$path), candidates)])
+    intervals <- intervals[startsWith(intervals, "P")]
+    seconds <- vapply(intervals, function(text) interval_seconds(time_interval(text)), 1)
     shorter <- seconds < interval_seconds(interval)
     if (any(shorter)) {
       data.frame(id = id, stored = paste0(asked$path, "@",
-        frequency_text(own[shorter][which.max(seconds[shorter])])), interval = interval$iso)
+        frequency_text(intervals[shorter][which.max(seconds[shorter])])), interval = interval$iso)
     }
   })
   do.call(rbind, rows)

@@ -17,8 +17,8 @@ cli_series_options <- function() {
 
 # Those of them that are of files, and what is beside them.
 cli_file_options <- function() {
-  own <- c("--input", "--map", "--time-as", "--symbol", "--interval", "--value", "--zone")
-  Filter(function(option) option@long_flag %in% own, cli_series_options())
+  import_only <- c("--input", "--map", "--time-as", "--symbol", "--interval", "--value", "--zone")
+  Filter(function(option) option@long_flag %in% import_only, cli_series_options())
 }
 
 cli_result_options <- function() {
@@ -57,21 +57,21 @@ cli_series <- function(options, longer = cli_longer(options)) {
   ids <- cli_ids(options$words)
   short <- longer_ids(archive, ids)
   stored <- c(setdiff(ids, short$id), short$stored)
-  found <- archive_find(archive, stored)
-  known <- cli_calendars(options, found)
+  series <- archive_find(archive, stored)
+  known <- cli_calendars(options, series)
   zone <- options$zone %||% known$calendar$zone %||% "UTC"
-  tables <- cli_read_longer(archive, setdiff(ids, short$id), short, options, found, known, zone,
+  tables <- cli_read_longer(archive, setdiff(ids, short$id), short, options, series, known, zone,
     longer)
   sources <- sub("/.*", "", names(tables))
-  list(tables = cli_distinct(tables, found), calendars = unname(known$calendars[sources]),
+  list(tables = cli_distinct(tables, series), calendars = unname(known$calendars[sources]),
     calendar = known$calendar, zone = zone, sources = sources)
 }
 
 # list(calendars, calendar): of each source of the series found, and the one of all of them; the
 # calendar that is asked for is that of all.
-cli_calendars <- function(options, found) {
+cli_calendars <- function(options, series) {
   given <- if (!is.null(options$calendar)) source_calendar(options$calendar)
-  sources <- unique(found$source)
+  sources <- unique(series$source)
   calendars <- lapply(stats::setNames(nm = sources), function(source) {
     given %||% cli_calendar(options, source)
   })
@@ -89,23 +89,23 @@ with_interval <- function(table, interval) {
 }
 
 # Series as they are stored, and bars resampled from shorter ones where only those are stored.
-cli_read_longer <- function(archive, ids, short, options, found, known, zone, longer) {
-  tables <- if (length(ids)) cli_read(archive, ids, options, found, known, zone, longer)
+cli_read_longer <- function(archive, ids, short, options, series, known, zone, longer) {
+  tables <- if (length(ids)) cli_read(archive, ids, options, series, known, zone, longer)
   for (interval in unique(short$interval)) {
-    own <- short[short$interval == interval, ]
-    cli_say(paste0(own$id, ": resampled from ", own$stored, collapse = "\n"))
+    group <- short[short$interval == interval, ]
+    cli_say(paste0(group$id, ": resampled from ", group$stored, collapse = "\n"))
     asked <- options
     asked$resample <- format(time_interval(interval))
-    tables <- c(tables, cli_read(archive, own$stored, asked, found, known, zone,
+    tables <- c(tables, cli_read(archive, group$stored, asked, series, known, zone,
       cli_longer(asked)))
   }
   tables
 }
 
 # Series of the archive as tables of their shapes, bars of the session that is wanted.
-cli_read <- function(archive, ids, options, found, known, zone,
+cli_read <- function(archive, ids, options, series, known, zone,
   longer = cli_longer(options)) {
-  others <- setdiff(found$shape, names(longer_shapes()))
+  others <- setdiff(series$shape, names(longer_shapes()))
   if (!is.null(options$resample) && length(others)) cli_refuse_resample()
   resample <- if (!is.null(longer)) {
     function(source) {
@@ -144,7 +144,7 @@ cli_longer_bars <- function(table, asked, options) {
 }
 
 # Series of one name from several datasets are told by their series IDs.
-cli_distinct <- function(tables, found) {
+cli_distinct <- function(tables, series) {
   names <- unlist(lapply(tables, function(table) unique(series_names_of(table))))
   twice <- names[duplicated(names)]
   if (!length(twice)) {
@@ -239,19 +239,19 @@ cli_by_series <- function(text) {
 # What a command makes of each table, as one table. `work` is given the table, the interval of its
 # bars, and what was read as if there were this table alone: its calendar, its zone, its source.
 cli_each <- function(read, options, work) {
-  held <- which(vapply(read$tables, nrow, 1L) > 0)
-  if (!length(held)) {
+  filled <- which(vapply(read$tables, nrow, 1L) > 0)
+  if (!length(filled)) {
     vetusta_stop("argument", "There are no rows in this window.",
       todo = "look at --from and --to, and at `vetusta list`")
   }
-  done <- lapply(held, function(i) {
+  done <- lapply(filled, function(i) {
     table <- read$tables[[i]]
-    work(table, attr(table, "interval"), cli_own(read, options, i))
+    work(table, attr(table, "interval"), cli_single(read, options, i))
   })
   if (length(done) == 1) done[[1]] else cli_bind(done)
 }
 
-cli_own <- function(read, options, i) {
+cli_single <- function(read, options, i) {
   calendar <- read$calendars[[i]]
   list(tables = read$tables[i], calendars = list(calendar), calendar = calendar,
     zone = options$zone %||% calendar$zone %||% read$zone, sources = read$sources[i])

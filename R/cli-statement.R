@@ -25,7 +25,7 @@ cli_statement <- function(arguments) {
   asked <- kinds[unlist(options[kinds])]
   if (length(asked) > 1) cli_usage_error("--", asked[1], " and --", asked[2], " are two statements")
   archive <- cli_archive(options)
-  id <- cli_held(archive, "facts", options$facts)
+  id <- cli_dataset_of_shape(archive, "facts", options$facts)
   facts <- cli_facts(archive, id, options)
   if (!is.null(options$unit)) facts <- rows_filter(facts, paste0("unit=", options$unit))
   items <- if (startsWith(options$items %||% "", "@")) cli_item_file(substring(options$items, 2))
@@ -34,10 +34,10 @@ cli_statement <- function(arguments) {
     options$filed, options$as_of, options$form,
     cli_number(options, "limit", 1), options$complete)
   cli_put(cli_marked(done, options), options, "row")
-  found <- attr(done, "findings")
-  if (nrow(found)) {
-    cli_say(counted(nrow(found), "year"), " whose quarters, as filed, do not add up: ",
-      paste(utils::head(paste(found$symbol, found$item, found$period_end), 3), collapse = "; "))
+  findings <- attr(done, "findings")
+  if (nrow(findings)) {
+    cli_say(counted(nrow(findings), "year"), " whose quarters, as filed, do not add up: ",
+      paste(utils::head(paste(findings$symbol, findings$item, findings$period_end), 3), collapse = "; "))
   }
   if (any(attr(done, "computed")) && cli_reads(options)) {
     cli_say("* computed from what was filed")
@@ -47,28 +47,28 @@ cli_statement <- function(arguments) {
 # Every figure that was filed, also those that were restated later.
 cli_facts <- function(archive, id, options) {
   parts <- strsplit(id, "/", fixed = TRUE)[[1]]
-  held <- store_series(archive, parts[1], parts[length(parts)])
-  held <- held_of_shape(held, "facts")
-  if (!nrow(held)) {
+  series <- store_series(archive, parts[1], parts[length(parts)])
+  series <- datasets_of_shape(series, "facts")
+  if (!nrow(series)) {
     vetusta_stop("argument", paste0("The archive holds no facts at \"", id, "\"."),
       todo = "`vetusta list datasets` shows the stored datasets")
   }
   # what a key begins with is the company: few of many are looked at
-  near <- Reduce(`|`, lapply(options$words, function(name) startsWith(held$key, name)))
-  if (all(vapply(options$words, function(name) any(startsWith(held$key, name)), TRUE))) {
-    held <- held[near, ]
+  near <- Reduce(`|`, lapply(options$words, function(name) startsWith(series$key, name)))
+  if (all(vapply(options$words, function(name) any(startsWith(series$key, name)), TRUE))) {
+    series <- series[near, ]
   }
-  symbol <- held_dimensions(held)[["symbol"]]
+  symbol <- series_dimensions(series)[["symbol"]]
   for (name in options$words) {
     if (!name %in% symbol) {
       vetusta_stop("argument", paste0("There are no facts of \"", name, "\"."),
         todo = suggest_word(name, unique(symbol)))
     }
   }
-  held <- held[symbol %in% options$words, ]
-  facts <- table_of_facts(archive, held, NULL, NULL, known_at(options$as_of), newest = FALSE)
+  series <- series[symbol %in% options$words, ]
+  facts <- table_of_facts(archive, series, NULL, NULL, known_at(options$as_of), newest = FALSE)
   # items in the order in which they first came
-  came <- unique(held_dimensions(held[order(held$id), ])[["item"]])
+  came <- unique(series_dimensions(series[order(series$id), ])[["item"]])
   facts[order(match(facts$symbol, options$words), match(facts$item, came), method = "radix"), ]
 }
 

@@ -25,18 +25,18 @@ cli_status_collectors <- function(desk, options) {
   if (length(options$words)) cli_usage_error("--collectors takes no names of queries")
   archive <- desk_archive(desk)
   on.exit(if (!is.null(archive)) archive_close(archive))
-  found <- if (!is.null(archive)) archive_collectors(archive)
-  if (options$json) return(cli_print_json(as.data.frame(found)))
-  if (!NROW(found)) {
+  collectors <- if (!is.null(archive)) archive_collectors(archive)
+  if (options$json) return(cli_print_json(as.data.frame(collectors)))
+  if (!NROW(collectors)) {
     cli_say("no collector is running")
     return(0L)
   }
-  ago <- vapply(found$silent, format_seconds, "")
-  cli_print_table(list_frame(list(host = found$host, process = found$process,
-    since = found$since, at = found$doing, requests = found$requests,
+  ago <- vapply(collectors$silent, format_seconds, "")
+  cli_print_table(list_frame(list(host = collectors$host, process = collectors$process,
+    since = collectors$since, at = collectors$doing, requests = collectors$requests,
     "last sign" = paste(ago, "ago"),
-    state = ifelse(found$gone, "gone", "at work"))))
-  if (any(found$gone)) {
+    state = ifelse(collectors$gone, "gone", "at work"))))
+  if (any(collectors$gone)) {
     cli_say("\nthe requests of a collector that is gone are made by the next refresh")
   }
   0L

@@ -52,8 +52,8 @@ cli_track_list <- function(desk, options) {
   empty <- vapply(shown, function(column) all(is.na(column)), TRUE)
   cli_print_table(shown[!empty],
     "the desk tracks no query yet; `vetusta track SOURCE DATASET ...` adds one")
-  told <- !is.na(rows$problem)
-  if (any(told)) cli_say("\n", paste0(rows$query[told], ": ", rows$problem[told], collapse = "\n"))
+  failed <- !is.na(rows$problem)
+  if (any(failed)) cli_say("\n", paste0(rows$query[failed], ": ", rows$problem[failed], collapse = "\n"))
 }
 
 # The same words that collect takes. What is asked for is looked at before it is written.
@@ -150,19 +150,19 @@ cli_refresh_run <- function(desk, options, wait, busy) {
     gather = cli_gather(options))
   if (options$json) cli_print_json(list(queries = as.data.frame(result),
     outputs = as.data.frame(attr(result, "outputs"))))
-  else cli_refresh_told(result, options)
+  else cli_say_refresh(result, options)
   written <- attr(result, "outputs")
   if (any(result$outcome %in% c("failed", "left")) || any(written$outcome == "failed")) 1L else 0L
 }
 
-cli_refresh_told <- function(result, options) {
+cli_say_refresh <- function(result, options) {
   cat(cli_words(format_refresh(result, if (isatty(stdout())) cli_width() else 80)), sep = "\n")
   written <- attr(result, "outputs")
   if (NROW(written)) {
     cat("\n")
     cli_print_table(written[c("output", "file", "rows", "outcome")])
-    told <- nzchar(written$said)
-    if (any(told)) cli_say(paste(told_lines(paste0(written$output[told], ": ", written$said[told]),
+    noted <- nzchar(written$said)
+    if (any(noted)) cli_say(paste(wrapped_lines(paste0(written$output[noted], ": ", written$said[noted]),
       80), collapse = "\n"))
   }
 }

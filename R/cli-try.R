@@ -19,7 +19,7 @@ cli_try <- function(arguments) {
     cli_say("kept ", counted(length(paths) / 2, "sample"), " in ", options$samples,
       "; `vetusta sources test ", tried$source, "` reads them")
   }
-  if (all(vapply(tried$requests, function(one) is.null(one$error), TRUE))) 0L else 1L
+  if (all(vapply(tried$requests, function(request) is.null(request$error), TRUE))) 0L else 1L
 }
 
 # Every sample of a card, or of all cards of the desk.

@@ -23,13 +23,13 @@ series_keys <- function(page) {
 }
 
 # Stored series of what was asked for.
-actions_held <- function(run, chain) {
-  held <- run$sink$catalogue()
-  known <- held_dimensions(held)
+stored_actions <- function(run, chain) {
+  series <- run$sink$catalogue()
+  known <- series_dimensions(series)
   asked <- Filter(length, chain$known$selection)
-  fits <- rep(TRUE, nrow(held))
+  fits <- rep(TRUE, nrow(series))
   for (name in names(asked)) fits <- fits & (known[[name]] %||% NA_character_) %in% asked[[name]]
-  held[fits, , drop = FALSE]
+  series[fits, , drop = FALSE]
 }
 
 # Deletions whose key leaves dimensions out are those of every stored series that fits. An answer to
@@ -41,17 +41,17 @@ actions_widened <- function(run, chain, page) {
   if (!length(wide) && !page$empties) {
     return(page)
   }
-  held <- actions_held(run, chain)
-  known <- held_dimensions(held)
+  catalogue <- stored_actions(run, chain)
+  known <- series_dimensions(catalogue)
   fits <- lapply(wide, function(i) {
     row <- page$series[page$rows$series[i], page$dimensions, drop = FALSE]
-    hit <- rep(TRUE, nrow(held))
+    hit <- rep(TRUE, nrow(catalogue))
     for (name in page$dimensions[!is.na(unlist(row))]) {
       hit <- hit & (known[[name]] %||% NA_character_) %in% row[[name]]
     }
     # a period is that of series of its own length
     if (!is.na(page$rows$period[i])) {
-      hit <- hit & held$frequency == page$frequency[page$rows$series[i]]
+      hit <- hit & catalogue$frequency == page$frequency[page$rows$series[i]]
     }
     which(hit)
   })
@@ -60,17 +60,17 @@ actions_widened <- function(run, chain, page) {
   if (page$empties) {
     all <- data.frame(series = NA_integer_, period = NA_real_, value = NA_real_,
       status = "deleted", words = NA_character_, known = NA_real_)
-    rows <- rbind(rows, all[rep(1L, nrow(held)), ])
-    of <- c(of, seq_len(nrow(held)))
+    rows <- rbind(rows, all[rep(1L, nrow(catalogue)), ])
+    of <- c(of, seq_len(nrow(catalogue)))
   }
   more <- as.data.frame(lapply(stats::setNames(nm = page$dimensions), function(name) {
-    (known[[name]] %||% rep(NA_character_, nrow(held)))[of]
+    (known[[name]] %||% rep(NA_character_, nrow(catalogue)))[of]
   }), optional = TRUE)
   for (name in setdiff(names(page$series), page$dimensions)) more[[name]] <- rep(NA, length(of))
   rows$series <- nrow(page$series) + seq_along(of)
   keep <- setdiff(seq_len(nrow(page$rows)), wide)
   page$series <- rbind(page$series, more[names(page$series)])
-  page$frequency <- c(page$frequency, held$frequency[of])
+  page$frequency <- c(page$frequency, catalogue$frequency[of])
   page$rows <- rbind(page$rows[keep, , drop = FALSE], rows)
   rownames(page$rows) <- NULL
   page$actions <- list(action = c(page$actions$action[keep], rep("delete", length(of))),
@@ -83,13 +83,13 @@ actions_widened <- function(run, chain, page) {
 # The stored rows of series of a page: a data frame of series (its number in the page), period,
 # value, words.
 actions_stored <- function(run, page, series) {
-  held <- run$sink$catalogue()
+  catalogue <- run$sink$catalogue()
   key <- series_keys(page)
   at <- match(paste(key[series], page$frequency[series], sep = "\r"),
-    paste(held$key, held$frequency, sep = "\r"))
+    paste(catalogue$key, catalogue$frequency, sep = "\r"))
   series <- series[!is.na(at)]
   at <- at[!is.na(at)]
-  read <- run$sink$stored(held$id[at])
+  read <- run$sink$stored(catalogue$id[at])
   columns <- read$columns
   n <- length(columns$time)
   rows <- data.frame(series = rep(series, read$rows), period = as.numeric(columns$time) / 86400,
@@ -120,7 +120,7 @@ merged_value <- function(old, new) {
   words <- words_list(old$words)
   said <- words_list(new$words)
   words[names(said)] <- said
-  value_told(value, words)
+  value_record(value, words)
 }
 
 # What a deletion names is taken away; a value of which nothing is left is deleted.
@@ -129,10 +129,10 @@ lessened_value <- function(old, named) {
   words <- words[setdiff(names(words), named)]
   value <- if ("value" %in% named) NA_real_ else old$value %||% NA_real_
   if (is.na(value) && !length(words)) list(NA_real_, NA_character_, "deleted")
-  else value_told(value, words)
+  else value_record(value, words)
 }
 
-value_told <- function(value, words) {
+value_record <- function(value, words) {
   status <- if (is.na(value)) "missing"
   else if (isTRUE(words$OBS_STATUS %in% c("P", "F"))) "provisional" else "observed"
   list(value, if (length(words)) record_texts(words[order(names(words))]) else NA_character_,
@@ -146,14 +146,14 @@ words_list <- function(words) {
 # Values that are stored, lie within what was asked for, and are not in a whole answer: they stay,
 # and the page says that they are no longer published, once.
 actions_absent <- function(run, chain, page) {
-  held <- if (nrow(page$rows)) actions_held(run, chain)
-  if (!NROW(held)) {
+  catalogue <- if (nrow(page$rows)) stored_actions(run, chain)
+  if (!NROW(catalogue)) {
     return(page)
   }
   key <- series_keys(page)
   name <- paste(key, page$frequency, sep = "\r")
-  stored <- run$sink$stored(held$id)
-  owner <- rep(paste(held$key, held$frequency, sep = "\r"), stored$rows)
+  stored <- run$sink$stored(catalogue$id)
+  owner <- rep(paste(catalogue$key, catalogue$frequency, sep = "\r"), stored$rows)
   day <- as.numeric(stored$columns$time) / 86400
   window <- observation_window(chain$known$start, chain$known$end)
   inside <- (is.null(window$from) | day >= as.numeric(window$from$first %||% -Inf)) &

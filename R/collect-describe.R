@@ -1,14 +1,14 @@
 # What a dataset of a card takes and gives, in words.
 
 card_dataset <- function(source, dataset, archive = NULL) {
-  held <- if (!is.null(archive)) archive_datasets(archive)
-  held <- held[held$source == source$source & held$dataset == dataset$name, ]
+  datasets <- if (!is.null(archive)) archive_datasets(archive)
+  datasets <- datasets[datasets$source == source$source & datasets$dataset == dataset$name, ]
   about <- list(source = source$source, id = dataset$name, title = dataset$title %||% NA_character_,
     shape = dataset$shape,
     keys = dataset_keys(dataset), intervals = dataset_intervals(dataset),
     window = has_window(dataset),
     columns = names(dataset$columns), limits = vapply(source$limits, format_limit, ""),
-    held = if (NROW(held)) as.data.frame(held[c("series", "rows", "first", "last")]))
+    stored = if (NROW(datasets)) as.data.frame(datasets[c("series", "rows", "first", "last")]))
   about$example <- card_example(source, dataset, about, example_words(source, dataset, archive))
   structure(about, class = c("vetusta_card_dataset", "vetusta_dataset"))
 }
@@ -43,8 +43,8 @@ dataset_intervals <- function(dataset) {
 example_words <- function(source, dataset, archive) {
   words <- dataset$example
   if (is.null(words) && !is.null(archive)) {
-    held <- store_series(archive, source$source, dataset$name)
-    symbol <- if (nrow(held)) held_dimensions(held[1, ])[["symbol"]]
+    series <- store_series(archive, source$source, dataset$name)
+    symbol <- if (nrow(series)) series_dimensions(series[1, ])[["symbol"]]
     if (length(symbol)) words <- list(symbol = symbol)
   }
   words
@@ -91,7 +91,7 @@ format.vetusta_card_dataset <- function(x, ...) {
     line("intervals", several(intervals)),
     line("window", if (x$window) "--from and --to, or --span" else "none"),
     strwrap_line(line("columns", several(x$columns))), line("limits", several(x$limits)),
-    if (NROW(x$held)) held_lines(x$held), "", paste0("example: ", x$example)
+    if (NROW(x$stored)) stored_lines(x$stored), "", paste0("example: ", x$example)
   )
 }
 
@@ -104,10 +104,10 @@ strwrap_line <- function(text) {
   paste0(c(substr(text, 1, 14), rep(strrep(" ", 14), length(parts) - 1)), parts)
 }
 
-held_lines <- function(held) {
-  series <- if (!is.na(held$series[1])) paste0(" in ", format(held$series[1], big.mark = ","),
+stored_lines <- function(datasets) {
+  series <- if (!is.na(datasets$series[1])) paste0(" in ", format(datasets$series[1], big.mark = ","),
     " series")
-  dates <- if (!is.na(held$first[1])) paste0(", ", format(held$first[1], "%Y-%m-%d"), " to ",
-    format(held$last[1], "%Y-%m-%d"))
-  paste0("  ", formatC("held", width = -12), counted(held$rows[1], "row"), series, dates)
+  dates <- if (!is.na(datasets$first[1])) paste0(", ", format(datasets$first[1], "%Y-%m-%d"), " to ",
+    format(datasets$last[1], "%Y-%m-%d"))
+  paste0("  ", formatC("stored", width = -12), counted(datasets$rows[1], "row"), series, dates)
 }

@@ -54,32 +54,32 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
     line_close(run$line)
     run$sink$release()
   })
-  held <- documents_held(archive, source$source, dataset, folder)
+  documents <- stored_documents(archive, source$source, dataset, folder)
   links <- vapply(rows$link, link_whole, "", base = source$url, USE.NAMES = FALSE)
   # a document is told by its link as it came: a service may move, and its papers stay
-  names <- document_names(rows, held)
+  names <- document_names(rows, documents)
   all <- lapply(seq_along(links), function(i) {
-    one <- document_fetch(run, dataset, rows$link[i], links[i], names[i], folder, held, archive)
-    if (progress) cli::cli_inform("{i} of {length(links)}: {one$outcome}, {one$file %||% links[i]}")
-    one
+    document <- document_fetch(run, dataset, rows$link[i], links[i], names[i], folder, documents, archive)
+    if (progress) cli::cli_inform("{i} of {length(links)}: {document$outcome}, {document$file %||% links[i]}")
+    document
   })
-  told <- function(name, empty) {
-    vapply(all, function(one) one[[name]] %||% empty, empty, USE.NAMES = FALSE)
+  column <- function(name, empty) {
+    vapply(all, function(item) item[[name]] %||% empty, empty, USE.NAMES = FALSE)
   }
   as_rows(c(as.list(rows)[intersect(c("symbol", "title"), names(rows))], list(link = links,
-    file = told("file", NA_character_), bytes = told("bytes", NA_real_),
-    sha256 = told("sha256", NA_character_), outcome = told("outcome", ""),
-    said = told("said", NA_character_))))
+    file = column("file", NA_character_), bytes = column("bytes", NA_real_),
+    sha256 = column("sha256", NA_character_), outcome = column("outcome", ""),
+    said = column("said", NA_character_))))
 }
 
-document_fetch <- function(run, dataset, key, link, name, folder, held, archive) {
-  as_held <- function(held) {
-    known <- held[held$link == key, ]
+document_fetch <- function(run, dataset, key, link, name, folder, documents, archive) {
+  as_stored <- function(copies) {
+    known <- copies[copies$link == key, ]
     if (nrow(known) && identical(file_sha256(file.path(folder, known$file)), known$sha256)) {
-      list(outcome = "held", file = known$file, bytes = known$bytes, sha256 = known$sha256)
+      list(outcome = "stored", file = known$file, bytes = known$bytes, sha256 = known$sha256)
     }
   }
-  if (!is.null(there <- as_held(held))) {
+  if (!is.null(there <- as_stored(documents))) {
     return(there)
   }
   if (is.na(link)) {
@@ -93,7 +93,7 @@ document_fetch <- function(run, dataset, key, link, name, folder, held, archive)
   # two that fetch into one folder would write into one part
   claim <- claim_name(run$source$source, dataset, "document", document_note(folder, key))
   if (store_claim(archive, claim, run$started) != "ours") {
-    return(as_held(documents_held(archive, run$source$source, dataset, folder)) %||%
+    return(as_stored(stored_documents(archive, run$source$source, dataset, folder)) %||%
       list(outcome = "left", said = "another process is at it"))
   }
   on.exit(store_claim_done(archive, claim))
@@ -132,7 +132,7 @@ link_whole <- function(link, base) absolute_url(link, paste0(base, "/"))
 
 # Names that tell what a file is: company, day, title, and the ending of its link. One that another
 # link has already gets a number.
-document_names <- function(rows, held) {
+document_names <- function(rows, documents) {
   part <- function(name) {
     text <- if (is.null(rows[[name]])) rep("", nrow(rows)) else condition_texts(rows[[name]])
     ifelse(is.na(text), "", text)
@@ -146,8 +146,8 @@ document_names <- function(rows, held) {
   ending <- ifelse(grepl("/[^/]*[.][A-Za-z0-9]{1,5}$", path),
     tolower(sub("^.*[.]", "", path)), "html")
   names <- paste0(stem, ".", ending)
-  known <- held$file[match(rows$link, held$link)]
-  taken <- held$file[!held$link %in% rows$link]
+  known <- documents$file[match(rows$link, documents$link)]
+  taken <- documents$file[!documents$link %in% rows$link]
   for (i in seq_along(names)) {
     if (!is.na(known[i])) names[i] <- known[i]
     number <- 2

@@ -57,8 +57,8 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
   }
   source <- structure(list(source = name, file = url, access = list(by = "none"),
     secrets = file.path(folder, "desk.env")), class = "vetusta_source")
-  values <- stats::setNames(lapply(named, function(one) {
-    taken$values[[one]] %||% secret_value(source, one)
+  values <- stats::setNames(lapply(named, function(secret_name) {
+    taken$values[[secret_name]] %||% secret_value(source, secret_name)
   }), named)
   hidden <- as.character(unlist(values))
   request <- list(method = if (is.null(body)) "GET" else "POST", body = body,
@@ -89,8 +89,8 @@ say_hidden <- function(secret) {
 
 # The names of secrets that stand in texts as {NAME}.
 draft_secret_names <- function(texts) {
-  found <- unlist(regmatches(texts, gregexpr("\\{[A-Z_][A-Z0-9_]*\\}", texts)))
-  unique(substr(found, 2, nchar(found) - 1))
+  placeholders <- unlist(regmatches(texts, gregexpr("\\{[A-Z_][A-Z0-9_]*\\}", texts)))
+  unique(substr(placeholders, 2, nchar(placeholders) - 1))
 }
 
 fill_secrets <- function(text, values) {
@@ -115,8 +115,8 @@ draft_request <- function(url, headers, body = NULL) {
     names, ignore.case = TRUE), "to", NA))
   type <- vapply(values, draft_type, "", USE.NAMES = FALSE)
   moves <- !secret & !is.na(word) & type %in% c(instant_types, "local")
-  told <- c(secret, logical())
-  kept <- query[!told & !moves]
+  hidden <- c(secret, logical())
+  kept <- query[!hidden & !moves]
   # a variable of a template is a word
   variable <- gsub("[^A-Za-z0-9_]", "_", names[moves])
   list(
@@ -138,18 +138,18 @@ draft_access <- function(names, values, headers) {
   if (length(names)) {
     return(paste0("access: {by: query, name: ", names[1], ", secret: ", bare(values[1]), "}"))
   }
-  own <- headers[grepl("\\{[A-Z_][A-Z0-9_]*\\}", headers)]
-  if (!length(own)) {
+  templated <- headers[grepl("\\{[A-Z_][A-Z0-9_]*\\}", headers)]
+  if (!length(templated)) {
     return("access: {by: none}")
   }
-  if (length(own) == 2) {
-    return(paste0("access: {by: pair, names: [", paste(names(own), collapse = ", "),
-      "], secrets: [", paste(bare(own), collapse = ", "), "]}"))
+  if (length(templated) == 2) {
+    return(paste0("access: {by: pair, names: [", paste(names(templated), collapse = ", "),
+      "], secrets: [", paste(bare(templated), collapse = ", "), "]}"))
   }
-  prefix <- sub("\\{.*", "", own[[1]])
-  if (tolower(names(own)[1]) == "authorization" && tolower(prefix) == "bearer ") {
-    return(paste0("access: {by: bearer, secret: ", bare(own[[1]]), "}"))
+  prefix <- sub("\\{.*", "", templated[[1]])
+  if (tolower(names(templated)[1]) == "authorization" && tolower(prefix) == "bearer ") {
+    return(paste0("access: {by: bearer, secret: ", bare(templated[[1]]), "}"))
   }
-  paste0("access: {by: header, name: ", names(own)[1],
-    if (nzchar(prefix)) paste0(", prefix: \"", prefix, "\""), ", secret: ", bare(own[[1]]), "}")
+  paste0("access: {by: header, name: ", names(templated)[1],
+    if (nzchar(prefix)) paste0(", prefix: \"", prefix, "\""), ", secret: ", bare(templated[[1]]), "}")
 }

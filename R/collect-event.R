@@ -26,9 +26,9 @@ collect_event <- function(run, queue, tally, event) {
   }
   response <- event$response
   tally$in_a_row$unanswered <- 0
-  own <- if (response$status >= 400) query_refused(run$query, chain, response)
-  if (!is.null(own)) {
-    return(collect_own(run, queue, tally, chain, response, own))
+  verdict <- if (response$status >= 400) query_refused(run$query, chain, response)
+  if (!is.null(verdict)) {
+    return(collect_verdict(run, queue, tally, chain, response, verdict))
   }
   if (says_nothing(run$query$dataset, chain, response)) {
     return(chain_beyond(run, queue, tally, chain, response) %||%
@@ -57,28 +57,28 @@ collect_event <- function(run, queue, tally, event) {
 
 # What the kind of query makes of a refusal: list(outcome, message) with `chains` that are asked for
 # in its place, or `empty`.
-collect_own <- function(run, queue, tally, chain, response, own) {
-  journal_alone(run, chain, response, own$outcome, own$message)
-  if (!is.null(own$failed)) {
-    return(collect_failed(run, tally, chain, response, "failed", own$failed, own$todo))
+collect_verdict <- function(run, queue, tally, chain, response, verdict) {
+  journal_alone(run, chain, response, verdict$outcome, verdict$message)
+  if (!is.null(verdict$failed)) {
+    return(collect_failed(run, tally, chain, response, "failed", verdict$failed, verdict$todo))
   }
-  if (isTRUE(own$empty)) {
+  if (isTRUE(verdict$empty)) {
     against <- proof_against(chain$proof, chain$page)
     claim_over(run, chain, notes = c(if (!length(against)) query_notes(run$query, chain),
       incomplete_notes(run, chain, against)))
     if (length(against)) {
       return(collect_incomplete(run, tally, chain, against))
     }
-    tally$empty <- c(tally$empty, own$told)
+    tally$empty <- c(tally$empty, verdict$reported)
     return(tally)
   }
-  if (own$outcome == "cut") {
+  if (verdict$outcome == "cut") {
     tally$cut <- tally$cut + 1
-    claim_over(run, chain, notes = own$notes)
+    claim_over(run, chain, notes = verdict$notes)
   }
-  for (one in rev(own$chains)) {
-    if (own$outcome == "cut") one$claim <- NULL
-    queue_back(queue, one)
+  for (follower in rev(verdict$chains)) {
+    if (verdict$outcome == "cut") follower$claim <- NULL
+    queue_back(queue, follower)
   }
   tally
 }

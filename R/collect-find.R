@@ -26,18 +26,18 @@
 datasets_find <- function(source, words = NULL, theme = NULL, language = "en", archive = NULL) {
   check_source_kind(source)
   if (!is.null(words)) check_text(words, "words", several = TRUE)
-  found <- rbind(card_datasets(source, words, theme),
-    if (speaks_sdmx(source)) flows_found(source, words, theme, language, archive))
-  found <- found[found$score > 0, ]
-  as_rows(found[order(-found$score, found$dataset), ])
+  datasets <- rbind(card_datasets(source, words, theme),
+    if (speaks_sdmx(source)) matching_flows(source, words, theme, language, archive))
+  datasets <- datasets[datasets$score > 0, ]
+  as_rows(datasets[order(-datasets$score, datasets$dataset), ])
 }
 
 # The datasets of a card: by their names, titles and shapes. They have no themes.
 card_datasets <- function(source, words, theme) {
   known <- source$datasets
   n <- length(known)
-  title <- vapply(known, function(one) one$title %||% NA_character_, "")
-  shape <- vapply(known, function(one) one$shape, "")
+  title <- vapply(known, function(dataset) dataset$title %||% NA_character_, "")
+  shape <- vapply(known, function(dataset) dataset$shape, "")
   texts <- lapply(seq_len(n), function(i) {
     list(id = gsub("[_-]", " ", names(known)[i]),
       title = list(en = title[[i]], source = source$title),
@@ -52,7 +52,7 @@ card_datasets <- function(source, words, theme) {
     theme = none, description = none, version = none, score = score)
 }
 
-flows_found <- function(source, words, theme, language, archive) {
+matching_flows <- function(source, words, theme, language, archive) {
   flows <- all_flows(source, archive)
   tree <- theme_tree(source, archive)
   id <- vapply(flows, `[[`, "", "id")
@@ -62,7 +62,7 @@ flows_found <- function(source, words, theme, language, archive) {
     texts <- lapply(seq_along(flows), function(i) {
       paths <- placed(id[i])
       themes <- unlist(lapply(tree$categories,
-        function(one) if (any(startsWith(paths, one$path))) one$names))
+        function(group) if (any(startsWith(paths, group$path))) group$names))
       list(id = gsub("_", " ", id[i]), title = flows[[i]]$names,
         description = flows[[i]]$descriptions, theme = themes)
     })
@@ -71,12 +71,12 @@ flows_found <- function(source, words, theme, language, archive) {
   if (!is.null(theme)) {
     paths <- vapply(tree$categories, `[[`, "", "path")
     if (!any(startsWith(paths, theme))) check_choice(theme, "theme", paths)
-    score[!vapply(id, function(one) any(startsWith(placed(one), theme)), TRUE)] <- 0
+    score[!vapply(id, function(name) any(startsWith(placed(name), theme)), TRUE)] <- 0
   }
   data.frame(source = rep(source$source, length(flows)), dataset = id,
     title = vapply(flows, function(flow) in_language(flow$names, language), ""),
     shape = rep("observations", length(flows)),
-    theme = vapply(id, function(one) paste(placed(one), collapse = ", "), ""),
+    theme = vapply(id, function(name) paste(placed(name), collapse = ", "), ""),
     description = vapply(flows, function(flow) in_language(flow$descriptions, language), ""),
     version = vapply(flows, function(flow) flow$version %||% NA_character_, ""), score = score,
     row.names = NULL)
@@ -107,12 +107,12 @@ find_score <- function(text, words) {
 in_language <- function(texts, language) label_in(as.list(texts), language)
 
 all_flows <- function(source, archive) {
-  found <- structure_get(source, sdmx_structure_url(source, "dataflow"), archive,
+  document <- structure_get(source, sdmx_structure_url(source, "dataflow"), archive,
     paste0("source ", source$source, ", its dataflows"))
-  if (is.null(found) || !length(found$flows)) vetusta_stop("argument",
+  if (is.null(document) || !length(document$flows)) vetusta_stop("argument",
     paste0("The source ", source$source, " lists no datasets of the agency ", source$sdmx$agency,
     "."), where = source$file, todo = "correct agency: in the card")
-  found$flows
+  document$flows
 }
 
 # Categories and what is placed in them; a service may have none.
@@ -138,7 +138,7 @@ datasets_themes <- function(source, language = "en", archive = NULL) {
   tree <- theme_tree(source, archive)
   paths <- vapply(tree$categories, `[[`, "", "path")
   as_rows(data.frame(theme = paths,
-    title = vapply(tree$categories, function(one) in_language(one$names, language), ""),
+    title = vapply(tree$categories, function(branch) in_language(branch$names, language), ""),
     level = lengths(strsplit(paths, ".", fixed = TRUE)),
     datasets = vapply(paths,
       function(path) {

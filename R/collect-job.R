@@ -52,9 +52,9 @@ collect_job <- function(job) {
 
 # What is known of a job: where to look for it, and its link once it is ready.
 job_noted <- function(job) {
-  found <- job$run$sink$noted("job", job$chain$start)
-  if (!is.null(found)) {
-    place <- jsonlite::fromJSON(found$value)
+  noted <- job$run$sink$noted("job", job$chain$start)
+  if (!is.null(noted)) {
+    place <- jsonlite::fromJSON(noted$value)
     list(look = place$look, link = place$link %||% NA_character_)
   }
 }
@@ -162,9 +162,9 @@ job_state <- function(answer, job) {
 }
 
 job_member <- function(answer, pointer) {
-  found <- tryCatch(decode_json(answer$body, c(value = pointer))$value,
+  state <- tryCatch(decode_json(answer$body, c(value = pointer))$value,
     vetusta_error_payload = function(e) NULL)
-  member_text(found)
+  member_text(state)
 }
 
 # One request of a job within the limits, repeated when it stumbles; NULL when it failed for good,

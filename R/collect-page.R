@@ -158,7 +158,7 @@ collect_store <- function(run, chain, response, page) {
     rows = query_parcel(run$query, chain, page, good), journal = entry, now = came,
     again = chain$page == 1 && is_kept(run$query) &&
     isTRUE(chain$from > as.numeric(run$query$from)),
-    rejected = page_told(page, chain, run),
+    rejected = page_rejects(page, chain, run),
     covered = query_covered(run$query, chain, good, whole = last && !isTRUE(page$full)),
     listing = if (is.null(chain$from)) {
       list(planned = planned_key(chain$planned), page = chain$page,
@@ -191,7 +191,7 @@ page_notes <- function(chain, page) {
 }
 
 # Rows that are rejected, and what else there is to say of the page.
-page_told <- function(page, chain, run) {
+page_rejects <- function(page, chain, run) {
   rejected <- page$rejected
   if (nrow(rejected)) rejected$detail <- redact(rejected$detail, run$secrets())
   if (!length(page$notes)) {
@@ -234,43 +234,43 @@ query_page.default <- function(query, chain, response, where, calendar, largest)
   edges <- if (identical(dataset$next_page$by, "time")) {
     time_edges(tidy$rows$time %||% tidy$rows$period)
   }
-  told <- c(page_said(dataset, decoded$members, response$headers), list(headers = response$headers,
+  reported <- c(page_said(dataset, decoded$members, response$headers), list(headers = response$headers,
     rows = decoded$items %||% decoded$rows, number = chain$page, before = chain$before,
     last = decoded$last,
     newest = edges[2], oldest = edges[1], largest = largest, longest = chain$longest))
   hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
-  bounded <- !is.null(told$total) || !is.null(told$pages)
-  beyond <- is_beyond(dataset, told)
+  bounded <- !is.null(reported$total) || !is.null(reported$pages)
+  beyond <- is_beyond(dataset, reported)
   # a service whose pages come again has no more, unless it says that it has; three times is enough
   stuck <- repeated && identical(rep(hash, 2), rev(chain$hashes)[1:2])
   following <- if (!repeated || (bounded && !beyond && !stuck)) {
-    next_value <- page_rule(dataset, query$source$zone)(chain$request$url, told)
+    next_value <- page_rule(dataset, query$source$zone)(chain$request$url, reported)
     following_page(query$source, chain, next_value, where, by = dataset$next_page$by)
   }
-  full <- answer_is_full(dataset, told)
+  full <- answer_is_full(dataset, reported)
   page_make(
-    tidy$rows, tidy$rejected, count = told$rows, hash = hash,
+    tidy$rows, tidy$rejected, count = reported$rows, hash = hash,
     notes = c(tidy$notes, if (repeated) "an earlier page was repeated"),
     following = following$url, halt = following$halt, full = full,
     # a page that is asked for only to see whether there is one
-    probing = !bounded && is.null(told$more) && told$rows < (dataset$largest_page %||% Inf),
-    announced = is_announced(dataset, told), beyond = beyond,
-    says = list(total = page_total(told, response), pages = told$pages,
-      repeated = repeated, against = c(partial_against(response, told, following$url),
-        if (repeated && !bounded) repeated_against(chain, hash, told, dataset),
-        empty_against(chain, told, bare),
+    probing = !bounded && is.null(reported$more) && reported$rows < (dataset$largest_page %||% Inf),
+    announced = is_announced(dataset, reported), beyond = beyond,
+    says = list(total = page_total(reported, response), pages = reported$pages,
+      repeated = repeated, against = c(partial_against(response, reported, following$url),
+        if (repeated && !bounded) repeated_against(chain, hash, reported, dataset),
+        empty_against(chain, reported, bare),
         if (length(tidy$others)) others_against(chain$symbols, tidy$others)))
   )
 }
 
 # The greatest number of rows that an answer speaks of, in its body or as a range of items.
-page_total <- function(told, response) {
-  greatest(told$total, items_total(response))
+page_total <- function(reported, response) {
+  greatest(reported$total, items_total(response))
 }
 
 # HTTP 206 says that there is more, unless its range ends where all of it ends.
-partial_against <- function(response, told, following) {
+partial_against <- function(response, reported, following) {
   if (!identical(as.numeric(response$status), 206) || length(following)) {
     return(NULL)
   }
@@ -291,19 +291,19 @@ full_against <- function(chain, page, run) {
 }
 
 # A page that the source counted has no rows, or nothing at all came in its place.
-empty_against <- function(chain, told, bare) {
-  if (isTRUE(chain$announced) && told$rows == 0 &&
-    (bare || length(told$pages))) {
+empty_against <- function(chain, reported, bare) {
+  if (isTRUE(chain$announced) && reported$rows == 0 &&
+    (bare || length(reported$pages))) {
     paste0("page ", chain$page, ", which the source announced, has no rows")
   }
 }
 
 # A page that comes again may be the last one, where a service gives that for any number above it.
 # The first page again says that the service does not heed what it is asked for.
-repeated_against <- function(chain, hash, told, dataset) {
+repeated_against <- function(chain, hash, reported, dataset) {
   last_again <- chain$page > 2 && identical(hash, chain$hashes[length(chain$hashes)])
   counted <- (dataset$next_page$by %||% "none") %in% c("page", "offset", "time")
-  if (counted && (last_again || told$rows < (dataset$largest_page %||% 0))) {
+  if (counted && (last_again || reported$rows < (dataset$largest_page %||% 0))) {
     return(NULL)
   }
   paste0("page ", chain$page, " has the rows of a page before it")

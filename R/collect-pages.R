@@ -105,7 +105,7 @@ reparse_page <- function(run, tally, about, body, label) {
   page <- page_make(tidy$rows, tidy$rejected)
   # rows are known from the instant at which the page came, and not from now
   counts <- run$sink$ended(list(rows = query_parcel(run$query, chain, page, page$good),
-    rejected = page_told(page, chain, run), now = as.numeric(about$came), as_came = TRUE))
+    rejected = page_rejects(page, chain, run), now = as.numeric(about$came), as_came = TRUE))
   tally <- tally_page(tally, counts, page)
   against <- page_against(page, chain$page)
   if (length(against)) {

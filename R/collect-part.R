@@ -80,7 +80,7 @@ collect_smaller <- function(run, queue, tally, chain, response,
   reason <- paste0("HTTP ", response$status, ": the answer is partial, and ", why)
   parts <- query_refused(run$query, chain, list(status = 413, body = raw()))
   if (!is.null(parts) && is.null(parts$failed)) {
-    return(collect_own(run, queue, tally, chain, response, parts))
+    return(collect_verdict(run, queue, tally, chain, response, parts))
   }
   chain_parted(run, queue, tally, chain, response) %||%
     chain_halved(run, queue, tally, chain, response) %||%

@@ -22,13 +22,13 @@ print.vetusta_run <- function(x, ...) {
 }
 
 format_run <- function(x) {
-  held <- if (x$unchanged > 0) paste0(", ", thousands(x$unchanged), " already stored")
+  stored <- if (x$unchanged > 0) paste0(", ", thousands(x$unchanged), " already stored")
   changed <- if (x$changed > 0) paste0(", ", thousands(x$changed), " changed")
   later <- if (!is.null(x$resume)) {
     paste0(": the quota is used up; go on after ", format_instant(floor(as.numeric(x$resume))))
   }
   c(
-    paste0("collected ", thousands(x$new), " new ", x$noun, changed, held, " in ",
+    paste0("collected ", thousands(x$new), " new ", x$noun, changed, stored, " in ",
       counted(x$pages, "page"), " and ",
       format_seconds(max(1, x$seconds))),
     if (x$cut > 0) paste0("  ", counted(x$cut, "selection"),

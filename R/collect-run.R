@@ -175,7 +175,7 @@ run_make <- function(query, sink, most_pages = Inf, most_wait = 900, at_once = q
     most_pages = most_pages, most_wait = most_wait, at_once = at_once, planned = planned,
     ahead = ahead,
     # whether the card says which way pages run, and whether bars are of less than a day
-    way = told_way(query$dataset),
+    way = stated_direction(query$dataset),
     short = is.null(query$interval) || is_intraday(query$interval)
   )
 }
@@ -204,14 +204,14 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
     run$line$active + length(queue$finished) < in_hand && !queue_is_urgent(queue)) {
     not_before <- vapply(queue$waiting, `[[`, 0, "not_before")
     ready <- which(not_before <= now)
-    held <- max(0, queue$hold - now)
+    delay <- max(0, queue$hold - now)
     # where one answer after another is of no use, those that wait are asked again before any other
     # is begun
     begins <- fresh && (tally$in_a_row$vain < 8 || !length(queue$waiting))
     soon <- if (begins) queue_fresh_in(queue) else Inf
-    if ((!length(ready) && soon > 0) || held > 0) {
-      pause <- max(held, if (soon > 0) min(not_before - now, soon), 0.001)
-      queue$waits_for <- if (held > 0) "the service" else if (length(queue$waiting)) "another try"
+    if ((!length(ready) && soon > 0) || delay > 0) {
+      pause <- max(delay, if (soon > 0) min(not_before - now, soon), 0.001)
+      queue$waits_for <- if (delay > 0) "the service" else if (length(queue$waiting)) "another try"
       else "another collector"
       if (pause > run$most_wait) queue_stop(queue, pause)
       return(min(wait, pause))
@@ -278,9 +278,9 @@ collect_beside <- function(lanes, ended, most_pause = 1) {
   # lanes that have no run any more, and lanes that wait within a request: they let the others go on
   beside$over <- logical(length(lanes))
   beside$within <- logical(length(lanes))
-  on.exit(for (one in beside$going) if (!is.null(one)) {
-    collect_drain(one)
-    collect_release(one)
+  on.exit(for (collection in beside$going) if (!is.null(collection)) {
+    collect_drain(collection)
+    collect_release(collection)
   })
   while (!all(beside$over)) beside_round(beside, most_pause)
   invisible()
@@ -292,11 +292,11 @@ beside_round <- function(beside, seconds) {
   pause <- seconds
   for (i in beside_free(beside)) {
     beside_try(beside, i,
-      function(one) pause <<- min(pause, collect_begun(one), one$run$sink$due()))
+      function(collection) pause <<- min(pause, collect_begun(collection), collection$run$sink$due()))
   }
-  under_way <- sum(vapply(Filter(length, beside$going), function(one) one$run$line$active, 0L))
+  under_way <- sum(vapply(Filter(length, beside$going), function(collection) collection$run$line$active, 0L))
   if (under_way > 0) {
-    for (one in Filter(length, beside$going)) line_late(one$run$line)
+    for (waiting in Filter(length, beside$going)) line_late(waiting$run$line)
     curl::multi_run(timeout = pause, poll = TRUE, pool = beside$pool)
   } else if (!all(beside$over)) {
     Sys.sleep(pause)
@@ -322,28 +322,28 @@ beside_next <- function(beside, i) {
 
 # While it works it is left alone by the rounds that it lets the others have.
 beside_try <- function(beside, i, work) {
-  one <- beside$going[[i]]
-  if (is.null(one) || beside$within[i]) {
+  collection <- beside$going[[i]]
+  if (is.null(collection) || beside$within[i]) {
     return(invisible())
   }
   beside$within[i] <- TRUE
   failed <- tryCatch({
-    work(one)
+    work(collection)
     NULL
   }, error = function(e) e)
   beside$within[i] <- FALSE
   if (!is.null(failed)) {
     beside$going[i] <- list(NULL)
-    collect_release(one)
-    beside$ended(one, error = failed)
+    collect_release(collection)
+    beside$ended(collection, error = failed)
   }
 }
 
 beside_finish <- function(beside, i) {
-  beside_try(beside, i, function(one) {
-    result <- collect_end(one)
-    collect_release(one)
-    beside$ended(one, result = result)
+  beside_try(beside, i, function(collection) {
+    result <- collect_end(collection)
+    collect_release(collection)
+    beside$ended(collection, result = result)
   })
   beside$going[i] <- list(NULL)
 }

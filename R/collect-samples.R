@@ -19,39 +19,39 @@ samples_test <- function(source, folder, live = FALSE) {
         todo = "keep it again, with vetusta try --samples")
     })
   })
-  own <- vapply(all, function(one) identical(one$source, source$source), TRUE)
-  if (!any(own)) {
+  matching <- vapply(all, function(sample) identical(sample$source, source$source), TRUE)
+  if (!any(matching)) {
     vetusta_stop("argument", paste0("There are no samples of ", source$source, "."), where = folder,
       todo = "keep some, with vetusta try --samples")
   }
-  rows <- Map(function(file, one) sample_test(source, one, file, live), files[own], all[own])
+  rows <- Map(function(file, sample) sample_test(source, sample, file, live), files[matching], all[matching])
   as_rows(as.list(data.table::rbindlist(rows)))
 }
 
 sample_test <- function(source, sample, file, live) {
-  told <- function(rows, outcome, said = "") {
+  sample_row <- function(rows, outcome, said = "") {
     list(sample = basename(file), dataset = sample$dataset, rows = rows, outcome = outcome,
       said = said)
   }
   dataset <- source$datasets[[sample$dataset]]
   if (is.null(dataset)) {
-    return(told(NA_real_, "failed", paste0("the card has no dataset ", sample$dataset)))
+    return(sample_row(NA_real_, "failed", paste0("the card has no dataset ", sample$dataset)))
   }
   about <- jsonlite::fromJSON(sample$asked)
   body <- tryCatch(if (live) sample_live(source, dataset, about)
     else readBin(file.path(dirname(file), sample$body), "raw",
       file.size(file.path(dirname(file), sample$body))), vetusta_error = identity)
   if (inherits(body, "vetusta_error")) {
-    return(told(NA_real_, "failed", sub("[.]$", "", body$what)))
+    return(sample_row(NA_real_, "failed", sub("[.]$", "", body$what)))
   }
   texts <- tryCatch(sample_rows(source, dataset, about, body), vetusta_error = identity)
   if (inherits(texts, "vetusta_error")) {
     # the service answers, and no more as the card says
-    return(told(NA_real_, if (live) "changed" else "failed", texts$what))
+    return(sample_row(NA_real_, if (live) "changed" else "failed", texts$what))
   }
   kept <- as.character(unlist(sample$rows))
   differs <- if (live) sample_columns(kept, texts) else sample_differs(kept, texts)
-  told(as.numeric(length(texts)), if (nzchar(differs)) "changed" else "same", differs)
+  sample_row(as.numeric(length(texts)), if (nzchar(differs)) "changed" else "same", differs)
 }
 
 # Rows of an answer as texts, as a card reads it.

@@ -57,8 +57,8 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
     },
     ending = ending,
     noted = function(kind, key) {
-      found <- store_notes(settled(), kind, source, dataset, key)
-      if (nrow(found)) list(at = found$at, value = found$value)
+      notes <- store_notes(settled(), kind, source, dataset, key)
+      if (nrow(notes)) list(at = notes$at, value = notes$value)
     },
     now = clock,
     beat = function() {
@@ -86,8 +86,8 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
     },
     ended = function(page) store_put(archive, whole(page)),
     has_bars = function(symbols, interval) {
-      held <- store_series(settled(), source, dataset, sizes = TRUE)
-      symbols %in% held_dimensions(held[held$frequency == interval, ])[["symbol"]]
+      series <- store_series(settled(), source, dataset, sizes = TRUE)
+      symbols %in% series_dimensions(series[series$frequency == interval, ])[["symbol"]]
     },
     round_begin = function(round) {
       begun <- !is.null(round) && nrow(store_notes(settled(), "round", source, dataset, round))

@@ -21,30 +21,30 @@ decoded_structure <- function(body, where) {
 # validators.
 structure_get <- function(source, url, archive = NULL, where = "structure") {
   keep <- time_interval(source$sdmx$keep %||% "P1D")$seconds
-  held <- if (!is.null(archive)) store_structure(archive, source$source, url)
+  cached <- if (!is.null(archive)) store_structure(archive, source$source, url)
   else structures_seen[[url]]
   now <- as.numeric(Sys.time())
   # where no request is to be made, what is held counts however old it is
-  only_held <- isTRUE(source$only_held)
-  if (!is.null(held) && (only_held || now - held$fetched < keep)) {
-    return(decoded_structure(held$body, where))
+  only_stored <- isTRUE(source$only_stored)
+  if (!is.null(cached) && (only_stored || now - cached$fetched < keep)) {
+    return(decoded_structure(cached$body, where))
   }
-  if (only_held) {
+  if (only_stored) {
     vetusta_stop("payload", "What the dataset is made of is not known yet.", where = where,
       todo = "run `vetusta refresh`, which requests it from the source")
   }
   headers <- list(Accept = sdmx_structure_accept(source),
     "Accept-Language" = paste(source$sdmx$languages %||% "en", collapse = ", "))
-  if (!is.null(held$etag) && !is.na(held$etag)) headers[["If-None-Match"]] <- held$etag
-  if (!is.null(held$modified) && !is.na(held$modified)) {
-    headers[["If-Modified-Since"]] <- held$modified
+  if (!is.null(cached$etag) && !is.na(cached$etag)) headers[["If-None-Match"]] <- cached$etag
+  if (!is.null(cached$modified) && !is.na(cached$modified)) {
+    headers[["If-Modified-Since"]] <- cached$modified
   }
   answer <- structure_fetch(source, list(url = url, method = "GET", headers = headers),
     archive)
-  if (answer$status == 304 && !is.null(held)) {
+  if (answer$status == 304 && !is.null(cached)) {
     if (!is.null(archive)) store_structure_touch(archive, source$source, url)
     else structures_seen[[url]]$fetched <- now
-    return(decoded_structure(held$body, where))
+    return(decoded_structure(cached$body, where))
   }
   if (answer$status %in% c(404, 410)) {
     return(NULL)
@@ -111,13 +111,13 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
       todo = suggest_word(dataset, names(source$datasets)))
   }
   where <- paste0("source ", source$source, ", dataset ", dataset)
-  found <- structure_get(source,
+  document <- structure_get(source,
     sdmx_structure_url(source, "dataflow", dataset, version, references = "all"), archive,
     where)
-  flow <- Filter(function(one) identical(one$id, dataset), found$flows)
+  flow <- Filter(function(entry) identical(entry$id, dataset), document$flows)
   # of one id from several agencies the card's own is meant
-  if (length(flow) > 1) flow <- Filter(function(one) identical(one$agency, source$sdmx$agency),
-    flow) |> (\(own) if (length(own)) own else flow)()
+  if (length(flow) > 1) flow <- Filter(function(entry) identical(entry$agency, source$sdmx$agency),
+    flow) |> (\(matching) if (length(matching)) matching else flow)()
   if (!length(flow)) {
     known <- vapply(all_flows(source, archive), `[[`, "", "id")
     if (dataset %in% known) vetusta_stop("argument",
@@ -127,13 +127,13 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
       paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
       todo = paste0(suggest_word(dataset, known), " `vetusta find` looks in titles too"))
   }
-  flow <- flow[[newest_version(vapply(flow, function(one) one$version %||% NA_character_, ""))]]
-  structure <- find_artefact(found$structures, flow$structure)
+  flow <- flow[[newest_version(vapply(flow, function(entry) entry$version %||% NA_character_, ""))]]
+  structure <- find_artefact(document$structures, flow$structure)
   if (is.null(structure)) {
     vetusta_stop("payload", paste0("The service has no structure of ", dataset, "."),
       where = where, todo = "report it to the provider of the service")
   }
-  make_dataset(source, flow, structure, found, availability_of(source, flow, list(), archive),
+  make_dataset(source, flow, structure, document, availability_of(source, flow, list(), archive),
     language, archive)
 }
 
@@ -144,16 +144,16 @@ availability_of <- function(source, flow, selection, archive) {
   }
   url <- sdmx_data_url(source, flow, selection,
     if (!sdmx_is_3(source)) list(mode = "available"), available = TRUE)
-  found <- tryCatch(structure_get(source, url, archive,
+  document <- tryCatch(structure_get(source, url, archive,
     paste0("source ", source$source, ", what is available of ", flow$id)),
     vetusta_error_payload = function(e) NULL, vetusta_error_access = function(e) NULL)
-  if (length(found$constraints)) found$constraints[[1]]
+  if (length(document$constraints)) document$constraints[[1]]
 }
 
-make_dataset <- function(source, flow, structure, found, available, language, archive) {
+make_dataset <- function(source, flow, structure, document, available, language, archive) {
   dimensions <- structure$dimensions
   concepts <- lapply(dimensions$concept_of, function(reference) {
-    scheme <- find_artefact(found$concepts, reference)
+    scheme <- find_artefact(document$concepts, reference)
     at <- match(reference$item, scheme$id)
     if (is.null(scheme) || is.na(at)) NULL
     else list(labels = lapply(scheme$labels, `[`, at), codelist = scheme$more[[at]])
@@ -163,7 +163,7 @@ make_dataset <- function(source, flow, structure, found, available, language, ar
   # a dimension without a representation of its own has its concept's
   codes <- stats::setNames(lapply(seq_along(concepts),
     function(i) {
-      find_artefact(found$codelists,
+      find_artefact(document$codelists,
       dimensions$codelist[[i]] %||% concepts[[i]]$codelist)
     }), dimensions$id)
   codes <- lapply(codes[lengths(codes) > 0], `[`, c("id", "parent", "labels"))

@@ -40,10 +40,10 @@ collect_try <- function(query, requests = 2, archive = NULL) {
   chain <- query_chain(query, plan$requests[1, ])
   made <- list()
   repeat {
-    one <- try_request(run, chain)
-    made[[length(made) + 1]] <- one
-    if (is.null(one$page$following) || length(made) >= requests) break
-    chain <- chain_following(chain, one$page)
+    request <- try_request(run, chain)
+    made[[length(made) + 1]] <- request
+    if (is.null(request$page$following) || length(made) >= requests) break
+    chain <- chain_following(chain, request$page)
   }
   pages <- Filter(length, lapply(made, `[[`, "page"))
   tables <- lapply(pages, function(page) query_table(query, page, page$good))
@@ -54,7 +54,7 @@ collect_try <- function(query, requests = 2, archive = NULL) {
   rejected <- do.call(rbind, lapply(made, `[[`, "rejected"))
   structure(list(source = query$source$source, dataset = query$dataset$name,
     read = try_reading(query$dataset, made[[1]]$answer["content-type"]),
-    requests = lapply(made, function(one) one[names(one) != "page"]),
+    requests = lapply(made, function(sent_request) sent_request[names(sent_request) != "page"]),
     rows = rows, rejected = rejected,
     looks = if (length(pages)) try_looks(query, pages, rows, run$calendar)),
     class = "vetusta_try")
@@ -68,37 +68,37 @@ try_request <- function(run, chain) {
     source$patience, run$counter, most_wait = 60, tries = 2, secrets = run$secrets)
   hide <- function(text) redact(text, run$secrets())
   headers <- vapply(sent$headers, function(x) hide(as.character(x)), "")
-  one <- list(method = sent$method %||% "GET", url = hide(sent$url), headers = headers,
+  entry <- list(method = sent$method %||% "GET", url = hide(sent$url), headers = headers,
     body = if (length(sent$body)) hide(as.character(sent$body)), status = answer$status,
     answer = try_headers(answer$headers, hide), bytes = length(answer$body),
     seconds = now_seconds() - began, sample = raw_page(run, chain, answer$body, now_seconds()))
   if (judge_status(answer$status) != "good") {
-    one$error <- paste0("HTTP ", answer$status, ": ", hide(body_excerpt(answer$body)))
-    return(one)
+    entry$error <- paste0("HTTP ", answer$status, ": ", hide(body_excerpt(answer$body)))
+    return(entry)
   }
   if (!is.null(run$query$dataset$job)) {
-    one$ticket <- hide(body_excerpt(answer$body))
-    return(one)
+    entry$ticket <- hide(body_excerpt(answer$body))
+    return(entry)
   }
   where <- paste0("dataset ", run$query$dataset$name)
   page <- tryCatch(query_page(run$query, chain, answer, where, run$calendar, 0),
     vetusta_error_payload = identity)
   if (inherits(page, "vetusta_error_payload")) {
-    one$error <- hide(paste0(page$what, if (length(page$where)) paste0(" (", page$where, ")"),
+    entry$error <- hide(paste0(page$what, if (length(page$where)) paste0(" (", page$where, ")"),
       if (length(page$todo)) paste0("; to do: ", page$todo)))
-    return(one)
+    return(entry)
   }
-  one$page <- page
+  entry$page <- page
   # what a standard lays out needs no sample of how a card reads it
   if (!is.null(source$datasets[[run$query$dataset$name]])) {
-    one$texts <- sample_rows(source, run$query$dataset, jsonlite::fromJSON(one$sample$about),
-      one$sample$body)
+    entry$texts <- sample_rows(source, run$query$dataset, jsonlite::fromJSON(entry$sample$about),
+      entry$sample$body)
   }
-  one$read <- nrow(page$good)
-  one$following <- if (!is.null(page$following)) hide(page$following)
-  told <- page_told(page, chain, run)
-  one$rejected <- told[c("place", "reason", "detail")]
-  one
+  entry$read <- nrow(page$good)
+  entry$following <- if (!is.null(page$following)) hide(page$following)
+  rejects <- page_rejects(page, chain, run)
+  entry$rejected <- rejects[c("place", "reason", "detail")]
+  entry
 }
 
 # Headers of an answer that tell of its kind, of limits and of paging.
@@ -156,19 +156,19 @@ print.vetusta_try <- function(x, ...) {
 
 format_try <- function(x, width = 100, most = 6) {
   lines <- unlist(lapply(seq_along(x$requests), function(i) {
-    one <- x$requests[[i]]
+    request <- x$requests[[i]]
     pairs <- function(values) {
       if (length(values)) paste0("            ", names(values), ": ",
       values)
     }
-    c(paste0("request ", i, "      ", one$method, " ", one$url), pairs(one$headers),
-      if (!is.null(one$body)) paste0("            body ", one$body),
-      paste0("  answer    HTTP ", one$status, ", ", format_bytes(one$bytes)), pairs(one$answer),
-      if (!is.null(one$ticket)) c(paste0("  ticket    ", one$ticket),
+    c(paste0("request ", i, "      ", request$method, " ", request$url), pairs(request$headers),
+      if (!is.null(request$body)) paste0("            body ", request$body),
+      paste0("  answer    HTTP ", request$status, ", ", format_bytes(request$bytes)), pairs(request$answer),
+      if (!is.null(request$ticket)) c(paste0("  ticket    ", request$ticket),
         "  next      the export is looked at until it is ready; `vetusta collect` does")
-      else if (!is.null(one$error)) paste0("  not read  ", one$error)
-      else paste0("  read      ", x$read, ": ", counted(one$read, "row")),
-      if (!is.null(one$read)) paste0("  next      ", one$following %||% "no page follows"))
+      else if (!is.null(request$error)) paste0("  not read  ", request$error)
+      else paste0("  read      ", x$read, ": ", counted(request$read, "row")),
+      if (!is.null(request$read)) paste0("  next      ", request$following %||% "no page follows"))
   }))
   if (NROW(x$rows)) {
     types <- vapply(as.list(x$rows), function(column) {

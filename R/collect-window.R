@@ -17,9 +17,9 @@ page_way <- function(chain, page, run) {
   }
   ends <- page$edges
   before <- chain$ends
-  told <- run$way %||% if (is.null(before)) lone_way(ends, chain, run)
+  heading <- run$way %||% if (is.null(before)) lone_way(ends, chain, run)
   else way_between(before, ends)
-  if (is.na(chain$direction)) chain$direction <- told
+  if (is.na(chain$direction)) chain$direction <- heading
   # pages that run back, or overlap without an order, are no stretch any more
   if (!is.null(before) && !identical(chain$direction, way_between(before, ends))) {
     chain$direction <- "unknown"
@@ -31,7 +31,7 @@ page_way <- function(chain, page, run) {
 runs_one_way <- function(time) !is.unsorted(time) || !is.unsorted(-time)
 
 # Pages by time run as the card says.
-told_way <- function(dataset) {
+stated_direction <- function(dataset) {
   rule <- dataset$next_page
   if (identical(rule$by,
     "time")) if (identical(dataset$parameters[[rule$send]]$gives %||% rule$send, "to")) "backward"
@@ -171,14 +171,14 @@ following_page <- function(source, chain, value, where, by = NULL) {
   elsewhere <- function(...) {
     paste0("The next page's URL leads to another place, ", origin_of(url), ...)
   }
-  own <- same_origin(url, source$url)
-  if (!own && !may_follow(url, source$url, source$elsewhere)) {
+  same_source <- same_origin(url, source$url)
+  if (!same_source && !may_follow(url, source$url, source$elsewhere)) {
     return(halt(elsewhere("."),
       paste("it is not followed, because the key must not go there; where it is right,",
       "write elsewhere: follow in the card; the URL is then followed without the key")))
   }
   url <- without_parameter(url, source$access)
-  if (!own && has_secret(url, source_secrets(source))) {
+  if (!same_source && has_secret(url, source_secrets(source))) {
     return(halt(elsewhere(", with a secret in it."),
       "report it to the provider of the service: a key must not go to another origin"))
   }

@@ -50,9 +50,9 @@ with_zeros <- function(value, digits) {
 }
 
 column_words <- function(value, words) {
-  found <- unlist(words)[tolower(as.character(value))]
+  matched <- unlist(words)[tolower(as.character(value))]
   direct <- unlist(words)[as.character(value)]
-  unname(ifelse(!is.na(direct), direct, ifelse(is.na(found), as.character(value), found)))
+  unname(ifelse(!is.na(direct), direct, ifelse(is.na(matched), as.character(value), matched)))
 }
 
 no_wrong_values <- data.frame(row = integer(), pointer = character(), reason = character(),
@@ -60,9 +60,9 @@ no_wrong_values <- data.frame(row = integer(), pointer = character(), reason = c
 
 wrong_values <- function(bad, value, name, at, dataset, numbers = NULL, far = integer()) {
   shown <- vapply(bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, "")
-  told <- if (is.null(numbers)) bad else numbers[bad]
+  lines <- if (is.null(numbers)) bad else numbers[bad]
   data.frame(
-    row = bad, pointer = paste0(dataset$rows, "/", told - 1L, at[1] %||% ""),
+    row = bad, pointer = paste0(dataset$rows, "/", lines - 1L, at[1] %||% ""),
     reason = ifelse(is.na(shown), paste("no", name), ifelse(bad %in% far,
       paste(name, "is outside the years 1677 to 2200: check the unit of the epoch"),
       paste(name, "cannot be read"))),
@@ -106,13 +106,13 @@ nested_member <- function(values, key) {
   if (!is.list(values)) {
     return(NULL)
   }
-  found <- lapply(values,
+  fields <- lapply(values,
     function(value) if (is.list(value) || !is.null(names(value))) as.list(value)[[key]])
-  if (all(lengths(found) == 0)) {
+  if (all(lengths(fields) == 0)) {
     return(NULL)
   }
-  found[lengths(found) == 0] <- NA
-  if (all(lengths(found) == 1 & !vapply(found, is.list, TRUE))) unlist(found) else found
+  fields[lengths(fields) == 0] <- NA
+  if (all(lengths(fields) == 1 & !vapply(fields, is.list, TRUE))) unlist(fields) else fields
 }
 
 # Instants on the local clock, a blank or a T between day and hour; a day alone is its local

@@ -17,26 +17,26 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
     if (plain != file) unlink(plain)
   })
   out <- list()
-  held <- raw()
+  rest <- raw()
   names <- NULL
   line <- 1L
   repeat {
     part <- readBin(connection, "raw", size)
     last <- !length(part)
-    held <- c(held, part)
-    if (!length(out) && identical(held[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) held <- held[-(1:3)]
-    seen <- piece_lines_cpp(held)
+    rest <- c(rest, part)
+    if (!length(out) && identical(rest[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) rest <- rest[-(1:3)]
+    seen <- piece_lines_cpp(rest)
     if (seen[["zero"]]) stop_zero(seen[["zero_line"]], line, where)
-    end <- if (last) length(held) else seen[["end"]]
+    end <- if (last) length(rest) else seen[["end"]]
     if (end > 0) {
-      piece <- if (end == length(held)) held else bytes_between_cpp(held, 1, end)
+      piece <- if (end == length(rest)) rest else bytes_between_cpp(rest, 1, end)
       if (last) piece <- c(piece, as.raw(10))
       rows <- usual_piece(piece, names, absent) %||%
         plain_texts(read_piece(piece, names, line, absent, where), where, line)
       at <- line + seq_len(nrow(rows)) - !is.null(names)
       head <- is.null(names)
       if (is.null(names)) {
-        rows <- own_columns(rows, piece, at, where)
+        rows <- first_line_columns(rows, piece, at, where)
         names <- list(columns = names(rows), separator = piece_separator(piece, names(rows)),
           kinds = if (!is.null(kinds)) kinds(names(rows)))
         # where the first line does not tell what parts its columns, the file is read as one
@@ -52,7 +52,7 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
       attr(rows, "quoted") <- quoted_columns(piece, names, head)
       out[[length(out) + 1]] <- each(rows, at)
       line <- line + as.integer(if (last) seen[["all"]] + 1 else seen[["lines"]])
-      held <- if (end < length(held)) bytes_between_cpp(held, end + 1, length(held)) else raw()
+      rest <- if (end < length(rest)) bytes_between_cpp(rest, end + 1, length(rest)) else raw()
     }
     if (last) {
       return(out)
@@ -76,13 +76,13 @@ stop_too_long <- function(where, line) {
 }
 
 # The columns that the first line names; what stands in a line beyond them is an error.
-own_columns <- function(rows, piece, line, where) {
-  own <- length(first_names(piece))
-  for (more in seq_along(rows)[-seq_len(own)]) {
-    told <- which(!is.na(rows[[more]]))
-    if (length(told)) stop_too_long(where, line[told[1]])
+first_line_columns <- function(rows, piece, line, where) {
+  width <- length(first_names(piece))
+  for (more in seq_along(rows)[-seq_len(width)]) {
+    extra <- which(!is.na(rows[[more]]))
+    if (length(extra)) stop_too_long(where, line[extra[1]])
   }
-  rows[seq_len(min(own, ncol(rows)))]
+  rows[seq_len(min(width, ncol(rows)))]
 }
 
 first_names <- function(piece) {

@@ -11,12 +11,12 @@ decode_json <- function(body, queries, where = "the body", long = "double",
     stop_spoilt("The answer is empty.", where,
       "try again later; if it stays so, look whether the card's request is right")
   }
-  found <- read_json(body, queries, where, exact = long == "string", instants = instants,
+  parsed <- read_json(body, queries, where, exact = long == "string", instants = instants,
     map = map)
-  exact <- names(found)[vapply(found, function(x) is.numeric(x) && length(x) == 1 && is_long(x),
+  exact <- names(parsed)[vapply(parsed, function(x) is.numeric(x) && length(x) == 1 && is_long(x),
     TRUE)]
-  if (length(exact)) found[exact] <- read_json(body, queries[exact], where, exact = TRUE)
-  found
+  if (length(exact)) parsed[exact] <- read_json(body, queries[exact], where, exact = TRUE)
+  parsed
 }
 
 json_levels <- c(list = 0L, vector = 1L, table = 2L, observations = 3L)
@@ -173,16 +173,16 @@ parallel_frame <- function(rows, pointers = NULL) {
     return(data.frame())
   }
   deep <- setdiff(pointers[grepl("/.*/", pointers)], names(rows))
-  found <- lapply(stats::setNames(deep, substring(deep, 2)),
+  fields <- lapply(stats::setNames(deep, substring(deep, 2)),
     function(pointer) value_at(rows, pointer))
   # columns of which none has a row are an answer without rows, however deep they stand
-  declared <- lapply(substring(pointers, 2), function(name) found[[name]] %||% rows[[name]])
+  declared <- lapply(substring(pointers, 2), function(name) fields[[name]] %||% rows[[name]])
   if (any(vapply(declared, is_empty_array, TRUE)) && !any(lengths(declared) > 0)) {
     return(data.frame())
   }
   rows <-
     c(rows[!vapply(rows, function(x) is.data.frame(x) || (is.list(x) && !is.null(names(x))), TRUE)],
-      found[lengths(found) > 0])
+      fields[lengths(fields) > 0])
   if (!length(rows)) {
     return(NULL)
   }

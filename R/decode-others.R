@@ -37,7 +37,7 @@ jsonstat_rows <- function(body, where) {
   }
   columns$value <- value
   columns$status <- jsonstat_status(parsed$status, cells, where)
-  list_frame(c(columns, jsonstat_told(parsed, columns)))
+  list_frame(c(columns, jsonstat_members(parsed, columns)))
 }
 
 # Values or statuses by their place, from 0; what is null stays missing, and moves nothing.
@@ -54,19 +54,19 @@ jsonstat_sparse <- function(given, into, where) {
 
 # What the dimensions' roles and hierarchies tell, as members "role/time", "role/geo",
 # "role/metric", and "parent/..." by the dimension.
-jsonstat_told <- function(parsed, columns) {
-  told <- list()
+jsonstat_members <- function(parsed, columns) {
+  roles <- list()
   for (role in intersect(c("time", "geo", "metric"), names(parsed$role))) {
     id <- as.character(unlist(parsed$role[[role]]))
-    if (length(id) && id[1] %in% names(columns)) told[[paste0("role/", role)]] <- columns[[id[1]]]
+    if (length(id) && id[1] %in% names(columns)) roles[[paste0("role/", role)]] <- columns[[id[1]]]
   }
   for (id in names(parsed$dimension)) {
     child <- parsed$dimension[[id]]$category$child
     if (!length(child)) next
     parent <- rep(names(child), lengths(child))
-    told[[paste0("parent/", id)]] <- parent[match(columns[[id]], as.character(unlist(child)))]
+    roles[[paste0("parent/", id)]] <- parent[match(columns[[id]], as.character(unlist(child)))]
   }
-  told
+  roles
 }
 
 jsonstat_vector <- function(values) {
@@ -116,7 +116,7 @@ xbrl_rows <- function(body, where) {
   }
   dims <- lapply(facts, `[[`, "dimensions")
   text <- function(name) {
-    vapply(dims, function(one) as.character(one[[name]] %||% NA), "",
+    vapply(dims, function(item) as.character(item[[name]] %||% NA), "",
     USE.NAMES = FALSE)
   }
   # a name has a prefix that the report declares; a typed value such as 10:30 has none

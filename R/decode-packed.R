@@ -15,8 +15,8 @@ unpack_gzip <- function(file, into, where, most) {
   size <- copy_content(gzfile(file, "rb"), into, where, most)
   # its last four bytes say how long the content is (RFC 1952), of the last member where it has
   # several
-  told <- gzip_length(file)
-  if (size %% 2^32 != told && !gzip_is_whole(file)) {
+  stated <- gzip_length(file)
+  if (size %% 2^32 != stated && !gzip_is_whole(file)) {
     stop_spoilt("The gzip file is damaged or cut short.", where, "run it again")
   }
 }

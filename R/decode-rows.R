@@ -17,12 +17,12 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
   if (format %in% c("json", "json-lines")) {
     whole <- dataset$reading$whole
     problem <- problem_pointers(source$problem)
-    found <- decode_json(body,
+    parsed <- decode_json(body,
       c(rows = dataset$rows, problem, members, whole, lookup = dataset$lookup$rows), where,
       instants = dataset$reading$instants,
       map = is.null(dataset$within) && identical(dataset[["form"]], "map"))
-    stop_on_problem(found, source$problem, where)
-    if (is.null(found$rows) && !"absent" %in% dataset$nothing) {
+    stop_on_problem(parsed, source$problem, where)
+    if (is.null(parsed$rows) && !"absent" %in% dataset$nothing) {
       stop_payload(paste0("The answer has no rows at ", dataset$rows, "."), where,
         "look whether the service changed its answer, and correct rows: in the card")
     }
@@ -32,14 +32,14 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
       dataset[["form"]] %||% "objects", where, dataset$rows, dataset$reading$pointers)
       else rows_within(part, dataset, where)
     }
-    rows <- read(found$rows)
+    rows <- read(parsed$rows)
     if (has_long_names(rows, dataset) || has_fine_times(rows, dataset, body)) {
       rows <- read(decode_json(body, c(rows = dataset$rows), where, "string")$rows)
     }
-    rows <- rows_looked_up(rows, found$lookup, dataset, where)
-    known <- c(known, found[names(whole)])
+    rows <- rows_looked_up(rows, parsed$lookup, dataset, where)
+    known <- c(known, parsed[names(whole)])
   } else {
-    found <- list()
+    parsed <- list()
     rows <- switch(dataset$format, "json-stat" = jsonstat_rows(body, where),
       "xbrl-json" = xbrl_rows(body, where),
       decode_table(body, dataset$format, where, dataset$table))
@@ -53,7 +53,7 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
   # counts once
   items <- attr(rows, "items") %||% if (length(dataset$sides)) decoded$rows / length(dataset$sides)
   else if (length(dataset$only) || length(dataset$unpack)) NROW(rows) else decoded$rows
-  c(decoded, list(members = found, items = items))
+  c(decoded, list(members = parsed, items = items))
 }
 
 # Names that are written as numbers too long for a double.
@@ -110,8 +110,8 @@ problem_pointers <- function(problem) {
   else if (!is.null(problem)) c(problem = problem)
 }
 
-stop_on_problem <- function(found, rule, where) {
-  problem <- found$problem
+stop_on_problem <- function(parsed, rule, where) {
+  problem <- parsed$problem
   fine <- if (is.list(rule)) rule$fine
   # a member that is not there, or an array or object with nothing in it, says nothing
   if (!length(problem) || (is.atomic(problem) && is.na(problem[1]))) {
@@ -124,8 +124,8 @@ stop_on_problem <- function(found, rule, where) {
     tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(fine)))) {
     return(invisible())
   }
-  told <- found$problem_text %||% problem
-  text <- substr(paste(unlist(told), collapse = ", "), 1, 200)
+  reported <- parsed$problem_text %||% problem
+  text <- substr(paste(unlist(reported), collapse = ", "), 1, 200)
   again <- is.list(rule) &&
     tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(rule$again)))
   vetusta_stop("payload", paste0("The service answers with an error: ", text), where,
@@ -152,9 +152,9 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
   columns <- lapply(stats::setNames(nm = names(parts[[1]]$columns)),
     function(name) do.call(c, lapply(parts, function(part) part$columns[[name]])))
   rejected <- do.call(rbind, lapply(seq_along(parts), function(i) {
-    found <- parts[[i]]$rejected
-    found$row <- found$row + (i - 1L) * nrow(rows)
-    found
+    rejects <- parts[[i]]$rejected
+    rejects$row <- rejects$row + (i - 1L) * nrow(rows)
+    rejects
   }))
   list(columns = columns, rejected = rejected, rows = nrow(rows) * length(parts),
     at = rep(at %||% seq_len(nrow(rows)), length(parts)))
@@ -225,8 +225,8 @@ rows_wanted <- function(rows, only) {
   kept <- rep(TRUE, nrow(rows))
   for (pointer in names(only)) {
     value <- member_at(rows, pointer)
-    told <- tolower(as.character(value %||% rep(NA, nrow(rows))))
-    kept <- kept & told %in% tolower(as.character(unlist(only[[pointer]])))
+    words <- tolower(as.character(value %||% rep(NA, nrow(rows))))
+    kept <- kept & words %in% tolower(as.character(unlist(only[[pointer]])))
   }
   which(kept)
 }
@@ -237,11 +237,11 @@ rows_looked_up <- function(rows, second, dataset, where) {
   if (is.null(rule) || is.null(rows)) {
     return(rows)
   }
-  told <- unique(unlist(lapply(dataset$columns, function(column) {
+  members <- unique(unlist(lapply(dataset$columns, function(column) {
     if (is.list(column)) column$lookup
   })))
   second <- if (length(second)) json_rows(second, rule[["form"]] %||% "objects", where, rule$rows,
-    c(rule$by, told))
+    c(rule$by, members))
   by <- member_at(rows, rule$from)
   if (is.null(by)) {
     stop_payload(paste0("No row has the member ", rule$from,
@@ -254,7 +254,7 @@ rows_looked_up <- function(rows, second, dataset, where) {
       ", by which rows are joined."), where, "correct by: of lookup: in the card")
   }
   at <- match(as.character(by), as.character(key))
-  for (pointer in told) {
+  for (pointer in members) {
     value <- if (!is.null(second)) member_at(second, pointer)
     rows[[paste("lookup", pointer)]] <- if (is.null(value)) rep(NA, length(at)) else value[at]
   }
@@ -279,7 +279,7 @@ rows_within <- function(outer, dataset, where) {
   if (!is.list(within)) within <- list(at = within)
   form <- within[["form"]] %||% "objects"
   holders <- outer_rows(outer, dataset[["form"]] %||% "objects", where, dataset$rows)
-  told <-
+  members <-
     unique(as.character(unlist(lapply(dataset$columns,
       function(rule) if (is.list(rule)) rule$outer))))
   parts <- lapply(seq_along(holders), function(i) {
@@ -290,13 +290,13 @@ rows_within <- function(outer, dataset, where) {
     if (is.null(rows) || !nrow(rows)) {
       return(NULL)
     }
-    own <- lapply(stats::setNames(told, sprintf("outer %s", told)),
+    ancestors <- lapply(stats::setNames(members, sprintf("outer %s", members)),
       function(pointer) rep(plain_values(list(value_at(holder, pointer)))[[1]], nrow(rows)))
     if (form %in% c("objects", "arrays", "columns", "one") && !is.null(names(holders))) {
-      own$key <- rep(names(holders)[i], nrow(rows))
+      ancestors$key <- rep(names(holders)[i], nrow(rows))
     }
-    if (!is.null(names(holders))) own[["outer-key"]] <- rep(names(holders)[i], nrow(rows))
-    list_frame(c(as.list(rows), own))
+    if (!is.null(names(holders))) ancestors[["outer-key"]] <- rep(names(holders)[i], nrow(rows))
+    list_frame(c(as.list(rows), ancestors))
   })
   rows <- data.table::rbindlist(Filter(Negate(is.null), parts), use.names = TRUE, fill = TRUE)
   rows <- as.data.frame(rows)

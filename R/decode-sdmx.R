@@ -150,13 +150,13 @@ with_groups <- function(series, series_set, groups, group_set, dimensions) {
   if (!nrow(groups) || !nrow(series)) {
     return(series)
   }
-  told <- !is.na(as.matrix(groups))
+  stated <- !is.na(as.matrix(groups))
   keys <- intersect(dimensions, names(groups))
   kind <- if (length(keys)) do.call(paste,
-    c(lapply(keys, function(name) ifelse(told[, name], name, "")), sep = "\r"))
+    c(lapply(keys, function(name) ifelse(stated[, name], name, "")), sep = "\r"))
     else rep("", nrow(groups))
   for (rows in split(seq_len(nrow(groups)), kind)) {
-    key <- keys[told[rows[1], keys]]
+    key <- keys[stated[rows[1], keys]]
     name_of <- function(frame, set) {
       do.call(paste,
       c(list(set), unname(as.list(frame[key])), sep = "\r"))

@@ -67,15 +67,15 @@ sdmx_from_csv <- function(body, dimensions, where, measures = "OBS_VALUE") {
   others <- setdiff(names(rows),
     c("DATAFLOW", "STRUCTURE", "STRUCTURE_ID", "STRUCTURE_NAME", "ACTION", dimensions,
       "TIME_PERIOD", "OBS_VALUE"))
-  told <- rows$OBS_VALUE
-  value <- if (is.character(told)) plain_number(told) else told
+  texts <- rows$OBS_VALUE
+  value <- if (is.character(texts)) plain_number(texts) else texts
   odd <- which(is.na(value))
-  odd <- odd[!is.na(told[odd]) & told[odd] != "NaN"]
+  odd <- odd[!is.na(texts[odd]) & texts[odd] != "NaN"]
   # each row says for itself what is done with it
   obs <- list(series = owner, time = as.character(rows[["TIME_PERIOD"]] %||% rep(NA_character_, n)),
     value = value, action = action)
   sdmx_message(rows[first, dimensions, drop = FALSE], obs, as.list(rows[others]),
     data.frame(action = if (n) action[1] %||% "I" else NA_character_, valid_from = NA_character_,
     valid_to = NA_character_), rep(1L, length(first)), where, dimensions,
-    odd = list(row = odd, text = as.character(told[odd])), third = "STRUCTURE" %in% names(rows))
+    odd = list(row = odd, text = as.character(texts[odd])), third = "STRUCTURE" %in% names(rows))
 }

@@ -55,8 +55,8 @@ all_usual <- function(sets) {
       set[["dimensionGroupAttributes"]]), is.character, TRUE))
   }
   all(vapply(sets, function(set) {
-    one <- set[["observations"]]
-    (!length(one) || is.matrix(one[["cells"]])) && !texts(set) &&
+    observations <- set[["observations"]]
+    (!length(observations) || is.matrix(observations[["cells"]])) && !texts(set) &&
       (!is.null(attr(set[["series"]], "usual")) ||
         !any(lengths(lapply(unname(set[["series"]]), `[[`, "observations")) > 0))
   }, TRUE))
@@ -126,9 +126,9 @@ json_set <- function(set, structure, dimensions, where) {
       function(i) values(components[[i]])[index[, i] + 1]), ids(components))
     clock <- which(ids(components) == "TIME_PERIOD" |
       vapply(components,
-        function(one) {
-          isTRUE(one$keyPosition == length(components) - 1) &&
-          identical(one$id, "TIME_PERIOD")
+        function(part) {
+          isTRUE(part$keyPosition == length(components) - 1) &&
+          identical(part$id, "TIME_PERIOD")
         }, TRUE))
     time <- all[[clock[1]]]
     owner <- row_groups(all[-clock[1]])
@@ -146,7 +146,7 @@ json_set <- function(set, structure, dimensions, where) {
   count <- length(measures)
   obs <- list(series = owner, time = time, value = if (is.null(cells)) json_first(flat)
   else cells[1, ])
-  told <- if (is.null(cells)) {
+  details <- if (is.null(cells)) {
     json_attributes(json_rest(flat, count), attributes("observation"), values)
   } else {
     json_cell_attributes(cells, attributes("observation"), values, count)
@@ -155,8 +155,8 @@ json_set <- function(set, structure, dimensions, where) {
     attributes("dimensionGroup"), dimensions, c(parts$dataSet, parts$series, parts$observation),
     values)
   for (name in names(grouped$attributes)) {
-    own <- told[[name]] %||% rep(NA_character_, length(time))
-    told[[name]] <- ifelse(is.na(own), grouped$attributes[[name]], own)
+    texts <- details[[name]] %||% rep(NA_character_, length(time))
+    details[[name]] <- ifelse(is.na(texts), grouped$attributes[[name]], texts)
   }
   # what stands behind the first of several measures are measures, and no attributes
   if (count > 1) {
@@ -166,20 +166,20 @@ json_set <- function(set, structure, dimensions, where) {
     })
     obs[paste("measure", measures)] <- more
   }
-  list(series = grouped$series, obs = obs, attributes = told)
+  list(series = grouped$series, obs = obs, attributes = details)
 }
 
 # The ids of the measures that each observation has, in order (SDMX-JSON 2.0).
 json_measures <- function(structure) {
-  vapply(structure$measures$observation %||% structure$measures, function(one) {
-    if (is.list(one)) one$id %||% NA_character_ else NA_character_
+  vapply(structure$measures$observation %||% structure$measures, function(measure) {
+    if (is.list(measure)) measure$id %||% NA_character_ else NA_character_
   }, "")
 }
 
 # The member `k` of each observation as text.
 json_texts <- function(flat, k) {
-  vapply(flat, function(one) {
-    value <- if (length(one) >= k) one[[k]]
+  vapply(flat, function(row) {
+    value <- if (length(row) >= k) row[[k]]
     if (is.null(value) || !length(value) || is.na(value)) NA_character_
     else if (is.numeric(value)) format_exact(value) else as.character(value)
   }, "")
@@ -201,7 +201,7 @@ check_json_index <- function(parts, width, where) {
 }
 
 json_set_dimensions <- function(components, n, values) {
-  stats::setNames(lapply(components, function(one) rep(values(one)[1], n)),
+  stats::setNames(lapply(components, function(component) rep(values(component)[1], n)),
     vapply(components, `[[`, "", "id"))
 }
 
@@ -245,8 +245,8 @@ json_first <- function(flat) {
   if (length(flat) && all(lengths == 1) && all(vapply(flat, is.numeric, TRUE))) {
     return(as.double(unlist(flat, use.names = FALSE)))
   }
-  vapply(flat, function(one) {
-    value <- if (length(one)) one[[1]]
+  vapply(flat, function(row) {
+    value <- if (length(row)) row[[1]]
     if (is.null(value) || !length(value) || is.na(value)) NA_real_
     else suppressWarnings(as.double(value))
   }, 1)
@@ -257,7 +257,7 @@ json_rest <- function(flat, measures = 1L) {
   if (!is.list(flat) || all(lengths(flat) <= first)) {
     return(NULL)
   }
-  lapply(flat, function(one) if (length(one) > first) one[-seq_len(first)])
+  lapply(flat, function(row) if (length(row) > first) row[-seq_len(first)])
 }
 
 # Attributes are indices into a component's values, or the values themselves; trailing ones may be
@@ -274,9 +274,9 @@ json_attributes <- function(rows, components, values) {
     known <- values(components[[i]])
     # a number is the place of a value, where values are listed; a text is the value itself,
     # whatever stands beside it
-    one_text <- function(one) {
-      if (is.null(one) || !length(one) || is.na(one)) NA_character_
-      else if (is.numeric(one) && length(known)) known[one + 1] else as.character(one)
+    one_text <- function(value) {
+      if (is.null(value) || !length(value) || is.na(value)) NA_character_
+      else if (is.numeric(value) && length(known)) known[value + 1] else as.character(value)
     }
     # an attribute of several values keeps them all
     out[[components[[i]]$id]] <- vapply(raw, function(some) {
@@ -302,8 +302,8 @@ json_dimension_groups <- function(series, obs, groups, components, dimensions, l
     parts <- parts[-length(parts)]
     order <- Filter(function(order) length(order) == length(parts), orders)
     order <- if (length(order)) order[[1]] else dimensions
-    found <- json_attributes(list(groups[[key]]), components, values)
-    found <- found[!vapply(found, is.na, TRUE)]
+    details <- json_attributes(list(groups[[key]]), components, values)
+    details <- details[!vapply(details, is.na, TRUE)]
     at <- rep(TRUE, nrow(series))
     time <- NULL
     for (i in seq_along(parts)) {
@@ -316,13 +316,13 @@ json_dimension_groups <- function(series, obs, groups, components, dimensions, l
       }
       at <- at & series[[name]] %in% code
     }
-    for (name in names(found)) {
+    for (name in names(details)) {
       if (is.null(time)) {
         if (is.null(series[[name]])) series[[name]] <- rep(NA_character_, nrow(series))
-        series[[name]][at] <- found[[name]]
+        series[[name]][at] <- details[[name]]
       } else {
         if (is.null(attributes[[name]])) attributes[[name]] <- rep(NA_character_, length(obs$time))
-        attributes[[name]][at[obs$series] & obs$time %in% time] <- found[[name]]
+        attributes[[name]][at[obs$series] & obs$time %in% time] <- details[[name]]
       }
     }
   }

@@ -38,9 +38,9 @@ xml_trimmed <- function(node) {
 
 # Texts by language; one without a language is English, as the standard has it.
 xml_texts <- function(node, name = "Name") {
-  found <- xml_children_named(node, name)
-  language <- xml2::xml_attr(found, "lang")
-  stats::setNames(xml2::xml_text(found, trim = TRUE), ifelse(is.na(language), "en", language))
+  nodes <- xml_children_named(node, name)
+  language <- xml2::xml_attr(nodes, "lang")
+  stats::setNames(xml2::xml_text(nodes, trim = TRUE), ifelse(is.na(language), "en", language))
 }
 
 # What a reference names, by its Ref element (2.1) or its URN (3.0 and 2.1): agency, id and
@@ -69,20 +69,20 @@ find_artefact <- function(artefacts, reference) {
     return(NULL)
   }
   fits <- function(name) {
-    function(one) {
-      is.na(reference[[name]]) || is.na(one[[name]]) ||
-      identical(one[[name]], reference[[name]])
+    function(artefact) {
+      is.na(reference[[name]]) || is.na(artefact[[name]]) ||
+      identical(artefact[[name]], reference[[name]])
     }
   }
-  found <- Filter(function(one) identical(one$self_id, reference$id), artefacts)
-  of_agency <- Filter(fits("agency"), found)
-  if (!length(of_agency)) of_agency <- found
+  matches <- Filter(function(artefact) identical(artefact$self_id, reference$id), artefacts)
+  of_agency <- Filter(fits("agency"), matches)
+  if (!length(of_agency)) of_agency <- matches
   exact <- Filter(fits("version"), of_agency)
   if (!length(exact)) exact <- of_agency
   if (!length(exact)) {
     return(NULL)
   }
-  exact[[newest_version(vapply(exact, function(one) one$version %||% NA_character_, ""))]]
+  exact[[newest_version(vapply(exact, function(artefact) artefact$version %||% NA_character_, ""))]]
 }
 
 newest_version <- function(versions) {
@@ -124,12 +124,12 @@ structure_flow <- function(node) {
 }
 
 structure_annotations <- function(node) {
-  found <- xml_named(xml_children_named(node, "Annotations"), "Annotation")
-  titles <- vapply(found, function(one) {
-    text <- xml2::xml_text(xml_children_named(one, "AnnotationTitle"))
+  annotations <- xml_named(xml_children_named(node, "Annotations"), "Annotation")
+  titles <- vapply(annotations, function(annotation) {
+    text <- xml2::xml_text(xml_children_named(annotation, "AnnotationTitle"))
     if (length(text)) text[1] else NA_character_
   }, "")
-  stats::setNames(titles, xml2::xml_attr(found, "id"))
+  stats::setNames(titles, xml2::xml_attr(annotations, "id"))
 }
 
 structure_dsd <- function(node) {
@@ -140,32 +140,32 @@ structure_dsd <- function(node) {
   dimensions <- dimensions[good]
   about <- about[good]
   frame <- data.frame(id = vapply(about, `[[`, "", "id"),
-    role = vapply(dimensions, function(one) {
+    role = vapply(dimensions, function(dimension) {
       c(Dimension = "dimension", MeasureDimension = "measure",
-      TimeDimension = "time")[[xml2::xml_name(one)]]
+      TimeDimension = "time")[[xml2::xml_name(dimension)]]
     }, ""),
-    concept = vapply(about, function(one) one$concept$item %||% NA_character_, ""),
-    position = vapply(dimensions, function(one) as.numeric(xml2::xml_attr(one, "position")), 1))
+    concept = vapply(about, function(component) component$concept$item %||% NA_character_, ""),
+    position = vapply(dimensions, function(element) as.numeric(xml2::xml_attr(element, "position")), 1))
   # what each is made of: a concept, and a code list of its own or of its concept
   frame$concept_of <- lapply(about, `[[`, "concept")
   frame$codelist <- lapply(about, `[[`, "codelist")
   if (!anyNA(frame$position)) frame <- frame[order(frame$role == "time", frame$position), ]
   attributes <- as.list(xml_named(xml_named(node, "AttributeList"), "Attribute"))
-  told <- lapply(attributes, structure_component)
-  attributes <- attributes[!is.na(vapply(told, `[[`, "", "id"))]
-  told <- Filter(function(one) !is.na(one$id), told)
+  components <- lapply(attributes, structure_component)
+  attributes <- attributes[!is.na(vapply(components, `[[`, "", "id"))]
+  components <- Filter(function(component) !is.na(component$id), components)
   list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"),
     version = xml2::xml_attr(node, "version"), dimensions = frame,
-    attributes = data.frame(id = vapply(told, `[[`, "", "id"),
-      concept = vapply(told, function(one) one$concept$item %||% NA_character_, ""),
+    attributes = data.frame(id = vapply(components, `[[`, "", "id"),
+      concept = vapply(components, function(component) component$concept$item %||% NA_character_, ""),
       level = vapply(attributes, attribute_level, "")), measures = structure_measures(node))
 }
 
 # The ids of the measures: that of SDMX 2.1, or the list of SDMX 3.0.
 structure_measures <- function(node) {
   list <- xml_named(node, "MeasureList")
-  found <- as.list(xml_named(list, "PrimaryMeasure", "Measure"))
-  ids <- vapply(found, function(one) structure_component(one)$id, "")
+  measures <- as.list(xml_named(list, "PrimaryMeasure", "Measure"))
+  ids <- vapply(measures, function(measure) structure_component(measure)$id, "")
   ids <- ids[!is.na(ids)]
   if (length(ids)) ids else "OBS_VALUE"
 }
@@ -192,8 +192,8 @@ structure_component <- function(node) {
 }
 
 structure_enumeration <- function(representation) {
-  found <- xml_named(representation, "Enumeration")
-  if (length(found)) reference_of(found[[1]])
+  nodes <- xml_named(representation, "Enumeration")
+  if (length(nodes)) reference_of(nodes[[1]])
 }
 
 structure_enumerations <- function(items) {
@@ -221,22 +221,22 @@ structure_lists <- function(document, scheme, item, more = NULL) {
 # from the counts of children, which are asked for once an item.
 item_owners <- function(items, names) {
   counts <- paste0("count(./*[local-name()='", names, "'])", collapse = ", ' ', ")
-  told <- xml2::xml_find_chr(items, paste0("concat(", counts, ")"))
-  told <- as.integer(unlist(strsplit(told, " ", fixed = TRUE)))
-  counts <- matrix(told, nrow = length(names))
+  counted <- xml2::xml_find_chr(items, paste0("concat(", counts, ")"))
+  counted <- as.integer(unlist(strsplit(counted, " ", fixed = TRUE)))
+  counts <- matrix(counted, nrow = length(names))
   lapply(stats::setNames(seq_along(names), names),
     function(k) rep(seq_along(items), counts[k, ]))
 }
 
 item_parents <- function(node, item, n, owner) {
   parent <- rep(NA_character_, n)
-  found <- xml2::xml_find_all(node,
+  nodes <- xml2::xml_find_all(node,
     paste0("./*[local-name()='", item, "']/*[local-name()='Parent']"))
-  if (length(found)) {
-    ref <- xml2::xml_find_first(found, ".//*[local-name()='Ref']")
+  if (length(nodes)) {
+    ref <- xml2::xml_find_first(nodes, ".//*[local-name()='Ref']")
     id <- xml2::xml_attr(ref, "id")
     bare <- which(is.na(id))
-    id[bare] <- sub(".*[.]", "", xml_trimmed(found[bare]))
+    id[bare] <- sub(".*[.]", "", xml_trimmed(nodes[bare]))
     parent[owner] <- id
   }
   parent
@@ -245,12 +245,12 @@ item_parents <- function(node, item, n, owner) {
 # The names of items by language, the missing ones NA; one without a language is English, as the
 # standard has it.
 item_labels <- function(node, item, n, owner) {
-  found <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Name']"))
-  language <- xml2::xml_attr(found, "lang")
+  nodes <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Name']"))
+  language <- xml2::xml_attr(nodes, "lang")
   language[is.na(language)] <- "en"
-  text <- xml_trimmed(found)
-  lapply(stats::setNames(nm = unique(language)), function(one) {
-    at <- which(language == one)
+  text <- xml_trimmed(nodes)
+  lapply(stats::setNames(nm = unique(language)), function(code) {
+    at <- which(language == code)
     text[at][match(seq_len(n), owner[at])]
   })
 }
@@ -284,24 +284,24 @@ structure_categorisations <- function(document) {
 # What is available: codes by dimension, the first and last period, how many series and
 # observations, where the service says.
 structure_constraint <- function(node) {
-  is_out <- function(one) identical(tolower(xml2::xml_attr(one, "include")), "false")
+  is_out <- function(item) identical(tolower(xml2::xml_attr(item, "include")), "false")
   codes <- without <- list()
   for (region in as.list(xml_named(node, "CubeRegion"))) {
     values <- as.list(xml_named(region, "KeyValue", "Component"))
-    for (one in values) {
-      id <- xml2::xml_attr(one, "id")
-      told <- xml2::xml_text(xml_children_named(one, "Value"), trim = TRUE)
+    for (entry in values) {
+      id <- xml2::xml_attr(entry, "id")
+      texts <- xml2::xml_text(xml_children_named(entry, "Value"), trim = TRUE)
       # what a region excludes by one dimension alone has no data; by several together, only their
       # combination
-      if (!is_out(region) && !is_out(one)) codes[[id]] <- union(codes[[id]], told)
-      else if (is_out(one) && !is_out(region)) without[[id]] <- union(without[[id]], told)
+      if (!is_out(region) && !is_out(entry)) codes[[id]] <- union(codes[[id]], texts)
+      else if (is_out(entry) && !is_out(region)) without[[id]] <- union(without[[id]], texts)
       else if (is_out(region) && length(values) == 1 &&
-        !is_out(one)) without[[id]] <- union(without[[id]], told)
+        !is_out(entry)) without[[id]] <- union(without[[id]], texts)
     }
   }
   bound <- function(name) {
-    found <- xml_named(node, name)
-    if (length(found)) sub("T.*", "", xml2::xml_text(found[[1]], trim = TRUE)) else NA_character_
+    nodes <- xml_named(node, name)
+    if (length(nodes)) sub("T.*", "", xml2::xml_text(nodes[[1]], trim = TRUE)) else NA_character_
   }
   annotations <- structure_annotations(node)
   list(codes = codes[lengths(codes) > 0], without = without[lengths(without) > 0],

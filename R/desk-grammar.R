@@ -136,7 +136,7 @@ desk_plain <- function(content) {
     return(content)
   }
   if (length(content) && is.null(names(content)) &&
-    all(vapply(content, function(one) is.atomic(one) && length(one) == 1, TRUE))) {
+    all(vapply(content, function(item) is.atomic(item) && length(item) == 1, TRUE))) {
     return(vapply(content, as.character, ""))
   }
   lapply(content, desk_plain)

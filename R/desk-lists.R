@@ -77,11 +77,11 @@ desk_list_kinds <- list(
     at_place(rows_join(rows, with, by), where)
   },
   series = function(desk, list, name, archive, where) {
-    found <- at_place(archive_find(archive, list$series), where)
-    found$years <- as.numeric(difftime(found$last, found$first, units = "days")) / 365.25
+    listed <- at_place(archive_find(archive, list$series), where)
+    listed$years <- as.numeric(difftime(listed$last, listed$first, units = "days")) / 365.25
     # the symbol of bars, or whatever tells the series of a dataset apart
-    found[[name]] <- found$key
-    found
+    listed[[name]] <- listed$key
+    listed
   }
 )
 

@@ -26,8 +26,8 @@ log_rotate <- function(file) {
 refresh_logged <- function(desk, work) {
   file <- desk$log %||% file.path(desk$folder, "refresh.log")
   status <- 1L
-  told <- tempfile("told")
-  output <- file(told, "w+")
+  log_file <- tempfile("log")
+  output <- file(log_file, "w+")
   sink(output)
   sink(output, type = "message")
   tryCatch(status <- work(), vetusta_usage = function(e) cli_say(conditionMessage(e)),
@@ -41,8 +41,8 @@ refresh_logged <- function(desk, work) {
       sink()
       close(output)
     })
-  lines <- readLines(told, warn = FALSE)
-  unlink(told)
+  lines <- readLines(log_file, warn = FALSE)
+  unlink(log_file)
   lines <- lines[nzchar(lines)]
   log_write(file, c(if (length(lines)) lines, paste("ended with status", status)))
   if (status != 0L && !is.null(desk$on_failure)) refresh_alarm(desk, lines, file)

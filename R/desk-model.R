@@ -42,27 +42,27 @@ model_grammar <- function() {
 model_from_file <- function(archive, file, renew = FALSE, calendar = NULL) {
   check_archive(archive)
   check_flag(renew, "renew")
-  told <- model_read(file)
-  known <- if (!renew) told$fitted$known
-  read <- function(as_of, to = told$to) {
-    tables <- archive_read(archive, told$series, told$from, to, as_of = as_of)
+  saved <- model_read(file)
+  known <- if (!renew) saved$fitted$known
+  read <- function(as_of, to = saved$to) {
+    tables <- archive_read(archive, saved$series, saved$from, to, as_of = as_of)
     if (!length(tables) || !nrow(tables[[1]])) {
-      vetusta_stop("model", paste0("The archive has no rows of ", told$series,
+      vetusta_stop("model", paste0("The archive has no rows of ", saved$series,
         " in the model's window."), where = file, todo = "look at series:, from: and to:")
     }
     tables[[1]]
   }
   # values that came behind the last one it was fitted on are none of its own
-  last <- if (!is.null(known)) utc(as.numeric(time_instant(told$fitted$last, name = "last")) + 1e-6)
-  table <- read(known %||% told$as_of, last %||% told$to)
-  model <- model_run(table, told[intersect(model_parts, names(told))], calendar)
+  last <- if (!is.null(known)) utc(as.numeric(time_instant(saved$fitted$last, name = "last")) + 1e-6)
+  table <- read(known %||% saved$as_of, last %||% saved$to)
+  model <- model_run(table, saved[intersect(model_parts, names(saved))], calendar)
   if (is.null(known)) {
-    model_write(file, told, model, table)
+    model_write(file, saved, model, table)
     attr(model, "said") <- paste0("fitted on ", counted(nrow(table), "value"), ", written to ",
       file)
     return(model)
   }
-  attr(model, "said") <- model_compared(told, model, table, read(told$as_of))
+  attr(model, "said") <- model_compared(saved, model, table, read(saved$as_of))
   model
 }
 
@@ -125,21 +125,21 @@ model_numbers_of <- function(content) {
 }
 
 model_hash <- function(table) {
-  points <- without_notes(series_points(as_series(table), own = TRUE))
+  points <- without_notes(series_points(as_series(table), times_only = TRUE))
   digest::digest(paste(format_exact(points$time), format_exact(points$value), collapse = "\n"),
     "sha256", serialize = FALSE)
 }
 
 # The file with what was fitted; what stands above it stays as it is written.
-model_write <- function(file, told, model, table) {
-  with_locked_file(file, function() model_write_locked(file, told, model, table))
+model_write <- function(file, saved, model, table) {
+  with_locked_file(file, function() model_write_locked(file, saved, model, table))
 }
 
-model_write_locked <- function(file, told, model, table) {
+model_write_locked <- function(file, saved, model, table) {
   lines <- if (file.exists(file)) readLines(file, warn = FALSE, encoding = "UTF-8") else character()
   at <- grep("^fitted:", lines)
   if (length(at)) lines <- lines[seq_len(at[1] - 1)]
-  points <- without_notes(series_points(as_series(table), own = TRUE))
+  points <- without_notes(series_points(as_series(table), times_only = TRUE))
   numbers <- summary(model)
   fitted <- list(at = format_instant(floor(as.numeric(Sys.time()))),
     known = format_instant(as.numeric(Sys.time())), values = nrow(points),
@@ -148,27 +148,27 @@ model_write_locked <- function(file, told, model, table) {
     r = paste0(R.version$major, ".", R.version$minor),
     numbers = as.list(stats::setNames(format_exact(numbers$value), paste(numbers$part,
       numbers$term))))
-  if (!is.null(told$as_of)) fitted$known <- told$as_of
+  if (!is.null(saved$as_of)) fitted$known <- saved$as_of
   text <- sub("\n$", "", yaml::as.yaml(list(fitted = fitted)))
   write_lines_whole(c(lines, strsplit(text, "\n", fixed = TRUE)[[1]]), file, "model")
 }
 
 # In words: are the numbers the same, and does the archive say other things now?
-model_compared <- function(told, model, table, now) {
+model_compared <- function(saved, model, table, now) {
   numbers <- summary(model)
-  before <- as.numeric(unlist(told$fitted$numbers))
+  before <- as.numeric(unlist(saved$fitted$numbers))
   same <- length(before) == nrow(numbers) &&
     all(abs(before - numbers$value) <= 1e-8 * pmax(1, abs(before)))
   here <- as.character(getNamespaceVersion("vetusta"))
-  held <- identical(model_hash(table), told$fitted$hash)
-  changed <- !identical(model_hash(now), told$fitted$hash)
-  c(if (!held) paste0("the values that were known at ", told$fitted$known,
+  unchanged <- identical(model_hash(table), saved$fitted$hash)
+  changed <- !identical(model_hash(now), saved$fitted$hash)
+  c(if (!unchanged) paste0("the values that were known at ", saved$fitted$known,
     " are not those it was fitted on"),
   if (same) "the same numbers as before" else "the numbers are not those of before",
   if (changed) paste0("the data has changed since: ", counted(nrow(now), "value"),
-    " now, it was fitted on ", thousands(as.numeric(told$fitted$values)),
+    " now, it was fitted on ", thousands(as.numeric(saved$fitted$values)),
     "; --renew fits it on them"),
-  if (here != told$fitted$vetusta) paste0("fitted with version ", told$fitted$vetusta))
+  if (here != saved$fitted$vetusta) paste0("fitted with version ", saved$fitted$vetusta))
 }
 
 # The text of a new model's file.

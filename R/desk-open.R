@@ -103,8 +103,8 @@ desk_source <- function(desk, source, account = NULL) {
     vetusta_stop("desk", "A source is taken from a desk.", todo = "open a desk with desk_open()")
   }
   check_text(source, "source", "desk")
-  own <- file.path(desk$sources, paste0(source, ".yml"))
-  file <- if (file.exists(own)) own else source
+  card <- file.path(desk$sources, paste0(source, ".yml"))
+  file <- if (file.exists(card)) card else source
   known <- c(sub("[.]yml$", "", list.files(desk$sources, "[.]yml$")))
   if (!file.exists(file) &&
     !nzchar(system.file("cards", paste0(source, ".yml"), package = "vetusta"))) {

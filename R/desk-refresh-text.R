@@ -18,12 +18,12 @@ format_refresh <- function(x, width = 80) {
   if (any(rows$outcome == "planned")) shown <- shown[c("query", "requests", "complete_until")]
   names(shown)[names(shown) == "complete_until"] <- "complete until (UTC)"
   shown$outcome <- rows$outcome
-  told <- nzchar(rows$said) & rows$outcome != "done"
+  noted <- nzchar(rows$said) & rows$outcome != "done"
   lines <- text_table(shown, width)
-  c(lines, if (any(told)) c("", told_lines(paste0(rows$query[told], ": ", rows$said[told]), width)))
+  c(lines, if (any(noted)) c("", wrapped_lines(paste0(rows$query[noted], ": ", rows$said[noted]), width)))
 }
 
 # Sentences within a width; what goes on stands further in.
-told_lines <- function(text, width) {
+wrapped_lines <- function(text, width) {
   if (is.finite(width)) strwrap(text, width = width, exdent = 2) else text
 }

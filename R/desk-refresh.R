@@ -47,9 +47,9 @@ desk_refresh <- function(desk, queries = NULL, plan = FALSE, progress = interact
     for (name in state$order) refresh_plan(state, name)
     return(refresh_result(state, NULL))
   }
-  own <- refresh_claim(desk)
-  verdict <- store_claim(archive, own, Inf)
-  on.exit(if (verdict == "ours") try(store_claims_release(archive, own), silent = TRUE), add = TRUE,
+  claim <- refresh_claim(desk)
+  verdict <- store_claim(archive, claim, Inf)
+  on.exit(if (verdict == "ours") try(store_claims_release(archive, claim), silent = TRUE), add = TRUE,
     after = FALSE)
   sources <- unique(refresh_sources(state))
   lanes <- lapply(sources, function(source) {
@@ -103,11 +103,11 @@ query_urgency <- function(desk, archive, name) {
 
 # What is noted of a query's last refresh: a list, empty before the first.
 query_record <- function(archive, entry, name) {
-  found <- store_notes(archive, "query", entry$source, entry$dataset %||% "", name)
-  if (!nrow(found) || is.na(found$value)) {
+  notes <- store_notes(archive, "query", entry$source, entry$dataset %||% "", name)
+  if (!nrow(notes) || is.na(notes$value)) {
     return(list())
   }
-  c(list(at = found$at), tryCatch(jsonlite::fromJSON(found$value), error = function(e) list()))
+  c(list(at = notes$at), tryCatch(jsonlite::fromJSON(notes$value), error = function(e) list()))
 }
 
 query_record_put <- function(archive, entry, name, record) {

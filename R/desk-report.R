@@ -32,7 +32,7 @@ desk_report <- function(desk, ids = NULL, from = NULL, to = NULL, title = NULL) 
   zones <- unique(vapply(calendars, function(calendar) calendar$zone, ""))
   report <- report_make(archive, ids, title %||% desk$title, from, to,
     zone = if (length(zones) == 1) zones else "UTC", calendars = calendars,
-    sources = desk_sources_told(cards), status = if (length(desk$track)) desk_status(desk),
+    sources = desk_sources_text(cards), status = if (length(desk$track)) desk_status(desk),
     names = archive_names(archive, names))
   desk_report_models(desk, report)
 }
@@ -45,9 +45,9 @@ desk_report_models <- function(desk, report) {
     model <- if (!is.null(file)) tryCatch(desk_model(desk, file, fitted = TRUE),
       vetusta_error = function(e) NULL)
     if (is.null(model)) next
-    told <- model_report(model)
+    description <- model_report(model)
     for (part in c("figures", "tables")) {
-      all <- told[[part]]
+      all <- description[[part]]
       if (length(all)) names(all) <- paste0(name, ": ", names(all))
       report[[part]] <- c(report[[part]], all)
     }
@@ -56,14 +56,14 @@ desk_report_models <- function(desk, report) {
 }
 
 # What the cards say of the sources: notes and licences too.
-desk_sources_told <- function(cards) {
+desk_sources_text <- function(cards) {
   if (!length(cards)) {
     return(NULL)
   }
-  told <- function(name) {
+  field <- function(name) {
     vapply(cards, function(card) as.character(card[[name]] %||% NA)[1], "", USE.NAMES = FALSE)
   }
-  data.frame(source = names(cards), title = told("title"), url = vapply(cards, function(card) {
+  data.frame(source = names(cards), title = field("title"), url = vapply(cards, function(card) {
     origin_of(card$url)
-  }, "", USE.NAMES = FALSE), notes = told("notes"), licence = told("licence"))
+  }, "", USE.NAMES = FALSE), notes = field("notes"), licence = field("licence"))
 }

@@ -24,9 +24,9 @@ desk_schedule <- function(desk, now = Sys.time()) {
   rows <- unlist(lapply(names(desk$track), function(name) {
     begun <- if (!is.null(archive)) query_begun(archive, desk$track[[name]], name) else NA_real_
     lapply(desk$track[[name]]$times, function(text) {
-      found <- due_around(desk, name, text, as.numeric(now))
-      c(list(query = name, times = text), found,
-        list(due = !is.na(found$last) && (is.na(begun) || begun < found$last)))
+      due <- due_around(desk, name, text, as.numeric(now))
+      c(list(query = name, times = text), due,
+        list(due = !is.na(due$last) && (is.na(begun) || begun < due$last)))
     })
   }), recursive = FALSE)
   pick <- function(part, empty) if (length(rows)) sapply(rows, `[[`, part) else empty
@@ -59,14 +59,14 @@ times_calendar <- function(desk, name, text) {
 
 # When a refresh of a query was begun last.
 query_begun <- function(archive, entry, name) {
-  found <- store_notes(archive, "begun", entry$source, entry$dataset %||% "", name)
-  if (nrow(found)) found$at else NA_real_
+  notes <- store_notes(archive, "begun", entry$source, entry$dataset %||% "", name)
+  if (nrow(notes)) notes$at else NA_real_
 }
 
 # The queries that are due: those whose latest time has passed since they were begun last.
 desk_due <- function(desk, now = Sys.time()) {
-  found <- desk_schedule(desk, now)
-  unique(found$query[found$due])
+  schedule <- desk_schedule(desk, now)
+  unique(schedule$query[schedule$due])
 }
 
 #' @rdname desk_schedule
@@ -99,9 +99,9 @@ desk_crontab <- function(desk, zone = machine_zone()) {
 # The zone of the machine's clock, by its own settings.
 machine_zone <- function() {
   link <- Sys.readlink("/etc/localtime")
-  told <- c(Sys.getenv("TZ"), sub("^.*zoneinfo/", "", link),
+  zones <- c(Sys.getenv("TZ"), sub("^.*zoneinfo/", "", link),
     if (file.exists("/etc/timezone")) readLines("/etc/timezone", n = 1, warn = FALSE))
-  known <- Filter(is_zone, told[nzchar(told)])
+  known <- Filter(is_zone, zones[nzchar(zones)])
   if (length(known)) known[1] else "UTC"
 }
 
@@ -182,9 +182,9 @@ unit_times <- function(times, zone) {
   minutes <- tapply(times$seconds %% 3600 / 60, hours, function(x) {
     paste(sprintf("%02d", as.integer(x)), collapse = ",")
   })
-  vapply(unique(minutes), function(one) {
-    paste0(days, "*-*-* ", paste(sprintf("%02d", as.integer(names(minutes)[minutes == one])),
-      collapse = ","), ":", one, ":00 ", zone)
+  vapply(unique(minutes), function(minute) {
+    paste0(days, "*-*-* ", paste(sprintf("%02d", as.integer(names(minutes)[minutes == minute])),
+      collapse = ","), ":", minute, ":00 ", zone)
   }, "", USE.NAMES = FALSE)
 }
 
@@ -194,7 +194,7 @@ desk_timer_name <- function(desk) {
 }
 
 # Lines of a crontab between marks that name the desk; all other lines stay as they are.
-crontab_with <- function(lines, desk, own) {
+crontab_with <- function(lines, desk, entries) {
   marks <- paste0("# ", c("begin ", "end "), desk_timer_name(desk), " ", desk$folder)
   begin <- which(lines == marks[1])
   end <- which(lines == marks[2])
@@ -203,22 +203,22 @@ crontab_with <- function(lines, desk, own) {
       where = paste(marks, collapse = " ... "), todo = "take those lines out with crontab -e")
   }
   for (i in rev(seq_along(begin))) lines <- lines[-(begin[i]:end[i])]
-  c(lines, if (length(own)) c(marks[1], own, marks[2]))
+  c(lines, if (length(entries)) c(marks[1], entries, marks[2]))
 }
 
 crontab_read <- function() {
   crontab_needed()
-  found <- processx::run("crontab", "-l", error_on_status = FALSE)
-  if (found$status != 0 && !grepl("no crontab", found$stderr)) crontab_failed(found)
-  if (found$status == 0) strsplit(found$stdout, "\n", fixed = TRUE)[[1]] else character()
+  result <- processx::run("crontab", "-l", error_on_status = FALSE)
+  if (result$status != 0 && !grepl("no crontab", result$stderr)) crontab_failed(result)
+  if (result$status == 0) strsplit(result$stdout, "\n", fixed = TRUE)[[1]] else character()
 }
 
 crontab_write <- function(lines) {
   file <- tempfile("crontab")
   on.exit(unlink(file))
   writeLines(lines, file)
-  found <- processx::run("crontab", file, error_on_status = FALSE)
-  if (found$status != 0) crontab_failed(found)
+  result <- processx::run("crontab", file, error_on_status = FALSE)
+  if (result$status != 0) crontab_failed(result)
 }
 
 crontab_needed <- function() {
@@ -228,9 +228,9 @@ crontab_needed <- function() {
   }
 }
 
-crontab_failed <- function(found) {
+crontab_failed <- function(result) {
   vetusta_stop("desk", paste0("The crontab cannot be read or written: ",
-    sub("\n.*", "", trimws(found$stderr))), todo = "look whether this user may use cron")
+    sub("\n.*", "", trimws(result$stderr))), todo = "look whether this user may use cron")
 }
 
 #' @export

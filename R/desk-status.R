@@ -32,8 +32,8 @@ desk_status <- function(desk, series = FALSE) {
   check_flag(series, "series")
   archive <- desk_archive(desk)
   on.exit(if (!is.null(archive)) archive_close(archive))
-  held <- if (!is.null(archive)) store_series(archive, sizes = TRUE)
-  rows <- lapply(names(desk$track), function(name) status_query(desk, name, archive, held))
+  catalogue <- if (!is.null(archive)) store_series(archive, sizes = TRUE)
+  rows <- lapply(names(desk$track), function(name) status_query(desk, name, archive, catalogue))
   columns <- if (series) status_series_columns else status_columns
   parts <- lapply(rows, `[[`, if (series) "each" else "whole")
   all <- as.list(data.table::rbindlist(c(list(columns), parts), use.names = TRUE))
@@ -56,43 +56,43 @@ status_columns <- data.frame(query = character(), source = character(), series =
 status_series_columns <- data.frame(query = character(), id = character(), rows = numeric(),
   first = numeric(), last = numeric(), behind = numeric(), stale = logical())
 
-status_query <- function(desk, name, archive, held) {
+status_query <- function(desk, name, archive, series) {
   entry <- desk$track[[name]]
   last <- if (!is.null(archive)) query_record(archive, entry, name) else list()
-  made <- tryCatch(list(query = desk_query(desk, name, archive, only_held = TRUE)),
+  made <- tryCatch(list(query = desk_query(desk, name, archive, only_stored = TRUE)),
     error = function(e) {
     list(said = if (inherits(e, "vetusta_error")) e$what else conditionMessage(e))
   })
   query <- made$query
-  own <- if (!is.null(held) && !is.null(query)) held[query_series(query, held), ]
-  due <- if (!is.null(query)) query_due(query, own)
+  matching <- if (!is.null(series) && !is.null(query)) series[query_series(query, series), ]
+  due <- if (!is.null(query)) query_due(query, matching)
   allowed <- if (!is.null(entry$stale)) interval_seconds(time_interval(entry$stale))
   else due$allowed %||% 0
   until <- if (!is.null(query) && !is.null(archive)) query_complete(query, archive) else NA_real_
-  ends <- if (NROW(own)) due$end_of(own$last) else numeric()
+  ends <- if (NROW(matching)) due$end_of(matching$last) else numeric()
   behind <- if (length(ends)) max(0, due$expected - max(ends))
   else if (is.null(due$expected) && !is.na(until)) max(0, now_seconds() - until - query$every)
   else NA_real_
-  whole <- list(query = name, source = entry$source, series = as.numeric(NROW(own)),
-    rows = status_rows(archive, query, own),
+  whole <- list(query = name, source = entry$source, series = as.numeric(NROW(matching)),
+    rows = status_rows(archive, query, matching),
     asked = as.numeric(max(length(query$symbols), 0L)), from = as.numeric(query$from %||% NA_real_),
-    complete_until = until, last = if (NROW(own)) max(own$last) else NA_real_,
-    known = if (NROW(own)) status_known(archive, own, due) else NA_real_,
-    coverage = if (NROW(own)) due$coverage(own, until) else NA_real_, behind = behind,
+    complete_until = until, last = if (NROW(matching)) max(matching$last) else NA_real_,
+    known = if (NROW(matching)) status_known(archive, matching, due) else NA_real_,
+    coverage = if (NROW(matching)) due$coverage(matching, until) else NA_real_, behind = behind,
     stale = is.na(behind) || behind > allowed, incomplete = status_incomplete(archive, query),
     refreshed = as.numeric(last$at %||% NA_real_),
     outcome = last$outcome %||% NA_character_, said = made$said %||% last$said %||% "")
-  list(whole = whole, each = list(query = rep(name, NROW(own)),
-    id = if (NROW(own)) series_id(own) else character(), rows = as.numeric(own$rows),
-    first = as.numeric(own$first), last = as.numeric(own$last),
+  list(whole = whole, each = list(query = rep(name, NROW(matching)),
+    id = if (NROW(matching)) series_id(matching) else character(), rows = as.numeric(matching$rows),
+    first = as.numeric(matching$first), last = as.numeric(matching$last),
     behind = if (length(ends)) pmax(0, due$expected - ends) else numeric(),
     stale = if (length(ends)) due$expected - ends > allowed else logical()))
 }
 
 # How many rows are stored: of its series, or of a dataset without series.
-status_rows <- function(archive, query, own) {
-  if (NROW(own)) {
-    return(sum(as.numeric(own$rows)))
+status_rows <- function(archive, query, matching) {
+  if (NROW(matching)) {
+    return(sum(as.numeric(matching$rows)))
   }
   if (is.null(archive) || is.null(query)) {
     return(NA_real_)
@@ -111,10 +111,10 @@ status_incomplete <- function(archive, query) {
 }
 
 # From when the newest of all values is known: what is stated, else the end of its time.
-status_known <- function(archive, own, due) {
-  newest <- own[which.max(own$last), ]
-  found <- store_read(archive, newest$id, from = newest$last, to = Inf)
-  known <- as.numeric(found$columns$known)
+status_known <- function(archive, matching, due) {
+  newest <- matching[which.max(matching$last), ]
+  values <- store_read(archive, newest$id, from = newest$last, to = Inf)
+  known <- as.numeric(values$columns$known)
   if (!length(known)) NA_real_
   else if (all(is.na(known))) due$end_of(newest$last) %||% NA_real_ else max(known, na.rm = TRUE)
 }
@@ -167,10 +167,10 @@ format_status <- function(x, width = 80) {
     coverage = ifelse(is.na(x$coverage), "", sprintf("%.1f%%", 100 * x$coverage)),
     "last (UTC)" = to_minute(x$last), behind = behind, state = state, check.names = FALSE)
   if (!any(nzchar(behind))) shown$behind <- NULL
-  told <- nzchar(x$said) & !x$outcome %in% "done"
+  noted <- nzchar(x$said) & !x$outcome %in% "done"
   quotas <- attr(x, "quotas")
   c(text_table(shown, width),
     if (NROW(quotas)) c("", paste0("quota: ", quotas$source, ", ", thousands(quotas$left), " of ",
       quotas$quota, " left")),
-    if (any(told)) c("", told_lines(paste0(x$query[told], ": ", x$said[told]), width)))
+    if (any(noted)) c("", wrapped_lines(paste0(x$query[noted], ": ", x$said[noted]), width)))
 }

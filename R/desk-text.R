@@ -67,12 +67,12 @@ desk_text_drop <- function(lines, key, name) {
 desk_text_lines <- function(value, indent) {
   space <- strrep(" ", indent)
   unlist(lapply(names(value), function(name) {
-    one <- value[[name]]
-    if (is.list(one)) {
-      return(c(paste0(space, name, ":"), desk_text_lines(one, indent + 2L)))
+    part <- value[[name]]
+    if (is.list(part)) {
+      return(c(paste0(space, name, ":"), desk_text_lines(part, indent + 2L)))
     }
-    texts <- vapply(one, desk_text_scalar, "", USE.NAMES = FALSE)
-    line <- paste0(space, name, ": ", if (length(one) == 1) texts
+    texts <- vapply(part, desk_text_scalar, "", USE.NAMES = FALSE)
+    line <- paste0(space, name, ": ", if (length(part) == 1) texts
     else paste0("[", paste(texts, collapse = ", "), "]"))
     if (nchar(line) <= 100) line
     else c(paste0(space, name, ":"), paste0(space, "  - ", texts))
@@ -93,10 +93,10 @@ desk_text_scalar <- function(value) {
 
 # Writes the desk's file, once it says what it should say.
 desk_text_write <- function(desk, lines, expected, what) {
-  found <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),
+  content <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),
     vetusta_error = function(e) NULL)
-  same <- identical(lapply(found$track, desk_sorted), lapply(expected, desk_sorted))
-  if (!same && length(found$track) + length(expected) > 0) {
+  same <- identical(lapply(content$track, desk_sorted), lapply(expected, desk_sorted))
+  if (!same && length(content$track) + length(expected) > 0) {
     vetusta_stop("desk",
       paste0(what, " cannot be written: the desk's file is laid out in a way that ",
       "is not edited."), where = desk$file,

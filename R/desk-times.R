@@ -12,9 +12,9 @@ desk_times <- function(text) {
     vetusta_stop("desk", paste0("The time \"", text, "\" ", what, "."), todo = todo)
   }
   taken <- function(pattern) {
-    found <- regmatches(rest, regexec(pattern, rest, ignore.case = TRUE))[[1]]
-    if (length(found)) rest <<- trimws(sub(pattern, " ", rest, ignore.case = TRUE))
-    if (length(found)) found[-1]
+    matches <- regmatches(rest, regexec(pattern, rest, ignore.case = TRUE))[[1]]
+    if (length(matches)) rest <<- trimws(sub(pattern, " ", rest, ignore.case = TRUE))
+    if (length(matches)) matches[-1]
   }
   of <- taken(" on trading days of ([a-z0-9-]+)$")[1]
   days <- if (!is.null(of)) "trading days"

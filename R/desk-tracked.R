@@ -28,7 +28,7 @@ desk_tracked <- function(desk, archive = NULL) {
   names <- names(desk$track)
   made <- lapply(names, function(name) {
     other_errors(
-      tryCatch(list(query = desk_query(desk, name, archive, only_held = TRUE)),
+      tryCatch(list(query = desk_query(desk, name, archive, only_stored = TRUE)),
         vetusta_error = function(e) {
         list(problem = sub("[.]$", "", e$what))
       }), function(e) list(problem = conditionMessage(e)))
@@ -42,12 +42,12 @@ desk_tracked <- function(desk, archive = NULL) {
     dataset = vapply(seq_along(names), function(i) {
       made[[i]]$query$dataset$name %||% desk$track[[i]]$dataset %||% NA_character_
     }, ""),
-    asked = vapply(made, function(one) {
-      if (is.null(one$query)) NA_character_ else desk_asked(one$query)
+    asked = vapply(made, function(item) {
+      if (is.null(item$query)) NA_character_ else desk_asked(item$query)
     }, ""),
     interval = text("interval"), from = text("from"), every = text("every"), times = text("times"),
     title = text("title"),
-    problem = vapply(made, function(one) one$problem %||% NA_character_, "")))
+    problem = vapply(made, function(item) item$problem %||% NA_character_, "")))
 }
 
 # "2 symbols", "3 stations", "STATE ORV"
@@ -106,12 +106,12 @@ desk_place <- function(desk, part, name, keys = character()) {
 }
 
 # A query of the desk as one that can be planned. What is wrong is told with file and line. With
-# `only_held` no request is made: what its source said of itself counts however old it is.
-desk_query <- function(desk, name, archive = NULL, now = Sys.time(), only_held = FALSE) {
+# `only_stored` no request is made: what its source said of itself counts however old it is.
+desk_query <- function(desk, name, archive = NULL, now = Sys.time(), only_stored = FALSE) {
   entry <- desk$track[[name]]
   place <- function(keys = character()) desk_place(desk, "track", name, keys)
   source <- at_place(desk_source(desk, entry$source, entry$account), place("source"))
-  source$only_held <- only_held
+  source$only_stored <- only_stored
   dataset <- at_place(desk_dataset(source, entry$dataset, names(entry)), place("dataset"))
   asked <- list(archive = archive, now = now,
     window = entry[intersect(c("span", "from", "to"), names(entry))],

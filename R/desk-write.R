@@ -120,12 +120,12 @@ output_read <- function(options, entry) {
   }
   read <- cli_series(options, longer)
   read$tables <- lapply(seq_along(read$tables), function(i) {
-    own <- cli_own(read, options, i)
+    settings <- cli_single(read, options, i)
     x <- read$tables[[i]]
     own_steps <- if (!is.null(longer) && is_bars(x)) steps[-1] else steps
-    for (step in own_steps) x <- step(x, entry, own, attr(x, "interval"), options)
+    for (step in own_steps) x <- step(x, entry, settings, attr(x, "interval"), options)
     if (is.null(entry$adjust)) return(x)
-    with_interval(cli_window(x, wanted, own$zone), attr(x, "interval"))
+    with_interval(cli_window(x, wanted, settings$zone), attr(x, "interval"))
   })
   read
 }
@@ -134,31 +134,31 @@ output_resample <- list(anchor = "opening", week_start = "monday", stamp = "star
 
 # In this order, whatever the order in the file.
 output_steps <- list(
-  fill = function(x, entry, own, interval, options) {
-    full <- series_fill(x, own$calendar, rule = entry$fill, at_most = entry$at_most %||% Inf,
-      interval = interval, session = cli_sessions(own, options))
+  fill = function(x, entry, settings, interval, options) {
+    full <- series_fill(x, settings$calendar, rule = entry$fill, at_most = entry$at_most %||% Inf,
+      interval = interval, session = cli_sessions(settings, options))
     with_interval(full, interval)
   },
-  adjust = function(x, entry, own, interval, options) {
+  adjust = function(x, entry, settings, interval, options) {
     if (!is_bars(x)) {
       vetusta_stop("desk", "Prices of bars are adjusted, and this output has other values.",
         todo = "take out adjust:, or put the series into a separate output")
     }
-    actions <- cli_actions(cli_archive(options), list(), own$sources)
+    actions <- cli_actions(cli_archive(options), list(), settings$sources)
     with_interval(bars_adjust(x, actions, entry$adjust, as_of = format_instant(Sys.time()),
-      zone = own$zone), interval)
+      zone = settings$zone), interval)
   },
-  resample = function(x, entry, own, interval, options) {
+  resample = function(x, entry, settings, interval, options) {
     to <- if (is_bars(x)) entry$resample else time_interval(entry$resample)$iso
     options$using <- entry$using
     done <- cli_resample_one(as_series(x), if (is_bars(x)) to else output_frequency(entry$resample),
-      c(options, output_resample), own, interval)
+      c(options, output_resample), settings, interval)
     if (is_bars(x)) with_interval(done, time_interval(entry$resample)) else done
   },
-  change = function(x, entry, own, interval, options) {
+  change = function(x, entry, settings, interval, options) {
     series_change(x, entry$change, over = entry$over, window = entry$window,
-      value = if (is_bars(x)) "close", interval = interval, zone = own$zone,
-      calendar = own$calendar)
+      value = if (is_bars(x)) "close", interval = interval, zone = settings$zone,
+      calendar = settings$calendar)
   }
 )
 

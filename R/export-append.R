@@ -64,8 +64,8 @@ append_keys <- function(rows) {
 
 # Which rows of a table that is there the new ones are: list(at, columns, left_out), where `at` is
 # NA for a row that is new. `held` are the table's columns, times as numbers.
-append_places <- function(rows, held, keys, file, formulas = character()) {
-  heads <- names(held)
+append_places <- function(rows, existing, keys, file, formulas = character()) {
+  heads <- names(existing)
   lower <- function(x) tolower(trimws(x))
   place <- match(lower(heads), lower(names(rows)))
   lacking <- heads[is.na(place) & !heads %in% formulas]
@@ -97,7 +97,7 @@ append_places <- function(rows, held, keys, file, formulas = character()) {
     vetusta_stop("export", "The rows have the same time twice.", where = file,
       todo = "give a single row per time and series")
   }
-  theirs <- text(held, heads[match(lower(used), lower(heads))])
+  theirs <- text(existing, heads[match(lower(used), lower(heads))])
   columns <- heads[!is.na(place) & !heads %in% formulas]
   list(at = match(ours, theirs), columns = columns, from = names(rows)[match(lower(columns),
     lower(names(rows)))], left_out = setdiff(names(rows), names(rows)[place]))
@@ -122,8 +122,8 @@ append_text <- function(rows, file, separator, keys, update, zone) {
       csv_write(cells, path, separator, head)
     }
   }
-  held <- append_held(texts, keys, rows, zone, file)
-  places <- append_places(rows, held, keys, file)
+  existing <- existing_rows(texts, keys, rows, zone, file)
+  places <- append_places(rows, existing, keys, file)
   cells <- as.list(csv_texts(rows[places$from], zone))
   names(cells) <- places$columns
   there <- which(!is.na(places$at))
@@ -158,23 +158,23 @@ append_text <- function(rows, file, separator, keys, update, zone) {
 }
 
 # A table of texts with its times as instants or days, as those of the rows are.
-append_held <- function(texts, keys, rows, zone, file) {
-  held <- as.list(texts)
+existing_rows <- function(texts, keys, rows, zone, file) {
+  existing <- as.list(texts)
   time <- keys[1]
   at <- match(time, tolower(trimws(names(texts))))
   if (!is.na(at)) {
-    read <- if (inherits(rows[[time]], "Date")) read_day(held[[at]])
-    else text_times(held[[at]], zone, NULL)
-    bad <- which(is.na(read) & !is.na(held[[at]]))
+    read <- if (inherits(rows[[time]], "Date")) read_day(existing[[at]])
+    else text_times(existing[[at]], zone, NULL)
+    bad <- which(is.na(read) & !is.na(existing[[at]]))
     if (length(bad)) {
-      vetusta_stop("export", paste0("The table's ", time, " \"", held[[at]][bad[1]],
+      vetusta_stop("export", paste0("The table's ", time, " \"", existing[[at]][bad[1]],
         "\" cannot be read."), where = paste0(file, ", line ", bad[1] + 1),
         todo = if (inherits(rows[[time]], "Date")) "write days as 2026-03-12"
         else "write instants as 2026-03-12T09:30:00Z")
     }
-    held[[at]] <- read
+    existing[[at]] <- read
   }
-  held
+  existing
 }
 
 # Whether rows say something else than those that are there: numbers by value, all else as text.
@@ -182,16 +182,16 @@ append_differ <- function(rows, texts, there, at) {
   differ <- rep(FALSE, length(there))
   for (i in seq_along(rows)) {
     column <- rows[[i]][there]
-    held <- texts[[i]][at]
+    values <- texts[[i]][at]
     if (is.numeric(column) && !is.object(column)) {
-      old <- if (is.numeric(held)) held else plain_number(held)
+      old <- if (is.numeric(values)) values else plain_number(values)
       differ <- differ | !(column == old | (is.na(column) & is.na(old))) %in% TRUE
     } else if (inherits(column, "POSIXct")) {
-      old <- if (inherits(held, "POSIXct")) held else text_times(as.character(held), "UTC", NULL)
+      old <- if (inherits(values, "POSIXct")) values else text_times(as.character(values), "UTC", NULL)
       differ <- differ | apart_or_one_missing(as.numeric(column), as.numeric(old))
     } else if (inherits(column, "Date")) {
-      old <- if (inherits(held, c("Date", "POSIXct"))) as.Date(held)
-      else read_day(as.character(held))
+      old <- if (inherits(values, c("Date", "POSIXct"))) as.Date(values)
+      else read_day(as.character(values))
       differ <- differ | apart_or_one_missing(as.numeric(column), as.numeric(old))
     } else {
       # an empty cell and no text are one
@@ -199,7 +199,7 @@ append_differ <- function(rows, texts, there, at) {
         text <- if (is.logical(x)) toupper(as.character(x)) else as.character(x)
         ifelse(is.na(text), "", text)
       }
-      old <- if (is.logical(column)) toupper(words(held)) else words(held)
+      old <- if (is.logical(column)) toupper(words(values)) else words(values)
       differ <- differ | words(column) != old
     }
   }

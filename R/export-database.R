@@ -42,7 +42,7 @@ export_database <- function(archive, database, ids = NULL, from = NULL, to = NUL
       unique(vapply(parts, `[[`, "", "table")))), database_table, connection = connection,
       database = database)
   })
-  count <- function(name) vapply(done, function(one) as.numeric(one[[name]]), 0, USE.NAMES = FALSE)
+  count <- function(name) vapply(done, function(result) as.numeric(result[[name]]), 0, USE.NAMES = FALSE)
   invisible(as_rows(list(table = as.character(names(done)), new = count("new"),
     changed = count("changed"), unchanged = count("unchanged"), deleted = count("deleted"))))
 }
@@ -50,8 +50,8 @@ export_database <- function(archive, database, ids = NULL, from = NULL, to = NUL
 # What goes into which table: list(table, rows, key, within), where `within` are the columns whose
 # values tell which rows of the table are spoken of.
 database_parts <- function(archive, ids, from, to, as_of) {
-  held <- store_datasets(archive)
-  known <- sprintf("%s/%s", held$source, held$dataset)
+  datasets <- store_datasets(archive)
+  known <- sprintf("%s/%s", datasets$source, datasets$dataset)
   plain <- if (is.null(ids)) known else intersect(ids, known)
   wanted <- if (is.null(ids)) NULL else setdiff(ids, known)
   tables <- if (is.null(wanted) || length(wanted)) archive_read(archive, wanted, from, to, as_of)
@@ -65,15 +65,15 @@ database_parts <- function(archive, ids, from, to, as_of) {
   of_series <- lapply(of_series, with_groups_of, series = series)
   of_rows <- lapply(plain, function(id) {
     at <- match(id, known)
-    rows <- archive_rows(archive, held$source[at], held$dataset[at], as_of = as_of)
-    key <- intersect(record_keys[[held$shape[at]]], names(rows))
+    rows <- archive_rows(archive, datasets$source[at], datasets$dataset[at], as_of = as_of)
+    key <- intersect(record_keys[[datasets$shape[at]]], names(rows))
     # rows without a key are told apart by their order
     if (!length(key)) {
       rows <- list_frame(c(list(row = seq_len(nrow(rows))), as.list(rows)))
       key <- "row"
     }
-    list(table = held$shape[at], key = c("source", "dataset", key), of = c("source", "dataset"),
-      rows = database_rows(rows, held$source[at], held$dataset[at]), whole = TRUE)
+    list(table = datasets$shape[at], key = c("source", "dataset", key), of = c("source", "dataset"),
+      rows = database_rows(rows, datasets$source[at], datasets$dataset[at]), whole = TRUE)
   })
   parts <- Filter(function(part) length(part$rows[[1]]) > 0 || NROW(part$groups) > 0,
     c(unname(of_series), of_rows))
@@ -109,7 +109,7 @@ with_groups_of <- function(part, series) {
   if (!is.null(part$frequency)) here <- here & series$frequency %in% part$frequency
   here <- series[here, , drop = FALSE]
   if (nrow(here)) {
-    known <- held_dimensions(here)
+    known <- series_dimensions(here)
     word <- function(name) as.character(known[[name]] %||% rep(NA, nrow(here)))
     all <- list(source = here$source, dataset = here$dataset, interval = here$frequency,
       symbol = word("symbol"), side = ifelse(is.na(word("side")), "", word("side")),
@@ -321,13 +321,13 @@ database_prepare <- function(connection, name, key, types, database) {
       paste(quote(key), collapse = ", "), "))"))
     return(invisible())
   }
-  held <- DBI::dbListFields(connection, name)
-  if (!all(key %in% held)) {
+  fields <- DBI::dbListFields(connection, name)
+  if (!all(key %in% fields)) {
     vetusta_stop("export", paste0("The database has a table ", name, " that is not ours: it lacks ",
-      paste(setdiff(key, held), collapse = ", "), "."), where = database_named(database),
+      paste(setdiff(key, fields), collapse = ", "), "."), where = database_named(database),
       todo = "give another database, or rename that table")
   }
-  for (column in setdiff(names(types), held)) {
+  for (column in setdiff(names(types), fields)) {
     DBI::dbExecute(connection, paste0("ALTER TABLE ", quote(name), " ADD COLUMN ", quote(column),
       " ", types[[column]]))
   }

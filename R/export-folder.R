@@ -39,10 +39,10 @@ export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL, a
     vetusta_stop("argument", "`change` is a function of a table.",
       todo = "give a function, or NULL")
   }
-  found <- archive_find(archive, ids)
-  if (series_tables(found) > 1) {
+  series <- archive_find(archive, ids)
+  if (series_tables(series) > 1) {
     vetusta_stop("argument", "Series of several datasets have different columns.",
-      where = paste(utils::head(found$id[!duplicated(paste(found$source, found$dataset))], 3),
+      where = paste(utils::head(series$id[!duplicated(paste(series$source, series$dataset))], 3),
         collapse = ", "),
         todo = "export the datasets separately, each into its own folder")
   }
@@ -58,9 +58,9 @@ export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL, a
 }
 
 # Of how many tables series are: each dataset, of bars each interval, is one.
-series_tables <- function(found) {
-  length(unique(paste(found$source, found$dataset, ifelse(startsWith(found$frequency, "P"),
-    found$frequency, ""))))
+series_tables <- function(series) {
+  length(unique(paste(series$source, series$dataset, ifelse(startsWith(series$frequency, "P"),
+    series$frequency, ""))))
 }
 
 # A folder of Parquet in folders by a column's values. It is written beside and takes the place of

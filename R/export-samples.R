@@ -24,12 +24,12 @@ samples_keep <- function(tried, folder) {
       todo = "make it with collect_try()")
   }
   check_text(folder, "folder")
-  good <- Filter(function(one) is.null(one$error), tried$requests)
+  good <- Filter(function(request) is.null(request$error), tried$requests)
   if (!length(good)) {
     vetusta_stop("argument", "No row was read, so there are no samples.",
       todo = "correct the card, and try again")
   }
-  if (any(vapply(good, function(one) is.null(one$texts), TRUE))) {
+  if (any(vapply(good, function(request) is.null(request$texts), TRUE))) {
     vetusta_stop("argument",
       paste0("Of ", tried$dataset, " no sample is written: its rows are not read by ",
       "the card alone."), todo = "keep samples of datasets that a card describes")
@@ -38,12 +38,12 @@ samples_keep <- function(tried, folder) {
   chosen <- unique(c(1, ceiling(n / 2), n))
   dir.create(folder, recursive = TRUE, showWarnings = FALSE)
   paths <- lapply(seq_along(chosen), function(i) {
-    one <- good[[chosen[i]]]
+    request <- good[[chosen[i]]]
     name <- paste0(tried$source, "-", tried$dataset, "-", i)
     body <- paste0(name, ".body")
-    write_whole(file.path(folder, body), function(path) writeBin(one$sample$body, path))
+    write_whole(file.path(folder, body), function(path) writeBin(request$sample$body, path))
     about <- list(source = tried$source, dataset = tried$dataset, body = body,
-      asked = one$sample$about, rows = I(one$texts))
+      asked = request$sample$about, rows = I(request$texts))
     text <- jsonlite::toJSON(about, auto_unbox = TRUE, pretty = TRUE)
     file <- file.path(folder, paste0(name, ".sample.json"))
     write_lines_whole(as.character(text), file, "export")

@@ -95,8 +95,8 @@ rows_by_side <- function(tables, value, days) {
   first <- !duplicated(key)
   sides <- unique(all$side[!is.na(all$side)])
   columns <- lapply(stats::setNames(nm = sides), function(side) {
-    own <- which(all$side %in% side)
-    all$value[own][match(key[first], key[own])]
+    matching <- which(all$side %in% side)
+    all$value[matching][match(key[first], key[matching])]
   })
   as_rows(c(list(time = all$time[first], symbol = all$symbol[first]), columns))
 }
@@ -113,8 +113,8 @@ wide_rows <- function(points, time) {
   row <- match(as.numeric(points[[time]]), as.numeric(at))
   columns <- lapply(stats::setNames(nm = names), function(name) {
     column <- rep(NA_real_, length(at))
-    own <- points$series == name
-    column[row[own]] <- points$value[own]
+    matching <- points$series == name
+    column[row[matching]] <- points$value[matching]
     column
   })
   as_rows(c(stats::setNames(list(at), time), columns))
@@ -123,11 +123,11 @@ wide_rows <- function(points, time) {
 # Observations as SDMX-CSV 1.0 lays them out: DATAFLOW, the dimensions, TIME_PERIOD, OBS_VALUE, the
 # attributes.
 sdmx_rows <- function(rows, dataflow, dimensions) {
-  own <- c("name", "series", "period", "time", "frequency", "value", "unit", "status", "through",
+  standard <- c("name", "series", "period", "time", "frequency", "value", "unit", "status", "through",
     "known")
   dimensions <- intersect(dimensions, names(rows))
   if (!length(dimensions)) dimensions <- c(SERIES = "series")
-  attributes <- setdiff(names(rows), c(own, dimensions))
+  attributes <- setdiff(names(rows), c(standard, dimensions))
   attributes <- attributes[vapply(rows[attributes], is.atomic, TRUE)]
   period <- if (is.null(rows[["period"]])) format_instant(rows$time)
   else time_spelling(rows$period, rows$frequency)

@@ -72,18 +72,18 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
       todo = "save it again as .xlsx")
   })
   at <- sheet_table(book, table, file)
-  held <- sheet_held(book, at, keys, rows, zone, file)
-  places <- append_places(rows, held$columns, keys, file, held$formulas)
-  values <- sheet_values(rows[places$from], zone, held$epoch)
+  existing <- existing_sheet(book, at, keys, rows, zone, file)
+  places <- append_places(rows, existing$columns, keys, file, existing$formulas)
+  values <- sheet_values(rows[places$from], zone, existing$epoch)
   there <- which(!is.na(places$at))
-  own <- !places$from %in% keys
-  differ <- append_differ(list_frame(values[own]), held$columns[places$columns[own]], there,
+  value_columns <- !places$from %in% keys
+  differ <- append_differ(list_frame(values[value_columns]), existing$columns[places$columns[value_columns]], there,
     places$at[there])
   fresh <- which(is.na(places$at))
   fresh <- fresh[order(as.numeric(rows[[keys[1]]])[fresh])]
   changed <- if (update) there[differ] else integer()
   if (length(fresh) || length(changed)) {
-    sheet_put(book, at, held, places, values, fresh, changed)
+    sheet_put(book, at, existing, places, values, fresh, changed)
     write_whole(file, function(path) {
       book$save(path)
       if (!identical(before, file.info(file)[c("size", "mtime")])) {
@@ -130,7 +130,7 @@ sheet_table <- function(book, table, file) {
 
 # What stands in the table: its columns, times as those of the rows; which columns are formulas;
 # and from which day the workbook counts.
-sheet_held <- function(book, at, keys, rows, zone, file) {
+existing_sheet <- function(book, at, keys, rows, zone, file) {
   # by its number, since a sheet may be called like one
   dims <- paste0(at$letters[1], at$head, ":", at$letters[length(at$letters)], at$last)
   read <- openxlsx2::wb_to_df(book, sheet = at$sheet, dims = dims, detect_dates = FALSE,
@@ -194,8 +194,8 @@ sheet_values <- function(rows, zone, epoch) {
   })
 }
 
-sheet_put <- function(book, at, held, places, values, fresh, changed) {
-  letter <- stats::setNames(at$letters, names(held$columns))
+sheet_put <- function(book, at, existing, places, values, fresh, changed) {
+  letter <- stats::setNames(at$letters, names(existing$columns))
   put <- function(name, row, value) {
     book$add_data(sheet = at$sheet, x = value, dims = paste0(letter[[name]], row),
       col_names = FALSE, na = NULL, apply_cell_style = FALSE)
@@ -208,19 +208,19 @@ sheet_put <- function(book, at, held, places, values, fresh, changed) {
   if (!length(fresh)) {
     return(invisible())
   }
-  first <- if (held$empty) at$last else at$last + 1
+  first <- if (existing$empty) at$last else at$last + 1
   last <- first + length(fresh) - 1
   check_room_below(book, at, first, last)
   for (i in seq_along(places$columns)) put(places$columns[i], first, values[[i]][fresh])
-  for (one in names(held$formula)) {
-    text <- vapply(seq(first, last) - at$last, shifted_formula, "", text = held$formula[[one]])
-    book$add_formula(sheet = at$sheet, x = text, dims = paste0(one, first, ":", one, last))
+  for (column in names(existing$formula)) {
+    text <- vapply(seq(first, last) - at$last, shifted_formula, "", text = existing$formula[[column]])
+    book$add_formula(sheet = at$sheet, x = text, dims = paste0(column, first, ":", column, last))
   }
   # new rows look like the last one
-  for (one in at$letters) {
-    style <- book$get_cell_style(sheet = at$sheet, dims = paste0(one, at$last))
+  for (column in at$letters) {
+    style <- book$get_cell_style(sheet = at$sheet, dims = paste0(column, at$last))
     if (length(style) && !is.na(style) && nzchar(style)) {
-      book$set_cell_style(sheet = at$sheet, dims = paste0(one, first, ":", one, last),
+      book$set_cell_style(sheet = at$sheet, dims = paste0(column, first, ":", column, last),
         style = unname(style))
     }
   }
@@ -254,9 +254,9 @@ shifted_formula <- function(text, by) {
   pattern <- "(?<![A-Za-z0-9_.$])(\\$?[A-Z]{1,3})([0-9]+)(?![A-Za-z0-9_.(])"
   parts[plain] <- vapply(parts[plain], function(part) {
     hits <- gregexpr(pattern, part, perl = TRUE)
-    regmatches(part, hits) <- lapply(regmatches(part, hits), function(found) {
-      letters <- sub("[0-9]+$", "", found)
-      paste0(letters, as.numeric(substring(found, nchar(letters) + 1)) + by)
+    regmatches(part, hits) <- lapply(regmatches(part, hits), function(matches) {
+      letters <- sub("[0-9]+$", "", matches)
+      paste0(letters, as.numeric(substring(matches, nchar(letters) + 1)) + by)
     })
     part
   }, "")

@@ -109,11 +109,11 @@ export_dictionary <- function(rows) {
     else if (is.logical(column)) "flag" else if (is.numeric(column)) "number" else "text"
   }
   unit <- function(name) {
-    own <- attr(rows[[name]], "unit")
-    told <- if (name %in% c("value", "close", "open", "high", "low")) unique(rows[["unit"]])
+    shown_unit <- attr(rows[[name]], "unit")
+    units <- if (name %in% c("value", "close", "open", "high", "low")) unique(rows[["unit"]])
     stated <- attr(rows, "unit", exact = TRUE)
     if (name %in% names(stated)) stated[[name]]
-    else if (length(own)) own else if (length(told) == 1) as.character(told) else NA_character_
+    else if (length(shown_unit)) shown_unit else if (length(units) == 1) as.character(units) else NA_character_
   }
   as_rows(list(column = names(rows), type = vapply(as.list(rows), type, "", USE.NAMES = FALSE),
     unit = vapply(names(rows), unit, "", USE.NAMES = FALSE),

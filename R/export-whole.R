@@ -60,18 +60,18 @@ whole_target <- function(file, kind) {
   }
   path <- path.expand(file)
   for (step in 1:20) {
-    found <- file_kind_cpp(path)
-    if (found$type %in% c("none", "file")) {
+    file_kind <- file_kind_cpp(path)
+    if (file_kind$type %in% c("none", "file")) {
       return(path)
     }
-    if (found$type == "folder") {
+    if (file_kind$type == "folder") {
       vetusta_stop(kind, "The file's path is that of a folder.", where = file,
         todo = "give the path of a file")
     }
-    if (found$type == "other") vetusta_stop(kind,
+    if (file_kind$type == "other") vetusta_stop(kind,
       "The file's path is that of a device or a pipe, which is not replaced.", where = file,
       todo = "give the path of a file, or leave it out for standard output")
-    if (!found$own) {
+    if (!file_kind$own) {
       vetusta_stop(kind, "The file's path is a link that somebody else has laid.", where = file,
         todo = "give the path of the file itself")
     }

@@ -78,30 +78,30 @@ candle_lengths <- c("5 minutes", "15 minutes", "30 minutes", "1 hour", "1 day", 
 candles_that_fit <- function(bars, interval, calendar, zone, most) {
   count <- function(bars) length(unique(as.numeric(bars$time)))
   step <- smallest_step(bars$time, bar_groups(bars)$id)
-  own <- if (!is.null(interval)) interval
+  step_interval <- if (!is.null(interval)) interval
   else if (!is.na(step) && step < 72000) interval_of(round(step), "second")
-  told <- function(interval) if (is.null(interval)) "days" else paste0(format(interval), " bars")
+  label <- function(interval) if (is.null(interval)) "days" else paste0(format(interval), " bars")
   before <- count(bars)
   if (before <= most) {
-    return(list(bars = bars, length = told(own), said = NULL, fit = TRUE))
+    return(list(bars = bars, length = label(step_interval), said = NULL, fit = TRUE))
   }
-  seconds <- if (is.null(own)) 86400 else interval_seconds(own)
+  seconds <- if (is.null(step_interval)) 86400 else interval_seconds(step_interval)
   for (length in candle_lengths) {
     longer <- time_interval(length)
     if (interval_seconds(longer) <= seconds) next
     # one that is far too short is not tried
     if (is_intraday(longer) && before * seconds / interval_seconds(longer) > 1.5 * most) next
     made <- tryCatch(without_notes(bars_resample(bars, longer, calendar, session = NULL,
-      base = own %||% "1 day", zone = zone, need = 0)), vetusta_error = function(e) NULL)
+      base = step_interval %||% "1 day", zone = zone, need = 0)), vetusta_error = function(e) NULL)
     if (is.null(made) || count(made) > most) next
-    said <- paste0(thousands(before), " bars of ", format(own %||% time_interval("1 day")),
+    said <- paste0(thousands(before), " bars of ", format(step_interval %||% time_interval("1 day")),
       " are too many to draw: drawn as ", format(longer))
     say_figure(said)
-    return(list(bars = made, length = told(longer), said = said, fit = TRUE))
+    return(list(bars = made, length = label(longer), said = said, fit = TRUE))
   }
   said <- paste0(thousands(before), " bars are too many for candles: drawn as ranges")
   say_figure(said)
-  list(bars = bars, length = told(own), said = said, fit = FALSE)
+  list(bars = bars, length = label(step_interval), said = said, fit = FALSE)
 }
 
 # Bars with their places on the axis, and how they closed.

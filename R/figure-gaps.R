@@ -73,8 +73,8 @@ states_with_reasons <- function(cells, gaps, names, zone) {
   state <- cells$state
   first <- local_day(gaps$first, zone)
   last <- local_day(gaps$last, zone)
-  told <- which(!gaps$reason %in% "unknown")
-  for (i in told) {
+  explained <- which(!gaps$reason %in% "unknown")
+  for (i in explained) {
     at <- state == "missing" & cells$name == series[i] & cells$day >= first[i] &
       cells$day <= last[i]
     state[at] <- paste("missing:", gaps$reason[i])
@@ -90,8 +90,8 @@ gap_cells <- function(points, calendar, zone) {
   monthly <- isTRUE(min(steps, Inf) >= 25 * 86400) && length(steps) > 0
   if (monthly) step <- min(steps)
   # values within days belong to their local day, bars of days to that of their calendar
-  own <- if (points$intraday[1]) zone else if (monthly) "UTC" else calendar$zone %||% "UTC"
-  day <- local_day(utc(points$time), own)
+  axis_zone <- if (points$intraday[1]) zone else if (monthly) "UTC" else calendar$zone %||% "UTC"
+  day <- local_day(utc(points$time), axis_zone)
   if (monthly) day <- as.Date(format(day, "%Y-%m-01"))
   there <- !is.na(points$value)
   count <- tapply(there, format(day), sum)
@@ -102,8 +102,8 @@ gap_cells <- function(points, calendar, zone) {
   usual <- stats::median(count[count > 0])
   all <- gap_days(range(day), monthly, step, calendar)
   at <- match(format(all), names(count))
-  found <- count[at]
-  state <- ifelse(is.na(at) | found == 0, "missing", ifelse(found < 0.95 * usual, "partly",
+  counted <- count[at]
+  state <- ifelse(is.na(at) | counted == 0, "missing", ifelse(counted < 0.95 * usual, "partly",
     status[at]))
   data.frame(name = rep(points$name[1], length(all)), day = all, state = unname(state),
     monthly = rep(monthly, length(all)))
@@ -195,8 +195,8 @@ coverage_by_dataset <- function(rows) {
   dataset <- sub("^([^/]*/[^/]*)/.*$", "\\1", rows$id)
   parts <- split(rows, dataset)
   do.call(rbind, lapply(names(parts), function(name) {
-    own <- parts[[name]]
-    data.frame(id = paste0(name, " (", thousands(nrow(own)), " series)"),
-      source = own$source[1], first = min(own$first), last = max(own$last), rows = sum(own$rows))
+    group <- parts[[name]]
+    data.frame(id = paste0(name, " (", thousands(nrow(group)), " series)"),
+      source = group$source[1], first = min(group$first), last = max(group$last), rows = sum(group$rows))
   }))
 }

@@ -134,8 +134,8 @@ figure_fan <- function(x, came = NULL, before = "1 year", some = 3, title = NULL
   past <- figure_points(x$observed)
   past <- past[past$time >= max(past$time) - model_days(before, "before") * 86400, , drop = FALSE]
   later <- if (!is.null(came)) {
-    found <- figure_points(came)
-    found[found$time > max(past$time) & found$time <= max(band$at), , drop = FALSE]
+    shown <- figure_points(came)
+    shown[shown$time > max(past$time) & shown$time <= max(band$at), , drop = FALSE]
   }
   single <- utils::head(seq_len(ncol(x$paths)), some)
   singles <- data.frame(at = rep(band$at, length(single)), value = as.numeric(x$paths[, single]),

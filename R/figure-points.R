@@ -47,12 +47,12 @@ points_drawn <- function(table, value) {
   }
   series <- series_latest(series)
   n <- nrow(series)
-  list_frame(list(name = series_of_rows(series), time = own_times(series),
+  list_frame(list(name = series_of_rows(series), time = start_times(series),
     value = as.double(series[[column]]),
     status = as.character(series[["status"]] %||% rep("observed", n)),
     rule = as.character(series[["fill_rule"]] %||% series[["rule"]] %||% rep(NA, n)),
     unit = units_of(series, column), title = titles_of(series),
-    intraday = rep(is_bars(series) && is_within_days(own_times(series)), n)))
+    intraday = rep(is_bars(series) && is_within_days(start_times(series)), n)))
 }
 
 # A company's items as observations by the ends of their periods.
@@ -72,7 +72,7 @@ series_latest <- function(series) {
   if (!has_releases(series)) {
     return(series)
   }
-  key <- paste(series_of_rows(series), own_times(series))
+  key <- paste(series_of_rows(series), start_times(series))
   series[!duplicated(key, fromLast = TRUE), , drop = FALSE]
 }
 

@@ -81,9 +81,9 @@ backtest_scores <- function(day, all, known, paths) {
   days <- days_of(paths$time)[!is.na(at)]
   # the same day of the years that were known
   place <- round(year_part(known$days) * 366)
-  own <- split(known$value, place)
+  by_day <- split(known$value, place)
   others <- lapply(as.character(round(year_part(days) * 366)), function(p) {
-    own[[p]] %||% known$value[length(known$value)]
+    by_day[[p]] %||% known$value[length(known$value)]
   })
   rbind(
     backtest_row(day, "model", came, lapply(seq_along(came), function(i) sample[i, ])),
@@ -110,9 +110,9 @@ backtest_made <- function(data, scores, horizon, n) {
   methods <- unique(scores$method)
   columns <- c("bias", "crps", "pinball", "within_50", "within_90")
   means <- lapply(methods, function(method) {
-    own <- scores[scores$method == method, ]
-    c(list(method = method, days = nrow(own), values = sum(own$values)),
-      lapply(own[columns], stats::weighted.mean, own$values))
+    rows <- scores[scores$method == method, ]
+    c(list(method = method, days = nrow(rows), values = sum(rows$values)),
+      lapply(rows[columns], stats::weighted.mean, rows$values))
   })
   structure(list(name = data$name, unit = data$unit, horizon = horizon, n = n,
     scores = as_rows(as.list(scores)),

@@ -20,10 +20,10 @@ model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL, a
   count <- round(days / step)
   leap <- is_year_long(days) & data$frequency == "D" & format(data$time, "%m-%d") == "02-29"
   kept <- which(!leap)
-  found <- stats::stl(stats::ts(data$value[kept], frequency = count), s.window = "periodic",
+  fit <- stats::stl(stats::ts(data$value[kept], frequency = count), s.window = "periodic",
     robust = robust)$time.series
   between <- function(column) {
-    stats::approx(data$days[kept], found[, column], data$days, rule = 2)$y
+    stats::approx(data$days[kept], fit[, column], data$days, rule = 2)$y
   }
   clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
   season <- between("seasonal")

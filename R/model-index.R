@@ -142,12 +142,12 @@ index_of_paths <- function(paths, rule, observed, value) {
   beyond <- days_beyond(paths$paths, run, length(years), rule)
   count <- tabulate(run, length(years))
   if (any(before)) {
-    own <- match(season_of(past$days[before], rule$season), years, nomatch = 0L)
-    there <- model_shortfall_cpp(matrix(past$value[before]), own, length(years), rule$level,
+    place <- match(season_of(past$days[before], rule$season), years, nomatch = 0L)
+    there <- model_shortfall_cpp(matrix(past$value[before]), place, length(years), rule$level,
       rule$below, rule$most)
     sums <- sums + there[, 1]
-    beyond <- beyond + days_beyond(matrix(past$value[before]), own, length(years), rule)[, 1]
-    count <- count + tabulate(own, length(years))
+    beyond <- beyond + days_beyond(matrix(past$value[before]), place, length(years), rule)[, 1]
+    count <- count + tabulate(place, length(years))
   }
   sums <- pmin(sums, rule$cap)
   dim(sums) <- c(length(years), ncol(paths$paths))

@@ -12,7 +12,7 @@ model_input <- function(x, value = NULL, as_of = NULL, calendar = NULL, holes = 
       collapse = ", ")) else "look at the series and the window")
   }
   points <- without_notes(series_points(table, value_asked(table, value), calendar = calendar,
-    own = is.null(as_of)))
+    times_only = is.null(as_of)))
   if (!is.null(as_of)) points <- points[points$known <= known_by(as_of), , drop = FALSE]
   points <- points[order(points$time, points$known), , drop = FALSE]
   points <- points[!duplicated(points$time, fromLast = TRUE), , drop = FALSE]
@@ -67,7 +67,7 @@ model_frequency <- function(table, time) {
     }
     return(list(code = "D", step = "day", days = 1))
   }
-  near <- vapply(known, function(one) abs(log(as.numeric(one[2]) / gap)), 0)
+  near <- vapply(known, function(entry) abs(log(as.numeric(entry[2]) / gap)), 0)
   if (min(near) < 0.05) {
     code <- names(known)[which.min(near)]
     return(list(code = code, step = known[[code]][1], days = as.numeric(known[[code]][2])))
@@ -105,7 +105,7 @@ year_is_leap <- function(year) (year %% 4 == 0 & year %% 100 != 0) | year %% 400
 
 # Days, or instants, as days since 1970.
 model_dates <- function(x, name) {
-  vapply(as.list(x), function(one) as.numeric(time_instant(one, name = name)) / 86400, 0)
+  vapply(as.list(x), function(day) as.numeric(time_instant(day, name = name)) / 86400, 0)
 }
 
 # A length of time in days, from a number of them or from words.
@@ -154,7 +154,7 @@ check_handed <- function(given, f, name) {
     vetusta_stop("model", paste0("`", name, "` is a list of arguments."),
       todo = "write it as list(order = c(1, 0))")
   }
-  for (one in names(given)) check_choice(one, name, setdiff(names(formals(f)), "x"), "model")
+  for (argument in names(given)) check_choice(argument, name, setdiff(names(formals(f)), "x"), "model")
 }
 
 # What a function of the reader's own gives; what it fails with is told as such.

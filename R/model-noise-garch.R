@@ -17,39 +17,39 @@ noise_garch <- function(data, order, residuals) {
       df = if (free_df) 2.1 + exp(par[k + 4]) else 0)
   }
   minus <- function(par) {
-    one <- split(par)
-    model_garch_likelihood_cpp(x, one$ar, one$ma, one$omega, one$whole * one$part,
-      one$whole * (1 - one$part), one$df)
+    terms <- split(par)
+    model_garch_likelihood_cpp(x, terms$ar, terms$ma, terms$omega, terms$whole * terms$part,
+      terms$whole * (1 - terms$part), terms$df)
   }
   first <- c(start$ar, start$ma, log(0.08 * mean(e^2)), stats::qlogis(0.92), stats::qlogis(0.1),
     if (free_df) log(6))
-  found <- stats::optim(first, minus, method = "BFGS", control = list(maxit = 500, reltol = 1e-10))
-  if (found$convergence != 0 || !is.finite(found$value)) {
+  fit <- stats::optim(first, minus, method = "BFGS", control = list(maxit = 500, reltol = 1e-10))
+  if (fit$convergence != 0 || !is.finite(fit$value)) {
     noise_unsettled(data, order, "a GARCH(1,1) variance")
   }
-  one <- split(found$par)
-  alpha <- one$whole * one$part
-  beta <- one$whole * (1 - one$part)
-  if (alpha < 1e-3 || one$whole > 0.99999) {
+  fitted <- split(fit$par)
+  alpha <- fitted$whole * fitted$part
+  beta <- fitted$whole * (1 - fitted$part)
+  if (alpha < 1e-3 || fitted$whole > 0.99999) {
     noise_unsettled(data, order, "a GARCH(1,1) variance", paste0("alpha ", signif(alpha, 2),
       ", beta ", signif(beta, 3), ": the size of its innovations does not remember"))
   }
   natural_of <- function(par) {
-    one <- split(par)
-    c(one$ar, one$ma, one$omega, one$whole * one$part, one$whole * (1 - one$part),
-      if (free_df) one$df)
+    terms <- split(par)
+    c(terms$ar, terms$ma, terms$omega, terms$whole * terms$part, terms$whole * (1 - terms$part),
+      if (free_df) terms$df)
   }
-  natural <- natural_of(found$par)
-  covariance <- noise_delta(noise_hessian(minus, found$par), natural_of, found$par)
-  e <- model_innovations_cpp(x, one$ar, one$ma)
-  h <- model_garch_cpp(e, one$omega, alpha, beta)
-  own <- seq_len(p + q)
-  rest <- setdiff(seq_along(natural), own)
+  natural <- natural_of(fit$par)
+  covariance <- noise_delta(noise_hessian(minus, fit$par), natural_of, fit$par)
+  e <- model_innovations_cpp(x, fitted$ar, fitted$ma)
+  h <- model_garch_cpp(e, fitted$omega, alpha, beta)
+  arma <- seq_len(p + q)
+  rest <- setdiff(seq_along(natural), arma)
   scale <- c(size^2, 1, 1, if (free_df) 1)
-  list(ar = one$ar, ma = one$ma, covariance = covariance[own, own, drop = FALSE],
-    likelihood = -found$value - length(x) * log(size), more = 3L + free_df,
-    variance = list(kind = "garch", omega = one$omega * size^2, alpha = alpha, beta = beta),
-    df = if (free_df) one$df, spread = sqrt(h) * size, innovations = e * size,
+  list(ar = fitted$ar, ma = fitted$ma, covariance = covariance[arma, arma, drop = FALSE],
+    likelihood = -fit$value - length(x) * log(size), more = 3L + free_df,
+    variance = list(kind = "garch", omega = fitted$omega * size^2, alpha = alpha, beta = beta),
+    df = if (free_df) fitted$df, spread = sqrt(h) * size, innovations = e * size,
     extra = noise_extra(c("omega", "alpha", "beta", if (free_df) "degrees of freedom"),
       natural[rest] * scale, sqrt(pmax(0, diag(covariance)[rest])) * scale))
 }

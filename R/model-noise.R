@@ -89,11 +89,11 @@ noise_squares <- function(x, p, q, products = noise_products(x, p, q)) {
       squares = model_squares_cpp(x, start, numeric(), 0L)))
   }
   split <- function(par) list(ar = par[seq_len(p)], ma = par[p + seq_len(q)])
-  found <- stats::optim(start, function(par) {
-    one <- split(par)
-    log(model_squares_cpp(x, one$ar, one$ma, 0L) / n)
+  fit <- stats::optim(start, function(par) {
+    terms <- split(par)
+    log(model_squares_cpp(x, terms$ar, terms$ma, 0L) / n)
   }, method = "BFGS", control = list(maxit = 60, reltol = 1e-7))
-  c(split(found$par), list(squares = n * exp(found$value)))
+  c(split(fit$par), list(squares = n * exp(fit$value)))
 }
 
 # The products of a series with its lags, `ar 1` and on, and those of its shocks, `ma 1` and on: the
@@ -141,17 +141,17 @@ noise_fits <- list(
     cycles <- season_cycles(data, "1 year", harmonics)
     design <- season_design(list(trend = "none", breaks = NULL, cycles = cycles,
       origin = data$days[1]), data$days)
-    found <- stats::glm.fit(design, pmax(innovations^2, 1e-12 * mean(innovations^2)),
+    regression <- stats::glm.fit(design, pmax(innovations^2, 1e-12 * mean(innovations^2)),
       family = stats::Gamma("log"))
-    if (!found$converged) noise_unsettled(data, order, "a seasonal variance")
-    spread <- sqrt(found$fitted.values)
+    if (!regression$converged) noise_unsettled(data, order, "a seasonal variance")
+    spread <- sqrt(regression$fitted.values)
     z <- innovations / spread
     # of normal numbers squares have the variance 2
     covariance <- 2 * chol2inv(chol(crossprod(design)))
     fit$likelihood <- sum(stats::dnorm(innovations, 0, spread, log = TRUE))
-    c(fit, list(variance = list(kind = "seasonal", cycles = cycles, log = found$coefficients),
+    c(fit, list(variance = list(kind = "seasonal", cycles = cycles, log = regression$coefficients),
       more = ncol(design), spread = spread, innovations = innovations,
-      extra = noise_extra(paste("log variance,", colnames(design)), found$coefficients,
+      extra = noise_extra(paste("log variance,", colnames(design)), regression$coefficients,
         sqrt(diag(covariance)))))
   },
   garch = function(data, order, residuals, harmonics) noise_garch(data, order, residuals)
@@ -215,12 +215,12 @@ noise_made <- function(data, season, order, fit, residuals, level) {
 # The degrees of freedom of standardised residuals, by maximum likelihood.
 noise_df <- function(z) {
   z <- z / stats::sd(z)
-  found <- stats::optimize(function(inverse) {
+  optimum <- stats::optimize(function(inverse) {
     df <- 1 / inverse
     scale <- sqrt((df - 2) / df)
     -sum(stats::dt(z / scale, df, log = TRUE) - log(scale))
   }, c(1 / 400, 1 / 2.1))
-  1 / found$minimum
+  1 / optimum$minimum
 }
 
 noise_diagnostics <- function(z, fitted) {

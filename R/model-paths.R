@@ -39,7 +39,7 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1, from = "no
   block = NULL, trend = "on", lower = -Inf, upper = Inf, calendar = NULL, each = NULL) {
   models <- if (inherits(given(x, "x", "model"), "vetusta_noise")) list(x) else x
   if (!is.list(models) || !length(models)) check_model(x, "vetusta_noise", "x", "model_noise()")
-  for (one in models) check_model(one, "vetusta_noise", "x", "model_noise()")
+  for (noise in models) check_model(noise, "vetusta_noise", "x", "model_noise()")
   check_whole(n, "n")
   check_number(seed, "seed", kind = "model")
   if (seed != round(seed)) {
@@ -78,9 +78,9 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1, from = "no
   kept <- if (is.null(each)) draw(0, n) else paths_each(draw, n, time, each, length(models))
   said <- paste0(counted(n, "path"), " of ", horizon_words(time, models[[1]]$data), ", seed ",
     format(seed, scientific = FALSE))
-  made <- Map(function(model, one) {
+  made <- Map(function(model, simulated) {
     structure(c(list(name = model$name, unit = model$unit, time = time),
-      if (is.null(each)) list(paths = one) else list(kept = one),
+      if (is.null(each)) list(paths = simulated) else list(kept = simulated),
       list(n = n, seed = seed, from = from, draw = draw,
         observed = model_rows(model$data, model$season$data$value), said = said, model = model)),
     class = "vetusta_paths")
@@ -92,8 +92,8 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1, from = "no
 horizon_words <- function(time, data) counted(length(time), data$step)
 
 paths_together <- function(models) {
-  ends <- vapply(models, function(one) max(one$data$days), 0)
-  steps <- vapply(models, function(one) one$data$frequency, "")
+  ends <- vapply(models, function(model) max(model$data$days), 0)
+  steps <- vapply(models, function(model) model$data$frequency, "")
   if (length(unique(ends)) > 1 || length(unique(steps)) > 1) {
     vetusta_stop("model",
       "Series that are simulated together must have the same last day and the same step.",
@@ -114,8 +114,8 @@ paths_times <- function(data, horizon, calendar) {
   until <- epoch_days(floor(end))
   months <- c(M = 1, Q = 3, S = 6, A = 12)
   days <- if (data$frequency == "T" && !is.null(calendar)) {
-    found <- calendar_days(calendar, day, until)
-    found[found > day]
+    later <- calendar_days(calendar, day, until)
+    later[later > day]
   } else if (data$frequency == "T") {
     all <- if (until > day) seq(day + 1, until, by = 1) else day[0]
     all[!as.POSIXlt(all)$wday %in% c(0, 6)]
@@ -127,9 +127,9 @@ paths_times <- function(data, horizon, calendar) {
     step <- if (data$frequency == "W") 7 else if (data$frequency == "D") 1
     else stats::median(diff(data$days))
     count <- floor((end - data$days[length(data$days)]) / step + 1e-9)
-    found <- data$days[length(data$days)] + step * seq_len(count)
-    if (inherits(data$time, "Date")) epoch_days(found)
-    else return(paths_some(utc(found * 86400)))
+    later <- data$days[length(data$days)] + step * seq_len(count)
+    if (inherits(data$time, "Date")) epoch_days(later)
+    else return(paths_some(utc(later * 86400)))
   }
   days <- days[days <= until]
   # what has an hour keeps it
@@ -176,24 +176,24 @@ paths_variance <- list(
       alpha = 0, beta = 0, variance = 0)
   },
   garch = function(model, days, from) {
-    one <- model$variance
+    power <- model$variance
     n <- length(model$spread)
-    next_one <- one$omega + one$alpha * model$innovations[n]^2 + one$beta * model$spread[n]^2
-    list(sigma = rep(0, length(days)), garch = TRUE, omega = one$omega, alpha = one$alpha,
-      beta = one$beta, variance = if (from == "now") next_one
-      else one$omega / max(1e-6, 1 - one$alpha - one$beta))
+    next_one <- power$omega + power$alpha * model$innovations[n]^2 + power$beta * model$spread[n]^2
+    list(sigma = rep(0, length(days)), garch = TRUE, omega = power$omega, alpha = power$alpha,
+      beta = power$beta, variance = if (from == "now") next_one
+      else power$omega / max(1e-6, 1 - power$alpha - power$beta))
   }
 )
 
 # Standardised residuals of several series at the times that all have, with the variance 1.
 paths_residuals <- function(models) {
-  times <- Reduce(intersect, lapply(models, function(one) one$data$days))
+  times <- Reduce(intersect, lapply(models, function(model) model$data$days))
   if (length(times) < 10) {
     vetusta_stop("model", "The series have fewer than ten times in common.",
       todo = "simulate them separately")
   }
-  columns <- lapply(models, function(one) {
-    z <- one$standardised[match(times, one$data$days)]
+  columns <- lapply(models, function(model) {
+    z <- model$standardised[match(times, model$data$days)]
     (z - mean(z)) / stats::sd(z)
   })
   matrix(unlist(columns), length(times))
@@ -209,11 +209,11 @@ paths_mix <- function(z) {
 paths_each <- function(draw, n, time, each, series) {
   parts <- lapply(seq(0, n - 1, by = 1000), function(first) {
     paths <- draw(first, min(1000, n - first))
-    lapply(paths, function(one) handed_function(each(one, time), "each"))
+    lapply(paths, function(simulation) handed_function(each(simulation, time), "each"))
   })
   lapply(seq_len(series), function(k) {
-    own <- lapply(parts, `[[`, k)
-    if (is.null(dim(own[[1]]))) unlist(own) else do.call(cbind, own)
+    pieces <- lapply(parts, `[[`, k)
+    if (is.null(dim(pieces[[1]]))) unlist(pieces) else do.call(cbind, pieces)
   })
 }
 
@@ -221,9 +221,9 @@ paths_each <- function(draw, n, time, each, series) {
 summary.vetusta_paths <- function(object, probs = c(0.05, 0.25, 0.5, 0.75, 0.95), ...) {
   check_probabilities(probs)
   paths_kept(object)
-  found <- t(apply(object$paths, 1, stats::quantile, probs, names = FALSE))
-  if (length(probs) == 1) found <- t(found)
-  columns <- stats::setNames(lapply(seq_along(probs), function(i) found[, i]), percent(probs))
+  quantiles <- t(apply(object$paths, 1, stats::quantile, probs, names = FALSE))
+  if (length(probs) == 1) quantiles <- t(quantiles)
+  columns <- stats::setNames(lapply(seq_along(probs), function(i) quantiles[, i]), percent(probs))
   clock <- if (inherits(object$time, "Date")) list(period = object$time)
   else list(time = object$time)
   as_rows(c(clock, list(mean = rowMeans(object$paths)), columns))

@@ -90,7 +90,7 @@ payoff_terms <- function(terms) {
   data.frame(name = name, strike = as.numeric(terms$strike), cap = cap, pays = number("pays", 1))
 }
 
-payoff_paid <- function(index, one) one$pays * pmax(0, pmin(index, one$cap) - one$strike)
+payoff_paid <- function(index, terms) terms$pays * pmax(0, pmin(index, terms$cap) - terms$strike)
 
 # Named by the method: the index of each path of one season, or of each past season that is whole.
 payoff_sums <- function(index, season) {
@@ -119,8 +119,8 @@ payoff_sums <- function(index, season) {
 
 payoff_made <- function(terms, valued, name, loading) {
   rows <- lapply(names(valued), function(method) {
-    told <- lapply(valued[[method]][[2]], payoff_numbers, loading)
-    cbind(terms, method = method, do.call(rbind, told))
+    results <- lapply(valued[[method]][[2]], payoff_numbers, loading)
+    cbind(terms, method = method, do.call(rbind, results))
   })
   table <- as_rows(as.list(do.call(rbind, rows)))
   attr(table, "payments") <- unlist(lapply(valued, `[[`, 2), recursive = FALSE, use.names = FALSE)

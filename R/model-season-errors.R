@@ -22,12 +22,12 @@ newey_west <- function(x) {
   n <- nrow(x)
   sums <- rowSums(x)
   reach <- floor(4 * (n / 100)^(2 / 9))
-  own <- vapply(0:reach, function(lag) {
+  covariances <- vapply(0:reach, function(lag) {
     sum(sums[seq_len(n - lag)] * sums[seq_len(n - lag) + lag]) /
     n
   }, 0)
-  whole <- own[1] + 2 * sum(own[-1])
-  slope <- 2 * sum(seq_len(reach) * own[-1])
+  whole <- covariances[1] + 2 * sum(covariances[-1])
+  slope <- 2 * sum(seq_len(reach) * covariances[-1])
   band <- if (abs(whole) > 0) {
     floor(1.1447 * ((slope / whole)^2)^(1 / 3) * n^(1 / 3))
   } else {
@@ -47,8 +47,8 @@ season_coefficients <- function(model, n) {
   change <- diag(length(estimate))
   if (!is.null(model$spec$effects)) {
     last <- season_last(model$spec)
-    own <- !grepl("^(level|trend)", names)
-    change <- rbind(change, -as.numeric(own))
+    seasonal <- !grepl("^(level|trend)", names)
+    change <- rbind(change, -as.numeric(seasonal))
     names <- c(names, last)
   }
   value <- as.numeric(change %*% estimate)

@@ -100,7 +100,7 @@ season_cycles <- function(data, periods, harmonics) {
   days <- vapply(as.list(periods), model_days, 0, name = "periods")
   harmonics <- harmonics %||% 1
   if (!is.numeric(harmonics)) check_whole(harmonics, "harmonics")
-  for (one in harmonics) check_whole(one, "harmonics", most = 1000)
+  for (harmonic in harmonics) check_whole(harmonic, "harmonics", most = 1000)
   if (!length(harmonics) %in% c(1, length(days))) {
     vetusta_stop("model", "Give a number of harmonics for all periods, or a number for each.",
       todo = "correct harmonics")
@@ -193,23 +193,23 @@ season_chosen <- function(data, spec, weight) {
   size <- sum(root^2)
   best <- list(score = Inf)
   for (week in weekly) for (year in seq(0, most)) {
-    one <- spec
-    one$cycles <- cycles(year, week)
-    at <- match(colnames(season_design(one, data$days[1:2])), colnames(design))
+    filled <- spec
+    filled$cycles <- cycles(year, week)
+    at <- match(colnames(season_design(filled, data$days[1:2])), colnames(design))
     last <- ncol(products)
     explained <- tryCatch(sum(products[at, last] * solve(products[at, at], products[at, last])),
       error = function(e) -Inf)
     left <- max(products[last, last] - explained, 1e-12 * products[last, last], 1e-300)
     score <- size * log(left / size) + length(at) * log(size)
-    if (score < best$score - 1e-9) best <- list(score = score, cycles = one$cycles)
+    if (score < best$score - 1e-9) best <- list(score = score, cycles = filled$cycles)
   }
   best$cycles
 }
 
 season_solve <- function(x, y, weight) {
   root <- sqrt(weight)
-  found <- stats::lm.fit(x * root, as.numeric(y) * root)
-  coefficients <- found$coefficients
+  fit <- stats::lm.fit(x * root, as.numeric(y) * root)
+  coefficients <- fit$coefficients
   coefficients[is.na(coefficients)] <- 0
   list(coefficients = coefficients, rest = as.numeric(y) - as.numeric(x %*% coefficients))
 }
@@ -225,10 +225,10 @@ season_fitted <- function(data, spec, weight, level) {
     vetusta_stop("model", paste0(counted(nrow(design), "value"), " are too few for ", ncol(design),
       " coefficients."), todo = "use fewer harmonics, or give more values")
   }
-  found <- season_solve(design, data$value, weight)
-  spread <- season_spread(design, found$rest, weight)
+  fit <- season_solve(design, data$value, weight)
+  spread <- season_spread(design, fit$rest, weight)
   model <- structure(list(name = data$name, unit = data$unit, spec = spec, data = data,
-    estimate = found$coefficients, spread = spread, level = level), class = "vetusta_season")
+    estimate = fit$coefficients, spread = spread, level = level), class = "vetusta_season")
   model$coefficients <- season_coefficients(model, nrow(design))
   parts <- season_parts(model, design)
   clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
@@ -244,9 +244,9 @@ season_fitted <- function(data, spec, weight, level) {
 season_at <- function(model, days) season_parts(model, season_design(model$spec, days))
 
 season_parts <- function(model, design) {
-  own <- grepl("^(level|trend)", colnames(design))
-  trend <- as.numeric(design[, own, drop = FALSE] %*% model$estimate[own])
-  season <- as.numeric(design[, !own, drop = FALSE] %*% model$estimate[!own])
+  trend_columns <- grepl("^(level|trend)", colnames(design))
+  trend <- as.numeric(design[, trend_columns, drop = FALSE] %*% model$estimate[trend_columns])
+  season <- as.numeric(design[, !trend_columns, drop = FALSE] %*% model$estimate[!trend_columns])
   list(trend = trend, season = season, fitted = trend + season)
 }
 

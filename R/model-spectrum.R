@@ -39,11 +39,11 @@ model_spectrum <- function(x, smooth = NULL, limit = 5, value = NULL, as_of = NU
   }
   model_changes(data)
   step <- (max(data$days) - min(data$days)) / (length(data$days) - 1)
-  found <- stats::spec.pgram(data$value, spans = smooth, taper = 0.1, detrend = TRUE, plot = FALSE)
-  frequency <- found$freq / step
+  spectrum <- stats::spec.pgram(data$value, spans = smooth, taper = 0.1, detrend = TRUE, plot = FALSE)
+  frequency <- spectrum$freq / step
   table <- as_rows(list(period = 1 / frequency, frequency = frequency * 365.2425,
-    power = as.numeric(found$spec)))
-  attr(table, "peaks") <- spectrum_peaks(found, step, limit, diff(range(data$days)))
+    power = as.numeric(spectrum$spec)))
+  attr(table, "peaks") <- spectrum_peaks(spectrum, step, limit, diff(range(data$days)))
   attr(table, "name") <- data$name
   class(table) <- c("vetusta_spectrum", class(table))
   table
@@ -65,15 +65,15 @@ model_changes <- function(data) {
   }
 }
 
-spectrum_peaks <- function(found, step, limit, span) {
-  power <- as.numeric(found$spec)
+spectrum_peaks <- function(spectrum, step, limit, span) {
+  power <- as.numeric(spectrum$spec)
   n <- length(power)
   # a median of exponential numbers is 0.69 of their mean
   ratio <- power / pmax(spectrum_ground(power) / log(2), 1e-300)
   higher <- c(TRUE, power[-1] >= power[-n]) & c(power[-n] > power[-1], TRUE)
-  limit <- stats::qchisq(1 - 0.01 / n, found$df) / found$df
+  limit <- stats::qchisq(1 - 0.01 / n, spectrum$df) / spectrum$df
   # what has not come twice is no cycle
-  at <- which(higher & ratio > limit & step / found$freq <= span / 2)
+  at <- which(higher & ratio > limit & step / spectrum$freq <= span / 2)
   at <- at[order(-power[at])]
   # near a large peak stands what leaks out of it
   leaked <- vapply(seq_along(at), function(i) {
@@ -85,11 +85,11 @@ spectrum_peaks <- function(found, step, limit, span) {
   period <- vapply(at, function(i) {
     near <- max(1, i - 1):min(n, i + 1)
     # between the grid's places, by the parabola through the logarithms
-    if (length(near) < 3) return(step / found$freq[i])
+    if (length(near) < 3) return(step / spectrum$freq[i])
     log_power <- log(pmax(power[near], 1e-300))
     bend <- log_power[1] - 2 * log_power[2] + log_power[3]
     shift <- if (bend < 0) 0.5 * (log_power[1] - log_power[3]) / bend else 0
-    step / (found$freq[i] + max(-0.5, min(0.5, shift)) * diff(found$freq[near[1:2]]))
+    step / (spectrum$freq[i] + max(-0.5, min(0.5, shift)) * diff(spectrum$freq[near[1:2]]))
   }, 0)
   part <- vapply(at, function(i) sum(power[max(1, i - 2):min(n, i + 2)]) / total, 0)
   data.frame(period = period, words = vapply(period, period_words, ""), part = part,
@@ -151,9 +151,9 @@ model_dependence <- function(x, lags = NULL, value = NULL, as_of = NULL, calenda
     list(as.numeric(stats::acf(x, lags, plot = FALSE)$acf)[-1],
       as.numeric(stats::pacf(x, lags, plot = FALSE)$acf))
   }
-  own <- both(data$value)
+  levels <- both(data$value)
   squares <- both((data$value - mean(data$value))^2)
-  table <- as_rows(list(lag = seq_len(lags), autocorrelation = own[[1]], partial = own[[2]],
+  table <- as_rows(list(lag = seq_len(lags), autocorrelation = levels[[1]], partial = levels[[2]],
     of_squares = squares[[1]], partial_of_squares = squares[[2]]))
   attr(table, "bound") <- stats::qnorm(0.975) / sqrt(n)
   attr(table, "name") <- data$name
@@ -230,12 +230,12 @@ print.vetusta_tests <- function(x, ...) {
 # Ljung-Box, of values and of squares; `fitted` coefficients are taken off the degrees of freedom.
 dependence_left <- function(x, lags, fitted) {
   lags <- max(lags, fitted + 3)
-  own <- stats::Box.test(x, lags, "Ljung-Box", fitdf = fitted)
+  test <- stats::Box.test(x, lags, "Ljung-Box", fitdf = fitted)
   squares <- stats::Box.test((x - mean(x))^2, lags, "Ljung-Box")
   list(test = c("dependence (Ljung-Box)", "dependence of squares"),
-    statistic = unname(c(own$statistic, squares$statistic)),
-    p_value = c(own$p.value, squares$p.value),
-    said = c(if (own$p.value < 0.05) "values depend on earlier values" else "no dependence left",
+    statistic = unname(c(test$statistic, squares$statistic)),
+    p_value = c(test$p.value, squares$p.value),
+    said = c(if (test$p.value < 0.05) "values depend on earlier values" else "no dependence left",
       if (squares$p.value < 0.05) "their size depends on earlier sizes"
       else "their size stays the same"))
 }

@@ -83,55 +83,55 @@ browse_day <- function(id, label) {
 
 browse_server <- function(place, input, output, session) {
   changed <- shiny::reactivePoll(2000, session, place$changed, place$changed)
-  held <- shiny::reactive({
+  catalogue <- shiny::reactive({
     changed()
-    browse_held(place)
+    browse_series(place)
   })
-  shiny::observe(browse_offer(session, held(), shiny::isolate(input$source),
+  shiny::observe(browse_offer(session, catalogue(), shiny::isolate(input$source),
     shiny::isolate(input$shape)))
-  chosen <- shiny::reactive(browse_chosen(held(), input$search, input$source, input$shape,
+  chosen <- shiny::reactive(browse_chosen(catalogue(), input$search, input$source, input$shape,
     input$sort))
-  one <- shiny::reactive({
-    rows <- held()
+  selected <- shiny::reactive({
+    rows <- catalogue()
     rows[match(input$series %||% "", rows$id, nomatch = 0), , drop = FALSE]
   })
-  output$about <- shiny::renderUI(browse_about(place, held()))
+  output$about <- shiny::renderUI(browse_about(place, catalogue()))
   output$series <- shiny::renderUI(browse_list(place, chosen(), input$series))
-  output$chosen <- shiny::reactive(nrow(one()) == 1)
+  output$chosen <- shiny::reactive(nrow(selected()) == 1)
   shiny::outputOptions(output, "chosen", suspendWhenHidden = FALSE)
   # what was chosen of one series is not meant of the next
-  shiny::observeEvent(input$series, browse_reset(session, one()))
+  shiny::observeEvent(input$series, browse_reset(session, selected()))
   browse_outputs(place, input, output, shiny::reactive({
-    shiny::req(nrow(one()) == 1)
-    one()
+    shiny::req(nrow(selected()) == 1)
+    selected()
   }))
 }
 
-browse_outputs <- function(place, input, output, one) {
+browse_outputs <- function(place, input, output, selected) {
   as_of <- shiny::reactive(browse_window(input$as_of, NULL)$from)
   window <- shiny::reactive(browse_window(input$from, input$to))
-  table <- shiny::reactive(browse_try(browse_table(place, one(), window(), input$resample,
+  table <- shiny::reactive(browse_try(browse_table(place, selected(), window(), input$resample,
     as_of())))
-  figure <- shiny::reactive(browse_try(browse_figure(place, one(), browse_some(table()),
+  figure <- shiny::reactive(browse_try(browse_figure(place, selected(), browse_some(table()),
     input$kind)))
   shown <- function(work) {
     shiny::renderUI(browse_shown(browse_try(work()), browse_zone(place,
-    one()$source)))
+    selected()$source)))
   }
-  output$name <- shiny::renderText(if (nzchar(one()$name)) one()$name else one()$key)
-  output$facts <- shiny::renderUI(browse_facts(place, one()))
+  output$name <- shiny::renderText(if (nzchar(selected()$name)) selected()$name else selected()$key)
+  output$facts <- shiny::renderUI(browse_facts(place, selected()))
   output$figure_said <- shiny::renderUI(browse_trouble(figure()))
   output$figure <- shiny::renderPlot({
     shiny::req(ggplot2::is.ggplot(figure()))
     figure()
-  }, res = 96, alt = shiny::reactive(paste("The figure of", one()$id)))
+  }, res = 96, alt = shiny::reactive(paste("The figure of", selected()$id)))
   output$values <- shown(function() as.data.frame(browse_some(table())))
-  output$gaps <- shown(function() browse_gaps(place, one(), browse_some(table())))
-  output$versions <- shown(function() browse_versions(place, one()))
-  output$journal <- shown(function() browse_journal(place, one()))
-  output$lines <- shiny::renderUI(browse_copies(browse_lines(place, one(), window(), input$resample,
+  output$gaps <- shown(function() browse_gaps(place, selected(), browse_some(table())))
+  output$versions <- shown(function() browse_versions(place, selected()))
+  output$journal <- shown(function() browse_journal(place, selected()))
+  output$lines <- shiny::renderUI(browse_copies(browse_lines(place, selected(), window(), input$resample,
     as_of())))
-  stem <- function() gsub("[^A-Za-z0-9.-]+", "-", one()$id)
+  stem <- function() gsub("[^A-Za-z0-9.-]+", "-", selected()$id)
   output$csv <- shiny::downloadHandler(function() paste0(stem(), ".csv"), function(file) {
     export_csv(as.data.frame(browse_some(table())), file)
   })

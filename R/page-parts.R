@@ -1,14 +1,14 @@
 # The parts of the page: the list of series, facts, tables, and lines to copy.
 
 # All series with their names; no rows where the archive is not there any more.
-browse_held <- function(place) {
+browse_series <- function(place) {
   tryCatch({
     archive <- place$reader()
-    held <- as.data.frame(archive_series(archive))
-    names <- archive_names(archive, unique(held$source))
-    held$name <- unname(ifelse(held$key %in% names(names), names[held$key], ""))
-    held$name[is.na(held$name)] <- ""
-    held
+    series <- as.data.frame(archive_series(archive))
+    names <- archive_names(archive, unique(series$source))
+    series$name <- unname(ifelse(series$key %in% names(names), names[series$key], ""))
+    series$name[is.na(series$name)] <- ""
+    series
   }, vetusta_error = function(e) {
     structure(data.frame(id = character(), source = character(), dataset = character(),
       key = character(), frequency = character(), shape = character(), rows = numeric(),
@@ -17,35 +17,35 @@ browse_held <- function(place) {
   })
 }
 
-browse_about <- function(place, held) {
-  trouble <- attr(held, "trouble")
+browse_about <- function(place, series) {
+  trouble <- attr(series, "trouble")
   if (!is.null(trouble)) {
     return(browse_trouble(trouble))
   }
-  shiny::tags$p(class = "soft", paste0(thousands(nrow(held)), " series", ", ",
-    counted(sum(held$rows), "value"), "; ", archive_label(place$path), ", read only"))
+  shiny::tags$p(class = "soft", paste0(thousands(nrow(series)), " series", ", ",
+    counted(sum(series$rows), "value"), "; ", archive_label(place$path), ", read only"))
 }
 
-browse_offer <- function(session, held, source, shape) {
+browse_offer <- function(session, series, source, shape) {
   offer <- function(id, values, chosen) {
     values <- sort(unique(values))
     shiny::updateSelectInput(session, id, choices = c("all" = "", stats::setNames(nm = values)),
       selected = if (isTRUE(chosen %in% values)) chosen else "")
   }
-  offer("source", held$source, source)
-  offer("shape", held$shape, shape)
+  offer("source", series$source, source)
+  offer("shape", series$shape, shape)
 }
 
 browse_longer <- c("5 minutes", "15 minutes", "1 hour", "1 day", "1 week", "1 month", "1 year")
 
-browse_reset <- function(session, one) {
-  if (nrow(one) != 1) {
+browse_reset <- function(session, selected) {
+  if (nrow(selected) != 1) {
     return(invisible())
   }
-  longer <- if (startsWith(one$frequency, "P")) {
-    own <- interval_seconds(time_interval(one$frequency))
+  longer <- if (startsWith(selected$frequency, "P")) {
+    step <- interval_seconds(time_interval(selected$frequency))
     seconds <- vapply(browse_longer, function(word) interval_seconds(time_interval(word)), 0)
-    browse_longer[seconds > own]
+    browse_longer[seconds > step]
   }
   shiny::updateSelectInput(session, "resample", choices = c("as stored" = "",
     stats::setNames(nm = longer)), selected = "")
@@ -61,13 +61,13 @@ browse_list <- function(place, series, id) {
   shown <- utils::head(series, browse_most)
   covered <- browse_coverage(place, shown)
   rows <- lapply(seq_len(nrow(shown)), function(i) {
-    one <- shown[i, ]
-    tags$li(tags$button(type = "button", class = "one", `data-series` = one$id,
-      `aria-current` = if (identical(one$id, id)) "true",
-      tags$span(class = "series-id", one$id),
-      if (nzchar(one$name)) tags$span(class = "soft", one$name),
-      tags$span(class = "span", paste0(format(one$first, "%Y-%m-%d"), " to ",
-        format(one$last, "%Y-%m-%d"), ", ", counted(one$rows, "value"))),
+    entry <- shown[i, ]
+    tags$li(tags$button(type = "button", class = "one", `data-series` = entry$id,
+      `aria-current` = if (identical(entry$id, id)) "true",
+      tags$span(class = "series-id", entry$id),
+      if (nzchar(entry$name)) tags$span(class = "soft", entry$name),
+      tags$span(class = "span", paste0(format(entry$first, "%Y-%m-%d"), " to ",
+        format(entry$last, "%Y-%m-%d"), ", ", counted(entry$rows, "value"))),
       browse_meter(covered[i])))
   })
   left <- nrow(series) - nrow(shown)
@@ -94,10 +94,10 @@ browse_step <- function(frequency) {
   else if (frequency %in% names(words)) words[[frequency]]
 }
 
-browse_facts <- function(place, one) {
-  facts <- c(paste0(one$source, ", ", one$dataset), one$shape, browse_step(one$frequency),
-    paste0(format(one$first, "%Y-%m-%d"), " to ", format(one$last,
-    "%Y-%m-%d")), counted(one$rows, "value"), paste0("days in ", browse_zone(place, one$source)))
+browse_facts <- function(place, series) {
+  facts <- c(paste0(series$source, ", ", series$dataset), series$shape, browse_step(series$frequency),
+    paste0(format(series$first, "%Y-%m-%d"), " to ", format(series$last,
+    "%Y-%m-%d")), counted(series$rows, "value"), paste0("days in ", browse_zone(place, series$source)))
   shiny::tags$p(class = "soft", paste(facts, collapse = "; "))
 }
 

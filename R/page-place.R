@@ -62,23 +62,23 @@ browse_zone <- function(place, source) browse_calendar(place, source)$zone %||% 
 # nothing says what is expected.
 browse_coverage <- function(place, series) {
   vapply(seq_len(nrow(series)), function(i) {
-    one <- series[i, ]
-    key <- paste("expected", one$source, one$frequency, as.numeric(one$first), as.numeric(one$last))
-    count <- browse_remember(place, key, function() browse_expected(place, one))
-    if (is.na(count) || count == 0) NA_real_ else min(1, one$rows / count)
+    row <- series[i, ]
+    key <- paste("expected", row$source, row$frequency, as.numeric(row$first), as.numeric(row$last))
+    count <- browse_remember(place, key, function() browse_expected(place, row))
+    if (is.na(count) || count == 0) NA_real_ else min(1, row$rows / count)
   }, 0)
 }
 
-browse_expected <- function(place, one) {
-  first <- as.numeric(one$first)
-  last <- as.numeric(one$last)
-  if (!startsWith(one$frequency, "P")) {
-    return(round((last - first) / unname(period_seconds[one$frequency])) + 1)
+browse_expected <- function(place, series) {
+  first <- as.numeric(series$first)
+  last <- as.numeric(series$last)
+  if (!startsWith(series$frequency, "P")) {
+    return(round((last - first) / unname(period_seconds[series$frequency])) + 1)
   }
-  calendar <- browse_calendar(place, one$source)
+  calendar <- browse_calendar(place, series$source)
   if (is.null(calendar)) {
     return(NA_real_)
   }
-  tryCatch(length(calendar_times(calendar, one$frequency, utc(first), utc(last + 1),
+  tryCatch(length(calendar_times(calendar, series$frequency, utc(first), utc(last + 1),
     main_session(calendar))), vetusta_error = function(e) NA_real_)
 }

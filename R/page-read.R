@@ -8,7 +8,7 @@ browse_chosen <- function(series, search, source, shape, sort) {
   for (word in words[nzchar(words)]) kept <- kept & grepl(word, text, fixed = TRUE)
   if (nzchar(source %||% "")) kept <- kept & series$source == source
   series <- series[kept, , drop = FALSE]
-  if (nzchar(shape %||% "")) series <- held_of_shape(series, shape)
+  if (nzchar(shape %||% "")) series <- datasets_of_shape(series, shape)
   by <- list(id = seq_len(nrow(series)), values = -series$rows,
     newest = -as.numeric(series$last), oldest = as.numeric(series$first))[[sort %||% "id"]]
   series[order(by), , drop = FALSE]
@@ -20,22 +20,22 @@ browse_window <- function(from, to) {
 }
 
 # One series in a window, bars resampled where that is asked for; with an interval as an attribute.
-browse_table <- function(place, one, window, resample = "", as_of = NULL) {
-  zone <- browse_zone(place, one$source)
+browse_table <- function(place, series, window, resample = "", as_of = NULL) {
+  zone <- browse_zone(place, series$source)
   longer <- if (nzchar(resample %||% "")) {
-    calendar <- browse_calendar(place, one$source)
+    calendar <- browse_calendar(place, series$source)
     list(interval = resample, calendar = calendar,
       session = if (!is.null(calendar)) main_session(calendar), zone = zone, need = 0)
   }
-  tables <- without_notes(archive_read(place$reader(), one$id, window$from, window$to,
+  tables <- without_notes(archive_read(place$reader(), series$id, window$from, window$to,
     as_of = as_of, zone = zone, resample = longer))
   if (length(tables)) tables[[1]]
 }
 
-browse_figure <- function(place, one, table, kind) {
-  zone <- browse_zone(place, one$source)
-  calendar <- browse_calendar(place, one$source)
-  names <- stats::setNames(one$name, one$key)[nzchar(one$name)]
+browse_figure <- function(place, series, table, kind) {
+  zone <- browse_zone(place, series$source)
+  calendar <- browse_calendar(place, series$source)
+  names <- stats::setNames(series$name, series$key)[nzchar(series$name)]
   draw <- list(
     auto = function() {
       if (is_bars(table)) figure_candles(table, zone = zone, calendar = calendar, names = names)
@@ -49,35 +49,35 @@ browse_figure <- function(place, one, table, kind) {
   without_notes(draw())
 }
 
-browse_gaps <- function(place, one, table) {
-  calendar <- browse_calendar(place, one$source)
+browse_gaps <- function(place, series, table) {
+  calendar <- browse_calendar(place, series$source)
   gaps <- without_notes(series_gaps(table, calendar, attr(table, "interval"),
     session = if (!is.null(calendar)) main_session(calendar)))
   as.data.frame(gaps)[order(-gaps$missing, gaps$first), c("first", "last", "missing", "reason")]
 }
 
 # The values of a series that were said again in another way, release by release.
-browse_versions <- function(place, one) {
-  rows <- as.data.frame(archive_revisions(place$reader(), one$id, all = TRUE))
+browse_versions <- function(place, series) {
+  rows <- as.data.frame(archive_revisions(place$reader(), series$id, all = TRUE))
   time <- as.numeric(rows[[2]])
   rows[time %in% time[duplicated(time)], -1]
 }
 
 # The requests for a series, the newest first.
-browse_journal <- function(place, one) {
+browse_journal <- function(place, series) {
   journal <- as.data.frame(archive_journal(place$reader()))
-  own <- journal$source == one$source & journal$dataset %in% one$dataset
-  symbol <- sub(":.*", "", one$key)
-  of_it <- journal$symbol %in% c(NA, "", symbol, one$key)
+  matching <- journal$source == series$source & journal$dataset %in% series$dataset
+  symbol <- sub(":.*", "", series$key)
+  of_it <- journal$symbol %in% c(NA, "", symbol, series$key)
   # where requests are not told by what they asked for, all of the dataset's are shown
-  if (any(own & of_it)) own <- own & of_it
-  rows <- journal[own, intersect(c("asked", "symbol", "status", "rows", "bytes", "outcome",
+  if (any(matching & of_it)) matching <- matching & of_it
+  rows <- journal[matching, intersect(c("asked", "symbol", "status", "rows", "bytes", "outcome",
     "message"), names(journal))]
   rows[rev(seq_len(nrow(rows))), , drop = FALSE]
 }
 
 # The same by series ID, from R and from the command line.
-browse_lines <- function(place, one, window, resample = "", as_of = NULL) {
+browse_lines <- function(place, series, window, resample = "", as_of = NULL) {
   text <- function(x) encodeString(x, quote = "\"")
   bounds <- c(if (!is.null(window$from)) paste0("from = ", text(window$from)),
     if (!is.null(window$to)) paste0("to = ", text(window$to)),
@@ -86,10 +86,10 @@ browse_lines <- function(place, one, window, resample = "", as_of = NULL) {
     if (!is.null(window$to)) paste("--to", window$to),
     if (nzchar(resample %||% "")) paste("--resample", shQuote(resample)),
     if (!is.null(as_of)) paste("--as-of", as_of), place$command)
-  c(id = one$id,
+  c(id = series$id,
     "in R" = paste0("archive_read(archive_open(", text(place$path), "), ",
-      paste(c(text(one$id), bounds), collapse = ", "), ")"),
-    "on the command line" = paste("vetusta export", shQuote(one$id),
+      paste(c(text(series$id), bounds), collapse = ", "), ")"),
+    "on the command line" = paste("vetusta export", shQuote(series$id),
       paste(options, collapse = " ")),
-    "its figure" = paste("vetusta figure", shQuote(one$id), paste(options, collapse = " ")))
+    "its figure" = paste("vetusta figure", shQuote(series$id), paste(options, collapse = " ")))
 }

@@ -43,16 +43,16 @@ hole_pieces <- function(query, archive, calendar) {
   }
   from <- max(as.numeric(query$from), now - hole_oldest)
   due <- hole_times(query, calendar, from, now)
-  held <- store_series(archive, shape = "bars")
-  held <- held[query_series(query, held), , drop = FALSE]
-  if (!nrow(due) || !nrow(held)) {
+  series <- store_series(archive, shape = "bars")
+  series <- series[query_series(query, series), , drop = FALSE]
+  if (!nrow(due) || !nrow(series)) {
     return(none)
   }
-  read <- read_rows(archive, held, from, now, Inf)
-  symbol <- as.character(held_dimensions(held)[["symbol"]])
+  read <- read_rows(archive, series, from, now, Inf)
+  symbol <- as.character(series_dimensions(series)[["symbol"]])
   pieces <- lapply(intersect(query$symbols, symbol), function(name) {
-    own <- which(symbol == name)
-    times <- unique(read$columns$time[read$owner %in% own])
+    matching <- which(symbol == name)
+    times <- unique(read$columns$time[read$owner %in% matching])
     stretch <- hole_stretches(due, times)
     age <- now_seconds() - stretch$to
     again <- doubled_age(age, looked - stretch$to)

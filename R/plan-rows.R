@@ -44,12 +44,12 @@ row_windows <- function(query, keys, archive) {
   reached <- split(reached, reached$key)
   lapply(keys, function(key) {
     name <- key_text(key)
-    held <- covered[[name]]
+    ranges <- covered[[name]]
     begun <- reached[[name]]
     begun <- begun[begun$from < as.numeric(query$to) & begun$to > as.numeric(query$from),
       c("from", "to")]
-    left <- missing_of(query, NULL, list(start = c(held$start, begun$from),
-      end = c(held$end, begun$to)))
+    left <- missing_of(query, NULL, list(start = c(ranges$start, begun$from),
+      end = c(ranges$end, begun$to)))
     left$start <- kept_pieces(data.frame(from = left$start, to = left$end),
       left$start > as.numeric(query$from), query, NULL)$from
     rest <- lapply(seq_len(nrow(left)),

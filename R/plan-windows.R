@@ -4,9 +4,9 @@
 widest_window <- function(query) {
   widest <- query$dataset$widest
   if (is.list(widest)) {
-    own <- vapply(names(widest),
+    matching <- vapply(names(widest),
       function(name) time_interval(name)$iso == query$interval$iso %||% "", TRUE)
-    widest <- if (any(own)) widest[[which(own)[1]]]
+    widest <- if (any(matching)) widest[[which(matching)[1]]]
   }
   widest %|else|% time_interval
 }
@@ -101,11 +101,11 @@ missing_bars <- function(query, archive, calendar = NULL) {
   # most symbols have one stretch, or none
   count <- tabulate(match(owner, symbols), length(symbols))
   at <- match(symbols, owner)
-  one <- which(count == 1)
-  before <- data.frame(symbol = symbols[one], from = rep(window$from, length(one)),
-    to = covered$start[at[one]])
-  after <- data.frame(symbol = symbols[one], from = covered$end[at[one]],
-    to = rep(window$to, length(one)))
+  single <- which(count == 1)
+  before <- data.frame(symbol = symbols[single], from = rep(window$from, length(single)),
+    to = covered$start[at[single]])
+  after <- data.frame(symbol = symbols[single], from = covered$end[at[single]],
+    to = rep(window$to, length(single)))
   after <- after[after$from < after$to, ]
   rest <- lapply(which(count > 1), function(i) {
     left <- missing_of(window, NULL, covered[owner == symbols[i], ])
@@ -118,14 +118,14 @@ missing_bars <- function(query, archive, calendar = NULL) {
 }
 
 # A window less the stretches that are held under some keys: a data frame of start, end.
-missing_of <- function(window, keys, held) {
+missing_of <- function(window, keys, ranges) {
   # nothing is held where there are none
-  start <- as.numeric(held$start)
-  end <- as.numeric(held$end)
+  start <- as.numeric(ranges$start)
+  end <- as.numeric(ranges$end)
   if (!is.null(keys)) {
-    own <- held$key %in% keys
-    start <- start[own]
-    end <- end[own]
+    matching <- ranges$key %in% keys
+    start <- start[matching]
+    end <- end[matching]
   }
   at <- as.numeric(window$from)
   to <- as.numeric(window$to)

@@ -182,12 +182,12 @@ query_claim.vetusta_query_bars <- function(query, chain) {
 
 #' @export
 query_rest.vetusta_query_bars <- function(query, chain, covered) {
-  held <- covered(query_cover_keys(query, chain))
+  ranges <- covered(query_cover_keys(query, chain))
   left <- missing_of(list(from = chain$from, to = chain$to),
-    bars_cover_keys(chain$symbols[1], query), held)
+    bars_cover_keys(chain$symbols[1], query), ranges)
   for (symbol in chain$symbols[-1]) {
     left <- rbind(left,
-      missing_of(list(from = chain$from, to = chain$to), bars_cover_keys(symbol, query), held))
+      missing_of(list(from = chain$from, to = chain$to), bars_cover_keys(symbol, query), ranges))
   }
   planned_rest(chain$planned, kept_rest(left, query, chain))
 }
@@ -289,8 +289,8 @@ query_covered.vetusta_query_bars <- function(query, chain, good, whole) {
     }, 0)
   }
   key <- bars_cover_key(chain$symbols, query$interval$iso, query$session)
-  held <- ends > cover[1]
-  list_frame(list(key = key[held], start = rep(cover[1], sum(held)), end = ends[held]))
+  later <- ends > cover[1]
+  list_frame(list(key = key[later], start = rep(cover[1], sum(later)), end = ends[later]))
 }
 
 #' @export

@@ -1,31 +1,31 @@
 # What may be expected of a query by now, and which of the series that are held are its own.
 
 # Which rows of a catalogue of series are a query's.
-query_series <- function(query, held) UseMethod("query_series")
+query_series <- function(query, series) UseMethod("query_series")
 
 #' @export
-query_series.vetusta_query_bars <- function(query, held) {
-  of_dataset(query, held) & held$frequency == query$interval$iso &
-    (held$key %in% bars_key(query$symbols, NA_character_) |
-    sub(":[^:]*$", "", held$key) %in% query$symbols)
+query_series.vetusta_query_bars <- function(query, series) {
+  of_dataset(query, series) & series$frequency == query$interval$iso &
+    (series$key %in% bars_key(query$symbols, NA_character_) |
+    sub(":[^:]*$", "", series$key) %in% query$symbols)
 }
 
 # By the values of keys that name series, where they do.
 #' @export
-query_series.vetusta_query_rows <- function(query, held) {
-  here <- of_dataset(query, held)
-  named <- here & held$key %in% unlist(query$keys)
+query_series.vetusta_query_rows <- function(query, series) {
+  here <- of_dataset(query, series)
+  named <- here & series$key %in% unlist(query$keys)
   if (any(named)) named else here
 }
 
 #' @export
-query_series.vetusta_query_observations <- function(query, held) {
-  here <- of_dataset(query, held)
+query_series.vetusta_query_observations <- function(query, series) {
+  here <- of_dataset(query, series)
   asked <- Filter(length, query$selection)
   if (!any(here) || !length(asked)) {
     return(here)
   }
-  dimensions <- held_dimensions(held[here, ])
+  dimensions <- series_dimensions(series[here, ])
   fits <- Reduce(`&`, lapply(names(asked), function(id) {
     if (is.null(dimensions[[id]])) rep(TRUE, sum(here)) else dimensions[[id]] %in% asked[[id]]
   }))
@@ -33,17 +33,17 @@ query_series.vetusta_query_observations <- function(query, held) {
   here
 }
 
-of_dataset <- function(query, held) {
-  held$source == query$source$source & held$dataset == query$dataset$name
+of_dataset <- function(query, series) {
+  series$source == query$source$source & series$dataset == query$dataset$name
 }
 
 # list(expected, allowed, end_of, coverage): up to when values may be expected by now, how far a
 # query may be behind that, when a value's time ends, and the part that is held; `expected` is NULL
 # where rows have no time.
-query_due <- function(query, own) UseMethod("query_due")
+query_due <- function(query, series) UseMethod("query_due")
 
 #' @export
-query_due.vetusta_query_bars <- function(query, own) {
+query_due.vetusta_query_bars <- function(query, series) {
   calendar <- source_calendar(query$source)
   interval <- query$interval
   session <- if (query$session != "all" && !is.null(calendar)) main_session(calendar)
@@ -63,33 +63,33 @@ query_due.vetusta_query_bars <- function(query, own) {
     if (length(times)) expected <- max(ends(times[length(times)]))
   }
   list(expected = expected, allowed = if (is_intraday(interval)) 86400 else 3 * 86400,
-    end_of = ends, coverage = function(own, until) {
-      if (is.na(until)) until <- max(ends(max(own$last)))
+    end_of = ends, coverage = function(matching, until) {
+      if (is.na(until)) until <- max(ends(max(matching$last)))
       window <- data.frame(from = query$from, to = utc(until))
       # each side of a price is a series of its own
-      sides <- max(1, nrow(own) / length(unique(sub(":[^:]*$", "", own$key))), na.rm = TRUE)
+      sides <- max(1, nrow(matching) / length(unique(sub(":[^:]*$", "", matching$key))), na.rm = TRUE)
       count <- expected_rows(query, window, calendar) * length(query$symbols) * sides
-      if (!length(count) || count == 0) NA_real_ else min(1, sum(own$rows) / count)
+      if (!length(count) || count == 0) NA_real_ else min(1, sum(matching$rows) / count)
     })
 }
 
 #' @export
-query_due.default <- function(query, own) {
+query_due.default <- function(query, series) {
   allowed <- max(86400, 2 * query$every)
-  if (!NROW(own)) {
+  if (!NROW(series)) {
     return(list(allowed = allowed))
   }
-  periods <- period_seconds[own$frequency]
+  periods <- period_seconds[series$frequency]
   period <- min(c(periods[!is.na(periods)], Inf))
   if (!is.finite(period)) period <- 86400
   to <- min(now_seconds(), as.numeric(query$to %||% Inf),
     if (!is.null(query$window$to$last)) (as.numeric(query$window$to$last) + 1) * 86400 else Inf)
   list(expected = to - to %% 86400, allowed = period * if (period <= 7 * 86400) 3 else 2,
     end_of = function(time) as.numeric(time) + period,
-    coverage = function(own, until) {
-      each <- ifelse(is.na(period_seconds[own$frequency]), period, period_seconds[own$frequency])
-      count <- sum(round((own$last - own$first) / each) + 1)
-      min(1, sum(own$rows) / count)
+    coverage = function(matching, until) {
+      each <- ifelse(is.na(period_seconds[matching$frequency]), period, period_seconds[matching$frequency])
+      count <- sum(round((matching$last - matching$first) / each) + 1)
+      min(1, sum(matching$rows) / count)
     })
 }
 

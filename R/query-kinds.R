@@ -33,7 +33,7 @@ query_empty_page <- function(query, chain, calendar) UseMethod("query_empty_page
 query_tidy <- function(query, calendar, symbols, decoded) UseMethod("query_tidy")
 
 # What a refusal means for this kind of query, or NULL where it means what it always does; see
-# collect_own().
+# collect_verdict().
 query_refused <- function(query, chain, response) UseMethod("query_refused")
 
 # What is put into the archive: a parcel of the good rows, stretches that are held now, notes at a

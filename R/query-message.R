@@ -28,11 +28,11 @@ tidy_message <- function(message, dimensions, known = NULL) {
   set <- message$series_set
   for (name in setdiff(intersect(names(attributes), known$id[known$level == "series"]),
     "OBS_STATUS")) {
-    told <- said_of_series(attributes[[name]], obs$series, nrow(series))
+    reported <- said_of_series(attributes[[name]], obs$series, nrow(series))
     if (is.null(series[[name]])) series[[name]] <- rep(NA_character_, nrow(series))
     free <- is.na(series[[name]])
-    series[[name]][free] <- told$value[free]
-    attributes[[name]][told$agreed[obs$series] & free[obs$series]] <- NA
+    series[[name]][free] <- reported$value[free]
+    attributes[[name]][reported$agreed[obs$series] & free[obs$series]] <- NA
   }
   year_start <- attributes[["REPORTING_YEAR_START_DAY"]] %||%
     series[["REPORTING_YEAR_START_DAY"]][obs$series] %||% rep(NA_character_, length(obs$time))
@@ -57,13 +57,13 @@ tidy_message <- function(message, dimensions, known = NULL) {
     valid[is.na(since) & !is.na(valid)][1], "\" cannot be read: the values count from their coming")
   key <- if ("FREQ" %in% names(series)) series$FREQ[obs$series]
   else rep(NA_character_, length(obs$series))
-  own <- ifelse(periods$frequency %in% "I" & as.numeric(periods$days) > 1, NA, periods$frequency)
+  codes <- ifelse(periods$frequency %in% "I" & as.numeric(periods$days) > 1, NA, periods$frequency)
   # the key says it, unless the periods are of other lengths
   usual <- ifelse(is.na(key) | !key %in% names(frequency_words), NA, key)
-  usual[!is.na(usual) & usual == "D" & own %in% "I" & !is.na(instant) &
+  usual[!is.na(usual) & usual == "D" & codes %in% "I" & !is.na(instant) &
     instant %% 86400 != 0] <- "I"
   ranges <- grepl("/P", obs$time, fixed = TRUE)
-  frequency <- ifelse(ranges | is.na(usual), ifelse(is.na(own), "D", own), usual)
+  frequency <- ifelse(ranges | is.na(usual), ifelse(is.na(codes), "D", codes), usual)
   if (any(deleted & is.na(obs$time))) {
     frequency[deleted & is.na(obs$time)] <- ifelse(is.na(usual), "D",
       usual)[deleted & is.na(obs$time)]

@@ -70,7 +70,7 @@ query_refused.vetusta_query_observations <- function(query, chain, response) {
   }
   if (status == 404) {
     list(outcome = "empty", message = "no data for this selection", empty = TRUE,
-      told = if (!chain$updates) chain$label)
+      reported = if (!chain$updates) chain$label)
   }
 }
 

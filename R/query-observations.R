@@ -84,15 +84,15 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL, upd
 
 match_dimension <- function(name, about) {
   ids <- about$dimensions$id[about$dimensions$role != "time"]
-  found <- ids[tolower(ids) == tolower(name)]
-  if (!length(found)) {
-    found <- ids[tolower(about$dimensions$title[about$dimensions$role != "time"]) == tolower(name)]
+  matches <- ids[tolower(ids) == tolower(name)]
+  if (!length(matches)) {
+    matches <- ids[tolower(about$dimensions$title[about$dimensions$role != "time"]) == tolower(name)]
   }
-  if (length(found) != 1) vetusta_stop("argument",
+  if (length(matches) != 1) vetusta_stop("argument",
     paste0("The dataset ", about$id, " has no dimension \"", name, "\"."),
     todo = paste0(suggest_word(name, ids),
     if (!is.null(nearest_word(name, ids))) paste0(" It has ", paste(ids, collapse = ", "), ".")))
-  found
+  matches
 }
 
 match_codes <- function(values, id, about) {
@@ -126,17 +126,17 @@ match_code <- function(value, id, list) {
   if (value %in% c("*", "all")) {
     return(NULL)
   }
-  found <- if (grepl("/[*]{1,2}$", value)) code_children(value, id, list)
+  codes <- if (grepl("/[*]{1,2}$", value)) code_children(value, id, list)
   else if (grepl("[*?]", value)) list$id[code_matches(glob_pattern(value), list)]
   else exact_code(value, list)
-  if (!length(found)) {
+  if (!length(codes)) {
     labels <- unlist(list$labels, use.names = FALSE)
     known <- c(list$id, labels[!is.na(labels)])
     vetusta_stop("argument", paste0("The dimension ", id, " has no code \"", value, "\"."),
       todo = if (grepl("[*?]", value)) paste0("its codes are ",
       paste(utils::head(list$id, 20), collapse = ", ")) else near_codes(value, list, known))
   }
-  found
+  codes
 }
 
 exact_code <- function(value, list) {

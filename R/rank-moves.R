@@ -118,25 +118,25 @@ rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
       todo = paste0("choose a trading day; the newest is ", newest))
   }
   last <- last[!duplicated(bars$symbol[last], fromLast = TRUE)]
-  own <- bars$symbol[last]
+  symbols <- bars$symbol[last]
   start <- as.numeric(shift_instant(utc(from), window, -1, zone))
   here <- time >= start & time < from
   parts <- list_frame(list(symbol = bars$symbol[here], close = bars$close[here],
     high = ifelse(is.na(bars$high[here]), bars$close[here], bars$high[here]),
     low = ifelse(is.na(bars$low[here]), bars$close[here], bars$low[here])))
-  found <- rank_before(parts, own)
+  earlier <- rank_before(parts, symbols)
   bar <- bars[last, ]
-  result <- as_rows(list(symbol = own, time = bar$time, open = bar$open,
+  result <- as_rows(list(symbol = symbols, time = bar$time, open = bar$open,
     high = ifelse(is.na(bar$high), bar$close, bar$high),
     low = ifelse(is.na(bar$low), bar$close, bar$low), last = bar$close, volume = bar$volume,
-    before = found$before, highest = found$highest, lowest = found$lowest))
-  attr(result, "without") <- setdiff(unique(bars$symbol), own)
+    before = earlier$before, highest = earlier$highest, lowest = earlier$lowest))
+  attr(result, "without") <- setdiff(unique(bars$symbol), symbols)
   result
 }
 
 # The last close, the highest and the lowest of each symbol in the time before.
-rank_before <- function(parts, own) {
-  none <- rep(NA_real_, length(own))
+rank_before <- function(parts, last_symbols) {
+  none <- rep(NA_real_, length(last_symbols))
   if (!nrow(parts)) {
     return(list(before = none, highest = none, lowest = none))
   }
@@ -148,7 +148,7 @@ rank_before <- function(parts, own) {
     order <- order(group, sign * x, na.last = FALSE, method = "radix")
     x[order][!duplicated(group[order], fromLast = TRUE)]
   }
-  at <- match(own, symbols)
+  at <- match(last_symbols, symbols)
   list(before = parts$close[ends][at], highest = peak(parts$high, 1)[at],
     lowest = peak(parts$low, -1)[at])
 }

@@ -12,7 +12,7 @@ report_figure <- function(figure, id, zone) {
     svg[1], fixed = TRUE)
   c(paste0("<figure id=\"", id, "\" class=\"drawn\" tabindex=\"0\" data-title=\"",
     html_text(figure$labels$title %||% ""), "\">"), svg,
-    "<figcaption class=\"told\" aria-live=\"polite\"></figcaption>",
+    "<figcaption class=\"readout\" aria-live=\"polite\"></figcaption>",
     if (!is.null(drawn$points)) c("<script type=\"application/json\">", drawn$points, "</script>"),
     "</figure>")
 }
@@ -41,7 +41,7 @@ figure_svg <- function(figure, width, height, zone) {
   }, finally = grDevices::dev.off())
   svg <- readLines(file, warn = FALSE, encoding = "UTF-8")
   svg <- svg[seq(grep("<svg", svg)[1], length(svg))]
-  list(svg = svg, points = figure_told(figure, built, places, zone))
+  list(svg = svg, points = figure_points_shown(figure, built, places, zone))
 }
 
 # Where each panel lies, in points from the left and the top, in the order in which panels are
@@ -63,13 +63,13 @@ panel_places <- function() {
 }
 
 panel_names <- function(tree) {
-  own <- if (grepl("^panel", tree$name %||% "")) tree$name
-  c(own, unlist(lapply(as.list(tree$children), panel_names)))
+  panel <- if (grepl("^panel", tree$name %||% "")) tree$name
+  c(panel, unlist(lapply(as.list(tree$children), panel_names)))
 }
 
 # Values by series and panel, with their place on the page.
-figure_told <- function(figure, built, places, zone) {
-  data <- attr(figure, "told") %||% figure$data
+figure_points_shown <- function(figure, built, places, zone) {
+  data <- attr(figure, "points") %||% figure$data
   if (!all(c("name", "at", "shown", "time") %in% names(data)) || !length(places)) {
     return(NULL)
   }
@@ -80,18 +80,18 @@ figure_told <- function(figure, built, places, zone) {
   }
   colours <- line_colours$light
   parts <- lapply(seq_along(names), function(i) {
-    own <- data[as.character(data$name) == names[i], , drop = FALSE]
+    points <- data[as.character(data$name) == names[i], , drop = FALSE]
     number <- if (panelled) i else 1
     range <- built$layout$panel_params[[number]]
     place <- places[[number]]
-    x <- place[1] + place[3] * (own$at - range$x.range[1]) / diff(range$x.range)
-    piece <- own[["piece"]]
+    x <- place[1] + place[3] * (points$at - range$x.range[1]) / diff(range$x.range)
+    piece <- points[["piece"]]
     c(list(name = names[i], panel = number, colour = colours[[1 + (i - 1) %% length(colours)]],
-      x = I(round(x, if (length(x) > 2000) 3 else 1)), time = I(report_times(own$time, zone)),
-      value = I(signif(own$shown, 8)),
-      status = if (!all(own$status == "observed")) I(ifelse(own$status == "observed", "",
-        own$status)), breaks = I(which(diff(c(piece, piece[length(piece)])) != 0))),
-    lapply(candle_parts(own), I))
+      x = I(round(x, if (length(x) > 2000) 3 else 1)), time = I(report_times(points$time, zone)),
+      value = I(signif(points$shown, 8)),
+      status = if (!all(points$status == "observed")) I(ifelse(points$status == "observed", "",
+        points$status)), breaks = I(which(diff(c(piece, piece[length(piece)])) != 0))),
+    lapply(candle_parts(points), I))
   })
   parts <- lapply(parts, function(part) part[!vapply(part, is.null, TRUE)])
   as.character(jsonlite::toJSON(list(panels = lapply(places, round, 1), log = figure_is_log(built),

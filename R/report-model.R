@@ -9,18 +9,18 @@ model_report <- function(model, title = NULL, zone = "UTC") {
     vetusta_stop("report", "This report needs a model.", todo = "make a model with model_run()")
   }
   check_zone(zone)
-  told <- model_told(model)
+  description <- model_description(model)
   words <- season_words(model$season)
   structure(list(title = title %||% paste("A model of", model$name),
     made = utc(floor(as.numeric(Sys.time()))), zone = zone,
     summary = c(paste0(sub("^ +", "", words), "."), if (model$filled) paste0(
       counted(model$filled, "value"), " of the series ", if (model$filled == 1) "is" else "are",
       " filled."), if (!is.null(model$paths)) paste0(model$paths$said, ".")),
-    tables = Filter(NROW, told$tables), figures = Filter(length, told$figures)),
+    tables = Filter(NROW, description$tables), figures = Filter(length, description$figures)),
   class = "vetusta_report")
 }
 
-model_told <- function(model) {
+model_description <- function(model) {
   terms <- if (!is.null(model$payoff)) unique(as.data.frame(model$payoff)[c("name", "strike", "cap",
     "pays")])
   spectrum <- tryCatch(model_spectrum(model$data), vetusta_error = function(e) NULL)

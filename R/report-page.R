@@ -42,23 +42,23 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive", 
     vetusta_stop("argument", "`calendars` is a list of calendars by source.",
       todo = "write it as list(quay = source_calendar(\"quay\"))")
   }
-  held <- archive_series(archive)
+  series <- archive_series(archive)
   if (!is.null(ids)) {
-    held <- held[held$id %in% archive_find(archive, ids)$id, ]
+    series <- series[series$id %in% archive_find(archive, ids)$id, ]
   }
   wanted <- list(from = from, to = to, zone = zone, calendars = calendars, names = names)
-  drawn <- report_series(archive, held, wanted)
+  drawn <- report_series(archive, series, wanted)
   tables <- list(
     "Tracked queries" = report_status(status), "Quotas" = attr(status, "quotas"),
-    "Series" = report_held(held, drawn$coverage, zone),
+    "Series" = report_coverage_table(series, drawn$coverage, zone),
     "What is missing, and why" = drawn$gaps,
-    "What was revised" = report_revised(archive, held), "Documents" = report_documents(archive),
+    "What was revised" = report_revised(archive, series), "Documents" = report_documents(archive),
     "What failed" = report_failed(archive), "Rejected rows" = report_rejected(archive),
     "Sources" = sources)
-  figures <- c(if (nrow(held)) list("Coverage by dataset" = figure_coverage(held, zone = zone)),
+  figures <- c(if (nrow(series)) list("Coverage by dataset" = figure_coverage(series, zone = zone)),
     drawn$figures)
   structure(list(title = title, made = utc(floor(as.numeric(Sys.time()))), zone = zone,
-    summary = report_summary(archive, held, drawn), tables = Filter(NROW, tables),
+    summary = report_summary(archive, series, drawn), tables = Filter(NROW, tables),
     figures = figures), class = "vetusta_report")
 }
 

@@ -1,13 +1,13 @@
 # The parts of a report: what is held, what is missing, what was revised, what failed.
 
-report_summary <- function(archive, held, drawn) {
-  if (!nrow(held)) {
+report_summary <- function(archive, series, drawn) {
+  if (!nrow(series)) {
     return("The archive holds no series.")
   }
   missing <- sum(drawn$gaps$missing)
-  c(paste0(thousands(nrow(held)), " series with ", thousands(sum(held$rows)), " values, from ",
-    format(min(held$first, na.rm = TRUE), "%Y-%m-%d"), " to ",
-    format(max(held$last, na.rm = TRUE), "%Y-%m-%d"), "."),
+  c(paste0(thousands(nrow(series)), " series with ", thousands(sum(series$rows)), " values, from ",
+    format(min(series$first, na.rm = TRUE), "%Y-%m-%d"), " to ",
+    format(max(series$last, na.rm = TRUE), "%Y-%m-%d"), "."),
   if (missing > 0) paste0(thousands(missing), " expected values are missing."),
   if (drawn$passed > 0) paste0(thousands(drawn$passed), " series of datasets that have more than ",
     report_most, " are listed without figures."))
@@ -17,13 +17,13 @@ report_summary <- function(archive, held, drawn) {
 report_most <- 200
 
 # list(gaps, coverage, figures): the series read once, dataset by dataset.
-report_series <- function(archive, held, wanted) {
-  place <- paste(held$source, held$dataset, held$frequency, sep = "/")
-  groups <- split(seq_len(nrow(held)), match(place, unique(place)))
+report_series <- function(archive, series, wanted) {
+  place <- paste(series$source, series$dataset, series$frequency, sep = "/")
+  groups <- split(seq_len(nrow(series)), match(place, unique(place)))
   wanted$many <- length(groups) > report_many
-  wanted$told <- min(report_told[["figure"]], report_told[["all"]] / max(1, length(groups)))
-  parts <- lapply(groups, function(rows) report_group(archive, held[rows, ], wanted))
-  names(parts) <- vapply(groups, function(rows) report_name(held[rows[1], ]), "")
+  wanted$points <- min(report_limits[["figure"]], report_limits[["all"]] / max(1, length(groups)))
+  parts <- lapply(groups, function(rows) report_group(archive, series[rows, ], wanted))
+  names(parts) <- vapply(groups, function(rows) report_name(series[rows[1], ]), "")
   figures <- unlist(unname(lapply(parts, `[[`, "figures")), recursive = FALSE)
   passed <- lengths(groups)[lengths(groups) > report_most]
   list(gaps = do.call(rbind, unname(lapply(parts, `[[`, "gaps"))),
@@ -31,53 +31,53 @@ report_series <- function(archive, held, wanted) {
     passed = sum(passed))
 }
 
-report_name <- function(one) {
-  interval <- tryCatch(paste0(", ", format(time_interval(one$frequency))),
+report_name <- function(entry) {
+  interval <- tryCatch(paste0(", ", format(time_interval(entry$frequency))),
     vetusta_error = function(e) "")
-  paste0(one$source, " ", one$dataset, interval)
+  paste0(entry$source, " ", entry$dataset, interval)
 }
 
 # One dataset: no more series of it than a figure shows, and no more than can be looked at.
-report_group <- function(archive, own, wanted) {
-  drawable <- c("bars", "observations")[match(own$shape[1], c("bars", "observations"))]
-  if (is.na(drawable) || nrow(own) > report_most) {
+report_group <- function(archive, series, wanted) {
+  drawable <- c("bars", "observations")[match(series$shape[1], c("bars", "observations"))]
+  if (is.na(drawable) || nrow(series) > report_most) {
     return(NULL)
   }
-  tables <- tryCatch(archive_read(archive, own$id, wanted$from, wanted$to,
+  tables <- tryCatch(archive_read(archive, series$id, wanted$from, wanted$to,
     zone = wanted$zone), vetusta_error_argument = function(e) NULL)
   if (!length(tables) || !nrow(tables[[1]])) {
     return(NULL)
   }
   table <- tables[[1]]
-  calendar <- wanted$calendars[[own$source[1]]]
+  calendar <- wanted$calendars[[series$source[1]]]
   gaps <- tryCatch(without_notes(series_gaps(table, calendar, attr(table, "interval"),
     session = if (!is.null(calendar)) main_session(calendar))), vetusta_error = function(e) NULL)
   summary <- attr(gaps, "summary")
   key <- c("symbol", "series")[c("symbol", "series") %in% names(summary)][1]
-  list(gaps = report_gaps(gaps, own), coverage = stats::setNames(summary$coverage,
-    paste(own$source[1], own$dataset[1], summary[[key]], own$frequency[1])),
-  figures = report_drawn(table, own, calendar, wanted, gaps))
+  list(gaps = report_gaps(gaps, series), coverage = stats::setNames(summary$coverage,
+    paste(series$source[1], series$dataset[1], summary[[key]], series$frequency[1])),
+  figures = report_drawn(table, series, calendar, wanted, gaps))
 }
 
-report_gaps <- function(gaps, own) {
+report_gaps <- function(gaps, series) {
   if (!NROW(gaps)) {
     return(NULL)
   }
   gaps <- as.data.frame(gaps)
-  data.frame(dataset = rep(paste0(own$source[1], "/", own$dataset[1]), nrow(gaps)),
+  data.frame(dataset = rep(paste0(series$source[1], "/", series$dataset[1]), nrow(gaps)),
     series = gaps[["symbol"]] %||% gaps[["series"]], first = gaps$first, last = gaps$last,
     missing = as.numeric(gaps$missing), reason = gaps$reason)
 }
 
 # So many points of a figure are told, and so many of all, so that a report of many stays small.
-report_told <- c(figure = 12000, all = 6e4)
+report_limits <- c(figure = 12000, all = 6e4)
 
 # Of more datasets each has its lines, thinner, and no calendar.
 report_many <- 12
 
 # A few series have a panel each, one of bars its candles; many are lines without names.
-report_drawn <- function(table, own, calendar, wanted, gaps) {
-  name <- report_name(own[1, ])
+report_drawn <- function(table, group, calendar, wanted, gaps) {
+  name <- report_name(group[1, ])
   series <- length(unique(series_of_rows(as_series(table))))
   draw <- function(work) tryCatch(without_notes(work), vetusta_error = function(e) NULL)
   lines <- draw(figure_lines(table, panels = if (series > 1 && series <= 12) "free" else "none",
@@ -86,8 +86,8 @@ report_drawn <- function(table, own, calendar, wanted, gaps) {
   # what is looked at closer is told in more points than are drawn at first
   if (!is.null(lines) && series <= 12 && !wanted$many && nrow(lines$data) < nrow(table)) {
     finer <- draw(figure_lines(table, panels = "fixed", zone = wanted$zone, names = wanted$names,
-      columns = max(150, floor(wanted$told / 4 / series))))
-    attr(lines, "told") <- finer$data
+      columns = max(150, floor(wanted$points / 4 / series))))
+    attr(lines, "points") <- finer$data
   }
   candles <- if (is_bars(table) && series <= 2) {
     draw(figure_candles(table, zone = wanted$zone, calendar = calendar, names = wanted$names,
@@ -96,9 +96,9 @@ report_drawn <- function(table, own, calendar, wanted, gaps) {
   gaps <- if (series <= 4 && !wanted$many) {
     draw(figure_gaps(table, calendar, zone = wanted$zone, names = wanted$names, gaps = gaps))
   }
-  found <- list(lines, candles, gaps)
-  names(found) <- paste0(name, c("", ": candles", ": coverage"))
-  Filter(length, found)
+  figures <- list(lines, candles, gaps)
+  names(figures) <- paste0(name, c("", ": candles", ": coverage"))
+  Filter(length, figures)
 }
 
 report_status <- function(status) {
@@ -117,31 +117,31 @@ report_times <- function(time, zone) {
   ifelse(whole, format(time, "%Y-%m-%d", tz = "UTC"), format(time, "%Y-%m-%d %H:%M", tz = zone))
 }
 
-report_held <- function(held, coverage, zone) {
-  key <- paste(held$source, held$dataset, held$key, held$frequency)
-  rows <- as.data.frame(held)[c("source", "id", "rows", "first", "last")]
+report_coverage_table <- function(series, coverage, zone) {
+  key <- paste(series$source, series$dataset, series$key, series$frequency)
+  rows <- as.data.frame(series)[c("source", "id", "rows", "first", "last")]
   rows$coverage <- as.numeric(coverage[match(key, names(coverage))] %||% rep(NA, nrow(rows)))
   for (name in c("first", "last")) rows[[name]] <- report_times(rows[[name]], zone)
   rows[c("source", "id", "rows", "coverage", "first", "last")]
 }
 
 # Series of which a value was said again in another way.
-report_revised <- function(archive, held) {
-  own <- held_of_shape(held, "observations")
-  if (!nrow(own) || nrow(own) > 500) {
+report_revised <- function(archive, series) {
+  datasets <- datasets_of_shape(series, "observations")
+  if (!nrow(datasets) || nrow(datasets) > 500) {
     return(NULL)
   }
-  rows <- tryCatch(archive_revisions(archive, own$id), vetusta_error = function(e) NULL)
+  rows <- tryCatch(archive_revisions(archive, datasets$id), vetusta_error = function(e) NULL)
   summary <- attr(rows, "summary")
   summary <- summary[summary$revised > 0, ]
   if (NROW(summary)) summary
 }
 
 report_documents <- function(archive) {
-  held <- archive_datasets(archive)
-  held <- held_of_shape(held, "documents")
-  parts <- lapply(seq_len(nrow(held)), function(i) {
-    rows <- as.data.frame(archive_rows(archive, held$source[i], held$dataset[i]))
+  datasets <- archive_datasets(archive)
+  datasets <- datasets_of_shape(datasets, "documents")
+  parts <- lapply(seq_len(nrow(datasets)), function(i) {
+    rows <- as.data.frame(archive_rows(archive, datasets$source[i], datasets$dataset[i]))
     rows[intersect(c("symbol", "kind", "filed", "title", "link"), names(rows))]
   })
   if (length(parts)) {

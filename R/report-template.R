@@ -37,8 +37,8 @@ report_templated <- function(report, template) {
 
 template_failed <- function(template, what, said) {
   # where knitr stopped is in what it says, or in the error itself
-  told <- paste(c(said, what), collapse = "\n")
-  lines <- regmatches(told, regexpr("lines? [0-9]+(-[0-9]+)?", told))
+  text <- paste(c(said, what), collapse = "\n")
+  lines <- regmatches(text, regexpr("lines? [0-9]+(-[0-9]+)?", text))
   vetusta_stop("report", paste0("The template cannot be worked: ", sub("\n.*", "", what)),
     where = paste(c(template, lines), collapse = ", "),
     todo = "correct the template there; the report is params$report in it")

@@ -64,13 +64,13 @@ rows_join <- function(rows, other, by = NULL) {
 # What both tables are told apart by: the one column that both have and whose values are their own.
 join_columns <- function(rows, other) {
   common <- intersect(names(rows), names(other))
-  own <- common[vapply(common, function(name) !anyDuplicated(other[[name]]), TRUE)]
-  if (!length(own)) {
+  identifying <- common[vapply(common, function(name) !anyDuplicated(other[[name]]), TRUE)]
+  if (!length(identifying)) {
     vetusta_stop("argument", "The tables have no column by which their rows belong together.",
       where = paste0("one table has ", paste(names(rows), collapse = ", "), "; the other ",
         paste(names(other), collapse = ", ")), todo = "name the column, or rename it in one table")
   }
-  own[1]
+  identifying[1]
 }
 
 #' @rdname rows_sort

@@ -64,11 +64,11 @@ bar_keys <- function(bars, without) {
 }
 
 # Rows that yield, as rejected rows of a page.
-doubled_rejected <- function(rows, found) {
+doubled_rejected <- function(rows, doubles) {
   symbol <- rows[["symbol"]] %||% rows[["series"]]
   time <- if (inherits(rows[["time"]], "POSIXct")) rows$time else utc(rep(NA_real_, nrow(rows)))
-  data.frame(row = found$row, symbol = as.character(symbol)[found$row], time = time[found$row],
-    reason = found$reason, detail = found$detail)
+  data.frame(row = doubles$row, symbol = as.character(symbol)[doubles$row], time = time[doubles$row],
+    reason = doubles$reason, detail = doubles$detail)
 }
 
 # Values of one time and series that came twice, by the rule of rows-doubled.R.

@@ -37,14 +37,14 @@ rows_filter <- function(rows, conditions) {
 
 # The column, the sign and the value of a condition.
 condition_parts <- function(condition) {
-  found <- regmatches(condition,
+  parts <- regmatches(condition,
     regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition))[[1]]
-  if (!length(found)) {
+  if (!length(parts)) {
     vetusta_stop("argument", paste0("The condition \"", condition, "\" has no sign in it."),
       todo = paste0("write it as a column, a sign and a value: type=share, volume>=10000, ",
         "name~barge; in a shell quote it, as in \"volume>=10000\""))
   }
-  list(column = trimws(found[2]), sign = found[3], value = trimws(found[4]), text = condition)
+  list(column = trimws(parts[2]), sign = parts[3], value = trimws(parts[4]), text = condition)
 }
 
 condition_holds <- function(condition, rows) {
@@ -77,9 +77,9 @@ equals_any <- function(column, value) {
   values <- trimws(strsplit(value, ",", fixed = TRUE)[[1]])
   hold <- rep(FALSE, length(column))
   texts <- condition_texts(column)
-  for (one in values) {
-    hold <- hold | (if (grepl("[*?]", one)) grepl(utils::glob2rx(one), texts) else texts == one)
-    number <- if (is.numeric(column)) plain_number(one) else NA
+  for (pattern in values) {
+    hold <- hold | (if (grepl("[*?]", pattern)) grepl(utils::glob2rx(pattern), texts) else texts == pattern)
+    number <- if (is.numeric(column)) plain_number(pattern) else NA
     if (!is.na(number)) hold <- hold | column == number
   }
   hold %in% TRUE

@@ -76,13 +76,13 @@ read_distance <- function(within) {
     within > 0) {
     return(within * 1000)
   }
-  found <- if (is.character(within) && length(within) == 1) {
+  parts <- if (is.character(within) && length(within) == 1) {
     regmatches(within, regexec("^ *([0-9.]+) *(km|m)? *$", within))[[1]]
   }
-  number <- if (length(found)) suppressWarnings(as.numeric(found[2])) else NA
+  number <- if (length(parts)) suppressWarnings(as.numeric(parts[2])) else NA
   if (is.na(number) || number <= 0) {
     vetusta_stop("argument", paste0("The distance cannot be \"", shown_value(within), "\"."),
       todo = "write it as 30 km or 800 m")
   }
-  number * if (found[3] == "m") 1 else 1000
+  number * if (parts[3] == "m") 1 else 1000
 }

@@ -23,10 +23,10 @@ read_number <- function(text, decimal = ".") {
 exact_numbers <- function(text) {
   number <- plain_number(text)
   known <- which(!is.na(number))
-  own <- text[known]
-  plain <- grepl("^-?(0|[1-9][0-9]*)([.][0-9]+)?$", own) & own != "-0"
-  digits <- nchar(gsub("[^0-9]", "", sub("^-?0?[.]?0*", "", own)))
-  exact <- (plain & digits <= 15) | own == format_exact(number[known])
+  plain_text <- text[known]
+  plain <- grepl("^-?(0|[1-9][0-9]*)([.][0-9]+)?$", plain_text) & plain_text != "-0"
+  digits <- nchar(gsub("[^0-9]", "", sub("^-?0?[.]?0*", "", plain_text)))
+  exact <- (plain & digits <= 15) | plain_text == format_exact(number[known])
   number[known[!exact]] <- NA
   number
 }

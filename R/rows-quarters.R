@@ -14,11 +14,11 @@ statement_quarters <- function(facts) {
   several <- which(key %in% key[duplicated(key)])
   made <- lapply(split(several, key[several]),
     function(rows) {
-      one <- flows[rows[order(flows$period_end[rows])], , drop = FALSE]
-      gap <- as.numeric(diff(one$period_end))
+      ordered <- flows[rows[order(flows$period_end[rows])], , drop = FALSE]
+      gap <- as.numeric(diff(ordered$period_end))
       i <- which(is_quarter(gap))
-      statement_made(one[i + 1, ], one$period_end[i] + 1, one$value[i + 1] - one$value[i],
-        pmax(one$filed[i + 1], one$filed[i]))
+      statement_made(ordered[i + 1, ], ordered$period_end[i] + 1, ordered$value[i + 1] - ordered$value[i],
+        pmax(ordered$filed[i + 1], ordered$filed[i]))
     })
   all <- do.call(rbind, c(list(filed), unname(made)))
   all <- all[!duplicated(paste(all$symbol, all$item, all$period_end, sep = "\r")), , drop = FALSE]
@@ -39,12 +39,12 @@ statement_made <- function(like, start, value, filed) {
 statement_fourths <- function(years, quarters) {
   made <- lapply(seq_len(nrow(years)), function(i) {
     year <- years[i, ]
-    own <- statement_within(year, quarters)
-    if (nrow(own) != 3) return(NULL)
+    members <- statement_within(year, quarters)
+    if (nrow(members) != 3) return(NULL)
     # the last one, as it is where companies tell no fourth quarter
-    if (any(abs(own$period_end - year$period_end) < 10)) return(NULL)
-    statement_made(year, max(own$period_end) + 1, year$value - sum(own$value),
-      max(c(year$filed, own$filed)))
+    if (any(abs(members$period_end - year$period_end) < 10)) return(NULL)
+    statement_made(year, max(members$period_end) + 1, year$value - sum(members$value),
+      max(c(year$filed, members$filed)))
   })
   do.call(rbind, made)
 }

@@ -166,27 +166,27 @@ statement_periods <- list(
 statement_years <- function(flow, quarters) {
   sums <- statement_trailing(quarters)
   month <- function(day) format(day, "%m")
-  own <- vapply(sums$symbol, function(name) {
-    told <- month(flow$period_end[flow$symbol == name])
-    if (length(told)) names(sort(-table(told)))[1] else "12"
+  ends <- vapply(sums$symbol, function(name) {
+    months <- month(flow$period_end[flow$symbol == name])
+    if (length(months)) names(sort(-table(months)))[1] else "12"
   }, "")
   key <- function(x) paste(x$symbol, x$item, x$period_end, sep = "\r")
-  sums[month(sums$period_end) == own & !key(sums) %in% key(flow), , drop = FALSE]
+  sums[month(sums$period_end) == ends & !key(sums) %in% key(flow), , drop = FALSE]
 }
 
 # Four quarters that follow each other, as one.
 statement_trailing <- function(quarters) {
   groups <- split(seq_len(nrow(quarters)), paste(quarters$symbol, quarters$item, sep = "\r"))
   made <- lapply(groups, function(rows) {
-    one <- quarters[rows[order(quarters$period_end[rows])], , drop = FALSE]
-    k <- nrow(one)
+    ordered <- quarters[rows[order(quarters$period_end[rows])], , drop = FALSE]
+    k <- nrow(ordered)
     if (k < 4) return(NULL)
-    follows <- c(FALSE, is_quarter(as.numeric(diff(one$period_end))))
+    follows <- c(FALSE, is_quarter(as.numeric(diff(ordered$period_end))))
     last <- which(seq_len(k) >= 4)
     last <- last[vapply(last, function(i) all(follows[(i - 2):i]), TRUE)]
-    sums <- vapply(last, function(i) sum(one$value[(i - 3):i]), 0)
-    filed <- epoch_days(vapply(last, function(i) max(as.numeric(one$filed[(i - 3):i])), 0))
-    statement_made(one[last, ], one$start[pmax(1, last - 3)], sums, filed)
+    sums <- vapply(last, function(i) sum(ordered$value[(i - 3):i]), 0)
+    filed <- epoch_days(vapply(last, function(i) max(as.numeric(ordered$filed[(i - 3):i])), 0))
+    statement_made(ordered[last, ], ordered$start[pmax(1, last - 3)], sums, filed)
   })
   do.call(rbind, c(list(quarters[0, , drop = FALSE]), unname(made)))
 }
@@ -257,11 +257,11 @@ statement_wide <- function(all, shown) {
 # Years whose four quarters, as they were filed, give another sum.
 statement_findings <- function(facts, quarters) {
   years <- facts[is_year(facts$days) %in% TRUE, , drop = FALSE]
-  told <- quarters[quarters$made == "filed", , drop = FALSE]
-  found <- lapply(seq_len(nrow(years)), function(i) {
-    own <- statement_within(years[i, ], told)
-    total <- sum(own$value)
-    if (nrow(own) != 4 || abs(total - years$value[i]) <= 1e-6 * max(1, abs(years$value[i]))) {
+  filed <- quarters[quarters$made == "filed", , drop = FALSE]
+  computed <- lapply(seq_len(nrow(years)), function(i) {
+    members <- statement_within(years[i, ], filed)
+    total <- sum(members$value)
+    if (nrow(members) != 4 || abs(total - years$value[i]) <= 1e-6 * max(1, abs(years$value[i]))) {
       return(NULL)
     }
     list_frame(list(symbol = years$symbol[i], item = years$item[i],
@@ -270,5 +270,5 @@ statement_findings <- function(facts, quarters) {
   none <- list_frame(list(symbol = character(), item = character(),
     period_end = epoch_days(numeric()), year = numeric(),
     quarters = numeric()))
-  as_rows(as.list(do.call(rbind, c(list(none), found))))
+  as_rows(as.list(do.call(rbind, c(list(none), computed))))
 }

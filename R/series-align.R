@@ -52,7 +52,7 @@ series_align <- function(..., grid = "union", rule = "last", point_in_time = TRU
   max_age = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = NULL,
   calendar = NULL) {
   check_choice(form, "form", c("wide", "long"))
-  for (one in c("point_in_time", "ages")) check_flag(get(one), one)
+  for (flag in c("point_in_time", "ages")) check_flag(get(flag), flag)
   if (!is.null(zone)) check_zone(zone)
   tables <- list(...)
   if (!length(tables)) {
@@ -64,7 +64,7 @@ series_align <- function(..., grid = "union", rule = "last", point_in_time = TRU
   if (point_in_time && is.null(lag)) say_no_release(tables)
   names <- names(series)
   rules <- by_series(rule, names, "rule")
-  for (one in rules) check_choice(one, "rule", c("last", "exact", "mean", "sum", "linear"))
+  for (flag in rules) check_choice(flag, "rule", c("last", "exact", "mean", "sum", "linear"))
   if (point_in_time && any(rules == "linear")) {
     vetusta_stop("argument", "The rule linear takes from values that are not known yet.",
       todo = "choose another rule, or use point_in_time = FALSE")
@@ -72,10 +72,10 @@ series_align <- function(..., grid = "union", rule = "last", point_in_time = TRU
   limits <- lapply(by_series(max_age, names, "max_age"),
     function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "max_age"))
   times <- align_grid(grid, series, zone %||% "UTC", calendars[[1]])
-  found <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone %||% "UTC"),
+  aligned <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone %||% "UTC"),
     series, rules, limits)
-  if (point_in_time) say_none_known(series, found, times)
-  if (form == "wide") align_wide(found, times, ages) else align_tidy(found, times, ages)
+  if (point_in_time) say_none_known(series, aligned, times)
+  if (form == "wide") align_wide(aligned, times, ages) else align_tidy(aligned, times, ages)
 }
 
 # One calendar, or none, for each table.
@@ -88,7 +88,7 @@ align_calendars <- function(calendar, count) {
       "`calendar` must be a calendar, or a list with a calendar for each table.",
       todo = "make a calendar with calendar_make(), or read it with source_calendar()")
   }
-  for (one in calendar) check_calendar(one)
+  for (entry in calendar) check_calendar(entry)
   calendar
 }
 
@@ -98,9 +98,9 @@ align_series <- function(tables, value, interval, lag, zone, point_in_time,
   tables <- with_one_note(Map(function(x, calendar) {
     x <- as_series(x)
     # the days of a table are those of its own zone, where it states one
-    own <- attr(x, "zone", exact = TRUE) %||% attr(x, "calendar", exact = TRUE)$zone %||% zone
+    table_zone <- attr(x, "zone", exact = TRUE) %||% attr(x, "calendar", exact = TRUE)$zone %||% zone
     points <- function(x, lag) {
-      series_points(x, value_asked(x, value), interval, lag, own, calendar)
+      series_points(x, value_asked(x, value), interval, lag, table_zone, calendar)
     }
     if (is.null(names(lag))) {
       return(points(x, lag))
@@ -108,7 +108,7 @@ align_series <- function(tables, value, interval, lag, zone, point_in_time,
     of <- series_names_of(x)
     lag_here <- by_series(lag, unique(of), "lag", strict = FALSE)
     # series that wait equally long are read together
-    waits <- vapply(lag_here, function(one) if (is.null(one)) "" else as.character(one), "")
+    waits <- vapply(lag_here, function(delay) if (is.null(delay)) "" else as.character(delay), "")
     do.call(rbind,
       lapply(unique(waits),
         function(wait) points(x[of %in% names(waits)[waits == wait], ], if (nzchar(wait)) wait)))
@@ -255,9 +255,9 @@ align_grid <- function(grid, series, zone, calendar = NULL) {
     return(length_grid(length, series, calendar, zone))
   }
   check_choice(grid, "grid", known)
-  own <- lapply(series, function(points) unique(points$counts))
-  sort(switch(grid, union = unique(unlist(own)), intersection = Reduce(intersect, own),
-    own[[grid]]))
+  instants <- lapply(series, function(points) unique(points$counts))
+  sort(switch(grid, union = unique(unlist(instants)), intersection = Reduce(intersect, instants),
+    instants[[grid]]))
 }
 
 align_one <- function(points, times, rule, limit, zone) {
@@ -318,21 +318,21 @@ align_linear <- function(points, times) {
     known = pmax(times, latest("known")), through = latest("through"))
 }
 
-align_wide <- function(found, times, ages) {
-  columns <- lapply(found, `[[`, "value")
+align_wide <- function(aligned, times, ages) {
+  columns <- lapply(aligned, `[[`, "value")
   if (ages) {
-    old <- stats::setNames(lapply(found, function(one) (times - one$counts) / 86400),
-      paste0(names(found), "_age_days"))
-    columns <- c(columns, old)[as.vector(rbind(seq_along(found), seq_along(found) + length(found)))]
+    old <- stats::setNames(lapply(aligned, function(column) (times - column$counts) / 86400),
+      paste0(names(aligned), "_age_days"))
+    columns <- c(columns, old)[as.vector(rbind(seq_along(aligned), seq_along(aligned) + length(aligned)))]
   }
   as_rows(c(list(time = utc(times)), columns))
 }
 
-align_tidy <- function(found, times, ages) {
+align_tidy <- function(aligned, times, ages) {
   n <- length(times)
-  column <- function(name) unlist(lapply(found, `[[`, name), use.names = FALSE)
-  at <- rep(times, length(found))
-  columns <- list(time = utc(at), series = rep(names(found), each = n), value = column("value"),
+  column <- function(name) unlist(lapply(aligned, `[[`, name), use.names = FALSE)
+  at <- rep(times, length(aligned))
+  columns <- list(time = utc(at), series = rep(names(aligned), each = n), value = column("value"),
     through = utc(column("through")), known = utc(column("known")))
   if (ages) columns$age_days <- (at - column("counts")) / 86400
   as_rows(columns)

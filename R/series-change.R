@@ -89,18 +89,18 @@ change_by_release <- function(points, how) {
   once <- unlist(series[!vintages], use.names = FALSE)
   once <- once[!points$status[once] %in% "deleted"]
   parts <- lapply(series[vintages], function(rows) {
-    own <- frame_rows(points, rows)
-    found <- by_release(own, function(at, groups) {
-      changed_points(frame_rows(own, at), groups, how)
+    part <- frame_rows(points, rows)
+    changed <- by_release(part, function(at, groups) {
+      changed_points(frame_rows(part, at), groups, how)
     }, change_reach(how))
-    found$series <- rep(points$series[rows[1]], nrow(found))
-    found
+    changed$series <- rep(points$series[rows[1]], nrow(changed))
+    changed
   })
   if (length(once)) {
-    own <- frame_rows(points, once)
-    own[c("value", "through", "known")] <- changed_points(own, text_groups(own$series)$id, how)[
+    plain <- frame_rows(points, once)
+    plain[c("value", "through", "known")] <- changed_points(plain, text_groups(plain$series)$id, how)[
       c("value", "through", "known")]
-    parts <- c(parts, list(own[c("series", "time", "value", "through", "known")]))
+    parts <- c(parts, list(plain[c("series", "time", "value", "through", "known")]))
   }
   all <- as.list(data.table::rbindlist(unname(parts), use.names = TRUE, fill = TRUE))
   # series stay in the order in which they came
@@ -163,12 +163,12 @@ changed_points <- function(points, groups, how) {
   }
   out <- list(value = value, through = points$through, known = points$known)
   for (rows in split(seq_along(value), groups)) {
-    found <- switch(how$change, index = change_index(lapply(as.list(points), `[`, rows), how$base),
+    changed <- switch(how$change, index = change_index(lapply(as.list(points), `[`, rows), how$base),
       cumulative = list(value = running_sum(value[rows])),
       drawdown = list(value = drawdown(value[rows])))
-    out$value[rows] <- found$value
+    out$value[rows] <- changed$value
     for (name in c("through", "known")) {
-      out[[name]][rows] <- found[[name]] %||% cummax(points[[name]][rows])
+      out[[name]][rows] <- changed[[name]] %||% cummax(points[[name]][rows])
     }
   }
   out
@@ -201,8 +201,8 @@ row_earlier <- function(points, groups, how) {
   # what is reckoned of a time is reckoned once
   times <- sort(unique(points$time))
   at <- match(points$time, times)
-  own <- groups * (length(times) + 1) + at
-  row_of <- function(place) match(groups * (length(times) + 1) + place[at], own)
+  keys <- groups * (length(times) + 1) + at
+  row_of <- function(place) match(groups * (length(times) + 1) + place[at], keys)
   wanted <- as.numeric(shift_instant(utc(times), how$over, -1, how$zone))
   out <- row_of(match(wanted, times))
   if ((dated || monthly) && anyNA(out)) {
@@ -222,10 +222,10 @@ row_earlier <- function(points, groups, how) {
       last <- open[at[open] %in% ends]
       month_end <- rep(as.Date(NA), length(times))
       month_end[ends] <- shift_months_first(earlier[ends], 1) - 1
-      found <- if (dated) by_day(month_end)
+      places <- if (dated) by_day(month_end)
       else row_of(match(as.numeric(time_local(month_end,
         times - as.numeric(time_local(day, 0, how$zone)), how$zone)), times))
-      out[last] <- found[last]
+      out[last] <- places[last]
     }
   }
   if (is.null(how$or_before)) {
@@ -284,9 +284,9 @@ change_index <- function(points, base) {
   if (is.null(base)) {
     # from the first value on; the rows up to it were looked at
     at <- usable[1]
-    own <- seq_along(value) >= at
-    latest <- function(x) ifelse(own, pmax(x, max(x[seq_len(at)])), x)
-    return(list(value = ifelse(own, 100 * value / value[at], NA_real_),
+    after <- seq_along(value) >= at
+    latest <- function(x) ifelse(after, pmax(x, max(x[seq_len(at)])), x)
+    return(list(value = ifelse(after, 100 * value / value[at], NA_real_),
       through = latest(points$through), known = latest(points$known)))
   }
   latest <- function(x) pmax(x, max(x[in_reach]), base)
@@ -329,12 +329,12 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
       todo = paste0("choose one of: ", paste(utils::head(names(rate), 8), collapse = ", ")))
   }
   times <- sort(unique(points$known))
-  found <- align_one(rate[[1]], times, "last",
+  joined <- align_one(rate[[1]], times, "last",
     if (!is.null(max_age)) time_interval(max_age, "max_age"), zone %||% "UTC")
   at <- match(points$known, times)
-  derived_points(x, points, points$value * found$value[at],
-    pmax(points$through, found$through[at], na.rm = TRUE), points$known,
-    rate = found$value[at], age_days = (points$known - found$counts[at]) / 86400)
+  derived_points(x, points, points$value * joined$value[at],
+    pmax(points$through, joined$through[at], na.rm = TRUE), points$known,
+    rate = joined$value[at], age_days = (points$known - joined$counts[at]) / 86400)
 }
 
 #' @rdname series_change

@@ -36,7 +36,7 @@ series_check <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL)
   order <- wrong_order(x)
   # what stood out of order is a finding
   shape <- without_notes(wrong_shape(x))
-  points <- without_notes(series_points(x, value_asked(x, value), own = TRUE))
+  points <- without_notes(series_points(x, value_asked(x, value), times_only = TRUE))
   quiet <- shape$quiet %||% rep(FALSE, nrow(points))
   keep <- !is.na(points$value)
   if (has_releases(x)) keep <- keep & !duplicated(points[c("series", "time")], fromLast = TRUE)
@@ -44,19 +44,19 @@ series_check <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL)
   points <- lapply(as.list(points)[c("series", "time", "value")], `[`, keep)
   quiet <- quiet[keep]
   parts <- lapply(unname(series_split(points$series)), function(rows) {
-    one <- lapply(points, `[`, rows)
-    c(list(if (negative) wrong_at(one, which(one$value < 0), "negative price",
-      paste("value", one$value)),
-      wrong_at(one, which(is.infinite(one$value)), "not finite", "infinite")),
-      list(wrong_jumps(one, jump), wrong_stale(one, quiet[rows], stale)))
+    part <- lapply(points, `[`, rows)
+    c(list(if (negative) wrong_at(part, which(part$value < 0), "negative price",
+      paste("value", part$value)),
+      wrong_at(part, which(is.infinite(part$value)), "not finite", "infinite")),
+      list(wrong_jumps(part, jump), wrong_stale(part, quiet[rows], stale)))
   })
   none <- list(series = character(), first = numeric(), last = numeric(), rows = integer(),
     finding = character(), detail = character())
-  found <-
+  all_findings <-
     as.data.frame(data.table::rbindlist(c(list(none, order, shape$findings),
       unlist(parts, recursive = FALSE)), use.names = TRUE))
-  for (bound in c("first", "last")) found[[bound]] <- utc(found[[bound]])
-  as_rows(found[order(found$series, found$first), ])
+  for (bound in c("first", "last")) all_findings[[bound]] <- utc(all_findings[[bound]])
+  as_rows(all_findings[order(all_findings$series, all_findings$first), ])
 }
 
 wrong_at <- function(part, at, finding, detail) {
@@ -94,11 +94,11 @@ wrong_shape.default <- function(x) NULL
 #' @export
 wrong_shape.vetusta_bars <- function(x) {
   x <- ordered_bars(x)
-  found <- bars_check(x)
-  found <- found[found$reason %in% c("high below low", "open or close outside high and low"), ]
-  findings <- list(series = found$symbol, first = as.numeric(found$time),
-    last = as.numeric(found$time),
-    rows = rep(1L, nrow(found)), finding = found$reason, detail = found$detail)
+  crossed <- bars_check(x)
+  crossed <- crossed[crossed$reason %in% c("high below low", "open or close outside high and low"), ]
+  findings <- list(series = crossed$symbol, first = as.numeric(crossed$time),
+    last = as.numeric(crossed$time),
+    rows = rep(1L, nrow(crossed)), finding = crossed$reason, detail = crossed$detail)
   list(findings = findings, quiet = x$volume %in% 0, priced = TRUE)
 }
 

@@ -32,7 +32,7 @@ disaggregated_releases <- function(x, to, rule, known, indicator, zone) {
   }
   parts <- lapply(unname(series_split(x$series)), function(rows) {
     deleted <- x$status[rows] %in% "deleted"
-    found <- if (!anyDuplicated(x$time[rows])) {
+    result <- if (!anyDuplicated(x$time[rows])) {
       once <- rows[!deleted]
       disaggregate(once, rep(1L, length(once)))
     } else if (rule == "spline") {
@@ -42,11 +42,11 @@ disaggregated_releases <- function(x, to, rule, known, indicator, zone) {
     } else {
       disaggregated_one(frame_rows(x, rows), to, function(at, group) disaggregate(rows[at], group))
     }
-    found <- list_frame(found[c("time", "value", "through", "known")])
-    found$series <- rep(x$series[rows[1]], nrow(found))
-    found$unit <- rep(x$unit[rows[1]], nrow(found))
-    again <- c(FALSE, found$time[-1] == found$time[-nrow(found)])[seq_len(nrow(found))]
-    found[!is.na(found$value) | again, , drop = FALSE]
+    result <- list_frame(result[c("time", "value", "through", "known")])
+    result$series <- rep(x$series[rows[1]], nrow(result))
+    result$unit <- rep(x$unit[rows[1]], nrow(result))
+    again <- c(FALSE, result$time[-1] == result$time[-nrow(result)])[seq_len(nrow(result))]
+    result[!is.na(result$value) | again, , drop = FALSE]
   })
   as.data.frame(data.table::rbindlist(parts))
 }
@@ -60,14 +60,14 @@ disaggregated_one <- function(x, to, disaggregate) {
   maker <- once[first$maker]
   first <- c(first[c("time", "value", "through", "known")], list(at = table$known_first[maker]))
   state <- release_rows(table, near$rows$lo, near$rows$hi, near$at[near$rows$group])
-  found <- disaggregate(state$row, state$question)
-  group <- near$rows$group[found$group]
+  refined <- disaggregate(state$row, state$question)
+  group <- near$rows$group[refined$group]
   days <- table$time
   place <- function(time) {
     findInterval(time + if (to == "W") 3 * 86400 else 0, days)
   }
-  flagged <- in_ranges(near$cells, group, place(found$time))
-  found <- c(found[c("time", "value", "through", "known")], list(at = near$at[group]))
+  flagged <- in_ranges(near$cells, group, place(refined$time))
+  refined <- c(refined[c("time", "value", "through", "known")], list(at = near$at[group]))
   # parts of these periods that are not there any more
   last <- as.numeric(period_last(x$period, x$frequency)) * 86400
   fine <- as.numeric(period_sequence(min(x$period), epoch_days(max(last) / 86400), to)) * 86400
@@ -78,13 +78,13 @@ disaggregated_one <- function(x, to, disaggregate) {
   count <- pmax(0L, hi - lo + 1L)
   cell <- sequence(count, lo)
   at <- rep(near$at[cells$group], count)
-  there <- data.table::data.table(time = found$time[flagged], at = found$at[flagged])
+  there <- data.table::data.table(time = refined$time[flagged], at = refined$at[flagged])
   wanted <- data.table::data.table(time = fine[cell], at = at)
   none <- is.na(there[wanted, on = c("time", "at"), which = TRUE, mult = "first"])
   gone <- list(time = fine[cell][none], value = rep(NA_real_, sum(none)), through = at[none],
     known = at[none], at = at[none], gone = rep(TRUE, sum(none)))
   releases_kept(data.table::rbindlist(list(lapply(first, `[`, !near$changed[maker]),
-    lapply(found, `[`, flagged), gone), use.names = TRUE, fill = TRUE))
+    lapply(refined, `[`, flagged), gone), use.names = TRUE, fill = TRUE))
 }
 
 # The parts of the periods of several series, which are told apart by numbers: `group`, `time`,
@@ -160,16 +160,16 @@ parts_between <- function(parts) {
   at <- (as.numeric(x$period) + as.numeric(parts$last)) / 2
   good <- which(is.finite(x$value))
   key <- parts$rising(at[good], parts$group[good])
-  own <- parts$rising(parts$place, parts$of)
+  rising <- parts$rising(parts$place, parts$of)
   near <- function(k) {
     row <- good[pmin(pmax(k, 1L), length(good))]
-    if (!length(good)) row <- rep(NA_integer_, length(own))
+    if (!length(good)) row <- rep(NA_integer_, length(rising))
     row[!is.na(row) & parts$group[row] != parts$of] <- NA
     row
   }
-  k <- findInterval(own, key)
+  k <- findInterval(rising, key)
   before <- near(k)
-  after <- near(findInterval(own, key, left.open = TRUE) + 1L)
+  after <- near(findInterval(rising, key, left.open = TRUE) + 1L)
   share <- (parts$place - at[before]) / (at[after] - at[before])
   value <- ifelse(parts$place == at[before], x$value[before],
     x$value[before] + (x$value[after] - x$value[before]) * share)

@@ -2,17 +2,17 @@
 
 # The rows as they were, those with a hole in them filled in place, and new ones for times that had
 # none.
-fill_rows <- function(table, frame, how, parts, found) {
+fill_rows <- function(table, frame, how, parts, fills) {
   x <- as.list(table)
   n <- length(x$status)
   column <- how$column
   if (is.null(x[[column]])) x[[column]] <- rep(NA_character_, n)
   value <- value_column(table)
-  fresh <- Map(function(part, one, i) {
-    new <- fill_fresh(part, one, frame)
+  fresh <- Map(function(part, fill, i) {
+    new <- fill_fresh(part, fill, frame)
     new$part <- rep(i, length(new$row))
     new
-  }, parts, found, seq_along(parts))
+  }, parts, fills, seq_along(parts))
   all <- data.table::rbindlist(unname(fresh))
   # filled values have both instants, and those that were there keep theirs
   if (nrow(all)) {
@@ -54,10 +54,10 @@ fill_rows <- function(table, frame, how, parts, found) {
   for (name in c("through", "known")) fresh[[name]] <- utc(added[[name]])
   whole <- as.data.frame(data.table::rbindlist(list(x, fresh), use.names = TRUE, fill = TRUE))
   series <- c(rep(seq_along(parts), lengths(lapply(parts, `[[`, "rows"))), added$part)
-  own <- as.numeric(whole[["period"]] %||% whole$time)
-  release <- if (is.null(whole[["known"]])) rep(0, length(own))
+  periods <- as.numeric(whole[["period"]] %||% whole$time)
+  release <- if (is.null(whole[["known"]])) rep(0, length(periods))
   else ifelse(is.na(whole$known), -Inf, as.numeric(whole$known))
-  whole <- as_series(as_rows(whole[order(series, own, release, method = "radix"), ]))
+  whole <- as_series(as_rows(whole[order(series, periods, release, method = "radix"), ]))
   with_facts(whole, facts_of(table))
 }
 
@@ -85,18 +85,18 @@ filled_rows.vetusta_points <- function(x, owner, added) {
 
 # The values filled of one series: their own times (as far from the expected ones as those of the
 # values before them), the row they stand in or 0, and the row that they follow.
-fill_fresh <- function(part, one, frame) {
-  if (!is.null(one$results)) {
-    k <- nrow(one$results)
-    return(list(row = integer(k), time = one$results$time, value = one$results$value,
-      rule = one$results$rule, through = one$results$through, known = one$results$known,
+fill_fresh <- function(part, fill, frame) {
+  if (!is.null(fill$results)) {
+    k <- nrow(fill$results)
+    return(list(row = integer(k), time = fill$results$time, value = fill$results$value,
+      rule = fill$results$rule, through = fill$results$through, known = fill$results$known,
       owner = rep(part$rows[1], k)))
   }
-  filled <- which(!is.na(one$new))
-  at <- one$at[filled]
+  filled <- which(!is.na(fill$new))
+  at <- fill$at[filled]
   off <- part$raw - part$time
   away <- if (any(off != 0) && length(filled)) {
-    place <- replace(as.double(one$at), one$at == 0, NA)
+    place <- replace(as.double(fill$at), fill$at == 0, NA)
     there <- carry_cpp(place, integer(), Inf, TRUE)
     ahead <- carry_cpp(place, integer(), Inf, FALSE)
     off[ifelse(is.na(there), ahead, there)[filled]]
@@ -104,24 +104,24 @@ fill_fresh <- function(part, one, frame) {
     0
   }
   list(row = ifelse(at > 0, part$rows[pmax(1, at)], 0L), time = frame$expected[filled] + away,
-    value = one$new[filled], rule = one$by[filled], through = one$through[filled],
-    known = one$known[filled], owner = rep(part$rows[1], length(filled)))
+    value = fill$new[filled], rule = fill$by[filled], through = fill$through[filled],
+    known = fill$known[filled], owner = rep(part$rows[1], length(filled)))
 }
 
-fill_left <- function(frame, how, parts, found) {
-  rows <- Map(function(part, one) {
-    if (!any(one$open)) {
+fill_left <- function(frame, how, parts, fills) {
+  rows <- Map(function(part, fill) {
+    if (!any(fill$open)) {
       return(NULL)
     }
-    left <- which(one$open)
-    reason <- integer(length(one$open))
-    reason[left] <- ifelse(!one$runs$inner[left] & !how$ends, 2L,
-      ifelse(one$runs$length[left] > how$at_most, 1L, 3L))
-    run <- missing_runs_cpp(!one$open, reason)
+    left <- which(fill$open)
+    reason <- integer(length(fill$open))
+    reason[left] <- ifelse(!fill$runs$inner[left] & !how$ends, 2L,
+      ifelse(fill$runs$length[left] > how$at_most, 1L, 3L))
+    run <- missing_runs_cpp(!fill$open, reason)
     list(series = rep(part$series, length(run$first)), first = frame$expected[run$first],
       last = frame$expected[run$last], missing = run$last - run$first + 1L,
       reason = c("too long", "at an end", "not enough values")[run$reason])
-  }, parts, found)
+  }, parts, fills)
   rows <- Filter(Negate(is.null), unname(rows))
   all <-
     as.data.frame(data.table::rbindlist(c(list(data.frame(series = character(), first = numeric(),

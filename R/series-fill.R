@@ -48,7 +48,7 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
   if (!is.null(across)) check_flag(across, "across")
   check_flag(ends, "ends")
   if (!is.character(rule) || !length(rule)) check_choice(rule, "rule", fill_rules)
-  for (one in rule) check_choice(one, "rule", fill_rules)
+  for (word in rule) check_choice(word, "rule", fill_rules)
   if (!is.numeric(at_most) || length(at_most) != 1 || is.na(at_most) || at_most < 1) {
     vetusta_stop("argument", "`at_most` is a number of values, 1 or more.",
       todo = "correct at_most")
@@ -67,10 +67,10 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
   how <- list(rule = rule, at_most = at_most, ends = ends, neighbour = neighbour,
     constant = constant, zone = frame$zone, intraday = frame$intraday,
     slot_ends = slot_ends(x, frame, facts), blocks = fill_blocks(frame, calendar, across, session),
-    column = if (is_own_rule(x)) "rule" else "fill_rule")
+    column = if (is_fill_rule(x)) "rule" else "fill_rule")
   parts <- fill_input(x, frame, facts)
-  found <- lapply(parts, fill_one, frame = frame, how = how)
-  structure(fill_rows(x, frame, how, parts, found), left = fill_left(frame, how, parts, found))
+  fills <- lapply(parts, fill_one, frame = frame, how = how)
+  structure(fill_rows(x, frame, how, parts, fills), left = fill_left(frame, how, parts, fills))
 }
 
 # The series and times that have a value, or had one: what was deleted was filled around before.
@@ -80,7 +80,7 @@ fill_times <- function(x) {
     return(now)
   }
   series <- series_names_of(x)
-  time <- own_times(x)
+  time <- start_times(x)
   had <- which(!is.na(x[[value_column(x)]]))
   had <- had[!duplicated(data.table::data.table(series[had], time[had]))]
   now$series <- series[had]
@@ -91,7 +91,7 @@ fill_times <- function(x) {
 fill_rules <- c("last", "next", "linear", "spline", "monotone", "seasonal", "neighbour", "constant")
 
 # Whether the column `rule` is free, or of filling that was done before.
-is_own_rule <- function(x) {
+is_fill_rule <- function(x) {
   is.null(x[["rule"]]) ||
   all(is.na(x$rule) | (x$rule %in% fill_rules & x$status %in% c("filled", "deleted")))
 }
@@ -116,7 +116,7 @@ series_unfill <- function(x) {
       if (!is.null(before)) x[[name]][back] <- before[back]
     }
   }
-  rule <- if (!is.null(x[["fill_rule"]])) "fill_rule" else if (is_own_rule(x)) "rule"
+  rule <- if (!is.null(x[["fill_rule"]])) "fill_rule" else if (is_fill_rule(x)) "rule"
   drop <- c(rule, "was", "through_before", "known_before")
   # what ends a filled value goes with it
   ended <- if (is.null(rule)) FALSE else x$status %in% "deleted" & !is.na(x[[rule]])
@@ -153,7 +153,7 @@ slot_ends.vetusta_observations <- function(x, frame, facts) {
 #' @export
 slot_ends.vetusta_bars <- function(x, frame, facts) {
   facts$interval <- frame$interval
-  own_ends(with_shape(list_frame(list(time = utc(frame$expected))), "vetusta_bars"), facts)
+  end_times(with_shape(list_frame(list(time = utc(frame$expected))), "vetusta_bars"), facts)
 }
 #' @export
 slot_ends.vetusta_points <- function(x, frame, facts) frame$expected
@@ -162,11 +162,11 @@ slot_ends.vetusta_points <- function(x, frame, facts) frame$expected
 fill_input <- function(x, frame, facts) {
   name <- series_names_of(x)
   value <- x[[value_column(x)]]
-  raw <- own_times(x)
+  raw <- start_times(x)
   time <- frame$place(raw, name)
   facts$interval <- facts$interval %||% frame$interval
-  own <- row_times(x, own_ends(x, facts), facts)
-  columns <- list(raw = raw, time = time, value = value, through = own$through, known = own$known,
+  times <- row_times(x, end_times(x, facts), facts)
+  columns <- list(raw = raw, time = time, value = value, through = times$through, known = times$known,
     status = x$status, deleted = x$status %in% "deleted")
   parts <- series_split(series_of_rows(x))
   lapply(parts, function(rows) {
@@ -205,11 +205,11 @@ fill_blocks <- function(frame, calendar, across, session) {
 # then; `results` are then the values filled, with their releases.
 fill_one <- function(part, frame, how) {
   # a value that was filled before is no release of the row that it stands beside
-  own <- !part$status %in% "filled"
-  time <- part$time[own]
+  observed <- !part$status %in% "filled"
+  time <- part$time[observed]
   n <- length(time)
   doubled <- n > 1 && any(time[-1] == time[-n])
-  vintages <- doubled && any(time[-1] == time[-n] & diff(part$known[own]) != 0)
+  vintages <- doubled && any(time[-1] == time[-n] & diff(part$known[observed]) != 0)
   if (!vintages) {
     return(fill_known_rows(part, which(!part$deleted), frame, how))
   }
@@ -227,14 +227,14 @@ fill_one <- function(part, frame, how) {
 
 # The values filled from rows, as results of an instant.
 filled_of <- function(part, rows, at, frame, how) {
-  one <- fill_known_rows(part, rows, frame, how)
-  filled <- which(!is.na(one$new))
+  fill <- fill_known_rows(part, rows, frame, how)
+  filled <- which(!is.na(fill$new))
   time <- frame$expected[filled]
   # the row that stands there, whatever it says: one that comes is filled anew
   came <- which(part$known <= at)
   newest <- came[!duplicated(part$time[came], fromLast = TRUE)]
-  list(time = time, value = one$new[filled], through = one$through[filled],
-    known = one$known[filled], rule = one$by[filled], row = newest[match(time, part$time[newest])])
+  list(time = time, value = fill$new[filled], through = fill$through[filled],
+    known = fill$known[filled], rule = fill$by[filled], row = newest[match(time, part$time[newest])])
 }
 
 # A value that was filled and is not any more ends with the row that takes its place; where none
@@ -256,9 +256,9 @@ fill_releases <- function(points, part, frame, how) {
   standing <- function(cell, at) {
     index <- match(cell, slot)
     there <- which(!is.na(index))
-    found <- release_rows_cpp(table$first, table$known, rep(TRUE, length(table$known)),
+    releases <- release_rows_cpp(table$first, table$known, rep(TRUE, length(table$known)),
       index[there], index[there], at[there], FALSE)
-    replace(integer(length(cell)), there[found$question], found$row)
+    replace(integer(length(cell)), there[releases$question], releases$row)
   }
   # a row beside the expected times fills nothing
   near <- reach_values(table, is.finite(points$value[table$row]) & slot[table$of] > 0)
@@ -283,15 +283,15 @@ fill_releases <- function(points, part, frame, how) {
   width <- length(grid) + 1
   stands <- match(question * width + cell, state$question * width + slot[state$index])
   at <- ifelse(is.na(stands), 0L, state$row[stands])
-  found <- fill_cells(part, at, cell, question, frame, how)
+  computed <- fill_cells(part, at, cell, question, frame, how)
   instant <- near$at[ranges$group[question]]
   # holes between the nearest values on either side are looked at
   inside <- in_ranges(list(group = near$cells$group, lo = slot_near(slot, near$cells$lo, 1L),
     hi = slot_near(slot, near$cells$hi, -1L)), ranges$group[question], cell)
-  gone <- is.na(found$new)
-  records <- list(time = grid[cell], value = found$new,
-    through = ifelse(gone, instant, found$through), known = ifelse(gone, instant, found$known),
-    rule = found$by, row = standing(cell, instant), at = instant, gone = gone)
+  gone <- is.na(computed$new)
+  records <- list(time = grid[cell], value = computed$new,
+    through = ifelse(gone, instant, computed$through), known = ifelse(gone, instant, computed$known),
+    rule = computed$by, row = standing(cell, instant), at = instant, gone = gone)
   all <- data.table::rbindlist(list(first, lapply(records, `[`, which(inside))), use.names = TRUE,
     fill = TRUE)
   releases_kept(all, c("value", "rule", "row"))

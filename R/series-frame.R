@@ -112,19 +112,19 @@ read_known <- function(known, n) {
 # Any of the three as plain columns, in order of series and time: `series`, `time`, `through` and
 # `known` (seconds), `value`, `status`. With `own`, only own times are asked for.
 series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = NULL,
-  calendar = NULL, own = FALSE) {
+  calendar = NULL, times_only = FALSE) {
   x <- as_series(x)
   check_calendar(calendar)
   facts <- frame_facts(x, interval, zone, calendar)
   facts$lag <- if (!is.null(lag)) time_interval(lag, "lag")
-  list_frame(points_of(x, value, facts, own))
+  list_frame(points_of(x, value, facts, times_only))
 }
 
-points_of_observations <- function(x, value, facts, own) {
+points_of_observations <- function(x, value, facts, times_only) {
   x <- series_frame(x)
-  time <- own_times(x)
-  times <- if (own) list(through = time, known = time)
-  else row_times(x, own_ends(x, facts), facts)
+  time <- start_times(x)
+  times <- if (times_only) list(through = time, known = time)
+  else row_times(x, end_times(x, facts), facts)
   list(series = x$series, time = time, through = times$through, known = times$known,
     value = number_named(x, value %||% "value"), status = x$status)
 }
@@ -137,7 +137,7 @@ number_named <- function(x, column) {
     todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
 }
 
-points_of_bars <- function(x, value, facts, own) {
+points_of_bars <- function(x, value, facts, times_only) {
   x <- ordered_bars(x)
   column <- value %||% "close"
   if (!is.numeric(x[[column]])) {
@@ -145,14 +145,14 @@ points_of_bars <- function(x, value, facts, own) {
       todo = suggest_word(column, names(x)[vapply(x, is.numeric, TRUE)]))
   }
   time <- seconds_of(x$time)
-  times <- if (own) list(through = time, known = time)
-  else row_times(x, own_ends(x, facts), facts)
+  times <- if (times_only) list(through = time, known = time)
+  else row_times(x, end_times(x, facts), facts)
   list(series = series_of_rows(with_shape(x, "vetusta_bars")), time = time,
     through = times$through, known = times$known, value = number_named(x, column),
     status = x$status)
 }
 
-points_of_points <- function(x, value, facts, own) {
+points_of_points <- function(x, value, facts, times_only) {
   series <- if (is.character(x$series)) x$series else as.character(x$series)
   # text and days are instants of UTC, as in all tables
   if (!inherits(x$time, "POSIXct") || !is.double(x$time)) x$time <- read_instants(x$time, "time")
@@ -168,7 +168,7 @@ points_of_points <- function(x, value, facts, own) {
     }
   }
   time <- seconds_of(x$time)
-  times <- if (own) list(through = time, known = time)
+  times <- if (times_only) list(through = time, known = time)
   else row_times(x, time, facts)
   points <- list(series = series, time = time, through = times$through, known = times$known,
     value = number_named(x, value %||% "value"))

@@ -75,7 +75,7 @@ derived_observations <- function(x, frame, zone) {
   facts$zone <- if (!identical(zone, "UTC")) zone
   facts$unit <- unit_of_value(facts$unit[value_column(x)])
   rows <- with_facts(without_notes(series_frame(frame)), facts)
-  end <- own_ends(rows, frame_facts(rows))
+  end <- end_times(rows, frame_facts(rows))
   if (isTRUE(all.equal(as.numeric(rows$through), end, tolerance = 0))) rows$through <- NULL
   rows
 }
@@ -94,9 +94,9 @@ periods_of <- function(x, zone) UseMethod("periods_of")
 #' @export
 periods_of.vetusta_observations <- function(x, zone) {
   x <- series_frame(x)
-  x$time <- own_times(x)
+  x$time <- start_times(x)
   facts <- frame_facts(x, zone = zone)
-  times <- row_times(x, own_ends(x, facts), facts)
+  times <- row_times(x, end_times(x, facts), facts)
   x$through <- times$through
   x$known <- times$known
   x
@@ -132,26 +132,26 @@ aggregated_releases <- function(x, to, rule, need, calendar, zone) {
   }
   once <- c(once, list(unit = once$group, at = once$known))
   rows <- which(several)
-  own <- unit[rows]
+  units_here <- unit[rows]
   known <- pmax(x$known[rows], end[rows])
   begins <- which(!again[rows])
   time <- cumsum(!again[rows])
-  starts <- which(!duplicated(own))
+  starts <- which(!duplicated(units_here))
   ends <- c(starts[-1] - 1L, length(rows))
-  asked <- which(!duplicated(data.table::data.table(own, known)))
-  place <- match(own[asked], own[starts])
+  asked <- which(!duplicated(data.table::data.table(units_here, known)))
+  place <- match(units_here[asked], units_here[starts])
   state <- release_rows_cpp(c(begins, length(rows) + 1L), known, !deleted[rows],
     as.integer(time[starts][place]), as.integer(time[ends][place]), known[asked], FALSE)
-  found <- aggregated(frame_rows(x, rows[state$row]), state$question, to, rule, need, calendar,
+  periods <- aggregated(frame_rows(x, rows[state$row]), state$question, to, rule, need, calendar,
     zone)
-  found <- c(found, list(unit = own[asked][found$group], at = known[asked][found$group]))
-  none <- setdiff(seq_along(asked), found$group)
+  periods <- c(periods, list(unit = units_here[asked][periods$group], at = known[asked][periods$group]))
+  none <- setdiff(seq_along(asked), periods$group)
   row <- rows[asked][none]
   gone <- list(series = x$series[row], time = bucket[row] * 86400,
     value = rep(NA_real_, length(none)), through = known[asked][none],
-    known = known[asked][none], status = rep("deleted", length(none)), unit = own[asked][none],
+    known = known[asked][none], status = rep("deleted", length(none)), unit = units_here[asked][none],
     at = known[asked][none], gone = rep(TRUE, length(none)))
-  all <- data.table::rbindlist(list(once, found, gone), use.names = TRUE, fill = TRUE)
+  all <- data.table::rbindlist(list(once, periods, gone), use.names = TRUE, fill = TRUE)
   releases_kept(all, c("value", "coverage", "status", "measure"), by = "unit")
 }
 
@@ -217,11 +217,11 @@ check_frequency <- function(to) {
 
 check_direction <- function(x, to, down) {
   rank <- c(D = 1, W = 7, M = 30, Q = 91, T = 122, S = 182, A = 365)
-  own <- unique(x$frequency)
-  length <- vapply(own, function(name) {
+  frequencies <- unique(x$frequency)
+  length <- vapply(frequencies, function(name) {
     if (startsWith(name, "P")) interval_seconds(time_interval(name)) / 86400 else rank[[name]]
   }, 0)
-  wrong <- own[if (down) length > rank[[to]] else length < rank[[to]]]
+  wrong <- frequencies[if (down) length > rank[[to]] else length < rank[[to]]]
   if (length(wrong)) {
     vetusta_stop("argument",
       paste0(frequency_word(wrong[1]), " values cannot be made ", frequency_words[to],

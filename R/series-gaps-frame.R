@@ -15,12 +15,12 @@ gaps_frame.vetusta_observations <- function(x, plain, facts, from, to, session) 
 #' @export
 gaps_frame.default <- function(x, plain, facts, from, to, session) {
   calendar <- facts$calendar
-  own <- is.null(calendar)
-  if (own) session <- NULL
-  name <- if (own) "every day" else calendar$name
+  no_calendar <- is.null(calendar)
+  if (no_calendar) session <- NULL
+  name <- if (no_calendar) "every day" else calendar$name
   calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = facts$zone))
   interval <- gaps_interval(plain, facts$interval)
-  lattice <- if (own) own_lattice(plain, interval, gaps_window(plain, from, to, calendar),
+  lattice <- if (no_calendar) observed_lattice(plain, interval, gaps_window(plain, from, to, calendar),
     facts$zone)
   place <- if (!is.null(lattice)) lattice$place
   else if (is_intraday(interval)) function(time, series) time
@@ -29,7 +29,7 @@ gaps_frame.default <- function(x, plain, facts, from, to, session) {
   window <- if (is.null(lattice)) gaps_window(list(time = placed), from, to, calendar)
   expected <- lattice$expected %||%
     as.numeric(calendar_times(calendar, interval, window$from, window$to, session))
-  open <- if (own) seen_weekdays(placed, interval, facts$zone)
+  open <- if (no_calendar) seen_weekdays(placed, interval, facts$zone)
   if (!is.null(open)) {
     expected <- expected[weekday_of(as.numeric(local_day(utc(expected), facts$zone))) %in% open]
     name <- "weekdays"
@@ -59,11 +59,11 @@ gaps_periods <- function(plain, calendar, zone, from, to) {
   last <- as.Date(window$to - 1, tz = "UTC")
   if (!is.null(calendar)) check_covers(calendar, window$from, window$to)
   name <- calendar$name %||% "every day"
-  own <- epoch_days(plain$time / 86400)
+  days <- epoch_days(plain$time / 86400)
   daily <- plain$frequency == "D"
   day <- if (daily && !is.null(calendar)) calendar_days(calendar, first, last)
-  else if (length(own) && any(off_calendar(own, rep(plain$frequency, length(own))))) {
-    period_steps(first, last, plain$frequency, own)
+  else if (length(days) && any(off_calendar(days, rep(plain$frequency, length(days))))) {
+    period_steps(first, last, plain$frequency, days)
   }
   if (is.null(day)) {
     day <- if (startsWith(plain$frequency, "P")) step_days(first,
@@ -91,7 +91,7 @@ gaps_interval <- function(plain, interval) {
 # Without a calendar the values' own times say where the expected ones lie, a Friday or a quarter
 # past the hour, for each series its own: list(expected, shift, place). NULL where those of one
 # series do not agree on it.
-own_lattice <- function(plain, interval, window, zone) {
+observed_lattice <- function(plain, interval, window, zone) {
   step <- interval$seconds
   if (is.na(step) || !length(plain$time)) {
     return(NULL)
@@ -112,14 +112,14 @@ own_lattice <- function(plain, interval, window, zone) {
   if (any(abs(off) > 1e-6)) {
     return(NULL)
   }
-  one <- length(unique(phase)) == 1
-  base <- if (one) phase[[1]] else 0
+  regular <- length(unique(phase)) == 1
+  base <- if (regular) phase[[1]] else 0
   start <- ceiling((from - base) / step - 1e-9) * step + base
-  if (!one) start <- floor((from - base) / step) * step + base
+  if (!regular) start <- floor((from - base) / step) * step + base
   # of several series each has its own times within a step; a step counts that begins in the window
   expected <- if (start < to) seq(start, to - step * 1e-9, by = step) else numeric()
-  if (!one) expected <- expected[expected + max(phase) >= from & expected + min(phase) < to]
-  shift <- if (!one) phase - base
+  if (!regular) expected <- expected[expected + max(phase) >= from & expected + min(phase) < to]
+  shift <- if (!regular) phase - base
   list(expected = back(expected), shift = shift, place = function(time, series) {
     back(clock(time) - (if (is.null(shift)) 0 else unname(shift[series])))
   })

@@ -78,19 +78,19 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   reasons <- gap_reasons_of(x)
   common <- missing_reasons(present, length(expected), outage)
   runs <- Map(function(series, here) {
-    reason <- own_reasons(series, common, frame, listed, delayed_from, published, now)
+    reason <- series_reasons(series, common, frame, listed, delayed_from, published, now)
     run <- missing_runs_cpp(here, reason)
-    own <- if (is.null(shift)) 0 else shift[[series]]
-    list(symbol = rep(series, length(run$first)), first = expected[run$first] + own,
-      last = expected[run$last] + own,
+    offset <- if (is.null(shift)) 0 else shift[[series]]
+    list(symbol = rep(series, length(run$first)), first = expected[run$first] + offset,
+      last = expected[run$last] + offset,
       missing = run$last - run$first + 1L, reason = reasons[run$reason])
   }, names(present), present)
-  found <- as.data.frame(data.table::rbindlist(c(list(no_gaps()), unname(runs))))
-  for (bound in c("first", "last")) found[[bound]] <- utc(found[[bound]])
+  gaps <- as.data.frame(data.table::rbindlist(c(list(no_gaps()), unname(runs))))
+  for (bound in c("first", "last")) gaps[[bound]] <- utc(gaps[[bound]])
   summary <- gaps_summary(present, runs, length(expected))
-  names(found)[1] <- names(summary)[1] <- name
+  names(gaps)[1] <- names(summary)[1] <- name
   structure(
-    as_rows(found), summary = summary, interval = frame$iso, calendar = frame$calendar,
+    as_rows(gaps), summary = summary, interval = frame$iso, calendar = frame$calendar,
     class = c("vetusta_gaps", "tbl_df", "tbl", "data.frame")
   )
 }
@@ -144,7 +144,7 @@ gaps_input.vetusta_observations <- function(x) {
 
 #' @export
 gaps_input.vetusta_points <- function(x) {
-  points <- newest_points(x, series_points(x, own = TRUE))
+  points <- newest_points(x, series_points(x, times_only = TRUE))
   there <- !is.na(points$value)
   list(series = points$series[there], time = points$time[there])
 }
@@ -175,7 +175,7 @@ frame_days <- function(frame) {
 }
 
 # What holds for one series alone leads.
-own_reasons <- function(series, reason, frame, listed, delayed_from, published, now) {
+series_reasons <- function(series, reason, frame, listed, delayed_from, published, now) {
   if (!is.null(published)) {
     lag <- by_series(published, if (is.null(names(published))) series
     else unique(c(series, names(published))), "published")[[series]]
@@ -203,10 +203,10 @@ own_reasons <- function(series, reason, frame, listed, delayed_from, published, 
 }
 
 gaps_summary <- function(present, runs, expected) {
-  found <- vapply(present, sum, 0L)
+  counts <- vapply(present, sum, 0L)
   data.frame(
-    symbol = names(present), expected = rep(expected, length(present)), present = unname(found),
-    missing = unname(expected - found), coverage = if (expected > 0) unname(found / expected)
+    symbol = names(present), expected = rep(expected, length(present)), present = unname(counts),
+    missing = unname(expected - counts), coverage = if (expected > 0) unname(counts / expected)
     else rep(NA_real_, length(present)),
     runs = unname(vapply(runs, function(run) length(run$missing), 0L)),
     longest = unname(vapply(runs, function(run) max(0L, run$missing), 0L))

@@ -50,8 +50,8 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02, 
   names <- names(tables) %||% rep("", length(tables))
   dated <- all(vapply(tables, function(x) !is.null(x[["period"]]), TRUE))
   parts <- lapply(seq_along(tables), function(i) join_part(tables[[i]], value, dated, zone))
-  own <- vapply(parts, `[[`, "", "name")
-  origins <- ifelse(nzchar(names), names, make.unique(own, sep = " "))
+  titles <- vapply(parts, `[[`, "", "name")
+  origins <- ifelse(nzchar(names), names, make.unique(titles, sep = " "))
   all <- parts[[1]]$rows
   all$origin <- rep(origins[1], length(all$at))
   factors <- list(list(origin = origins[1], factor = 1, offset = 0, overlap = NA_real_))
@@ -74,14 +74,14 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02, 
   all <- lapply(all, `[`, order)
   time <- if (dated) list(period = all$period) else list(time = utc(all$at))
   n <- length(all$at)
-  result <- as_rows(c(list(series = rep(name %||% own[1], n)), time,
+  result <- as_rows(c(list(series = rep(name %||% titles[1], n)), time,
     if (dated) list(frequency = all$frequency), list(value = all$value, status = all$status,
       through = utc(all$through), known = utc(all$known), origin = all$origin)))
   result <- with_facts(result, facts_together(lapply(tables, facts_of))[c("zone", "calendar")])
   attr(result, "factors") <- as_rows(as.list(data.table::rbindlist(factors)))
-  found <- data.table::rbindlist(findings)
-  if (!dated && nrow(found)) names(found)[1] <- "time"
-  attr(result, "findings") <- as_rows(as.list(found))
+  joined_findings <- data.table::rbindlist(findings)
+  if (!dated && nrow(joined_findings)) names(joined_findings)[1] <- "time"
+  attr(result, "findings") <- as_rows(as.list(joined_findings))
   if (dated) with_shape(result, "vetusta_observations") else with_shape(result, "vetusta_points")
 }
 

@@ -107,20 +107,20 @@ series_of_rows.vetusta_bars <- function(x) {
 }
 
 # Where each row's own time begins, in seconds.
-own_times <- function(x) UseMethod("own_times")
+start_times <- function(x) UseMethod("start_times")
 #' @export
-own_times.default <- function(x) as.numeric(x$time)
+start_times.default <- function(x) as.numeric(x$time)
 #' @export
-own_times.vetusta_observations <- function(x) as.numeric(x$period) * 86400
+start_times.vetusta_observations <- function(x) as.numeric(x$period) * 86400
 
 # Where it ends, in seconds, by interval, zone and calendar: see frame_facts().
-own_ends <- function(x, facts) UseMethod("own_ends")
+end_times <- function(x, facts) UseMethod("end_times")
 #' @export
-own_ends.default <- function(x, facts) own_times(x)
+end_times.default <- function(x, facts) start_times(x)
 #' @export
-own_ends.vetusta_observations <- function(x, facts) period_ends(x$period, x$frequency, facts$zone)
+end_times.vetusta_observations <- function(x, facts) period_ends(x$period, x$frequency, facts$zone)
 #' @export
-own_ends.vetusta_bars <- function(x, facts) {
+end_times.vetusta_bars <- function(x, facts) {
   time <- seconds_of(x$time)
   stated <- !is.null(x[["through"]]) && !anyNA(x$through)
   length <- facts$interval %||% if (!stated) step_interval(x$time, bar_groups(x)$id)
@@ -190,15 +190,15 @@ newest_points <- function(x, points) {
 }
 
 # A table's values on their way through points: see series_points(). `facts` are of frame_facts().
-points_of <- function(x, value, facts, own) UseMethod("points_of")
+points_of <- function(x, value, facts, times_only) UseMethod("points_of")
 #' @export
-points_of.vetusta_bars <- function(x, value, facts, own) points_of_bars(x, value, facts, own)
+points_of.vetusta_bars <- function(x, value, facts, times_only) points_of_bars(x, value, facts, times_only)
 #' @export
-points_of.vetusta_observations <- function(x, value, facts, own) {
-  points_of_observations(x, value, facts, own)
+points_of.vetusta_observations <- function(x, value, facts, times_only) {
+  points_of_observations(x, value, facts, times_only)
 }
 #' @export
-points_of.vetusta_points <- function(x, value, facts, own) points_of_points(x, value, facts, own)
+points_of.vetusta_points <- function(x, value, facts, times_only) points_of_points(x, value, facts, times_only)
 
 # Values of one table, whatever its kind.
 long_points <- function(x, value, dated, zone) {

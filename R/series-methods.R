@@ -71,7 +71,7 @@ transform.vetusta_series <- function(`_data`, ...) {
 rbind.vetusta_series <- function(...) {
   tables <- Filter(function(x) is.data.frame(x) && length(x), list(...))
   facts <- lapply(tables, facts_of)
-  lengths <- unique(unlist(lapply(facts, function(one) one$interval$iso)))
+  lengths <- unique(unlist(lapply(facts, function(fact) fact$interval$iso)))
   if (length(lengths) > 1) {
     vetusta_stop("shape", paste0("Bars of ", paste(vapply(lengths, function(iso) {
       format(time_interval(iso))
@@ -83,7 +83,7 @@ rbind.vetusta_series <- function(...) {
     length(unique(lapply(facts, `[[`, name))) > 1
   }, TRUE))
   tables <- lapply(tables, function(x) {
-    if (differ && length(facts_of(x))) x <- with_own_times(as_series(x))
+    if (differ && length(facts_of(x))) x <- with_time_columns(as_series(x))
     units <- attr(x, "unit", exact = TRUE)
     x <- as.data.frame(x)
     if (units_differ(facts) && !is.null(x[["value"]]) && is.null(x[["unit"]])) {
@@ -104,10 +104,10 @@ units_differ <- function(facts) {
 }
 
 # Both instants of each row as columns.
-with_own_times <- function(x) {
+with_time_columns <- function(x) {
   x <- series_table(x)
   facts <- frame_facts(x)
-  times <- row_times(x, own_ends(x, facts), facts)
+  times <- row_times(x, end_times(x, facts), facts)
   x$through <- utc(times$through)
   x$known <- utc(times$known)
   x
@@ -124,14 +124,14 @@ print.vetusta_series <- function(x, ..., n = 10) {
   if (!nrow(x)) {
     return(invisible(x))
   }
-  if (length(names) <= 5) cat(series_told(x), sep = "\n")
+  if (length(names) <= 5) cat(series_outline(x), sep = "\n")
   shown <- as.data.frame(bars_dated(x[seq_len(min(n, nrow(x))), ]))
   shown <- shown[!vapply(shown, function(column) all(is.na(column)), TRUE)]
-  told <- columns_that_fit(shown, getOption("width", 80))
-  cat(told$lines, sep = "\n")
+  layout <- columns_that_fit(shown, getOption("width", 80))
+  cat(layout$lines, sep = "\n")
   if (nrow(x) > n) cat("and ", thousands(nrow(x) - n), " more\n", sep = "")
-  if (length(told$left)) {
-    cat(strwrap(paste0("beside them: ", paste(told$left, collapse = ", ")),
+  if (length(layout$left)) {
+    cat(strwrap(paste0("beside them: ", paste(layout$left, collapse = ", ")),
       getOption("width", 80), exdent = 2), sep = "\n")
   }
   invisible(x)
@@ -140,7 +140,7 @@ print.vetusta_series <- function(x, ..., n = 10) {
 #' @rdname vetusta_series
 #' @export
 summary.vetusta_series <- function(object, ...) {
-  points <- without_notes(series_points(object, own = TRUE))
+  points <- without_notes(series_points(object, times_only = TRUE))
   parts <- lapply(series_split(points$series), function(rows) {
     value <- points$value[rows]
     time <- points$time[rows]
@@ -204,7 +204,7 @@ series_course <- function(time, value, signs = 24) {
 long_table <- 200000
 
 # A line a series: first and last day, coverage, course.
-series_told <- function(x) {
+series_outline <- function(x) {
   if (nrow(x) > long_table) return(sampled_lines(x))
   all <- summary(x)
   day <- function(time) format(time, "%Y-%m-%d", tz = "UTC")
@@ -217,11 +217,11 @@ series_told <- function(x) {
 }
 
 sampled_lines <- function(x) {
-  time <- own_times(x)
+  time <- start_times(x)
   lines <- lapply(series_split(series_of_rows(x)), function(rows) {
     range <- range(time[rows])
     sample <- rows[unique(round(seq(1, length(rows), length.out = 20000)))]
-    points <- without_notes(series_points(x[sample, ], own = TRUE))
+    points <- without_notes(series_points(x[sample, ], times_only = TRUE))
     list(first = range[1], last = range[2], course = series_course(points$time, points$value))
   })
   table <- data.table::rbindlist(unname(lines))

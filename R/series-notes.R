@@ -95,12 +95,12 @@ say_no_value <- function(asked, column) {
 }
 
 # Series of which no value was known at any time of a grid, with the first time at which one was.
-say_none_known <- function(series, found, times) {
-  none <- vapply(found, function(one) length(one$value) > 0 && all(is.na(one$value)), TRUE)
+say_none_known <- function(series, aligned, times) {
+  none <- vapply(aligned, function(column) length(column$value) > 0 && all(is.na(column$value)), TRUE)
   first <- vapply(series, function(points) min(c(points$counts, Inf)), 0)
   late <- none & first > max(c(times, -Inf)) & is.finite(first)
   if (any(late)) {
-    text <- paste0("note: no value of ", paste(names(found)[late], collapse = ", "),
+    text <- paste0("note: no value of ", paste(names(aligned)[late], collapse = ", "),
       " was known by the end of the grid; the first is known from ",
       format_instant(min(first[late])), ": extend the grid, or look ahead ",
       "(point_in_time = FALSE)\n")

@@ -43,9 +43,9 @@ release_table <- function(points, columns = "value") {
 # The rows of `points` that count at each instant, within each range of times: list(row, question,
 # index), where `index` is the number of the time.
 release_rows <- function(table, lo, hi, at, strict = FALSE) {
-  found <- release_rows_cpp(table$first, table$known, table$usable, as.integer(lo),
+  releases <- release_rows_cpp(table$first, table$known, table$usable, as.integer(lo),
     as.integer(hi), at, strict)
-  list(row = table$row[found$row], question = found$question, index = table$of[found$row])
+  list(row = table$row[releases$row], question = releases$question, index = table$of[releases$row])
 }
 
 # The times before and after each one at which a row counts.
@@ -100,9 +100,9 @@ by_release <- function(points, work, reach) {
     if (!length(rows)) {
       return(invisible())
     }
-    found <- c(work(rows, groups)[c("value", "through", "known")], list(index = index, at = at))
+    computed <- c(work(rows, groups)[c("value", "through", "known")], list(index = index, at = at))
     kept <- which(flagged)
-    parts[[length(parts) + 1]] <<- lapply(found, `[`, kept)
+    parts[[length(parts) + 1]] <<- lapply(computed, `[`, kept)
   }
   # what came in order, behind which nothing had changed
   add(table$row[once], rep(1L, length(once)), table$of[once],
@@ -320,29 +320,29 @@ reach_values <- function(table, good) {
   beside <- function(count, among, which = seq_along(index)) {
     release_neighbours(table, index[which], at[which], count, among)
   }
-  one <- beside(1L, usable)
+  single <- beside(1L, usable)
   two <- beside(2L, usable)
   # where there are fewer values, up to the first or the last row: it may have none
-  few <- which(one$before == two$before | one$after == two$after)
+  few <- which(single$before == two$before | single$after == two$after)
   edge <- beside(n, table$usable, few)
-  ranges <- function(found, short) {
-    for (side in names(found)) {
+  ranges <- function(results, short) {
+    for (side in names(results)) {
       last <- replace(index, few, ifelse(edge[[side]] > 0, edge[[side]], index[few]))
-      found[[side]] <- ifelse(short(side), last, found[[side]])
+      results[[side]] <- ifelse(short(side), last, results[[side]])
     }
-    ranges_joined(group, found$before, found$after)
+    ranges_joined(group, results$before, results$after)
   }
   list(changed = changed, at = instants,
-    cells = ranges(one, function(side) one[[side]] == 0),
-    rows = ranges(two, function(side) two[[side]] == one[[side]]))
+    cells = ranges(single, function(side) single[[side]] == 0),
+    rows = ranges(two, function(side) two[[side]] == single[[side]]))
 }
 
 # Results of one series for every instant at which a row became known, each from all rows that count
 # by then: for rules by which every value depends on all. `work` takes the numbers of rows and the
 # instant, and gives `time`, `value`, `through`, `known` and more, an entry a result. Results are
 # the same where these `columns` are, and rows where their `own` are.
-by_instant <- function(points, work, columns = "value", own = "value") {
-  table <- release_table(points, own)
+by_instant <- function(points, work, columns = "value", distinct = "value") {
+  table <- release_table(points, distinct)
   n <- length(table$time)
   before <- numeric()
   parts <- lapply(sort(unique(table$known)), function(at) {

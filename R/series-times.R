@@ -122,7 +122,7 @@ stated_instants <- function(x, name, otherwise) {
 with_times <- function(x, through, known = NULL) {
   x$through <- x$known <- NULL
   # a bar a session has no length that could tell its end
-  end <- if (tells_ends(x)) own_ends(x, frame_facts(x))
+  end <- if (tells_ends(x)) end_times(x, frame_facts(x))
   if (!identical(through, end) && !(length(end) && all(through == end))) x$through <- utc(through)
   delayed <- !is.null(attr(x, "delay", exact = TRUE))
   if (!is.null(known) && (delayed || any(known != through))) x$known <- utc(known)
@@ -160,8 +160,8 @@ tells_ends.vetusta_bars <- function(x) !is.null(attr(x, "interval", exact = TRUE
 units_of <- function(series, column) {
   stated <- attr(series, "unit", exact = TRUE)[column]
   stated <- if (length(stated)) unname(stated) else NA_character_
-  own <- as.character(series[["unit"]] %||% rep(NA_character_, nrow(series)))
-  ifelse(is.na(own), stated, own)
+  units <- as.character(series[["unit"]] %||% rep(NA_character_, nrow(series)))
+  ifelse(is.na(units), stated, units)
 }
 
 titles_of <- function(series) {

@@ -109,9 +109,9 @@ card_place <- function(text, path, keys) {
   for (key in keys) {
     if (grepl("^[0-9]+$", key)) next
     pattern <- paste0("(^|[{,\\s-])[\"']?\\Q", key, "\\E[\"']?\\s*:(\\s|$)")
-    found <- grep(pattern, text[at:length(text)], perl = TRUE)
-    if (!length(found)) break
-    at <- at + found[1] - 1L
+    hits <- grep(pattern, text[at:length(text)], perl = TRUE)
+    if (!length(hits)) break
+    at <- at + hits[1] - 1L
   }
   paste0(path, ", line ", at, if (length(keys)) paste0(", ", paste(keys, collapse = "/")))
 }
@@ -240,14 +240,14 @@ source_calendar <- function(calendar) {
   check_text(calendar, "calendar", "calendar")
   candidates <- c(beside, calendar,
     system.file("calendars", paste0(calendar, ".yml"), package = "vetusta"))
-  found <- candidates[file.exists(candidates) & !dir.exists(candidates)]
-  if (!length(found)) {
+  existing <- candidates[file.exists(candidates) & !dir.exists(candidates)]
+  if (!length(existing)) {
     shipped <- sub("[.]yml$", "", list.files(system.file("calendars", package = "vetusta")))
     vetusta_stop("calendar", paste0("There is no calendar \"", calendar, "\"."),
       todo = paste0("give the path of a calendar file, or the name of a shipped calendar: ",
         paste(shipped, collapse = ", ")))
   }
-  definition <- calendar_definition(found[1], character())
+  definition <- calendar_definition(existing[1], character())
   parsed_once("calendar", definition, make = function() calendar_make(definition))
 }
 
@@ -267,15 +267,15 @@ calendar_definition <- function(file, above) {
   }
   candidates <- c(file.path(dirname(file), paste0(content$builds_on, c(".yml", ".calendar.yml"))),
     system.file("calendars", paste0(content$builds_on, ".yml"), package = "vetusta"))
-  found <- candidates[file.exists(candidates)]
-  if (!length(found)) vetusta_stop("calendar",
+  existing <- candidates[file.exists(candidates)]
+  if (!length(existing)) vetusta_stop("calendar",
     paste0("The base calendar \"", content$builds_on, "\", is not there."),
     where = file,
     todo = "put its file beside this calendar")
-  base <- calendar_definition(found[1], c(above, content$builds_on))
+  base <- calendar_definition(existing[1], c(above, content$builds_on))
   kept <- function(days) Filter(function(day) !isTRUE(day$name %in% content$without), days)
-  own <- content[setdiff(names(content), c("builds_on", "without", "closed", "half_days"))]
-  base[names(own)] <- own
+  rest <- content[setdiff(names(content), c("builds_on", "without", "closed", "half_days"))]
+  base[names(rest)] <- rest
   for (part in c("closed", "half_days")) base[[part]] <- c(kept(base[[part]]), content[[part]])
   base
 }

@@ -156,8 +156,8 @@ default_type <- function(shape, name) {
 
 # The types that a card itself says, in the words of the archive's schema.
 dataset_types <- function(dataset) {
-  told <- Filter(function(rule) isTRUE(rule$declared), dataset$columns)
-  type <- vapply(told, `[[`, "", "as")
+  named <- Filter(function(rule) isTRUE(rule$declared), dataset$columns)
+  type <- vapply(named, `[[`, "", "as")
   type[type == "percent"] <- "number"
   type[!type %in% c("text", "number", "whole number", "flag", "day")] <- "instant"
   type

@@ -114,23 +114,23 @@ draft_place <- function(samples, files) {
         }))
     return(list(at = NULL, form = "objects", rows = rows))
   }
-  found <- do.call(rbind, lapply(samples, function(sample) draft_arrays(sample$content, "")))
+  arrays <- do.call(rbind, lapply(samples, function(sample) draft_arrays(sample$content, "")))
   said <- lapply(samples, function(sample) draft_error_said(sample$content))
   # what tells of an error is no row
-  if (!is.null(found)) {
-    found <- found[!grepl(error_members, found$at, ignore.case = TRUE), ]
-    if (any(lengths(said) > 0)) found <- found[found$form != "one", ]
+  if (!is.null(arrays)) {
+    arrays <- arrays[!grepl(error_members, arrays$at, ignore.case = TRUE), ]
+    if (any(lengths(said) > 0)) arrays <- arrays[arrays$form != "one", ]
   }
-  if (any(lengths(said) > 0) && !NROW(found)) {
+  if (any(lengths(said) > 0) && !NROW(arrays)) {
     vetusta_stop("draft", paste0("The sample is an error of the service: ",
       Filter(length, said)[[1]]), where = paste(files, collapse = ", "),
       todo = "save an answer that has rows; look whether the request needs a key")
   }
-  if (!NROW(found)) {
+  if (!NROW(arrays)) {
     vetusta_stop("draft", "No rows are found in the samples.",
       where = paste(files, collapse = ", "), todo = "give a sample of an answer with rows in it")
   }
-  best <- found[order(-found$rows, nchar(found$at)), ][1, ]
+  best <- arrays[order(-arrays$rows, nchar(arrays$at)), ][1, ]
   parts <- lapply(samples, function(sample) {
     part <- draft_at(sample$content, best$at)
     # the entries of a map are looked into, and not taken for rows
@@ -157,7 +157,7 @@ draft_rows <- function(part, form) {
   switch(form,
     map = do.call(c, unname(Map(function(key, row) {
       if (is.null(names(row)) && length(row) && all(vapply(row, is.list, TRUE))) lapply(row,
-        function(one) c(list(key = key), one)) else list(c(list(key = key), row))
+        function(item) c(list(key = key), item)) else list(c(list(key = key), row))
     }, names(part), part))),
     arrays = lapply(part, function(row) stats::setNames(as.list(row), seq_along(row) - 1)),
     pairs = Map(function(key, value) list(key = key, value = value), names(part), part),
@@ -175,7 +175,7 @@ draft_rows <- function(part, form) {
 # An array of numbers, texts and nothings.
 is_plain_array <- function(x) {
   is.list(x) && is.null(names(x)) && length(x) > 0 &&
-  all(vapply(x, function(one) is.null(one) || (is.atomic(one) && length(one) == 1), TRUE))
+  all(vapply(x, function(value) is.null(value) || (is.atomic(value) && length(value) == 1), TRUE))
 }
 
 # Arrays of arrays of one length each: rows whose members are told by their places.
@@ -198,12 +198,12 @@ draft_error_said <- function(x) {
     return(NULL)
   }
   names <- names(x)
-  told <- names[grepl("^(errors?|faults?|exceptions?|error_?(message|code|description))$", names,
+  members <- names[grepl("^(errors?|faults?|exceptions?|error_?(message|code|description))$", names,
     ignore.case = TRUE)]
   said <- Filter(function(value) {
     length(unlist(value)) && !identical(value, FALSE) &&
     !identical(value, 0) && !identical(value, "")
-  }, x[told])
+  }, x[members])
   failed <- identical(tolower(as.character(unlist(x[["status"]]))[1]), "error") ||
     identical(x[["ok"]], FALSE) || identical(x[["success"]], FALSE)
   details <- all(c("title", "status") %in% names) && is_number(x[["status"]]) &&
@@ -226,17 +226,17 @@ draft_arrays <- function(x, at) {
   if (!is.list(x) || !length(x)) {
     return(NULL)
   }
-  found <- function(form, rows, within = "", inner = "") {
+  candidate <- function(form, rows, within = "", inner = "") {
     data.frame(at = at, rows = rows, form = form, within = within, inner = inner)
   }
   if (is.null(names(x))) {
-    return(draft_of_array(x, found))
+    return(draft_of_array(x, candidate))
   }
   deeper <- function(name) {
     draft_arrays(x[[name]],
       paste0(at, "/", gsub("/", "~1", gsub("~", "~0", name, fixed = TRUE), fixed = TRUE)))
   }
-  here <- draft_of_object(x, found)
+  here <- draft_of_object(x, candidate)
   below <- do.call(rbind, lapply(names(x), deeper))
   # one object that holds no rows is a row itself
   if (is.null(here) && is.null(below) && at == "" && length(unlist(x))) here <- draft_single(x)
@@ -244,41 +244,41 @@ draft_arrays <- function(x, at) {
 }
 
 # An array of arrays, of objects, or of objects that hold rows of their own.
-draft_of_array <- function(x, found) {
+draft_of_array <- function(x, array) {
   if (!all(vapply(x, is_object, TRUE))) {
     arrays <- all(vapply(x, is_plain_array, TRUE)) && all(lengths(x) > 1)
-    return(if (arrays) found("arrays", length(x)))
+    return(if (arrays) array("arrays", length(x)))
   }
   holds <- function(row) is_rows(row) || is_table(row)
   inside <- Filter(function(name) any(vapply(x, function(row) holds(row[[name]]), TRUE)),
     unique(unlist(lapply(x, names))))
-  held <- vapply(inside, function(name) sum(lengths(lapply(x, `[[`, name))), 0)
-  best <- if (length(held) && max(held) > length(x)) names(which.max(held))
+  sizes <- vapply(inside, function(name) sum(lengths(lapply(x, `[[`, name))), 0)
+  best <- if (length(sizes) && max(sizes) > length(x)) names(which.max(sizes))
   if (is.null(best)) {
-    return(found("objects", length(x)))
+    return(array("objects", length(x)))
   }
   rows <- any(vapply(x, function(row) is_rows(row[[best]]), TRUE))
-  found("objects", max(held), paste0("/", best), if (rows) "objects" else "arrays")
+  array("objects", max(sizes), paste0("/", best), if (rows) "objects" else "arrays")
 }
 
 # An object whose members are rows, or whose arrays are columns.
-draft_of_object <- function(x, found) {
+draft_of_object <- function(x, array) {
   every <- function(is) all(vapply(x, is, TRUE))
   alike <- function(parts) length(unique(lapply(parts, function(part) sort(names(part))))) == 1
   objects <- every(is_object)
   if (length(x) > 2 && every(is_number)) {
-    found("pairs", length(x))
+    array("pairs", length(x))
   } else if (objects && every(is_map_of_numbers) && !anyNA(read_day(names(x)))) {
-    found("map", sum(lengths(x)), "/", "pairs")
+    array("map", sum(lengths(x)), "/", "pairs")
   } else if (every(is_table)) {
-    found("map", sum(lengths(x)), "/", "arrays")
+    array("map", sum(lengths(x)), "/", "arrays")
   } else if (length(x) > 2 && objects && alike(x)) {
-    found("map", length(x))
+    array("map", length(x))
   } else if (length(x) > 1 && every(is_rows) && alike(lapply(x, `[[`, 1))) {
-    found("map", sum(lengths(x)))
+    array("map", sum(lengths(x)))
   } else {
     plain <- lengths(Filter(is_plain_array, x))
     columns <- length(plain) > 1 && sum(plain == max(plain)) > 1 && max(plain) > 1
-    if (columns) found("columns", max(plain))
+    if (columns) array("columns", max(plain))
   }
 }

@@ -17,7 +17,7 @@ request_findings <- function(dataset, place) {
   used <- c(template_variables(paste0(dataset$request, dataset$body, dataset$job$look)),
     dataset$next_page$send)
   bars <- gives_bars(dataset)
-  found <- lapply(names(dataset$parameters), function(name) {
+  findings <- lapply(names(dataset$parameters), function(name) {
     rule <- dataset$parameters[[name]]
     gives <- rule$gives %||% name
     # words of an interval say which bars there are, also where the request does not ask for them
@@ -33,7 +33,7 @@ request_findings <- function(dataset, place) {
         at("parameters", name, "gives"), suggest_word(gives, query_words))
     })
   })
-  c(unlist(found, recursive = FALSE),
+  c(unlist(findings, recursive = FALSE),
     if (bars && is.null(dataset$columns$symbol) &&
       !any(c("symbol", "symbols") %in% dataset_gives(dataset))) {
       card_finding(paste0("The request of the dataset ", dataset$name,

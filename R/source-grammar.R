@@ -38,8 +38,8 @@ dataset_grammar <- function() {
     sides = "texts",
     next_page = list(
       by = c("!word", "url", "link", "cursor", "last", "page", "offset", "time", "none"),
-      at = told_grammar(), send = "text", first = "number", total = told_grammar(),
-      pages = told_grammar(), more = told_grammar()
+      at = value_grammar(), send = "text", first = "number", total = value_grammar(),
+      pages = value_grammar(), more = value_grammar()
     ),
     job = list(
       ticket = "pointer", look = "!text", state = "pointer", ready = "text", failed = "text",
@@ -57,7 +57,7 @@ dataset_grammar <- function() {
 }
 
 # What an answer tells at a place in its body, or in one of its headers.
-told_grammar <- function() list(.short = "pointer", header = "!text")
+value_grammar <- function() list(.short = "pointer", header = "!text")
 
 row_forms <- c("objects", "arrays", "columns", "map", "pairs", "one")
 
@@ -186,17 +186,17 @@ card_stop <- function(what, keys, place, todo) {
 
 # "90 per minute" -> count, seconds, the words
 read_limit <- function(text, zone = "UTC", where = "limits") {
-  found <- regmatches(tolower(text),
+  matches <- regmatches(tolower(text),
     regexec("^([0-9]+)( weight)? per ([0-9]* ?[a-z]+)$", tolower(text)))[[1]]
-  interval <- if (length(found)) tryCatch(time_interval(found[4]), error = function(e) NULL)
+  interval <- if (length(matches)) tryCatch(time_interval(matches[4]), error = function(e) NULL)
   if (is.null(interval) || (is.na(interval$seconds) && interval$iso != "P1M") ||
-    as.numeric(found[2]) < 1) {
+    as.numeric(matches[2]) < 1) {
     vetusta_stop("card", paste0("The limit \"", text, "\" cannot be read."), where = where,
       todo = "write it as 90 per minute, 4 per second, 300 per day or 1200 weight per minute")
   }
   quota <- if (interval$unit %in% c("day", "month") && interval$count == 1) interval$unit
-  list(count = as.numeric(found[2]), seconds = if (identical(quota, "month")) 31 * 86400
-  else interval$seconds, quota = quota, zone = zone, words = text, weighs = nzchar(found[3]))
+  list(count = as.numeric(matches[2]), seconds = if (identical(quota, "month")) 31 * 86400
+  else interval$seconds, quota = quota, zone = zone, words = text, weighs = nzchar(matches[3]))
 }
 
 format_limit <- function(limit) limit$words

@@ -147,14 +147,14 @@ curl_command <- function(text) {
     i <- i + if (takes) 2 else 1
   }
   # what a browser adds of its own says nothing of the API
-  own <- tolower(names(headers)) %in% c("user-agent", "accept-encoding", "accept-language",
+  standard <- tolower(names(headers)) %in% c("user-agent", "accept-encoding", "accept-language",
     "connection", "host", "origin", "referer", "cache-control", "pragma", "content-length") |
     grepl("^sec-", tolower(names(headers)))
   if (is.null(url)) {
     vetusta_stop("draft", "The command of curl names no URL.",
       todo = "copy the complete command, with its URL")
   }
-  list(url = url, headers = headers[!own], body = body)
+  list(url = url, headers = headers[!standard], body = body)
 }
 
 # Other words of curl behind which a value stands.

@@ -10,8 +10,8 @@ access_secrets <-
 
 secrets_beside <- function(path) {
   candidates <- file.path(c(dirname(path), dirname(dirname(path))), "desk.env")
-  found <- candidates[file.exists(candidates)]
-  if (length(found)) found[1] else candidates[2]
+  existing <- candidates[file.exists(candidates)]
+  if (length(existing)) existing[1] else candidates[2]
 }
 
 #' Read a secret
@@ -146,8 +146,8 @@ secret_forms <- function(secret) {
 }
 
 lower_percent <- function(text) {
-  found <- gregexpr("%[0-9A-F]{2}", text)
-  regmatches(text, found) <- lapply(regmatches(text, found), tolower)
+  escapes <- gregexpr("%[0-9A-F]{2}", text)
+  regmatches(text, escapes) <- lapply(regmatches(text, escapes), tolower)
   text
 }
 
@@ -247,10 +247,10 @@ basic_words <- function(user, password) {
 }
 
 source_secrets <- function(source) {
-  found <-
+  secrets <-
     as.character(unlist(lapply(access_secrets(source$access),
       function(name) find_secret(source, name))))
   # basic access joins the two before it encodes them
-  if (source$access$by == "basic" && length(found) == 2) c(found,
-    sub("^Basic ", "", basic_words(found[1], found[2]))) else found
+  if (source$access$by == "basic" && length(secrets) == 2) c(secrets,
+    sub("^Basic ", "", basic_words(secrets[1], secrets[2]))) else secrets
 }

@@ -12,28 +12,28 @@ quay_actions <- function() {
   ysel <- epoch_days(mapply(function(year, month) as.numeric(nth(year, month, 3, 3)), quarters$year,
     quarters$month))
   brom <- epoch_days(vapply(years, function(year) as.numeric(nth(year, 5, 2, 2)), 0))
-  one <- function(code, day, sort, shares, cash, told) {
-    data.frame(code = code, day = day, sort = sort, shares = shares, cash = cash, told = told)
+  action <- function(code, day, sort, shares, cash, announced) {
+    data.frame(code = code, day = day, sort = sort, shares = shares, cash = cash, announced = announced)
   }
   all <- rbind(
-    one("KELD", as.Date("2025-09-15"), "split", 2, NA, as.Date("2025-08-18")),
-    one("MIRT", as.Date("2024-03-18"), "consol", 0.1, NA, as.Date("2024-02-12")),
-    one("YSLT", ysel, "cash", NA, 0.42 + 0.02 * (quarters$year - 2024), ysel - 21),
-    one("BROM", brom, "cash", NA, c(2.1, 2.3, 2.25), brom - 60))
+    action("KELD", as.Date("2025-09-15"), "split", 2, NA, as.Date("2025-08-18")),
+    action("MIRT", as.Date("2024-03-18"), "consol", 0.1, NA, as.Date("2024-02-12")),
+    action("YSLT", ysel, "cash", NA, 0.42 + 0.02 * (quarters$year - 2024), ysel - 21),
+    action("BROM", brom, "cash", NA, c(2.1, 2.3, 2.25), brom - 60))
   all[order(all$day, all$code), ]
 }
 
 # What was told by now.
 quay_actions_page <- function(query, settings) {
   all <- quay_actions()
-  all <- all[as.numeric(all$told) * 86400 <= settings$now(), ]
+  all <- all[as.numeric(all$announced) * 86400 <= settings$now(), ]
   if (!is.null(query$code)) all <- all[all$code %in% query$code, ]
-  for (name in c("day", "told")) all[[name]] <- format(all[[name]])
+  for (name in c("day", "announced")) all[[name]] <- format(all[[name]])
   rows <- lapply(seq_len(nrow(all)), function(i) {
     row <- as.list(all[i, ])
     row[!vapply(row, is.na, TRUE)]
   })
-  standin_json(200L, list(told = rows))
+  standin_json(200L, list(announced = rows))
 }
 
 # Raw prices of the days before a split are as they were then.
@@ -78,16 +78,16 @@ is_contract <- function(code) {
 # comes in the last two months and leaves in the last week.
 quay_contract_days <- function(code, from, until, calendar) {
   all <- quay_contracts(calendar)
-  own <- all[match(code, all$code), ]
-  if (is.na(own$code)) {
+  listing <- all[match(code, all$code), ]
+  if (is.na(listing$code)) {
     return(NULL)
   }
   root <- sub("-.*", "", code)
   first <- as.Date("2023-06-01")
-  days <- calendar_days(calendar, first, own$ends)
+  days <- calendar_days(calendar, first, listing$ends)
   spot <- contract_prices[[root]] *
     exp(cumsum(0.011 * seeded_normal(paste0("spot", root), length(days))))
-  left <- as.numeric(own$ends - days)
+  left <- as.numeric(listing$ends - days)
   close <- spot * (1 + 0.00035 * left) * exp(0.002 * seeded_normal(paste0("basis", code),
     length(days)))
   open <- close * exp(0.004 * seeded_normal(paste0("gap", code), length(days)))
@@ -95,8 +95,8 @@ quay_contract_days <- function(code, from, until, calendar) {
   n <- length(days)
   volume <- ceiling(4000 * exp(-((left - 28) / 17)^2) *
     (0.6 + 0.8 * seeded_uniform(paste0("lots", code), n)))
-  here <- days >= own$opens
-  sessions <- calendar_sessions(calendar, days[1], own$ends)
+  here <- days >= listing$opens
+  sessions <- calendar_sessions(calendar, days[1], listing$ends)
   sessions <- sessions[sessions$session == "regular", ]
   at <- as.numeric(sessions$open)[match(days, sessions$day)]
   rows <- data.frame(at = at, fst = round(open, 3), top = round(pmax(open, close) +

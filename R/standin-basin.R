@@ -137,9 +137,9 @@ basin_observations <- function(id, series, from = NULL, to = NULL, release = 2, 
   keys <- do.call(paste, c(list(rep(id, nrow(series))), unname(series), sep = "."))
   parts <- lapply(seq_along(keys), function(i) {
     key <- keys[i]
-    held <- paste(key, release)
-    if (is.null(cache[[held]])) cache[[held]] <- basin_figures(key, flow, all, spelt, last, release)
-    c(list(series = rep(i, length(cache[[held]]$time))), cache[[held]])
+    label <- paste(key, release)
+    if (is.null(cache[[label]])) cache[[label]] <- basin_figures(key, flow, all, spelt, last, release)
+    c(list(series = rep(i, length(cache[[label]]$time))), cache[[label]])
   })
   rows <- as.data.frame(data.table::rbindlist(parts))
   rows <- rows[rows$day >= (from %||% min(all)) & rows$day <= (to %||% max(all)),

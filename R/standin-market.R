@@ -50,15 +50,15 @@ directory_page <- function(sector, query, directory) {
       paste(market_sectors, collapse = ", "), ".")))
   }
   sectors <- directory_sectors(directory)
-  found <- directory[sectors$first == sector | sectors$second == sector, ]
-  found$sector <- sector
+  listings <- directory[sectors$first == sector | sectors$second == sector, ]
+  listings$sector <- sector
   page <- suppressWarnings(as.numeric(query$page %||% 1))
   if (is.na(page) || page < 1) {
     return(standin_problem(400L, "page", "page is a whole number from 1."))
   }
-  rows <- seq_len(nrow(found))
-  standin_json(200L, list(found = found[rows > 150 * (page - 1) & rows <= 150 * page, ],
-    pages = ceiling(nrow(found) / 150)))
+  rows <- seq_len(nrow(listings))
+  standin_json(200L, list(found = listings[rows > 150 * (page - 1) & rows <= 150 * page, ],
+    pages = ceiling(nrow(listings) / 150)))
 }
 
 market_snapshot <- function(directory) {

@@ -89,20 +89,20 @@ register_items <- list(
   cash = c("operating_cash_flow", "investment_cash_flow", "financing_cash_flow")
 )
 
-register_told <- c("revenue", "operating_profit", "net_profit", "total_assets", "equity")
+register_columns <- c("revenue", "operating_profit", "net_profit", "total_assets", "equity")
 
 # Ten years of quarters: five items that are drawn, and thirty that follow from them and add up.
 register_quarters <- function(code) {
   quarters <- seq(as.Date("2016-01-01"), as.Date("2025-10-01"), by = "3 months")
   n <- length(quarters)
-  own <- lapply(stats::setNames(seq_along(register_told), register_told), function(i) {
+  fields <- lapply(stats::setNames(seq_along(register_columns), register_columns), function(i) {
     level <- c(900, 120, 80, 4200, 1700)[i] * exp(0.02 * (as.POSIXlt(quarters)$year - 119))
     round(level * exp(0.1 * seeded_normal(paste0("facts", code, i), n)) * 1e4)
   })
   part <- function(total, key, share) {
     round(total * share * exp(0.05 * seeded_normal(paste0(key, code), n)))
   }
-  x <- own
+  x <- fields
   x$freight_revenue <- part(x$revenue, "freight", 0.7)
   x$terminal_revenue <- part(x$revenue, "terminal", 0.2)
   x$other_revenue <- x$revenue - x$freight_revenue - x$terminal_revenue
@@ -170,7 +170,7 @@ register_facts <- function(code) {
 register_report <- function(code) {
   rows <- register_facts(code)
   rows <- rows[rows$end >= "2025-01-01" & rows$basis == "quarterly" &
-    rows$item %in% register_told, ]
+    rows$item %in% register_columns, ]
   # an instant is told by the moment at which its day is over
   begins <- ifelse(is.na(rows$start), "", paste0(rows$start, "T00:00:00/"))
   fact <- function(i, segment = NULL, share = 1) {

@@ -205,12 +205,12 @@ services_serve <- function(port = 8471L, ready = function(port) NULL, until = In
   below <- !is.null(fault) && fault %in% standin_connection_faults
   app <- standin_app(most = most, requests_a_minute = requests_a_minute, fault = if (!below) fault,
     every = every, release = release, availability = availability)
-  own <- if (below) httpuv::randomPort(host = "127.0.0.1") else port
-  server <- tryCatch(httpuv::startServer("127.0.0.1", own, app, quiet = TRUE), error = taken)
+  inner <- if (below) httpuv::randomPort(host = "127.0.0.1") else port
+  server <- tryCatch(httpuv::startServer("127.0.0.1", inner, app, quiet = TRUE), error = taken)
   on.exit(server$stop())
   turn <- function(milliseconds) httpuv::service(milliseconds)
   if (below) {
-    front <- tryCatch(front_open(port, own, fault, every, away = 2), error = taken)
+    front <- tryCatch(front_open(port, inner, fault, every, away = 2), error = taken)
     on.exit(front_close(front), add = TRUE)
     turn <- function(milliseconds) {
       front_turn(front, 5)

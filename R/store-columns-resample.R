@@ -9,34 +9,34 @@ columns_groups <- 1e6
 #' @export
 store_outline.vetusta_store_columns <- function(store, series, from = -Inf, to = Inf, at = Inf) {
   window <- list(json_numbers(series), to, from)
-  found <- sql_get(store, "SELECT m.series, s.shape FROM moved m JOIN series s ON s.id = m.series
+  moved <- sql_get(store, "SELECT m.series, s.shape FROM moved m JOIN series s ON s.id = m.series
     WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?", window)
-  if (!nrow(found)) {
+  if (!nrow(moved)) {
     return(NULL)
   }
   columns_note(store)
   columns <- store$columns
-  held <- columns_held(columns, found$shape[1])
+  present <- columns_present(columns, moved$shape[1])
   # numbers that stand as text somewhere, and releases, are for who reads the rows
-  odd <- grepl("^(open|high|low|close|volume|vwap|released|status|session)__", held) &
-    !held %in% c("status__text", "session__text", "released__instant")
+  odd <- grepl("^(open|high|low|close|volume|vwap|released|status|session)__", present) &
+    !present %in% c("status__text", "session__text", "released__instant")
   if (any(odd)) {
     return(NULL)
   }
-  told <- columns_get(columns, "SELECT count() AS n, min(time) AS first, max(time) AS last, ",
-    if ("session__text" %in% held) "countIf(isNotNull(session__text))" else "0", " AS sessions, ",
-    if ("released__instant" %in% held)
+  summary <- columns_get(columns, "SELECT count() AS n, min(time) AS first, max(time) AS last, ",
+    if ("session__text" %in% present) "countIf(isNotNull(session__text))" else "0", " AS sessions, ",
+    if ("released__instant" %in% present)
     paste0("countIf(released__instant != ", columns_no_instant, ")") else "0", " AS released",
-    " FROM ", columns_table(columns, found$shape[1]), " WHERE ",
-    columns_where(found$series, from, to, at))
-  if (!isTRUE(told$n > 0) || told$released > 0) {
+    " FROM ", columns_table(columns, moved$shape[1]), " WHERE ",
+    columns_where(moved$series, from, to, at))
+  if (!isTRUE(summary$n > 0) || summary$released > 0) {
     return(NULL)
   }
   here <- sql_get(store, "SELECT min(first) AS first, max(last) AS last FROM segments
     WHERE series IN @numbers AND first < ? AND last >= ?", window)
   here <- if (!is.na(here$first)) c(max(here$first, from), min(here$last, to))
-  list(first = min(told$first, here[1]), last = max(told$last, here[2]),
-    sessions = told$sessions > 0, here = here)
+  list(first = min(summary$first, here[1]), last = max(summary$last, here[2]),
+    sessions = summary$sessions > 0, here = here)
 }
 
 # Then the rows but those within the stretch `without`, by series (their place) and bucket. `cells`
@@ -45,21 +45,21 @@ store_outline.vetusta_store_columns <- function(store, series, from = -Inf, to =
 # bucket, count, first, last (times), open, high, low, close, volume, value and weight (of the
 # closes, by volume), own_value, own_weight and own_count (of the bars' own means), provisional.
 store_resample <- function(store, series, from, to, at, cells, without, sessions = NULL) {
-  found <- sql_get(store, "SELECT m.series, s.shape, m.times FROM moved m
+  moved <- sql_get(store, "SELECT m.series, s.shape, m.times FROM moved m
     JOIN series s ON s.id = m.series WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?",
     list(json_numbers(series), to, from))
   columns <- store$columns
-  shape <- found$shape[1]
-  known <- columns_held(columns, shape)
+  shape <- moved$shape[1]
+  known <- columns_present(columns, shape)
   count <- function() {
-    told <- columns_get(columns, "SELECT series, count() AS n FROM ", columns_table(columns, shape),
-      " WHERE ", columns_where(found$series), " GROUP BY series")
-    told$n[match(found$series, told$series)]
+    counts <- columns_get(columns, "SELECT series, count() AS n FROM ", columns_table(columns, shape),
+      " WHERE ", columns_where(moved$series), " GROUP BY series")
+    counts$n[match(moved$series, counts$series)]
   }
   rows <- count()
-  short <- is.na(rows) | rows < found$times
+  short <- is.na(rows) | rows < moved$times
   if (any(short)) {
-    columns_lost(columns, paste(thousands(sum(found$times[short])), "times went there, and",
+    columns_lost(columns, paste(thousands(sum(moved$times[short])), "times went there, and",
       thousands(sum(rows[short], na.rm = TRUE)), "rows are found"))
   }
   size <- max(1, min(10000, floor(columns_groups / max(columns_pieces(cells)$weight))))
@@ -70,14 +70,14 @@ store_resample <- function(store, series, from, to, at, cells, without, sessions
     unlist(unname(parts), recursive = FALSE)
   }
   # where as many rows are there as times, no row is there twice, if none came meanwhile
-  plain <- rows == found$times
-  once <- make(found$series[plain], FALSE)
+  plain <- rows == moved$times
+  once <- make(moved$series[plain], FALSE)
   if (length(once)) {
     late <- count() != rows
-    once <- lapply(once, function(part) lapply(part, `[`, !part$series %in% found$series[late]))
+    once <- lapply(once, function(part) lapply(part, `[`, !part$series %in% moved$series[late]))
     plain <- plain & !late
   }
-  all <- as.list(data.table::rbindlist(c(once, make(found$series[!plain], TRUE))))
+  all <- as.list(data.table::rbindlist(c(once, make(moved$series[!plain], TRUE))))
   if (!length(all)) all <- lapply(stats::setNames(nm = columns_made), function(name) numeric())
   all$series <- match(all$series, series)
   all
@@ -109,10 +109,10 @@ columns_resample <- function(columns, shape, known, ids, from, to, at, cells, wi
     high <- min(edge[i + 1], to * 1e6)
     inside <- low >= without[1] * 1e6 && high <= without[2] * 1e6
     if (low >= high || inside) return(NULL)
-    own <- cells$cell >= first[i] & cells$cell < c(first, cells$highest)[i + 1]
+    within <- cells$cell >= first[i] & cells$cell < c(first, cells$highest)[i + 1]
     statement <- columns_resample_query(columns, shape, known,
       columns_where(ids, low / 1e6, high / 1e6, at, without), edge[i],
-      list(cell = cells$cell[own] - first[i], bucket = cells$bucket[own], unit = cells$unit),
+      list(cell = cells$cell[within] - first[i], bucket = cells$bucket[within], unit = cells$unit),
       sessions, twice)
     columns_get(columns, statement)
   })

@@ -37,9 +37,9 @@ columns_spread <- function(columns, shape) {
     return(invisible())
   }
   if (is.null(columns$replicated[[shape]])) {
-    found <- columns_get(columns, "SELECT engine FROM system.tables WHERE database = '",
+    engines <- columns_get(columns, "SELECT engine FROM system.tables WHERE database = '",
       columns$database, "' AND name = '", shape, "_", columns$key, "'")$engine
-    columns$replicated[[shape]] <- any(startsWith(as.character(found), "Replicated"))
+    columns$replicated[[shape]] <- any(startsWith(as.character(engines), "Replicated"))
   }
   if (columns$replicated[[shape]]) {
     for (server in columns$servers) {
@@ -114,34 +114,34 @@ columns_counting <- function(got, newest) {
 #' @export
 store_read.vetusta_store_columns <- function(store, series, from = -Inf, to = Inf, at = Inf,
   newest = TRUE) {
-  found <- sql_get(store, "SELECT m.series, s.shape, m.first, m.last, m.times FROM moved m
+  moved <- sql_get(store, "SELECT m.series, s.shape, m.first, m.last, m.times FROM moved m
     JOIN series s ON s.id = m.series WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?",
     list(json_numbers(series), to, from))
-  if (!nrow(found)) {
+  if (!nrow(moved)) {
     return(NextMethod())
   }
   columns_note(store)
   here <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series IN @numbers AND
     first < ? AND last >= ?", list(json_numbers(series), to, from))$series
-  parts <- lapply(split(found$series, found$shape), function(ids) {
+  parts <- lapply(split(moved$series, moved$shape), function(ids) {
     # of what stands in both all releases are looked at
     lapply(split(ids, ids %in% here), function(some) {
-      got <- columns_read(store$columns, found$shape[match(some[1], found$series)], some, from, to,
+      got <- columns_read(store$columns, moved$shape[match(some[1], moved$series)], some, from, to,
         at, newest && !some[1] %in% here)
-      columns_check_read(store$columns, found[found$series %in% some, ], got, from, to, at)
+      columns_check_read(store$columns, moved[moved$series %in% some, ], got, from, to, at)
       got
     })
   })
   parts <- unlist(unname(lapply(parts, unname)), recursive = FALSE)
   if (length(here)) {
-    both <- here %in% found$series
+    both <- here %in% moved$series
     for (some in split(here, both)) {
-      own <- store_read.vetusta_store_sql(store, some, from, to, at,
-        newest && !some[1] %in% found$series)
-      parts[[length(parts) + 1]] <- list(series = rep(some, own$rows), columns = own$columns)
+      local <- store_read.vetusta_store_sql(store, some, from, to, at,
+        newest && !some[1] %in% moved$series)
+      parts[[length(parts) + 1]] <- list(series = rep(some, local$rows), columns = local$columns)
     }
   }
-  columns_together(parts, series, newest, intersect(here, found$series))
+  columns_together(parts, series, newest, intersect(here, moved$series))
 }
 
 # Of series that are read whole as many times must be there as went over.
@@ -187,10 +187,10 @@ columns_together <- function(parts, series, newest, mixed) {
 # What stands in the column store of one series within a stretch, or NULL: a page is laid beside it.
 #' @export
 sql_moved_rows.vetusta_store_columns <- function(store, id, first, last) {
-  found <- sql_get(store, "SELECT s.shape FROM moved m JOIN series s ON s.id = m.series
+  shapes <- sql_get(store, "SELECT s.shape FROM moved m JOIN series s ON s.id = m.series
     WHERE m.series = ? AND m.first <= ? AND m.last >= ?", list(id, last, first))
-  if (nrow(found)) {
-    rows <- columns_read(store$columns, found$shape, id, first, last + 1e-6, newest = FALSE)$columns
+  if (nrow(shapes)) {
+    rows <- columns_read(store$columns, shapes$shape, id, first, last + 1e-6, newest = FALSE)$columns
     if (length(rows$time)) rows
   }
 }

@@ -5,18 +5,18 @@ columns_uri <- function(uri) {
   stop_uri <- function(what, todo = "write it as http://host:8123/db") {
     vetusta_stop("archive", what, where = database_named(uri), todo = todo)
   }
-  found <- regmatches(uri, regexec(
+  parts <- regmatches(uri, regexec(
     "^(https?)://(([^@/?#]*)@)?([^/?#]+)/?([^?#]*)([?]([^#]*))?$", uri))[[1]]
-  if (!length(found)) stop_uri("The URL of the column store cannot be read.")
-  if (grepl(":", found[4], fixed = TRUE) || grepl("password=", found[8], fixed = TRUE)) {
+  if (!length(parts)) stop_uri("The URL of the column store cannot be read.")
+  if (grepl(":", parts[4], fixed = TRUE) || grepl("password=", parts[8], fixed = TRUE)) {
     stop_uri("The URL of the column store contains a password.", paste0("take it out, and keep ",
       "it in COLUMNS_PASSWORD, in the environment or among the desk's secrets"))
   }
   # it stands in statements
-  if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", found[6])) {
+  if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", parts[6])) {
     stop_uri("The URL of the column store needs a database, named by letters, digits and _.")
   }
-  options <- strsplit(found[8], "&", fixed = TRUE)[[1]]
+  options <- strsplit(parts[8], "&", fixed = TRUE)[[1]]
   names <- sub("=.*", "", options)
   for (name in setdiff(names, "cluster")) {
     stop_uri(paste0("The URL of the column store has an option ", name, " that is not known."),
@@ -26,22 +26,22 @@ columns_uri <- function(uri) {
   if (length(cluster) && !grepl("^[A-Za-z0-9_-]+$", cluster[1])) {
     stop_uri("The name of the cluster has signs in it.")
   }
-  list(servers = paste0(found[2], "://", strsplit(found[5], ",", fixed = TRUE)[[1]]),
-    database = found[6], cluster = if (length(cluster)) cluster[1],
-    user = if (nzchar(found[4])) utils::URLdecode(found[4]))
+  list(servers = paste0(parts[2], "://", strsplit(parts[5], ",", fixed = TRUE)[[1]]),
+    database = parts[6], cluster = if (length(cluster)) cluster[1],
+    user = if (nzchar(parts[4])) utils::URLdecode(parts[4]))
 }
 
 # Sends a statement, with rows behind it or none, and gives the answer's bytes. Of a cluster each
 # server answers for all of it: where one cannot be reached, the next is asked, and stays the first.
 columns_send <- function(columns, statement, body = raw(), server = NULL, settings = list()) {
   servers <- server %||% if (is.null(columns$cluster)) columns$servers[1] else columns$servers
-  for (one in servers) {
-    answer <- tryCatch(columns_ask(columns, statement, body, one, settings), error = identity)
+  for (host in servers) {
+    answer <- tryCatch(columns_ask(columns, statement, body, host, settings), error = identity)
     if (!inherits(answer, "error")) break
   }
   if (inherits(answer, "error")) columns_stop(columns, servers[1], conditionMessage(answer))
-  if (is.null(server)) columns$servers <- union(one, columns$servers)
-  if (answer$status_code != 200) columns_stop(columns, one, rawToChar(answer$content))
+  if (is.null(server)) columns$servers <- union(host, columns$servers)
+  if (answer$status_code != 200) columns_stop(columns, host, rawToChar(answer$content))
   answer$content
 }
 

@@ -37,29 +37,29 @@ columns_shift <- function(store) {
   on.exit(try(store_claims_release(store, "columns"), silent = TRUE))
   columns_note(store)
   repeat {
-    found <- sql_get(store, "SELECT g.id, g.series, s.shape, s.frequency, g.rows FROM segments g
+    segments <- sql_get(store, "SELECT g.id, g.series, s.shape, s.frequency, g.rows FROM segments g
       JOIN series s ON s.id = g.series ORDER BY s.shape, g.series, g.first LIMIT 20000")
-    found <- held_of_shape(found, found$shape[1])
-    found <- found[cumsum(found$rows) - found$rows < columns_batch, ]
-    if (!nrow(found)) {
+    segments <- datasets_of_shape(segments, segments$shape[1])
+    segments <- segments[cumsum(segments$rows) - segments$rows < columns_batch, ]
+    if (!nrow(segments)) {
       return(invisible())
     }
-    columns_shift_batch(store, found)
+    columns_shift_batch(store, segments)
   }
 }
 
-columns_shift_batch <- function(store, found) {
+columns_shift_batch <- function(store, segments) {
   read <- sql_get(store, "SELECT id, series, first, last, times, body FROM segments WHERE
-    id IN @numbers", list(json_numbers(found$id)))
-  read <- read[match(found$id, read$id), ]
+    id IN @numbers", list(json_numbers(segments$id)))
+  read <- read[match(segments$id, read$id), ]
   read <- read[!is.na(read$id), ]
   rows <- sql_open_segments(store, read, newest = FALSE)
-  wide <- !startsWith(found$frequency[match(read$series, found$series)], "PT")
-  columns_insert(store$columns, found$shape[1], rep(read$series, rows$rows), rows$columns,
+  wide <- !startsWith(segments$frequency[match(read$series, segments$series)], "PT")
+  columns_insert(store$columns, segments$shape[1], rep(read$series, rows$rows), rows$columns,
     floor(store_now(store) * 1e6), rep(as.numeric(wide), rows$rows))
   store_beat(store, "rows into the column store")
   # where rows lie over others their times are counted there
-  counted <- moved_count(store, found$shape[1], moved_over(store, read))
+  counted <- moved_count(store, segments$shape[1], moved_over(store, read))
   store_transaction(store, function() {
     for (id in unique(read$series)) sql_hold_series(store, id)
     # what another process wrote anew meanwhile goes over later
@@ -95,18 +95,18 @@ moved_note <- function(store, gone, counted) {
 # Series of which rows lie over what stands there already.
 moved_over <- function(store, read) {
   ids <- unique(read$series)
-  held <- sql_get(store, "SELECT series, first, last FROM moved WHERE series IN @numbers",
+  ranges <- sql_get(store, "SELECT series, first, last FROM moved WHERE series IN @numbers",
     list(json_numbers(ids)))
-  at <- match(read$series, held$series)
-  unique(read$series[!is.na(at) & read$first <= held$last[at] & read$last >= held$first[at]])
+  at <- match(read$series, ranges$series)
+  unique(read$series[!is.na(at) & read$first <= ranges$last[at] & read$last >= ranges$first[at]])
 }
 
 moved_count <- function(store, shape, ids) {
   parts <- lapply(split(ids, (seq_along(ids) - 1) %/% 5000), function(some) {
-    told <- columns_get(store$columns, "SELECT series, uniqExact(time) AS times FROM ",
+    counts <- columns_get(store$columns, "SELECT series, uniqExact(time) AS times FROM ",
       columns_table(store$columns, shape), " WHERE series IN (", paste(sprintf("%.0f", some),
         collapse = ","), ") GROUP BY series")
-    list_frame(list(series = as.numeric(told$series), times = as.numeric(told$times)))
+    list_frame(list(series = as.numeric(counts$series), times = as.numeric(counts$times)))
   })
   do.call(rbind, c(list(list_frame(list(series = numeric(), times = numeric()))), unname(parts)))
 }
@@ -115,16 +115,16 @@ moved_count <- function(store, shape, ids) {
 #' @export
 sql_check_more.vetusta_store_columns <- function(store, add) {
   for (shape in columns_shapes(store)) {
-    held <- sql_get(store, "SELECT m.series, m.first, m.last, m.times, s.source, s.dataset, s.key,
+    moved <- sql_get(store, "SELECT m.series, m.first, m.last, m.times, s.source, s.dataset, s.key,
       s.frequency FROM moved m JOIN series s ON s.id = m.series WHERE s.shape = ?", list(shape))
-    told <- columns_get(store$columns,
+    counts <- columns_get(store$columns,
       "SELECT series, uniqExact(time) AS times, min(time) AS first, ",
       "max(time) AS last FROM ", columns_table(store$columns, shape), " GROUP BY series")
-    at <- match(held$series, told$series)
-    lost <- is.na(at) | told$times[at] < held$times | told$first[at] > held$first |
-      told$last[at] < held$last
+    at <- match(moved$series, counts$series)
+    lost <- is.na(at) | counts$times[at] < moved$times | counts$first[at] > moved$first |
+      counts$last[at] < moved$last
     lost[is.na(lost)] <- TRUE
-    add("column", series_id(held[lost, ]),
+    add("column", series_id(moved[lost, ]),
       "has fewer rows in the column store than went there",
       TRUE)
   }

@@ -17,16 +17,16 @@ columns_oldest <- c(18, 16)
 columns_join <- function(store, uri = NULL) {
   password <- attr(uri, "password")
   uri <- if (!is.null(uri)) as.character(uri)
-  told <- sql_meta(store, "columns")
-  told <- if (length(told)) jsonlite::fromJSON(told)
-  if (is.null(told) && is.null(uri)) {
+  state <- sql_meta(store, "columns")
+  state <- if (length(state)) jsonlite::fromJSON(state)
+  if (is.null(state) && is.null(uri)) {
     return(store)
   }
-  parts <- columns_uri(uri %||% told$uri)
-  if (!is.null(told) && !is.null(uri) && !identical(columns_place(columns_uri(told$uri)),
+  parts <- columns_uri(uri %||% state$uri)
+  if (!is.null(state) && !is.null(uri) && !identical(columns_place(columns_uri(state$uri)),
     columns_place(parts))) {
     vetusta_stop("archive", paste0("The archive's rows are in another column store: ",
-      database_named(told$uri), "."), where = database_named(uri),
+      database_named(state$uri), "."), where = database_named(uri),
       todo = "give that one; or copy the archive first: vetusta archive copy FROM TO")
   }
   columns <- new.env(parent = emptyenv())
@@ -36,14 +36,14 @@ columns_join <- function(store, uri = NULL) {
   columns$user <- parts$user
   secret <- password %||% Sys.getenv("COLUMNS_PASSWORD")
   columns$password <- if (nzchar(secret)) function() secret
-  columns$uri <- uri %||% told$uri
+  columns$uri <- uri %||% state$uri
   columns$known <- list()
   columns$replicated <- list()
   columns$process <- Sys.getpid()
   # tables of several archives may stand in one database
-  columns$key <- told$key %||% substr(content_hash(charToRaw(paste(store$path, now_seconds(),
+  columns$key <- state$key %||% substr(content_hash(charToRaw(paste(store$path, now_seconds(),
     Sys.getpid()))), 1, 8)
-  columns$noted <- !is.null(told)
+  columns$noted <- !is.null(state)
   columns_check_server(columns)
   store$columns <- columns
   class(store) <- c("vetusta_store_columns", class(store))
@@ -56,9 +56,9 @@ columns_note <- function(store) {
   if (columns$noted) {
     return(invisible())
   }
-  told <- sql_meta(store, "columns")
-  if (length(told)) {
-    columns$key <- jsonlite::fromJSON(told)$key
+  state <- sql_meta(store, "columns")
+  if (length(state)) {
+    columns$key <- jsonlite::fromJSON(state)$key
   } else {
     sql_meta_put(store, "columns", as.character(jsonlite::toJSON(list(uri = columns$uri,
       key = columns$key), auto_unbox = TRUE)))
@@ -76,9 +76,9 @@ columns_check_server <- function(columns) {
       ", which is too old."), where = columns$servers[1], todo = "use 18.16 or newer")
   }
   columns$version <- numbers
-  found <- columns_get(columns, "SELECT count() AS n FROM system.databases WHERE name = '",
+  count <- columns_get(columns, "SELECT count() AS n FROM system.databases WHERE name = '",
     columns$database, "'")$n
-  if (!identical(found, 1)) columns_stop(columns, columns$servers[1], "Code: 81")
+  if (!identical(count, 1)) columns_stop(columns, columns$servers[1], "Code: 81")
   if (!is.null(columns$cluster)) {
     shards <- columns_get(columns, "SELECT uniqExact(shard_num) AS n FROM system.clusters ",
       "WHERE cluster = '", columns$cluster, "'")$n
@@ -126,8 +126,8 @@ columns_back <- function(columns) {
   ending[!grepl("__(instant|day|flag|text)$", names(columns))] <- "number"
   name <- sub("__(instant|day|flag|text)$", "", names(columns))
   coded <- grepl("^x([0-9a-f]{2})+__x$", name)
-  name[coded] <- vapply(name[coded], function(one) {
-    hex <- sub("__x$", "", substring(one, 2))
+  name[coded] <- vapply(name[coded], function(code) {
+    hex <- sub("__x$", "", substring(code, 2))
     at <- seq(1, nchar(hex), 2)
     text <- rawToChar(as.raw(strtoi(substring(hex, at, at + 1), 16)))
     Encoding(text) <- "UTF-8"
@@ -139,10 +139,10 @@ columns_back <- function(columns) {
   out <- list()
   for (i in seq_along(values)) {
     if (all(is.na(values[[i]])) && !name[i] %in% time_columns) next
-    held <- out[[name[i]]]
+    vector <- out[[name[i]]]
     # what is of one type in one place and of another elsewhere is text
-    out[[name[i]]] <- if (is.null(held)) values[[i]]
-    else ifelse(is.na(held), as_text(values[[i]]), as_text(held))
+    out[[name[i]]] <- if (is.null(vector)) values[[i]]
+    else ifelse(is.na(vector), as_text(values[[i]]), as_text(vector))
   }
   out
 }
@@ -155,7 +155,7 @@ columns_table <- function(columns, shape, everywhere = TRUE) {
 
 # Makes a shape's table where it is not there, and adds columns that are new.
 columns_prepare <- function(columns, shape, names) {
-  known <- columns$known[[shape]] %||% columns_held(columns, shape)
+  known <- columns$known[[shape]] %||% columns_present(columns, shape)
   if (!length(known)) {
     fixed <- "series UInt32, time Int64, known Int64, stamp UInt64, wide UInt8"
     for (server in columns$servers) {
@@ -206,7 +206,7 @@ columns_engine <- function(columns, shape, server) {
   }
 }
 
-columns_held <- function(columns, shape) {
+columns_present <- function(columns, shape) {
   as.character(columns_get(columns, "SELECT name FROM system.columns WHERE database = '",
     columns$database, "' AND table = '", shape, "_", columns$key, "'")$name)
 }

@@ -98,10 +98,10 @@ known_on_arrival <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   }
   now <- whole_micros(now)
   time <- as.numeric(new$time)
-  held <- match(time, as.numeric(old$time))
-  first <- is.na(held) & !time %in% time[!unstated]
+  place <- match(time, as.numeric(old$time))
+  first <- is.na(place) & !time %in% time[!unstated]
   late <- which(unstated & !first)
-  late <- setdiff(late, which(unstated & held %in% rows_replaced(old, finishes, anew)))
+  late <- setdiff(late, which(unstated & place %in% rows_replaced(old, finishes, anew)))
   known[late] <- now
   latest <- max(known_order(old$known), -Inf)
   if (latest >= now && length(late)) {
@@ -133,8 +133,8 @@ counts_behind <- function(old, new, fresh) {
   again <- which(!fresh)
   at <- match(as.numeric(new$time)[again], as.numeric(old$time))
   stated <- as.numeric(new$known)[again]
-  held <- known_order(old[["known"]] %||% rep(NA_real_, length(old$time)))
-  if (anyNA(at) || any(stated < held[at], na.rm = TRUE)) {
+  arrivals <- known_order(old[["known"]] %||% rep(NA_real_, length(old$time)))
+  if (anyNA(at) || any(stated < arrivals[at], na.rm = TRUE)) {
     return(NULL)
   }
   for (name in setdiff(names(new), time_columns)) {

@@ -8,9 +8,9 @@ postgres_error <- function(error, path) {
   text <- trimws(sub("^Failed to [A-Za-z ]*: *", "", conditionMessage(error)))
   first <- sub("\n.*", "", text)
   for (entry in postgres_errors) {
-    found <- regmatches(text, regexec(entry[1], text, ignore.case = TRUE))[[1]]
-    if (length(found)) {
-      words <- if (length(found) > 1) found[2] else ""
+    matches <- regmatches(text, regexec(entry[1], text, ignore.case = TRUE))[[1]]
+    if (length(matches)) {
+      words <- if (length(matches) > 1) matches[2] else ""
       reason <- if (is.na(entry[4])) "" else entry[4]
       return(vetusta_error("archive", sub("%s", words, entry[2], fixed = TRUE),
         where = paste0(path, ": ", sub("^(ERROR|FATAL): *", "", first)), todo = entry[3],
@@ -22,7 +22,7 @@ postgres_error <- function(error, path) {
 }
 
 postgres_errors <- list(
-  c("times are held", "times are held", "", ""),
+  c("times are stored", "times are stored", "", ""),
   c("password authentication failed|no password supplied|authentication failed",
     "The server refuses the role or its password.",
     paste0("set the password in PGPASSWORD, in ~/.pgpass, or as ARCHIVE_PASSWORD among the ",

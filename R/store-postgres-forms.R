@@ -91,7 +91,7 @@ postgres_functions <- c(
   "CREATE OR REPLACE FUNCTION page_put(p_run text, p_source text, p_dataset text, p_symbol text,
      p_asked float8, p_seconds float8, p_status integer, p_bytes bigint, p_rows integer,
      p_outcome text, p_url text, p_message text, p_series bigint, p_first float8,
-     p_last float8, p_held integer, p_times integer, p_body bytea, p_cover text, p_start float8,
+     p_last float8, p_count integer, p_times integer, p_body bytea, p_cover text, p_start float8,
      p_end float8, p_kind text, p_place text, p_value text, p_request text, p_now float8,
      p_shape text, p_key text, p_frequency text, p_dimensions text, p_again boolean)
      RETURNS integer LANGUAGE plpgsql AS $$
@@ -116,14 +116,14 @@ postgres_functions <- c(
      IF p_body IS NOT NULL AND (EXISTS (SELECT 1 FROM segments WHERE series = p_of
        AND first <= p_last AND last >= p_first) OR EXISTS (SELECT 1 FROM moved
        WHERE series = p_of AND first <= p_last AND last >= p_first)) THEN
-       RAISE EXCEPTION 'times are held';
+       RAISE EXCEPTION 'times are stored';
      END IF;
      INSERT INTO journal (run, source, dataset, symbol, asked, seconds, status, bytes, rows,
        outcome, url, message) VALUES (p_run, p_source, p_dataset, p_symbol, p_asked,
        p_seconds, p_status, p_bytes, p_rows, p_outcome, p_url, p_message);
      IF p_body IS NOT NULL THEN
        INSERT INTO segments (series, first, last, rows, times, level, body)
-         VALUES (p_of, p_first, p_last, p_held, p_times, 0, p_body);
+         VALUES (p_of, p_first, p_last, p_count, p_times, 0, p_body);
      END IF;
      IF p_cover IS NOT NULL THEN
        PERFORM coverage_put(p_source, p_dataset, p_cover, p_start, p_end, p_body IS NOT NULL);
@@ -228,20 +228,20 @@ postgres_form <- function(store) {
 
 # Nothing is made among somebody else's tables, unless a schema was made for it.
 postgres_check_empty <- function(store) {
-  held <- sql_get(store, "SELECT table_schema AS schema, table_name AS name FROM
+  tables <- sql_get(store, "SELECT table_schema AS schema, table_name AS name FROM
     information_schema.tables WHERE table_schema NOT IN ('pg_catalog', 'information_schema')
     AND table_schema NOT LIKE 'pg_%'")
-  own <- held$schema == "vetusta"
+  in_schema <- tables$schema == "vetusta"
   # another process may have made the archive since
-  if (any(own) && is.null(postgres_form(store))) {
+  if (any(in_schema) && is.null(postgres_form(store))) {
     vetusta_stop("archive", paste0("The schema `vetusta` of the database is no archive: it has ",
-      held$name[own][1], "."), where = store$path,
+      tables$name[in_schema][1], "."), where = store$path,
       todo = "give another database, or rename that schema")
   }
   made <- sql_get(store, "SELECT to_regnamespace('vetusta') IS NOT NULL AS made")$made
-  if (nrow(held) && !made) {
-    vetusta_stop("archive", paste0("The database has other contents: ", held$schema[1], ".",
-      held$name[1], if (nrow(held) > 1) paste(" and", nrow(held) - 1, "more tables"), "."),
+  if (nrow(tables) && !made) {
+    vetusta_stop("archive", paste0("The database has other contents: ", tables$schema[1], ".",
+      tables$name[1], if (nrow(tables) > 1) paste(" and", nrow(tables) - 1, "more tables"), "."),
       where = store$path, todo = paste0("give the archive a separate database (createdb NAME), ",
         "or have a schema made for it: CREATE SCHEMA vetusta"))
   }

@@ -7,9 +7,9 @@ store_clock.vetusta_store_postgres <- function(store) {
   function() {
     now <- now_seconds()
     if (is.null(store$ahead) || now > store$ahead_asked + 60 || now < store$ahead_asked) {
-      told <- sql_get(store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now")$now
+      instant <- sql_get(store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now")$now
       after <- now_seconds()
-      ahead <- told - (now + after) / 2
+      ahead <- instant - (now + after) / 2
       store$ahead <- if (abs(ahead) < 0.5 + (after - now)) 0 else ahead
       store$ahead_asked <- after
       now <- after
@@ -53,10 +53,10 @@ sql_cover.vetusta_store_postgres <- function(store, page, stretch) {
 # A page of one series is written beside those of others of its dataset; any other page alone.
 #' @export
 sql_hold.vetusta_store_postgres <- function(store, page) {
-  one <- inherits(page$rows, "vetusta_parcel_series") && nrow(page$rows$series) == 1 &&
+  single <- inherits(page$rows, "vetusta_parcel_series") && nrow(page$rows$series) == 1 &&
     is.null(page$listing)
-  store$holds_all <- !one
-  sql_get(store, if (one) "SELECT hold_shared(?, ?)" else "SELECT hold_dataset(?, ?)",
+  store$holds_all <- !single
+  sql_get(store, if (single) "SELECT hold_shared(?, ?)" else "SELECT hold_dataset(?, ?)",
     list(page$source, page$dataset))
 }
 
@@ -68,11 +68,11 @@ sql_hold_series.vetusta_store_postgres <- function(store, id) {
 # Counted and taken by the server, one collector after the other, and by its clock.
 #' @export
 store_token_take.vetusta_store_postgres <- function(store, source, limits, under_way, weight = 1) {
-  told <- jsonlite::toJSON(lapply(limits, function(limit) {
+  json <- jsonlite::toJSON(lapply(limits, function(limit) {
     limit[intersect(c("count", "weighs", "seconds", "since"), names(limit))]
   }), auto_unbox = TRUE, digits = NA)
   id <- sql_get(store, "SELECT token_take(?, ?, ?, ?::json) AS id",
-    list(source, under_way, weight, as.character(told)))$id
+    list(source, under_way, weight, as.character(json)))$id
   if (is.na(id)) list() else list(id = id)
 }
 

@@ -7,20 +7,20 @@ server_uri <- function(uri, kind) {
     vetusta_stop(kind, what, where = database_named(uri),
       todo = "write it as postgresql://user@host:5432/name")
   }
-  found <- regmatches(uri, regexec(
+  parts <- regmatches(uri, regexec(
     "^postgres(ql)?://(([^@/?#]*)@)?([^/?#]*)(/([^?#]*))?([?]([^#]*))?$", uri))[[1]]
-  if (!length(found)) stop_uri("The connection URI cannot be read.")
+  if (!length(parts)) stop_uri("The connection URI cannot be read.")
   text <- function(x) if (length(x) && nzchar(x)) utils::URLdecode(x)
-  user <- regmatches(found[4], regexec("^([^:]*)(:(.*))?$", found[4]))[[1]]
-  hosts <- strsplit(found[5], ",", fixed = TRUE)[[1]]
+  user <- regmatches(parts[4], regexec("^([^:]*)(:(.*))?$", parts[4]))[[1]]
+  hosts <- strsplit(parts[5], ",", fixed = TRUE)[[1]]
   ports <- ifelse(grepl(":[^]:]*$", hosts), sub("^.*:([^]:]*)$", "\\1", hosts), "")
   if (any(!grepl("^[0-9]*$", ports))) stop_uri("The port in the URI is no number.")
   hosts <- gsub("^\\[|\\]$", "", sub(":[^]:]*$", "", hosts))
   given <- list(host = text(paste(hosts, collapse = ",")),
     port = if (any(nzchar(ports))) paste(ports, collapse = ","), user = text(user[2]),
-    password = text(user[4]), dbname = text(found[7]))
+    password = text(user[4]), dbname = text(parts[7]))
   given <- given[lengths(given) > 0]
-  for (part in strsplit(found[9], "&", fixed = TRUE)[[1]]) {
+  for (part in strsplit(parts[9], "&", fixed = TRUE)[[1]]) {
     name <- utils::URLdecode(sub("=.*", "", part))
     if (!grepl("=", part, fixed = TRUE)) {
       stop_uri(paste0("The option ", name, " of the URI has no value."))

@@ -72,9 +72,9 @@ postgres_words <- c(
 postgres_worded <- new.env(parent = emptyenv())
 
 postgres_statement <- function(statement) {
-  held <- postgres_worded[[statement]]
-  if (!is.null(held)) {
-    return(held)
+  cached <- postgres_worded[[statement]]
+  if (!is.null(cached)) {
+    return(cached)
   }
   worded <- sql_worded(statement, postgres_words, new.env(parent = emptyenv()))
   parts <- strsplit(paste0(worded, " "), "?", fixed = TRUE)[[1]]

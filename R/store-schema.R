@@ -110,14 +110,14 @@ sql_declared <- function(store, page, columns) {
 # The types of a dataset's columns by name, as this process has read or decided them.
 sql_types <- function(store, source, dataset) {
   name <- paste(source, dataset, sep = "\r")
-  held <- store$types[[name]]
-  if (is.null(held)) {
-    found <- sql_get(store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?",
+  cached <- store$types[[name]]
+  if (is.null(cached)) {
+    rows <- sql_get(store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?",
       list(source, dataset))
-    held <- stats::setNames(as.character(found$type), as.character(found$name))
-    assign(name, held, envir = store$types)
+    cached <- stats::setNames(as.character(rows$type), as.character(rows$name))
+    assign(name, cached, envir = store$types)
   }
-  held
+  cached
 }
 
 sql_put_type <- function(store, page, name, before, type) {

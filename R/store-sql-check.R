@@ -2,11 +2,11 @@
 
 # A check of all that is stored: a data frame of what, where, finding, lost.
 store_check <- function(store) {
-  found <- list()
+  findings <- list()
   add <- function(what, where, finding, lost = FALSE) {
     n <- max(length(where), length(finding))
     if (length(where) && length(finding)) {
-      found[[length(found) + 1]] <<- data.frame(what = rep(what, n), where = rep_len(where, n),
+      findings[[length(findings) + 1]] <<- data.frame(what = rep(what, n), where = rep_len(where, n),
         finding = rep_len(finding, n), lost = rep(lost, n))
     }
   }
@@ -38,7 +38,7 @@ store_check <- function(store) {
   })
   none <- data.frame(what = character(), where = character(), finding = character(),
     lost = logical())
-  do.call(rbind, c(list(none), found))
+  do.call(rbind, c(list(none), findings))
 }
 
 # Each segment is read, and compared with what stands beside it.
@@ -83,12 +83,12 @@ check_coverage <- function(store, add) {
 }
 
 check_bodies <- function(store, table, add) {
-  found <- sql_get(store, paste("SELECT source, dataset, at, rows, body FROM", table))
-  for (i in seq_len(nrow(found))) {
-    read <- tryCatch(blocks_read(found$body[i])$rows, error = function(e) -1)
-    if (!identical(as.numeric(read), as.numeric(found$rows[i]))) {
-      add("frame", paste0(found$source[i], "/", found$dataset[i], " at ",
-        format_instant(found$at[i])), "is damaged: its bytes are not those that were written", TRUE)
+  blocks <- sql_get(store, paste("SELECT source, dataset, at, rows, body FROM", table))
+  for (i in seq_len(nrow(blocks))) {
+    read <- tryCatch(blocks_read(blocks$body[i])$rows, error = function(e) -1)
+    if (!identical(as.numeric(read), as.numeric(blocks$rows[i]))) {
+      add("frame", paste0(blocks$source[i], "/", blocks$dataset[i], " at ",
+        format_instant(blocks$at[i])), "is damaged: its bytes are not those that were written", TRUE)
     }
   }
 }

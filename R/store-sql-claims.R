@@ -16,7 +16,7 @@ collector_lease <- function() {
 # A collector says that it goes on, and what it is at; and who all of them are: host, process,
 # began, started, seen, lease, doing, requests (which it claims), gone.
 store_beat <- function(store, doing) {
-  own <- store_process(store)
+  me <- store_process(store)
   due <- now_seconds() >= (store$beaten %||% -Inf) + collector_lease() / 6
   if (!due && identical(store$doing, doing)) {
     return(invisible())
@@ -25,58 +25,58 @@ store_beat <- function(store, doing) {
   sql_do(store, "INSERT INTO collectors (host, process, began, started, seen, lease, doing)
     VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT (host, process, began) DO UPDATE SET
       seen = excluded.seen, lease = excluded.lease, doing = excluded.doing",
-    list(own$host, own$process, own$began, now, now, collector_lease(), doing))
+    list(me$host, me$process, me$began, now, now, collector_lease(), doing))
   store$beaten <- now_seconds()
   store$doing <- doing
   invisible()
 }
 
 store_collectors <- function(store) {
-  found <- sql_get(store, "SELECT p.host, p.process, p.began, p.started, p.seen, p.lease, p.doing,
+  collectors <- sql_get(store, "SELECT p.host, p.process, p.began, p.started, p.seen, p.lease, p.doing,
     (SELECT count(*) FROM claims c WHERE c.done IS NULL AND c.host = p.host
       AND c.process = p.process AND c.began = p.began) AS calls
     FROM collectors p ORDER BY p.started, p.host, p.process")
-  own <- store_process(store)
+  process <- store_process(store)
   now <- store_now(store)
-  found$gone <- vapply(seq_len(nrow(found)), function(i) {
-    one <- as.list(found[i, ])
-    !is_same_process(one, own) && !claim_holds(c(one, since = -Inf), own, now)
+  collectors$gone <- vapply(seq_len(nrow(collectors)), function(i) {
+    collector <- as.list(collectors[i, ])
+    !is_same_process(collector, process) && !claim_holds(c(collector, since = -Inf), process, now)
   }, TRUE)
-  found
+  collectors
 }
 
 # Who is at a request: "ours", "taken" by another process, or "done" by one since an instant. With
 # `place`, a list of source, dataset and keys, a request that is ours has the attribute `covered`:
 # whether anything of the keys is covered.
 store_claim <- function(store, request, since, place = NULL) {
-  own <- store_process(store)
+  self <- store_process(store)
   statement <- if (is.null(place)) claim_statement else claim_covered_statement
   if (!is.null(place)) place$keys <- json_array(place$keys)
   repeat {
     now <- store_now(store)
     # the usual request is nobody's
     free <- sql_get(store, statement,
-      c(list(request, own$host, own$process, own$began, now), unname(place)), often = TRUE)
+      c(list(request, self$host, self$process, self$began, now), unname(place)), often = TRUE)
     if (length(free[[1]])) {
       return(if (is.null(place)) "ours" else structure("ours", covered = free$covered > 0))
     }
-    found <- sql_get(store, "SELECT c.host, c.process, c.began, c.since, c.done, p.seen, p.lease
+    claim <- sql_get(store, "SELECT c.host, c.process, c.began, c.since, c.done, p.seen, p.lease
       FROM claims c LEFT JOIN collectors p ON p.host = c.host AND p.process = c.process
         AND p.began = c.began WHERE c.request = ?", list(request))
     # it was released in between
-    if (!nrow(found)) next
-    if (!is.na(found$done) && found$done >= since) {
+    if (!nrow(claim)) next
+    if (!is.na(claim$done) && claim$done >= since) {
       return("done")
     }
-    if (is.na(found$done) && claim_holds(found, own, now)) {
+    if (is.na(claim$done) && claim_holds(claim, self, now)) {
       return("taken")
     }
     # taken over, where nobody else did so in between
     taken <- sql_get(store, "UPDATE claims SET host = ?, process = ?, began = ?, since = ?,
       done = NULL WHERE request = ? AND host = ? AND process = ? AND since = ? AND
         coalesce(done, 0) = ? RETURNING 1 AS ours",
-      list(own$host, own$process, own$began, now, request, found$host, found$process, found$since,
-        if (is.na(found$done)) 0 else found$done))
+      list(self$host, self$process, self$began, now, request, claim$host, claim$process, claim$since,
+        if (is.na(claim$done)) 0 else claim$done))
     if (nrow(taken)) {
       return("ours")
     }
@@ -89,12 +89,12 @@ claim_covered_statement <- paste0(claim_statement, ", (SELECT count(*) FROM cove
   WHERE source = ? AND dataset = ? AND key IN @texts) AS covered")
 
 # Whether a claim is that of another collector which is still at work.
-claim_holds <- function(claim, own, now) {
-  if (is_same_process(claim, own)) {
+claim_holds <- function(claim, process, now) {
+  if (is_same_process(claim, process)) {
     return(FALSE)
   }
   seen <- max(claim$since, claim$seen, na.rm = TRUE)
-  if (claim$host == own$host) {
+  if (claim$host == process$host) {
     return(process_lives(claim) && seen >= now - 60 * claim_minutes)
   }
   lease <- if (is.null(claim$lease) || is.na(claim$lease)) lease_seconds else claim$lease
@@ -138,8 +138,8 @@ store_claim_done <- function(store, request) {
 # At the end of a run nothing of it is claimed any more, and a collector that is at nothing else is
 # none; what was done long ago is forgotten.
 store_claims_release <- function(store, requests) {
-  own <- store_process(store)
-  mine <- list(own$host, own$process)
+  self <- store_process(store)
+  mine <- list(self$host, self$process)
   sql_do(store, "DELETE FROM claims WHERE host = ? AND process = ? AND done IS NULL
     AND request IN @texts", c(mine, json_array(requests)))
   sql_do(store, "DELETE FROM claims WHERE done < ?", list(store_now(store) - 7 * 86400))
@@ -155,7 +155,7 @@ store_in_use <- function(store) {
     max(p.seen) AS seen, max(p.lease) AS lease FROM claims c LEFT JOIN collectors p
       ON p.host = c.host AND p.process = c.process AND p.began = c.began
     WHERE c.done IS NULL GROUP BY c.host, c.process, c.began")
-  own <- store_process(store)
+  process <- store_process(store)
   now <- store_now(store)
-  any(vapply(seq_len(nrow(claims)), function(i) claim_holds(as.list(claims[i, ]), own, now), TRUE))
+  any(vapply(seq_len(nrow(claims)), function(i) claim_holds(as.list(claims[i, ]), process, now), TRUE))
 }

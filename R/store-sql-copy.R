@@ -47,15 +47,15 @@ sql_meta_put <- function(store, name, value) {
 
 # What differs when anything was written since.
 copy_sign <- function(store) {
-  told <- lapply(names(copied_tables), function(table) {
+  counts <- lapply(names(copied_tables), function(table) {
     numbered <- copied_tables[[table]]$by
     sql_get(store, paste0("SELECT count(*) AS n", if (!is.null(numbered))
       paste0(", coalesce(max(", numbered, "), 0) AS last, coalesce(sum(1.0 * ", numbered,
         "), 0) AS numbers"), if (table == "notes") ", coalesce(max(at), 0) AS last",
-      if (table == "segments") paste(", coalesce(sum(1.0 * rows), 0) AS held,",
+      if (table == "segments") paste(", coalesce(sum(1.0 * rows), 0) AS row_count,",
         "(SELECT coalesce(sum(times), 0) FROM moved) AS elsewhere"), " FROM ", table))
   })
-  content_hash(charToRaw(paste(sprintf("%.17g", as.numeric(unlist(told))), collapse = " ")))
+  content_hash(charToRaw(paste(sprintf("%.17g", as.numeric(unlist(counts))), collapse = " ")))
 }
 
 # How many rows each table has.
@@ -99,11 +99,11 @@ copy_moved.default <- function(from, to, state, show) FALSE
 
 # Where a copy goes on, or begins; one of an archive that was written to since begins anew.
 copy_begin <- function(to, sign) {
-  told <- sql_meta(to, "copy")
-  state <- if (length(told)) jsonlite::fromJSON(told)
+  saved <- sql_meta(to, "copy")
+  state <- if (length(saved)) jsonlite::fromJSON(saved)
   if (is.null(state)) {
-    held <- copy_counts(to)
-    if (any(held > 0)) {
+    counts <- copy_counts(to)
+    if (any(counts > 0)) {
       vetusta_stop("archive", "The archive to copy into is not empty.", where = to$path,
         todo = "give a new file, or an empty database")
     }

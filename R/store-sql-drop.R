@@ -21,7 +21,7 @@ sql_drop_series <- function(store, series) {
     sql_do(store, paste("DELETE FROM", table, "WHERE series IN @numbers"), list(ids))
   }
   sql_do(store, "DELETE FROM series WHERE id IN @numbers", list(ids))
-  known <- held_dimensions(series)
+  known <- series_dimensions(series)
   for (i in seq_len(nrow(series))) {
     place <- list(series$source[i], series$dataset[i])
     # stretches are named by the symbol and the interval, or by the keys of a request
@@ -53,7 +53,7 @@ store_drop.vetusta_store_columns <- function(store, series, datasets) {
   columns <- store$columns
   by_shape <- split(series$id, series$shape)
   for (shape in names(by_shape)) {
-    if (!length(columns_held(columns, shape))) next
+    if (!length(columns_present(columns, shape))) next
     ids <- format(by_shape[[shape]], scientific = FALSE, trim = TRUE)
     for (server in columns$servers) {
       columns_do(columns, paste0("ALTER TABLE ", columns_table(columns, shape, FALSE),
@@ -69,10 +69,10 @@ columns_settled <- function(columns, shape, patience = 120) {
   until <- now_seconds() + patience
   repeat {
     left <- vapply(columns$servers, function(server) {
-      found <- columns_send(columns, paste0("SELECT count() FROM system.mutations WHERE ",
+      running <- columns_send(columns, paste0("SELECT count() FROM system.mutations WHERE ",
         "database = '", columns$database, "' AND table = '", shape, "_", columns$key,
         "' AND is_done = 0"), server = server)
-      as.numeric(trimws(rawToChar(found)))
+      as.numeric(trimws(rawToChar(running)))
     }, 0)
     if (!sum(left)) {
       return(invisible())

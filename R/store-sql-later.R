@@ -48,7 +48,7 @@ store_gathered <- function(store) {
     }))
     TRUE
   }, vetusta_error_archive = function(e) {
-    if (grepl("times are held", e$what, fixed = TRUE)) FALSE else stop(e)
+    if (grepl("times are stored", e$what, fixed = TRUE)) FALSE else stop(e)
   })
   for (entry in pages) {
     if (together) {

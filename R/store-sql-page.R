@@ -12,13 +12,13 @@ is_plain_page <- function(page) {
 page_segment <- function(series, rows) {
   n <- length(rows$time)
   ends <- as.numeric(rows$time[c(1, n)])
-  list(series = series, first = ends[1], last = ends[2], held = n, times = n,
+  list(series = series, first = ends[1], last = ends[2], row_count = n, times = n,
     body = list(block_write(rows, FALSE)))
 }
 
 # What a page is written from, in the order of the statement's places; what is not named is missing.
 page_names <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes", "rows",
-  "outcome", "url", "message", "series", "first", "last", "held", "times", "body", "cover",
+  "outcome", "url", "message", "series", "first", "last", "row_count", "times", "body", "cover",
   "start", "end", "kind", "place", "value", "request", "now", "shape", "key",
   "frequency", "dimensions")
 page_absent <- c(lapply(stats::setNames(nm = setdiff(page_names, "body")), function(name) NA),

@@ -122,12 +122,12 @@ content_hash <- function(body) cli::hash_raw_md5(body)
 
 # Structures of statistics with their validators.
 store_structure <- function(store, source, url) {
-  found <- sql_get(store,
+  document <- sql_get(store,
     "SELECT etag, modified, fetched, body FROM structures WHERE source = ? AND url = ?",
     list(source, url))
-  if (nrow(found)) {
-    list(etag = found$etag, modified = found$modified, fetched = found$fetched,
-      body = memDecompress(found$body[[1]], "gzip"))
+  if (nrow(document)) {
+    list(etag = document$etag, modified = document$modified, fetched = document$fetched,
+      body = memDecompress(document$body[[1]], "gzip"))
   }
 }
 

@@ -7,10 +7,10 @@ sql_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
   if (!n) {
     return(no_counts)
   }
-  held <- sql_get(store,
+  frame <- sql_get(store,
     "SELECT id, at, body FROM frames WHERE source = ? AND dataset = ? AND place = ?
     ORDER BY at DESC, id DESC LIMIT 1", list(page$source, page$dataset, parcel$place))
-  old <- if (nrow(held)) blocks_read(held$body)$columns
+  old <- if (nrow(frame)) blocks_read(frame$body)$columns
   counts <- frame_counts(old, parcel$rows, parcel$key)
   if (!identical(counts[["unchanged"]] + 0, length(old[[1]]) + 0) ||
     counts[["new"]] + counts[["changed"]] > 0) {
@@ -19,7 +19,7 @@ sql_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
         "?, ?, ?, ?, ?)"),
       list(page$source, page$dataset, page$shape, parcel$place,
         # behind the newest one, also where the clock was set back
-        if (isTRUE(page$as_came)) parcel$at else max(parcel$at, held$at + 2e-6), n,
+        if (isTRUE(page$as_came)) parcel$at else max(parcel$at, frame$at + 2e-6), n,
         list(block_write(as.list(parcel$rows), TRUE))))
   }
   counts
@@ -64,13 +64,13 @@ sql_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
   }
   place <- list(page$source, page$dataset)
   parcel$bodies <- record_texts(parcel$rows)
-  held <- sql_get(store,
+  present <- sql_get(store,
     "SELECT count(*) AS known FROM @texts k WHERE EXISTS (SELECT 1 FROM records r
       WHERE r.source = ? AND r.dataset = ? AND r.key = k.value)",
     c(list(json_array(parcel$keys)), place))
-  written <- if (held$known) sql_put_changed(store, page, parcel)
+  written <- if (present$known) sql_put_changed(store, page, parcel)
   else sql_put_new(store, page, parcel)
-  new <- n - held$known
+  new <- n - present$known
   c(new = new, changed = written - new, unchanged = n - written) + 0
 }
 
@@ -108,21 +108,21 @@ since_of_records <- function(store, page, keys) {
 
 # Records of some keys get a day in a column that does not have one yet: they stay, and are no more.
 store_records_close <- function(store, source, dataset, keys, column, day, now) {
-  held <- sql_get(store, "SELECT shape, key, body FROM (SELECT shape, key, body, row_number() OVER
+  records <- sql_get(store, "SELECT shape, key, body FROM (SELECT shape, key, body, row_number() OVER
     (PARTITION BY key ORDER BY known DESC) AS nth FROM records WHERE source = ? AND dataset = ?
       AND key IN @texts) r WHERE nth = 1", list(source, dataset, json_array(keys)))
   # what is missing is not written, so that what is written is there
   named <- paste0(json_text(column), ":")
-  held <- held[!grepl(named, held$body, fixed = TRUE), ]
-  n <- nrow(held)
+  records <- records[!grepl(named, records$body, fixed = TRUE), ]
+  n <- nrow(records)
   if (n) {
-    first <- ifelse(held$body == "{}", "", ",")
-    body <- paste0(substr(held$body, 1, nchar(held$body) - 1), first, named,
+    first <- ifelse(records$body == "{}", "", ",")
+    body <- paste0(substr(records$body, 1, nchar(records$body) - 1), first, named,
       json_text(format(day)), "}")
     sql_do(store, "INSERT INTO records (source, dataset, shape, key, known, body)
       VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (source, dataset, key, known) DO UPDATE SET
         body = excluded.body",
-      list(rep(source, n), rep(dataset, n), held$shape, held$key, rep(now, n), body))
+      list(rep(source, n), rep(dataset, n), records$shape, records$key, rep(now, n), body))
   }
   sql_do(store, "INSERT INTO types VALUES (?, ?, ?, 'day') ON CONFLICT DO NOTHING",
     list(source, dataset, column))
@@ -185,12 +185,12 @@ sql_put_attributes <- function(store, ids, series, now) {
 
 # What is said of series as known at an instant: a JSON object of texts each, or NA.
 store_attributes <- function(store, series, at = Inf) {
-  told <- sql_get(store, "SELECT a.series, a.attributes FROM attributes a
+  rows <- sql_get(store, "SELECT a.series, a.attributes FROM attributes a
     WHERE a.series IN @numbers AND a.known = coalesce(
       (SELECT max(known) FROM attributes b WHERE b.series = a.series AND b.known <= ?),
       (SELECT min(known) FROM attributes b WHERE b.series = a.series))",
         list(json_numbers(series), at))
-  told$attributes[match(series, told$series)]
+  rows$attributes[match(series, rows$series)]
 }
 
 # The catalogue of series, or of those with these `ids`, or with these `keys` and all whose key has

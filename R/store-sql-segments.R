@@ -21,7 +21,7 @@ sql_insert_segments <- function(store, ids, rows, level = 0L, thorough = FALSE) 
   if (!length(ids)) {
     return(invisible())
   }
-  part <- function(f) vapply(rows, function(one) as.numeric(f(one$time)), 0)
+  part <- function(f) vapply(rows, function(table) as.numeric(f(table$time)), 0)
   sql_append(store, "segments", list(series = ids, first = part(function(t) t[1]),
     last = part(function(t) t[length(t)]), rows = part(length),
     times = part(different_times_cpp), level = rep(level, length(ids)),
@@ -37,10 +37,10 @@ sql_drop_segments <- function(store, ids) {
 
 # The rows of segments by their numbers, in their order, with all releases.
 sql_segments <- function(store, ids) {
-  found <- sql_get(store,
+  segments <- sql_get(store,
     "SELECT id, series, first, body FROM segments WHERE id IN @numbers",
     list(json_numbers(ids)))
-  sql_open_segments(store, found[match(ids, found$id), ], newest = FALSE)$columns
+  sql_open_segments(store, segments[match(ids, segments$id), ], newest = FALSE)$columns
 }
 
 sql_open_segments <- function(store, segments, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
@@ -71,9 +71,9 @@ sql_stop_damaged <- function(store, segments) {
 block_write <- function(columns, thorough = TRUE) {
   lead <- intersect(c("time", "known", "close", "open", "high", "low"), names(columns))
   columns <- columns[c(lead, setdiff(names(columns), lead))]
-  held <- vapply(columns, function(column) !anyNA(column) || !all(is.na(column)), TRUE)
-  held[names(columns) == "time"] <- TRUE
-  columns <- lapply(columns[held], function(column) {
+  present <- vapply(columns, function(column) !anyNA(column) || !all(is.na(column)), TRUE)
+  present[names(columns) == "time"] <- TRUE
+  columns <- lapply(columns[present], function(column) {
     if (is.double(column) || is.character(column) || is.logical(column)) column
     else plain_column(column)
   })
@@ -178,9 +178,9 @@ sql_written <- function(store) {
   if (length(parts)) {
     place <- unique(paste(parts[[1]], parts[[2]], sep = "\r"))
     away <- lapply(strsplit(place, "\r", fixed = TRUE), function(of) {
-      own <- parts[[1]] == of[1] & parts[[2]] == of[2]
+      matching <- parts[[1]] == of[1] & parts[[2]] == of[2]
       sql_get(store, "SELECT id FROM series WHERE source = ? AND dataset = ? AND key IN @texts",
-        list(of[1], of[2], json_array(unique(parts[[3]][own]))))$id
+        list(of[1], of[2], json_array(unique(parts[[3]][matching]))))$id
     })
   }
   unique(c(ids[!is.na(ids)], unlist(away)))

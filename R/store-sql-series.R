@@ -136,10 +136,10 @@ sql_whole_series <- function(store, rows, of, ids) {
   if (!length(whole)) {
     return(list(rows = rows, of = of))
   }
-  held <- store_read(store, unique(ids[of[whole]]), newest = TRUE)
-  owner <- rep(unique(ids[of[whole]]), held$rows)
+  stored <- store_read(store, unique(ids[of[whole]]), newest = TRUE)
+  owner <- rep(unique(ids[of[whole]]), stored$rows)
   parts <- lapply(whole, function(i) {
-    time <- held$columns$time[owner == ids[of[i]]]
+    time <- stored$columns$time[owner == ids[of[i]]]
     list(time = time, known = rep(rows$known[i], length(time)), value = rep(NA_real_, length(time)),
       status = rep("deleted", length(time)))
   })
@@ -152,11 +152,11 @@ sql_whole_series <- function(store, rows, of, ids) {
 # The first rows of many series, in one statement: list(groups, counts), which of them are written.
 # Nothing is held of them that rows could be laid beside.
 sql_put_fresh <- function(store, ids, names, rows, groups, now) {
-  held <- sql_get(store, "SELECT series FROM segments WHERE series IN @numbers
+  segments <- sql_get(store, "SELECT series FROM segments WHERE series IN @numbers
     UNION SELECT series FROM moved WHERE series IN @numbers",
     list(json_numbers(unique(ids)), json_numbers(unique(ids))))$series
   sizes <- lengths(groups)
-  fresh <- which(!ids %in% held & !duplicated(ids) & sizes > 0 & sizes <= segment_rows)
+  fresh <- which(!ids %in% segments & !duplicated(ids) & sizes > 0 & sizes <= segment_rows)
   counts <- no_counts
   plain <- groups_rise_cpp(rows$time, groups[fresh]) & !"deleted" %in% rows$status
   kept <- rows_of_groups(rows, groups[fresh])
@@ -166,7 +166,7 @@ sql_put_fresh <- function(store, ids, names, rows, groups, now) {
     counts <- counts + merged$counts
     kept[[i]] <- merged$rows
   }
-  some <- vapply(kept, function(one) length(one$time) > 0, TRUE)
+  some <- vapply(kept, function(part) length(part$time) > 0, TRUE)
   sql_insert_segments(store, ids[fresh][some], kept[some])
   for (i in fresh[some]) sql_gathered(store, names[i], ids[i])
   list(groups = fresh, counts = counts)
@@ -182,9 +182,9 @@ rows_of_groups <- function(rows, groups) {
     x
   })
   lapply(groups, function(at) {
-    own <- lapply(plain, `[`, at)
-    for (name in classed) attributes(own[[name]]) <- attributes(rows[[name]])
-    own
+    part <- lapply(plain, `[`, at)
+    for (name in classed) attributes(part[[name]]) <- attributes(rows[[name]])
+    part
   })
 }
 
@@ -217,18 +217,18 @@ sql_put_one <- function(store, id, name, rows, now, finishes = FALSE, anew = FAL
 store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf, at = Inf,
   newest = TRUE) {
   if (length(series)) sql_none_moved(store, series)
-  found <- sql_get(store, "SELECT s.id, s.series, s.first, s.body FROM segments s
+  segments <- sql_get(store, "SELECT s.id, s.series, s.first, s.body FROM segments s
     WHERE s.series IN @numbers AND s.first < ? AND s.last >= ? ORDER BY
       s.series, s.first",
     list(json_numbers(series), to, from))
-  if (!nrow(found)) {
+  if (!nrow(segments)) {
     return(list(columns = list(time = utc(numeric()), known = utc(numeric())),
       rows = integer(length(series))))
   }
   # in the order in which they were asked for
-  found <- found[order(match(found$series, series)), ]
-  read <- sql_open_segments(store, found, from, to, at, newest)
-  rows <- tabulate(rep(match(found$series, series), read$rows), length(series))
+  segments <- segments[order(match(segments$series, series)), ]
+  read <- sql_open_segments(store, segments, from, to, at, newest)
+  rows <- tabulate(rep(match(segments$series, series), read$rows), length(series))
   read$columns$known <- read$columns[["known"]] %||% utc(rep(NA_real_, sum(rows)))
   list(columns = read$columns, rows = rows)
 }
@@ -261,12 +261,12 @@ sql_series_ids <- function(store, page, series, name = sql_series_names(page, se
   }
   # most are there already
   looked_up <- function() {
-    held <- sql_get(store,
+    catalogue <- sql_get(store,
       "SELECT id, key, frequency FROM series WHERE source = ? AND dataset = ?
       AND key IN @texts",
       list(page$source, page$dataset, json_array(unique(series$key[away]))))
-    held$id[match(paste(series$key[away], series$frequency[away], sep = "\r"),
-      paste(held$key, held$frequency, sep = "\r"))]
+    catalogue$id[match(paste(series$key[away], series$frequency[away], sep = "\r"),
+      paste(catalogue$key, catalogue$frequency, sep = "\r"))]
   }
   id[away] <- looked_up()
   known <- away[!is.na(id[away])]
@@ -297,18 +297,18 @@ sql_put_quick <- function(store, page) {
   if (is.null(segment)) {
     return(NULL)
   }
-  held <- tryCatch({
+  written <- tryCatch({
     sql_put_page(store, page, segment)
     FALSE
   }, vetusta_error_archive = function(e) {
-    if (grepl("times are held", e$what, fixed = TRUE)) TRUE
+    if (grepl("times are stored", e$what, fixed = TRUE)) TRUE
     else stop(e)
   })
-  if (held) {
+  if (written) {
     return(NULL)
   }
   allowInterrupts(sql_page_gathered(store, page))
-  c(new = segment$held, changed = 0, unchanged = 0)
+  c(new = segment$row_count, changed = 0, unchanged = 0)
 }
 
 sql_page_gathered <- function(store, page) {
@@ -349,18 +349,18 @@ sql_put_behind <- function(store, page) {
   time <- as.numeric(rows$time)
   n <- length(time)
   # its number, its segments of these times, and whether rows of it are elsewhere, in one statement
-  held <- sql_get(store, "SELECT g.id, s.id AS series, g.first, g.body,
+  segments <- sql_get(store, "SELECT g.id, s.id AS series, g.first, g.body,
       (SELECT 1 FROM moved m WHERE m.series = s.id LIMIT 1) AS away
     FROM series s LEFT JOIN segments g ON g.series = s.id AND g.first <= ? AND g.last >= ?
     WHERE s.source = ? AND s.dataset = ? AND s.key = ? AND s.frequency = ? ORDER BY g.first",
     list(time[n], time[1], page$source, page$dataset, parcel$series$key,
       parcel$series$frequency), often = TRUE)
-  id <- held$series[1]
-  if (!nrow(held) || is.na(held$id[1]) ||
-    (!is.na(held$away[1]) && !is.null(sql_moved_rows(store, id, time[1], time[n])))) {
+  id <- segments$series[1]
+  if (!nrow(segments) || is.na(segments$id[1]) ||
+    (!is.na(segments$away[1]) && !is.null(sql_moved_rows(store, id, time[1], time[n])))) {
     return(NULL)
   }
-  old <- sql_open_segments(store, held, newest = FALSE)$columns
+  old <- sql_open_segments(store, segments, newest = FALSE)$columns
   fresh <- time > max(as.numeric(old$time))
   counts <- counts_behind(old, rows, fresh) %||% merge_history(old, rows, page$now,
     parcel$finishes)$counts
@@ -373,7 +373,7 @@ sql_put_behind <- function(store, page) {
     sql_put_page(store, page, segment)
     TRUE
   }, vetusta_error_archive = function(e) {
-    if (grepl("times are held", e$what, fixed = TRUE)) FALSE else stop(e)
+    if (grepl("times are stored", e$what, fixed = TRUE)) FALSE else stop(e)
   })
   if (written) {
     allowInterrupts(sql_gathered(store, sql_series_names(page, parcel$series), id))

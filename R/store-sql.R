@@ -12,9 +12,9 @@ sql_do <- function(store, statement, params = NULL, often = FALSE) UseMethod("sq
 
 # A statement in a store's own words; each is worded once.
 sql_worded <- function(statement, words, cache) {
-  held <- cache[[statement]]
-  if (!is.null(held)) {
-    return(held)
+  cached <- cache[[statement]]
+  if (!is.null(cached)) {
+    return(cached)
   }
   worded <- statement
   for (word in names(words)) worded <- gsub(paste0("@", word), words[[word]], worded, fixed = TRUE)
@@ -23,7 +23,7 @@ sql_worded <- function(statement, words, cache) {
 }
 
 # Everything of a page but the rows that have to be looked up first, in one statement; stops with
-# "times are held" where its segment lies over another one.
+# "times are stored" where its segment lies over another one.
 sql_page_in <- function(store, values) UseMethod("sql_page_in")
 
 # A stretch that is held whole, joined with those that it touches.

@@ -33,10 +33,10 @@ store_copy.vetusta_store_sqlite <- function(store, file) {
   sql_do(store, "VACUUM INTO ?", list(sqlite_name(file)))
   copy <- sqlite_connect(file, read_only = TRUE)
   on.exit(DBI::dbDisconnect(copy))
-  told <- tryCatch(DBI::dbGetQuery(copy, "PRAGMA quick_check(1)")[[1]],
+  result <- tryCatch(DBI::dbGetQuery(copy, "PRAGMA quick_check(1)")[[1]],
     error = function(e) conditionMessage(e))
-  if (!identical(told, "ok")) {
-    vetusta_stop("archive", paste0("The copy is damaged: ", told[1]), where = file,
+  if (!identical(result, "ok")) {
+    vetusta_stop("archive", paste0("The copy is damaged: ", result[1]), where = file,
       todo = "look at the disk, and run `vetusta archive check`")
   }
 }
@@ -78,7 +78,7 @@ sqlite_rescue <- function(from, to) {
   })
   sql_do(store, "DELETE FROM segments WHERE series NOT IN (SELECT id FROM series)")
   # of what was lost nobody can say any more that it is held
-  if (any(vapply(counts, function(one) one$what == "segments" && one$lost > 0, TRUE))) {
+  if (any(vapply(counts, function(entry) entry$what == "segments" && entry$lost > 0, TRUE))) {
     sql_do(store, "DELETE FROM coverage")
     sql_do(store, "DELETE FROM notes WHERE kind IN ('looked', 'asked', 'reached', 'round')")
   }

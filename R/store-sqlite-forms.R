@@ -99,7 +99,7 @@ sqlite_tables <- c(
   # covers, the place reached, and the end of a claim
   "CREATE VIEW page_in AS SELECT j.run, j.source, j.dataset, j.symbol, j.asked, j.seconds,
     j.status, j.bytes, j.rows,
-     j.outcome, j.url, j.message, s.series, s.first, s.last, s.rows AS held, s.times, s.body,
+     j.outcome, j.url, j.message, s.series, s.first, s.last, s.rows AS row_count, s.times, s.body,
        c.key AS cover, c.start,
      c.end, n.kind, n.key AS place, n.value, k.request, n.at AS now, r.shape, r.key, r.frequency,
      r.dimensions FROM journal j, segments s, coverage c, notes n, claims k, series r",
@@ -108,7 +108,7 @@ sqlite_tables <- c(
        SELECT NEW.source, NEW.dataset, NEW.shape, NEW.key, NEW.frequency, NEW.dimensions
          WHERE NEW.key IS NOT NULL
        ON CONFLICT (source, dataset, key, frequency) DO NOTHING;
-     SELECT RAISE(ABORT, 'times are held') WHERE NEW.body IS NOT NULL AND (EXISTS (SELECT 1 FROM
+     SELECT RAISE(ABORT, 'times are stored') WHERE NEW.body IS NOT NULL AND (EXISTS (SELECT 1 FROM
        segments WHERE series = ", sqlite_page_series, " AND first <= NEW.last
          AND last >= NEW.first)
        OR EXISTS (SELECT 1 FROM moved WHERE series = ", sqlite_page_series, "
@@ -119,7 +119,7 @@ sqlite_tables <- c(
          NEW.bytes, NEW.rows,
          NEW.outcome, NEW.url, NEW.message);
      INSERT INTO segments (series, first, last, rows, times, level, body)
-       SELECT ", sqlite_page_series, ", NEW.first, NEW.last, NEW.held, NEW.times, 0, NEW.body
+       SELECT ", sqlite_page_series, ", NEW.first, NEW.last, NEW.row_count, NEW.times, 0, NEW.body
          WHERE NEW.body IS NOT NULL;
      INSERT INTO coverage_in SELECT NEW.source, NEW.dataset, NEW.cover, NEW.start, NEW.end WHERE
        NEW.cover IS NOT NULL;

@@ -40,7 +40,7 @@ sqlite_connect <- function(path, read_only = FALSE) {
     {
       DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
       # somebody else's database is left as it is: nothing has been written yet
-      sqlite_check_own(connection, path)
+      sqlite_check_file(connection, path)
       DBI::dbExecute(connection, "PRAGMA foreign_keys = ON")
       DBI::dbGetQuery(connection, "PRAGMA journal_mode = WAL")
       DBI::dbExecute(connection, "PRAGMA synchronous = NORMAL")
@@ -58,7 +58,7 @@ sqlite_connect <- function(path, read_only = FALSE) {
 sqlite_connect_read <- function(connect, path) {
   ready <- function(connection) {
     DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
-    sqlite_check_own(connection, path)
+    sqlite_check_file(connection, path)
     connection
   }
   name <- sqlite_name(path)
@@ -83,13 +83,13 @@ sqlite_name <- function(path) {
 }
 
 # A file without tables becomes an archive; one with tables must be one, of a form that is known.
-sqlite_check_own <- function(connection, path) {
+sqlite_check_file <- function(connection, path) {
   tables <- DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master WHERE type = 'table'")$name
   if (!length(tables)) {
     return(invisible())
   }
-  own <- all(c("meta", "series", "segments") %in% tables)
-  form <- if (own) tryCatch(sqlite_form(connection), error = function(e) NULL)
+  is_archive <- all(c("meta", "series", "segments") %in% tables)
+  form <- if (is_archive) tryCatch(sqlite_form(connection), error = function(e) NULL)
   if (length(form) == 1 && isTRUE(form < archive_form)) older_archive(path)
   if (length(form) != 1 || is.na(form)) {
     vetusta_stop("archive", "The file is a database and no archive.", where = path,
@@ -249,13 +249,13 @@ store_token_take.vetusta_store_sql <- function(store, source, limits, under_way,
         limit$count - if (isTRUE(limit$weighs)) weight else 1))
   }
   parts <- lapply(limits, each)
-  found <- sql_get(store, paste0("INSERT INTO tokens (source, taken, weight)
+  taken <- sql_get(store, paste0("INSERT INTO tokens (source, taken, weight)
     SELECT ?, c.now + ?, ?
     FROM (SELECT (julianday('now') - 2440587.5) * 86400.0 AS now) c WHERE ",
     paste(vapply(parts, `[[`, "", 1), collapse = " AND "), " RETURNING rowid AS id"),
     c(list(source, under_way, weight), unlist(lapply(parts, `[[`, 2), recursive = FALSE)),
     often = TRUE)
-  if (nrow(found)) list(id = found$id) else list()
+  if (nrow(taken)) list(id = taken$id) else list()
 }
 
 # Statements that a run makes with every request are kept prepared. The driver keeps one statement
@@ -281,9 +281,9 @@ sqlite_often <- function(store, statement, params, rows = TRUE) {
   whole <- FALSE
   on.exit(if (!whole) sqlite_unready(store, statement))
   ready$bind(ready$result, unname(params))
-  found <- if (rows) ready$fetch(ready$result, row.names = FALSE)
+  fetched <- if (rows) ready$fetch(ready$result, row.names = FALSE)
   whole <- TRUE
-  found
+  fetched
 }
 
 # The statement on a connection of its own; NULL where it is made as any other.
@@ -314,10 +314,10 @@ sqlite_ready <- function(store, statement, rows) {
 }
 
 sqlite_unready <- function(store, statement) {
-  held <- store$ready[[statement]]
-  if (is.list(held)) {
-    if (DBI::dbIsValid(held$result)) DBI::dbClearResult(held$result)
-    if (DBI::dbIsValid(held$connection)) DBI::dbDisconnect(held$connection)
+  prepared <- store$ready[[statement]]
+  if (is.list(prepared)) {
+    if (DBI::dbIsValid(prepared$result)) DBI::dbClearResult(prepared$result)
+    if (DBI::dbIsValid(prepared$connection)) DBI::dbDisconnect(prepared$connection)
   }
   assign(statement, 0, envir = store$ready)
 }

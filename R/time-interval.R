@@ -54,26 +54,26 @@ time_interval <- function(x, name = "interval") {
 
 interval_from_iso <- function(x) {
   x <- toupper(trimws(x))
-  found <- regmatches(x, regexec("^P(T?)([0-9]{1,9})([YMWDHS])$", x))[[1]]
-  if (!length(found)) {
+  matches <- regmatches(x, regexec("^P(T?)([0-9]{1,9})([YMWDHS])$", x))[[1]]
+  if (!length(matches)) {
     return(NULL)
   }
-  units <- if (nzchar(found[2])) c(H = "hour", M = "minute", S = "second")
+  units <- if (nzchar(matches[2])) c(H = "hour", M = "minute", S = "second")
   else c(Y = "year", M = "month", W = "week", D = "day")
-  unit <- units[found[4]]
-  if (is.na(unit)) NULL else list(count = as.numeric(found[3]), unit = unname(unit))
+  unit <- units[matches[4]]
+  if (is.na(unit)) NULL else list(count = as.numeric(matches[3]), unit = unname(unit))
 }
 
 interval_from_words <- function(x) {
   x <- tolower(trimws(x))
   if (x %in% names(interval_adverbs)) x <- interval_adverbs[[x]]
-  found <- regmatches(x, regexec("^([0-9]{0,9}) *([a-z]+?)(s?)$", x, perl = TRUE))[[1]]
-  if (!length(found)) {
+  matches <- regmatches(x, regexec("^([0-9]{0,9}) *([a-z]+?)(s?)$", x, perl = TRUE))[[1]]
+  if (!length(matches)) {
     return(NULL)
   }
-  unit <- interval_units[found[3]]
-  if (is.na(unit)) unit <- interval_units[paste0(found[3], found[4])]
-  count <- if (nzchar(found[2])) as.numeric(found[2]) else 1
+  unit <- interval_units[matches[3]]
+  if (is.na(unit)) unit <- interval_units[paste0(matches[3], matches[4])]
+  count <- if (nzchar(matches[2])) as.numeric(matches[2]) else 1
   if (is.na(unit)) NULL else list(count = count, unit = unname(unit))
 }
 
@@ -120,9 +120,9 @@ span_start <- function(span, end, zone, name = "span") {
 
 # "year to date" and the like: the unit, else NULL.
 span_unit <- function(span) {
-  found <- regmatches(tolower(span),
+  matches <- regmatches(tolower(span),
     regexec("^(year|quarter|month|week)[ -]to[ -]date$", tolower(span)))
-  if (length(found) == 1 && length(found[[1]]) == 2) found[[1]][2]
+  if (length(matches) == 1 && length(matches[[1]]) == 2) matches[[1]][2]
 }
 
 day_unit_start <- function(day, unit) {

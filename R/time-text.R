@@ -20,8 +20,8 @@ format_in_zone <- function(x, zone) {
   known <- is.finite(seconds)
   offset[known] <- zone_offset(seconds[known], zone)
   minutes <- abs(round(offset / 60))
-  told <- sprintf("%s%02d:%02d", ifelse(offset < 0, "-", "+"), as.integer(minutes %/% 60),
+  shown <- sprintf("%s%02d:%02d", ifelse(offset < 0, "-", "+"), as.integer(minutes %/% 60),
     as.integer(minutes %% 60))
   text <- format_instant(seconds + offset)
-  ifelse(is.na(text), NA_character_, paste0(sub("Z$", "", text), told))
+  ifelse(is.na(text), NA_character_, paste0(sub("Z$", "", text), shown))
 }

@@ -139,12 +139,12 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       if (here >= none_from && here < none_until) {
         return(none_until - here)
       }
-      found <- book$take(limit_windows(limits, book$now(), fastest_known()), limit_under_way,
+      granted <- book$take(limit_windows(limits, book$now(), fastest_known()), limit_under_way,
         weight)
       now <- book$now()
-      if (!is.null(found$id)) {
+      if (!is.null(granted$id)) {
         taken <<- taken + 1
-        known <<- list(id = c(known$id, found$id), time = c(known$time, now),
+        known <<- list(id = c(known$id, granted$id), time = c(known$time, now),
           weight = c(known$weight, weight))
         # what no window counts any more goes now and then
         if (taken %% 100 == 0) {
@@ -153,7 +153,7 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
           known <<- lapply(known, `[`, known$time > before)
         }
         none_for(least_wait(paced, now), here)
-        return(structure(0, token = found$id))
+        return(structure(0, token = granted$id))
       }
       requests <- book$requests(now - longest_window(limits))
       known <<- list(id = requests$id, time = pmin(requests$time, now), weight = requests$weight)
@@ -243,8 +243,8 @@ rate_limit_wait <- function(headers, now = as.numeric(Sys.time())) {
     return(NA_real_)
   }
   number <- function(text, pattern) {
-    found <- regmatches(text, regexec(pattern, text))[[1]]
-    if (length(found)) as.numeric(found[2]) else NA_real_
+    parts <- regmatches(text, regexec(pattern, text))[[1]]
+    if (length(parts)) as.numeric(parts[2]) else NA_real_
   }
   either <- function(name) headers[[name]] %||% headers[[paste0("x-", name)]] %||% NA
   remaining <- suppressWarnings(as.numeric(either("ratelimit-remaining")))

@@ -84,9 +84,9 @@ write_value <- function(value, rule, name, dataset, zone = "UTC") {
 
 # A length may be written in several ways in the card: "1 minute", PT1M, p1d.
 interval_word <- function(words, iso) {
-  own <- vapply(names(words),
+  codes <- vapply(names(words),
     function(name) tryCatch(time_interval(name)$iso, vetusta_error = function(e) name), "")
-  at <- match(iso, own)
+  at <- match(iso, codes)
   if (!is.na(at)) words[[at]]
 }
 

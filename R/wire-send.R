@@ -188,8 +188,8 @@ header_list <- function(raw) {
 
 # As a rule one blank stands before a value, and none behind it.
 trimmed <- function(text) {
-  one <- startsWith(text, " ")
-  text[one] <- substring(text[one], 2L)
+  spaced <- startsWith(text, " ")
+  text[spaced] <- substring(text[spaced], 2L)
   more <- grepl("^[ \t\r\n]|[ \t\r\n]$", text)
   if (any(more)) text[more] <- trimws(text[more])
   text

@@ -32,16 +32,16 @@ ask_token <- function(source, refresh = NULL) {
   response <- fetch_patiently(function() request, source$patience,
     secrets = run_secrets(source, list()))
   at <- access$at %||% "/access_token"
-  told <- tryCatch(decode_json(response$body, c(token = at, lasts = access$ends %||% "/expires_in",
+  parsed <- tryCatch(decode_json(response$body, c(token = at, lasts = access$ends %||% "/expires_in",
       refresh = "/refresh_token",
     error = "/error", why = "/error_description"), "the token", "string"),
     vetusta_error_payload = function(e) NULL)
-  good <- length(told) > 0 && response$status >= 200 && response$status < 300
-  token <- if (good) member_text(told$token)
+  good <- length(parsed) > 0 && response$status >= 200 && response$status < 300
+  token <- if (good) member_text(parsed$token)
   if (is.null(token)) {
     # the answer may hold a token under another name: only its own words of error are shown (RFC
     # 6749, section 5.2)
-    said <- unlist(Filter(is.character, told[c("error", "why")]))
+    said <- unlist(Filter(is.character, parsed[c("error", "why")]))
     vetusta_stop("access",
       paste0("The source ", source$source, " grants no token: HTTP ", response$status,
         if (length(said)) " ", redact(substr(paste(said, collapse = ", "), 1, 160),
@@ -51,12 +51,12 @@ ask_token <- function(source, refresh = NULL) {
       todo = paste0("look whether ", paste(access_secrets(access), collapse = ", "), " are right"))
   }
   # a word for how long, where a number is due, says nothing
-  lasts <- suppressWarnings(as.numeric(unlist(told$lasts)[1] %||% NA))
+  lasts <- suppressWarnings(as.numeric(unlist(parsed$lasts)[1] %||% NA))
   if (!isTRUE(lasts > 0 && is.finite(lasts))) {
     lasts <- (access$lasts %|else|% function(x) time_interval(x)$seconds) %||% 3600
   }
   list(value = token, ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1),
-    refresh = member_text(told$refresh))
+    refresh = member_text(parsed$refresh))
 }
 
 # Where tokens are granted: never beside the source's own origin, nor in the clear, unless the card

@@ -22,9 +22,9 @@ const niceTicks = (low, high) => {
 for (const figure of document.querySelectorAll("figure.drawn")) {
   const data = figure.querySelector('script[type="application/json"]');
   if (!data) continue;
-  const told = JSON.parse(data.textContent);
+  const content = JSON.parse(data.textContent);
   const whole = figure.querySelector("svg");
-  const caption = figure.querySelector(".told");
+  const caption = figure.querySelector(".readout");
   const box = whole.viewBox.baseVal;
   const paper = svgElement("svg", { viewBox: `0 0 ${box.width} ${box.height}`, class: "part", role: "img", "aria-label": whole.getAttribute("aria-label") + ", a part of it" });
   paper.style.display = "none";
@@ -32,9 +32,9 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
   let view = [0, 1];
   let here = null;
   const isWhole = () => view[0] === 0 && view[1] === 1;
-  const panelOf = (one) => told.panels[one.panel - 1] || told.panels[0];
+  const panelOf = (one) => content.panels[one.panel - 1] || content.panels[0];
   // places as parts of their panel's width
-  for (const one of told.series) {
+  for (const one of content.series) {
     const [left, , width] = panelOf(one);
     one.part = one.x.map((x) => (x - left) / width);
   }
@@ -50,8 +50,8 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
   seat();
 
   const show = (number, x) => {
-    const [, top, , height] = told.panels[number];
-    const own = told.series.filter((one) => told.panels.length === 1 || one.panel === number + 1 || told.series.length === 1);
+    const [, top, , height] = content.panels[number];
+    const own = content.series.filter((one) => content.panels.length === 1 || one.panel === number + 1 || content.series.length === 1);
     const parts = own.filter((one) => one.x.length).map((one) => {
       const [left, , width] = panelOf(one);
       const i = nearest(one.part, view[0] + (x - left) / width * (view[1] - view[0]));
@@ -69,10 +69,10 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
   const draw = () => {
     paper.replaceChildren(svgElement("rect", { width: "100%", height: "100%", fill: "#ffffff" }));
     paper.append(svgElement("text", { x: 12, y: 26, "font-size": 15, "font-weight": 600, fill: "#1c2430" }, figure.dataset.title || ""));
-    told.panels.forEach((panel, number) => {
+    content.panels.forEach((panel, number) => {
       const [left, top, width, height] = panel;
-      const strip = told.series.length === 1 && told.series[0].low && number === 1;
-      const own = strip ? told.series.slice(0, 1) : told.series.filter((one) => told.panels.length === 1 || one.panel === number + 1);
+      const strip = content.series.length === 1 && content.series[0].low && number === 1;
+      const own = strip ? content.series.slice(0, 1) : content.series.filter((one) => content.panels.length === 1 || one.panel === number + 1);
       const seen = own.map((one) => inView(one));
       let low = Infinity, high = -Infinity;
       own.forEach((one, k) => seen[k].forEach((i) => {
@@ -81,21 +81,21 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
       }));
       if (!(high >= low)) { paper.append(svgElement("text", { x: left + 8, y: top + 20, "font-size": 12, fill: "#5b6675" }, "nothing here")); return; }
       if (high === low) { const room = Math.abs(high) * 0.01 || 1; low -= room; high += room; }
-      const scale = told.log && low > 0 ? Math.log10 : (value) => value;
+      const scale = content.log && low > 0 ? Math.log10 : (value) => value;
       const room = strip ? 0 : (scale(high) - scale(low)) * 0.04;
       const y = (value) => top + height - (scale(value) - scale(low) + room) / (scale(high) - scale(low) + 2 * room) * height;
       for (const tick of niceTicks(low, high)) {
         paper.append(svgElement("line", { x1: left, x2: left + width, y1: y(tick), y2: y(tick), stroke: "#e4e8ee" }));
         paper.append(svgElement("text", { x: left - 6, y: y(tick) + 4, "text-anchor": "end", "font-size": 11, fill: "#5b6675" }, said(Number(tick.toPrecision(6)))));
       }
-      if (told.panels.length > 1 && !strip && own.length && !own[0].low) paper.append(svgElement("text", { x: left, y: top - 5, "font-size": 12, "font-weight": 600, fill: "#1c2430" }, own.map((one) => one.name).join(", ")));
+      if (content.panels.length > 1 && !strip && own.length && !own[0].low) paper.append(svgElement("text", { x: left, y: top - 5, "font-size": 12, "font-weight": 600, fill: "#1c2430" }, own.map((one) => one.name).join(", ")));
       own.forEach((one, k) => {
         const step = one.part.length > 1 ? (one.part[one.part.length - 1] - one.part[0]) / (one.part.length - 1) : 0.1;
         const wide = Math.max(1, step / (view[1] - view[0]) * width * 0.68);
         if (strip && one.volume) for (const i of seen[k]) {
           if (one.volume[i] !== null) paper.append(svgElement("rect", { x: place(one, i) - wide / 2, width: wide, y: y(one.volume[i]), height: Math.max(0, y(0) - y(one.volume[i])), fill: "#9aa5b3" }));
         } else if (one.low) for (const i of seen[k]) {
-          const up = one.value[i] >= one.open[i], colour = up ? told.colours[0] : told.colours[1], x = place(one, i);
+          const up = one.value[i] >= one.open[i], colour = up ? content.colours[0] : content.colours[1], x = place(one, i);
           paper.append(svgElement("line", { x1: x, x2: x, y1: y(one.high[i]), y2: y(one.low[i]), stroke: colour }));
           const at = y(Math.max(one.open[i], one.value[i]));
           paper.append(svgElement("rect", { x: x - wide / 2, width: wide, y: at, height: Math.max(1, y(Math.min(one.open[i], one.value[i])) - at), stroke: colour, fill: up ? "#ffffff" : colour }));
@@ -107,7 +107,7 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
         }
       });
       // times under the lowest panel of each column, told by what changes
-      if (told.panels.some((other) => Math.abs(other[0] - left) < 2 && other[1] > top + 1)) return;
+      if (content.panels.some((other) => Math.abs(other[0] - left) < 2 && other[1] > top + 1)) return;
       const first = own[0], marks = seen[0] || [];
       const days = marks.length && first.time[marks[0]].slice(0, 10) === first.time[marks[marks.length - 1]].slice(0, 10);
       const labels = Math.min(marks.length, Math.max(2, Math.floor(width / 110)));
@@ -116,7 +116,7 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
         paper.append(svgElement("text", { x: place(first, i), y: top + height + 18, "text-anchor": "middle", "font-size": 11, fill: "#5b6675" }, days ? first.time[i].slice(11) : first.time[i].slice(0, 10)));
       }
     });
-    if (told.panels.length === 1 && told.series.length > 1) told.series.forEach((one, k) => paper.append(svgElement("text", { x: 12 + 170 * k, y: 46, "font-size": 12, fill: one.colour }, "\u2014 " + one.name)));
+    if (content.panels.length === 1 && content.series.length > 1) content.series.forEach((one, k) => paper.append(svgElement("text", { x: 12 + 170 * k, y: 46, "font-size": 12, fill: one.colour }, "\u2014 " + one.name)));
   };
   const look = (a, b) => {
     view = b - a < 1e-6 ? [0, 1] : [Math.max(0, a), Math.min(1, b)];
@@ -146,12 +146,12 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
   count.textContent = "drag over the figure to look closer";
   tools.append(reset, count);
   figure.before(tools);
-  const days = told.series.flatMap((one) => one.time.length ? [one.time[0].slice(0, 10), one.time[one.time.length - 1].slice(0, 10)] : []).sort();
+  const days = content.series.flatMap((one) => one.time.length ? [one.time[0].slice(0, 10), one.time[one.time.length - 1].slice(0, 10)] : []).sort();
   for (const input of bounds) { input.min = days[0]; input.max = days[days.length - 1]; }
   const byDays = () => {
     const [from, to] = bounds.map((input) => input.value);
     if (!from && !to) return look(0, 1);
-    const parts = told.series.flatMap((one) => one.part.filter((part, i) => {
+    const parts = content.series.flatMap((one) => one.part.filter((part, i) => {
       const day = one.time[i].slice(0, 10);
       return (!from || day >= from) && (!to || day <= to);
     }));
@@ -167,7 +167,7 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
   const at = (event) => {
     const svg = active(), frame = svg.getBoundingClientRect();
     const x = (event.clientX - frame.left) * box.width / frame.width, y = (event.clientY - frame.top) * box.height / frame.height;
-    const number = told.panels.findIndex(([left, top, width, height]) => x >= left && x <= left + width && y >= top && y <= top + height);
+    const number = content.panels.findIndex(([left, top, width, height]) => x >= left && x <= left + width && y >= top && y <= top + height);
     return { x, y, number };
   };
   let began = null;
@@ -177,7 +177,7 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
     svg.addEventListener("pointermove", (event) => {
       const { x, number } = at(event);
       if (began) {
-        const [left, top, width, height] = told.panels[began.number];
+        const [left, top, width, height] = content.panels[began.number];
         const end = Math.min(left + width, Math.max(left, x));
         for (const [key, value] of Object.entries({ x: Math.min(began.x, end), width: Math.abs(end - began.x), y: top, height, visibility: "visible" })) band.setAttribute(key, value);
       }
@@ -186,7 +186,7 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
   }
   window.addEventListener("pointerup", (event) => {
     if (!began) return;
-    const [left, , width] = told.panels[began.number];
+    const [left, , width] = content.panels[began.number];
     const part = (x) => view[0] + (Math.min(left + width, Math.max(left, x)) - left) / width * (view[1] - view[0]);
     const ends = [part(began.x), part(at(event).x)].sort((a, b) => a - b);
     band.setAttribute("visibility", "hidden");
@@ -197,14 +197,14 @@ for (const figure of document.querySelectorAll("figure.drawn")) {
   // by the keyboard: a value further with each arrow, closer with +, back with - and Escape
   figure.addEventListener("keydown", (event) => {
     const number = here ? here.number : 0;
-    const one = told.series.find((series) => told.panels.length === 1 || series.panel === number + 1) || told.series[0];
+    const one = content.series.find((series) => content.panels.length === 1 || series.panel === number + 1) || content.series[0];
     if (!one || !one.x.length) return;
     const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
     const now = here ? Math.min(here.i, one.x.length - 1) : one.x.length - 1;
     if (step) {
       event.preventDefault();
       const i = Math.min(one.x.length - 1, Math.max(0, here ? now + step : now));
-      show(one.panel - 1 < told.panels.length ? one.panel - 1 : 0, place(one, i));
+      show(one.panel - 1 < content.panels.length ? one.panel - 1 : 0, place(one, i));
     } else if (event.key === "Escape") all();
     else if (event.key === "+" || event.key === "-") {
       const half = (view[1] - view[0]) * (event.key === "+" ? 0.25 : 1), middle = one.part[now];

@@ -55,14 +55,14 @@ test_that("documents are fetched into files that tell what they are, once", {
   requests <- nrow(archive_journal(archive))
   expect_false(any(grepl("a-key-of", unlist(archive_journal(archive)))))
   again <- collect_documents(source, rows[1:3, ], folder, archive, "rows", progress = FALSE)
-  expect_identical(again$outcome, rep("held", 3))
+  expect_identical(again$outcome, rep("stored", 3))
   expect_identical(nrow(archive_journal(archive)), requests)
   cat("x", file = file.path(folder, done$file[1]), append = TRUE)
   unlink(file.path(folder, done$file[2]))
   expect_setequal(archive_documents(archive, "test", "rows", folder)$state,
     c("changed", "gone", "whole"))
   mended <- collect_documents(source, rows[1:3, ], folder, archive, "rows", progress = FALSE)
-  expect_identical(mended$outcome, c("fetched", "fetched", "held"))
+  expect_identical(mended$outcome, c("fetched", "fetched", "stored"))
   expect_true(all(archive_documents(archive, "test", "rows", folder)$state == "whole"))
 })
 
@@ -94,7 +94,7 @@ test_that("a service that has moved gives its documents under their names, and n
   moved <- documents_source(documents_server())
   again <- collect_documents(moved, filing("/d/one.pdf", "One"), folder, archive, "rows",
     progress = FALSE)
-  expect_identical(again$outcome, "held")
+  expect_identical(again$outcome, "stored")
   expect_identical(again$file, first$file)
 })
 

@@ -233,7 +233,7 @@ test_that("a desk names the column store, and a refresh fills it", {
   expect_gt(rows_there(archive), 1000)
   expect_identical(nrow(vetusta:::sql_get(archive, "SELECT id FROM segments")), 0L)
   again <- run_vetusta("refresh", folder = folder)
-  expect_match(again$stdout, "held")
+  expect_match(again$stdout, "stored")
   got <- run_vetusta("export", "KELD@1 minute", "--file", "k.csv", folder = folder)
   expect_identical(got$status, 0L, info = got$stderr)
   expect_identical(nrow(utils::read.csv(file.path(folder, "k.csv"))),

@@ -181,7 +181,7 @@ test_that("a thousand series are listed in part, with how complete each is", {
   archive_close(archive)
   place <- browse_archive_place(path)
   withr::defer(place$close())
-  held <- browse_held(place)
+  held <- browse_series(place)
   expect_identical(nrow(held), 1000L)
   expect_identical(browse_chosen(held, "station 0420", "", "", "id")$key, "station-0420")
   expect_identical(browse_coverage(place, held[1:2, ]), c(0.5, 0.5))

@@ -37,7 +37,7 @@ told_at <- function(browser, figure, x, y) {
     return { left: box.left, top: box.top, width: box.width, height: box.height }; })()", figure))
   point_at(browser, box$left + x * box$width, box$top + y * box$height)
   page_value(browser, sprintf(
-    "document.querySelectorAll('figure.drawn')[%d].querySelector('.told').textContent", figure))
+    "document.querySelectorAll('figure.drawn')[%d].querySelector('.readout').textContent", figure))
 }
 
 figure_number <- function(browser, heading) {

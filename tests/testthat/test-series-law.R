@@ -55,7 +55,7 @@ law_tables <- list(
 )
 
 rates_like <- function(x) {
-  points <- vetusta:::series_points(x, own = TRUE)
+  points <- vetusta:::series_points(x, times_only = TRUE)
   at <- seq(min(points$time) - 86400 * 40, max(points$time) + 86400, by = 86400 * 5)
   data.frame(series = "rate", time = vetusta:::utc(at), value = 2 + sin(at / 1e6))
 }
@@ -96,7 +96,7 @@ law_works <- list(
   },
   subset = function(x) {
     back <- x[rev(seq_len(nrow(x))), ]
-    back[vetusta:::own_times(back) %% 5 != 1, ]
+    back[vetusta:::start_times(back) %% 5 != 1, ]
   },
   bound = function(x) rbind(x[1:3, ], x[-(1:3), ]),
   resample = function(x) {
