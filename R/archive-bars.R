@@ -1,17 +1,17 @@
-# Bars of an archive as tables.
+# Reading bars from an archive as tables.
 
 table_of_bars <- function(archive, series, from, to, at, zone, newest = TRUE, ...) {
   window <- bars_window(from, to, zone)
   bars_within(archive, series, window[1], window[2], at, newest)
 }
 
-# The instants of a window of bars.
+# The start and end of a window of bars as instants.
 bars_window <- function(from, to, zone) {
   c(if (is.null(from)) -Inf else as.numeric(time_instant(from, zone, name = "from")),
     if (is.null(to)) Inf else as.numeric(time_instant(to, zone, end = TRUE, name = "to")))
 }
 
-# Series in the order of their symbols and sides stand in the order of bars.
+# Sort series by symbol and side, the order of a table of bars.
 series_by_symbol <- function(series) {
   dimensions <- series_dimensions(series)
   series[order(as.character(dimensions$symbol), as.character(dimensions[["side"]] %||%
@@ -35,8 +35,8 @@ bars_within <- function(archive, series, start, end, at, newest = TRUE) {
   extra <- setdiff(names(columns), c(names(rows), "known"))
   rows <- c(rows, columns[extra])
   if (!all(is.na(as.numeric(columns$known)))) rows$known <- columns$known
-  # what was checked when it came is not judged again; the sides of a symbol are laid into each
-  # other
+  # Rows were checked when they were stored, so they are not checked again.
+  # Sides of one symbol are interleaved by time.
   table <- if (anyDuplicated(dimensions$symbol)) without_notes(bars_frame(list_frame(rows)))
   else with_shape(as_rows(rows), "vetusta_bars")
   if (nrow(series)) vintage_at(with_dataset_facts(table, archive, series), at) else table
@@ -47,15 +47,16 @@ bars_within <- function(archive, series, start, end, at, newest = TRUE) {
 #' @param archive An archive.
 #' @param symbols Symbols; `NULL` for all of this interval.
 #' @param interval The bars' interval, see [time_interval()].
-#' @param from,to The window, days or instants, see [time_instant()]; open where not given.
-#' @param source The source's name, needed where two sources have the same symbol.
+#' @param from,to The window, days or instants, see [time_instant()]; open where
+#'   not given.
+#' @param source The source's name, needed where two sources have the same
+#'   symbol.
 #' @param session Names of the sessions wanted; `NULL` for all that is held.
 #' @param zone The IANA zone of days in `from` and `to`.
 #' @param as_of An instant or day: the bars as they were known then.
 #' @return A table of bars, see [bars_frame()], in order of symbol and time.
-#' @section Errors: `vetusta_error_argument` for a symbol that the archive does not hold, with the
-#'   nearest one it does; or one held
-#'   from several sources.
+#' @section Errors: `vetusta_error_argument` for a symbol that the archive does
+#'   not hold, with the nearest one it does; or one held from several sources.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -88,7 +89,8 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
   all[all$session %in% wanted, , drop = FALSE]
 }
 
-# Series of bars with their symbols: all of them, or those that some symbols may mean.
+# All series of bars with their symbols, or only those that the given symbols
+# may mean.
 bar_series <- function(archive, symbols = NULL) {
   series <- store_series(archive, shape = "bars",
     keys = if (!is.null(symbols)) unique(as.character(symbols)))
@@ -96,8 +98,8 @@ bar_series <- function(archive, symbols = NULL) {
   series
 }
 
-# The series of symbols at an interval; NULL where one of them has none, or has some from several
-# places.
+# The series of symbols at an interval, one a symbol. NULL where a symbol has no
+# series or several.
 bars_alone <- function(series, interval, symbols, source = NULL) {
   here <- series[series$frequency == interval$iso & (is.null(source) | series$source %in% source), ]
   here <- here[here$symbol %in% symbols, ]
@@ -105,14 +107,16 @@ bars_alone <- function(series, interval, symbols, source = NULL) {
   if (!anyDuplicated(places$symbol) && all(symbols %in% places$symbol)) here
 }
 
-# The same where they are not, which is an error for one of them.
+# The same as bars_alone(), with an error for a symbol that has no series or
+# several.
 check_alone <- function(series, interval, symbols) {
   here <- series[series$frequency == interval$iso, ]
   for (symbol in symbols) check_stored(symbol, here, series, interval)
   here[here$symbol %in% symbols, ]
 }
 
-# The symbols of series of bars: their keys, but for those with a side or a sign that is encoded.
+# The symbols of series of bars: their keys, without a side and with encoded
+# characters decoded.
 bars_symbols <- function(series) {
   symbol <- as.character(series$key)
   odd <- grep("[:%]", symbol)

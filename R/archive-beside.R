@@ -1,9 +1,10 @@
-# Files that are read, changed and written again, and files that are made beside others.
+# Files that are read, changed and rewritten, and files that are written beside
+# their target.
 
-# Only one process at a time works on the files of a folder: what is read, changed and written again
-# there is locked for that time. The system lets go of the lock when a process ends, however it
-# ends.
-# What this process locked already it may lock again.
+# Runs `work` while this process alone may change a file: what reads, changes
+# and writes a file runs in here. The operating system releases the lock when
+# the process ends, however it ends. A process may take a lock again that it
+# already has.
 with_locked_file <- function(file, work, patience = 60) {
   folder <- normalizePath(dirname(file), mustWork = FALSE)
   if (!dir.exists(folder) || !is.null(locked_folders[[folder]])) {
@@ -17,7 +18,7 @@ with_locked_file <- function(file, work, patience = 60) {
     }
     Sys.sleep(0.02)
   }
-  # where a file system knows no locks there is none
+  # some file systems have no locks; then work goes on without one
   if (lock < 0) {
     return(work())
   }
@@ -31,8 +32,8 @@ with_locked_file <- function(file, work, patience = 60) {
 
 locked_folders <- new.env(parent = emptyenv())
 
-# A name beside a file for what takes its place when it is whole. What a process that was killed has
-# left there under such a name goes first.
+# A temporary name beside a file. The finished file is renamed into place.
+# Temporary files that a killed process left behind are removed first.
 beside_file <- function(file) {
   folder <- dirname(file)
   host <- substr(content_hash(charToRaw(this_process()$host)), 1, 6)
@@ -41,7 +42,8 @@ beside_file <- function(file) {
   tempfile(paste0(stem, Sys.getpid(), "-"), folder)
 }
 
-# Files of this machine's processes that are no more, and of other machines' after a day.
+# Removes temporary files of processes that no longer run, and those of other
+# machines after a day.
 clear_left <- function(folder, stem) {
   all <- list.files(folder, all.files = TRUE)
   base <- sub("[0-9a-f]{6}-$", "", stem)

@@ -1,15 +1,14 @@
-# The archive's own care: whether all in it is whole, what can be saved of one that is damaged, and
-# copies of it.
+# Checks of an archive, repair of a damaged one, and copies.
 
 #' Look after an archive
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return `archive_check()`: a tibble with one row a finding: `what` (the database's own check,
-#'   `segment`, `coverage`, `series`, `frame`, `record`, `note`), `where` (a series ID or a place),
-#'   `finding` (in words), `lost` (whether rows cannot be read). No row says that all is whole.
-#' @section Errors: `vetusta_error_archive` for a file that is no archive, is damaged as a whole,
-#'   is of
-#'   a newer form, or cannot be written.
+#' @return `archive_check()`: a tibble with one row a finding: `what` (the
+#'   database's own check, `segment`, `coverage`, `series`, `frame`, `record`,
+#'   `note`), `where` (a series ID or a place), `finding` (in words), `lost`
+#'   (whether rows cannot be read). No row says that all is whole.
+#' @section Errors: `vetusta_error_archive` for a file that is no archive, is
+#'   damaged as a whole, is of a newer form, or cannot be written.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -23,10 +22,10 @@ archive_check <- function(archive) {
 }
 
 #' @rdname archive_check
-#' @return `archive_compact()` joins small segments, forgets what is of no use any more (claims and
-#'   requests that no limit counts), and gives unused room back to the disk; it returns the bytes of
-#'   the
-#'   archive before and after, invisibly.
+#' @return `archive_compact()` joins small segments, forgets what is of no use
+#'   any more (claims and requests that no limit counts), and gives unused room
+#'   back to the disk; it returns the bytes of the archive before and after,
+#'   invisibly.
 #' @export
 archive_compact <- function(archive) {
   check_archive(archive)
@@ -37,8 +36,9 @@ archive_compact <- function(archive) {
 
 #' @rdname archive_check
 #' @param file Path of the copy; nothing may be there.
-#' @return `archive_backup()` writes a copy as of one moment, also while a collector writes, looks
-#'   whether it is whole, and returns its path, invisibly.
+#' @return `archive_backup()` writes a copy as of one moment, also while a
+#'   collector writes, looks whether it is whole, and returns its path,
+#'   invisibly.
 #' @export
 archive_backup <- function(archive, file) {
   check_archive(archive)
@@ -52,9 +52,9 @@ archive_backup <- function(archive, file) {
 
 #' @rdname archive_check
 #' @param from Path of a copy, or of a damaged archive.
-#' @return `archive_restore()` puts a copy in the place of an archive, once it is found whole; the
-#'   archive that was there is kept beside it under a name that ends in `.before`. It returns the
-#'   path, invisibly.
+#' @return `archive_restore()` puts a copy in the place of an archive, once it
+#'   is found whole; the archive that was there is kept beside it under a name
+#'   that ends in `.before`. It returns the path, invisibly.
 #' @export
 archive_restore <- function(from, file) {
   check_text(from, "from", "archive")
@@ -73,7 +73,7 @@ archive_restore <- function(from, file) {
   tryCatch(store_copy(copy, beside), finally = archive_close(copy))
   check_not_in_use(file)
   if (file.exists(file)) {
-    # what stands in the log alone goes into the file
+    # writes the log (WAL) into the file
     try(store_close(sqlite_store(file, FALSE)), silent = TRUE)
     for (end in c("", "-wal")) {
       if (file.exists(paste0(file, end))) {
@@ -86,9 +86,9 @@ archive_restore <- function(from, file) {
 }
 
 #' @rdname archive_check
-#' @return `archive_rescue()` writes every segment, frame and record of a damaged archive that
-#'   can be
-#'   read into a new one, and returns a tibble of what was saved and lost: `what`, `saved`, `lost`.
+#' @return `archive_rescue()` writes every segment, frame and record of a
+#'   damaged archive that can be read into a new one, and returns a tibble of
+#'   what was saved and lost: `what`, `saved`, `lost`.
 #' @export
 archive_rescue <- function(from, file) {
   check_text(from, "from", "archive")
@@ -109,11 +109,12 @@ archive_rescue <- function(from, file) {
 #' @param to An archive that holds nothing yet, or a copy that was stopped.
 #' @param progress Whether to show what is being done, on standard error.
 #' @param password The password of the server's role, as in [archive_open()].
-#' @return `archive_copy()` moves everything of one archive into another, from a file to a server or
-#'   back, as of one moment and whoever writes to the first meanwhile, looks whether the copy is
-#'   whole, and returns a tibble of `table` and `rows`. Stopped and run again it goes on, or begins
-#'   anew where the archive was written to since. Until it is whole, the copy cannot be opened for
-#'   anything else.
+#' @return `archive_copy()` moves everything of one archive into another, from a
+#'   file to a server or back, as of one moment and whoever writes to the first
+#'   meanwhile, looks whether the copy is whole, and returns a tibble of `table`
+#'   and `rows`. Stopped and run again it goes on, or begins anew where the
+#'   archive was written to since. Until it is whole, the copy cannot be opened
+#'   for anything else.
 #' @export
 archive_copy <- function(from, to, progress = interactive(), password = NULL) {
   check_text(from, "from", "archive")
@@ -140,7 +141,7 @@ archive_copy <- function(from, to, progress = interactive(), password = NULL) {
   as_rows(moved)
 }
 
-# What is being copied; the line goes with the caller's end.
+# Shows the progress of a copy until the caller ends.
 copy_shown <- function(envir = parent.frame()) {
   show <- progress_line(envir)
   function(table, rows, done) {
@@ -163,7 +164,7 @@ check_new_file <- function(file, archive) {
   }
 }
 
-# What is done with an archive as a file.
+# These commands need an archive that is a file.
 check_file_archive <- function(path) {
   if (is_server(path)) {
     vetusta_stop("archive", "This is done with an archive in a file, and not with a server's.",
@@ -175,7 +176,7 @@ same_file <- function(a, b) {
   normalizePath(a, mustWork = FALSE) == normalizePath(b, mustWork = FALSE)
 }
 
-# A copy that is whole gets its name, once the disk has it.
+# Renames a finished copy to its name once it is on the disk.
 place_archive <- function(beside, file) {
   reason <- file_sync_cpp(beside)
   if (nzchar(reason) || !file.rename(beside, file)) {
@@ -186,12 +187,12 @@ place_archive <- function(beside, file) {
   invisible(file)
 }
 
-# An archive that somebody has open is not replaced under them.
+# An archive that another process has open is not replaced.
 check_not_in_use <- function(file) {
   if (!file.exists(file)) {
     return(invisible())
   }
-  # a file that is damaged as a whole can be replaced
+  # a file that is no readable archive may be replaced
   archive <- tryCatch(archive_open(file, create = FALSE, read_only = TRUE),
     vetusta_error = function(e) NULL)
   if (is.null(archive)) {

@@ -1,19 +1,21 @@
-# Who is collecting into an archive.
+# Collectors that are working on an archive.
 
 #' Who is collecting
 #'
-#' A collector is a process that asks services for what goes into an archive, on this machine or on
-#' another. Each request is made by one of them. One that is gone (killed, or its machine away) is
-#' known by its silence: of another machine after its lease, 90 seconds unless
-#' `VETUSTA_LEASE_SECONDS` says otherwise, and its requests are made by others then.
+#' A collector is a process that asks services for what goes into an archive, on
+#' this machine or on another. Each request is made by one of them. One that is
+#' gone (killed, or its machine away) is known by its silence: of another
+#' machine after its lease, 90 seconds unless `VETUSTA_LEASE_SECONDS` says
+#' otherwise, and its requests are made by others then.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return A tibble with one row a collector: `host`, `process` (its number there), `since`
-#'   (`POSIXct`, UTC: when it began), `doing` (the source and dataset it is at), `requests` (how
-#'   many
-#'   it has claimed and not ended), `silent` (seconds since its last sign, by the archive's own
-#'   clock), `lease` (seconds) and `gone`.
-#' @section Errors: `vetusta_error_archive` for something that is no open archive.
+#' @return A tibble with one row a collector: `host`, `process` (its number
+#'   there), `since` (`POSIXct`, UTC: when it began), `doing` (the source and
+#'   dataset it is at), `requests` (how many it has claimed and not ended),
+#'   `silent` (seconds since its last sign, by the archive's own clock), `lease`
+#'   (seconds) and `gone`.
+#' @section Errors: `vetusta_error_archive` for something that is no open
+#'   archive.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

@@ -12,7 +12,7 @@ stored_documents <- function(archive, source, dataset, folder) {
     sha256 = part("sha256", ""), fetched = utc(notes$at))
 }
 
-# A folder as a note knows it, wherever the process stands.
+# The absolute path of a folder, as a note stores it.
 document_folder <- function(folder) normalizePath(folder, mustWork = FALSE)
 
 document_note <- function(folder, link) paste0(document_folder(folder), "\r", link)
@@ -22,9 +22,9 @@ document_note <- function(folder, link) paste0(document_folder(folder), "\r", li
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.
 #' @param folder The folder into which they were fetched.
-#' @return A tibble with one row a document: `link` (as it came), `file`, `bytes`, `sha256`,
-#'   `fetched` (an
-#'   instant) and `state`: `whole`, `changed` (its hash is another one) or `gone`.
+#' @return A tibble with one row a document: `link` (as it came), `file`,
+#'   `bytes`, `sha256`, `fetched` (an instant) and `state`: `whole`, `changed`
+#'   (its hash is another one) or `gone`.
 #' @section Errors: `vetusta_error_argument` for names that are no text.
 #' @export
 #' @examples
@@ -45,7 +45,7 @@ archive_documents <- function(archive, source, dataset, folder = ".") {
   as_rows(as.list(documents))
 }
 
-# FIPS 180-4, of a file as it stands; NULL where there is none.
+# SHA-256 of a file's bytes (FIPS 180-4); NULL where there is no file.
 file_sha256 <- function(file) {
   if (file.exists(file) && !dir.exists(file)) digest::digest(file = file, algo = "sha256")
 }

@@ -1,20 +1,21 @@
-# Series and datasets that were stored wrongly are taken out.
+# Removal of series and datasets.
 
 #' Take series or a dataset out of an archive
 #'
-#' Writes a backup first, then takes out all rows, all earlier versions and all that says that they
-#' are covered, so that the next `collect` asks for them anew. The journal stays.
+#' Writes a backup first, then takes out all rows, all earlier versions and all
+#' that says that they are covered, so that the next `collect` asks for them
+#' anew. The journal stays.
 #'
 #' @param archive An archive, see [archive_open()].
 #' @param what Series IDs, patterns included, or a dataset as `source/dataset`.
-#' @param backup Path of the backup, a file that is not there yet; by default beside the archive,
-#'   with the time in its name.
+#' @param backup Path of the backup, a file that is not there yet; by default
+#'   beside the archive, with the time in its name.
 #' @param dry Whether to say only what would go.
-#' @return A tibble of what goes: `id` and `rows`; its attribute `backup` is the path of the
-#'   backup. [archive_restore()] brings it back.
-#' @section Errors: `vetusta_error_argument` for a series ID of which there is nothing;
-#'   `vetusta_error_archive` where a collector is at the archive, or where the backup cannot be
-#'   written: nothing is taken out then.
+#' @return A tibble of what goes: `id` and `rows`; its attribute `backup` is the
+#'   path of the backup. [archive_restore()] brings it back.
+#' @section Errors: `vetusta_error_argument` for a series ID of which there is
+#'   nothing; `vetusta_error_archive` where a collector is at the archive, or
+#'   where the backup cannot be written: nothing is taken out then.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -50,7 +51,8 @@ archive_drop <- function(archive, what, backup = NULL, dry = FALSE) {
   gone
 }
 
-# Beside the archive's file, or in the working folder for an archive on a server.
+# The backup lies beside the archive's file, or in the working folder for an
+# archive on a server.
 drop_backup <- function(archive) {
   folder <- if (is_server(archive$path)) "." else dirname(archive$path)
   name <- sub("[.]sqlite$", "", archive_label(archive$path))

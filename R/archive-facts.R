@@ -1,12 +1,12 @@
-# What an archive knows of a dataset as a whole, and hands on with its tables: zone, calendar and
-# delay of its source, the title, and of each column its type and unit.
+# Facts of a dataset that travel with its tables: zone, calendar and delay of
+# its source, its title, and the type and unit of each column.
 
 dataset_facts <- function(archive, source, dataset) {
   document <- store_structure(archive, source, paste0("facts:", dataset))
   if (is.null(document)) list() else unserialize(document$body)
 }
 
-# Facts are written where they are others than those that are there.
+# Writes facts where they differ from the stored ones.
 dataset_facts_put <- function(archive, source, dataset, facts) {
   facts <- facts[!vapply(facts, is.null, TRUE)]
   old <- dataset_facts(archive, source, dataset)
@@ -18,13 +18,14 @@ dataset_facts_put <- function(archive, source, dataset, facts) {
   invisible(new)
 }
 
-# A table with the facts of the dataset that it is of; bars have the interval of their series.
+# Adds the facts of its dataset to a table; bars get the interval of their
+# series too.
 with_dataset_facts <- function(table, archive, series, language = "en") {
   facts <- dataset_facts(archive, series$source[1], series$dataset[1])
   titles <- archive_titles(archive, series, language)
   names <- as.character(series_dimensions(series)[["symbol"]] %||% series$key)
   known <- !is.na(titles) & !duplicated(names)
-  # the title of a dataset is that of its only series
+  # a dataset with one series has that series' title
   facts$title <- if (any(known)) stats::setNames(titles[known], names[known])
   else if (length(unique(names)) == 1 && length(facts$title) && series$shape[1] != "bars") {
     stats::setNames(facts$title[[1]], names[1])
@@ -34,8 +35,8 @@ with_dataset_facts <- function(table, archive, series, language = "en") {
   with_facts(table, facts)
 }
 
-# What series are called: the labels of their codes, or the name of their instrument or place in a
-# directory of their source; NA where nobody says.
+# Titles of series: the labels of their codes, or the name of their instrument
+# or place in a directory of their source. NA where none is stored.
 archive_titles <- function(archive, series, language = "en") {
   out <- rep(NA_character_, nrow(series))
   groups <- split(seq_len(nrow(series)), paste(series$source, series$dataset, sep = "\r"))
@@ -54,7 +55,7 @@ archive_titles <- function(archive, series, language = "en") {
   out
 }
 
-# Names of instruments and places by their keys, from the directories of a source.
+# Names of instruments and places by key, from the directories of a source.
 store_named <- function(store, source, keys) {
   datasets <- sql_get(store, "SELECT DISTINCT dataset FROM types WHERE source = ?
     AND name = 'name'", list(source))$dataset
@@ -75,16 +76,20 @@ store_named <- function(store, source, keys) {
 #' The schema of a dataset
 #'
 #' @param archive An archive.
-#' @param source,dataset The names of a source and of its dataset; `NULL` for all.
-#' @return A tibble with one row a column of a dataset: `source`, `dataset`, `column`, `type`
-#'   (`text`, `number`, `flag`, `day`, `instant`), `unit` (`NA` where none is stated) and `changed`
-#'   (`number to text`, where a column became text since values came that are no numbers; what was
-#'   written before is read as text).
-#' @details The type of a column is decided once, by the card, by the shape or by the first values,
-#'   and every value that comes later is read as that type. A text is a number only if it reads back
-#'   as it is written: `00123`, `0E12`, `+1` and numbers of more than 15 digits stay text, as do
-#'   values in quotation marks. Zeros behind a decimal point do not count.
-#' @section Errors: `vetusta_error_argument` for a source or dataset that the archive does not hold.
+#' @param source,dataset The names of a source and of its dataset; `NULL` for
+#'   all.
+#' @return A tibble with one row a column of a dataset: `source`, `dataset`,
+#'   `column`, `type` (`text`, `number`, `flag`, `day`, `instant`), `unit` (`NA`
+#'   where none is stated) and `changed` (`number to text`, where a column
+#'   became text since values came that are no numbers; what was written before
+#'   is read as text).
+#' @details The type of a column is decided once, by the card, by the shape or
+#'   by the first values, and every value that comes later is read as that type.
+#'   A text is a number only if it reads back as it is written: `00123`, `0E12`,
+#'   `+1` and numbers of more than 15 digits stay text, as do values in
+#'   quotation marks. Zeros behind a decimal point do not count.
+#' @section Errors: `vetusta_error_argument` for a source or dataset that the
+#'   archive does not hold.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -114,8 +119,8 @@ archive_schema <- function(archive, source = NULL, dataset = NULL) {
       key(changed, changed$key))]))
 }
 
-# A table as it was known at an instant. The store has left out what came later; what states no
-# instant counts from the end of its time.
+# The rows of a table that were known at an instant. The store has left out
+# later rows; rows without a stated instant count from the end of their period.
 vintage_at <- function(table, at) {
   if (!is.finite(at) || !nrow(table)) {
     return(table)
@@ -126,7 +131,8 @@ vintage_at <- function(table, at) {
   if (all(known <= at)) table else table[known <= at, , drop = FALSE]
 }
 
-# Where the times of a series end, by its shape: what a value without a stated instant counts from.
+# When the periods of a series end, by shape: values without a stated instant
+# count from then.
 shape_ends <- list(
   bars = function(time, frequency, facts) {
     facts$interval <- time_interval(frequency)
@@ -141,7 +147,7 @@ shape_ends <- list(
   facts = function(time, frequency, facts) as.numeric(time) + 86400
 )
 
-# The instants from which rows of series count, with those that state none.
+# The instants from which rows of series count; NA where none is stated.
 rows_known <- function(archive, series, read) {
   known <- as.numeric(read$columns$known)
   for (i in unique(read$owner[is.na(known)])) {

@@ -1,8 +1,8 @@
-# A series ID is source/dataset/key@frequency. The shortest form that means one series is
-# enough, * and ? stand for
-# any letters of a part, and labels stand for codes.
+# A series ID is source/dataset/key@frequency. Any unambiguous end of it is
+# accepted, * and ? stand for characters of a part, and labels may stand for
+# codes.
 
-# Series IDs of a table of series. The interval of bars is told in words.
+# Series IDs of a table of series, with the interval of bars in words.
 series_id <- function(series) {
   if (!length(series$key)) {
     return(character())
@@ -20,17 +20,16 @@ frequency_text <- function(frequency) {
 #' Find series by ID
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param ids Series IDs, one or more: `source/dataset/key@frequency`, or as much of its end
-#'   as means one series
-#'   (`KELD@1 minute`, `kelder-lock`). `*` and `?` stand for any letters of a part (`quay/bars/*@1
-#'   day`,
-#'   `basin/LOCK_TRAFFIC/M.ORV.*`), labels for codes (`M.Orvane.*`, `Kelder Lock`), and
-#'   `source/dataset` for all series of a
-#'   dataset. `NULL` is every series.
-#' @return A table as of [archive_series()], a row a series, in the order of the IDs.
-#' @section Errors: `vetusta_error_argument` for a series ID that means no series, with the nearest
-#'   ones; or that means several, which
-#'   are shown.
+#' @param ids Series IDs, one or more: `source/dataset/key@frequency`, or as
+#'   much of its end as means one series (`KELD@1 minute`, `kelder-lock`). `*`
+#'   and `?` stand for any letters of a part (`quay/bars/*@1 day`,
+#'   `basin/LOCK_TRAFFIC/M.ORV.*`), labels for codes (`M.Orvane.*`, `Kelder
+#'   Lock`), and `source/dataset` for all series of a dataset. `NULL` is every
+#'   series.
+#' @return A table as of [archive_series()], a row a series, in the order of the
+#'   IDs.
+#' @section Errors: `vetusta_error_argument` for a series ID that means no
+#'   series, with the nearest ones; or that means several, which are shown.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -50,12 +49,13 @@ archive_find <- function(archive, ids = NULL) {
   }
   numbers <- series_numbers(archive, ids)
   listed <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(numbers)))
-  # a series without rows is none yet
+  # a series without rows is not listed
   series_at(listed, stats::na.omit(match(unique(numbers), attr(listed, "numbers"))))
 }
 
-# The numbers of series by IDs of any kind. What the database finds in the text of an ID
-# is enough, unless a label stands for a code or nothing is found: then the catalogue is read.
+# The numbers of series by IDs of any form. The database searches by the text of
+# an ID; the whole catalogue is read only where a label may stand for a code, or
+# nothing was found.
 series_numbers <- function(archive, ids) {
   catalogue <- NULL
   unlist(lapply(ids, function(id) {
@@ -68,10 +68,11 @@ series_numbers <- function(archive, ids) {
   }))
 }
 
-# Series that an ID may mean by its text: it is the end of theirs, without or with a side, or
-# their dataset.
+# Series that an ID may mean by its text: series whose ID ends with it, with or
+# without a side, or all series of that dataset.
 id_candidates <- function(archive, path) {
-  # letters beyond ASCII have no capitals in the database, and fit any letter
+  # the database ignores case in ASCII only, so other letters match any
+  # character
   literal <- gsub("[^ -~]", "_", gsub("([!%_])", "!\\1", tolower(path)))
   ends <- if (grepl("[*?]", path)) paste0("%", gsub("?", "_", gsub("*", "%", literal, fixed = TRUE),
     fixed = TRUE)) else c(paste0("%", literal), paste0("%", literal, ":%"))
@@ -80,7 +81,7 @@ id_candidates <- function(archive, path) {
     as.list(c(ends, path, path)))
 }
 
-# The names of series that have rows, or of those that fit a condition.
+# Names of the series that have rows, or of those that match a condition.
 store_series_stored <- function(store, where = NULL, params = NULL) {
   named <- "s.source || '/' || s.dataset || '/' || s.key"
   rows <- c("segments", "moved")
@@ -91,13 +92,13 @@ store_series_stored <- function(store, where = NULL, params = NULL) {
     " ORDER BY s.source, s.dataset, s.key, s.frequency"), params)
 }
 
-# Some of the series of a table, with their numbers.
+# Rows of a table of series, with their numbers.
 series_at <- function(series, rows) {
   structure(as_rows(lapply(as.list(series), `[`, rows)), numbers = attr(series, "numbers")[rows])
 }
 
-# The numbers of series, where each ID names one by its key; NULL where a series ID is a
-# pattern, or means several or none that way, so that the whole catalogue is looked through.
+# The numbers of series where each ID gives the key of exactly one. NULL where
+# an ID is a pattern or ambiguous, so that the whole catalogue is searched.
 numbers_by_key <- function(archive, ids) {
   numbers <- lapply(ids, function(id) {
     asked <- id_parts(id)
@@ -129,7 +130,8 @@ id_rows <- function(id, series, archive) {
   rows
 }
 
-# list(path, frequency): what stands behind the last @ is a frequency, if it can be one.
+# list(path, frequency): the text after the last @ is the frequency, if it can
+# be one.
 id_parts <- function(id) {
   at <- regexpr("@[^@/]*$", id)
   if (at < 0) {
@@ -138,8 +140,8 @@ id_parts <- function(id) {
   list(path = substr(id, 1, at - 1), frequency = trimws(substring(id, at + 1)))
 }
 
-# Series whose ID ends with the path; of several ways to read it the strictest that finds any
-# counts.
+# Series whose ID ends with the path. Of several readings the strictest one with
+# a match counts.
 id_hits <- function(asked, series, ways = 1:6) {
   path <- asked$path
   full <- paste(series$source, series$dataset, series$key, sep = "/")
@@ -156,7 +158,7 @@ id_hits <- function(asked, series, ways = 1:6) {
       tolower(series$key) == tolower(path) |
       endsWith(tolower(full), paste0("/", tolower(path)))
     },
-    # the sides of a symbol
+    # all sides of a symbol
     function() {
       sub(":[^:]*$", "", series$key) == path |
       endsWith(sub(":[^:]*$", "", full), paste0("/", path))
@@ -174,8 +176,8 @@ id_hits <- function(asked, series, ways = 1:6) {
   integer()
 }
 
-# A pattern as a regular expression; a star stands for any text, slashes too, since a key may have
-# some in it.
+# A pattern as a regular expression. A star matches slashes too, because a key
+# may contain them.
 path_pattern <- function(path) {
   signs <- strsplit(path, "")[[1]]
   special <- !grepl("[[:alnum:] _-]", signs)
@@ -183,14 +185,15 @@ path_pattern <- function(path) {
   paste(ifelse(signs == "\\*", ".*", ifelse(signs == "\\?", ".", signs)), collapse = "")
 }
 
-# A frequency as it may be written: a length of time, a code, or its word.
+# Whether a frequency matches the text: a length of time, a code, or its word.
 frequency_fits <- function(text, frequency) {
   iso <- tryCatch(time_interval(text)$iso, vetusta_error = function(e) NA_character_)
   word <- names(frequency_words)[match(tolower(text), frequency_words)]
   frequency %in% c(iso, toupper(text), word)
 }
 
-# Paths that labels may stand for: codes of the dimensions of a dataset, symbols of names.
+# Paths with labels replaced by codes: dimension labels by codes, names by
+# symbols.
 id_labels <- function(path, series, archive) {
   parts <- strsplit(path, "/", fixed = TRUE)[[1]]
   last <- parts[length(parts)]
@@ -212,7 +215,7 @@ dimension_labels <- function(before, key, series, archive) {
   }))
 }
 
-# A part of a key: a code or a pattern as it stands, or the code of a label.
+# A code or pattern unchanged, or the code of a label.
 code_of_label <- function(text, list) {
   if (text %in% list$id || grepl("[*?]", text)) {
     return(text)
@@ -222,7 +225,7 @@ code_of_label <- function(text, list) {
   list$id[hit]
 }
 
-# The names of instruments and places that the archive holds.
+# Names of instruments and places stored in the archive.
 name_labels <- function(name, series, archive) {
   known <- named_datasets(archive)
   unlist(lapply(seq_len(nrow(known)), function(i) {
@@ -234,7 +237,7 @@ name_labels <- function(name, series, archive) {
   }))
 }
 
-# The datasets whose rows have names, with the column that tells them apart.
+# Datasets whose rows have names, with their key column.
 named_datasets <- function(archive) {
   known <- store_datasets(archive)
   known$column <- unname(name_columns[known$shape])
@@ -248,7 +251,7 @@ stop_no_series <- function(id, asked, series) {
     vetusta_stop("argument", "The archive holds no series yet.",
       todo = "collect or import something first")
   }
-  # the frequency may be what is wrong
+  # the key may be right and the frequency wrong
   others <- if (!is.null(asked$frequency)) id_hits(list(path = asked$path), series)
   if (length(others)) {
     vetusta_stop("argument",
@@ -264,7 +267,7 @@ stop_no_series <- function(id, asked, series) {
     else "`vetusta list` shows the stored series; collect or import it first")
 }
 
-# The nearest right series IDs, by the key or the whole.
+# The most similar series IDs, by the key or the whole ID.
 nearest_ids <- function(path, series, most = 3) {
   last <- sub(".*/", "", path)
   full <- paste(series$source, series$dataset, series$key, sep = "/")

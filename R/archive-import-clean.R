@@ -1,8 +1,8 @@
-# A file in a form of its own as a plain CSV: names in the first line, numbers with a point, days as
-# 2026-03-12.
+# Turns a file in a local form into a plain CSV: names in the first line,
+# decimal points, dates as 2026-03-12.
 
-# list(path, lines): the plain file, and the line of the file that each of its rows is from. Without
-# a form the file is taken as it is.
+# list(path, lines): the plain file, and for each of its rows the line of the
+# original. Without a form the file is used as it is.
 import_cleaned <- function(file, form) {
   if (is.null(form)) {
     return(list(path = file, lines = NULL))
@@ -25,14 +25,15 @@ import_cleaned <- function(file, form) {
   table <- lapply(seq_along(head), function(i) clean_column(cells[kept, i], form))
   named <- nzchar(head)
   names(table) <- make.unique(ifelse(named, head, paste0("column", seq_along(head))))
-  # a column without a name and without a value is none
+  # drop columns without a name and without values
   table <- table[named | vapply(table, function(column) any(nzchar(column)), TRUE)]
   path <- tempfile(fileext = ".csv")
   write_plain(path, table)
   list(path = path, lines = line[kept])
 }
 
-# Numbers and days without quotation marks, since what is quoted is taken as text.
+# Writes numbers and dates without quotation marks, because quoted values are
+# read as text.
 write_plain <- function(path, table) {
   numbers <- vapply(table, function(column) {
     mean(is.na(plain_number(column)) & is.na(read_day(column)) & nzchar(column)) < 0.4
@@ -48,7 +49,8 @@ write_plain <- function(path, table) {
     useBytes = TRUE)
 }
 
-# A column in plain form, where most of it are numbers or days; other cells stay as they are.
+# Converts a column of which most cells are numbers or dates; other cells stay
+# as they are.
 clean_column <- function(column, form) {
   column[column %in% form$nothing] <- ""
   there <- nzchar(column)
@@ -62,7 +64,7 @@ clean_column <- function(column, form) {
   }
   numbers <- clean_numbers(column, form$decimal, form$thousands)
   good <- !is.na(plain_number(numbers))
-  # what has a leading zero is a code
+  # a leading zero marks a code
   coded <- grepl("^0[0-9]", column)
   if (mean(good[there]) >= 0.6 && !any(coded & good)) column[good] <- numbers[good]
   column
@@ -74,18 +76,18 @@ clean_days <- function(days, order) {
   first <- nchar(part(1)) == 4
   at <- switch(order, dmy = c(3, 2, 1), mdy = c(3, 1, 2), ymd = c(1, 2, 3))
   year <- ifelse(first, part(1), part(at[1]))
-  # a year of two digits lies within this century, up to 2069
+  # two-digit years up to 69 belong to this century
   year <- ifelse(nchar(year) == 2, ifelse(as.numeric(year) < 70, paste0("20", year),
     paste0("19", year)), year)
   month <- ifelse(first, part(2), part(at[2]))
   day <- ifelse(first, part(3), part(at[3]))
   text <- sprintf("%s-%02d-%02d", year, as.integer(month), as.integer(day))
-  # a day that does not exist stays as it was written
+  # an invalid date stays as it was written
   ifelse(is.na(read_day(text)), days, text)
 }
 
-# "(1,234.50)", "1.234,50-", "12 EUR": the number alone, negative in parentheses or with a sign
-# behind.
+# Reads "(1,234.50)", "1.234,50-", "12 EUR" as numbers: negative in parentheses
+# or with a trailing sign, units removed.
 clean_numbers <- function(text, decimal, thousands) {
   negative <- grepl("^\\(.*\\)$", text) | grepl("[0-9]-$", text)
   plain <- gsub("[\u00a0\u202f]", " ", sub("-$", "", gsub("[()]", "", text)))
@@ -97,7 +99,7 @@ clean_numbers <- function(text, decimal, thousands) {
   ifelse(negative & nzchar(plain), paste0("-", plain), plain)
 }
 
-# The lines of the file itself for lines of the plain file.
+# Line numbers of the original file for lines of the plain file.
 cleaned_lines <- function(cleaned, line) {
   if (is.null(cleaned$lines)) line else cleaned$lines[line - 1]
 }

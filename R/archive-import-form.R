@@ -1,24 +1,27 @@
-# The form of a file of the analyst's own: lines above the heads, marks of numbers, dates, encoding.
+# The form of a local file: lines above the header, decimal and thousands marks,
+# dates, encoding.
 
 #' The form of a file to import
 #'
-#' Reads how a file writes its table, from the file where an argument is not given. What the file
-#' cannot decide is a doubt: whether 03/04/2026 is in March or April, or 1,234 more than a thousand.
+#' Reads how a file writes its table, from the file where an argument is not
+#' given. What the file cannot decide is a doubt: whether 03/04/2026 is in March
+#' or April, or 1,234 more than a thousand.
 #'
 #' @param file The path of a CSV, TSV or XLSX file.
-#' @param skip How many lines stand above the line with the names of the columns.
+#' @param skip How many lines stand above the line with the names of the
+#'   columns.
 #' @param separator The separator of the columns: `","`, `";"`, `"|"` or a tab.
 #' @param decimal The decimal mark: `"."` or `","`.
-#' @param thousands The mark between thousands: `","`, `"."`, `"'"`, a blank, or `""` for none.
+#' @param thousands The mark between thousands: `","`, `"."`, `"'"`, a blank, or
+#'   `""` for none.
 #' @param dates The order of dates: `"ymd"`, `"dmy"` or `"mdy"`.
 #' @param encoding `"UTF-8"`, `"latin1"`, `"UTF-16LE"` or `"UTF-16BE"`.
 #' @param nothing Texts that stand for a missing value.
 #' @param sheet Of a workbook: the name of the sheet.
-#' @return A `vetusta_import_form`: a list of the arguments, given or read from the file, and
-#'   `doubts`, texts named by the argument that decides each.
-#' @section Errors: `vetusta_error_import` for a file that is not there or is empty, or an
-#'   argument that
-#'   is none of these.
+#' @return A `vetusta_import_form`: a list of the arguments, given or read from
+#'   the file, and `doubts`, texts named by the argument that decides each.
+#' @section Errors: `vetusta_error_import` for a file that is not there or is
+#'   empty, or an argument that is none of these.
 #' @export
 #' @examples
 #' file <- tempfile(fileext = ".csv")
@@ -71,7 +74,7 @@ file_encoding <- function(file) {
   if (identical(bytes[1:2], as.raw(c(0xff, 0xfe)))) return("UTF-16LE")
   if (identical(bytes[1:2], as.raw(c(0xfe, 0xff)))) return("UTF-16BE")
   bytes <- bytes[bytes != 0]
-  # a letter may be cut at the end of what was read
+  # the sample may end within a character
   valid <- vapply(0:3, function(cut) validUTF8(rawToChar(utils::head(bytes, length(bytes) - cut))),
     TRUE)
   if (any(valid)) "UTF-8" else "latin1"
@@ -84,7 +87,7 @@ form_lines <- function(file, encoding) {
   strsplit(sub("^\ufeff", "", gsub("\r\n?", "\n", text)), "\n", fixed = TRUE)[[1]]
 }
 
-# The separator that most lines have, and equally often.
+# The separator that occurs equally often in most lines.
 lines_separator <- function(lines) {
   lines <- utils::head(lines[nzchar(trimws(lines))], 200)
   score <- vapply(import_form_choices$separator, function(mark) {
@@ -92,12 +95,12 @@ lines_separator <- function(lines) {
     usual <- as.integer(names(which.max(table(count[count > 0]))))
     if (length(usual)) mean(count == usual) * min(usual, 3) else 0
   }, 0)
-  # a comma may be a decimal mark: another separator wins a tie
+  # a comma may be a decimal mark, so another separator wins a tie
   score[","] <- score[","] * 0.9
   names(which.max(score))
 }
 
-# Lines as a matrix of texts, a row a line.
+# Lines as a matrix of cells, a row a line.
 lines_cells <- function(lines, separator) {
   there <- which(nzchar(trimws(lines)))
   out <- matrix("", length(lines), 1)
@@ -110,7 +113,7 @@ lines_cells <- function(lines, separator) {
   }
   whole <- tryCatch(read(c(paste(rep("x", 200), collapse = separator), lines[there])),
     error = function(e) NULL)
-  # a quotation mark that is not closed takes lines together: then each is read by itself
+  # an unclosed quotation mark joins lines; then each line is read alone
   if (NROW(whole) == length(there) + 1) {
     whole <- as.matrix(whole)[-1, , drop = FALSE]
   } else {
@@ -151,8 +154,8 @@ sheet_cells <- function(file, sheet) {
 date_like <- "^[0-9]{1,4}[./-][0-9]{1,2}[./-][0-9]{2,4}$"
 number_like <- "^[-+(]?[^0-9A-Za-z(]{0,3} ?[0-9][0-9.,' \u00a0\u202f]*[)%-]?( ?[^0-9 ]{1,3})?$"
 
-# The line with the names of the columns: the first that is as wide as most, has texts alone, and is
-# followed by a line as wide.
+# The header line: the first line that is as wide as most lines, has only text,
+# and is followed by a line of the same width.
 cells_skip <- function(cells) {
   cells <- cells[seq_len(min(nrow(cells), 200)), , drop = FALSE]
   width <- rowSums(cells != "")
@@ -167,13 +170,13 @@ cells_skip <- function(cells) {
   if (length(at)) at[1] - 1 else 0
 }
 
-# The decimal mark and the mark between thousands, as the numbers have them.
+# The decimal and thousands marks that the numbers have.
 numbers_marks <- function(cells) {
   cells <- cells[grepl(number_like, cells) & !grepl(date_like, cells)]
   digits <- trimws(gsub("[^0-9.,' ]", "", cells))
   comma <- grepl("^[0-9]{1,3}([.' ][0-9]{3})*,[0-9]+$|^[0-9]+,[0-9]+$", digits)
   point <- grepl("^[0-9]{1,3}([,' ][0-9]{3})*[.][0-9]+$|^[0-9]+[.][0-9]+$", digits)
-  # three digits behind a lone mark may be thousands
+  # three digits after a single mark may be thousands
   three <- grepl("^[0-9]{1,3}[.,][0-9]{3}$", digits)
   sure <- c("," = sum(comma & !three), "." = sum(point & !three))
   decimal <- if (sure[[","]] > sure[["."]]) "," else "."
@@ -203,7 +206,7 @@ dates_order <- function(cells) {
   if (late[["dmy"]] != late[["mdy"]]) {
     return(list(order = names(late)[late]))
   }
-  # days with points are written day first
+  # dates with points are written day first
   if (!any(late) && all(grepl(".", days[dated], fixed = TRUE))) {
     return(list(order = "dmy"))
   }

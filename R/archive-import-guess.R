@@ -1,10 +1,11 @@
-# What a file seems to be, before anything of it is stored.
+# The shape, columns and interval that a file seems to have, guessed before
+# anything is stored.
 
 #' @rdname archive_import_rows
-#' @return `archive_import_guess()`: a `vetusta_import_guess`, a list of `file`, `shape` (`bars`
-#'   too),
-#'   `columns` (a named vector: ours by the file's names), `interval` (of bars), `wide`, `rows` (the
-#'   first of them). Nothing is stored.
+#' @return `archive_import_guess()`: a `vetusta_import_guess`, a list of `file`,
+#'   `shape` (`bars` too), `columns` (a named vector: ours by the file's names),
+#'   `interval` (of bars), `wide`, `rows` (the first of them). Nothing is
+#'   stored.
 #' @export
 archive_import_guess <- function(file, form = NULL) {
   check_import_file(file)
@@ -59,7 +60,7 @@ archive_import_guess <- function(file, form = NULL) {
     class = "vetusta_import_guess")
 }
 
-# What nearly all of a column are: number, day, instant, period, text.
+# The kind of nearly all values of a column: number, day, instant, period, text.
 import_kind <- function(column) {
   if (inherits(column, "POSIXct")) return("instant")
   if (inherits(column, "Date")) return("day")

@@ -1,6 +1,7 @@
-# Files of the analyst's own, of any kind of table and any shape of rows.
+# Import of local files, of any file format and any shape of rows.
 
-# The rows of a file, in pieces where it is a table of text: calls `each` with rows and their lines.
+# Reads a file and calls `each` with rows and their line numbers; text tables
+# are read in parts.
 import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
   ending <- tolower(sub(".*[.]", "", file))
   read <- import_readers[[ending]]
@@ -11,13 +12,13 @@ import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
   if (!nrow(rows) || ncol(rows) < 1) {
     vetusta_stop("import", "The file has no rows.", where = file, todo = "look at what wrote it")
   }
-  # texts for nothing are nothing here too
+  # texts that mean "missing" are missing
   rows <- list_frame(lapply(as.list(rows), function(column) {
     if (is.factor(column)) column <- as.character(column)
     if (is.character(column)) column[column %in% absent] <- NA
     column
   }))
-  # what the file itself marks as text is text
+  # what the file marks as text stays text
   attr(rows, "quoted") <- names(rows)[vapply(as.list(rows), is.character, TRUE)]
   list(each(rows, seq_len(nrow(rows)) + (ending == "xlsx")))
 }
@@ -40,7 +41,7 @@ import_readers <- list(
         })
     }
     read <- parse(FALSE)
-    # numbers that no double can hold are names
+    # numbers with more digits than a double are kept as text
     long <- is.data.frame(read) && any(vapply(as.list(read), function(column) {
       is.numeric(column) && is_long(column)
     }, TRUE))
@@ -55,30 +56,33 @@ import_readers <- list(
 
 #' Import rows of any shape from a file
 #'
-#' For what the analyst already has and is no bars: levels, statistics, lists of instruments,
-#' places,
-#' facts. [archive_import()] is for bars.
+#' For what the analyst already has and is no bars: levels, statistics, lists of
+#' instruments, places, facts. [archive_import()] is for bars.
 #'
 #' @param archive An archive, see [archive_open()].
 #' @param file Path of a file with a table, as of [archive_import()].
-#' @param shape What its rows are: `observations`, `facts`, `instruments`, `places`, `documents`,
-#'   `snapshot` or `table`.
+#' @param shape What its rows are: `observations`, `facts`, `instruments`,
+#'   `places`, `documents`, `snapshot` or `table`.
 #' @param dataset The name under which they are kept; by default the file's.
 #' @param source The name of the source under which they are kept.
-#' @param columns Names of the file's columns for those of the shape, as in `c(period = "Month",
-#'   value = "Level")`.
-#' @param unit Units by column, as `c(value = "cm")`, or one text, the unit of the value.
-#' @param types Types of columns that are not the shape's own, as of [archive_import()].
-#' @param wide Whether each column of numbers is a series of its own, under its name (observations).
-#' @details A row of observations or facts whose `status` is `deleted` needs no value: from its
-#'   coming (or its `known` or `filed`) on, what is held of its period is not there.
-#' @param form The form of the file, see [archive_import_form()]; by default a plain table with its
-#'   names in the first line.
-#' @return `archive_import_rows()`: invisibly a list of class `vetusta_import`, as
-#'   [archive_import()]. Importing the same file twice changes nothing.
-#' @section Errors: `vetusta_error_import` for a file that is not there, is damaged, or lacks a
-#'   column
-#'   that the shape cannot be without; nothing is stored then.
+#' @param columns Names of the file's columns for those of the shape, as in
+#'   `c(period = "Month", value = "Level")`.
+#' @param unit Units by column, as `c(value = "cm")`, or one text, the unit of
+#'   the value.
+#' @param types Types of columns that are not the shape's own, as of
+#'   [archive_import()].
+#' @param wide Whether each column of numbers is a series of its own, under its
+#'   name (observations).
+#' @details A row of observations or facts whose `status` is `deleted` needs no
+#'   value: from its coming (or its `known` or `filed`) on, what is held of its
+#'   period is not there.
+#' @param form The form of the file, see [archive_import_form()]; by default a
+#'   plain table with its names in the first line.
+#' @return `archive_import_rows()`: invisibly a list of class `vetusta_import`,
+#'   as [archive_import()]. Importing the same file twice changes nothing.
+#' @section Errors: `vetusta_error_import` for a file that is not there, is
+#'   damaged, or lacks a column that the shape cannot be without; nothing is
+#'   stored then.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -106,7 +110,7 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
     was <- names(rows)
     quoted <- attr(rows, "quoted")
     rows <- import_shaped(rows, shape, columns, wide, file)
-    # under the names that its columns have now
+    # under the names that the columns have now
     text <<- union(text, if (wide) character() else names(rows)[match(quoted, was)])
     rows$.line <- line[attr(rows, "from") %||% seq_len(nrow(rows))]
     rows
@@ -154,7 +158,7 @@ import_name <- function(file) {
   if (nzchar(name)) name else "import"
 }
 
-# Columns under the names of the shape.
+# Renames columns to the names of the shape.
 import_shaped <- function(rows, shape, columns, wide, file) {
   if (length(columns) && (!is.character(columns) || is.null(names(columns)))) {
     vetusta_stop("import", "`columns` are names of the file's columns by those of the shape.",
@@ -188,7 +192,7 @@ import_shaped <- function(rows, shape, columns, wide, file) {
 
 shape_is_series <- function(shape) "period" %in% shape_columns[[shape]]
 
-# A column a series: each number becomes a row of its own.
+# Wide to long: each number of a column becomes a row.
 import_long <- function(rows, file) {
   if (!"period" %in% names(rows)) {
     vetusta_stop("import", "A wide table has a column of times.", where = file,
@@ -203,7 +207,7 @@ import_long <- function(rows, file) {
   else as.character(rows$period)
   long <- list_frame(list(series = rep(values, each = nrow(rows)), period = rep(period,
     length(values)), value = all))
-  # a cell that is empty is no value
+  # an empty cell is no value
   keep <- which(!is.na(all))
   from <- rep(seq_len(nrow(rows)), length(values))[keep]
   long <- long[keep, , drop = FALSE]
@@ -211,8 +215,8 @@ import_long <- function(rows, file) {
   long
 }
 
-# Texts as numbers and days, where each of a column reads back as it is written; what is `text` in
-# the file stays so.
+# Texts as numbers and days, where every value of a column reads back as it is
+# written; columns in `text` stay text.
 import_typed <- function(rows, shape, text = character()) {
   numbers <- intersect("value", names(rows))
   list_frame(Map(function(column, name) {
@@ -232,10 +236,10 @@ import_typed <- function(rows, shape, text = character()) {
   }, as.list(rows), names(rows)))
 }
 
-# Shapes whose rows say nothing without a value, if they are not withdrawn.
+# Shapes whose rows need a value, unless they are deletions.
 needs_value <- c(facts = TRUE)
 
-# What rows cannot be without: keys, times that can be read, numbers.
+# Rejects rows without a key, a readable time or a number.
 import_rejected <- function(rows, shape) {
   judge <- function(bad, reason, shown) {
     row <- which(bad)

@@ -1,8 +1,8 @@
-# The types that an import is told for columns of its file.
+# Types that an import declares for columns of its file.
 
 schema_types <- c("text", "number", "whole number", "flag", "day", "instant")
 
-# Texts of a column as the type that was declared for it; `bad` are those that cannot be read so.
+# Texts of a column as the declared type; `bad` are those that cannot be read.
 declared_values <- function(column, type) {
   text <- if (is.character(column)) column else as_text(column)
   value <- switch(type, text = text, number = plain_number(text),
@@ -11,7 +11,7 @@ declared_values <- function(column, type) {
   list(value = value, bad = which(is.na(value) & !is.na(text)))
 }
 
-# Columns of an import as the types that it was told: list(rows, rejected rows).
+# Columns of an import as the declared types: list(rows, rejected rows).
 import_declared <- function(rows, types, file) {
   for (name in setdiff(names(types), names(rows))) {
     vetusta_stop("import",

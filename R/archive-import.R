@@ -1,35 +1,40 @@
 #' Import bars from a file
 #'
-#' For bars that the analyst already has: the archive is of use with no API at all.
+#' For bars that the analyst already has: the archive is of use with no API at
+#' all.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param file Path of a file with a table: CSV or TSV with a header, Parquet (`.parquet`), a
-#'   workbook
-#'   (`.xlsx`, its first sheet), or JSON lines (`.jsonl`).
-#' @param symbol The symbol of all rows, for a file without a column of that name.
+#' @param file Path of a file with a table: CSV or TSV with a header, Parquet
+#'   (`.parquet`), a workbook (`.xlsx`, its first sheet), or JSON lines
+#'   (`.jsonl`).
+#' @param symbol The symbol of all rows, for a file without a column of that
+#'   name.
 #' @param interval The bars' interval, see [time_interval()].
 #' @param source The name under which the rows are kept.
-#' @param columns Names of the file's columns for those of bars, as in `c(time = "When", close =
-#'   "Last")`. By default a
-#'   column is found by its name, whatever its case; a column `date` is the time too.
-#' @param time_as How the times are written: `rfc3339` (also with a blank between day and hour,
-#'   and days alone), or `epoch-s`,
-#'   `epoch-ms`, `epoch-us`, `epoch-ns`.
+#' @param columns Names of the file's columns for those of bars, as in `c(time =
+#'   "When", close = "Last")`. By default a column is found by its name,
+#'   whatever its case; a column `date` is the time too.
+#' @param time_as How the times are written: `rfc3339` (also with a blank
+#'   between day and hour, and days alone), or `epoch-s`, `epoch-ms`,
+#'   `epoch-us`, `epoch-ns`.
 #' @param zone The IANA zone of days and of local times without an offset.
-#' @param calendar A calendar; days then stand for the opening of their first regular session.
-#' @param unit Units by column, as `c(close = "crowns")`, or one text, the unit of the close.
-#' @param types Types of further columns, as `c(cusip = "text", lots = "whole number")`: `text`,
-#'   `number`, `whole number`, `flag`, `day` or `instant`. A row whose value is not of its type is
-#'   rejected. By default a column is text unless each of its values reads back as it is written.
-#' @param form The form of the file, see [archive_import_form()]; by default a plain table with its
-#'   names in the first line.
-#' @return Invisibly a list of class `vetusta_import`: `file`, `source`, `interval`, `read`
-#'   (rows), `new`, `changed`, `unchanged`,
-#'   `rejected` (a data frame of the rejected rows: `line`, `reason`, `detail`). Importing the same
-#'   file again changes nothing;
-#'   rejected rows are listed by `archive_rejected()` and not stored.
-#' @section Errors: `vetusta_error_import` for a file that is not there, is empty, or lacks a
-#'   column; nothing is stored then.
+#' @param calendar A calendar; days then stand for the opening of their first
+#'   regular session.
+#' @param unit Units by column, as `c(close = "crowns")`, or one text, the unit
+#'   of the close.
+#' @param types Types of further columns, as `c(cusip = "text", lots = "whole
+#'   number")`: `text`, `number`, `whole number`, `flag`, `day` or `instant`. A
+#'   row whose value is not of its type is rejected. By default a column is text
+#'   unless each of its values reads back as it is written.
+#' @param form The form of the file, see [archive_import_form()]; by default a
+#'   plain table with its names in the first line.
+#' @return Invisibly a list of class `vetusta_import`: `file`, `source`,
+#'   `interval`, `read` (rows), `new`, `changed`, `unchanged`, `rejected` (a
+#'   data frame of the rejected rows: `line`, `reason`, `detail`). Importing the
+#'   same file again changes nothing; rejected rows are listed by
+#'   `archive_rejected()` and not stored.
+#' @section Errors: `vetusta_error_import` for a file that is not there, is
+#'   empty, or lacks a column; nothing is stored then.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -100,7 +105,8 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   ))
 }
 
-# Bars of one time and symbol in one file, by the rule of rows-doubled.R, with their lines.
+# Bars with the same time and symbol in one file, by the rule of rows-doubled.R,
+# with their lines.
 import_doubled <- function(bars, without, lines) {
   key <- bar_keys(bars, without)
   doubles <- doubled_rows(key, bars[c("close", "open", "high", "low", "volume")], lines)
@@ -108,7 +114,7 @@ import_doubled <- function(bars, without, lines) {
   doubles
 }
 
-# Rows that say what another one of the file says.
+# Rows that repeat another row of the file.
 import_twice <- function(good, counts) {
   max(0, nrow(good) - sum(counts[c("new", "changed", "unchanged")]))
 }
@@ -170,7 +176,7 @@ bars_from_text <- function(raw, time_as, zone, calendar) {
     bars[[name]] <- value
   }
   bars$side <- raw$side %||% rep(NA_character_, nrow(raw))
-  # what a file says of sessions is kept; one without a word of them leaves it to the calendar
+  # sessions that the file states are kept; otherwise the calendar assigns them
   if (any(!is.na(raw$session))) bars$session <- tolower(as.character(raw$session))
   bars$status <- rep("observed", nrow(raw))
   extra <- setdiff(names(raw), c(bars_columns, "date"))
@@ -178,7 +184,7 @@ bars_from_text <- function(raw, time_as, zone, calendar) {
   list(bars = list_frame(bars), rejected = do.call(rbind, rejected))
 }
 
-# The pieces of a file as one; rows of rejected rows are counted through.
+# Joins the parts of a file; row numbers of rejected rows are continued.
 import_joined <- function(parts, file) {
   count <- vapply(parts, function(part) nrow(part$bars), 1L)
   if (!sum(count)) {
@@ -221,7 +227,7 @@ store_import <- function(archive, good, rejected, lines, source, interval, file,
     reason = rejected$reason,
     detail = rejected$detail)
   if (n) rejects$place <- paste0(basename(file), ", line ", lines)
-  # in order of time, as series are kept
+  # series are stored in order of time
   if (is.unsorted(as.numeric(good$time))) {
     good <- good[order(as.numeric(good$time), method = "radix"), , drop = FALSE]
   }

@@ -1,20 +1,23 @@
-# What is open: windows, keys and selections that were asked for and are not proven complete, each
-# with its reason, as notes of three kinds. Of "failed" a page did not come: what came before it is
-# covered as it is. Of "open" the answers contradict each other: all of the window counts as not
-# covered, until a later run proves it complete. Of "rejected" rows were rejected under one card: it
-# is open under a card that reads rows otherwise.
+# Windows, keys and selections that were requested and are not proven complete,
+# each with its reason, as notes of three kinds. "failed": a page did not come;
+# pages before it count as covered. "open": answers contradict each other; the
+# whole window counts as not covered until a later run proves it complete.
+# "rejected": rows were rejected under one card; the window is open again under
+# a card that reads rows differently.
 
 #' What is incomplete
 #'
-#' Lists the windows, keys and selections that were collected and are not proven complete: an answer
-#' contradicted another, a page that the source announced did not come, or all rows of a page were
-#' rejected. Each is asked for again by the next `collect` or `refresh` that reaches it.
+#' Lists the windows, keys and selections that were collected and are not proven
+#' complete: an answer contradicted another, a page that the source announced
+#' did not come, or all rows of a page were rejected. Each is asked for again by
+#' the next `collect` or `refresh` that reaches it.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return A tibble, one row a window: `source`, `dataset`, `label` (the symbol, keys or
-#'   selection), `from`, `to` (`POSIXct` in UTC; `NA` for what has no window), `reason`, `found`
-#'   (when, `POSIXct` in UTC).
-#' @section Errors: `vetusta_error_archive` for something that is no open archive.
+#' @return A tibble, one row a window: `source`, `dataset`, `label` (the symbol,
+#'   keys or selection), `from`, `to` (`POSIXct` in UTC; `NA` for what has no
+#'   window), `reason`, `found` (when, `POSIXct` in UTC).
+#' @section Errors: `vetusta_error_archive` for something that is no open
+#'   archive.
 #' @export
 #' @examples
 #' archive_incomplete(archive_open(tempfile(fileext = ".sqlite")))
@@ -25,16 +28,16 @@ archive_incomplete <- function(archive) {
     from = utc(open$from), to = utc(open$to), reason = open$reason, found = utc(open$at)))
 }
 
-# Notes of one dataset or of all as a data frame, a row a window: `key` is that of its coverage, and
-# `start` that of its request. With `reading`, the hash of how the card reads rows now, those of
-# rejected rows too, where they were rejected under another card.
+# Notes of one or all datasets as a data frame, a row a window: `key` is that of
+# its coverage, and `start` that of its request. With `reading`, the hash of how
+# the card reads rows now, "rejected" notes of an earlier reading are included.
 incomplete_read <- function(archive, source = NULL, dataset = NULL, reading = NULL) {
   kinds <- c("failed", "open", if (!is.null(reading)) "rejected")
   open <- incomplete_parse(store_notes(archive, kinds, source, dataset), source, dataset)
   if (is.null(reading)) open else incomplete_now(open, reading)
 }
 
-# Those that count under a card.
+# The notes that are open under a card.
 incomplete_now <- function(open, reading) {
   open[open$cause != "rejected" | open$reading != reading, , drop = FALSE]
 }
@@ -53,7 +56,7 @@ incomplete_parse <- function(notes, source, dataset) {
     reading = part("reading", ""), at = notes$at))
 }
 
-# Stretches that are covered, less the windows that are open.
+# Covered ranges minus open windows.
 covered_less <- function(covered, open) {
   if (!nrow(open) || !nrow(covered)) {
     return(covered)
@@ -75,9 +78,10 @@ covered_less <- function(covered, open) {
   covered[order(covered$key, covered$start), , drop = FALSE]
 }
 
-# The notes of a run: which windows are open is read once, and kept up to date with what the run
-# opens and settles. A place is a list of `keys` of coverage, `settles` (the keys that are settled
-# with them), `start`, `from` and `to`. `open()` and `settle()` give notes to write.
+# The notes of a run. Open windows are read once and updated as the run opens
+# and settles windows. A place is a list of `keys` of coverage, `settles` (keys
+# that are settled with them), `start`, `from` and `to`. `open()` and `settle()`
+# return notes to write.
 incomplete_book <- function(archive, source, dataset, reading) {
   open <- NULL
   known <- function() {
@@ -108,8 +112,8 @@ incomplete_book <- function(archive, source, dataset, reading) {
     open <<- open[!hit, , drop = FALSE]
     gone <- Map(function(cause, key) list(kind = cause, key = key, value = NULL), rows$cause,
       rows$note)
-    # what lies beside the window that is proven now stays open; of what failed only the rest was
-    # asked for
+    # parts outside the proven window stay open; after a failure only the
+    # missing rest was requested
     left <- lapply(which(rows$cause != "failed"), function(i) {
       row <- rows[i, ]
       lapply(incomplete_rest(row, place), function(rest) {
@@ -145,7 +149,7 @@ incomplete_value <- function(row) {
   as.character(jsonlite::toJSON(parts[!is.na(parts)], auto_unbox = TRUE, digits = NA))
 }
 
-# Which open windows a place is, or overlaps.
+# Whether a place equals or overlaps an open window.
 incomplete_touches <- function(open, place) {
   if (is.null(place$from)) {
     return(is.na(open$from) & open$start == place$start)

@@ -1,8 +1,10 @@
-# What an archive holds, told again without opening it for as long as its file stays as it is: the
-# packages of the database take longer to load than all else that a short command does.
+# A cache of what an archive contains, valid while its files are unchanged:
+# loading the database packages takes longer than all other work of a short
+# command.
 
-# What `read` makes of the archive that `open` opens. It is kept by `name` in the user's cache, with
-# the state of the archive's files; where these are not just as they were it is read anew.
+# The result of `read` on the archive that `open` opens. It is cached under
+# `name` in the user's cache folder together with the state of the archive's
+# files, and read again when that state differs.
 archive_listed <- function(path, name, open, read) {
   asked <- as.numeric(Sys.time())
   state <- listed_state(path)
@@ -20,7 +22,7 @@ archive_listed <- function(path, name, open, read) {
     !inherits(archive, "vetusta_store_columns")
   archive_close(archive)
   on.exit()
-  # the clock of files goes in steps: two changes within one could not be told apart
+  # file times have a coarse clock: two changes within one tick look the same
   settled <- !is.null(state) && max(state$changed, na.rm = TRUE) < asked - listed_settled
   if (alone && settled && identical(listed_state(path), state)) {
     try(suppressWarnings(listed_keep(place, list(state = state, rows = rows))), silent = TRUE)
@@ -28,25 +30,26 @@ archive_listed <- function(path, name, open, read) {
   rows
 }
 
-# So many seconds the files must have been as they are.
+# Seconds for which the files must be unchanged before a result is cached.
 listed_settled <- 2
-# So many days what was listed is kept.
+# Days for which a cached result is kept.
 listed_days <- 30
 
-# The archive's file and what has not gone into it yet, as the system tells them: no write leaves
-# all of this as it was. NULL where there is no file.
+# Path, size and times of the archive's file and its log: every write changes at
+# least one of them. NULL where there is no file.
 listed_state <- function(path) {
   if (is_server(path) || !file.exists(path) || dir.exists(path) || file.access(path, 4) != 0) {
     return(NULL)
   }
-  # the log lies beside the file itself, and not beside a link to it
+  # the log lies beside the file itself, not beside a link to it
   path <- normalizePath(path)
   state <- file.info(c(path, paste0(path, "-wal")), extra_cols = FALSE)
   list(path = path, version = getNamespaceVersion("vetusta")[[1]],
     size = state$size, changed = c(as.numeric(state$mtime), as.numeric(state$ctime)))
 }
 
-# Two archives may share a place: whose list it is stands in it.
+# The cache file of an archive, named by the end of its path. Two paths may
+# share a name, so the cached state includes the full path.
 listed_place <- function(path, name) {
   letters <- gsub("[^A-Za-z0-9]+", "-", path)
   suffix <- substring(letters, max(1, nchar(letters) - 99))
@@ -56,7 +59,7 @@ listed_place <- function(path, name) {
 
 listed_keep <- function(place, what) {
   folder <- dirname(place)
-  # what an archive holds is nobody else's business
+  # the cache is readable by its owner only
   if (!dir.exists(folder)) dir.create(folder, recursive = TRUE, mode = "0700")
   others <- list.files(folder, full.names = TRUE)
   unlink(others[file.mtime(others) < Sys.time() - listed_days * 86400])

@@ -1,13 +1,14 @@
-# Lists of what there is: an instrument that a list does not have any more stays, with the last day
-# on which it was there.
+# Directories of instruments: an instrument that disappears from a list stays
+# stored, with the last day on which it was listed.
 
-# The shapes whose requests list what there is, and the column that says when one was there last.
+# Shapes whose requests list everything that exists, and the column for the last
+# day.
 listing_columns <- c(instruments = "last_day")
 
-# Lays what a request lists beside what it listed the time before. What is gone, and stands in no
-# other
-# request's list, gets its last day: that of the list before. Gives how many those are. A page is
-# noted as it comes; with the last one the list is whole.
+# Compares a request's new list with its previous one. Entries that disappeared,
+# and that no other request lists, get the day of the previous list as their
+# last day. Returns their number. Each page is noted when it comes; the last
+# page completes the list.
 listing_put <- function(store, page) {
   rule <- page$listing
   column <- listing_columns[page$shape]
@@ -25,12 +26,12 @@ listing_put <- function(store, page) {
   now <- unique(as.character(c(unlist(parts), keys)))
   notes <- store_notes(store, "listed", page$source, page$dataset, rule$planned)
   before <- listing_keys(notes$value)
-  # a list with nothing in it, where there was something, is not believed
+  # an empty list after a full one is not believed
   if (!length(now) && length(before)) {
     return(0)
   }
   gone <- setdiff(before, now)
-  # what another request lists is there
+  # entries that another request lists still exist
   if (length(gone)) {
     others <- store_notes(store, "listed", page$source, page$dataset)
     gone <- setdiff(gone, listing_keys(others$value[others$key != rule$planned]))
@@ -44,7 +45,7 @@ listing_put <- function(store, page) {
   length(gone)
 }
 
-# What the pages of a request before its last one listed, by their notes' keys.
+# What earlier pages of a request listed, by the keys of their notes.
 listing_parts <- function(store, page) {
   notes <- store_notes(store, "listing", page$source, page$dataset)
   number <- suppressWarnings(as.numeric(sub("^.*\r", "", notes$key)))
@@ -58,7 +59,8 @@ listing_keys <- function(texts) {
   }))))
 }
 
-# How many entries all requests of a dataset list, and how many different ones: c(entries, rows).
+# Entries that all requests of a dataset list, and how many of them differ:
+# c(entries, rows).
 listing_counts <- function(store, source, dataset) {
   keys <- lapply(store_notes(store, "listed", source, dataset)$value, listing_keys)
   c(entries = sum(lengths(keys)), rows = length(unique(unlist(keys))))

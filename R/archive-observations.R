@@ -1,33 +1,38 @@
-# Observations of statistics and of ordinary sources as tables, and how figures were revised.
+# Observations of statistics offices and other sources as tables, and their
+# revisions.
 
 #' Read observations from an archive
 #'
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.
-#' @param ... Dimensions by name: the codes or labels wanted, as `STATE = c("ORV", "Teskland")`,
-#'   or patterns; a dimension that is not named is not limited.
-#' @param as_of An instant or day: the values as they were known then. `NULL` gives the newest.
-#' @param from,to Days, years or other periods between which a period begins, both included.
-#' @param labels `"codes"`, `"labels"` or `"both"` (`"ORV Orvane"`) in the dimension columns and
-#'   the names.
+#' @param ... Dimensions by name: the codes or labels wanted, as `STATE =
+#'   c("ORV", "Teskland")`, or patterns; a dimension that is not named is not
+#'   limited.
+#' @param as_of An instant or day: the values as they were known then. `NULL`
+#'   gives the newest.
+#' @param from,to Days, years or other periods between which a period begins,
+#'   both included.
+#' @param labels `"codes"`, `"labels"` or `"both"` (`"ORV Orvane"`) in the
+#'   dimension columns and the names.
 #' @param language The labels' language.
-#' @param keys A named list of further dimensions and their codes, for a dimension whose name is
-#'   also that of an argument, as `list(from = "ORV")`.
-#' @param columns Whether the dimensions are columns of their own; else they are in the series'
-#'   key alone.
-#' @param multiplier `"keep"` leaves the unit's power of ten as a column, `"apply"` multiplies
-#'   the values by it.
-#' @return Observations, see [series_frame()]: `series` is the key, the codes in the structure's
-#'   order with points between; after the shape's own columns come `name` (made from what
-#'   varies among the series), the dimensions, and the attributes of series and values; a dimension
-#'   or attribute that is called as one of the columns before it has `dim_` before its
-#'   name. Where values speak of instants, hours say, all have a `time` (`POSIXct`) in place of a
-#'   `period`. What was deleted is not there, and the
-#'   attributes are those that held at `as_of`. `known` is when the value was released; where the
-#'   service does not say, a first value has `NA` and counts from the end of its period, and a
-#'   changed one counts from when it came.
-#' @section Errors: `vetusta_error_argument` for a source, dataset, dimension or code that the
-#'   archive does not hold, with the nearest that it does.
+#' @param keys A named list of further dimensions and their codes, for a
+#'   dimension whose name is also that of an argument, as `list(from = "ORV")`.
+#' @param columns Whether the dimensions are columns of their own; else they are
+#'   in the series' key alone.
+#' @param multiplier `"keep"` leaves the unit's power of ten as a column,
+#'   `"apply"` multiplies the values by it.
+#' @return Observations, see [series_frame()]: `series` is the key, the codes in
+#'   the structure's order with points between; after the shape's own columns
+#'   come `name` (made from what varies among the series), the dimensions, and
+#'   the attributes of series and values; a dimension or attribute that is
+#'   called as one of the columns before it has `dim_` before its name. Where
+#'   values speak of instants, hours say, all have a `time` (`POSIXct`) in place
+#'   of a `period`. What was deleted is not there, and the attributes are those
+#'   that held at `as_of`. `known` is when the value was released; where the
+#'   service does not say, a first value has `NA` and counts from the end of its
+#'   period, and a changed one counts from when it came.
+#' @section Errors: `vetusta_error_argument` for a source, dataset, dimension or
+#'   code that the archive does not hold, with the nearest that it does.
 #' @export
 #' @examples
 #' \dontrun{
@@ -52,8 +57,8 @@ archive_observations <- function(archive, source, dataset, ..., as_of = NULL, fr
   })
 }
 
-# Observations of a statistics office, with dimensions and what is said of them; or those of an
-# ordinary source.
+# Observations with the dimensions and attributes of a statistics office, or
+# those of another source.
 table_of_observations <- function(archive, series, from, to, at, zone, labels = "codes",
   language = "en", with = TRUE, multiplier = "keep", newest = TRUE) {
   window <- period_window(from, to)
@@ -69,11 +74,11 @@ table_of_observations <- function(archive, series, from, to, at, zone, labels = 
   vintage_at(with_dataset_facts(table, archive, series, language), at)
 }
 
-# Whether series have no dimensions but their own name.
+# Whether the only dimension of series is their name.
 is_plain <- function(series) identical(names(series_dimensions(series)), "series")
 
-# What an ordinary source says of its series: their names, periods (or instants), values and
-# whatever else.
+# Observations of other sources: name, period or instant, value, and further
+# columns.
 plain_observations <- function(series, read) {
   columns <- read$columns
   times <- any(series$frequency == "I")
@@ -81,7 +86,7 @@ plain_observations <- function(series, read) {
     epoch_days(floor(as.numeric(columns$time) / 86400))
   clock <- if (times) list(time = columns$time) else list(period = period)
   rest <- columns[setdiff(names(columns), c("time", "known", "period"))]
-  # the column is there where one of them states it
+  # the column exists where at least one series has it
   if (!all(is.na(as.numeric(columns$known)))) rest$known <- columns$known
   c(list(series = series$key[read$owner]), clock, rest[c("value", setdiff(names(rest), "value"))])
 }
@@ -92,7 +97,7 @@ plain_table_of <- function(rows) {
   else as_rows(ordered_rows(rows, c("series", "time")))
 }
 
-# The series of a dataset that have the codes or labels asked for.
+# Series of a dataset with the requested codes or labels.
 stored_series <- function(archive, source, dataset, wanted) {
   all <- store_series(archive, shape = "observations")
   check_known(source, unique(all$source), "source")
@@ -117,7 +122,7 @@ stored_series <- function(archive, source, dataset, wanted) {
   series
 }
 
-# Codes, labels or patterns of a dimension, as the codes that are held.
+# Stored codes that match the given codes, labels or patterns of a dimension.
 stored_codes <- function(values, codes, list, dimension) {
   labels <- lapply(list$labels, function(text) text[match(codes, list$id)])
   all <- unlist(labels, use.names = FALSE)
@@ -168,7 +173,8 @@ observation_rows <- function(read, series, attributes, known, labels, language, 
   value <- rows[["value"]] %||% rep(NA_real_, length(at))
   words <- words_frame(rows[["words"]] %||% rep(NA_character_, length(at)))
   if (multiplier == "apply") {
-    # said of the series, or, in forms that cannot tell, of each value
+    # an attribute of the series, or of each value in formats without series
+    # attributes
     power <- words[["UNIT_MULT"]] %||% attributes[["UNIT_MULT"]][at] %||% rep(NA, length(at))
     power <- suppressWarnings(as.numeric(power))
     value <- value * 10^ifelse(is.na(power), 0, power)
@@ -188,13 +194,14 @@ observation_rows <- function(read, series, attributes, known, labels, language, 
   if (!any(frame$frequency %in% "I")) {
     return(without_notes(series_frame(list_frame(frame))))
   }
-  # values of instants are told by them, and all others by the first instant of their period
+  # values of instants keep their time; others have the first instant of their
+  # period
   frame$period <- rows$time
   names(frame)[2] <- "time"
   as_rows(ordered_rows(frame, c("series", "time")))
 }
 
-# Columns that would be taken for others bear another name.
+# Renames columns whose names are already used.
 free_names <- function(columns, taken) {
   clash <- names(columns) %in% taken
   names(columns)[clash] <- paste0("dim_", names(columns)[clash])
@@ -209,7 +216,7 @@ labelled <- function(codes, known, labels, language) {
   ifelse(is.na(label), codes, if (labels == "labels") label else paste(codes, label))
 }
 
-# A readable name: the labels of the dimensions in which the series differ.
+# A readable name: labels of the dimensions in which the series differ.
 series_names <- function(dimensions, known, language) {
   varies <- names(dimensions)[vapply(dimensions, function(codes) length(unique(codes)) > 1, TRUE)]
   if (!length(varies)) varies <- setdiff(names(dimensions), "FREQ")
@@ -221,14 +228,13 @@ series_names <- function(dimensions, known, language) {
       function(name) labelled(dimensions[[name]], known[[name]], "labels", language))), sep = ", "))
 }
 
-# The code lists of a dataset by dimension, from the structures that are kept; empty where there
-# are none.
+# Stored code lists of a dataset by dimension; empty where none are stored.
 archive_labels <- function(archive, source, dataset) {
   document <- store_structure(archive, source, paste0("labels:", dataset))
   if (is.null(document)) list() else unserialize(document$body)
 }
 
-# How series of each shape are read.
+# The reading function of each shape.
 shape_tables <- function() {
   list(bars = table_of_bars, observations = table_of_observations,
   facts = table_of_facts)

@@ -1,27 +1,30 @@
 #' Open an archive
 #'
-#' An archive is one SQLite file, or a schema in a PostgreSQL database, for a team. It is made when
-#' it is not there. One process may write while others read; several may write, in PostgreSQL on
-#' several machines.
+#' An archive is one SQLite file, or a schema in a PostgreSQL database, for a
+#' team. It is made when it is not there. One process may write while others
+#' read; several may write, in PostgreSQL on several machines.
 #'
 #' @param path Path of the file, or the database's connection URI as
-#'   `postgresql://user@host:5432/name`, with the options of libpq behind a question mark
-#'   (`?sslmode=verify-full`). The archive stands there in the schema `vetusta`.
+#'   `postgresql://user@host:5432/name`, with the options of libpq behind a
+#'   question mark (`?sslmode=verify-full`). The archive stands there in the
+#'   schema `vetusta`.
 #' @param create Whether to make the archive when it is not there.
-#' @param read_only Whether it is opened for reading alone: nothing in it can change then, and a
-#'   file that is not yours to write can be read.
-#' @param password The password of the database's role; by default libpq's own `PGPASSWORD` and
-#'   `~/.pgpass` hold it. It is told nowhere, and does not belong into the URI.
-#' @param columns Where rows of series stand in a column store beside the archive, as
-#'   `http://host:8123/db`, with several servers divided by commas and `?cluster=name` for a cluster
-#'   of them; see docs/scale.md. The archive remembers it. A password is taken from
-#'   `COLUMNS_PASSWORD`.
-#' @return A `vetusta_archive`. It closes itself when it is no longer used, or with
-#'   `archive_close()`.
-#' @section Errors: `vetusta_error_archive` for a file that is not there (with `create = FALSE`),
-#'   that is no archive, that
-#'   is of another form, or that cannot be opened; for a server that cannot be reached, is too old
-#'   (before PostgreSQL 13) or refuses the role, and for a database that holds something else.
+#' @param read_only Whether it is opened for reading alone: nothing in it can
+#'   change then, and a file that is not yours to write can be read.
+#' @param password The password of the database's role; by default libpq's own
+#'   `PGPASSWORD` and `~/.pgpass` hold it. It is told nowhere, and does not
+#'   belong into the URI.
+#' @param columns Where rows of series stand in a column store beside the
+#'   archive, as `http://host:8123/db`, with several servers divided by commas
+#'   and `?cluster=name` for a cluster of them; see docs/scale.md. The archive
+#'   remembers it. A password is taken from `COLUMNS_PASSWORD`.
+#' @return A `vetusta_archive`. It closes itself when it is no longer used, or
+#'   with `archive_close()`.
+#' @section Errors: `vetusta_error_archive` for a file that is not there (with
+#'   `create = FALSE`), that is no archive, that is of another form, or that
+#'   cannot be opened; for a server that cannot be reached, is too old (before
+#'   PostgreSQL 13) or refuses the role, and for a database that holds something
+#'   else.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -66,7 +69,7 @@ file_store <- function(path, create, read_only) {
   sqlite_store(path, read_only)
 }
 
-# Whether an archive's place is on a server, and not a file.
+# Whether an archive is on a server rather than in a file.
 is_server <- function(path) {
   scheme <- regmatches(path, regexpr("^[A-Za-z][A-Za-z0-9+.-]*(?=://)", path, perl = TRUE))
   if (length(scheme) && !scheme %in% c("postgresql", "postgres")) {
@@ -77,10 +80,10 @@ is_server <- function(path) {
   length(scheme) > 0
 }
 
-# Whether there may be an archive: of a server only who asks it knows.
+# Whether there may be an archive. For a server only a connection can tell.
 archive_there <- function(path) is_server(path) || file.exists(path)
 
-# An archive's name in few words: that of its file, or of the database.
+# A short name of an archive: its file or database.
 archive_label <- function(path) {
   if (!is_server(path)) {
     return(basename(path))

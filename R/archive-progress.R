@@ -1,7 +1,8 @@
-# What is shown while something takes long: on a terminal one line that changes, elsewhere a plain
-# line each minute. That it cannot be drawn is no reason to stop.
+# Progress of long work: on a terminal one line that is rewritten, elsewhere a
+# plain line each minute. A failure to draw it never stops the work.
 
-# Shows what a function of the width says. The line is there until the environment ends.
+# Shows the text that a function of the width returns. The line is removed when
+# the environment ends.
 progress_line <- function(envir, every = getOption("vetusta.progress_seconds", 60)) {
   if (!is_terminal(stderr())) {
     last <- now_seconds()

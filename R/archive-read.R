@@ -1,14 +1,14 @@
-# Reading: series by ID, and what the archive holds.
+# Reading series by ID, and the contents of an archive.
 
 #' What an archive holds
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return `archive_series()`: a tibble with one row a series: `id`, `source`, `dataset`,
-#'   `key` (a symbol, a station, the
-#'   codes of a statistic), `frequency` (of bars their interval, ISO 8601; of others a code as `M`,
-#'   or nothing where nobody
-#'   says), `shape`, `rows` (how many times have a value), `first`, `last` (`POSIXct`, UTC),
-#'   `bytes` (as stored), `title` (what the series is called, where its source says).
+#' @return `archive_series()`: a tibble with one row a series: `id`, `source`,
+#'   `dataset`, `key` (a symbol, a station, the codes of a statistic),
+#'   `frequency` (of bars their interval, ISO 8601; of others a code as `M`, or
+#'   nothing where nobody says), `shape`, `rows` (how many times have a value),
+#'   `first`, `last` (`POSIXct`, UTC), `bytes` (as stored), `title` (what the
+#'   series is called, where its source says).
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -33,11 +33,10 @@ series_listed <- function(archive, listed) {
 }
 
 #' @rdname archive_series
-#' @return `archive_datasets()`: one row a dataset: `source`, `dataset`, `shape`, `series`,
-#'   `rows` (values, or rows by key),
-#'   `changed` (how often rows that are no series were replaced), `first`, `last` (`POSIXct`, UTC;
-#'   of series), `seen`
-#'   (`POSIXct`, when the newest row without a series came).
+#' @return `archive_datasets()`: one row a dataset: `source`, `dataset`,
+#'   `shape`, `series`, `rows` (values, or rows by key), `changed` (how often
+#'   rows that are no series were replaced), `first`, `last` (`POSIXct`, UTC; of
+#'   series), `seen` (`POSIXct`, when the newest row without a series came).
 #' @export
 archive_datasets <- function(archive) {
   check_archive(archive)
@@ -59,9 +58,9 @@ archive_datasets <- function(archive) {
 }
 
 #' @rdname archive_series
-#' @return `archive_journal()`: one row a request, oldest first: `run`, `source`, `dataset`,
-#'   `symbol`, `asked` (`POSIXct`, UTC),
-#'   `seconds` (until the answer was there), `status` (HTTP), `bytes`, `rows`, `outcome`, `id`
+#' @return `archive_journal()`: one row a request, oldest first: `run`,
+#'   `source`, `dataset`, `symbol`, `asked` (`POSIXct`, UTC), `seconds` (until
+#'   the answer was there), `status` (HTTP), `bytes`, `rows`, `outcome`, `id`
 #'   (without any secret), `message`.
 #' @export
 archive_journal <- function(archive) {
@@ -72,9 +71,8 @@ archive_journal <- function(archive) {
 }
 
 #' @rdname archive_series
-#' @return `archive_rejected()`: rejected rows: `symbol`,
-#'   `time`, `place` (JSON Pointer
-#'   or line), `reason`, `detail`, `found` (`POSIXct`, UTC).
+#' @return `archive_rejected()`: rejected rows: `symbol`, `time`, `place` (JSON
+#'   Pointer or line), `reason`, `detail`, `found` (`POSIXct`, UTC).
 #' @export
 archive_rejected <- function(archive) {
   check_archive(archive)
@@ -86,30 +84,35 @@ archive_rejected <- function(archive) {
 
 #' Read series from an archive
 #'
-#' The one reading function: bars, observations and facts alike, by their series IDs.
+#' The one reading function: bars, observations and facts alike, by their series
+#' IDs.
 #'
 #' @param archive An archive.
 #' @param ids Series IDs, see [archive_find()]; `NULL` for every series.
-#' @param from,to The window, days, periods or instants; open where not given, `to` included whole.
-#' @param as_of An instant or a day: the series as they were known then (a day: by its end).
-#'   `NULL` gives what is known now.
-#' @param zone The IANA zone of days in `from` and `to` of bars; all else is told by days of its
-#'   own.
-#' @param releases Whether every release of observations and bars is given, each with its `known`,
-#'   deletions too (`status` `deleted`), and not only the newest: [series_align()] needs them to
-#'   know what was known at each time of its grid.
-#' @param labels,language,multiplier Of statistics, as for [archive_observations()].
-#' @param resample Bars at a longer interval: a list of what [bars_resample()] is told, as
-#'   `list(interval = "1 day", calendar = source_calendar("quay"))`. An archive whose rows stand in
-#'   a column store has that make them, so that few rows travel; `volume` and `vwap` are sums, and
-#'   may then differ in the last digits of what is no whole number.
-#' @return A list of tables, one for each dataset (of bars one for each interval), named
-#'   `source/dataset`: bars, see
-#'   [bars_frame()]; observations, see [archive_observations()]; or facts. Series that are deleted
-#'   at `as_of`, or not known yet,
-#'   have no rows. The attribute `interval` of a table of bars is their interval.
-#' @section Errors: as of [archive_find()]; with `resample` as of [bars_resample()], and
-#'   `vetusta_error_argument` where a series is no bars.
+#' @param from,to The window, days, periods or instants; open where not given,
+#'   `to` included whole.
+#' @param as_of An instant or a day: the series as they were known then (a day:
+#'   by its end). `NULL` gives what is known now.
+#' @param zone The IANA zone of days in `from` and `to` of bars; all else is
+#'   told by days of its own.
+#' @param releases Whether every release of observations and bars is given, each
+#'   with its `known`, deletions too (`status` `deleted`), and not only the
+#'   newest: [series_align()] needs them to know what was known at each time of
+#'   its grid.
+#' @param labels,language,multiplier Of statistics, as for
+#'   [archive_observations()].
+#' @param resample Bars at a longer interval: a list of what [bars_resample()]
+#'   is told, as `list(interval = "1 day", calendar = source_calendar("quay"))`.
+#'   An archive whose rows stand in a column store has that make them, so that
+#'   few rows travel; `volume` and `vwap` are sums, and may then differ in the
+#'   last digits of what is no whole number.
+#' @return A list of tables, one for each dataset (of bars one for each
+#'   interval), named `source/dataset`: bars, see [bars_frame()]; observations,
+#'   see [archive_observations()]; or facts. Series that are deleted at `as_of`,
+#'   or not known yet, have no rows. The attribute `interval` of a table of bars
+#'   is their interval.
+#' @section Errors: as of [archive_find()]; with `resample` as of
+#'   [bars_resample()], and `vetusta_error_argument` where a series is no bars.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -136,7 +139,7 @@ archive_read <- function(archive, ids = NULL, from = NULL, to = NULL, as_of = NU
     if (!nrow(series)) {
       return(list())
     }
-    # of intervals, which are ISO durations, each is a table of its own
+    # each interval (an ISO duration) is a table of its own
     interval <- ifelse(startsWith(series$frequency, "P"), paste0("@", series$frequency), "")
     group <- paste0(series$source, "/", series$dataset, interval)
     tables <- lapply(split(seq_len(nrow(series)), factor(group, unique(group))), function(rows) {
@@ -152,7 +155,7 @@ archive_read <- function(archive, ids = NULL, from = NULL, to = NULL, as_of = NU
   })
 }
 
-# The shapes whose releases are read one by one.
+# Shapes of which every release of a value is read.
 released_shapes <- c("observations", "bars")
 
 # The instant up to which rows count: a day means its end.
@@ -168,12 +171,13 @@ known_at <- function(as_of) {
   if (end > as.numeric(time_instant(as_of, name = "as_of"))) end - 1e-6 else end
 }
 
-# Series of one dataset as the table of their shape.
+# Series of one dataset as a table of their shape.
 read_table <- function(archive, series, from, to, at, zone, ...) {
   shape_tables()[[series$shape[1]]](archive, series, from, to, at, zone, ...)
 }
 
-# Rows of series in a window: list(columns, owner), where `owner` is the series' place in `held`.
+# Rows of series in a window: list(columns, owner), where `owner` is the place
+# of a row's series in `series`.
 read_rows <- function(archive, series, start, end, at, newest = TRUE) {
   read <- store_read(archive, series$id, start, end, at, newest)
   owner <- rep(seq_len(nrow(series)), read$rows)
@@ -182,7 +186,7 @@ read_rows <- function(archive, series, start, end, at, newest = TRUE) {
     if (newest) which(read$columns[["status"]] %in% "deleted"))
 }
 
-# What is deleted is not there.
+# Removes deleted rows.
 without_rows <- function(read, gone) {
   if (!length(gone)) {
     return(read)
@@ -190,7 +194,7 @@ without_rows <- function(read, gone) {
   list(columns = lapply(read$columns, `[`, -gone), owner = read$owner[-gone])
 }
 
-# Of all releases of a value, those up to its deletion are not there.
+# Removes the releases of a value that precede its deletion.
 without_withdrawn <- function(read) {
   dead <- which(read$columns[["status"]] %in% "deleted")
   if (!length(dead)) {
@@ -204,7 +208,8 @@ without_withdrawn <- function(read) {
 # The dimensions of series as columns.
 series_dimensions <- function(series) words_frame(series$dimensions)
 
-# Days, years or other periods between which a period begins, both included, in seconds.
+# Days, years or other periods within which a period begins, both included, in
+# seconds.
 period_window <- function(from, to) {
   c(if (is.null(from)) -Inf
   else as.numeric(time_instant(period_bound(from, "from"), name = "from")),
@@ -212,7 +217,7 @@ period_window <- function(from, to) {
     else as.numeric(time_instant(period_bound(to, "to"), end = TRUE, name = "to")))
 }
 
-# A year, a month or another period as the first or last of its days.
+# The first or last day of a year, month or other period.
 period_bound <- function(x, name) {
   if (!is.character(x) || length(x) != 1 || is.na(x) || !is.na(read_day(x))) {
     return(x)
@@ -222,12 +227,12 @@ period_bound <- function(x, name) {
   else period$last
 }
 
-# Facts: the columns that make their series, then those of each value.
+# Facts: the columns of their series, then those of each value.
 table_of_facts <- function(archive, series, from, to, at, ..., newest = TRUE) {
   window <- period_window(from, to)
   read <- read_rows(archive, series, window[1], window[2], at, newest)
   if (!newest) read <- without_withdrawn(read)
-  # without a filing a figure counts from the end of its period
+  # a figure without a filing counts from the end of its period
   end <- as.numeric(read$columns$time) + 86400
   read <- without_rows(read, which(is.na(as.numeric(read$columns$known)) & end > at))
   columns <- read$columns

@@ -1,18 +1,18 @@
-# Rows of a dataset as a table, whatever its shape.
+# Rows of a dataset as a table, for every shape.
 
 #' Read rows of any shape from an archive
 #'
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.
 #' @param as_of An instant or day: the rows as they were known then.
-#' @param all Of a dataset of snapshots: every snapshot; by default the newest row of each key. The
-#'   instant of a row's snapshot is the column `at`.
-#' @return A data frame with the columns of the shape and whatever else the source gives, one row
-#'   a key (of a series one a time),
-#'   in order of the columns that make the key (of a `table`, of all columns). Days are `Date`,
+#' @param all Of a dataset of snapshots: every snapshot; by default the newest
+#'   row of each key. The instant of a row's snapshot is the column `at`.
+#' @return A data frame with the columns of the shape and whatever else the
+#'   source gives, one row a key (of a series one a time), in order of the
+#'   columns that make the key (of a `table`, of all columns). Days are `Date`,
 #'   instants `POSIXct` in UTC.
-#' @section Errors: `vetusta_error_argument` when the archive holds nothing of that source and
-#'   dataset.
+#' @section Errors: `vetusta_error_argument` when the archive holds nothing of
+#'   that source and dataset.
 #' @export
 #' @examples
 #' \dontrun{
@@ -37,7 +37,7 @@ archive_rows <- function(archive, source, dataset, as_of = NULL, all = FALSE) {
     shape <- datasets$shape[datasets$source == source & datasets$dataset == dataset]
     frames <- store_frames(archive, source, dataset, at, all)
     if (!nrow(frames) && identical(shape[1], "snapshot")) {
-      # before anything was known there are no rows, of the columns that came later
+      # before the first known row there are no rows and no later columns
       return(rows_of_frames(archive, source, dataset, store_frames(archive, source, dataset),
         shape[1], all)[0, ])
     }
@@ -46,7 +46,7 @@ archive_rows <- function(archive, source, dataset, as_of = NULL, all = FALSE) {
   })
 }
 
-# Series as plain rows: what a source says of its own, without columns that say nothing of them.
+# Series as plain rows, without columns that are empty.
 rows_of_series <- function(archive, series, at) {
   if (series$shape[1] == "observations" && is_plain(series)) {
     return(as_rows(ordered_rows(plain_observations(series,
@@ -61,7 +61,7 @@ rows_of_frames <- function(archive, source, dataset, frames, shape, all) {
   rows <- store_typed(archive, source, dataset, read$columns)
   rows$at <- utc(rep(frames$at, read$rows))
   if (!all) {
-    # of two rows with one key the later counts
+    # of two rows with one key the later one counts
     key <- record_key_texts(shape, rows)
     rows <- lapply(rows, `[`, !duplicated(key, fromLast = TRUE))
   }
@@ -77,13 +77,12 @@ rows_of_records <- function(archive, source, dataset, shape, at) {
   parsed <- tryCatch(json_objects(records$bodies, table = TRUE),
     error = function(e) stop_damaged_records(archive, source, dataset))
   rows <- typed_rows(as.list(parsed), records$types)
-  # in order of what tells the rows apart, so that it does not matter in which order requests were
-  # answered
+  # sorted by key, so that the order of requests does not matter
   by <- intersect(record_keys[[shape]] %||% names(rows), names(rows))
   as_rows(ordered_rows(rows, by[vapply(rows[by], is.atomic, TRUE)]))
 }
 
-# Columns as what they were when they came.
+# Columns converted to their stored types.
 typed_rows <- function(rows, types) {
   for (name in names(rows)) {
     rows[[name]] <- switch(types[name] %||% "",
@@ -101,13 +100,13 @@ stop_damaged_records <- function(archive, source, dataset) {
     todo = "restore a backup of the archive, or collect the rows into a new one")
 }
 
-# What is held of one shape: datasets, or series.
+# Stored datasets or series of one shape.
 datasets_of_shape <- function(datasets, shape) {
   split(as.data.frame(datasets), datasets$shape)[[shape]] %||% as.data.frame(datasets)[0, ]
 }
 
-# Names of instruments, places and series that the archive holds of some sources, by symbol, place
-# and key. Of a symbol the symbol is said too.
+# Stored names of instruments, places and series of some sources, by symbol,
+# place and key. A symbol's name includes the symbol.
 archive_names <- function(archive, sources) {
   keys <- c(instruments = "symbol", places = "place")
   datasets <- archive_datasets(archive)
@@ -124,7 +123,7 @@ archive_names <- function(archive, sources) {
     })
   })
   lists <- unlist(lists)
-  # series of codes are called by the labels of these
+  # series of codes are named by the labels of their codes
   series <- store_series(archive)
   series <- series[series$source %in% sources & !series$key %in% names(lists), , drop = FALSE]
   titles <- archive_titles(archive, series)

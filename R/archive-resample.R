@@ -1,12 +1,12 @@
-# Bars of an archive at a longer interval than they are held at: made by the store where it gives
-# the same answer, else here.
+# Bars at a longer interval than they are stored at: computed by the store where
+# it gives the same answer, otherwise in R.
 
-# The shapes whose series can be read at a longer interval, and how.
+# Shapes that can be read at a longer interval, and their functions.
 longer_shapes <- function() list(bars = resample_stored)
 
-# What `resample` of archive_read() says of series that were found, as a function of their source
-# that gives the arguments of resample_terms(). Who gives a function leaves other shapes as they
-# are.
+# The `resample` argument of archive_read() as a function of a source that
+# returns arguments of resample_terms(). A function leaves other shapes
+# unchanged.
 resample_asked <- function(resample, series) {
   if (is.null(resample) || is.function(resample)) {
     return(resample)
@@ -26,7 +26,7 @@ resample_asked <- function(resample, series) {
   function(source) resample
 }
 
-# Bars of the sessions that are wanted; where nobody says which they are of, all of them.
+# Bars of the requested sessions; all bars where no row states its session.
 bars_of_sessions <- function(table, sessions) {
   if (is.null(table[["session"]]) || is.null(sessions) || all(is.na(table$session))) {
     return(table)
@@ -34,7 +34,8 @@ bars_of_sessions <- function(table, sessions) {
   table[table$session %in% sessions, ]
 }
 
-# Series of bars of one interval and dataset; `sessions` are those that rows may say they are of.
+# Series of bars of one interval and dataset; `sessions` are the sessions that
+# rows may have.
 resample_stored <- function(archive, series, from, to, at, zone, asked) {
   sessions <- asked$sessions
   asked$sessions <- NULL
@@ -50,7 +51,7 @@ resample_stored <- function(archive, series, from, to, at, zone, asked) {
   made
 }
 
-# NULL where the store does not do it.
+# NULL where the store cannot compute it.
 resample_by_store <- function(archive, catalogue, window, at, terms, base, sessions) {
   dimensions <- series_dimensions(catalogue)
   series <- list_frame(list(symbol = dimensions$symbol,
@@ -60,7 +61,7 @@ resample_by_store <- function(archive, catalogue, window, at, terms, base, sessi
     return(NULL)
   }
   if (is.finite(at)) {
-    # bars are known from their end, which of longer ones the calendar tells
+    # longer bars are known from their end, which a calendar decides
     if (!is.null(facts$calendar) && base$seconds > 60) return(NULL)
     window[2] <- min(window[2],
       at - base$seconds - (if (is.null(facts$delay)) 0 else interval_seconds(facts$delay)) + 1e-6)
@@ -77,7 +78,7 @@ resample_by_store <- function(archive, catalogue, window, at, terms, base, sessi
   span <- bucket_span(cells, seen$here)
   near <- if (!is.null(span)) without_notes(ordered_bars(bars_within(archive, catalogue,
     max(span[1], window[1]), min(span[2], window[2]), at)))
-  # where no row says which session it is of, all count
+  # where no row states its session, all rows count
   if (!seen$sessions && all(is.na(near$session))) sessions <- NULL
   if (!is.null(sessions) && !is.null(near)) near <- near[near$session %in% sessions, ]
   far <- store_resample(archive, catalogue$id, window[1], window[2], at, cells, span %||% c(Inf, Inf),
@@ -85,7 +86,7 @@ resample_by_store <- function(archive, catalogue, window, at, terms, base, sessi
   resample_together(far, near, series, grid, cells, terms, base, facts)
 }
 
-# What the store made, and the rest, as bars.
+# Buckets computed by the store and in R, as bars.
 resample_together <- function(far, near, series, grid, cells, terms, base, facts) {
   n <- NROW(near)
   total <- sum(far$count) + n
@@ -125,10 +126,11 @@ resample_together <- function(far, near, series, grid, cells, terms, base, facts
   resampled_frame(series, seq_len(nrow(series)), rows, grid, terms, base, utc(times[2]), facts)
 }
 
-# The buckets of a grid as whole numbers of equal cells: `unit` (microseconds), `origin`, `cell` and
-# `bucket` (cells by their number from the origin; the bucket 1 is what lies in sessions that are
-# not wanted), `time` and `frame` of each bucket, `lowest` and `highest` (cells around all rows).
-# NULL where cells would be hardly longer than the bars.
+# The buckets of a grid as whole numbers of equal cells: `unit` (microseconds),
+# `origin`, `cell` and `bucket` (cells by number from the origin; bucket 1 is
+# for sessions that were not requested), `time` and `frame` of each bucket,
+# `lowest` and `highest` (the cells around all rows). NULL where cells would be
+# hardly longer than the bars.
 resample_cells <- function(terms, grid, first, last, base) {
   count <- if (grid$step > 0) pmax(1, ceiling((grid$close - grid$open) / grid$step))
   else rep(1, length(grid$open))
@@ -161,7 +163,7 @@ resample_cells <- function(terms, grid, first, last, base) {
     highest = max(cell, floor((last * 1e6 - origin) / unit)) + 1)
 }
 
-# Of whole numbers in doubles.
+# Greatest common divisor of whole numbers stored as doubles.
 greatest_divisor <- function(a, b) {
   while (b > 0) {
     rest <- a %% b
@@ -171,7 +173,7 @@ greatest_divisor <- function(a, b) {
   a
 }
 
-# The whole buckets around a stretch.
+# The whole buckets around a range.
 bucket_span <- function(cells, stretch) {
   if (is.null(stretch)) {
     return(NULL)

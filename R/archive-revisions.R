@@ -1,24 +1,22 @@
-# What was said of values before what is said now.
+# Revisions: earlier values of a period beside the current one.
 
 #' The history of values
 #'
 #' @param archive An archive.
 #' @param ids Series IDs of series of any kind, see [archive_find()].
 #' @param all Whether every release is given.
-#' @param value Of series that are no single values: the number that is meant, of bars `close` by
-#'   default.
-#' @return `archive_revisions()`: a tibble with one row a series and period: `series` (the key;
-#'   the whole series ID where several
-#'   datasets are asked for), `period` (`Date`; of series of instants and bars `time`, `POSIXct`),
-#'   `releases` (how many),
-#'   `first`, `first_known`, `latest`, `latest_known`, `revision` (latest less first).
-#'   `first_known` and
-#'   `latest_known` are when the value was released, or, where nobody says, when it came. The
-#'   attribute `summary` has a row a
-#'   series: `series`, `periods`, `revised`, `mean_revision`, `mean_absolute_revision` (of the
-#'   periods with more than one
-#'   release). With `all = TRUE` a row a release instead: `series`, `period` or `time`, `known`,
-#'   `value`, `status`.
+#' @param value Of series that are no single values: the number that is meant,
+#'   of bars `close` by default.
+#' @return `archive_revisions()`: a tibble with one row a series and period:
+#'   `series` (the key; the whole series ID where several datasets are asked
+#'   for), `period` (`Date`; of series of instants and bars `time`, `POSIXct`),
+#'   `releases` (how many), `first`, `first_known`, `latest`, `latest_known`,
+#'   `revision` (latest less first). `first_known` and `latest_known` are when
+#'   the value was released, or, where nobody says, when it came. The attribute
+#'   `summary` has a row a series: `series`, `periods`, `revised`,
+#'   `mean_revision`, `mean_absolute_revision` (of the periods with more than
+#'   one release). With `all = TRUE` a row a release instead: `series`, `period`
+#'   or `time`, `known`, `value`, `status`.
 #' @section Errors: as of [archive_find()].
 #' @export
 #' @examples
@@ -42,7 +40,7 @@ archive_revisions <- function(archive, ids, all = FALSE, value = NULL) {
     releases = as.integer(table(factor(key, unique(key)))), first = rows$value[first],
     first_known = rows$known[first], latest = rows$value[latest],
     latest_known = rows$known[latest],
-    # without what is of the computing and not of the values
+    # twelve digits remove the error of the subtraction
     revision = signif(rows$value[latest] - rows$value[first], 12))
   names(table)[2] <- clock
   table <- as_rows(table)
@@ -68,7 +66,8 @@ archive_releases <- function(archive, ids, value) {
       todo = suggest_word(name, names(read$columns)[vapply(read$columns, is.numeric, TRUE)]))
   }
   numbers <- read$columns[[name]]
-  # bars and facts together with single values: each has its own
+  # bars and facts read together with single values: each uses its usual value
+  # column
   if (is.null(value) && !is.null(read$columns[["close"]])) {
     numbers <- ifelse(is.na(numbers), read$columns$close, numbers)
   }

@@ -1,24 +1,25 @@
-# Through series that do not fit into memory together.
+# Work through series that do not fit into memory together.
 
 #' Go through many series
 #'
-#' Reads series a few at a time, so that memory is bounded however many there are, and hands each
-#' handful to a function.
+#' Reads series a few at a time, so that memory is bounded however many there
+#' are, and hands each handful to a function.
 #'
 #' @param archive An archive, see [archive_open()].
 #' @param ids Series IDs, see [archive_find()]; `NULL` for every series.
-#' @param f A function of a table as [archive_read()] gives it: some series of one dataset (of bars,
-#'   of one interval), each of them whole.
-#' @param by How many rows are read at a time, about; one series that has more comes alone.
-#' @param from,to,as_of,zone The window, and the instant as of which it is known, as in
-#'   [archive_read()].
-#' @param workers How many processes read and work at once; more than one needs an archive that
-#'   other processes can open (a system that can fork).
+#' @param f A function of a table as [archive_read()] gives it: some series of
+#'   one dataset (of bars, of one interval), each of them whole.
+#' @param by How many rows are read at a time, about; one series that has more
+#'   comes alone.
+#' @param from,to,as_of,zone The window, and the instant as of which it is
+#'   known, as in [archive_read()].
+#' @param workers How many processes read and work at once; more than one needs
+#'   an archive that other processes can open (a system that can fork).
 #' @param progress Whether to show what is being done, on standard error.
-#' @return What `f` gave, in the order of the series: bound into one tibble where all of it is data
-#'   frames, else a list.
-#' @section Errors: as of [archive_find()]; an error of `f` ends the scan, and is told with the
-#'   series ID of the first series that it was handed.
+#' @return What `f` gave, in the order of the series: bound into one tibble
+#'   where all of it is data frames, else a list.
+#' @section Errors: as of [archive_find()]; an error of `f` ends the scan, and
+#'   is told with the series ID of the first series that it was handed.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -61,7 +62,7 @@ archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL, to = NUL
   parts
 }
 
-# Series of one table each, so many that their rows are about as many as are read at a time.
+# Groups of series of one table, with about as many rows as are read at a time.
 scan_groups <- function(series, by) {
   if (!nrow(series)) {
     return(list())
@@ -87,7 +88,7 @@ scan_run <- function(archive, groups, work, workers, progress) {
       work(archive, groups[[i]])
     }))
   }
-  # each round is as many groups as there are workers, each with a connection of its own
+  # a round has as many groups as workers, each with its own connection
   rounds <- split(seq_along(groups), (seq_along(groups) - 1) %/% workers)
   parts <- lapply(rounds, function(some) {
     report(some[1])

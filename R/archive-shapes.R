@@ -1,29 +1,28 @@
-# How rows of each shape are kept: as series, as frames, or as records by key.
+# How rows of each shape are stored: as series, as frames, or as records by key.
 
-# A parcel of tidy rows. `frequency` is the interval of bars; `at` and `place` are the instant of a
-# frame and which part of the
-# whole it is.
+# A parcel of tidy rows. `frequency` is the interval of bars; `at` and `place`
+# are the instant of a frame and its part of the whole.
 archive_parcel <- function(shape, rows, frequency = "", at = NA_real_, place = "") {
   make <- shape_parcels[[shape]] %||% parcel_of_records
   make(rows, shape = shape, frequency = frequency, at = at, place = place)
 }
 
-# What tells rows of a shape apart, beside their source and dataset; a shape without one is told by
-# all of its columns.
+# The key columns of rows of a shape, beside source and dataset. A shape without
+# an entry uses all of its columns.
 record_keys <- list(
   instruments = "symbol", snapshot = c("symbol", "time"), documents = c("symbol", "link"),
   places = "place", actions = c("symbol", "ex_day", "kind"), contracts = "symbol",
   datasets = "dataset"
 )
 
-# Each row's series: `dimensions` that are the same for all of it make its key, which `name` gives
-# for a list of them.
+# Assigns rows to series. Dimensions that identify a series make its key; `name`
+# turns a list of them into the key.
 rows_by_series <- function(dimensions, frequency, columns, name, finishes = FALSE) {
   of <- series_rows(c(unname(dimensions), list(frequency)))
   about <- lapply(dimensions, `[`, of$first)
   series <- list_frame(list(key = name(about), frequency = frequency[of$first],
     dimensions = record_texts(about)))
-  # nothing and an empty text are one name
+  # missing and empty text are one name
   named <- paste(series$key, series$frequency, sep = "\r")
   if (anyDuplicated(named)) {
     kept <- !duplicated(named)
@@ -33,15 +32,15 @@ rows_by_series <- function(dimensions, frequency, columns, name, finishes = FALS
   parcel_series(series, c(if (nrow(series) != 1) list(series = of$row), columns), finishes)
 }
 
-# Which rows say the same in all of these texts: `row` numbers them, `first` is where each comes
-# first.
+# Groups rows by equal texts: `row` is the group of each row, `first` the first
+# row of each group.
 series_rows <- function(texts) {
   id <- rep(0, length(texts[[1]]))
   for (text in texts) {
     groups <- text_groups(text)
     if (length(groups$levels) < 2) next
     id <- id * (length(groups$levels) + 1) + groups$id
-    # numbers that are no longer whole tell nothing apart
+    # above 2^53 products of ids are no longer exact
     if (length(id) && max(id) > 1e9) id <- match(id, unique(id))
   }
   first <- which(!duplicated(id))
@@ -54,7 +53,7 @@ parcel_of_bars <- function(rows, frequency, ...) {
   side <- rows$side %||% rep(NA_character_, n)
   columns <- rows[setdiff(names(rows), c("symbol", "side"))]
   if (n && all(is.na(side)) && all(rows$symbol == rows$symbol[1])) {
-    # the usual page, without a look at each row
+    # the usual page, of one symbol, without a look at each row
     symbol <- as.character(rows$symbol[1])
     about <- list_frame(list(key = bars_key(symbol, NA_character_), frequency = frequency,
       dimensions = record_texts(list(symbol = symbol))))
@@ -66,9 +65,9 @@ parcel_of_bars <- function(rows, frequency, ...) {
   }, finishes = TRUE)
 }
 
-# The key of a symbol's bars, with their side behind a colon. A side is a word in small letters, or
-# has a per cent sign before it; a symbol that would read as one with a side has its last colon
-# percent-encoded.
+# The key of a symbol's bars, with the side after a colon. A side is a word in
+# lower case, or has a leading per cent sign; a symbol that would read as one
+# with a side has its last colon percent-encoded.
 bars_key <- function(symbol, side) {
   like_side <- is.na(side) & grepl(":([a-z]+|%[^:]*)$", symbol)
   symbol[like_side] <- sub(":([^:]*)$", "%3A\\1", symbol[like_side])
@@ -89,8 +88,8 @@ parcel_of_observations <- function(rows, ...) {
   rows_by_series(list(series = series), frequency, columns, function(of) of$series)
 }
 
-# list(time, frequency, keep): where a period begins. Days say nothing of how long it is; text
-# does, and is kept.
+# list(time, frequency, keep): the start of a period. A day does not state the
+# period's length; a text does, and is kept.
 observation_times <- function(period) {
   if (inherits(period, "POSIXct")) {
     return(list(time = period, frequency = rep("I", length(period)), keep = FALSE))
@@ -106,7 +105,7 @@ observation_times <- function(period) {
   list(time = utc(instant), frequency = frequency, keep = !all(frequency %in% "I"))
 }
 
-# From when rows are known, where the source says it.
+# The instant from which rows are known, where the source states it.
 row_known <- function(rows, column) {
   values <- rows[[column]]
   if (is.null(values)) {
@@ -116,12 +115,13 @@ row_known <- function(rows, column) {
   else if (is.character(values)) released_instants(values) else as.numeric(values)
 }
 
-# A fact's series is a company's item in one basis, unit and segment; its values are told by the
-# end of their period.
+# A fact's series is a company's item in one basis, unit and segment; its time
+# is the end of its period.
 parcel_of_facts <- function(rows, ...) {
   rows <- as.list(rows)
   values <- c("period_start", "value", "filed", "decimals")
-  # a status in our own words is said of each value; in others' it tells what kind of fact it is
+  # a status in the product's own words belongs to the value; other words are a
+  # dimension of the fact
   if (all(rows[["status"]] %in% c(status_words, "deleted", NA))) values <- c(values, "status")
   apart <- setdiff(names(rows), c(values, "period_end", "known"))
   dimensions <- lapply(rows[apart], as.character)
@@ -135,7 +135,8 @@ parcel_of_facts <- function(rows, ...) {
   })
 }
 
-# A part of a key whose parts have points between: its own points are percent-encoded.
+# A part of a key whose parts are joined by points: points within it are
+# percent-encoded.
 key_part <- function(text) {
   gsub(".", "%2E", gsub("%", "%25", text, fixed = TRUE), fixed = TRUE)
 }
@@ -146,7 +147,7 @@ as_days <- function(x) {
   else read_day(as.character(x))
 }
 
-# The length of a fact's period; one that has no start speaks of a day.
+# The length of a fact's period; without a start it is one day.
 fact_frequency <- function(start, end) {
   all <- as.numeric(end) - as.numeric(start) + 1
   days <- unique(all)
@@ -166,7 +167,7 @@ parcel_of_frame <- function(rows, shape, at, place, ...) {
 parcel_of_records <- function(rows, shape, ...) {
   rows <- as.list(rows)
   key <- record_key_texts(shape, rows)
-  # of two rows with one key the later counts
+  # of two rows with one key the later one counts
   last <- !duplicated(key, fromLast = TRUE)
   parcel_records(key[last], lapply(rows, `[`, last))
 }
@@ -184,7 +185,7 @@ record_key_texts <- function(shape, rows) {
   do.call(paste, c(unname(texts), sep = "\x1f"))
 }
 
-# Rows as JSON objects, one text a row; what is missing is left out.
+# Rows as JSON objects, one text a row; missing values are left out.
 record_texts <- function(rows, nulls = FALSE) {
   if (!length(rows)) {
     return("{}")
@@ -193,7 +194,7 @@ record_texts <- function(rows, nulls = FALSE) {
   columns <- lapply(unname(rows), function(column) {
     if (is.numeric(column)) {
       text <- format_exact(column)
-      # JSON has no word for what is not finite
+      # JSON has no word for infinite numbers
       text[!is.finite(column)] <- NA
       return(text)
     }
@@ -205,10 +206,11 @@ record_texts <- function(rows, nulls = FALSE) {
 
 json_text <- function(x) json_text_cpp(enc2utf8(x))
 
-# The stretch of a symbol's bars that is held is told by its interval and session.
+# The key under which coverage of a symbol's bars is stored: symbol, interval
+# and session.
 bars_cover_key <- function(symbol, interval, session) paste0(symbol, "@", interval, " ", session)
 
-# JSON objects of the archive's own: as lists, or as the columns of a table.
+# JSON objects written by the archive: as lists, or as the columns of a table.
 json_objects <- function(texts, table = FALSE) {
   if (!length(texts)) {
     return(list())

@@ -1,8 +1,8 @@
-# Prices adjusted for splits, dividends and the like; raw prices are never overwritten.
+# Prices adjusted for corporate actions. Raw prices are never overwritten.
 
-# What the kinds of action do: what tells their size, what that may be, whether they change the
-# number of shares and by how much, and the map of prices before them. `before` and `behind` are the
-# closes around the ex-day.
+# A rule a kind of action: the column of its size, the allowed values, the
+# change in the number of shares, and the map of earlier prices. `before` and
+# `behind` are the closes on either side of the ex-day.
 share_action <- function(shares) {
   list(size = "ratio", good = function(x) x > 0, shares = shares,
     todo = "give new shares for one old share: 2 for a split of 2 for 1",
@@ -34,45 +34,47 @@ cash_maps <- list(
 
 #' Adjust bars for splits and dividends
 #'
-#' An action changes what one share is, and not what its holder has: bars before and behind it are
-#' brought onto one footing. What is told is told of the newest bars (`anchor = "last"`: history
-#' moves, today's prices are as traded) or of the oldest (`"first"`: history stays, new prices
-#' move).
+#' An action changes what one share is, and not what its holder has: bars before
+#' and behind it are brought onto one footing. What is told is told of the
+#' newest bars (`anchor = "last"`: history moves, today's prices are as traded)
+#' or of the oldest (`"first"`: history stays, new prices move).
 #'
-#' @param bars A table of bars, see [bars_frame()], of any interval. Cash is taken out where
-#'   there are
-#'   bars on both sides of its ex-day, so give them up to the newest.
-#' @param actions A data frame with one row an action: `symbol`, `ex_day` (`Date`, the first day on
-#'   which the share trades without it), `kind` (`split`, `consolidation`, `stock-dividend`,
-#'   `cash-dividend`, `spin-off`), `ratio` and `amount`. The ratio is new shares for one old one of
-#'   a
-#'   split (2) or consolidation (0.1), shares given for each one held of a stock dividend (0.05),
-#'   and
-#'   the part of the price that leaves with a spin-off (0.2). The amount is cash for a share, in the
-#'   currency of the prices. `announced` (`Date` or `POSIXct`), where it is there, says from when an
+#' @param bars A table of bars, see [bars_frame()], of any interval. Cash is
+#'   taken out where there are bars on both sides of its ex-day, so give them up
+#'   to the newest.
+#' @param actions A data frame with one row an action: `symbol`, `ex_day`
+#'   (`Date`, the first day on which the share trades without it), `kind`
+#'   (`split`, `consolidation`, `stock-dividend`, `cash-dividend`, `spin-off`),
+#'   `ratio` and `amount`. The ratio is new shares for one old one of a split
+#'   (2) or consolidation (0.1), shares given for each one held of a stock
+#'   dividend (0.05), and the part of the price that leaves with a spin-off
+#'   (0.2). The amount is cash for a share, in the currency of the prices.
+#'   `announced` (`Date` or `POSIXct`), where it is there, says from when an
 #'   action was known; without it, from its ex-day on.
-#' @param of What is adjusted for: `"splits"` (all that changes how many shares there are), or
-#'   `"all"`, dividends in cash and spin-offs too.
-#' @param method How cash is taken out: `"ratio"` multiplies earlier prices by `1 - D / P`, where
-#'   `P` is the last close before the ex-day; `"difference"` subtracts `D`; `"total-return"`
-#'   multiplies by `P / (P + D)` with `P` the first close from the ex-day on, so that the change
-#'   over the ex-day is `(P + D) / P0 - 1`, the return of who puts the cash back (Campbell, Lo and
+#' @param of What is adjusted for: `"splits"` (all that changes how many shares
+#'   there are), or `"all"`, dividends in cash and spin-offs too.
+#' @param method How cash is taken out: `"ratio"` multiplies earlier prices by
+#'   `1 - D / P`, where `P` is the last close before the ex-day; `"difference"`
+#'   subtracts `D`; `"total-return"` multiplies by `P / (P + D)` with `P` the
+#'   first close from the ex-day on, so that the change over the ex-day is `(P +
+#'   D) / P0 - 1`, the return of who puts the cash back (Campbell, Lo and
 #'   MacKinlay, The Econometrics of Financial Markets, 1997, section 1.4).
 #' @param anchor `"last"` or `"first"`, see above.
-#' @param as_of An instant or day: actions that were announced or took place later are not known.
-#'   `NULL` for all that are given.
-#' @param zone The IANA zone in whose days ex-days are told; by default that of the bars.
-#' @return The bars with `open`, `high`, `low`, `close` and `vwap` adjusted, volumes for what
-#'   changes
-#'   the number of shares, and the columns `factor` and `offset` (adjusted price = raw price x
-#'   factor
-#'   + offset). Where an action changes a bar, `through` and `known` (`POSIXct`, UTC) are no earlier
-#'   than the action was known and had taken place, and than the prices that tell its size; so
-#'   nothing uses the bar before. The attribute `applied` are the actions that were used.
-#' @section Errors: `vetusta_error_shape` for actions without a column or with a kind, a ratio or an
-#'   amount that cannot be (a ratio of zero); `vetusta_error_argument` for a cash dividend that is
-#'   as
-#'   large as the price before it.
+#' @param as_of An instant or day: actions that were announced or took place
+#'   later are not known. `NULL` for all that are given.
+#' @param zone The IANA zone in whose days ex-days are told; by default that of
+#'   the bars.
+#' @return The bars with `open`, `high`, `low`, `close` and `vwap` adjusted,
+#'   volumes for what changes the number of shares, and the columns `factor` and
+#'   `offset` (adjusted price = raw price x factor + offset). Where an action
+#'   changes a bar, `through` and `known` (`POSIXct`, UTC) are no earlier than
+#'   the action was known and had taken place, and than the prices that tell its
+#'   size; so nothing uses the bar before. The attribute `applied` are the
+#'   actions that were used.
+#' @section Errors: `vetusta_error_shape` for actions without a column or with a
+#'   kind, a ratio or an amount that cannot be (a ratio of zero);
+#'   `vetusta_error_argument` for a cash dividend that is as large as the price
+#'   before it.
 #' @export
 #' @examples
 #' days <- bars_frame(data.frame(symbol = "KELD", close = c(82, 84, 42.5, 43), time =
@@ -95,7 +97,7 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
   share <- changes_shares[actions$kind]
   actions <- actions[known & (share | of == "all"), , drop = FALSE]
   times <- if (nrow(actions)) row_times(bars, end_times(bars, facts), facts)
-  # what is the same for whole stretches is made for each stretch, and laid out once
+  # factors are constant between actions: they are computed once a stretch
   runs <- symbol_runs(bars$symbol)
   of_run <- unname(split(seq_len(nrow(actions)),
     factor(match(actions$symbol, names(runs)), seq_along(runs))))
@@ -131,15 +133,16 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio", anchor =
   columns
 }
 
-# The first and last row of each symbol, whose rows stand together, by its name.
+# The first and last row of each symbol, whose rows are contiguous, by name.
 symbol_runs <- function(symbol) {
   first <- runs_cpp(symbol)
   runs <- Map(c, first, c(first[-1] - 1L, if (length(first)) length(symbol)))
   stats::setNames(runs, symbol[first])
 }
 
-# Each action is a map of prices before it, p -> a p + b; what lies before several goes through all
-# of them, the oldest first. Anchored at the first bars, what lies behind goes back through them.
+# Each action maps earlier prices, p -> a p + b. A price before several actions
+# goes through all maps, the oldest first. With the first bars as the base,
+# later prices go through the inverse maps.
 adjust_one <- function(time, close, times, run, actions, method, anchor) {
   order <- order(actions$ex)
   actions <- actions[order, ]
@@ -148,12 +151,13 @@ adjust_one <- function(time, close, times, run, actions, method, anchor) {
   b <- numeric(k)
   n <- run[2] - run[1] + 1
   before <- rows_before_cpp(time, run[1], run[2], actions$ex)
-  # what no bar stands before changes nothing; cash needs the price on its ex-day, and of the oldest
-  # footing nothing counts that lies behind all bars
+  # an action before all bars changes nothing; a cash amount needs the price at
+  # its ex-day; with the oldest base, actions after all bars do not count
   used <- before > 0 &
     (before < n | (anchor == "last" & is.na(actions$amount)))
   columns <- as.list(actions[c("symbol", "ex_day", "kind", "ratio", "amount")])
-  # an action counts once it is known and has taken place, and the prices that tell its size are
+  # an action counts from its ex-day, from its announcement, and from the prices
+  # that determine its size, whichever is latest
   through <- known <- pmax(actions$ex, actions$known)
   for (i in which(used)) {
     step <- action_map(lapply(columns, `[[`, i), close, run, run[1] + before[i] - 1, method)
@@ -174,7 +178,7 @@ adjust_one <- function(time, close, times, run, actions, method, anchor) {
   before_of <- function(x) c(-Inf, cummax(ifelse(used, x, -Inf)))
   latest <- if (anchor == "first") before_of else behind
   if (anchor == "first") {
-    # p = (p' - b) / a undoes what lies between the first bars and these
+    # p = (p' - b) / a inverts the maps between the first bars and these
     first <- maps[1, ]
     undo <- function(row) {
       from <- maps[row, ]
@@ -182,13 +186,13 @@ adjust_one <- function(time, close, times, run, actions, method, anchor) {
     }
     maps <- t(vapply(seq_len(k + 1), undo, numeric(3)))
   }
-  # the stretches between actions, in the order of time
+  # the ranges between actions, in order of time
   list(rows = diff(c(0, before, n)), factor = maps[, 1], offset = maps[, 2], shares = maps[, 3],
     through = latest(through), known = latest(known), applied = used[order(order)])
 }
 
-# What an action does to prices up to the row `last` and before it, and by how much the number of
-# shares grows.
+# The map of prices before an action, up to the row `last`, and the factor of
+# the number of shares.
 action_map <- function(action, close, run, last, method) {
   rule <- action_rules[[action$kind]]
   next_one <- last + 1
@@ -206,13 +210,14 @@ action_map <- function(action, close, run, last, method) {
   size <- action[[rule$size]]
   behind <- if (next_one <= run[2]) close[next_one] else NA_real_
   map <- rule$map(size, price, behind, method)
-  # the rows whose prices are in it: those around the ex-day where cash is taken out
+  # the rows whose prices enter: those around the ex-day where a cash amount is
+  # taken out
   rows <- if (is.na(action$ratio)) c(last, if (method == "total-return" && !is.na(behind)) next_one)
   list(a = map[1], b = map[2], shares = rule$shares(size), rows = rows)
 }
 
-# Actions, checked: with `ex`, when the ex-day begins, and `known`, from when they are known, both
-# in seconds.
+# Checked actions, with `ex`, the start of the ex-day, and `known`, the instant
+# of the announcement, both in seconds.
 actions_frame <- function(actions, zone) {
   wrong <- function(what, todo, row = NULL) {
     vetusta_stop("shape", what, where = if (!is.null(row)) paste("action", row), todo = todo)
@@ -245,7 +250,7 @@ actions_frame <- function(actions, zone) {
       wrong(paste0("The ", kind[i], " of ", actions$symbol[i], " on ", day[i],
         " cannot have the ", rules[[i]]$size, " ", format_exact(size), "."), rules[[i]]$todo, i)
     }
-    # what does not tell its size is nothing to it
+    # columns that are not the size of this kind are ignored
     sizes[[setdiff(names(sizes), rules[[i]]$size)]][i] <- NA_real_
   }
   ex <- as.numeric(time_local(day, 0, zone))
@@ -255,7 +260,7 @@ actions_frame <- function(actions, zone) {
   else rep(NA_real_, n)
   out <- list_frame(list(symbol = as.character(actions$symbol), ex_day = day, kind = kind,
     ratio = sizes$ratio, amount = sizes$amount, ex = ex, known = ifelse(is.na(known), ex, known)))
-  # one told twice counts once
+  # an action that is listed twice counts once
   out[!duplicated(out[c("symbol", "ex_day", "kind", "ratio", "amount")]), , drop = FALSE]
 }
 

@@ -1,40 +1,44 @@
-# Contracts with an end, put behind one another into one series.
+# Expiring contracts joined into one continuous series.
 
 #' One series from contracts that end
 #'
-#' On each trading day one contract counts. Which one is decided from what was known before that
-#' day began, and never from its own volume.
+#' On each trading day one contract counts. Which one is decided from what was
+#' known before that day began, and never from its own volume.
 #'
-#' @param bars A table of bars of the contracts, see [bars_frame()], each under its own symbol.
-#' @param contracts A data frame with one row a contract: `symbol`, `last_day` (`Date`, the last one
-#'   on which it trades), and where there are several `underlying`; `first_day` is optional.
-#' @param roll When the next contract takes over: `"expiry"`, so many `roll_days` before the end;
-#'   `"volume"` or `"open-interest"`, on the day after the next one had more of it (at the latest at
-#'   the last day); `"day"`, on the `roll_days`-th day of the month in which the contract ends.
-#' @param roll_days Of `"expiry"`, how many trading days before its last day a contract counts
-#'   for the
-#'   last time (0: to its end). Of `"day"`, the day of the month.
-#' @param nth Which contract: 1 for the one that ends next, 2 for the one behind it.
-#' @param adjust How the step between two contracts is taken out: `"none"`, `"difference"` (added),
-#'   or `"ratio"` (multiplied), both measured at the last closes that the two have together before
-#'   the day of the roll.
-#' @param anchor `"last"`: the newest prices are as traded; `"first"`: the oldest are.
-#' @param calendar A calendar, see [calendar_make()], whose trading days are counted; `NULL` for
-#'   weekdays.
-#' @param zone The IANA zone in whose days contracts end; by default that of the bars, or of the
-#'   calendar.
-#' @return Bars of the symbol `underlying` (without that column, of `"continuous"`), with
-#'   `contract`,
-#'   `rolled` (whether a bar is the first of its contract), `factor` and `offset` (price = traded
-#'   price x factor + offset), and `through` and `known` (`POSIXct`, UTC): no earlier than those of
-#'   the bars by which the contract was chosen, and of adjusted prices of the bars by which the step
-#'   was measured. The attribute `rolls` has one row a roll: `day`, `from`, `to`,
-#'   `measured` (the day at which the step was measured, `NA` where the two have none in common),
-#'   `difference`, `ratio`.
+#' @param bars A table of bars of the contracts, see [bars_frame()], each under
+#'   its own symbol.
+#' @param contracts A data frame with one row a contract: `symbol`, `last_day`
+#'   (`Date`, the last one on which it trades), and where there are several
+#'   `underlying`; `first_day` is optional.
+#' @param roll When the next contract takes over: `"expiry"`, so many
+#'   `roll_days` before the end; `"volume"` or `"open-interest"`, on the day
+#'   after the next one had more of it (at the latest at the last day); `"day"`,
+#'   on the `roll_days`-th day of the month in which the contract ends.
+#' @param roll_days Of `"expiry"`, how many trading days before its last day a
+#'   contract counts for the last time (0: to its end). Of `"day"`, the day of
+#'   the month.
+#' @param nth Which contract: 1 for the one that ends next, 2 for the one behind
+#'   it.
+#' @param adjust How the step between two contracts is taken out: `"none"`,
+#'   `"difference"` (added), or `"ratio"` (multiplied), both measured at the
+#'   last closes that the two have together before the day of the roll.
+#' @param anchor `"last"`: the newest prices are as traded; `"first"`: the
+#'   oldest are.
+#' @param calendar A calendar, see [calendar_make()], whose trading days are
+#'   counted; `NULL` for weekdays.
+#' @param zone The IANA zone in whose days contracts end; by default that of the
+#'   bars, or of the calendar.
+#' @return Bars of the symbol `underlying` (without that column, of
+#'   `"continuous"`), with `contract`, `rolled` (whether a bar is the first of
+#'   its contract), `factor` and `offset` (price = traded price x factor +
+#'   offset), and `through` and `known` (`POSIXct`, UTC): no earlier than those
+#'   of the bars by which the contract was chosen, and of adjusted prices of the
+#'   bars by which the step was measured. The attribute `rolls` has one row a
+#'   roll: `day`, `from`, `to`, `measured` (the day at which the step was
+#'   measured, `NA` where the two have none in common), `difference`, `ratio`.
 #' @section Errors: `vetusta_error_shape` for contracts without a column;
-#'   `vetusta_error_argument` for
-#'   bars of no contract, a roll by volume of bars that have none, or a ratio of prices at or below
-#'   zero.
+#'   `vetusta_error_argument` for bars of no contract, a roll by volume of bars
+#'   that have none, or a ratio of prices at or below zero.
 #' @export
 #' @examples
 #' at <- as.POSIXct("2026-01-05", tz = "UTC") + 86400 * 0:3
@@ -118,12 +122,12 @@ continue_one <- function(bars, day, contracts, name, rule) {
   list(bars = selected, rolls = rolls)
 }
 
-# The place among the contracts, in order of their ends, of the one that counts on each day; NA
-# where none is left.
+# For each day the position of the contract that counts, among contracts sorted
+# by expiry; NA where none is left.
 continue_which <- function(bars, day, days, contracts, rule) {
   n <- nrow(contracts)
   if (rule$roll %in% c("expiry", "day")) {
-    # from this day on the contract does not count any more
+    # the contract counts no longer from this day on
     over <- if (rule$roll == "expiry") continue_over(contracts$last_day, rule)
     else month_day(contracts$last_day, rule$days)
     first <- findInterval(days, sort(over)) + rule$nth
@@ -140,7 +144,7 @@ continue_which <- function(bars, day, days, contracts, rule) {
   out <- integer(length(days))
   for (i in seq_along(days)) {
     while (now < n && last[now] < days[i]) now <- now + 1L
-    # what the day before had; never back
+    # the contract of the day before; a roll never goes back
     if (i > 1 && now < n) {
       ahead <- now + which.max(positions[i - 1, (now + 1):n])
       if (positions[i - 1, ahead] > positions[i - 1, now] && last[ahead] >= days[i]) now <- ahead
@@ -151,8 +155,8 @@ continue_which <- function(bars, day, days, contracts, rule) {
   out
 }
 
-# By which instants the contract of each day is chosen: by volume, those of all bars of the days
-# before it.
+# The instants of the data that choose each day's contract: for volume, the
+# latest of all bars of earlier days.
 continue_chosen <- function(bars, day, days, rule) {
   by_day <- function(x) {
     if (rule$roll %in% c("expiry", "day")) return(rep(-Inf, length(days)))
@@ -173,7 +177,8 @@ continue_weights <- function(bars, roll) {
   weight
 }
 
-# The first day on which a contract does not count, so many trading days before its last one.
+# The first day on which a contract no longer counts, a number of trading days
+# before its last day.
 continue_over <- function(last, rule) {
   over <- as.numeric(last) + 1
   if (!rule$days) {
@@ -184,7 +189,7 @@ continue_over <- function(last, rule) {
   else calendar_days(rule$calendar, span[1], span[2])
   if (is.null(rule$calendar)) trading <- trading[!as.POSIXlt(trading)$wday %in% c(0, 6)]
   trading <- as.numeric(trading)
-  # the place of the last day, or of the trading day before it
+  # the position of the last day, or of the trading day before it
   place <- findInterval(as.numeric(last), trading) - rule$days + 1
   trading[pmax(1, place)]
 }
@@ -194,7 +199,8 @@ month_day <- function(last, day) {
   as.numeric(pmin(first + day - 1, last + 1))
 }
 
-# Where one contract takes over from another, and by how much their prices differ before that day.
+# The rolls: the day on which one contract replaces another, and the difference
+# of their prices on the day before.
 continue_rolls <- function(bars, day, place, days, which, contracts, rule) {
   there <- which(!is.na(which))
   seen <- which[there]
@@ -231,8 +237,8 @@ continue_rolls <- function(bars, day, place, days, which, contracts, rule) {
   rolls
 }
 
-# list(factor, offset, through, known), one more than there are rolls: what prices of each stretch
-# go through, and the instants of what they were measured by.
+# list(factor, offset, through, known), one more than there are rolls: the map
+# of prices of each stretch, and the instants of the prices that determine it.
 continue_maps <- function(rolls, rule) {
   k <- nrow(rolls)
   factor <- rep(1, k + 1)
@@ -249,7 +255,8 @@ continue_maps <- function(rolls, rule) {
   } else {
     offset <- if (last) rev(cumsum(c(0, rev(step)))) else -cumsum(c(0, step))
   }
-  # a roll counts from its day on, and from when its step was known
+  # a roll counts from its day, and from the instant at which its difference was
+  # known
   time <- as.numeric(time_local(rolls$day, 0, rule$zone))
   latest <- function(x) if (last) rev(cummax(c(-Inf, rev(x)))) else c(-Inf, cummax(x))
   list(factor = factor, offset = offset, through = latest(pmax(time, rolls$through)),

@@ -1,4 +1,4 @@
-# The shape `bars`: what its columns are, and the check that every row passes once, where it enters.
+# The shape `bars`: its columns, and the check of every row at its entrance.
 
 bars_columns <- c("symbol", "time", "open", "high", "low", "close", "volume", "session", "side",
   "status")
@@ -6,21 +6,22 @@ status_words <- c("observed", "provisional", "filled")
 
 #' Make a table of bars
 #'
-#' @param rows A data frame with at least `symbol`, `time` and `close`. What else a bar has may
-#'   be missing: `open`, `high`
-#'   and `low` are then `NA`, as is `volume`; `session`, `side` and `status` default to `NA`, `NA`
-#'   and `"observed"`.
-#' @return A tibble with the columns `symbol` (text), `time` (`POSIXct` in UTC, a bar's start),
-#'   `open`, `high`, `low`,
-#'   `close` (prices), `volume` (units traded), `session`, `side` (text), `status` (`observed`,
-#'   `provisional` or `filled`),
-#'   and after them every further column of `rows`; in order of symbol and time. Where they are
-#'   there, `through` and `known` are instants too (`POSIXct`, UTC): the end of the latest thing
-#'   that a bar was made from, and the instant from which it counts; without them a bar ends, and
-#'   counts, by its interval, zone and calendar (see [series_about()]). Rows that stood out of order
-#'   are sorted, and a message of the class `vetusta_note` says how many.
-#' @section Errors: `vetusta_error_shape` for a missing column or a wrong type. Rows are not
-#'   judged here, see [bars_check()].
+#' @param rows A data frame with at least `symbol`, `time` and `close`. What
+#'   else a bar has may be missing: `open`, `high` and `low` are then `NA`, as
+#'   is `volume`; `session`, `side` and `status` default to `NA`, `NA` and
+#'   `"observed"`.
+#' @return A tibble with the columns `symbol` (text), `time` (`POSIXct` in UTC,
+#'   a bar's start), `open`, `high`, `low`, `close` (prices), `volume` (units
+#'   traded), `session`, `side` (text), `status` (`observed`, `provisional` or
+#'   `filled`), and after them every further column of `rows`; in order of
+#'   symbol and time. Where they are there, `through` and `known` are instants
+#'   too (`POSIXct`, UTC): the end of the latest thing that a bar was made from,
+#'   and the instant from which it counts; without them a bar ends, and counts,
+#'   by its interval, zone and calendar (see [series_about()]). Rows that stood
+#'   out of order are sorted, and a message of the class `vetusta_note` says how
+#'   many.
+#' @section Errors: `vetusta_error_shape` for a missing column or a wrong type.
+#'   Rows are not judged here, see [bars_check()].
 #' @export
 #' @examples
 #' bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), close
@@ -42,7 +43,8 @@ bars_frame <- function(rows) {
       todo = "convert it, for example with time_instant()")
   }
   n <- nrow(rows)
-  # rows without a time are found by bars_check(); what no time can be is refused
+  # bars_check() rejects rows without a time; a column that is no time is an
+  # error
   columns <- list(symbol = as.character(rows$symbol),
     time = read_instants(rows$time, "time", na = TRUE))
   for (name in c("open", "high", "low", "close", "volume")) {
@@ -72,12 +74,12 @@ list_frame <- function(columns) {
   structure(columns, row.names = .set_row_names(length(columns[[1]])), class = "data.frame")
 }
 
-# One row of a data frame, which `[` takes much longer for.
+# One row of a data frame, faster than `[`.
 frame_row <- function(frame, i) {
   structure(lapply(as.list(frame), `[`, i), row.names = 1L, class = class(frame))
 }
 
-# A tibble of columns of one length, without waiting for the tibble package to load.
+# A tibble made without loading the tibble package.
 as_rows <- function(columns) {
   rows <- list_frame(as.list(columns))
   class(rows) <- c("tbl_df", "tbl", "data.frame")
@@ -92,8 +94,8 @@ number_column <- function(rows, name, n) {
   check_numbers(value, name)
 }
 
-# A column of numbers. Texts, factors, days and 64-bit integers are none: their bits would be read
-# as others.
+# A column of numbers. Texts, factors, days and 64-bit integers are refused,
+# because their bits would be read as doubles.
 check_numbers <- function(value, name, kind = "shape") {
   if ((is.numeric(value) && !is.object(value)) || (is.logical(value) && all(is.na(value)))) {
     return(as.double(value))
@@ -105,12 +107,12 @@ check_numbers <- function(value, name, kind = "shape") {
     else "convert it with as.numeric()")
 }
 
-# A data.table reads brackets in its own way; here all tables are read alike.
+# A data.table as a data frame, because its brackets behave differently.
 plain_table <- function(x) {
   if (inherits(x, "data.table")) with_facts(as.data.frame(x), facts_of(x)) else x
 }
 
-# The order by symbol and time, or NULL where the rows stand in it already.
+# The order by symbol and time; NULL where the rows are in that order already.
 order_of <- function(symbol, time, groups = NULL) {
   if (stands_ordered_cpp(symbol, time)) {
     return(NULL)
@@ -120,16 +122,16 @@ order_of <- function(symbol, time, groups = NULL) {
   if (is_ordered_cpp(symbol, time)) NULL else order(symbol, as.numeric(time), method = "radix")
 }
 
-# Texts as numbers: `id` from 1, and the `levels` that they stand for, in the order in which they
-# first come. With times, `ordered` says whether rows stand in the order of both already; where that
-# cannot be told so soon it is not said. Where all rows bear one text and `lone` is asked for, `id`
-# is NULL: numbering them takes as long as much that is done with them.
+# Texts as numbers: `id` from 1, and the `levels` they stand for, in order of
+# first appearance. With times, `ordered` says whether rows are sorted by both;
+# it is NULL where that would take a second pass. With `lone` and a single text
+# `id` is NULL, because numbering takes as long as much of the work on it.
 text_groups <- function(text, time = NULL, lone = FALSE) {
   groups <- groups_cpp(text, time, lone)
   list(id = groups$id, levels = text[groups$first], first = groups$first, ordered = groups$ordered)
 }
 
-# The ids of groups, in the order of the texts.
+# The ids of groups, in alphabetical order of the texts.
 group_ranks <- function(groups) {
   place <- order(groups$levels, method = "radix", na.last = TRUE)
   if (!is.unsorted(place)) {
@@ -144,13 +146,11 @@ no_wrong_bars <- data.frame(row = integer(), symbol = character(),
 #' Find bars that cannot be
 #'
 #' @param bars A table of bars.
-#' @return A data frame with one row a wrong bar: `row` (its number in `bars`), `symbol`, `time`,
-#'   `reason` and `detail`. Reasons
-#'   are `no time`, `no symbol`, `high below low`, `open or close outside high and low`, `negative
-#'   volume`, `not finite`,
-#'   `no close`.
-#'   A wrong bar is not silently dropped or mended: [collect_run()] lists it among the
-#'   archive's rejected rows.
+#' @return A data frame with one row a wrong bar: `row` (its number in `bars`),
+#'   `symbol`, `time`, `reason` and `detail`. Reasons are `no time`, `no
+#'   symbol`, `high below low`, `open or close outside high and low`, `negative
+#'   volume`, `not finite`, `no close`. A wrong bar is not silently dropped or
+#'   mended: [collect_run()] lists it among the archive's rejected rows.
 #' @export
 #' @examples
 #' bars <- bars_frame(data.frame(
@@ -186,5 +186,5 @@ bars_check <- function(bars) {
   )
 }
 
-# Numbers in the shortest text that reads back the same.
+# The shortest text of a number that reads back the same.
 format_exact <- function(x) format_exact_cpp(as.double(x))

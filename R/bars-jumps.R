@@ -1,15 +1,18 @@
-# Jumps in raw prices that no action explains.
+# Jumps in raw prices that no listed action explains.
 
 #' Jumps in raw prices that look like an action nobody told
 #'
 #' @param bars A table of bars of one day or longer.
 #' @param actions Actions that are known, see [bars_adjust()]; `NULL` for none.
-#' @param tolerance How far the price may be from a simple ratio, as a part of it.
+#' @param tolerance How far the price may be from a simple ratio, as a part of
+#'   it.
 #' @param zone The IANA zone in whose days ex-days are told.
-#' @return A tibble with one row a jump: `symbol`, `time`, `before` (the close), `after` (the open,
-#'   or the close), `ratio` (shares for one that would explain it: 2, 3, 1.5, 0.1 ...). A jump is a
-#'   change of more than a quarter, ten times as large as the symbol's median change, to within
-#'   `tolerance` of a simple ratio, on a day of which no action of the number of shares is told.
+#' @return A tibble with one row a jump: `symbol`, `time`, `before` (the close),
+#'   `after` (the open, or the close), `ratio` (shares for one that would
+#'   explain it: 2, 3, 1.5, 0.1 ...). A jump is a change of more than a quarter,
+#'   ten times as large as the symbol's median change, to within `tolerance` of
+#'   a simple ratio, on a day of which no action of the number of shares is
+#'   told.
 #' @section Errors: as of [bars_adjust()].
 #' @export
 #' @examples

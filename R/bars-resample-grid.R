@@ -1,5 +1,4 @@
-# What resampling needs to know before bars are there: what was asked for, and the buckets of a
-# stretch.
+# Preparation of resampling: the terms, and the buckets of a range.
 
 resample_terms <- function(interval, calendar = NULL, session = "regular", zone = "UTC",
   anchor = "opening", day_start = NULL, week_start = "monday", stamp = "start", need = 0) {
@@ -33,9 +32,10 @@ resample_terms <- function(interval, calendar = NULL, session = "regular", zone 
     week_start = week_start, stamp = stamp, need = need, stated = stated)
 }
 
-# The frames of a stretch with the bucket of each, and of each the time that its bucket bears.
-# Within the day a bucket is a step of its frame (`step`), counted from the frame's opening; else
-# the frames with one number are one bucket.
+# The calendar frames of a range with the bucket of each, and the time of each
+# bucket. Within the day a bucket is a step of its frame (`step`), counted from
+# the frame's opening; for longer intervals the frames with one number are one
+# bucket.
 resample_grid <- function(terms, first, last) {
   frames <- calendar_frames(terms$calendar, terms$interval, first, last, terms$session,
     terms$week_start)
@@ -49,7 +49,7 @@ resample_grid <- function(terms, first, last) {
     step = if (on_clock) 0 else terms$step, on_clock = on_clock)
 }
 
-# Every day at all hours, from midnight or from another hour of the local clock.
+# A calendar of all hours of every day, from midnight or another local hour.
 day_calendar <- function(zone, day_start = NULL) {
   if (is.null(day_start)) {
     return(calendar_make(list(calendar = "every day", zone = zone)))
@@ -61,10 +61,10 @@ day_calendar <- function(zone, day_start = NULL) {
     sessions = list(day = paste0(day_start, "-", day_start))))
 }
 
-# Frames cut where the local clock shows a whole number of steps since midnight. An edge that the
-# clock jumps over falls on the first instant after the
-# jump. In an hour that comes twice, steps no longer than the jump have an edge in either pass,
-# longer ones in the first.
+# Frames cut where the local clock shows a whole number of steps since midnight.
+# An edge within a skipped hour moves to the first instant after it. In a
+# repeated hour, steps no longer than the clock change have an edge in both
+# passes, longer steps in the first.
 clock_frames <- function(frames, zone, step) {
   if (!nrow(frames)) {
     return(frames)
@@ -96,7 +96,7 @@ clock_edges <- function(from, to, zone, step) {
   sort(unique(c(first, second[second > first & step <= second - first])))
 }
 
-# How many bars the calendar expects in each bucket.
+# The number of bars that the calendar expects in each bucket.
 expected_bars <- function(rows, grid, base) {
   if (is.null(base)) {
     return(rep(NA_integer_, length(rows$time)))
@@ -104,7 +104,7 @@ expected_bars <- function(rows, grid, base) {
   frames <- grid$frames
   bucket <- frames$bucket[rows$frame]
   if (!is_intraday(base)) {
-    # so many days, weeks or months as the calendar has in it
+    # the number of days, weeks or months that the calendar has in it
     parts <- unique(data.frame(bucket = frames$bucket, part = bucket_of_day(frames$day, base)))
     counts <- table(factor(parts$bucket, unique(parts$bucket)))
     return(as.integer(counts[match(bucket, unique(parts$bucket))]))

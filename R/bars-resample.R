@@ -1,47 +1,48 @@
 #' Resample bars to a longer interval
 #'
 #' @param bars A table of bars, see [bars_frame()]; rows in any order.
-#' @param interval The longer interval, see [time_interval()]; or `"session"` for one bar a
-#'   session of the calendar.
-#' @param calendar A calendar; by default the one that the table states. Without one, or with a
-#'   `zone` or a `day_start` alone, every day counts, midnight to midnight.
-#' @param session Names of the sessions whose bars count; `NULL` for all. The default leaves
-#'   early and late trading out.
-#' @param base The interval of `bars`; by default the one that the table states, or the smallest
-#'   step between two of them.
-#' @param zone The IANA zone of the days, where there is no calendar; by default that of the table.
-#' @param anchor From where intervals within the day are counted: the session's `"opening"`, or
-#'   local midnight by the `"clock"`, so that
-#'   hours begin at full hours; a bucket on the clock takes from all sessions that it lies in.
-#' @param day_start The hour of the local clock at which days begin, such as `"17:00"`, where
-#'   there is no calendar.
+#' @param interval The longer interval, see [time_interval()]; or `"session"`
+#'   for one bar a session of the calendar.
+#' @param calendar A calendar; by default the one that the table states. Without
+#'   one, or with a `zone` or a `day_start` alone, every day counts, midnight to
+#'   midnight.
+#' @param session Names of the sessions whose bars count; `NULL` for all. The
+#'   default leaves early and late trading out.
+#' @param base The interval of `bars`; by default the one that the table states,
+#'   or the smallest step between two of them.
+#' @param zone The IANA zone of the days, where there is no calendar; by default
+#'   that of the table.
+#' @param anchor From where intervals within the day are counted: the session's
+#'   `"opening"`, or local midnight by the `"clock"`, so that hours begin at
+#'   full hours; a bucket on the clock takes from all sessions that it lies in.
+#' @param day_start The hour of the local clock at which days begin, such as
+#'   `"17:00"`, where there is no calendar.
 #' @param week_start The weekday with which weeks begin.
 #' @param stamp Whether `time` is the bucket's `"start"` or its `"end"`.
-#' @param need The share of its expected bars that a bucket must have not to be provisional; by
-#'   default a bucket that has ended is finished, and `count` beside `expected` tells how many bars
-#'   it has.
-#' @return A table of bars with, after its own columns, `vwap` (the mean price weighted by
-#'   volume: of the closes, or of the bars' own
-#'   `vwap` where they have one), `count` (how many bars went in) and `expected` (how many the
-#'   calendar expects). `open` is the first, `high`
-#'   the largest, `low` the smallest, `close` the last, `volume` the sum. `time` is the bucket's
-#'   start; a day, week, month or year bears
-#'   the opening of its first session. `status` is `provisional` where the bucket is not finished: a
-#'   bar in it is provisional, its end lies after the end of all data, or fewer than `need` of its
-#'   expected bars are there. `through` and `known` (`POSIXct`, UTC) are columns where they are not
-#'   the bucket's end: never earlier than those of the bars in it. Bars of days and longer belong to
-#'   their trading days,
-#'   wherever in the day their source stamps them. The attribute `outside` says how many rows lay
-#'   outside the
-#'   wanted sessions; a message of the class `vetusta_note` says how many lay outside all of them.
-#'   The result is the same however the input was ordered or
-#'   split; rows that stood out of order are sorted, and a message of the class
-#'   `vetusta_note` says how many. No rows give no rows; infinite prices are carried as they are.
-#' @section Errors: `vetusta_error_argument` when `interval` is not longer than the bars' own or
-#'   does
-#'   not divide by it, or for an argument that
-#'   is none of its words; `vetusta_error_calendar` for bars outside the years that the calendar
-#'   covers.
+#' @param need The share of its expected bars that a bucket must have not to be
+#'   provisional; by default a bucket that has ended is finished, and `count`
+#'   beside `expected` tells how many bars it has.
+#' @return A table of bars with, after its own columns, `vwap` (the mean price
+#'   weighted by volume: of the closes, or of the bars' own `vwap` where they
+#'   have one), `count` (how many bars went in) and `expected` (how many the
+#'   calendar expects). `open` is the first, `high` the largest, `low` the
+#'   smallest, `close` the last, `volume` the sum. `time` is the bucket's start;
+#'   a day, week, month or year bears the opening of its first session. `status`
+#'   is `provisional` where the bucket is not finished: a bar in it is
+#'   provisional, its end lies after the end of all data, or fewer than `need`
+#'   of its expected bars are there. `through` and `known` (`POSIXct`, UTC) are
+#'   columns where they are not the bucket's end: never earlier than those of
+#'   the bars in it. Bars of days and longer belong to their trading days,
+#'   wherever in the day their source stamps them. The attribute `outside` says
+#'   how many rows lay outside the wanted sessions; a message of the class
+#'   `vetusta_note` says how many lay outside all of them. The result is the
+#'   same however the input was ordered or split; rows that stood out of order
+#'   are sorted, and a message of the class `vetusta_note` says how many. No
+#'   rows give no rows; infinite prices are carried as they are.
+#' @section Errors: `vetusta_error_argument` when `interval` is not longer than
+#'   the bars' own or does not divide by it, or for an argument that is none of
+#'   its words; `vetusta_error_calendar` for bars outside the years that the
+#'   calendar covers.
 #' @export
 #' @examples
 #' minutes <- bars_frame(data.frame(
@@ -68,7 +69,7 @@ bars_resample <- function(bars, interval, calendar = NULL, session = "regular", 
   }
   calendar <- terms$calendar
   check_covers(calendar, min(bars$time), utc(as.numeric(max(bars$time)) + 1))
-  # a bar of a day is of its trading day, wherever its source stamps it
+  # a daily bar belongs to its trading day, whatever instant its source gives
   time <- if (is.null(base) || is_intraday(base)) bars$time
   else trading_times(bars$time, base, calendar)
   grid <- resample_grid(terms, min(time), max(time))
@@ -81,7 +82,7 @@ bars_resample <- function(bars, interval, calendar = NULL, session = "regular", 
     facts)
 }
 
-# Rows in order of group and time into buckets.
+# Puts rows that are sorted by group and time into buckets.
 resample_rows <- function(bars, groups, time, grid, times = NULL) {
   resample_cpp(
     groups$id, time, bars$open, bars$high, bars$low, bars$close, bars$volume,
@@ -113,7 +114,7 @@ ordered_bars <- function(bars) {
   bars[order, ]
 }
 
-# One number a series, symbol and side, and the row in which it first comes.
+# A number for each series, symbol and side, and the first row of each.
 bar_groups <- function(bars) {
   symbol <- text_groups(bars$symbol)
   side <- text_groups(bars$side, lone = TRUE)
@@ -124,7 +125,8 @@ bar_groups <- function(bars) {
   list(id = match(key, unique(key)), first = which(!duplicated(key)))
 }
 
-# The smallest step between two times of one series; `groups` has a number a series.
+# The smallest step between two times of one series; `groups` numbers the
+# series.
 smallest_step <- function(time, groups) smallest_step_cpp(as.numeric(time), as.integer(groups))
 
 check_divides <- function(interval, base) {
@@ -139,8 +141,8 @@ check_divides <- function(interval, base) {
   }
 }
 
-# Buckets as bars. `series` has the symbol and the side of rows, of which each group is told by one,
-# `newest` is the time of the last bar of all.
+# Buckets as bars. `series` has the symbol and side of rows, by the first row of
+# each group; `newest` is the time of the last bar.
 resampled_frame <- function(series, firsts, rows, grid, terms, base, newest, facts = list()) {
   expected <- as.integer(expected_bars(rows, grid, base))
   ends <- bucket_ends(rows, grid)
@@ -159,12 +161,12 @@ resampled_frame <- function(series, firsts, rows, grid, terms, base, newest, fac
   ))
   attr(result, "outside") <- rows$outside
   result <- with_facts(with_shape(result, "vetusta_bars"), resampled_facts(facts, terms))
-  # what came late makes what is made of it late
+  # a late input makes the result late
   through <- if (length(rows$through)) pmax(ends, rows$through) else ends
   with_times(result, through, if (length(rows$known)) pmax(through, rows$known))
 }
 
-# What longer bars know of themselves: a bar a session has no length.
+# Facts of resampled bars: a bar a session has no fixed length.
 resampled_facts <- function(facts, terms) {
   facts$interval <- if (!terms$by_session) terms$interval
   facts$calendar <- if (terms$stated) terms$calendar
@@ -172,7 +174,7 @@ resampled_facts <- function(facts, terms) {
   facts
 }
 
-# No bars, with all that resampled ones have.
+# An empty table with the columns of resampled bars.
 resampled_none <- function() {
   none <- numeric()
   with_shape(as_rows(structure(list(symbol = character(), time = utc(none), open = none,

@@ -1,5 +1,5 @@
-# The rules of days in calendars: fixed ones, the nth weekday of a month, those around Easter, and
-# where a day moves that falls on one that is closed already.
+# Rules of dates in calendars: fixed dates, the nth weekday of a month, days
+# from Easter, and where a holiday moves that falls on a closed day.
 
 read_whole <- function(value, name, place) {
   if (!is.numeric(value) || length(value) != 1 || value != round(value)) {
@@ -37,7 +37,7 @@ read_nth_day <- function(entry, place) {
     else paste0(nth, "."), weekday_names[weekday], "of", month.name[month]))
 }
 
-# The days on which an entry falls in a range of years, before any is moved.
+# The dates of an entry in a range of years, before any is moved.
 entry_days <- function(entry, years) {
   years <- years[years >= (entry$from %||% -Inf) & years <= (entry$until %||% Inf)]
   if (!length(years)) {
@@ -64,7 +64,8 @@ nth_days <- function(years, entry) {
   day
 }
 
-# Easter Sunday by the method of Meeus, Jones and Butcher (Astronomical Algorithms, chapter 8).
+# Easter Sunday by the method of Meeus, Jones and Butcher (Astronomical
+# Algorithms, chapter 8).
 easter_western <- function(year) {
   a <- year %% 19
   b <- year %/% 100
@@ -77,7 +78,7 @@ easter_western <- function(year) {
     as.integer(n %% 31 + 1)))
 }
 
-# The eastern one: Meeus' Julian method, moved to the Gregorian calendar.
+# Orthodox Easter: Meeus' Julian method, converted to the Gregorian calendar.
 easter_eastern <- function(year) {
   d <- (19 * (year %% 19) + 15) %% 30
   e <- (2 * (year %% 4) + 4 * (year %% 7) - d + 34) %% 7
@@ -87,10 +88,9 @@ easter_eastern <- function(year) {
   julian + year %/% 100 - year %/% 400 - 2
 }
 
-# The days on which entries fall, those moved that fall outside the calendar's weekdays. A day that
-# is moved finds one that is still free:
-# days that stay where they are come first, then the moved ones in order of time, however the
-# entries stand in the calendar.
+# The dates of entries, with those moved that fall outside the calendar's
+# weekdays. A moved date takes a free day: fixed dates come first, then moved
+# ones in order of time, whatever their order in the calendar.
 moved_days <- function(entries, years, weekdays) {
   days <- lapply(entries, entry_days, years = years)
   entry <- rep(seq_along(days), lengths(days))
@@ -108,8 +108,8 @@ moved_days <- function(entries, years, weekdays) {
 # Monday is 1.
 weekday_of <- function(day) (as.numeric(day) + 3) %% 7 + 1
 
-# The next or previous day that is a weekday of the calendar and free; the nearest one in either
-# way, of two as near the later.
+# The next or previous free weekday of the calendar, or the nearest one; at
+# equal distance the later.
 move_day <- function(day, moved, weekdays, taken) {
   ways <- switch(moved, previous = -1, nearest = c(1, -1), 1)
   for (distance in 1:400) {

@@ -1,23 +1,21 @@
-# A calendar says on which days and hours a value is expected.
+# A calendar states the days and hours at which a value is expected.
 
 weekday_names <- c("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 
 #' Make a calendar
 #'
-#' @param definition A list as read from a calendar file: `calendar` (its name), `title`, `zone`
-#'   (IANA), `weekdays` (English
-#'   names), `sessions` (name to `"HH:MM-HH:MM"` on the local clock, an end at or before the start
-#'   lies on the next day),
-#'   `closed` (days on which nothing is expected) and `half_days` (days with other `sessions`). An
-#'   entry of these says when it falls:
-#'   `day` (`"MM-DD"` for every year, or `"YYYY-MM-DD"`), or `weekday` with `nth` (1 to 5 or
-#'   `last`) and `month`, or `easter` or
-#'   `eastern_easter` (days from Easter Sunday, `1` is the Monday); and it may have a `name`,
-#'   `moved` (`next`, `previous` or `nearest`
-#'   weekday when it falls on none; by default it is not moved), `from` and `until` (the years in
-#'   which it holds).
-#'   `covers` (`from` and `until`, the years for which its days are known) lets what lies outside
-#'   be refused.
+#' @param definition A list as read from a calendar file: `calendar` (its name),
+#'   `title`, `zone` (IANA), `weekdays` (English names), `sessions` (name to
+#'   `"HH:MM-HH:MM"` on the local clock, an end at or before the start lies on
+#'   the next day), `closed` (days on which nothing is expected) and `half_days`
+#'   (days with other `sessions`). An entry of these says when it falls: `day`
+#'   (`"MM-DD"` for every year, or `"YYYY-MM-DD"`), or `weekday` with `nth` (1
+#'   to 5 or `last`) and `month`, or `easter` or `eastern_easter` (days from
+#'   Easter Sunday, `1` is the Monday); and it may have a `name`, `moved`
+#'   (`next`, `previous` or `nearest` weekday when it falls on none; by default
+#'   it is not moved), `from` and `until` (the years in which it holds).
+#'   `covers` (`from` and `until`, the years for which its days are known) lets
+#'   what lies outside be refused.
 #' @return A `vetusta_calendar`.
 #' @section Errors: `vetusta_error_calendar`, with the part that is wrong.
 #' @export
@@ -70,7 +68,8 @@ stop_calendar <- function(what, where, todo) {
     where = if (nzchar(where)) where, todo = todo)
 }
 
-# "09:30-16:00" by name -> data frame of name, start, end in seconds of the local day
+# "09:30-16:00" by name -> data frame of name, start, end in seconds of the
+# local day
 read_sessions <- function(sessions, where) {
   form <- "^([0-9]{1,2}):([0-9]{2})-([0-9]{1,2}):([0-9]{2})$"
   texts <- vapply(sessions, function(x) as.character(x)[1], "")
@@ -98,7 +97,7 @@ read_sessions <- function(sessions, where) {
   frame
 }
 
-# The years for which the calendar's days are known, both included; NULL for all.
+# The years that the calendar covers, both included; NULL for all.
 read_covers <- function(covers) {
   if (is.null(covers)) {
     return(NULL)
@@ -124,7 +123,7 @@ check_calendar <- function(calendar, name = "calendar", needed = FALSE) {
     todo = "make a calendar with calendar_make(), or read it with source_calendar()")
 }
 
-# A window outside the years that the calendar knows would have closed days taken for gaps.
+# Outside the years of the calendar, holidays would be taken for gaps.
 check_covers <- function(calendar, from, to) {
   covers <- calendar$covers
   if (is.null(covers)) {
@@ -142,8 +141,8 @@ check_covers <- function(calendar, from, to) {
   }
 }
 
-# A day entry says when it falls: `day` (a date, of every year or of one), `weekday` with `nth` and
-# `month`, or days from Easter.
+# A date entry has `day` (a date, of every year or of one), `weekday` with `nth`
+# and `month`, or days from Easter.
 day_words <- c("day", "weekday", "nth", "month", "easter", "eastern_easter", "name", "moved",
   "from", "until")
 

@@ -3,11 +3,12 @@
 #' @param calendar A calendar from [calendar_make()] or [source_calendar()].
 #' @param from,to Local days, `Date` or `"YYYY-MM-DD"`, both included.
 #' @param session Names of the sessions that count; `NULL` for all.
-#' @return A data frame with one row a session, in time order: `day` (`Date`, local), `session`,
-#'   `open` and `close`
-#'   (`POSIXct`, UTC; `close` is the first instant outside).
-#' @section Errors: `vetusta_error_argument` for an unknown session or a day that is none;
-#'   `vetusta_error_calendar` for a window outside the years that the calendar covers.
+#' @return A data frame with one row a session, in time order: `day` (`Date`,
+#'   local), `session`, `open` and `close` (`POSIXct`, UTC; `close` is the first
+#'   instant outside).
+#' @section Errors: `vetusta_error_argument` for an unknown session or a day
+#'   that is none; `vetusta_error_calendar` for a window outside the years that
+#'   the calendar covers.
 #' @export
 #' @examples
 #' quay <- source_calendar("quay")
@@ -21,14 +22,14 @@ calendar_sessions <- function(calendar, from, to, session = NULL) {
   sessions
 }
 
-# The same for the product's own use, which looks a little over a window's edges.
+# calendar_sessions() without its argument checks, for internal use.
 sessions_between <- function(calendar, from, to, session = NULL) {
   check_sessions(session)
   days <- calendar_days(calendar, from, to)
   known <- unique(c(calendar$sessions$session,
     unlist(lapply(calendar$half_days, function(day) day$sessions$session))))
-  # the word regular, which is the default everywhere, means all sessions of a calendar that has
-  # none of that name
+  # "regular", the default, means all sessions of a calendar that has none of
+  # that name
   if (identical(session, "regular") && !"regular" %in% known) session <- NULL
   for (name in session) check_choice(name, "session", known)
   half <- lapply(moved_days(calendar$half_days, years_of(days), calendar$weekdays),
@@ -56,7 +57,7 @@ sessions_on <- function(days, sessions) {
   )
 }
 
-# The local days on which the calendar is open at all.
+# The local days on which the calendar is open.
 calendar_days <- function(calendar, from, to) {
   bounds <- Map(check_days, list(from = from, to = to), c("from", "to"))
   if (anyNA(unlist(bounds)) || !all(is.finite(unlist(bounds))) || any(lengths(bounds) != 1)) {
@@ -73,8 +74,8 @@ calendar_days <- function(calendar, from, to) {
   days[!days %in% closed]
 }
 
-# The years of a range of days, and those around them, since a day can be moved over the year's
-# edge.
+# The years of a range of days and those around them, because a holiday may move
+# across the year's end.
 years_of <- function(days) {
   if (!length(days)) {
     return(numeric())
@@ -82,8 +83,8 @@ years_of <- function(days) {
   seq(as.POSIXlt(min(days))$year + 1899, as.POSIXlt(max(days))$year + 1901)
 }
 
-# The sessions that can hold an instant of a window: a day on either side covers sessions that
-# cross midnight.
+# The sessions that can contain an instant of a window: a day more on either
+# side covers sessions that cross midnight.
 sessions_around <- function(calendar, from, to, session = NULL) {
   made <- attr(calendar, "made", exact = TRUE)
   if (!is.null(made) && is.null(session) && from >= made$from && to < made$to) {
@@ -94,8 +95,7 @@ sessions_around <- function(calendar, from, to, session = NULL) {
     session)
 }
 
-# A calendar with its sessions of a window made beforehand, for whoever asks for them again and
-# again.
+# A calendar with the sessions of a window precomputed, for repeated use.
 calendar_within <- function(calendar, from, to) {
   if (is.null(calendar) || is.null(from) || is.null(to)) {
     return(calendar)
@@ -117,17 +117,18 @@ calendar_plain <- function(calendar) {
 #' The times at which a calendar expects a value
 #'
 #' @param calendar A calendar.
-#' @param interval A length of time, see [time_interval()]. Intervals within the day are counted
-#'   from each session's
-#'   opening; a day, week, month or year has the opening of its first session as its time.
-#' @param from,to The window, instants or days, see [time_instant()]; days are local to the
-#'   calendar, and a day as `to` is
-#'   included whole.
-#' @param session Names of the sessions that count; `NULL` for all, and `"regular"` for all of a
-#'   calendar that has none of that name.
-#' @return `POSIXct` in UTC, ascending; the starts of all bars that begin in the window.
-#' @section Errors: `vetusta_error_argument` for a window or interval that is none;
-#'   `vetusta_error_calendar` for a window outside the years that the calendar covers.
+#' @param interval A length of time, see [time_interval()]. Intervals within the
+#'   day are counted from each session's opening; a day, week, month or year has
+#'   the opening of its first session as its time.
+#' @param from,to The window, instants or days, see [time_instant()]; days are
+#'   local to the calendar, and a day as `to` is included whole.
+#' @param session Names of the sessions that count; `NULL` for all, and
+#'   `"regular"` for all of a calendar that has none of that name.
+#' @return `POSIXct` in UTC, ascending; the starts of all bars that begin in the
+#'   window.
+#' @section Errors: `vetusta_error_argument` for a window or interval that is
+#'   none; `vetusta_error_calendar` for a window outside the years that the
+#'   calendar covers.
 #' @export
 #' @examples
 #' calendar_times(source_calendar("quay"), "1 hour", "2026-03-19", "2026-03-20")
@@ -149,9 +150,9 @@ calendar_times <- function(calendar, interval, from, to, session = "regular") {
   utc(times[times >= as.numeric(from) & times < as.numeric(to)])
 }
 
-# The sessions of a window with the bucket each belongs to. A longer interval's buckets are whole,
-# so the window is
-# widened to the whole of the first and the last.
+# The sessions of a window with their buckets. Buckets of longer intervals are
+# whole, so the window is extended to the start of the first and the end of the
+# last.
 calendar_frames <- function(calendar, interval, from, to, session, week_start = 1) {
   first <- local_day(from, calendar$zone)
   last <- local_day(to, calendar$zone)
@@ -168,8 +169,8 @@ calendar_frames <- function(calendar, interval, from, to, session, week_start = 
   frames
 }
 
-# Days, weeks from Monday or another weekday, months and years in numbered buckets; those of
-# several units count from 1970.
+# Numbered buckets of days, weeks (from Monday or another weekday), months and
+# years; buckets of several units count from 1970.
 bucket_of_day <- function(day, interval, week_start = 1) {
   day <- as.Date(day)
   count <- interval$count
@@ -194,8 +195,8 @@ bucket_start <- function(bucket, interval, week_start = 1) {
   )
 }
 
-# The session that a plain day means: the regular one, or all where a calendar has none of that
-# name.
+# The session that a day without a session means: the regular one, or all where
+# a calendar has none of that name.
 main_session <- function(calendar) if ("regular" %in% calendar$sessions$session) "regular"
 
 # The session of each instant, NA outside all of them.
@@ -204,7 +205,8 @@ session_of <- function(time, calendar) {
   c(NA_character_, place$session)[place$at + 1L]
 }
 
-# The session of each instant as its place among `session`, 0 outside all: list(at, session).
+# The session of each instant as its position in `session`, 0 outside all:
+# list(at, session).
 find_sessions <- function(time, calendar) {
   seconds <- as.numeric(time)
   if (!length(seconds) || (is.na(seconds[1]) && all(is.na(seconds)))) {
@@ -216,7 +218,8 @@ find_sessions <- function(time, calendar) {
     session = frames$session)
 }
 
-# A day is its local midnight, or with a calendar the opening of its first regular session.
+# The instant of a day: its local midnight, or with a calendar the opening of
+# its first regular session.
 day_times <- function(day, zone, calendar) {
   if (is.null(calendar) || !length(day)) {
     return(local_instant(day, 0, zone))
@@ -228,10 +231,9 @@ day_times <- function(day, zone, calendar) {
   opening
 }
 
-# The trading day to which each instant of a bar of a day or longer belongs, wherever in or beside
-# it the source stamps it: the day of
-# the session that holds the instant, else the local day. Where all are midnights of UTC, the dates
-# are meant.
+# The trading day of each bar of a day or longer, whatever instant its source
+# gives: the day of the session that contains the instant, else the local day.
+# Where all instants are midnight UTC, they are dates.
 trading_days <- function(time, calendar) {
   day <- rep(as.Date(NA), length(time))
   known <- which(is.finite(as.numeric(time)))
@@ -251,8 +253,8 @@ trading_days <- function(time, calendar) {
   day
 }
 
-# The sessions of the days, weeks or months that bars belong to, with the bucket of each bar; those
-# on closed days have none.
+# The sessions of the days, weeks or months of bars, with the bucket of each
+# bar; bars on closed days have none.
 trading_buckets <- function(time, interval, calendar) {
   day <- trading_days(time, calendar)
   if (all(is.na(day))) {
@@ -265,8 +267,8 @@ trading_buckets <- function(time, interval, calendar) {
   list(frames = frames, bucket = bucket_of_day(day, interval))
 }
 
-# The times by which the calendar gives the days, weeks or months that bars belong to; what lies on
-# no day of the calendar stays where it is.
+# The times at which the calendar's days, weeks or months of bars begin; bars on
+# closed days keep their time.
 trading_times <- function(time, interval, calendar) {
   buckets <- trading_buckets(time, interval, calendar)
   if (is.null(buckets)) {

@@ -16,7 +16,7 @@ cli_adjust <- function(arguments) {
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta adjust \"KELD@1 day\"", "vetusta adjust \"YSLT@1 day\" --of all --known 2025-12-31",
       "vetusta adjust \"quay/bars/*@1 day\" --jumps"))
-  # dividends are measured at the prices around them, also where those lie behind the window
+  # dividends are sized by prices around them, which may lie after the window
   wanted <- options[c("from", "to")]
   options[c("from", "to")] <- list(NULL)
   read <- cli_series(options)
@@ -98,7 +98,7 @@ cli_join <- function(arguments) {
   if (is.null(options$input) && length(options$words) < 2) {
     cli_usage_error("name two series or more, the preferred series first")
   }
-  # each by itself, in the order in which they are named
+  # each series by itself, in the order of the words
   parts <- if (!is.null(options$input)) cli_series(options)$tables
   else unlist(lapply(cli_ids(options$words), function(word) {
     options$words <- word

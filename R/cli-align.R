@@ -28,10 +28,10 @@ cli_align <- function(arguments) {
     c(paste0("vetusta align \"KELD@1 day\" kelder-lock ",
       "basin/FREIGHT_PRICES/Q.Orvane.LOWER.N.ORV_T --grid KELD --ages"),
       "vetusta align --input prices.csv,harvest.csv --lag \"45 days\" --file grid.csv"))
-  # what was known before the window counts in it
+  # values before the window count in it
   window <- options[c("from", "to")]
   options["from"] <- list(NULL)
-  # of what was revised each time of the grid has what was said by then
+  # with revisions, each time of the grid has the release known by then
   options$releases <- !options$look_ahead
   read <- cli_series(options)
   options[c("from", "to")] <- window

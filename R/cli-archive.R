@@ -85,7 +85,7 @@ cli_archive_tasks <- list(
   },
   copy = function(options) {
     places <- options$words[2:3]
-    # a desk's secret counts for its archive's server
+    # a desk's secret is used for its archive's server
     desk <- cli_desk(options, needed = FALSE)
     password <- if (!is.null(desk)) desk_password(desk)
     moved <- archive_copy(places[1], places[2], progress = TRUE, password = password)

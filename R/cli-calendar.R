@@ -46,7 +46,7 @@ cli_calendar_command <- function(arguments) {
   cli_print_table(rows, "no closed or half day falls on a weekday of the calendar")
 }
 
-# The closed and half days of a year that fall on the calendar's weekdays.
+# Holidays and half days of a year that fall on the calendar's weekdays.
 calendar_exceptions <- function(calendar, year) {
   part <- function(entries, what) {
     days <- moved_days(entries, seq(year - 1, year + 1), calendar$weekdays)

@@ -25,7 +25,7 @@ cli_change <- function(arguments) {
     c("vetusta change \"KELD@1 day\" \"TAMX@1 day\" --change log",
       "vetusta change --input level.csv --change mean --window \"30 days\"",
       "vetusta change \"quay/bars/*@1 day\" --change log --correlation"))
-  # what lies before the window counts in it; what begins with it does not
+  # values before the window count in it; changes that begin with it do not
   window <- options[c("from", "to")]
   reaches <- !options$correlation && !options$change %in% c("cumulative", "drawdown") &&
     !(options$change == "index" && is.null(options$base))
@@ -58,5 +58,5 @@ cli_converted <- function(x, options, read) {
   converted[c("series", "time", "value", "through", "known")]
 }
 
-# --value is for bars; single values have but one.
+# --value is for bars; other series have one value.
 cli_value <- function(x, options) if (is_bars(x)) options$value

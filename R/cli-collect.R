@@ -32,7 +32,7 @@ cli_collect <- function(arguments) {
   if (options$json) cli_print_json(cli_run_values(run))
   else cat(cli_words(format_run(run)), sep = "\n")
   if (nrow(run$failed)) {
-    # what is not there will not be there either when it is asked for again
+    # a symbol that the source does not have is not requested again
     again <- run$failed$outcome != "absent"
     cli_say(if (any(again)) paste("to try just", if (length(again) == 1) "that"
     else "those", "again:") else "to request only those again, once the source has them:",
@@ -73,7 +73,7 @@ cli_run_values <- function(run) {
   values
 }
 
-# The command that asks for the failed ones alone, with the options that were given.
+# The command that requests the failed part again, with the given options.
 collect_again_command <- function(options, run) {
   given <- options[c("interval", "span", "from", "to", "session", "account", "desk", "archive")]
   given <- given[lengths(given) > 0]

@@ -1,7 +1,8 @@
-# Completion for bash and zsh: a small script that asks this program for the words that may follow.
+# Completion for bash and zsh: a small script that asks this program for the
+# next words.
 
 cli_completion <- function(arguments) {
-  # the line that is being typed is no line of ours
+  # the words of another program's line are not options of this command
   if (length(arguments) && arguments[1] == "words") {
     return(cat(complete_words(sub_first(arguments[-1], "--")), sep = "\n"))
   }
@@ -20,8 +21,8 @@ cli_completion <- function(arguments) {
   cat(script, sep = "\n")
 }
 
-# The shell hands over all words of the line up to the cursor; series IDs have blanks in them, and
-# stand within quotation marks.
+# The shell passes all words of the line up to the cursor. Series IDs contain
+# blanks and are quoted.
 completion_scripts <- list(
   bash = c(
     "# completion of vetusta for bash: source <(vetusta completion bash)",
@@ -53,7 +54,8 @@ completion_scripts <- list(
 
 sub_first <- function(words, mark) if (identical(words[1], mark)) words[-1] else words
 
-# The words that may stand where the last of these does. What cannot be looked up offers nothing.
+# The possible values of the last word. Nothing is offered where they cannot be
+# determined.
 complete_words <- function(words) {
   words <- sub("^[\"']", "", words)
   if (length(words) <= 1) {
@@ -72,7 +74,7 @@ complete_words <- function(words) {
   unique(candidates[startsWith(tolower(candidates), tolower(last))])
 }
 
-# The options of a command, from its own help.
+# The options of a command, from its help.
 command_options <- function(command) {
   help <- utils::capture.output(tryCatch(cli_command(command)("--help"),
     vetusta_help = function(e) NULL))
@@ -126,7 +128,7 @@ complete_sources <- function(desk, plain) {
     dataset$next_page$send)), "=")
 }
 
-# Datasets of a statistics office, as far as the archive holds series of them.
+# Datasets of a statistics office of which the archive has series.
 complete_flows <- function(desk, source) {
   archive <- desk_archive(desk)
   on.exit(if (!is.null(archive)) archive_close(archive))
@@ -142,13 +144,13 @@ complete_symbols <- function(desk, source) {
 complete_ids <- function(desk, plain) {
   series <- complete_series(desk)
   full <- series_id(series)
-  # the short form too, where it means one series
+  # the short form too, where it is unambiguous
   short <- sub("^[^/]*/[^/]*/", "", full)
   c(short[!short %in% short[duplicated(short)]], full,
     unique(paste0(series$source, "/", series$dataset, recycle0 = TRUE)))
 }
 
-# The series of the desk's archive, where there are both.
+# The series of the desk's archive, if there is one.
 complete_series <- function(desk) {
   if (is.null(desk) || !archive_there(desk$archive)) {
     return(list(source = character(), dataset = character(), key = character()))

@@ -1,4 +1,4 @@
-# The last step of the demo: a payoff on high water is valued.
+# The last step of the demo: the value of a payoff on high water.
 
 demo_model <- function(desk, archive) {
   demo_step("11  the high-water payoff: forty years of a river, and its simulated next seasons",
@@ -21,7 +21,7 @@ demo_model <- function(desk, archive) {
     ", with the report in high-water.html\n", sep = "")
 }
 
-# Every other kind of figure, by the command that anybody would give.
+# All other kinds of figures, by their ordinary commands.
 demo_figures <- function(desk) {
   demo_step("12  a figure of each kind")
   folder <- file.path(desk$folder, "figures")

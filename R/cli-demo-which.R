@@ -1,5 +1,5 @@
-# The demo's part on which instruments, stations and companies there are, and on what changes a
-# price.
+# The part of the demo about directories of instruments, stations and companies,
+# and about corporate actions.
 demo_which <- function(desk, archive) {
   demo_step("9  largest moves, statements, places, adjusted prices",
     "Warrants that hardly trade have the largest moves; a least volume keeps them out.")

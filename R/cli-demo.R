@@ -35,7 +35,7 @@ demo_step <- function(title, ...) {
   if (...length()) paste0(..., "\n"), sep = "")
 }
 
-# At the usual port when it is free.
+# The usual port, if it is free.
 demo_services <- function() {
   tryCatch(services_start(port = 8471), vetusta_error_service = function(e) services_start())
 }
@@ -74,7 +74,8 @@ demo_look <- function(desk, archive) {
     sep = "\n")
 }
 
-# Each of the other services has manners of its own; what differs stands in its card.
+# The other services, each with its own protocol; the cards describe the
+# differences.
 demo_others <- function(desk, archive) {
   demo_step("6  the other services")
   source <- function(name) desk_source(desk, name)
@@ -151,8 +152,8 @@ demo_align <- function(desk, archive) {
   traffic <- archive_observations(archive, "basin", "LOCK_TRAFFIC", LOCK = "KELDER",
     CARGO = "GRAIN", DIRECTION = "B", UNIT = "T")
   traffic$series <- "grain"
-  # the office says when it releases only on request; without it a month counts 45 days after its
-  # end
+  # the office states releases only on request; without them a month counts 45
+  # days after its end
   traffic$known <- NULL
   mean_level <- series_change(full, "mean", window = "30 days")
   mean_level$series <- "level"

@@ -60,7 +60,7 @@ cli_export <- function(arguments) {
   cli_say("wrote ", what)
 }
 
-# Options that would say nothing are refused.
+# Refuses options that have no effect on an export.
 cli_export_alone <- function(options) {
   refuse <- function(names, without, why) {
     for (name in names) {
@@ -77,8 +77,8 @@ cli_export_alone <- function(options) {
   }
 }
 
-# Series of one dataset go into a folder a few at a time; NULL where that is not what is asked for.
-# Gives how much was written, in words.
+# Writes series of one dataset into a folder a few at a time; NULL where a
+# single file was asked for. Returns the amount written, in words.
 cli_export_parted <- function(options) {
   other <- options$form != "long" || options$labels != "codes" || options$multiplier != "keep" ||
     !is.null(options$resample) || isTRUE(options$dictionary) || !is.null(options$append) ||
@@ -177,7 +177,7 @@ cli_export_series <- function(archive, options) {
   export_rows(tables, options$form, options$value %||% "close", zone, options$instants)
 }
 
-# Statistics as SDMX-CSV: the dataflow is told as its office calls it.
+# Statistics as SDMX-CSV, with the dataflow's official name.
 cli_export_sdmx <- function(archive, tables, options) {
   if (length(tables) != 1 || is_bars(tables[[1]])) {
     cli_usage_error("--form sdmx is for statistics of one dataset")

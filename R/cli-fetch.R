@@ -1,4 +1,4 @@
-# vetusta fetch: the documents behind the links of rows, into a folder.
+# vetusta fetch: downloads the documents that rows link to into a folder.
 cli_fetch <- function(arguments) {
   options <- cli_arguments(arguments, "fetch", "SOURCE/DATASET [CONDITION...]",
     c(list(

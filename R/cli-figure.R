@@ -40,7 +40,8 @@ cli_figure <- function(arguments) {
   cli_say("wrote ", file, ": ", kind, if (length(made$said)) paste0(", ", made$said))
 }
 
-# The kind of figure may be left out: bars become candles, all else lines.
+# The kind of figure may be left out: candles for bars, lines for everything
+# else.
 cli_figure_kind <- function(options) {
   words <- options$words
   kinds <- c(names(cli_drawn), names(cli_tabled))
@@ -50,10 +51,10 @@ cli_figure_kind <- function(options) {
   if (!length(words) && is.null(options$input)) {
     cli_usage_error("name a kind of figure (", paste(kinds, collapse = ", "), ") or series")
   }
-  # a word that is no series ID, and near a kind, is a misspelt kind
+  # a first word that is no series ID and resembles a kind is a misspelt kind
   near <- length(words) > 1 && !grepl("[/@*]", words[1]) &&
     min(utils::adist(words[1], kinds)) <= 2
-  # a plain word before series that no series is called by is meant as a kind too
+  # so is a plain word before series, where no series has that name
   if (!near && length(words) > 1 && grepl("^[a-z]+$", words[1]) && is.null(options$input)) {
     matches <- tryCatch(archive_find(cli_archive(options), words[1]),
       vetusta_error_argument = function(e) NULL)
@@ -63,14 +64,14 @@ cli_figure_kind <- function(options) {
   list(kind = NULL, words = words)
 }
 
-# The series of a figure, by their own names where the archive knows them, and what to say below.
+# The series of a figure under their stored names, with the caption.
 cli_figure_read <- function(options, kind = NULL) {
   read <- cli_series(options)
   tables <- read$tables
   if (!is.null(options$span)) tables <- lapply(tables, cli_last_span, options$span, read$zone)
   names <- if (is.null(options$input)) archive_names(cli_archive(options), unique(read$sources))
   gaps <- if (identical(kind, "gaps")) {
-    # what is missing is told of bars as they are held
+    # gaps are those of the stored bars, before resampling
     table <- if (is.null(options$resample)) read else cli_series(options, NULL)
     tryCatch(without_notes(cli_find_gaps(table, options)), vetusta_error = function(e) NULL)
   }
@@ -80,7 +81,7 @@ cli_figure_read <- function(options, kind = NULL) {
       counted(sum(vapply(tables, nrow, 1L)), "value")))
 }
 
-# The newest stretch of a table.
+# The last part of a table, of the given span.
 cli_last_span <- function(table, span, zone) {
   time <- start_times(as_series(table))
   if (!length(time)) {
@@ -102,7 +103,8 @@ cli_figure_caption <- function(options, read, tables) {
     if (is.finite(last)) paste0("; last value ", format(utc(last), "%Y-%m-%d", tz = read$zone))))
 }
 
-# Figures of series that were read; `options` may lack what a desk's output does not say.
+# Figures of series; `options` may lack options that a desk's output does not
+# have.
 cli_drawn <- list(
   candles = function(read, options) {
     if (!all(vapply(read$tables, is_bars, TRUE))) {
@@ -135,7 +137,7 @@ cli_drawn <- list(
   }
 )
 
-# Figures of other tables that the archive holds.
+# Figures of other stored tables.
 cli_tabled <- list(
   correlation = function(options) {
     read <- cli_figure_read(options)

@@ -14,7 +14,7 @@ cli_fill <- function(arguments) {
     ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
     c("vetusta fill \"KELD@1 minute\" --rule last --at-most 5",
       "vetusta fill kelder-lock --rule linear,seasonal --at-most 30 --file level.csv"))
-  # values before the window fill the holes at its beginning
+  # values before the window fill gaps at its start
   window <- options[c("from", "to")]
   options["from"] <- list(NULL)
   read <- cli_series(options)

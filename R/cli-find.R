@@ -22,8 +22,8 @@ cli_find <- function(arguments) {
   if (nrow(datasets)) cli_say("\nnext: vetusta describe ", datasets$source[1], " ", datasets$dataset[1])
 }
 
-# What all of the sources have; where there are several, one that does not answer is told, and the
-# others are shown.
+# The datasets of all sources. With several sources, one that does not answer is
+# reported and the others are shown.
 cli_datasets <- function(sources, words, options, archive) {
   ask <- function(source) {
     datasets_find(source, words = words, theme = options$theme, language = options$language,
@@ -43,7 +43,7 @@ cli_datasets <- function(sources, words, options, archive) {
   tables[order(-tables$score), ]
 }
 
-# list(sources, words): the source that is named, else all of the desk.
+# list(sources, words): the named source, else all sources of the desk.
 cli_find_sources <- function(options) {
   words <- options$words
   desk <- cli_desk(options, needed = FALSE)
@@ -85,7 +85,7 @@ cli_describe <- function(arguments) {
   else cat(format(about, most = if (options$codes) Inf else 12), sep = "\n")
 }
 
-# A source, and which datasets there are to describe.
+# A source with the datasets that can be described.
 cli_describe_source <- function(options) {
   source <- cli_source(options)
   archive <- cli_query_archive(options, create = TRUE)
@@ -101,7 +101,7 @@ cli_describe_source <- function(options) {
   if (nrow(datasets)) cli_say("\nnext: vetusta describe ", source$source, " ", datasets$dataset[1])
 }
 
-# A dataset as JSON: lists stay lists, however many things are in them.
+# A dataset as JSON: lists stay arrays whatever their length.
 cli_plain_dataset <- function(about) {
   if (!is.null(about$codes)) {
     about$codes <- lapply(about$codes, function(list) {
@@ -133,9 +133,9 @@ cli_revisions <- function(arguments) {
   }
 }
 
-# STATE=ORV,TSK -> list(STATE = c("ORV", "TSK")); a key that is named twice has the values of both.
-# Without `split` what is asked for stays as it was written, since a
-# label may have a comma in it.
+# STATE=ORV,TSK -> list(STATE = c("ORV", "TSK")); values of a repeated key are
+# joined. Without `split` a value is kept whole, because a label may contain a
+# comma.
 cli_pairs <- function(words, split = TRUE) {
   pairs <- regmatches(words, regexec("^([^=]+)=(.+)$", words))
   if (any(lengths(pairs) == 0)) {

@@ -34,7 +34,7 @@ cli_gaps <- function(arguments) {
   cli_print_gaps(gaps, longest, read$zone)
 }
 
-# Gaps of all tables, with the summaries of all their series.
+# Gaps of all tables, with the summary of each series.
 cli_find_gaps <- function(read, options) {
   summaries <- list()
   gaps <- cli_each(read, options, function(x, interval, read) {
@@ -61,7 +61,7 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   }
   shown <- utils::head(gaps[order(-gaps$missing, gaps$first), ], longest)
   shown <- as.data.frame(shown)
-  # days and longer periods are told by their day
+  # days and longer periods are shown as dates
   whole <- nrow(shown) > 0 && all(as.numeric(gaps$first) %% 86400 == 0)
   if (whole) zone <- "UTC"
   for (name in c("first", "last")) shown[[name]] <- format(shown[[name]], if (whole) "%Y-%m-%d"
@@ -73,7 +73,7 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   }
 }
 
-# From when to when the series' instruments or stations are there, where the archive holds a
+# When the series' instruments or stations were listed, where the archive has a
 # directory of their source.
 cli_listed <- function(options, x, sources) {
   if (!is.null(options$input)) {
@@ -100,7 +100,8 @@ cli_listed <- function(options, x, sources) {
   NULL
 }
 
-# From when the desk's source holds its newest values back, where it does.
+# The instant from which the source of the desk withholds its newest values, if
+# it does.
 cli_delayed_from <- function(options, sources) {
   source <- if (is.null(options$input)) cli_desk_source(options, sources)
   if (is.null(source$delay)) NULL else Sys.time() - source$delay$seconds

@@ -1,5 +1,5 @@
-# The help that is no command's own: the first screen, the groups of commands, and hints for
-# commands that are not there.
+# General help: the first screen, the groups of commands, and hints for unknown
+# commands.
 
 cli_first <- c("demo", "new", "collect", "list", "figure")
 
@@ -14,7 +14,7 @@ cli_groups <- list(
   care = c("archive", "demo", "completion", "help", "version")
 )
 
-# What people call a command elsewhere, with the one that does it here.
+# Common words for a command, with the command that does it here.
 cli_meanings <- c(plot = "figure", chart = "figure", draw = "figure", graph = "figure",
   download = "collect", get = "collect", pull = "collect", update = "refresh", sync = "refresh",
   upgrade = "refresh", search = "find", init = "new", create = "new", start = "demo",
@@ -51,7 +51,7 @@ cli_help <- function(arguments) {
     return(0L)
   }
   if (word %in% names(cli_commands)) {
-    # a command leaves with this condition once it has shown its help
+    # a command ends with this condition after it has shown its help
     status <- tryCatch(cli_command(word)("--help"), vetusta_help = function(e) 0L)
     if (word %in% names(cli_groups)) {
       cat("\nothers of its group: ", paste(setdiff(cli_groups[[word]], word), collapse = ", "),
@@ -68,7 +68,7 @@ cli_help <- function(arguments) {
   0L
 }
 
-# The right word for a command that is not there: by its meaning, or the nearest one.
+# The suggestion for an unknown command: by its meaning, or the nearest name.
 command_hint <- function(word) {
   meant <- cli_meanings[tolower(word)]
   if (!is.na(meant)) {
@@ -81,7 +81,7 @@ command_hint <- function(word) {
   if (is.null(near)) "`vetusta help` shows them" else paste0("did you mean \"", near, "\"?")
 }
 
-# Options that hold for every command may stand before it.
+# Global options may stand before the command.
 options_behind <- function(arguments) {
   ahead <- 0
   while (ahead < length(arguments) && grepl("^--(desk|archive)(=|$)", arguments[ahead + 1])) {

@@ -47,7 +47,7 @@ cli_import <- function(arguments) {
 
 gives_bars_shape <- function(shape) identical(shape_columns[[shape]], shape_columns$bars)
 
-# Words by name, as in a=b,c=d.
+# Values by name, as in a=b,c=d.
 cli_by_name <- function(text, option, example) {
   if (is.null(text)) {
     return(NULL)
@@ -81,7 +81,7 @@ cli_import_units <- function(options) {
   cli_by_name(options$unit, "unit", "cm, or value=cm,flow=m3/s")
 }
 
-# What the file seems to be, and the command that would store it so.
+# The guessed shape of the file, and the command that would store it.
 cli_import_guessed <- function(options, form) {
   guess <- archive_import_guess(options$words, form)
   if (options$json) {
@@ -104,7 +104,7 @@ cli_import_guessed <- function(options, form) {
     paste(words, collapse = " "))
 }
 
-# How a file writes its table, where it is no plain one.
+# Options for files that are no plain tables.
 cli_form_options <- function() {
   list(cli_option("skip", "lines above the names of the columns", metavar = "N"),
     cli_option("separator", "separator of the columns: , ; | or tab", metavar = "MARK"),
@@ -119,8 +119,8 @@ cli_form_options <- function() {
 cli_form_names <- c("skip", "separator", "decimal", "thousands", "dates", "encoding", "nothing",
   "sheet")
 
-# The form of a CSV or a workbook; what is not given is read from the file. NULL for other files,
-# and for a plain table.
+# The form of a CSV or a workbook; options that are not given are read from the
+# file. NULL for other files and for a plain table.
 cli_import_form <- function(options) {
   file <- options$words
   given <- options[intersect(cli_form_names, names(options)[lengths(options) > 0])]
@@ -146,7 +146,7 @@ cli_form_words <- function(options) {
   unlist(lapply(given, function(name) c(paste0("--", name), shQuote(options[[name]]))))
 }
 
-# What the file does not decide is asked for before anything is stored.
+# Asks about what the file leaves open, before anything is stored.
 cli_import_doubts <- function(form, options) {
   if (length(form$doubts) && !options$yes) {
     cli_usage_error(paste(form$doubts, collapse = "; "), "; give --",

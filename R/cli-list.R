@@ -11,7 +11,7 @@ cli_list <- function(arguments) {
   if (length(words) > 1) cli_usage_error("\"", words[2], "\" is an unexpected word")
   read <- cli_lists[[what]]
   open <- function() cli_archive(options)
-  # what grows with each request is not kept
+  # lists that grow with each request are not cached
   rows <- if (what %in% c("series", "datasets")) archive_listed(options$archive %||%
     cli_desk(options)$archive, what, open, read)
   else read(open())
@@ -81,7 +81,7 @@ listed_times <- function(time, frequency) {
   ifelse(within, text, substr(text, 1, 10))
 }
 
-# A list with the number of windows that are incomplete.
+# A list with the number of incomplete windows.
 with_incomplete <- function(read) {
   function(archive) structure(read(archive), incomplete = nrow(archive_incomplete(archive)))
 }
@@ -94,7 +94,7 @@ cli_lists <- list(
   columns = function(archive) archive_schema(archive),
   incomplete = function(archive) archive_incomplete(archive))
 
-# What a table on a terminal leaves out.
+# Columns and rows that a terminal does not show.
 cli_shortened <- list(
   series = function(rows) {
     titled <- !is.null(rows[["title"]]) && !all(is.na(rows$title))

@@ -1,6 +1,6 @@
-# The command line: a small dispatcher. Each command is a function cli_<name>(arguments) in a file
-# of its own; data goes to
-# standard output, everything else to standard error; the exit status is 0 done, 1 failed, 2 wrong
+# The command line: a small dispatcher. Each command is a function
+# cli_<name>(arguments) in its own file. Data goes to standard output,
+# everything else to standard error. Exit status: 0 done, 1 failed, 2 wrong
 # usage.
 
 cli_commands <- c(
@@ -51,7 +51,8 @@ cli_commands <- c(
 #' Run a command of the command line
 #'
 #' @param arguments The words after `vetusta`; by default those of this process.
-#' @return The exit status, invisibly; a process that is not interactive ends with it.
+#' @return The exit status, invisibly; a process that is not interactive ends
+#'   with it.
 #' @export
 #' @keywords internal
 #' @examples
@@ -74,7 +75,7 @@ cli_run <- function(arguments) {
     cli_say("vetusta: there is no command \"", command, "\"; ", command_hint(command))
     return(2L)
   }
-  # what runs long shows what it does while it does it
+  # commands that run long write their output at once
   at_once <- command %in% c("demo", "services", "browse") || isatty(stdout()) || sink.number() > 0
   if (at_once) cli_work(command, arguments[-1])
   else cli_put_out(command, function() cli_work(command, arguments[-1]))
@@ -102,7 +103,7 @@ cli_work <- function(command, arguments) {
         1L
       },
       error = function(e) {
-        # the reader of the output has left, as head does
+        # the reader of the output has ended, as head does
         if (grepl("SIGPIPE", conditionMessage(e))) {
           return(0L)
         }
@@ -122,8 +123,8 @@ cli_work <- function(command, arguments) {
   )
 }
 
-# R does not tell when standard output cannot be written: what a command prints is gathered, and
-# written here. A reader that has left, as head does, is no failure.
+# R does not report a failed write to standard output, so output is collected
+# and written here. A reader that has ended, such as head, is no failure.
 cli_put_out <- function(command, work) {
   path <- tempfile("out")
   gathered <- file(path, "w+b")
@@ -162,8 +163,8 @@ cli_usage_error <- function(...) {
     list(message = paste0(...), call = NULL)))
 }
 
-# Reads a command's arguments with optparse. `options` are made by cli_option(); `words` are at
-# least `least` positional ones.
+# Parses a command's arguments with optparse. `options` come from cli_option();
+# at least `least` positional `words` are required.
 cli_arguments <- function(arguments, command, words, options, example, least = 0, most = Inf) {
   if (grepl("^(\\[KIND\\] |SOURCE/DATASET\\|)?ID", words)) {
     options <- c(options, list(cli_option("ids")))
@@ -199,7 +200,7 @@ cli_arguments <- function(arguments, command, words, options, example, least = 0
 }
 
 cli_option_problem <- function(text, options) {
-  # the parser's own words may stand on the line after those that say where they come from
+  # the parser's message may be on the line after its location
   text <- sub("\n.*", "", trimws(sub("^Error in [^:]*:", "", text)))
   text <- sub("long flag \"([^\"]*)\" is invalid.*", "the option --\\1 is not known", text)
   text <- sub("short flag \"([^\"]*)\" is invalid.*", "the option -\\1 is not known", text)
@@ -209,7 +210,8 @@ cli_option_problem <- function(text, options) {
   paste(c(text, hint), collapse = "; ")
 }
 
-# What people call an option elsewhere, with the options that do it here, the likelier first.
+# Common words for an option, with the options that do it here, the likelier
+# first.
 option_meanings <- list(start = "from", begin = "from", since = "from", after = "from",
   end = "to", until = "to", before = "to", output = "file", out = "file", o = "file",
   save = c("file", "samples"), format = c("form", "file"), count = "limit", n = "limit",
@@ -221,7 +223,7 @@ option_meanings <- list(start = "from", begin = "from", since = "from", after = 
   directory = "desk", days = "span", years = "span", lookback = "span", dry = "plan",
   force = "again", refresh = "again", silent = "quiet", verbose = NULL)
 
-# The option that is meant: by its meaning or the nearest name.
+# The suggestion for an unknown option: by its meaning or the nearest name.
 option_hint <- function(word, options) {
   known <- vapply(options, function(option) sub("^--", "", option@long_flag), "")
   meant <- intersect(option_meanings[[word]], known)
@@ -229,8 +231,8 @@ option_hint <- function(word, options) {
   if (!is.null(near)) paste0("did you mean --", near, "?")
 }
 
-# optparse puts an option and its help on two lines; side by side they are read faster. Lines are
-# wrapped at the width of the terminal, 80 columns elsewhere.
+# optparse prints an option and its help on two lines; here they stand side by
+# side, wrapped at the width of the terminal, else at 80 columns.
 cli_tidy_help <- function(lines) {
   lines <- sub("^Usage:", "usage:", lines)
   lines <- sub("^Options:$", "options:", lines)
@@ -248,7 +250,7 @@ cli_tidy_help <- function(lines) {
 }
 
 cli_command <- function(name) {
-  # these names are functions of another kind already
+  # these names belong to exported functions
   if (name %in% c("calendar", "archive")) get(paste0("cli_", name, "_command"))
   else get(paste0("cli_", name), mode = "function")
 }
@@ -263,8 +265,8 @@ cli_version <- function(arguments) {
   0L
 }
 
-# An option that may be given several times: its values are joined with commas, as they may be
-# written too.
+# A repeatable option: its values are joined with commas, which may also be
+# typed.
 cli_joined <- function(arguments, flag) {
   at <- which(arguments == flag & seq_along(arguments) < length(arguments))
   if (length(at) < 2) {

@@ -1,4 +1,5 @@
-# vetusta model: cycles, trend and season, noise, paths, an index and what it pays, of one series.
+# vetusta model: spectrum, trend and season, noise, paths, an index and its
+# payoff, of one series.
 
 cli_model <- function(arguments) {
   options <- cli_arguments(arguments, "model", "KIND ID | run FILE.yml",
@@ -66,7 +67,7 @@ cli_model_options <- function() {
   )
 }
 
-# What each kind works through, and what it shows.
+# The steps and the output of each kind.
 cli_model_kinds <- list(
   spectrum = list(parts = "season", shows = function(model) model_spectrum(model$data),
     figure = "figure_spectrum"),
@@ -140,7 +141,7 @@ cli_model_put <- function(model, kind, options) {
   if (settings$beside) print(model$history)
 }
 
-# What is a table of a part of a model.
+# The tables of a part of a model.
 cli_model_table <- function(shown) {
   table <- if (inherits(shown, "vetusta_season")) shown$series
   else if (inherits(shown, "vetusta_noise")) shown$coefficients
@@ -150,7 +151,7 @@ cli_model_table <- function(shown) {
   as.data.frame(table)
 }
 
-# A model's file: of a series in the archive, fitted at once.
+# Saves and fits a model of an archived series.
 cli_model_save <- function(options, definition, read, kind) {
   if (!is.null(options$input)) cli_usage_error("--save is for series of the archive")
   if (file.exists(options$save)) {

@@ -1,5 +1,5 @@
-# Options of commands. One that several commands take has one meaning in all of them, which stands
-# here; a command adds what is special to it.
+# Shared options. An option that several commands have means the same in all of
+# them and is defined here; a command adds only its default or a special case.
 
 cli_shared <- list(
   account = c("NAME", "one of the card's accounts, where it has several keys"),
@@ -50,7 +50,7 @@ cli_shared <- list(
   zone = c("ZONE", "time zone of days and local times")
 )
 
-# `help` of a shared option is what the command adds to the meaning: "; ..." or a default in
+# For a shared option `help` adds to the shared text: "; ..." or a default in
 # brackets.
 cli_option <- function(name, help = "", default = NULL, flag = FALSE, metavar = toupper(name),
   short = NULL) {
@@ -82,7 +82,7 @@ cli_query_options <- function() {
       default = "regular"), cli_option("account")))
 }
 
-# A table a row a value, or a column a series, an item or a period.
+# A table with a row a value, or a column a series, item or period.
 cli_form_option <- function(default, more = "") {
   cli_option("form", paste0(more, " [", default, "]"), default = default)
 }

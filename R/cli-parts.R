@@ -1,8 +1,8 @@
-# What several commands share: their options, the desk they work at, and how tables are printed.
+# Shared parts of commands: options, the desk, printed tables.
 
 cli_desk <- function(options, needed = TRUE) {
   if (is.null(options$desk) && !needed) {
-    # that there is no desk is no fault; that its file is wrong is one
+    # a missing desk is no error here; a desk with a wrong file is one
     return(tryCatch(desk_open("."), vetusta_error_desk = function(e) {
       if (isTRUE(e$absent)) NULL
       else stop(e)
@@ -27,9 +27,8 @@ cli_source <- function(options, name = options$words[1]) {
   else desk_source(desk, name, options$account)
 }
 
-# SOURCE DATASET and what is asked of it: symbols, keys, or dimensions. The dataset may be left out
-# where the source has one
-# of bars and symbols follow.
+# SOURCE DATASET and its symbols, keys or dimensions. The dataset may be left
+# out where the source has one dataset of bars and symbols follow.
 cli_query <- function(options) {
   source <- cli_source(options)
   named <- cli_named_dataset(source, options$words[-1])
@@ -52,7 +51,7 @@ cli_named_dataset <- function(source, words) {
   if (length(bars) != 1 || !length(words) || grepl("=", words[1], fixed = TRUE)) {
     cli_usage_error("name a dataset of ", source$source, ": ", paste(names(known), collapse = ", "))
   }
-  # a dataset's name that is misspelt is no symbol
+  # a misspelt dataset is not taken for a symbol
   near <- nearest_word(words[1], names(known), most = max(1, nchar(words[1]) / 3))
   if (!is.null(near) && words[1] == tolower(words[1])) {
     cli_usage_error(source$source, " has no dataset \"", words[1], "\"; did you mean \"", near,
@@ -61,7 +60,7 @@ cli_named_dataset <- function(source, words) {
   list(dataset = known[[bars]], words = words)
 }
 
-# A query of a dataset, by what kind of dataset it is.
+# A query of a dataset, by the kind of dataset.
 cli_ask <- function(dataset, source, words, options) UseMethod("cli_ask")
 
 #' @export
@@ -112,7 +111,7 @@ cli_desk_source <- function(options, sources) {
   }
 }
 
-# What --resample asks for, as a function of a calendar and a zone; of bars alone.
+# --resample as a function of calendar and zone, for bars only.
 cli_longer <- function(options) {
   if (is.null(options$resample)) {
     return(NULL)
@@ -123,7 +122,8 @@ cli_longer <- function(options) {
   }
 }
 
-# The session of a calendar that counts: none where there is no calendar, or all are asked for.
+# The session of a calendar that counts: none without a calendar or with
+# --session all.
 cli_sessions <- function(read, options) {
   if (is.null(read$calendar) || identical(options$session, "all")) NULL else options$session
 }
@@ -150,10 +150,11 @@ cli_print_table <- function(frame, empty = "nothing") {
   cat(text_table(frame, cli_width()), sep = "\n")
 }
 
-# Lines are cut to a terminal's width; a file or another program gets them whole.
+# Lines are cut to the width of a terminal; files and other programs get whole
+# lines.
 cli_width <- function() if (isatty(stdout())) cli::console_width() else Inf
 
-# What is a list stays one in JSON, however many things are in it.
+# A list stays an array in JSON, whatever its length.
 cli_array <- function(x) I(as.character(x))
 
 cli_print_json <- function(x) {
@@ -167,14 +168,14 @@ cli_print_json <- function(x) {
     else if (is.list(value)) lapply(value, plain)
     else value
   }
-  # numbers in the shortest text that reads back the same: they travel as marked texts, whose
-  # quotes go
+  # numbers are written in the shortest text that reads back the same: they pass
+  # through the encoder as marked texts, whose quotes are removed
   text <- jsonlite::toJSON(plain(x), dataframe = "rows", auto_unbox = TRUE, digits = NA,
     null = "null", na = "null", pretty = TRUE)
   cat(gsub("\"\\\\u0002([^\"]*)\"", "\\1", text), "\n", sep = "")
 }
 
-# An option that was not given is no other one whose name begins like it.
+# A partial name never matches another option.
 #' @export
 `$.vetusta_options` <- function(x, name) unclass(x)[[name]]
 

@@ -28,7 +28,7 @@ cli_rank <- function(arguments) {
   source <- unique(sub("/.*", "", if (plain) words else archive_find(archive, words)$id))
   rows <- cli_rank_directory(archive, rows, source)
   typed <- mean(!is.na(rows[["type"]] %||% NA))
-  # a directory that is held in part tells nothing of most
+  # with an incomplete directory most types are unknown
   of_type <- options$type != "any" && typed > 0.9
   where <- c(options$words[sign], if (of_type) paste0("type=", options$type))
   done <- rank_moves(rows, options$by, cli_number(options, "limit", 1),
@@ -42,7 +42,7 @@ cli_rank <- function(arguments) {
     " % of them")))
 }
 
-# Changes with the digits of the prices, percentages with two.
+# Changes have the digits of the prices, percentages two.
 rank_digits <- function(rows) {
   digits <- max(shown_digits(rows$last), shown_digits(rows[["before"]] %||% 0))
   for (name in intersect("change", names(rows))) rows[[name]] <- round(rows[[name]], digits)
@@ -65,7 +65,7 @@ cli_rank_said <- function(done, how) {
   for (line in how) cli_say(line)
 }
 
-# Names and types of the source's own directory, where it is held.
+# Names and types from the stored directory of the source.
 cli_rank_directory <- function(archive, rows, source) {
   datasets <- datasets_of_shape(archive_datasets(archive), "instruments")
   datasets <- datasets[datasets$source %in% source, ]
@@ -98,7 +98,8 @@ cli_rank_days <- function(archive, words, options) {
   rows
 }
 
-# A snapshot against an earlier one, where one is held, else against what it says itself.
+# A snapshot compared with an earlier stored one, else with the previous values
+# it states itself.
 cli_rank_snapshot <- function(archive, id, options) {
   parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   at <- options$on %||% options$as_of

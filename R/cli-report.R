@@ -1,4 +1,4 @@
-# vetusta report: one file to look at, or to send.
+# vetusta report: one file to read or to send.
 cli_report <- function(arguments) {
   options <- cli_arguments(arguments, "report", "[FILE.html] [ID...]",
     c(cli_window_options(), list(
@@ -19,7 +19,8 @@ cli_report <- function(arguments) {
   if (options$plain && !is.null(options$template)) {
     cli_usage_error("--plain takes no --template")
   }
-  # a word with an ending of a file is one, also where a report is not written so
+  # a word with a file ending is a file, also for formats that reports do not
+  # have
   is_file <- grepl("[.](html?|txt|md|pdf|docx?|csv|xlsx|json|png)$", words, ignore.case = TRUE)
   if (sum(is_file) > 1) cli_usage_error("name a single file for the report")
   file <- if (any(is_file)) words[is_file] else "report.html"

@@ -36,7 +36,7 @@ cli_resample <- function(arguments) {
   cli_put(rows, options, what)
 }
 
-# Bars become longer ones; other values change their frequency.
+# Bars become longer bars; other values change their frequency.
 cli_resample_one <- function(x, to, options, read, interval) UseMethod("cli_resample_one")
 
 #' @export
@@ -45,7 +45,7 @@ cli_resample_one.vetusta_bars <- function(x, to, options, read, interval) {
     cli_resample_words(to, options, read$calendar, read$zone)))
 }
 
-# What bars are resampled by, as options say it.
+# The arguments of resampling bars, from options.
 cli_resample_words <- function(to, options, calendar, zone) {
   list(interval = to, calendar = calendar,
     session = cli_sessions(list(calendar = calendar), options), zone = zone,

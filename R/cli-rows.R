@@ -53,7 +53,7 @@ cli_formulas <- function(text) {
   if (is.null(text)) character() else trimws(strsplit(text, ";", fixed = TRUE)[[1]])
 }
 
-# Values as a list that a desk reads, a line each.
+# Writes values as a list file for a desk, one a line.
 cli_write_list <- function(column, file) {
   values <- unique(condition_texts(column))
   write_lines_whole(values[!is.na(values)], file, "export")
@@ -61,7 +61,7 @@ cli_write_list <- function(column, file) {
     basename(file), "}")
 }
 
-# What the columns of a dataset are measured in, and its only series is called.
+# The units of a dataset's columns, and the title of its only series.
 cli_say_rows <- function(archive, options, shown) {
   if (options$json || !is.null(options$file)) {
     return(invisible())
@@ -78,14 +78,15 @@ cli_say_rows <- function(archive, options, shown) {
   }
 }
 
-# Rows of which nothing is missing.
+# Rows without missing values.
 cli_complete <- function(rows) {
   whole <- Reduce(`&`, lapply(as.list(rows), function(column) !is.na(column)), TRUE)
   if (!all(whole)) cli_say(counted(sum(!whole), "row"), " with something missing left out")
   rows[whole, , drop = FALSE]
 }
 
-# Links that are relative lie below the source's URL, where its card is at hand.
+# Relative links are completed with the source's URL, where its card is
+# available.
 cli_whole_links <- function(rows, options) {
   source <- tryCatch(cli_source(options, sub("/.*", "", options$words[1])),
     vetusta_error = function(e) NULL)
@@ -96,7 +97,7 @@ cli_whole_links <- function(rows, options) {
   rows
 }
 
-# Rows of any dataset that is held, series and their values too.
+# Rows of any stored dataset, including series and their values.
 cli_rows_of <- function(archive, id, as_of = NULL) {
   parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   if (length(parts) != 2) {
@@ -107,8 +108,8 @@ cli_rows_of <- function(archive, id, as_of = NULL) {
   archive_rows(archive, parts[1], parts[2], as_of = as_of)
 }
 
-# The series ID of what is held of a shape: the one that is named, else the only one, of a source
-# where it matters.
+# The dataset of a shape: the named one, else the only stored one, of one source
+# if given.
 cli_dataset_of_shape <- function(archive, shape, named = NULL, source = NULL, why = "") {
   if (!is.null(named)) {
     return(named)
@@ -154,7 +155,7 @@ cli_near <- function(arguments) {
   cli_near_next(archive, id, near)
 }
 
-# What is held of each place: first and last value, how many, what part of the days.
+# Stored values of each place: first, last, number, and share of days.
 cli_records <- function(archive, places, source) {
   series <- archive_series(archive)
   series <- series[series$source == source & series$key %in% places$place, ]

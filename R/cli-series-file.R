@@ -1,7 +1,7 @@
-# Series of a file of the analyst's own: a table, wide or tidy.
+# Series from a local file: a wide or a tidy table.
 
-# A file of bars, observations or values: by its columns. One with a time and several numbers is
-# taken as a series a column.
+# Bars, observations or values from a file, by its columns. A file with a time
+# and several numbers has one series a column.
 read_series_file <- function(file, options, zone, calendar) {
   raw <- read_any_table(file)
   raw <- rename_columns(raw, options$map, file)
@@ -104,7 +104,7 @@ numbers_of <- function(raw, file) {
       todo = "mend the file, or leave the value out")
     raw[[column]] <- number
   }
-  # a further column is numbers where all of it is
+  # another column is numeric if all of its values are
   words <- c("open", "high", "low", "close", "volume", "value", "symbol", "series", "time",
     "period", "frequency", "unit", "status", "known", "session", "side", "rule")
   raw <- as.list(raw)

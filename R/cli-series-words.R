@@ -1,7 +1,7 @@
-# The words of a command: series IDs from files, SOURCE/DATASET for SOURCE DATASET and the other way
-# round, a value for the only key.
+# The words of a command: series IDs from files, SOURCE/DATASET and SOURCE
+# DATASET, a value for the only key.
 
-# Words with @FILE and --ids FILE replaced by the lines of the file; - is standard input.
+# Replaces @FILE and --ids FILE by the lines of the file; - is standard input.
 words_from_files <- function(words, ids = NULL) {
   if (!is.null(ids)) words <- c(words, paste0("@", ids))
   unlist(lapply(words, function(word) {
@@ -16,7 +16,8 @@ words_from_files <- function(words, ids = NULL) {
   }))
 }
 
-# A line a word; of a table as another command writes it, the column id, or the first.
+# A word a line; of a table written by another command the column id, or the
+# first column.
 lines_of_words <- function(path) {
   lines <- if (path == "-") readLines(file("stdin"), warn = FALSE)
   else readLines(path, warn = FALSE, encoding = "UTF-8")
@@ -30,7 +31,7 @@ lines_of_words <- function(path) {
   unique(as.character(columns[["id"]] %||% columns[[1]]))
 }
 
-# quay/bars KELD as quay bars KELD.
+# quay/bars KELD becomes quay bars KELD.
 split_dataset <- function(words) {
   if (!length(words) || !grepl("^[A-Za-z0-9_-]+/[^/=@]+$", words[1])) {
     return(words)
@@ -38,7 +39,8 @@ split_dataset <- function(words) {
   c(strsplit(words[1], "/", fixed = TRUE)[[1]], words[-1])
 }
 
-# quay directory as quay/directory, where the words do not hold a dataset already.
+# quay directory becomes quay/directory, unless a word contains a dataset
+# already.
 join_dataset <- function(words) {
   plain <- function(word) grepl("^[A-Za-z0-9_.-]+$", word)
   if (length(words) < 2 || !plain(words[1]) || !plain(words[2])) {
@@ -47,7 +49,7 @@ join_dataset <- function(words) {
   c(paste0(words[1], "/", words[2]), words[-(1:2)])
 }
 
-# The same where the first word may be a series: only for a dataset of the archive.
+# The same where the first word may also be a series: only for a stored dataset.
 join_stored_dataset <- function(archive, words) {
   joined <- join_dataset(words)
   if (length(joined) == length(words)) {
@@ -57,7 +59,7 @@ join_stored_dataset <- function(archive, words) {
   if (joined[1] %in% paste0(stored$source, "/", stored$dataset)) joined else words
 }
 
-# kelder-lock as station=kelder-lock, where the dataset has a single key.
+# kelder-lock becomes station=kelder-lock, where the dataset has a single key.
 with_key <- function(dataset, words) {
   bare <- !grepl("=", words, fixed = TRUE)
   keys <- dataset_keys(dataset)
@@ -67,8 +69,9 @@ with_key <- function(dataset, words) {
   c(words[!bare], paste0(keys$key, "=", paste(words[bare], collapse = ",")))
 }
 
-# IDs of bars at an interval that is not stored, where a shorter one is: a data frame of `id`, the
-# `stored` ID of the shorter bars and the `interval` that was asked for.
+# IDs of bars at an interval that is not stored while a shorter one is: a data
+# frame of `id`, the `stored` ID of the shorter bars, and the requested
+# `interval`.
 longer_ids <- function(archive, ids) {
   rows <- lapply(ids, function(id) {
     asked <- id_parts(id)

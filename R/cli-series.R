@@ -1,5 +1,5 @@
-# What the commands on series share: where the series come from (the archive, a file, standard
-# input), and where the result goes.
+# Shared parts of commands on series: input from the archive, a file or standard
+# input, and output.
 
 cli_series_options <- function() {
   list(
@@ -15,7 +15,7 @@ cli_series_options <- function() {
   )
 }
 
-# Those of them that are of files, and what is beside them.
+# Options for input from a file.
 cli_file_options <- function() {
   import_only <- c("--input", "--map", "--time-as", "--symbol", "--interval", "--value", "--zone")
   Filter(function(option) option@long_flag %in% import_only, cli_series_options())
@@ -26,9 +26,10 @@ cli_result_options <- function() {
     cli_json_option())
 }
 
-# list(tables, calendars, calendar, zone): bars, observations or points, as the series IDs and
-# options name them. Each table has the calendar of its own source; `calendar` is the one that all
-# of them have, if they have one. Bars are resampled as `longer` says, see cli_longer().
+# list(tables, calendars, calendar, zone): the series that IDs and options name,
+# as bars, observations or points. Each table has the calendar of its source;
+# `calendar` is the common one, if there is one. Bars are resampled as `longer`
+# says, see cli_longer().
 cli_series <- function(options, longer = cli_longer(options)) {
   given <- if (!is.null(options$calendar)) source_calendar(options$calendar)
   if (!is.null(options$input)) {
@@ -67,8 +68,8 @@ cli_series <- function(options, longer = cli_longer(options)) {
     calendar = known$calendar, zone = zone, sources = sources)
 }
 
-# list(calendars, calendar): of each source of the series found, and the one of all of them; the
-# calendar that is asked for is that of all.
+# list(calendars, calendar): the calendar of each source, and their common one.
+# A calendar given as an option is used for all.
 cli_calendars <- function(options, series) {
   given <- if (!is.null(options$calendar)) source_calendar(options$calendar)
   sources <- unique(series$source)
@@ -82,13 +83,14 @@ cli_calendars <- function(options, series) {
 # KELD,TAMX are two series IDs, as KELD TAMX are.
 cli_ids <- function(words) cli_symbols(words)
 
-# The interval of bars goes with them, since one alone does not tell how long it is.
+# Adds the interval of bars, which a table of one bar does not show.
 with_interval <- function(table, interval) {
   if (!is.null(interval)) attr(table, "interval") <- time_interval(interval)
   table
 }
 
-# Series as they are stored, and bars resampled from shorter ones where only those are stored.
+# Stored series, and bars resampled from shorter ones where the requested
+# interval is not stored.
 cli_read_longer <- function(archive, ids, short, options, series, known, zone, longer) {
   tables <- if (length(ids)) cli_read(archive, ids, options, series, known, zone, longer)
   for (interval in unique(short$interval)) {
@@ -102,7 +104,8 @@ cli_read_longer <- function(archive, ids, short, options, series, known, zone, l
   tables
 }
 
-# Series of the archive as tables of their shapes, bars of the session that is wanted.
+# Series of the archive as tables of their shapes, with bars of the requested
+# session.
 cli_read <- function(archive, ids, options, series, known, zone,
   longer = cli_longer(options)) {
   others <- setdiff(series$shape, names(longer_shapes()))
@@ -129,12 +132,12 @@ cli_refuse_resample <- function() {
     "values")
 }
 
-# The sessions that bars may say they are of; NULL for all.
+# The sessions that bars may have; NULL for all.
 cli_bar_sessions <- function(options) {
   if (!identical(options$session, "all")) options$session
 }
 
-# A file's bars, longer.
+# Resamples the bars of a file.
 cli_longer_bars <- function(table, asked, options) {
   if (!is_bars(table)) {
     if (is.null(options$resample)) return(table)
@@ -143,7 +146,7 @@ cli_longer_bars <- function(table, asked, options) {
   do.call(bars_resample, c(list(table, base = attr(table, "interval")), asked))
 }
 
-# Series of one name from several datasets are told by their series IDs.
+# Series of equal names from several datasets are named by their series IDs.
 cli_distinct <- function(tables, series) {
   names <- unlist(lapply(tables, function(table) unique(series_names_of(table))))
   twice <- names[duplicated(names)]
@@ -152,7 +155,7 @@ cli_distinct <- function(tables, series) {
   }
   Map(function(table, place) {
     name <- series_names_of(table)
-    # facts are told by company and item
+    # facts are named by company and item
     if (!length(name)) return(table)
     id <- paste0(place, "/", name)
     interval <- attr(table, "interval")
@@ -162,7 +165,7 @@ cli_distinct <- function(tables, series) {
   }, tables, names(tables))
 }
 
-# The series that the words name, all where there are none.
+# The series that the words name; all of them without words.
 cli_named <- function(x, words) {
   if (!length(words)) {
     return(x)
@@ -188,7 +191,8 @@ cli_window <- function(x, options, zone) {
   x
 }
 
-# A file, JSON, a table of a screenful on a terminal, or CSV.
+# Writes a file or JSON; prints a table of a screenful on a terminal, CSV
+# elsewhere.
 cli_put <- function(rows, options, what = "row") {
   rows <- bars_dated(rows)
   if (!is.null(options$file)) {
@@ -236,8 +240,9 @@ cli_by_series <- function(text) {
   stats::setNames(vapply(pairs, `[`, "", 2), vapply(pairs, `[`, "", 1))
 }
 
-# What a command makes of each table, as one table. `work` is given the table, the interval of its
-# bars, and what was read as if there were this table alone: its calendar, its zone, its source.
+# The results of a command for each table, as one table. `work` gets the table,
+# the interval of its bars, and the input reduced to this table: its calendar,
+# zone and source.
 cli_each <- function(read, options, work) {
   filled <- which(vapply(read$tables, nrow, 1L) > 0)
   if (!length(filled)) {
@@ -257,7 +262,7 @@ cli_single <- function(read, options, i) {
     zone = options$zone %||% calendar$zone %||% read$zone, sources = read$sources[i])
 }
 
-# Results of several tables under each other; what names their series has one name then.
+# Binds results of several tables; their name columns get one name.
 cli_bind <- function(tables) {
   tables <- lapply(tables, function(table) {
     table <- as.list(table)

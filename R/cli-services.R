@@ -49,8 +49,8 @@ cli_services <- function(arguments) {
   })
 }
 
-# The port at which the desk expects the services, so that a desk made by the demo works again
-# later.
+# The port of the services that the desk expects, so that a desk made by the
+# demo works again later.
 cli_desk_port <- function(folder) {
   url <- if (!is.null(folder)) desk_open(folder)$urls$quay
   port <- if (!is.null(url)) curl::curl_parse_url(url)$port

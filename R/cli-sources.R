@@ -44,7 +44,7 @@ cli_sources <- function(arguments) {
     }
     for (finding in card$findings) cli_say(cli_words(conditionMessage(finding)))
     if (length(card$findings)) return(1L)
-    # what is kept of the service's answers shows whether the card reads them
+    # the stored samples show whether the card reads the service's answers
     rejected <- samples_rejected(card, options$samples %||%
       file.path(dirname(card$file), "samples"))
     if (length(rejected)) {

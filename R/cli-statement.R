@@ -44,7 +44,7 @@ cli_statement <- function(arguments) {
   }
 }
 
-# Every figure that was filed, also those that were restated later.
+# All filed figures, including restated ones.
 cli_facts <- function(archive, id, options) {
   parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   series <- store_series(archive, parts[1], parts[length(parts)])
@@ -53,7 +53,7 @@ cli_facts <- function(archive, id, options) {
     vetusta_stop("argument", paste0("The archive holds no facts at \"", id, "\"."),
       todo = "`vetusta list datasets` shows the stored datasets")
   }
-  # what a key begins with is the company: few of many are looked at
+  # a key begins with the company, so most series need not be parsed
   near <- Reduce(`|`, lapply(options$words, function(name) startsWith(series$key, name)))
   if (all(vapply(options$words, function(name) any(startsWith(series$key, name)), TRUE))) {
     series <- series[near, ]
@@ -67,7 +67,7 @@ cli_facts <- function(archive, id, options) {
   }
   series <- series[symbol %in% options$words, ]
   facts <- table_of_facts(archive, series, NULL, NULL, known_at(options$as_of), newest = FALSE)
-  # items in the order in which they first came
+  # items in order of first appearance
   came <- unique(series_dimensions(series[order(series$id), ])[["item"]])
   facts[order(match(facts$symbol, options$words), match(facts$item, came), method = "radix"), ]
 }
@@ -80,10 +80,10 @@ cli_item_file <- function(file) {
   list_lines(file)
 }
 
-# Whether a person reads the output as it comes.
+# Whether a person reads the output on a terminal.
 cli_reads <- function(options) is.null(options$file) && !options$json && isatty(stdout())
 
-# What was computed bears a star where people read it.
+# Marks computed values with a star for people.
 cli_marked <- function(done, options) {
   computed <- attr(done, "computed")
   if (is.null(computed) || !any(computed) || !cli_reads(options)) {

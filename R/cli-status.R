@@ -17,7 +17,7 @@ cli_status <- function(arguments) {
   } else {
     cat(cli_words(format_status(status, if (isatty(stdout())) cli_width() else 80)), sep = "\n")
   }
-  # a monitor looks at the exit status
+  # for monitoring by exit status
   if (any(status$stale) || any(status$incomplete > 0)) 3L else 0L
 }
 

@@ -1,4 +1,4 @@
-# What a desk keeps: a new desk, its queries, bringing them up to date.
+# The desk's queries: adding and removing.
 
 cli_new <- function(arguments) {
   options <- cli_arguments(arguments, "new", "FOLDER",
@@ -56,7 +56,7 @@ cli_track_list <- function(desk, options) {
   if (any(failed)) cli_say("\n", paste0(rows$query[failed], ": ", rows$problem[failed], collapse = "\n"))
 }
 
-# The same words that collect takes. What is asked for is looked at before it is written.
+# The same words as for collect. The query is checked before it is written.
 cli_track_add <- function(desk, options) {
   source <- desk_source(desk, options$words[1], options$account)
   named <- cli_named_dataset(source, options$words[-1])
@@ -77,7 +77,7 @@ cli_track_add <- function(desk, options) {
     " So the query was not checked."), "\nnext: vetusta refresh ", name)
 }
 
-# What is asked for, as it stands in a desk.
+# The query as an entry of a desk.
 cli_kept <- function(dataset, words) UseMethod("cli_kept")
 
 #' @export
@@ -89,7 +89,7 @@ cli_kept.vetusta_dataset_rows <- function(dataset, words) list(keys = cli_pairs(
 #' @export
 cli_kept.vetusta_dataflow <- function(dataset, words) list(keys = cli_pairs(words, split = FALSE))
 
-# A name that is free: the only symbol or station, else the dataset.
+# A free name: the only symbol or station, else the dataset.
 cli_kept_name <- function(desk, source, named, asked) {
   values <- unlist(asked)
   word <- if (length(values) == 1) values else named$dataset$name

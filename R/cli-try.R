@@ -8,7 +8,7 @@ cli_try <- function(arguments) {
     c("vetusta try quay KELD --interval \"1 minute\" --from 2026-03-12 --to 2026-03-13",
       "vetusta try river levels station=kelder-lock --from 2026-01-01 --samples sources/samples"),
     least = 1)
-  # a card may be tried before there is a desk
+  # a card can be tried without a desk
   counted_in <- if (!is.null(options$archive) || !is.null(cli_desk(options, needed = FALSE))) {
     cli_query_archive(options, create = TRUE)
   }
@@ -22,7 +22,7 @@ cli_try <- function(arguments) {
   if (all(vapply(tried$requests, function(request) is.null(request$error), TRUE))) 0L else 1L
 }
 
-# Every sample of a card, or of all cards of the desk.
+# All samples of one card, or of all cards of the desk.
 cli_sources_test <- function(options) {
   desk <- cli_desk(options, needed = FALSE)
   folder <- options$samples %||% file.path(if (is.null(desk)) "." else desk$sources, "samples")

@@ -1,4 +1,5 @@
-# An error's words for people at the shell: options for arguments, commands for functions.
+# An error's text in the words of the command line: options for arguments,
+# commands for functions.
 cli_words <- function(text, command = "") {
   for (name in names(cli_functions)) {
     text <- gsub(paste0(name, "()"), cli_functions[[name]], text, fixed = TRUE)
@@ -26,7 +27,7 @@ cli_functions <- list(bars_resample = "`vetusta resample`", series_aggregate = "
   figure_lines = "`vetusta figure lines`",
   figure_candles = "`vetusta figure candles`", bars_frame = "symbol, time and close")
 
-# Where a command has another word than the function behind it.
+# Where an option differs in name from the function's argument.
 cli_other_words <- list(align = c(rule = "take"), resample = c(rule = "using"))
 
 cli_option_words <- c("from", "to", "interval", "span", "rule", "lag", "max_age", "at_most",

@@ -1,8 +1,8 @@
-# What the actions of an SDMX message mean beside what is stored (SDMX 2.1 and 3.0, "Action"):
-# merged observations keep what the message leaves out, deletions name as much as they take
-# away, and a value that a whole answer lacks is no longer published.
+# The actions of an SDMX message (SDMX 2.1 and 3.0, "Action") applied to stored
+# values: merged observations keep what the message leaves out, deletions remove
+# what they name, and a value that a full answer lacks is no longer published.
 
-# A page whose rows say in full what is to be stored.
+# The page with rows that state in full what is to be stored.
 actions_applied <- function(run, chain, page) {
   action <- page$actions$action
   if (is.null(run$sink$catalogue) || is.null(page$series)) {
@@ -22,7 +22,7 @@ series_keys <- function(page) {
   })), sep = "."))
 }
 
-# Stored series of what was asked for.
+# Stored series of the request.
 stored_actions <- function(run, chain) {
   series <- run$sink$catalogue()
   known <- series_dimensions(series)
@@ -32,8 +32,9 @@ stored_actions <- function(run, chain) {
   series[fits, , drop = FALSE]
 }
 
-# Deletions whose key leaves dimensions out are those of every stored series that fits. An answer to
-# "what has changed since" whose data set of deletions is empty deletes nothing.
+# A deletion whose key leaves dimensions out applies to every stored series that
+# matches. An answer to "changes since" with an empty data set of deletions
+# deletes nothing.
 actions_widened <- function(run, chain, page) {
   page$empties <- page$empties && !chain$updates
   open <- Reduce(`|`, lapply(page$series[page$dimensions], is.na), logical(nrow(page$series)))
@@ -49,7 +50,7 @@ actions_widened <- function(run, chain, page) {
     for (name in page$dimensions[!is.na(unlist(row))]) {
       hit <- hit & (known[[name]] %||% NA_character_) %in% row[[name]]
     }
-    # a period is that of series of its own length
+    # a period belongs to series of its frequency
     if (!is.na(page$rows$period[i])) {
       hit <- hit & catalogue$frequency == page$frequency[page$rows$series[i]]
     }
@@ -80,8 +81,8 @@ actions_widened <- function(run, chain, page) {
   page
 }
 
-# The stored rows of series of a page: a data frame of series (its number in the page), period,
-# value, words.
+# The stored rows of a page's series: a data frame of series (its number in the
+# page), period, value, words.
 actions_stored <- function(run, page, series) {
   catalogue <- run$sink$catalogue()
   key <- series_keys(page)
@@ -114,7 +115,7 @@ actions_merged <- function(run, page, hit) {
   page
 }
 
-# What a message leaves out stays as it was.
+# Attributes that a message leaves out keep their value.
 merged_value <- function(old, new) {
   value <- if (is.na(new$value)) old$value %||% NA_real_ else new$value
   words <- words_list(old$words)
@@ -123,7 +124,7 @@ merged_value <- function(old, new) {
   value_record(value, words)
 }
 
-# What a deletion names is taken away; a value of which nothing is left is deleted.
+# Removes what a deletion names; a value of which nothing is left is deleted.
 lessened_value <- function(old, named) {
   words <- words_list(old$words)
   words <- words[setdiff(names(words), named)]
@@ -143,8 +144,8 @@ words_list <- function(words) {
   if (is.null(words) || is.na(words)) list() else as.list(jsonlite::fromJSON(words))
 }
 
-# Values that are stored, lie within what was asked for, and are not in a whole answer: they stay,
-# and the page says that they are no longer published, once.
+# Stored values of the request that a full answer lacks: they stay, and the page
+# reports once that they are no longer published.
 actions_absent <- function(run, chain, page) {
   catalogue <- if (nrow(page$rows)) stored_actions(run, chain)
   if (!NROW(catalogue)) {
@@ -160,7 +161,7 @@ actions_absent <- function(run, chain, page) {
     (is.null(window$to) | day <= as.numeric(window$to$last %||% Inf))
   gone <- inside & !stored$columns$status %in% c("deleted", "missing") &
     !paste(owner, day) %in% paste(name[page$rows$series], page$rows$period)
-  # newest and oldest observations alone are no whole answer
+  # an answer with only the newest or oldest observations is no full answer
   if (!any(gone) || length(unlist(run$query$parameters[c("firstNObservations", "lastNObservations",
     "updatedAfter")]))) {
     return(page)

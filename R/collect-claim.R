@@ -1,10 +1,8 @@
-# Which request comes next: one that nobody else has made in the meantime, and that no other
-# collector
-# is at.
+# The choice of the next request: one that no other collector has made or is
+# making.
 
-# The next request that is not begun yet; NULL where it is not ours to make: another collector has
-# made it in the meantime, or is at
-# it, and then its turn comes again after all others.
+# The next request to begin; NULL where another collector has it. Such a request
+# is tried again after all others.
 next_chain <- function(run, queue) {
   i <- queue_begin(queue)
   planned <- frame_row(queue$requests, i)
@@ -17,7 +15,8 @@ next_chain <- function(run, queue) {
   if (verdict != "ours") {
     return(NULL)
   }
-  # how far it was brought is looked at now that nobody else is at it
+  # read the place reached only after the claim, when no other collector changes
+  # it
   if (!chain$windowed || !is.null(chain$noted)) {
     chain <- query_chain(run$query, planned, run$sink$noted)
   }
@@ -33,13 +32,14 @@ next_chain <- function(run, queue) {
   chain
 }
 
-# A request of many symbols would make a name of many thousand letters.
+# The hash of a request's parts, because the names of many symbols would be too
+# long.
 claim_name <- function(...) {
   text <- paste(c(...), collapse = " ")
   if (nchar(text) > 500) paste(substr(text, 1, 200), content_hash(charToRaw(text))) else text
 }
 
-# A request has come to its end without a page.
+# A request has ended without a page.
 claim_over <- function(run, chain, covered = NULL, notes = NULL) {
   claims <- run$sink$ending(chain$claim)
   if (length(claims) || NROW(covered) || length(notes)) {
@@ -47,9 +47,9 @@ claim_over <- function(run, chain, covered = NULL, notes = NULL) {
   }
 }
 
-# What is missing of a stretch may have come since the plan was made, or a part of it: only the
-# rest is asked for, a request for each stretch of it where there are few. NULL where nothing is
-# left.
+# Another collector may have fetched part of a range since the plan was made:
+# only the rest is requested, with one request a range where there are few. NULL
+# where nothing is left.
 planned_rest <- function(planned, left) {
   if (!nrow(left)) {
     return(NULL)
@@ -59,7 +59,7 @@ planned_rest <- function(planned, left) {
     return(planned)
   }
   left <- left[order(left$start), ]
-  # several symbols' stretches that touch are one
+  # adjacent ranges of several symbols are joined
   begins <- c(TRUE, left$start[-1] > cummax(left$end)[-nrow(left)])
   from <- left$start[begins]
   to <- as.numeric(tapply(left$end, cumsum(begins), max))
@@ -75,5 +75,6 @@ planned_rest <- function(planned, left) {
   requests
 }
 
-# More stretches than these are asked for in one request, with what lies between them.
+# Above this number of ranges one request covers them all, with what lies
+# between.
 rest_stretches <- 3L

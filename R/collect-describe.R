@@ -1,4 +1,4 @@
-# What a dataset of a card takes and gives, in words.
+# A text description of a dataset of a card: its parameters and columns.
 
 card_dataset <- function(source, dataset, archive = NULL) {
   datasets <- if (!is.null(archive)) archive_datasets(archive)
@@ -13,7 +13,7 @@ card_dataset <- function(source, dataset, archive = NULL) {
   structure(about, class = c("vetusta_card_dataset", "vetusta_dataset"))
 }
 
-# What is asked of a dataset by keys: which are needed, and the values that the card knows.
+# The keys of a dataset: which are required, and the values that the card lists.
 dataset_keys <- function(dataset) {
   given <- setdiff(dataset_gives(dataset), c(query_words[-1], dataset$next_page$send))
   fixed <- vapply(given, function(name) !is.null(dataset$parameters[[name]]$value), TRUE)
@@ -29,7 +29,8 @@ dataset_keys <- function(dataset) {
   data.frame(key = as.character(given), needed = unname(needed & !each), values = unname(values))
 }
 
-# The intervals of bars that a dataset lists, ISO 8601; none where it takes any.
+# The intervals of bars that a dataset lists, ISO 8601; empty where it takes
+# any.
 dataset_intervals <- function(dataset) {
   rules <- Filter(function(name) (dataset$parameters[[name]]$gives %||% name) == "interval",
     names(dataset$parameters))
@@ -39,7 +40,7 @@ dataset_intervals <- function(dataset) {
     USE.NAMES = FALSE)
 }
 
-# What an example asks for: what the card says, else what is held; else a word that stands for it.
+# The example's words: from the card, else from the archive, else placeholders.
 example_words <- function(source, dataset, archive) {
   words <- dataset$example
   if (is.null(words) && !is.null(archive)) {
@@ -95,7 +96,7 @@ format.vetusta_card_dataset <- function(x, ...) {
   )
 }
 
-# A line that is too long goes on below its own text.
+# Wraps a long line below its text.
 strwrap_line <- function(text) {
   if (!length(text)) {
     return(NULL)

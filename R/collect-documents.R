@@ -1,29 +1,31 @@
-# Documents: the files behind the links of filings, fetched into a folder, each with its hash.
+# Documents: files that rows link to, fetched into a folder, each with its hash.
 
 #' Fetch documents
 #'
-#' Downloads what the links of rows lead to, within the source's limits, each into a file of its
-#' own; goes on where a download broke off. What was fetched before, and stands there as it was, is
-#' not fetched again.
+#' Downloads what the links of rows lead to, within the source's limits, each
+#' into a file of its own; goes on where a download broke off. What was fetched
+#' before, and stands there as it was, is not fetched again.
 #'
 #' @param source A source, see [source_card()].
-#' @param rows Rows with the column `link`, and where they are there `symbol`, `filed`, `kind`,
-#'   `title`, which name the files; such as `archive_rows(archive, "register", "filings")`, or what
-#'   [rows_filter()] leaves of it.
+#' @param rows Rows with the column `link`, and where they are there `symbol`,
+#'   `filed`, `kind`, `title`, which name the files; such as
+#'   `archive_rows(archive, "register", "filings")`, or what [rows_filter()]
+#'   leaves of it.
 #' @param folder Where the files go; it is made where it is not there.
 #' @param archive The archive in which the hash of each file is kept.
 #' @param dataset The name of the dataset to which the rows belong.
 #' @param progress Whether each file is told as it comes.
 #' @param wait The longest pause in seconds that is waited for.
-#' @return A tibble with one row a link: `symbol`, `title` (where there are any), `link` (whole),
-#'   `file` (its name in the folder), `bytes`, `sha256`, `outcome` (`fetched`; `held`, where it was
-#'   fetched before; `failed`; `left`, where a limit's wait is too
-#'   long or another process is at it) and `said` (why).
-#' @section Errors: `vetusta_error_argument` for rows without links; `vetusta_error_export` for a
-#'   folder
-#'   that cannot be made; `vetusta_error_secret` for a secret that is not set. A link that leads
-#'   elsewhere is followed only where the card says so, without any credential, and is `failed`
-#'   otherwise.
+#' @return A tibble with one row a link: `symbol`, `title` (where there are
+#'   any), `link` (whole), `file` (its name in the folder), `bytes`, `sha256`,
+#'   `outcome` (`fetched`; `held`, where it was fetched before; `failed`;
+#'   `left`, where a limit's wait is too long or another process is at it) and
+#'   `said` (why).
+#' @section Errors: `vetusta_error_argument` for rows without links;
+#'   `vetusta_error_export` for a folder that cannot be made;
+#'   `vetusta_error_secret` for a secret that is not set. A link that leads
+#'   elsewhere is followed only where the card says so, without any credential,
+#'   and is `failed` otherwise.
 #' @export
 #' @examples
 #' \dontrun{
@@ -56,7 +58,8 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
   })
   documents <- stored_documents(archive, source$source, dataset, folder)
   links <- vapply(rows$link, link_whole, "", base = source$url, USE.NAMES = FALSE)
-  # a document is told by its link as it came: a service may move, and its papers stay
+  # a document is identified by its link as it came, because the service's URL
+  # may change
   names <- document_names(rows, documents)
   all <- lapply(seq_along(links), function(i) {
     document <- document_fetch(run, dataset, rows$link[i], links[i], names[i], folder, documents, archive)
@@ -90,7 +93,7 @@ document_fetch <- function(run, dataset, key, link, name, folder, documents, arc
       ": where this is intended, write elsewhere: follow in the card")))
   }
   began <- now_seconds()
-  # two that fetch into one folder would write into one part
+  # two processes that fetch into one folder would write into one partial file
   claim <- claim_name(run$source$source, dataset, "document", document_note(folder, key))
   if (store_claim(archive, claim, run$started) != "ours") {
     return(as_stored(stored_documents(archive, run$source$source, dataset, folder)) %||%
@@ -102,7 +105,7 @@ document_fetch <- function(run, dataset, key, link, name, folder, documents, arc
       seconds = now_seconds() - began, status = status, bytes = NA, rows = NA, outcome = outcome,
       url = redact(link, run$secrets()), message = redact(said, run$secrets())))
   }
-  # the part bears the link's name, so that only the same file goes on
+  # the partial file is named by its link, so that only the same file is resumed
   part <- file.path(folder, paste0(".", content_hash(charToRaw(link)), ".part"))
   ended <- download_patiently(run, link, part, stumbled = function(why) entry("retried", why))
   if (!is.null(ended$wait)) {
@@ -127,11 +130,11 @@ document_fetch <- function(run, dataset, key, link, name, folder, documents, arc
   list(outcome = "fetched", file = name, bytes = bytes, sha256 = hash)
 }
 
-# A link as a whole URL; one that is relative is below the source's.
+# A link as an absolute URL, relative to the source's.
 link_whole <- function(link, base) absolute_url(link, paste0(base, "/"))
 
-# Names that tell what a file is: company, day, title, and the ending of its link. One that another
-# link has already gets a number.
+# File names from company, day, title and the ending of the link. A name that
+# another link has gets a number.
 document_names <- function(rows, documents) {
   part <- function(name) {
     text <- if (is.null(rows[[name]])) rep("", nrow(rows)) else condition_texts(rows[[name]])

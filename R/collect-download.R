@@ -1,6 +1,7 @@
-# The download of an export: to disk, within the limits, going on where it broke off.
+# The download of an export to disk, within the limits, with resume.
 
-# Beside the archive, named after the request; what is there already is not downloaded again.
+# A file beside the archive, named by the request; a finished download is
+# reused.
 job_file <- function(job) {
   folder <- job$run$sink$folder
   dir.create(folder, recursive = TRUE, showWarnings = FALSE)
@@ -26,7 +27,7 @@ job_download <- function(job, link, file) {
       paste("the file,", number_text(file.size(file)), "bytes"))
     return(TRUE)
   }
-  # a link that leads nowhere is looked for anew the next time
+  # a broken link is looked up again the next time
   if (is_for_good(reason)) job_forget(job)
   todo <- if (is_for_good(reason)) "run it again: the export is requested anew"
   else "run it again: it goes on where it broke off"
@@ -35,8 +36,9 @@ job_download <- function(job, link, file) {
   FALSE
 }
 
-# Downloads a file within the limits, five times at most: list() where it is whole, else its
-# `reason`, or the seconds to `wait` where that is too long to stay for.
+# Downloads a file within the limits, with up to five attempts: list() when
+# complete, else `reason`, or `wait` in seconds where the pause is longer than
+# the run may wait.
 download_patiently <- function(run, link, file, begins = function() NULL,
   stumbled = function(reason) NULL) {
   renewed <- FALSE
@@ -53,7 +55,7 @@ download_patiently <- function(run, link, file, begins = function() NULL,
     if (is.null(reason)) {
       return(list())
     }
-    # a token that ran out before its time
+    # a token that expired early
     if (reason == "HTTP 401" && is_token_access(run$source$access) && !renewed) {
       run$tokens$value <- NULL
       renewed <- TRUE
@@ -66,9 +68,9 @@ download_patiently <- function(run, link, file, begins = function() NULL,
   list(reason = reason)
 }
 
-# Fetches what is missing of the file; NULL when it is whole, else the reason why not. The rest is
-# asked for only of the file
-# that was begun (If-Range, RFC 9110): where it has changed, it comes whole.
+# Downloads the missing rest of a file; NULL when it is complete, else the
+# reason. The rest is requested with If-Range (RFC 9110), so that a changed file
+# is sent whole.
 job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects) {
   source <- run$source
   tag <- paste0(file, ".tag")
@@ -78,8 +80,8 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
     connecttimeout = min(source$patience, wire_bounds$connect), low_speed_limit = 1L,
     low_speed_time = source$patience,
     useragent = "vetusta", accept_encoding = NULL)
-  # the bytes as they are on the way are kept, so that the place to go on at is the same on both
-  # sides
+  # byte positions must be those of the stored file, so no compression on the
+  # way
   request$headers[["Accept-Encoding"]] <- "identity"
   if (have > 0) {
     request$headers[c("Range", "If-Range")] <- c(list(paste0("bytes=", number_text(have), "-")),
@@ -108,16 +110,15 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
     reason <- paste("HTTP", status)
     return(if (judge_status(status) == "again") reason else for_good(reason))
   }
-  # a part of the file, of which the rest is still to be asked for
+  # a part of the file; the rest is still to come
   whole <- content_range(answer)$total
   if (status == 206 && length(whole) && file.size(file) < whole) {
     paste(number_text(file.size(file)), "of", number_text(whole), "bytes received")
   }
 }
 
-# What comes is written as it comes, so that nothing of it comes twice, however the run ends: after
-# what is here, if it is the rest of the same
-# file (HTTP 206), and else in its place.
+# Writes bytes as they arrive, so that none is transferred twice: appended if
+# they are the rest of the same file (HTTP 206), otherwise from the start.
 job_stream <- function(run, url, handle, file, tag) {
   curl::handle_setopt(handle, url = url)
   sink <- NULL
@@ -161,7 +162,8 @@ job_stream <- function(run, url, handle, file, tag) {
       reason <<- reason %||% why
       ended <<- TRUE
     })
-  # a stop within `write` ends the transfer and is its reason; it is not to be printed on the way
+  # an error within `write` ends the transfer and becomes its reason, without
+  # being printed
   shown <- options(show.error.messages = FALSE)
   on.exit({
     options(shown)
@@ -169,12 +171,13 @@ job_stream <- function(run, url, handle, file, tag) {
   })
   while (!ended) run$rest(1)
   answer <- curl::handle_data(handle)
-  # a file that is empty brings no bytes
+  # an empty file sends no bytes
   if (is.null(reason) && answer$status_code == 200 && is.null(sink)) close(file(file, "wb"))
   list(status = answer$status_code, headers = header_list(answer$headers), reason = reason)
 }
 
-# Whether a part of a file is the rest from `at` on; one that does not say is taken for it.
+# Whether a partial answer begins at byte `at`; without Content-Range it is
+# assumed to.
 begins_at <- function(headers, at) {
   said <-
     suppressWarnings(as.numeric(sub("^bytes +([0-9]+)-.*", "\\1",
@@ -182,8 +185,8 @@ begins_at <- function(headers, at) {
   is.na(said) || said == at
 }
 
-# Nothing follows what is here (HTTP 416): it is whole, unless the service's file has another
-# length, and then it begins anew.
+# HTTP 416: nothing follows. The file is complete unless the service states
+# another length; then the download restarts.
 job_end <- function(file, range, have) {
   length <- suppressWarnings(as.numeric(sub(".*/", "", range %||% "")))
   if (is.na(length) || length == have) {
@@ -193,8 +196,8 @@ job_end <- function(file, range, have) {
   "the file has another length than before"
 }
 
-# What tells whether a file is the same: its tag, unless that is a weak one, which does not tell of
-# bytes, or the time of its last change.
+# The validator of a file: its strong ETag, else its Last-Modified; a weak ETag
+# does not identify bytes.
 job_note_tag <- function(tag, headers) {
   value <- if (!is.null(headers$etag) && !startsWith(headers$etag, "W/")) headers$etag
   else headers[["last-modified"]]

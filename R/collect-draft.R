@@ -2,23 +2,26 @@
 
 #' Draft a source card from a live request
 #'
-#' Makes one request and drafts a card from its answer, as [source_draft()] does from samples.
-#' Secrets
-#' are named and never written: `{NAME}` in the URL or in a header, in capitals, stands for the
-#' secret of that name, which is looked for in the environment, in the desk's `desk.env` and in the
-#' system's keyring; the draft says the same by its `access`.
+#' Makes one request and drafts a card from its answer, as [source_draft()] does
+#' from samples. Secrets are named and never written: `{NAME}` in the URL or in
+#' a header, in capitals, stands for the secret of that name, which is looked
+#' for in the environment, in the desk's `desk.env` and in the system's keyring;
+#' the draft says the same by its `access`.
 #'
 #' @param url The whole URL of the request, as
-#'   `https://data.example.org/v1/bars/KELD?key={QUAY_KEY}`; or a whole copied command of curl. A
-#'   value that looks like a key is taken out, and named as a secret.
-#' @param headers Headers of the request, as `c(Authorization = "Bearer {FIXING_TOKEN}")`.
+#'   `https://data.example.org/v1/bars/KELD?key={QUAY_KEY}`; or a whole copied
+#'   command of curl. A value that looks like a key is taken out, and named as a
+#'   secret.
+#' @param headers Headers of the request, as `c(Authorization = "Bearer
+#'   {FIXING_TOKEN}")`.
 #' @param name The source's name.
 #' @param folder A folder in whose `desk.env` secrets are looked for.
 #' @param body The body of the request, which is then sent by POST.
-#' @return The card's lines, a character vector. What was guessed is marked with `# ?`.
-#' @section Errors: `vetusta_error_draft` for a URL that is none, an answer that is an error or
-#'   in which no rows are found; `vetusta_error_secret` for a secret that is not set;
-#'   `vetusta_error_network` where nothing answers.
+#' @return The card's lines, a character vector. What was guessed is marked with
+#'   `# ?`.
+#' @section Errors: `vetusta_error_draft` for a URL that is none, an answer that
+#'   is an error or in which no rows are found; `vetusta_error_secret` for a
+#'   secret that is not set; `vetusta_error_network` where nothing answers.
 #' @export
 #' @examples
 #' \dontrun{
@@ -80,14 +83,14 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
   draft_card(list(sample), url, name, draft_request(url, headers, body))
 }
 
-# What was taken out of a draft, and where it belongs.
+# Which secrets were removed from a draft, and where to store them.
 say_hidden <- function(secret) {
   message(structure(class = c("vetusta_note", "message", "condition"), list(call = NULL,
     message = paste0("note: a value looks like a key, and is not written into the card, which ",
       "names it ", secret, "; keep it with: vetusta secrets set ", secret, "\n"))))
 }
 
-# The names of secrets that stand in texts as {NAME}.
+# Names of secrets that occur in texts as {NAME}.
 draft_secret_names <- function(texts) {
   placeholders <- unlist(regmatches(texts, gregexpr("\\{[A-Z_][A-Z0-9_]*\\}", texts)))
   unique(substr(placeholders, 2, nchar(placeholders) - 1))
@@ -100,7 +103,8 @@ fill_secrets <- function(text, values) {
   text
 }
 
-# What the request shows of the card: URL, access, and the request with its window.
+# The parts of a card that the request shows: URL, access, and parameters with
+# the window.
 draft_request <- function(url, headers, body = NULL) {
   query <- if (grepl("?", url, fixed = TRUE)) {
     strsplit(sub("#.*", "", sub("^[^?]*[?]", "", url)), "&", fixed = TRUE)[[1]]
@@ -117,7 +121,7 @@ draft_request <- function(url, headers, body = NULL) {
   moves <- !secret & !is.na(word) & type %in% c(instant_types, "local")
   hidden <- c(secret, logical())
   kept <- query[!hidden & !moves]
-  # a variable of a template is a word
+  # a template variable is a word
   variable <- gsub("[^A-Za-z0-9_]", "_", names[moves])
   list(
     url = paste0("url: ", origin),

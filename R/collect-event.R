@@ -1,9 +1,8 @@
-# What an answer, or none, means for the run: stored, asked again, a failure of this request, or the
-# end of all. Each of these
-# functions gives the tally back.
+# What an answer means for the run: stored, retried, a failure of this request,
+# or the end of the run. Each function returns the tally.
 
-# An error of our own fails one request, and the others go on: what follows of its pages is not
-# looked at any more, and its window stays open.
+# An internal error fails one request and the others go on; the request's
+# further pages are dropped and its window stays open.
 collect_safely <- function(run, queue, tally, event) {
   if (event$chain$start %in% queue$dropped) {
     return(tally)
@@ -55,8 +54,8 @@ collect_event <- function(run, queue, tally, event) {
   )
 }
 
-# What the kind of query makes of a refusal: list(outcome, message) with `chains` that are asked for
-# in its place, or `empty`.
+# The query's reading of a refusal: list(outcome, message), with `chains` to
+# request in its place, or `empty`.
 collect_verdict <- function(run, queue, tally, chain, response, verdict) {
   journal_alone(run, chain, response, verdict$outcome, verdict$message)
   if (!is.null(verdict$failed)) {
@@ -83,10 +82,11 @@ collect_verdict <- function(run, queue, tally, chain, response, verdict) {
   tally
 }
 
-# A page that is not there, or is refused. One that the source itself announced contradicts what it
-# said: it is asked for again, and then the window stays open. One that was asked for only to see
-# whether there is more is the end, as some services say HTTP 404 for the page after the last one.
-# A place by number or count that an earlier run reached may be just that.
+# A page that does not exist or is refused. If the source announced it, that is
+# a contradiction: the page is requested again, and then the window stays open.
+# If it was requested only to see whether more follows, it is the end, because
+# some services answer 404 after the last page. A place by number that an
+# earlier run reached may be such an end.
 chain_beyond <- function(run, queue, tally, chain, response) {
   counted <- (run$query$dataset$next_page$by %||% "") %in% c("page", "offset")
   if (chain$page < 2 || (chain$resumed && !counted)) {
@@ -110,7 +110,7 @@ chain_beyond <- function(run, queue, tally, chain, response) {
   tally
 }
 
-# An answer that says, in one way or another, that there is nothing: a page without rows.
+# An answer without rows, stated in any form.
 collect_empty <- function(run, tally, chain, response) {
   page <- query_empty_page(run$query, chain, run$calendar)
   page$against <- proof_against(chain$proof, chain$page)
@@ -121,8 +121,8 @@ collect_empty <- function(run, tally, chain, response) {
   collect_came(run, tally, chain, page)
 }
 
-# Whether the card calls this answer nothing, by its status or because it has no body. One for
-# several symbols may mean but one of them.
+# Whether the card declares this answer empty, by status or by an empty body. An
+# answer for several symbols may concern only one of them.
 says_nothing <- function(dataset, chain, response) {
   nothing <- dataset$nothing
   if (is.null(nothing)) {
@@ -140,8 +140,8 @@ chain_otherwise <- function(run, queue, tally, chain, response) {
     chain_parted(run, queue, tally, chain, response)
 }
 
-# A place reached by an earlier run that the service no longer knows: the pages are asked for from
-# the first on.
+# A place reached by an earlier run that the service no longer knows: paging
+# starts from the first page.
 chain_restart <- function(run, queue, tally, chain, response) {
   if (!isTRUE(chain$resumed)) {
     return(NULL)
@@ -155,9 +155,8 @@ chain_restart <- function(run, queue, tally, chain, response) {
   tally
 }
 
-# A request for several symbols that is refused because of one of them: asked for again in two
-# halves,
-# until that one stands alone.
+# A request for several symbols that is refused because of one: requested again
+# in halves until that symbol stands alone.
 chain_parted <- function(run, queue, tally, chain, response) {
   if (length(chain$symbols) < 2 || chain$page > 1) {
     return(NULL)
@@ -179,7 +178,7 @@ answer_text <- function(run, response) {
   redact(paste0("HTTP ", response$status, " ", body_excerpt(response$body)), run$secrets())
 }
 
-# The journal's row of a request; no secret stands in it.
+# The journal's row of a request, without secrets.
 journal_entry <- function(run, chain, response, outcome, rows = NA, message = NA) {
   secrets <- run$secrets()
   list(run = run$name, symbol = chain$label, asked = chain$asked,
@@ -192,9 +191,8 @@ journal_alone <- function(run, chain, response, outcome, message) {
   run$sink$journal(journal_entry(run, chain, response, outcome, message = message))
 }
 
-# Nothing came. Where others were answered it is this request's failure; where nothing is answered,
-# it
-# is the service's.
+# No answer. If other requests were answered, this request failed; if none was,
+# the service is down.
 collect_unanswered <- function(run, queue, tally, chain, reason) {
   if (grepl("certificate", reason)) stop_network(run, as.character(reason), tries = chain$attempt)
   if (is_for_good(reason)) {
@@ -203,7 +201,8 @@ collect_unanswered <- function(run, queue, tally, chain, reason) {
     else "check the URL in the card; where another origin is intended, write elsewhere: follow"
     return(collect_failed(run, tally, chain, list(), "failed", as.character(reason), todo))
   }
-  # a service that was there and is away is waited for by all requests, about a minute
+  # a service that answered before and is now unreachable is awaited by all
+  # requests, for about a minute
   away <- tally$pages > 0 && grepl("connect|resolv", reason, ignore.case = TRUE)
   tries <- if (away) 8 else 5
   if (chain$attempt < tries) {
@@ -216,7 +215,8 @@ collect_unanswered <- function(run, queue, tally, chain, reason) {
     "run it again later: it goes on")
 }
 
-# Transient: asked again after a pause, five times at most; the service's own word leads.
+# A transient error: retried after a pause, five times at most; a pause that the
+# service states takes precedence.
 collect_again <- function(run, queue, tally, chain, what, response = list(), tries = 5,
                           hold = identical(as.numeric(response$status), 429)) {
   journal_alone(run, chain, response, "retried", what)
@@ -236,9 +236,8 @@ collect_again <- function(run, queue, tally, chain, what, response = list(), tri
   tally_again(tally)
 }
 
-# One request after another was asked again and again in vain, and nothing good came between: the
-# rest
-# would only cost requests.
+# Several requests in a row failed after all retries: the rest would only waste
+# requests.
 stop_stumbling <- function(run, tally, what, kind = "network", todo = "run it again later") {
   vetusta_stop(kind,
     paste0("The source ", run$source$source, " gives no usable answer: ", what),
@@ -258,8 +257,8 @@ stop_network <- function(run, what, tries = 5) {
 
 collect_refused <- function(run, queue, tally, chain, response) {
   if (is_token_access(run$source$access) && response$status == 401 && !chain$renewed) {
-    # the token ran out before its time: a new one is asked for, once, also where several requests
-    # bore the old one
+    # the token expired early: a new one is requested once, also where several
+    # requests used the old one
     if (identical(run$tokens$value, chain$token)) run$tokens$value <- NULL
     chain$renewed <- TRUE
     journal_alone(run, chain, response, "retried", answer_text(run, response))
@@ -284,7 +283,7 @@ collect_failed <- function(run, tally, chain, response, outcome, what, todo) {
   what <- redact(what, run$secrets())
   todo <- redact(todo, run$secrets())
   journal_alone(run, chain, response, outcome, what)
-  # what the source does not have is no open window
+  # a symbol that the source does not have leaves no open window
   claim_over(run, chain, notes = if (outcome != "absent") incomplete_notes(run, chain, what,
     cause = "failed"))
   tally_failed(tally, query_failed(run$query, chain), what, todo, outcome, chain$planned$keys)

@@ -1,6 +1,5 @@
-# The file of an export, stored in pieces: memory does not grow with its length, and what it covers
-# is noted when all of it is
-# in.
+# The file of an export, stored in parts: memory does not grow with its length,
+# and its coverage is noted when all of it is stored.
 
 job_store <- function(job, file) {
   run <- job$run
@@ -33,7 +32,7 @@ job_store <- function(job, file) {
     unique(tally_without(job$tally, query_without(run$query, chain))))
 }
 
-# What the file repeats of a secret is in no row either.
+# Secrets that the file repeats are removed from its rows.
 without_secret_words <- function(lines, secrets) {
   for (form in attr(secrets, "body")) {
     lines <- gsub(form, "<secret>", lines, fixed = TRUE, useBytes = TRUE)
@@ -41,7 +40,7 @@ without_secret_words <- function(lines, secrets) {
   lines
 }
 
-# How a file is read, by its format.
+# The reader of each file format.
 job_readers <- list(
   csv = function(...) job_table(...), tsv = function(...) job_table(...),
   "json-lines" = function(...) job_lines(...)
@@ -60,8 +59,8 @@ job_decoded <- function(job, body, where) {
   decode_body(job$run$query$dataset, body, job$run$source, job$chain$known, where = where)
 }
 
-# The content of the file. What a service has packed once more on the way (Content-Encoding) is
-# unpacked too.
+# The content of the file, decompressed if the service compressed it
+# (Content-Encoding).
 plain_file <- function(file, how, where) {
   if (how == "zip" && !is_gzip(readBin(file, "raw", 3))) {
     return(utf8_file(unpack_file(file, paste0(file, ".zip.plain"), "zip", where),
@@ -82,7 +81,8 @@ job_reader <- function(file) {
     close = function() close(connection))
 }
 
-# A table, some ten thousand lines at a time, each piece with the names of the columns before it.
+# Reads a table some ten thousand lines at a time, each part with the header
+# line.
 job_table <- function(job, file, where, clean, keep) {
   dataset <- job$run$query$dataset
   lines_of <- job_reader(file)
@@ -93,10 +93,10 @@ job_table <- function(job, file, where, clean, keep) {
     else recoded(lines, table$encoding, where)
   }
   if (!is.null(table$skip)) lines_of$read(table$skip)
-  # what comes before the names and is none of them
+  # skip lines above the header
   repeat {
     first <- recode(lines_of$read(1))
-    # without a line of names nothing at all is an export without rows
+    # an empty file with a header line expected is an export without rows
     if (!length(first) && isFALSE(table$names)) return(invisible())
     if (!length(first)) stop_payload("The export is empty.", where, "look at the query")
     bytes <- charToRaw(first)
@@ -120,7 +120,7 @@ job_table <- function(job, file, where, clean, keep) {
   }
 }
 
-# Lines whose quotation marks are closed: a line break within quotes ends no row.
+# Lines up to a closed quotation mark: a line break within quotes ends no row.
 whole_lines <- function(lines_of, size) {
   lines <- lines_of$read(size)
   marks <- function(text) {
@@ -144,7 +144,7 @@ job_lines <- function(job, file, where, clean, keep) {
   }
 }
 
-# Stores a piece; gives its rows that are not at their end, which are not covered.
+# Stores a part; returns its unfinished rows, which are not covered.
 job_piece <- function(job, decoded) {
   run <- job$run
   chain <- job$chain

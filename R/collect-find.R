@@ -1,20 +1,22 @@
-# Which datasets a source has: those of its card, and those that its structures tell.
+# The datasets of a source: those of its card, and those of its structures.
 
 #' Find datasets
 #'
 #' @param source A source, see [source_card()].
-#' @param words What is looked for, in the identifier, title, description and theme, in any
-#'   language that the service has; `NULL` for all datasets.
-#' @param theme A theme, by its path or the beginning of it, see [datasets_themes()].
+#' @param words What is looked for, in the identifier, title, description and
+#'   theme, in any language that the service has; `NULL` for all datasets.
+#' @param theme A theme, by its path or the beginning of it, see
+#'   [datasets_themes()].
 #' @param language The language of what is shown.
-#' @param archive An archive that keeps the structures, so that they are not asked for again
-#'   while they are young.
-#' @return `datasets_find()`: the shape `datasets`: a tibble of `source`, `dataset`, `title`,
-#'   `shape`, `theme`, `description`,
-#'   `version`, `score`, best first: the datasets of the card, and of a statistics office its
+#' @param archive An archive that keeps the structures, so that they are not
+#'   asked for again while they are young.
+#' @return `datasets_find()`: the shape `datasets`: a tibble of `source`,
+#'   `dataset`, `title`, `shape`, `theme`, `description`, `version`, `score`,
+#'   best first: the datasets of the card, and of a statistics office its
 #'   dataflows.
-#' @section Errors: `vetusta_error_argument` for themes of a source that does not speak SDMX, or a
-#'   theme that is not there; `vetusta_error_access`, `_network`, `_payload` as for collecting.
+#' @section Errors: `vetusta_error_argument` for themes of a source that does
+#'   not speak SDMX, or a theme that is not there; `vetusta_error_access`,
+#'   `_network`, `_payload` as for collecting.
 #' @export
 #' @examples
 #' \dontrun{
@@ -32,7 +34,7 @@ datasets_find <- function(source, words = NULL, theme = NULL, language = "en", a
   as_rows(datasets[order(-datasets$score, datasets$dataset), ])
 }
 
-# The datasets of a card: by their names, titles and shapes. They have no themes.
+# The datasets of a card by name, title and shape. They have no themes.
 card_datasets <- function(source, words, theme) {
   known <- source$datasets
   n <- length(known)
@@ -87,8 +89,8 @@ find_words <- function(words) {
   words[nzchar(words)]
 }
 
-# A word in the title or identifier counts most; one that begins a word half of a whole one. Every
-# word must be somewhere.
+# A whole word in the title or identifier counts most, the start of a word half.
+# Every word must occur.
 find_score <- function(text, words) {
   weight <- c(id = 3, title = 3, theme = 1.5, description = 1)
   each <- vapply(words, function(word) {
@@ -115,7 +117,7 @@ all_flows <- function(source, archive) {
   document$flows
 }
 
-# Categories and what is placed in them; a service may have none.
+# Categories and the dataflows in them; a service may have none.
 theme_tree <- function(source, archive) {
   ask <- function(kind,
     references) {
@@ -130,8 +132,8 @@ theme_tree <- function(source, archive) {
 }
 
 #' @rdname datasets_find
-#' @return `datasets_themes()`: a tibble of `theme` (the path), `title`, `level`, `datasets` (how
-#'   many lie below it), in the order of the tree.
+#' @return `datasets_themes()`: a tibble of `theme` (the path), `title`,
+#'   `level`, `datasets` (how many lie below it), in the order of the tree.
 #' @export
 datasets_themes <- function(source, language = "en", archive = NULL) {
   check_sdmx(source)

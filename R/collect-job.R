@@ -1,10 +1,10 @@
-# Jobs: an export is asked for, looked at again with growing pauses, its link followed, the file
-# downloaded to disk with
-# resume, and stored in pieces. Each step is noted in the archive: after a restart the export is
-# not asked for again.
+# Jobs: an export is requested, polled with growing pauses, downloaded to disk
+# with resume, and stored in parts. Each step is noted in the archive, so that a
+# restart does not request the export again.
 
-# A turn of a run of jobs, one job after the other: list(tally, pause), with the seconds until the
-# next turn. Between two looks at an export nothing is waited for here, so that other runs go on.
+# One step of a run of jobs, one job after another: list(tally, pause), with the
+# seconds until the next step. It never sleeps between polls, so that other runs
+# go on.
 collect_jobs <- function(run, queue, tally) {
   job <- queue$job
   if (is.null(job)) {
@@ -43,14 +43,14 @@ collect_job <- function(job) {
     vetusta_error_payload = function(e) job_failed(job, list(), "payload", e$what, e$todo))
   beside <- list.files(dirname(file), full.names = TRUE)
   unlink(beside[startsWith(basename(beside), basename(file))])
-  # its folder is of no use any more, unless another export is in it
+  # the folder is removed unless it holds another export
   if (!length(list.files(dirname(file), all.files = TRUE, no.. = TRUE))) {
     unlink(dirname(file), recursive = TRUE)
   }
   job_forget(job)
 }
 
-# What is known of a job: where to look for it, and its link once it is ready.
+# What is noted of a job: where to poll, and its link once it is ready.
 job_noted <- function(job) {
   noted <- job$run$sink$noted("job", job$chain$start)
   if (!is.null(noted)) {
@@ -68,7 +68,7 @@ job_note <- function(job, look, link = NULL) {
 
 job_forget <- function(job) job$run$sink$forget("job", job$chain$start)
 
-# The job's failure; nothing comes of it.
+# The failure of a job.
 job_failed <- function(job, answer, outcome, what, todo) {
   job$tally <- collect_failed(job$run, job$tally, job$chain, answer, outcome, what, todo)
   NULL
@@ -105,14 +105,14 @@ job_look_url <- function(job, ticket) {
   if (grepl("^https?://", url)) url else paste0(job$run$source$url, url)
 }
 
-# Looks whether the export is ready: what is known of it then, or NULL. Where it is not, its turn
-# comes again after a pause that grows, as long as the run may wait.
+# Polls an export: its note when it is ready, else NULL. Until then it is polled
+# again after a growing pause, as long as the run may wait.
 job_look <- function(job, note) {
   rule <- job$run$query$dataset$job
   request <- list(url = note$look, method = "GET", headers = list(Accept = "application/json"))
   answer <- job_fetch(job, request, "the export's state")
   if (is.null(answer)) {
-    # a ticket that is no longer known is asked for anew the next time
+    # an expired ticket is requested anew the next time
     if (!job$queue$stopped) job_forget(job)
     return(NULL)
   }
@@ -125,7 +125,7 @@ job_look <- function(job, note) {
   if (said != "ready") {
     return(job_wait(job, note, retry_after(answer$headers)))
   }
-  # without a link of its own, the file is where one looked
+  # without a link the file is at the polled URL
   link <- if (is.null(rule$link)) note$look
   else job_member(answer, rule$link) %|else|% function(link) {
     absolute_url(link, note$look)
@@ -138,7 +138,7 @@ job_look <- function(job, note) {
   job_note(job, note$look, link)
 }
 
-# The job's turn comes again after a pause, or after what the service asks for.
+# Polls again after a pause, or after the one that the service asks for.
 job_wait <- function(job, note, asked_for) {
   wait <- if (is.na(asked_for)) job$pause else max(asked_for, job$pause)
   if (now_seconds() + wait > job$until) {
@@ -151,7 +151,8 @@ job_wait <- function(job, note, asked_for) {
   NULL
 }
 
-# Where the card names no state, HTTP 202 (accepted) says that the export is under way.
+# Without a state in the card, HTTP 202 (accepted) means that the export is in
+# progress.
 job_state <- function(answer, job) {
   if (is.null(job$state)) {
     return(if (identical(as.numeric(answer$status), 202)) "under way" else "ready")
@@ -167,9 +168,9 @@ job_member <- function(answer, pointer) {
   member_text(state)
 }
 
-# One request of a job within the limits, repeated when it stumbles; NULL when it failed for good,
-# which is then recorded, or
-# when its turn is too far away, which ends the run.
+# One request of a job within the limits, with retries. NULL when it failed for
+# good, which is recorded, or when the wait exceeds the run's, which ends the
+# run.
 job_fetch <- function(job, request, what, outcome = "asked") {
   run <- job$run
   job$chain$request$url <- request$url
@@ -209,7 +210,7 @@ job_fetch <- function(job, request, what, outcome = "asked") {
     "look at the request in the source card, or run it again later")
 }
 
-# The export is not to be had within this run: the next one goes on where this one stands.
+# The export will not be ready within this run; the next run resumes here.
 job_later <- function(job, seconds) {
   job$queue$unfinished <- job$queue$unfinished + 1
   queue_stop(job$queue, seconds)

@@ -1,16 +1,15 @@
-# One page: decoded, checked, and stored with its journal row and the place reached, in one
-# transaction.
+# One page: decoded, checked, and stored with its journal row and the place
+# reached, in one transaction.
 
-# What came with one answer. `rows` are tidy, `rejected` which of them are rejected, `good` the
-# others, `count` how
-# many the service counts,
-# `following` where the next page is, `halt` an error where that cannot be asked for, `full` that
-# as many came as one answer holds, `probing` that the next page is asked for to see whether there
-# is one, `announced` that the source itself said that it is there, `beyond` that the source's own
-# count said that it is not. `says` is what the answer says of all rows: the source's `total` and
-# number of `pages`, whether the page is `repeated`, and what it has `against` being complete.
-# Collecting, exports and reparsing all make pages here. Its times as seconds are looked at again
-# and again, and so are taken out once.
+# The record of one answer. `rows` are tidy, `rejected` those that are rejected,
+# `good` the others, `count` the number that the service counts, `following` the
+# next page, `halt` an error where that cannot be requested. `full`: as many
+# rows came as an answer can have. `probing`: the next page is requested only to
+# see whether there is one. `announced`: the source stated that there is a next
+# page. `beyond`: the source's count excludes one. `says` has the source's
+# `total` and number of `pages`, whether the page is `repeated`, and what is
+# `against` completeness. Collecting, exports and reparsing all make pages here.
+# Times as seconds are used often and so stored once.
 page_make <- function(rows, rejected = no_rejected_rows, count = NROW(rows), items = count,
   notes = NULL, hash = NULL, following = NULL, halt = NULL, full = FALSE, probing = FALSE,
   announced = FALSE, beyond = FALSE, says = list(), ...) {
@@ -39,7 +38,7 @@ collect_good <- function(run, queue, tally, chain, response) {
     return(collect_spoilt(run, queue, tally, chain, response, page))
   }
   if (!is.null(page$actions)) page <- actions_applied(run, chain, page)
-  # HTTP 202 without rows: what was asked for is not ready yet
+  # HTTP 202 without rows: the data is not ready yet
   if (identical(as.numeric(response$status), 202) && page$count == 0) {
     return(collect_again(run, queue, tally, chain, "HTTP 202: not ready yet", response))
   }
@@ -55,12 +54,13 @@ collect_good <- function(run, queue, tally, chain, response) {
   chain <- page_way(chain, page, run)
   passed <- !is.null(page$following) && page_ends(chain, page, run)
   if (passed) page["following"] <- list(NULL)
-  # what is beyond the window need not come
+  # rows beyond the window are not needed for completeness
   against <- if (passed) chain$proof$against
   else if (is.null(page$following)) proof_against(chain$proof, chain$page)
   page$against <- c(page$halt$what, against, if (is.null(page$following)) full_against(chain, page,
     run))
-  # where more cannot be asked for, and nothing contradicts, what came is covered as it is
+  # where paging cannot go on and nothing contradicts, the rows so far count as
+  # covered
   contradicts <- length(chain$proof$against) || (is.null(page$halt) && length(against))
   page$cause <- if (contradicts) "open" else "failed"
   chain <- page_place(chain, page, run)
@@ -71,7 +71,7 @@ collect_good <- function(run, queue, tally, chain, response) {
   }
   tally <- tally_page(tally, collect_store(run, chain, response, page), page)
   tally <- collect_came(run, tally, chain, page)
-  # what came is stored; what follows cannot be asked for, or does not fit
+  # rows are stored; the next page cannot be requested or does not fit
   if (length(page$against)) {
     tally <- collect_incomplete(run, tally, chain, page$against, page$halt$todo)
   }
@@ -79,12 +79,12 @@ collect_good <- function(run, queue, tally, chain, response) {
   tally
 }
 
-# What lies beyond the window is not asked for, nor a page that can only be empty.
+# Pages beyond the window are not requested, nor pages that can only be empty.
 page_ends <- function(chain, page, run) {
   window_passed(chain, page, run) || (page$probing && window_full(chain, page, run))
 }
 
-# For which symbols rows came, and for which there are none.
+# Records for which symbols rows came and for which none exist.
 collect_came <- function(run, tally, chain, page) {
   symbols <- page$rows[["symbol"]]
   if (length(symbols) && length(chain$symbols)) {
@@ -96,7 +96,7 @@ collect_came <- function(run, tally, chain, page) {
   tally
 }
 
-# The next page is asked for before this one is stored: it travels while the archive works.
+# Requests the next page before this one is stored, so that both happen at once.
 ask_following <- function(run, queue, tally, chain, page) {
   queue_back(queue, chain_following(chain, page))
   tally$pages <- tally$pages + 1
@@ -118,15 +118,15 @@ chain_following <- function(chain, page) {
   chain
 }
 
-# A body that cannot be read may be whole the next time; after three tries it is this symbol's
-# failure. Where good pages came before, one that is no answer at all is a fault of the way, and is
-# asked for as often as any other.
+# An unreadable body may be complete at the next attempt; after three attempts
+# the request fails. After good pages, a body that is no answer at all is a
+# transmission fault and is retried like other faults.
 collect_spoilt <- function(run, queue, tally, chain, response, error) {
-  # a service that says in its body to ask again later means what HTTP 503 means
+  # an error in the body that asks to retry is treated like HTTP 503
   if (isTRUE(error$again)) {
     return(collect_again(run, queue, tally, chain, redact(error$what, run$secrets()), response))
   }
-  # one that says what is wrong with the request says the same again
+  # an error about the request itself would come again
   tries <- if (isTRUE(error$spoilt) && tally$pages > 0) 5 else 3
   if (chain$attempt < tries && !identical(error$again, FALSE)) {
     return(collect_again(run, queue, tally, chain, redact(error$what, run$secrets()),
@@ -140,7 +140,7 @@ collect_spoilt <- function(run, queue, tally, chain, response, error) {
     error$todo)
 }
 
-# Everything of a page, in one transaction.
+# Stores everything of a page in one transaction.
 collect_store <- function(run, chain, response, page) {
   good <- page$good
   entry <- journal_entry(run, chain, response, if (response$status >= 400) "end"
@@ -173,8 +173,7 @@ collect_store <- function(run, chain, response, page) {
   c(counts, doubled = max(0, NROW(good) - sum(counts[c("new", "changed", "unchanged")])))
 }
 
-# A place that pages have reached, where it is known by a URL alone: the next run goes on
-# there.
+# The place reached, where it is a URL: the next run continues there.
 page_notes <- function(chain, page) {
   if (chain$windowed || (is.null(page$following) && chain$page == 1 && !chain$resumed)) {
     return(NULL)
@@ -190,7 +189,7 @@ page_notes <- function(chain, page) {
   list(list(kind = "reached", key = chain$start, value = value))
 }
 
-# Rows that are rejected, and what else there is to say of the page.
+# Rejected rows and other notes of the page.
 page_rejects <- function(page, chain, run) {
   rejected <- page$rejected
   if (nrow(rejected)) rejected$detail <- redact(rejected$detail, run$secrets())
@@ -204,7 +203,7 @@ page_rejects <- function(page, chain, run) {
     reason = page$notes, detail = rep(NA_character_, n)))
 }
 
-# The page as it came, without secrets, and what its request knew.
+# The page as it came, without secrets, with the details of its request.
 raw_page <- function(run, chain, body, came) {
   body <- redact_bytes(body, run$secrets())
   known <- chain$known
@@ -221,11 +220,11 @@ raw_page <- function(run, chain, body, came) {
     about = as.character(jsonlite::toJSON(about, auto_unbox = TRUE, digits = NA)), body = body)
 }
 
-# A decoded body of an ordinary source as a page.
+# A decoded body of a source without its own protocol as a page.
 #' @export
 query_page.default <- function(query, chain, response, where, calendar, largest) {
   dataset <- query$dataset
-  # HTTP 204, and 202 without a body: there is nothing, and nothing to say so
+  # HTTP 204, or 202 without a body: no rows and no statement about totals
   bare <- response$status == 204 || (response$status == 202 && !length(response$body))
   decoded <- if (bare) list(columns = empty_columns(dataset), rejected = no_wrong_values, rows = 0L)
   else decode_body(dataset, response$body, query$source, chain$known, dataset$reading$members,
@@ -242,7 +241,8 @@ query_page.default <- function(query, chain, response, where, calendar, largest)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
   bounded <- !is.null(reported$total) || !is.null(reported$pages)
   beyond <- is_beyond(dataset, reported)
-  # a service whose pages come again has no more, unless it says that it has; three times is enough
+  # a service that repeats its pages has no more, unless it states otherwise;
+  # three repetitions decide
   stuck <- repeated && identical(rep(hash, 2), rev(chain$hashes)[1:2])
   following <- if (!repeated || (bounded && !beyond && !stuck)) {
     next_value <- page_rule(dataset, query$source$zone)(chain$request$url, reported)
@@ -253,7 +253,7 @@ query_page.default <- function(query, chain, response, where, calendar, largest)
     tidy$rows, tidy$rejected, count = reported$rows, hash = hash,
     notes = c(tidy$notes, if (repeated) "an earlier page was repeated"),
     following = following$url, halt = following$halt, full = full,
-    # a page that is asked for only to see whether there is one
+    # a page that is requested only to see whether there is one
     probing = !bounded && is.null(reported$more) && reported$rows < (dataset$largest_page %||% Inf),
     announced = is_announced(dataset, reported), beyond = beyond,
     says = list(total = page_total(reported, response), pages = reported$pages,
@@ -264,12 +264,13 @@ query_page.default <- function(query, chain, response, where, calendar, largest)
   )
 }
 
-# The greatest number of rows that an answer speaks of, in its body or as a range of items.
+# The largest number of rows that an answer states, in its body or as a range of
+# items.
 page_total <- function(reported, response) {
   greatest(reported$total, items_total(response))
 }
 
-# HTTP 206 says that there is more, unless its range ends where all of it ends.
+# HTTP 206 means that more follows, unless its range ends at the total.
 partial_against <- function(response, reported, following) {
   if (!identical(as.numeric(response$status), 206) || length(following)) {
     return(NULL)
@@ -282,7 +283,7 @@ partial_against <- function(response, reported, following) {
   }
 }
 
-# An answer without pages that is as long as answers can be, where more rows may lie in its window.
+# A full answer without pages, whose window may contain more rows.
 full_against <- function(chain, page, run) {
   if (isTRUE(page$full) && !window_full(chain, page, run) && !window_dense(chain, page, run)) {
     paste0("the answer has ", counted(page$count, "row"),
@@ -290,7 +291,7 @@ full_against <- function(chain, page, run) {
   }
 }
 
-# A page that the source counted has no rows, or nothing at all came in its place.
+# A page that the source counted is empty, or did not come.
 empty_against <- function(chain, reported, bare) {
   if (isTRUE(chain$announced) && reported$rows == 0 &&
     (bare || length(reported$pages))) {
@@ -298,8 +299,9 @@ empty_against <- function(chain, reported, bare) {
   }
 }
 
-# A page that comes again may be the last one, where a service gives that for any number above it.
-# The first page again says that the service does not heed what it is asked for.
+# A repeated page may be the last one, where a service sends that for any higher
+# number. A repeated first page means that the service ignores the page
+# parameter.
 repeated_against <- function(chain, hash, reported, dataset) {
   last_again <- chain$page > 2 && identical(hash, chain$hashes[length(chain$hashes)])
   counted <- (dataset$next_page$by %||% "none") %in% c("page", "offset", "time")
@@ -318,14 +320,14 @@ few_words <- function(words, most = 3) {
     if (length(words) > most) paste(" and", length(words) - most, "more"))
 }
 
-# An answer without pages that is as long as answers can be.
+# An answer without pages that has as many rows as an answer can have.
 answer_is_full <- function(dataset, page) {
   is.null(dataset$job) && (dataset$next_page$by %||% "none") == "none" &&
     !is.null(dataset$largest_page) &&
     page$rows >= dataset$largest_page
 }
 
-# What tells a page from others: how many rows it has, and its first and last ones.
+# Identifies a page by its number of rows and its first and last ones.
 page_hash <- function(decoded) {
   few <- min(3, decoded$rows)
   ends <- unique(c(seq_len(few), seq(max(1, decoded$rows - 2), length.out = few)))
@@ -334,7 +336,7 @@ page_hash <- function(decoded) {
   }
 }
 
-# The oldest and the newest time of a page, whatever its rows are; NULL where there is none.
+# The oldest and newest time of a page; NULL without rows.
 time_edges <- function(time) {
   seconds <- finite_seconds(if (inherits(time, "POSIXct")) time
   else if (inherits(time, "Date")) as.numeric(time) * 86400)

@@ -1,12 +1,11 @@
 #' Take pages one by one
 #'
 #' @param plan A plan, see [plan_requests()].
-#' @return A function that, each time it is called, fetches the next page within the source's
-#'   limits and returns its tidy rows (a
-#'   data frame; rejected rows are left out and stand in its attribute `rejected`), or `NULL`
-#'   when there are no more. Nothing
-#'   is stored. A request that fails for good is passed over; the function's attribute `failed` is a
-#'   function that lists those.
+#' @return A function that, each time it is called, fetches the next page within
+#'   the source's limits and returns its tidy rows (a data frame; rejected rows
+#'   are left out and stand in its attribute `rejected`), or `NULL` when there
+#'   are no more. Nothing is stored. A request that fails for good is passed
+#'   over; the function's attribute `failed` is a function that lists those.
 #' @section Errors: as of [collect_run()].
 #' @export
 #' @examples
@@ -18,7 +17,7 @@ collect_pages <- function(plan) {
   check_plan(plan)
   query <- plan$query
   sink <- memory_sink(query)
-  # one request at a time: the next is sent when this one's page was taken
+  # one request at a time: the next is sent when this page was taken
   run <- run_make(query, sink, most_wait = Inf, at_once = 1L, ahead = FALSE)
   queue <- queue_make(plan$requests)
   tally <- tally_make()
@@ -45,14 +44,16 @@ collect_pages <- function(plan) {
 
 #' Read raw pages again
 #'
-#' Decodes the raw pages that `collect_run(raw = TRUE)` kept with a card that was corrected since.
-#' No request is made.
+#' Decodes the raw pages that `collect_run(raw = TRUE)` kept with a card that
+#' was corrected since. No request is made.
 #'
 #' @param source The source with the corrected card.
 #' @param dataset The dataset's name.
 #' @param archive The archive that holds the raw pages.
-#' @return Invisibly a `vetusta_run`, as of [collect_run()]; `pages` are those read again.
-#' @section Errors: `vetusta_error_argument` when no raw page of that dataset is kept.
+#' @return Invisibly a `vetusta_run`, as of [collect_run()]; `pages` are those
+#'   read again.
+#' @section Errors: `vetusta_error_argument` when no raw page of that dataset is
+#'   kept.
 #' @export
 #' @examples
 #' \dontrun{
@@ -103,7 +104,7 @@ reparse_page <- function(run, tally, about, body, label) {
   decoded$came <- as.numeric(about$came)
   tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
   page <- page_make(tidy$rows, tidy$rejected)
-  # rows are known from the instant at which the page came, and not from now
+  # rows are known from the arrival of their page
   counts <- run$sink$ended(list(rows = query_parcel(run$query, chain, page, page$good),
     rejected = page_rejects(page, chain, run), now = as.numeric(about$came), as_came = TRUE))
   tally <- tally_page(tally, counts, page)

@@ -1,8 +1,8 @@
-# Answers that are a part of the whole (HTTP 206, RFC 9110, section 14): the rest is asked for by
-# Range; where the service does not give it, the request is cut into smaller ones.
+# Partial answers (HTTP 206, RFC 9110, section 14): the rest is requested by
+# Range; where the service refuses that, the request is split.
 
-# What Content-Range says: list(unit, from, to, total); empty where nothing readable is said, and
-# without `total` where that is not known.
+# Content-Range as list(unit, from, to, total); empty where it cannot be read,
+# without `total` where that is unknown.
 content_range <- function(response) {
   said <- response$headers[["content-range"]]
   if (is.null(said)) {
@@ -18,7 +18,7 @@ content_range <- function(response) {
     to = as.numeric(part[4]), total = if (!is.na(total)) total)
 }
 
-# The greatest number of rows that a range of rows speaks of.
+# The largest number of rows that a range of rows states.
 items_total <- function(response) {
   range <- content_range(response)
   if (!identical(range$unit, "bytes")) range$total
@@ -46,7 +46,8 @@ collect_part <- function(run, queue, tally, chain, response) {
     return(if (is.null(part$total)) whole(part$body)
     else collect_smaller(run, queue, tally, chain, response, "the rest of it was refused"))
   }
-  # a range counts the bytes on the way: of an answer that was packed it must be those of its text
+  # byte ranges count compressed bytes, so they are used only for uncompressed
+  # answers
   plain <- is.null(response$headers[["content-encoding"]]) ||
     isTRUE(length(response$body) == range$to - range$from + 1)
   follows <- identical(range$unit, "bytes") && range$from == (part$at %||% 0) &&
@@ -71,8 +72,8 @@ collect_part <- function(run, queue, tally, chain, response) {
   tally
 }
 
-# A request whose answer does not come whole, cut into two smaller ones: by symbols, by codes or by
-# time. One that cannot be cut leaves its window open.
+# Splits a request whose answer is partial into two: by symbols, codes or time.
+# A request that cannot be split leaves its window open.
 collect_smaller <- function(run, queue, tally, chain, response,
   why = "the service gives no more in a single answer") {
   chain$request$headers[c("Range", "If-Range", "Accept-Encoding")] <- NULL
@@ -87,7 +88,8 @@ collect_smaller <- function(run, queue, tally, chain, response,
     collect_cut_short(run, tally, chain, response, reason)
 }
 
-# A request for a window, asked for again in two halves, along a local midnight where there is one.
+# A request for a window, repeated in two halves, split at a local midnight
+# where there is one.
 chain_halved <- function(run, queue, tally, chain, response) {
   query <- run$query
   length <- (chain$to %||% 0) - (chain$from %||% 0)

@@ -1,7 +1,7 @@
-# What is shown while a run goes on.
+# Progress of a run.
 
-# A function of the tally and the queue that shows where they are; `total` pages were planned, of
-# which more may come.
+# A function of the tally and queue that shows the progress; `total` pages were
+# planned, and more may come.
 progress_make <- function(run, total) {
   began <- now_seconds()
   show <- progress_line(parent.frame())
@@ -10,12 +10,12 @@ progress_make <- function(run, total) {
   }
 }
 
-# "quay: 12 of 180 pages, 2,880 rows, 88 of 90 per minute, about 2 minutes left, waits for the
-# limit"
+# "quay: 12 of 180 pages, 2,880 rows, 88 of 90 per minute, about 2 minutes left,
+# waits for the limit"
 progress_text <- function(run, tally, queue, total, began, width = Inf) {
   spent <- now_seconds() - began
   planned <- max(total, tally$pages + (queue_left(queue) > 0))
-  # no sooner than the limits allow; a request that failed is over too
+  # no earlier than the limits allow; a failed request is done too
   over <- tally$pages + nrow(tally$failed)
   left <- max(spent / max(1, over) * max(0, planned - over),
     limit_least_seconds(planned, run$source$limits, request_weight(run$query$dataset)) - spent)
@@ -31,9 +31,8 @@ progress_text <- function(run, tally, queue, total, began, width = Inf) {
   shortened(text, width)
 }
 
-# The rate of requests, also of those that failed or are made again, against the limit that they
-# come
-# nearest to.
+# The rate of requests, including failed and repeated ones, against the limit
+# that is nearest.
 progress_rate <- function(run, tally, spent) {
   limits <- Filter(function(limit) is.null(limit$quota), run$source$limits)
   if (!length(limits) || spent < 1) {

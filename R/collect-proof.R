@@ -1,15 +1,16 @@
-# When a window, a key or a selection is complete: the one rule for pages, exports, statistics and
-# documents. `docs/rejected rows.md` has it as a table.
+# When a window, a key or a selection is complete: the one rule for pages,
+# exports, statistics and documents. `docs/faults.md` has it as a table.
 #
-# A chain of requests that has come to its end proves its window complete where nothing that its
-# answers said contradicts. What contradicts is kept as a reason in words; the window then stays
-# open, with its reasons, until a later run settles it (archive-incomplete.R).
+# A chain of requests that has ended proves its window complete if nothing in
+# its answers contradicts that. A contradiction is kept as a reason in words;
+# the window then stays open, with its reasons, until a later run settles it
+# (archive-incomplete.R).
 
-# What the answers of a chain have said so far: the greatest `total` and number of `pages`, the rows
-# that `came`, and what contradicts.
+# What the answers of a chain stated so far: the largest `total` and number of
+# `pages`, the rows that `came`, and contradictions.
 proof_make <- function() list(total = NULL, pages = NULL, came = 0, against = character())
 
-# The same, with what one more page says.
+# Adds what another page states.
 proof_add <- function(proof, page, number) {
   proof$total <- greatest(proof$total, page$says$total)
   proof$pages <- greatest(proof$pages, page$says$pages)
@@ -23,7 +24,7 @@ greatest <- function(a, b) {
   if (length(both)) max(both)
 }
 
-# What one page contradicts by itself.
+# Contradictions within one page.
 page_against <- function(page, number) {
   rows <- NROW(page$rows)
   rejected <- if (rows > 0 && length(unique(page$rejected$row)) == rows) {
@@ -33,8 +34,8 @@ page_against <- function(page, number) {
   c(page$says$against, rejected)
 }
 
-# What contradicts a chain that has come to its end with page `number`; nothing where it is proven
-# complete.
+# Contradictions of a chain that ended with page `number`; empty where it is
+# proven complete.
 proof_against <- function(proof, number) {
   c(proof$against,
     if (length(proof$total) && proof$came < proof$total) {
@@ -47,7 +48,7 @@ proof_against <- function(proof, number) {
     })
 }
 
-# Whether the source itself said that the page after this one is there.
+# Whether the source stated that the next page exists.
 is_announced <- function(dataset, said) {
   by <- dataset$next_page$by %||% "none"
   if (by %in% c("url", "link", "cursor") || !is.null(said$more)) {
@@ -57,16 +58,16 @@ is_announced <- function(dataset, said) {
   else !is.null(said$total) && said$before + said$rows < said$total
 }
 
-# Whether the source's own count said that the page before this one was the last.
+# Whether the source's count made the previous page the last.
 is_beyond <- function(dataset, said) {
   if (!is.null(said$pages)) said$number >= said$pages
   else !is.null(said$total) && said$before + said$rows >= said$total
 }
 
-# An announced page that is not there may be there the next time: it is asked for three times.
+# Attempts for an announced page that is missing.
 announced_tries <- 3
 
-# A page that was announced and has no rows is asked for again.
+# An announced page without rows is requested again.
 is_unlikely_empty <- function(chain, page) {
   counted <- length(page$says$pages) > 0
   page$count == 0 && (is.null(page$following) || counted) && is.null(page$halt) &&
@@ -74,7 +75,8 @@ is_unlikely_empty <- function(chain, page) {
     (isTRUE(chain$announced) || isTRUE(page$says$total > chain$proof$came))
 }
 
-# The end of a chain whose window stays open: what came is stored, and the reasons are kept.
+# The end of a chain whose window stays open: rows are stored and the reasons
+# are noted.
 collect_incomplete <- function(run, tally, chain, reasons, todo = NULL) {
   tally_failed(tally, query_failed(run$query, chain), paste0("incomplete: ",
     redact(paste(reasons, collapse = "; "), run$secrets())), todo %||% incomplete_todo,
@@ -83,7 +85,8 @@ collect_incomplete <- function(run, tally, chain, reasons, todo = NULL) {
 
 incomplete_todo <- "run it again: incomplete windows are requested again"
 
-# An announced page that was refused: the chain ends here, and its window stays open.
+# An announced page that was refused: the chain ends here and its window stays
+# open.
 collect_cut_short <- function(run, tally, chain, response, reason) {
   journal_alone(run, chain, response, "incomplete", reason)
   notes <- incomplete_notes(run, chain, c(chain$proof$against, reason),
@@ -92,8 +95,8 @@ collect_cut_short <- function(run, tally, chain, response, reason) {
   collect_incomplete(run, tally, chain, c(chain$proof$against, reason))
 }
 
-# The notes of a chain at its end: its window is open for `reasons`; or proven complete, so that
-# what was open of it is settled.
+# The notes at the end of a chain: its window is open for `reasons`, or proven
+# complete, which settles earlier notes.
 incomplete_notes <- function(run, chain, reasons, rejected = 0, cause = "open") {
   book <- run$sink$incomplete
   if (is.null(book)) {
@@ -107,7 +110,8 @@ incomplete_notes <- function(run, chain, reasons, rejected = 0, cause = "open") 
   }
 }
 
-# How a card reads rows: rows that were rejected are asked for again once this has changed.
+# A hash of how the card reads rows. When it changes, rejected rows are
+# requested again.
 reading_hash <- function(query) {
   parts <- unclass(query$dataset)[reading_words]
   parts <- c(parts[lengths(parts) > 0], list(zone = query$source$zone))
@@ -117,7 +121,7 @@ reading_hash <- function(query) {
 reading_words <- c("shape", "rows", "columns", "form", "format", "table", "within", "unpack",
   "sides", "lookup", "only", "wrapped", "bar_time", "nothing")
 
-# Stretches of a dataset that are covered and not open, under the card as it is now.
+# Covered and not open ranges of a dataset, under the current card.
 covered_now <- function(archive, query, keys = NULL) {
   if (isTRUE(query$again)) {
     return(no_coverage)
@@ -126,7 +130,7 @@ covered_now <- function(archive, query, keys = NULL) {
     open_of(archive, query))
 }
 
-# What is open of a query's dataset; planning looks once.
+# Open windows of a query's dataset, read once while planning.
 open_of <- function(archive, query) {
   if (!is.null(query$open)) {
     return(query$open)
@@ -134,7 +138,7 @@ open_of <- function(archive, query) {
   incomplete_read(archive, query$source$source, query$dataset$name, reading_hash(query))
 }
 
-# What is open of a query itself, with the requests of its plan.
+# Open windows of a query, with the requests of its plan.
 open_of_requests <- function(archive, query, requests) {
   open <- if (!is.null(archive)) open_of(archive, query)
   if (!NROW(open) || !nrow(requests)) {

@@ -1,13 +1,11 @@
-# The queue of a run: requests that are not begun yet, chains of pages that go on or wait to be
-# asked
-# again, and what has come. Only
-# the functions here change it.
+# The queue of a run: requests not yet begun, chains that continue or wait for a
+# retry, and events. Only these functions change it.
 
 queue_make <- function(requests) {
   queue <- new.env(parent = emptyenv())
   queue$requests <- requests
-  # the order in which requests are begun; one that another collector is at stands at its end once
-  # more
+  # the order in which requests begin; one that another collector has moves to
+  # the end
   queue$order <- seq_len(NROW(requests))
   queue$tried <- queue$passes <- numeric(NROW(requests))
   queue$shared <- FALSE
@@ -17,24 +15,23 @@ queue_make <- function(requests) {
   # no request before this instant
   queue$hold <- 0
   queue$waits_for <- NULL
-  # the export that is waited for
+  # the export that is being waited for
   queue$job <- NULL
   queue$stopped <- FALSE
   queue$resume <- NULL
-  # chains, by their first request, that are not followed any more
+  # chains, by first request, that were dropped
   queue$dropped <- character()
-  # requests that were begun and are not at their end, though the run ends
+  # requests that had begun but not ended when the run ended
   queue$unfinished <- 0
   queue
 }
 
 queue_left <- function(queue) length(queue$waiting) + length(queue$order) - queue$begun
 
-# A chain goes on, or is asked again, before all others.
+# A chain that continues or is retried goes before all others.
 queue_back <- function(queue, chain) queue$waiting <- c(list(chain), queue$waiting)
 
-# What bids to slow down or to stop is looked at before anything else that has come, and before
-# anything more is sent.
+# Events that slow down or stop the run are handled first.
 queue_event <- function(queue, event) {
   before <- if (event$urgent) sum(vapply(queue$finished, `[[`, TRUE, "urgent"))
   else length(queue$finished)
@@ -43,7 +40,7 @@ queue_event <- function(queue, event) {
 
 queue_is_urgent <- function(queue) length(queue$finished) > 0 && queue$finished[[1]]$urgent
 
-# The event that came first; NULL where there is none. While one is looked at others may come.
+# The earliest event; NULL without one. Others may arrive while it is handled.
 queue_event_next <- function(queue) {
   if (!length(queue$finished)) {
     return(NULL)
@@ -53,7 +50,7 @@ queue_event_next <- function(queue) {
   event
 }
 
-# Nothing more of a chain is asked for or looked at.
+# Drops a chain.
 queue_drop <- function(queue, chain) {
   queue$dropped <- c(queue$dropped, chain$start)
   queue$waiting <- Filter(function(other) other$start != chain$start, queue$waiting)
@@ -61,13 +58,14 @@ queue_drop <- function(queue, chain) {
 
 queue_hold <- function(queue, seconds) queue$hold <- max(queue$hold, now_seconds() + seconds)
 
-# The wait is too long to stay for: the run ends and says when to go on.
+# The wait is longer than the run may wait: the run ends and reports when to
+# continue.
 queue_stop <- function(queue, pause) {
   queue$stopped <- TRUE
   queue$resume <- utc(now_seconds() + pause)
 }
 
-# More requests, behind all others.
+# More requests, after all others.
 queue_add <- function(queue, requests) {
   new <- nrow(queue$requests) + seq_len(nrow(requests))
   queue$requests <- rbind(queue$requests, requests)
@@ -76,13 +74,13 @@ queue_add <- function(queue, requests) {
   queue$passes <- c(queue$passes, numeric(nrow(requests)))
 }
 
-# The number of the next request that is not begun yet.
+# The number of the next request to begin.
 queue_begin <- function(queue) {
   queue$begun <- queue$begun + 1
   queue$order[queue$begun]
 }
 
-# Another collector is at it: its turn comes again after all others.
+# Another collector has it: try it again after all others.
 queue_later <- function(queue, i) {
   queue$order <- c(queue$order, i)
   queue$passes[i] <- queue$passes[i] + 1
@@ -90,15 +88,15 @@ queue_later <- function(queue, i) {
   queue$shared <- TRUE
 }
 
-# Whether the request that was looked at last is another collector's.
+# Whether another collector has the last examined request.
 queue_is_shared <- function(queue) {
   shared <- isTRUE(queue$shared)
   queue$shared <- FALSE
   shared
 }
 
-# Seconds until the next request may be tried that is not begun yet: one that another collector is
-# at is looked at after a second, then after two, and so on, each `again_at_most` seconds.
+# Seconds until the next new request may be tried: one that another collector
+# has is looked at after one second, then two, and so on, up to `again_at_most`.
 queue_fresh_in <- function(queue) {
   if (queue$begun >= length(queue$order)) {
     return(Inf)

@@ -1,4 +1,4 @@
-# What a run came to, and how it is told.
+# The result of a run and its printed form.
 
 collect_result <- function(run, queue, tally) {
   values <- tally[c("pages", "new", "changed", "unchanged", "gone", "doubled", "rejected",
@@ -6,7 +6,7 @@ collect_result <- function(run, queue, tally) {
     "cut",
     "failed_keys")]
   structure(c(values, list(
-    # the words that ask for the failed ones alone
+    # the words that request the failed part again
     words_again = if (nrow(tally$failed)) query_again(run$query, tally),
       empty = query_empty(run$query, tally, run$sink),
     left = queue_left(queue) + queue$unfinished, resume = queue$resume,
@@ -52,7 +52,7 @@ format_run <- function(x) {
   )
 }
 
-# What lists have twice, and what they have no more.
+# Entries that lists repeat, and those that disappeared.
 format_listed <- function(x) {
   twice <- if (x$pages > 0 && length(x$listed)) x$listed[["entries"]] - x$listed[["rows"]] else 0
   c(

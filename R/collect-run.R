@@ -1,40 +1,36 @@
 #' Collect what a plan asks for
 #'
-#' Sends the plan's requests within the source's limits, follows their pages, checks every row and
-#' stores each page as one
-#' transaction: its rows, its row in the journal and the place that was reached. Stopped at any
-#' moment and run again, it
-#' goes on; no page that is stored is asked for again. What fails for one symbol is recorded, and
-#' the rest goes on.
+#' Sends the plan's requests within the source's limits, follows their pages,
+#' checks every row and stores each page as one transaction: its rows, its row
+#' in the journal and the place that was reached. Stopped at any moment and run
+#' again, it goes on; no page that is stored is asked for again. What fails for
+#' one symbol is recorded, and the rest goes on.
 #'
 #' @param plan A plan, see [plan_requests()].
 #' @param into An archive, see [archive_open()].
-#' @param progress Whether to show what is being done, on standard error: on a terminal one line
-#'   that changes, elsewhere a plain
-#'   line each minute.
-#' @param requests Stop after so many requests for pages; the next run goes on there.
-#' @param raw Whether to keep the raw pages too, compressed, so that [collect_reparse()] can read
-#'   them again with a corrected
-#'   card.
-#' @param wait The longest pause, in seconds, that is waited for within the run; where a quota
-#'   makes it longer, the run ends
-#'   and says when to go on.
-#' @param gather How many small pages are written to the archive in one transaction; none waits
-#'   longer than a fifth of a second for it. A run that is killed asks for these pages again; with
-#'   1 each page is written as it comes.
-#' @return Invisibly a `vetusta_run`: a list with `empty` (what had no data), `pages`, `new`,
-#'   `changed`, `unchanged` (rows),
-#'   `doubled` (rows that came twice and are stored once), `rejected` (rejected rows among the
-#'   archive's rejected rows), `retried` (requests that had to be
-#'   repeated), `seconds`, and `failed`
-#'   (a data frame of `symbol`, `what`, `todo`, `outcome`). `left` are the requests not made or not
-#'   ended because a quota is used
-#'   up or `requests` was reached, `resume` when to go on.
-#' @section Errors: `vetusta_error_secret` when the key is not set, `vetusta_error_access` when
-#'   the service refuses it,
-#'   `vetusta_error_network` when nothing answers, `vetusta_error_archive` when the archive cannot
-#'   be written. What was
-#'   stored before is kept in every case.
+#' @param progress Whether to show what is being done, on standard error: on a
+#'   terminal one line that changes, elsewhere a plain line each minute.
+#' @param requests Stop after so many requests for pages; the next run goes on
+#'   there.
+#' @param raw Whether to keep the raw pages too, compressed, so that
+#'   [collect_reparse()] can read them again with a corrected card.
+#' @param wait The longest pause, in seconds, that is waited for within the run;
+#'   where a quota makes it longer, the run ends and says when to go on.
+#' @param gather How many small pages are written to the archive in one
+#'   transaction; none waits longer than a fifth of a second for it. A run that
+#'   is killed asks for these pages again; with 1 each page is written as it
+#'   comes.
+#' @return Invisibly a `vetusta_run`: a list with `empty` (what had no data),
+#'   `pages`, `new`, `changed`, `unchanged` (rows), `doubled` (rows that came
+#'   twice and are stored once), `rejected` (rejected rows among the archive's
+#'   rejected rows), `retried` (requests that had to be repeated), `seconds`,
+#'   and `failed` (a data frame of `symbol`, `what`, `todo`, `outcome`). `left`
+#'   are the requests not made or not ended because a quota is used up or
+#'   `requests` was reached, `resume` when to go on.
+#' @section Errors: `vetusta_error_secret` when the key is not set,
+#'   `vetusta_error_access` when the service refuses it, `vetusta_error_network`
+#'   when nothing answers, `vetusta_error_archive` when the archive cannot be
+#'   written. What was stored before is kept in every case.
 #' @export
 #' @examples
 #' \dontrun{
@@ -57,7 +53,8 @@ collect_run <- function(plan, into, progress = interactive(), requests = Inf, ra
   invisible(collect_end(going))
 }
 
-# A run that is stopped, by a signal or an error, stores what came and asks for nothing more.
+# A run that ends by a signal or error stores what has arrived and requests
+# nothing more.
 collect_drain <- function(going) {
   going$run$most_pages <- -Inf
   going$queue$stopped <- TRUE
@@ -66,7 +63,7 @@ collect_drain <- function(going) {
     line_run(going$run$line, 0)
     while (length(going$queue$finished) && now_seconds() < until) {
       event <- queue_event_next(going$queue)
-      # an answer that is no page is of no use any more
+      # only successful answers can be stored
       if (isTRUE(event$response$status < 300)) {
         going$tally <- collect_safely(going$run, going$queue, going$tally, event)
       }
@@ -77,8 +74,8 @@ collect_drain <- function(going) {
 
 drain_seconds <- 20
 
-# A run that has begun and is brought on step by step: what is the same throughout it, its queue,
-# and its tally.
+# A run that has begun and advances step by step: its constants, its queue and
+# its tally.
 collect_begin <- function(plan, into, progress = FALSE, requests = Inf, raw = FALSE, wait = 900,
   gather = 50, pool = NULL, rest = NULL) {
   check_plan(plan)
@@ -102,27 +99,28 @@ collect_begin <- function(plan, into, progress = FALSE, requests = Inf, raw = FA
   going
 }
 
-# What has come and was not looked at yet counts: it may come while another run is looked at.
+# Unhandled events count too, because they may arrive while another run is
+# handled.
 collect_goes_on <- function(going) {
   queue <- going$queue
   length(queue$finished) > 0 || going$run$line$active > 0L ||
     ((queue_left(queue) || !is.null(queue$job)) && !queue$stopped)
 }
 
-# Starts what may be started, waits for what comes, and looks at one answer.
+# Starts possible requests, waits for answers, and handles one.
 collect_step <- function(going) {
   pause <- collect_begun(going)
   line_run(going$run$line, min(pause, going$run$sink$due()))
   collect_came_in(going)
 }
 
-# One answer is looked at, and then what it makes room for is begun before the next: the service
-# is at work meanwhile.
+# Handles one answer, then starts what it makes possible before the next, so
+# that the service is kept busy.
 collect_came_in <- function(going) {
   going$run$sink$beat()
   if (!is.null(event <- queue_event_next(going$queue))) {
     going$tally <- collect_safely(going$run, going$queue, going$tally, event)
-    # what is answered meanwhile is known to be at once, and counts from then
+    # collect arrivals now, so that their time is that of their arrival
     if (going$run$line$active > 0L) line_run(going$run$line, 0)
   }
   going$run$sink$due()
@@ -133,7 +131,7 @@ collect_came_in <- function(going) {
 collect_end <- function(going) {
   going$run$sink$settle()
   going$tally <- tally_counts(going$tally, going$run$sink$wrong())
-  # where every request was made, the next run asks anew
+  # when every request was made, the next run starts anew
   if (queue_left(going$queue) + going$queue$unfinished == 0) going$run$sink$round_end(going$round)
   collect_result(going$run, going$queue, going$tally)
 }
@@ -151,7 +149,7 @@ check_plan <- function(plan) {
   for (name in access_secrets(plan$query$source$access)) source_secret(plan$query$source, name)
 }
 
-# What is the same throughout a run: what is wanted, where it goes, and how far.
+# The constants of a run: the query, the destination and the bounds.
 run_make <- function(query, sink, most_pages = Inf, most_wait = 900, at_once = query$source$at_once,
   planned = FALSE, ahead = TRUE, pool = NULL, rest = NULL) {
   source <- source_of_run(query$source)
@@ -162,10 +160,11 @@ run_make <- function(query, sink, most_pages = Inf, most_wait = 900, at_once = q
     query = query, source = source, sink = sink,
     calendar = calendar_within(source_calendar(source), query$from, query$to),
     counter = sink$counter,
-    # the token that was granted, and all that must not be seen
+    # the current token, and all texts to redact
     tokens = tokens, secrets = run_secrets(source, tokens),
     line = line,
-    # how a wait within a request is spent, in seconds at most; other runs may go on meanwhile
+    # sleeps within a request, up to the given seconds; other runs may go on
+    # meanwhile
     rest = function(seconds) {
       sink$beat()
       pass(min(seconds, 10))
@@ -174,13 +173,14 @@ run_make <- function(query, sink, most_pages = Inf, most_wait = 900, at_once = q
     started = sink$now(),
     most_pages = most_pages, most_wait = most_wait, at_once = at_once, planned = planned,
     ahead = ahead,
-    # whether the card says which way pages run, and whether bars are of less than a day
+    # the direction of pages that the card states, and whether bars are shorter
+    # than a day
     way = stated_direction(query$dataset),
     short = is.null(query$interval) || is_intraday(query$interval)
   )
 }
 
-# What the card says of the dataset as a whole.
+# Facts of the dataset that the card states.
 run_facts <- function(run) {
   dataset <- run$query$dataset
   units <- unlist(lapply(dataset$columns, `[[`, "unit"))
@@ -189,11 +189,11 @@ run_facts <- function(run) {
     unit = units)
 }
 
-# Starts every request that may be sent now; gives the seconds until the next one may. Answers that
-# were not looked at yet are no more than twice as many as requests may be under way, and with these
-# no more than pages are wanted. With `fresh` requests are begun that were not begun before; that
-# ends with the first one that another collector is at, and with the first answer that has come: to
-# claim takes time, and what has come is stored first.
+# Starts all requests that may be sent now; returns the seconds until the next.
+# Unhandled answers are at most twice as many as requests under way, and
+# together with those no more than the wanted pages. With `fresh`, new requests
+# are begun until one belongs to another collector or an answer has arrived: a
+# claim takes time, and answers are stored first.
 collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
   now <- now_seconds()
   wait <- 1
@@ -205,8 +205,7 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
     not_before <- vapply(queue$waiting, `[[`, 0, "not_before")
     ready <- which(not_before <= now)
     delay <- max(0, queue$hold - now)
-    # where one answer after another is of no use, those that wait are asked again before any other
-    # is begun
+    # after many failures in a row, retries come before new requests
     begins <- fresh && (tally$in_a_row$vain < 8 || !length(queue$waiting))
     soon <- if (begins) queue_fresh_in(queue) else Inf
     if ((!length(ready) && soon > 0) || delay > 0) {
@@ -220,7 +219,7 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
       chain <- queue$waiting[[ready[1]]]
       queue$waiting <- queue$waiting[-ready[1]]
     } else {
-      # what has come meanwhile is looked at before another request is begun
+      # handle arrivals before another request begins
       if (length(queue$finished)) return(0)
       chain <- next_chain(run, queue)
       line_run(run$line, 0)
@@ -237,14 +236,14 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
       return(min(wait, token))
     }
     send_chain(run, queue, chain, attr(token, "token"))
-    # it goes out now, and not when all others are ready
+    # send it now, not when all others are ready
     line_run(run$line, 0)
   }
   wait
 }
 
 send_chain <- function(run, queue, chain, token = NULL) {
-  # its own token, and not the one that is taken next
+  # the current token, not the one that follows
   force(token)
   chain$asked <- now_seconds()
   finish <- function(...) {
@@ -262,12 +261,12 @@ send_chain <- function(run, queue, chain, token = NULL) {
     failed = function(reason) finish(reason = reason))
 }
 
-# Runs of several sources beside each other: each goes on as if it were alone, and all of them wait
-# together for whatever comes first.
+# Runs of several sources side by side: each proceeds as if alone, and all wait
+# together for the next event.
 
-# `lanes` are functions, one a source, each of which begins the source's next run on the pool that
-# it is given, or gives NULL where there is none any more. `ended` is told of a run that has come to
-# its end, with its result or with the error that ended it. What fails in one lane is no matter of
+# `lanes` are functions, one a source: each starts the source's next run on the
+# given pool, or returns NULL when none is left. `ended` is called with the
+# result of a finished run or its error. A failure in one lane does not affect
 # the others.
 collect_beside <- function(lanes, ended, most_pause = 1) {
   beside <- new.env(parent = emptyenv())
@@ -275,7 +274,8 @@ collect_beside <- function(lanes, ended, most_pause = 1) {
   beside$ended <- ended
   beside$pool <- wire_pool(100)
   beside$going <- vector("list", length(lanes))
-  # lanes that have no run any more, and lanes that wait within a request: they let the others go on
+  # lanes without further runs, and lanes that wait within a request while
+  # others go on
   beside$over <- logical(length(lanes))
   beside$within <- logical(length(lanes))
   on.exit(for (collection in beside$going) if (!is.null(collection)) {
@@ -286,7 +286,8 @@ collect_beside <- function(lanes, ended, most_pause = 1) {
   invisible()
 }
 
-# Starts what may be started, waits for what comes first, `seconds` at most, and looks at it.
+# Starts possible requests, waits up to `seconds` for the first event, and
+# handles it.
 beside_round <- function(beside, seconds) {
   for (i in which(!beside$over & !beside$within)) beside_next(beside, i)
   pause <- seconds
@@ -310,7 +311,7 @@ beside_round <- function(beside, seconds) {
 # Lanes that have a run and are not waiting within a request.
 beside_free <- function(beside) which(lengths(beside$going) > 0 & !beside$within)
 
-# The lane's next run that has something to do.
+# The lane's next run with something to do.
 beside_next <- function(beside, i) {
   rest <- function(seconds) beside_round(beside, min(1, seconds))
   while (is.null(beside$going[[i]]) && !beside$over[i]) {
@@ -320,7 +321,7 @@ beside_next <- function(beside, i) {
   }
 }
 
-# While it works it is left alone by the rounds that it lets the others have.
+# While a lane works, the rounds that it lets others have leave it alone.
 beside_try <- function(beside, i, work) {
   collection <- beside$going[[i]]
   if (is.null(collection) || beside$within[i]) {
@@ -348,8 +349,8 @@ beside_finish <- function(beside, i) {
   beside$going[i] <- list(NULL)
 }
 
-# Exports are followed turn by turn; all else is started. Gives the seconds until the next turn:
-# none where something has come that was not looked at yet.
+# Polls exports step by step; starts other requests. Returns the seconds until
+# the next step: zero where an event is unhandled.
 collect_begun <- function(going) {
   pause <- 1
   if (!going$queue$stopped && is.null(going$run$query$dataset$job)) {

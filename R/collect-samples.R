@@ -1,12 +1,13 @@
-# Samples of answers, read again: they show that a card reads what it read, and whether a service
-# has changed. samples_keep() writes them.
+# Stored samples of answers, read again: they show whether a card still reads
+# them, and whether a service has changed. samples_keep() writes them.
 
 #' @rdname samples_keep
 #' @param source A source, see [source_card()].
-#' @param live Whether the requests are made again, to see whether the service still answers in the
-#'   same columns; otherwise no request is made.
-#' @return `samples_test()`: a tibble with one row a sample: `sample`, `dataset`, `rows` (how many
-#'   are read now), `outcome` (`same`, `changed`, `failed`) and `said` (what is different).
+#' @param live Whether the requests are made again, to see whether the service
+#'   still answers in the same columns; otherwise no request is made.
+#' @return `samples_test()`: a tibble with one row a sample: `sample`,
+#'   `dataset`, `rows` (how many are read now), `outcome` (`same`, `changed`,
+#'   `failed`) and `said` (what is different).
 #' @export
 samples_test <- function(source, folder, live = FALSE) {
   check_source(source)
@@ -46,7 +47,7 @@ sample_test <- function(source, sample, file, live) {
   }
   texts <- tryCatch(sample_rows(source, dataset, about, body), vetusta_error = identity)
   if (inherits(texts, "vetusta_error")) {
-    # the service answers, and no more as the card says
+    # the service answers, but not in the form that the card describes
     return(sample_row(NA_real_, if (live) "changed" else "failed", texts$what))
   }
   kept <- as.character(unlist(sample$rows))
@@ -54,7 +55,7 @@ sample_test <- function(source, sample, file, live) {
   sample_row(as.numeric(length(texts)), if (nzchar(differs)) "changed" else "same", differs)
 }
 
-# Rows of an answer as texts, as a card reads it.
+# Rows of an answer as texts, read by a card.
 sample_rows <- function(source, dataset, about, body) {
   record_texts(as.list(sample_page(source, dataset, about, body)$good))
 }
@@ -66,8 +67,8 @@ sample_page <- function(source, dataset, about, body) {
   page_make(tidy$rows, tidy$rejected)
 }
 
-# What a card rejects of the samples that are kept of its source, in words; nothing where there are
-# none.
+# What a card rejects in the stored samples of its source, in words; empty
+# without samples.
 samples_rejected <- function(source, folder) {
   files <- list.files(folder, "[.]sample[.]json$", full.names = TRUE)
   unlist(lapply(files, function(file) {
@@ -112,7 +113,7 @@ sample_differs <- function(kept, now) {
   else paste0(length(kept), " rows were kept and ", length(now), " are read")
 }
 
-# Which columns there were and are: values change, and columns do not.
+# Columns before and now: values change, columns should not.
 sample_columns <- function(kept, now) {
   names <-
     function(texts) unique(unlist(lapply(json_objects(utils::head(texts, 200)), base::names)))

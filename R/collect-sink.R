@@ -1,25 +1,30 @@
-# A sink is where pages go, and who says whether a request may be made. The archive's sink claims
-# requests, counts them, writes the
-# journal and puts each page in one transaction; the memory's sink hands pages out. Nothing on the
-# way asks which one it is.
+# A sink is the destination of pages and decides whether a request may be made.
+# The archive's sink claims and counts requests, writes the journal and stores
+# each page in one transaction; the memory's sink returns pages. No other code
+# asks which one it is.
 #
-# counter          counts requests within the source's limits, see limit_counter()
-# claim, ending begins a claim: "ours", "taken", "done"; the name of a claim that ends with this
-# request, or nothing
-# noted, forget    what an earlier run noted of a request, by kind and key
-# covered          stretches of keys that are held whole
-# incomplete       what is open, see incomplete_book(); NULL where nothing is kept
-# catalogue, stored    the series of the dataset, and the newest rows of some of them
-# journal          a row of the journal without a page
-# put              a page, as keys and rows and as it came: gives c(new, changed, unchanged)
-# note             a note by itself
-# ended            the end of a request without a page: its claim, notes and what is covered
-# round_begin, round_end   a round of requests without a window
-# settle, release  the end of a run
-# now, beat        the clock of where pages go; a run says that it goes on
-# listed           how many entries all requests list, and how many different ones
-# due              seconds until pages that wait for each other are written; they are, where it is 0
-# wrong            what the counts of such pages were wrong by
+# counter      counts requests within the limits, see limit_counter()
+# claim        makes a claim: "ours", "taken", "done"
+# ending       the claim that ends with this request
+# noted        notes of earlier runs about a request, by kind and key
+# forget       removes such a note
+# covered      covered ranges of keys
+# incomplete   open windows, see incomplete_book(); NULL without an archive
+# catalogue    the series of the dataset
+# stored       the newest rows of some series
+# journal      a row of the journal without a page
+# put          stores a page: returns c(new, changed, unchanged)
+# note         a single note
+# ended        ends a request without a page: its claim, notes and coverage
+# round_begin  begins a round of requests without a window; round_end ends it
+# settle       joins small segments at the end of a run
+# release      releases the claims of a run
+# now          the clock of the destination
+# beat         a sign that the run is alive
+# listed       the number of entries that all requests list, and of different
+#              ones
+# due          seconds until waiting pages are written; 0 writes them
+# wrong        the error in the counts of such pages
 archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
   source <- query$source$source
   dataset <- query$dataset$name
@@ -35,7 +40,7 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
   }
   types <- dataset_types(query$dataset)
   clock <- store_clock(archive)
-  # whatever is read or written by itself comes after the pages that wait
+  # waiting pages are written before anything else is read or written
   settled <- function() {
     store_gathered(archive)
     archive
@@ -111,7 +116,7 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
   )
 }
 
-# Pages are handed out as they come, and nothing is known of what was before.
+# Returns pages as they come and knows nothing of earlier runs.
 memory_sink <- function(query) {
   out <- list()
   nothing <- function(...) NULL
@@ -140,7 +145,7 @@ memory_sink <- function(query) {
 
 no_coverage <- data.frame(key = character(), start = numeric(), end = numeric())
 
-# Requests are counted in the archive where there is one, for all processes on it.
+# Counts requests in the archive where there is one, for all its processes.
 source_counter <- function(source, archive = NULL, weight = 1) {
   limit_counter(source$limits, if (is.null(archive)) limit_memory() else list(
     take = function(windows, under_way, weight) {

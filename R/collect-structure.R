@@ -1,9 +1,9 @@
-# Finding datasets and what they are made of: structures are fetched within the source's limits and
-# kept with their validators.
+# Structures of a statistics office: fetched within the source's limits and
+# stored with their validators.
 
 structures_seen <- new.env(parent = emptyenv())
 
-# Messages that were decoded, by what they hold; it may be emptied at any time.
+# A cache of decoded messages by hash; it may be emptied at any time.
 structures_decoded <- new.env(parent = emptyenv())
 
 decoded_structure <- function(body, where) {
@@ -17,14 +17,14 @@ decoded_structure <- function(body, where) {
   structures_decoded[[name]]
 }
 
-# A structure message, decoded: from the archive while it is young, else asked for with its
-# validators.
+# A decoded structure message: from the archive while it is recent, otherwise
+# requested with its validators.
 structure_get <- function(source, url, archive = NULL, where = "structure") {
   keep <- time_interval(source$sdmx$keep %||% "P1D")$seconds
   cached <- if (!is.null(archive)) store_structure(archive, source$source, url)
   else structures_seen[[url]]
   now <- as.numeric(Sys.time())
-  # where no request is to be made, what is held counts however old it is
+  # where no request may be made, the stored message counts however old it is
   only_stored <- isTRUE(source$only_stored)
   if (!is.null(cached) && (only_stored || now - cached$fetched < keep)) {
     return(decoded_structure(cached$body, where))
@@ -65,8 +65,7 @@ structure_get <- function(source, url, archive = NULL, where = "structure") {
   decoded
 }
 
-# One request within the limits, asked again when it stumbles; a token that is refused is renewed
-# once.
+# One request within the limits, with retries; a refused token is renewed once.
 structure_fetch <- function(source, request, archive) {
   counter <- source_counter(source, archive)
   tokens <- new.env(parent = emptyenv())
@@ -85,17 +84,16 @@ structure_fetch <- function(source, request, archive) {
 #' @rdname datasets_find
 #' @param dataset A dataset's identifier.
 #' @param version Its version; by default the latest.
-#' @return `datasets_describe()`: a `vetusta_dataset`, a list of `id`, `agency`, `version`,
-#'   `title`, `description`, `dimensions` (a data
-#'   frame in the structure's order: `id`, `role`, `title`,
-#'   `codes`), `codes` (by dimension: a list of `id`, `parent`, `labels` by language),
-#'   `attributes`, `start`, `end`, `cells` (`NA` where
-#'   the service does not say), `available` (codes by dimension that have data,
-#'   where it says), `updated`, `example` (a command that works). Of a card's dataset `source`,
-#'   `id`, `title`,
-#'   `shape`, `keys` (a data frame of `key`, `needed`, `values`), `intervals`, `window`, `columns`,
-#'   `limits`, `held` (series or
-#'   rows in the archive) and `example`. Printing it shows all of that.
+#' @return `datasets_describe()`: a `vetusta_dataset`, a list of `id`, `agency`,
+#'   `version`, `title`, `description`, `dimensions` (a data frame in the
+#'   structure's order: `id`, `role`, `title`, `codes`), `codes` (by dimension:
+#'   a list of `id`, `parent`, `labels` by language), `attributes`, `start`,
+#'   `end`, `cells` (`NA` where the service does not say), `available` (codes by
+#'   dimension that have data, where it says), `updated`, `example` (a command
+#'   that works). Of a card's dataset `source`, `id`, `title`, `shape`, `keys`
+#'   (a data frame of `key`, `needed`, `values`), `intervals`, `window`,
+#'   `columns`, `limits`, `held` (series or rows in the archive) and `example`.
+#'   Printing it shows all of that.
 #' @export
 datasets_describe <- function(source, dataset, version = "latest", language = "en",
   archive = NULL) {
@@ -115,7 +113,7 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
     sdmx_structure_url(source, "dataflow", dataset, version, references = "all"), archive,
     where)
   flow <- Filter(function(entry) identical(entry$id, dataset), document$flows)
-  # of one id from several agencies the card's own is meant
+  # of equal ids from several agencies the card's agency is meant
   if (length(flow) > 1) flow <- Filter(function(entry) identical(entry$agency, source$sdmx$agency),
     flow) |> (\(matching) if (length(matching)) matching else flow)()
   if (!length(flow)) {
@@ -137,7 +135,8 @@ datasets_describe <- function(source, dataset, version = "latest", language = "e
     language, archive)
 }
 
-# What is available for a selection; NULL where the service does not say.
+# The available codes of a selection; NULL where the service does not state
+# them.
 availability_of <- function(source, flow, selection, archive) {
   if (identical(source$sdmx$availability, FALSE)) {
     return(NULL)
@@ -160,7 +159,7 @@ make_dataset <- function(source, flow, structure, document, available, language,
   })
   dimensions$title <- vapply(seq_along(concepts),
     function(i) label_in(concepts[[i]]$labels, language) %|na|% dimensions$id[i], "")
-  # a dimension without a representation of its own has its concept's
+  # a dimension without its own code list has that of its concept
   codes <- stats::setNames(lapply(seq_along(concepts),
     function(i) {
       find_artefact(document$codelists,
@@ -188,7 +187,7 @@ make_dataset <- function(source, flow, structure, document, available, language,
   structure(result, class = "vetusta_dataset")
 }
 
-# Labels are kept beside the observations, so that they are there without the service.
+# Labels are stored with the observations, so that they are available offline.
 keep_labels <- function(archive, source, dataset, codes) {
   store_structure_put(archive, source$source, paste0("labels:", dataset), NA, NA,
     serialize(codes, NULL))
@@ -234,7 +233,8 @@ format_dataset <- function(x, most = 12) {
   c(head, text_table(frame), lists, "", paste0("example: ", x$example))
 }
 
-# Codes with their labels, children below their parents; those without data are said.
+# Codes with their labels, children below their parents, with a note on codes
+# without data.
 dataset_codes <- function(list, available, language, most) {
   label <- code_labels(list, language)
   tree <- code_tree(list)
@@ -248,8 +248,9 @@ dataset_codes <- function(list, available, language, most) {
   c(lines, if (length(order) > most) paste0("  and ", length(order) - most, " more"))
 }
 
-# Children follow their parents, in the list's order, and each code stands once: `order` and the
-# `depth` of each code. A code whose ancestors lead back to itself has none.
+# Children follow their parents in the list's order, and each code occurs once:
+# `order`, and the `depth` of each code. A code whose ancestors form a circle
+# has no parent.
 code_tree <- function(list) {
   n <- length(list$id)
   parent <- match(list$parent, list$id)

@@ -1,21 +1,21 @@
-# What a run came to so far: a plain value, which every step gives back changed.
+# The counts of a run so far: a plain value that each step returns changed.
 
 tally_make <- function() {
   list(
     pages = 0, new = 0, changed = 0, unchanged = 0, gone = 0, doubled = 0, rejected = 0,
     retried = 0, cut = 0,
     empty = character(),
-    # symbols for which rows came, as names: there may be many, and each page adds its own
+    # symbols with rows, as names of an environment, because there may be many
     came = new.env(parent = emptyenv()), failed_keys = list(), largest = 0,
     failed = data.frame(symbol = character(), what = character(), todo = character(),
       outcome = character()),
-    # how often in a row: answers that were of no use, requests that failed, requests that nothing
-    # answered
+    # consecutive useless answers, failed requests, and requests without an
+    # answer
     in_a_row = list(vain = 0, stumbled = 0, unanswered = 0)
   )
 }
 
-# Rows came for symbols; and for which of some none did.
+# Records symbols with rows.
 tally_came <- function(tally, symbols) {
   for (symbol in symbols) assign(symbol, TRUE, envir = tally$came)
 }
@@ -29,7 +29,7 @@ tally_counts <- function(tally, counts) {
   tally
 }
 
-# A page that was stored.
+# Counts a stored page.
 tally_page <- function(tally, counts, page) {
   tally <- tally_counts(tally, counts)
   tally$rejected <- tally$rejected + length(unique(page$rejected$row))

@@ -1,19 +1,21 @@
-# Decoded rows tidied: bars get their times, sessions and all columns; what is wrong is told.
+# Tidies decoded rows: bars get times, sessions and columns, and bad rows a
+# reason.
 
-# A decoded body as rows, before they are judged.
+# A decoded body as rows, before checks.
 decoded_rows <- function(query, symbols, decoded) {
   dataset <- query$dataset
   rows <- list_frame(decoded$columns)
   if (is.null(rows$symbol) && length(symbols) == 1) rows$symbol <- rep(symbols, decoded$rows)
   else if (length(symbols)) rows$symbol <- symbols_as_asked(rows$symbol, symbols)
-  # times that differ by nanoseconds alone are kept apart
+  # times that differ only by nanoseconds are kept distinct
   if (length(decoded$finer) == nrow(rows) && inherits(rows$time, "POSIXct")) {
     apart <- kept_apart(rows$time, decoded$finer, paste(rows$symbol, rows[["series"]],
       rows[["side"]]))
     rows$time <- apart$time
     attr(rows, "apart") <- apart$count
   }
-  # where the clock of rows runs back, the second pass of an hour that comes twice is meant
+  # where local times of rows go back, the second pass of a repeated hour is
+  # meant
   if (inherits(rows$time, "POSIXct") && decoded$rows && dataset$reading$local) {
     series <- if (!is.null(rows$symbol)) paste(rows$symbol, rows[["side"]])
     rows$time <- second_passes(rows$time, query$source$zone, series)
@@ -21,12 +23,13 @@ decoded_rows <- function(query, symbols, decoded) {
   rows
 }
 
-# Times of one series that are alike as whole microseconds and differ by nanoseconds: each later one
-# becomes a microsecond later than the one before it. Gives list(time, count).
+# Times of one series that are equal in microseconds and differ in nanoseconds:
+# each later one becomes a microsecond later than the one before. Returns
+# list(time, count).
 kept_apart <- function(time, finer, series) {
   series <- rep_len(series, length(time))
   micros <- round(as.numeric(time) * 1e6)
-  # a time just before a full second counts as that second when it is rounded
+  # a time just before a full second is rounded up to it
   ahead <- micros %% 1e6 == 0 & finer > 5e8
   finer[which(ahead)] <- finer[which(ahead)] - 1e9
   key <- paste(series, micros)
@@ -51,8 +54,8 @@ kept_apart <- function(time, finer, series) {
   list(time = time, count = count)
 }
 
-# Symbols that came in another case than they were asked for in, as they were asked for, where just
-# one of those asked for is meant.
+# Symbols that came in another case, in the case of the request, where exactly
+# one requested symbol matches.
 symbols_as_asked <- function(came, asked) {
   if (is.null(came)) {
     return(came)
@@ -70,14 +73,14 @@ symbols_as_asked <- function(came, asked) {
 }
 
 complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NULL) {
-  # as plain columns: a frame's own assignment takes longer than the work
+  # plain columns, because assignment into a data frame is slow
   n <- nrow(rows)
   rows <- as.list(rows)
   if (identical(bar_time, "end") && n && inherits(rows$time, "POSIXct")) {
     rows$time <- bar_starts(rows$time, interval, zone)
   }
-  # a bar of a day is told by its day, wherever in it the source stamps it: its time is the opening
-  # of its first regular session
+  # a daily bar belongs to its day, whatever instant the source gives: its time
+  # is the opening of its first regular session
   short <- is_intraday(interval)
   if (!short && inherits(rows$time, "POSIXct")) {
     rows$time <- if (is.null(calendar)) midnight_days(rows$time, zone, calendar)
@@ -96,8 +99,8 @@ complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NUL
   list_frame(rows)
 }
 
-# Where bars begin that are named by their ends. A day that ends at its session's close and not at
-# midnight is the day of its last second.
+# The start of bars that the source names by their end. A day that ends at its
+# session's close rather than at midnight is the day of its last second.
 bar_starts <- function(time, interval, zone) {
   known <- as.numeric(time[is.finite(time)])
   midnights <- all(known %% 86400 == 0) ||
@@ -106,8 +109,8 @@ bar_starts <- function(time, interval, zone) {
   else shift_instant(time, interval, -1, zone)
 }
 
-# Bars of days and longer that are all told by an instant at midnight, local or of UTC, mean the
-# day; unless days open just then.
+# Daily and longer bars whose instants are all midnight, local or UTC, are
+# dates; unless trading days begin then.
 midnight_days <- function(time, zone, calendar) {
   known <- time[is.finite(time)]
   if (!length(known) ||
@@ -128,7 +131,8 @@ bar_days <- function(day, zone, calendar) {
   time
 }
 
-# Rows that were not decoded and bars that cannot be; a row is rejected once, for its first reason.
+# Rows that could not be decoded, and bars that fail a check; a row is rejected
+# once, for its first reason.
 page_rejected <- function(rows, body, dataset, judged) {
   decoded <- body$rejected
   if (!nrow(judged) && !nrow(decoded)) {
@@ -145,11 +149,12 @@ page_rejected <- function(rows, body, dataset, judged) {
   )
 }
 
-# Bars of one time, side and symbol, by the rule of rows-doubled.R; `without` are rows that have
-# other rejected rows, and `at` says which of the service's rows each one is.
+# Bars with equal time, side and symbol, by the rule of rows-doubled.R;
+# `without` are rows rejected for other reasons, and `at` is the number of each
+# row in the answer.
 doubled_bars <- function(rows, without, at) {
   n <- nrow(rows)
-  # with a time missing nobody can tell
+  # a missing time leaves the order open
   if (n < 2 || isFALSE(is.unsorted(as.numeric(rows$time), strictly = TRUE))) {
     return(no_wrong_bars)
   }

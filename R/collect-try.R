@@ -1,27 +1,25 @@
-# A card is tried before it is trusted: a request or two, nothing stored, and everything shown.
+# Trying a card: one or two requests, nothing stored, everything shown.
 
 #' Try a dataset
 #'
-#' Makes one request of a query, and a second one where a page follows; stores nothing; and shows
-#' the
-#' request as it went, what came, how it was read, what was rejected and why, how the next page is
-#' asked for, and whether times look right.
+#' Makes one request of a query, and a second one where a page follows; stores
+#' nothing; and shows the request as it went, what came, how it was read, what
+#' was rejected and why, how the next page is asked for, and whether times look
+#' right.
 #'
 #' @param query A query, see [query_bars()] and [query_rows()].
 #' @param requests How many requests at most.
-#' @param archive An archive in which requests are counted against limits and quotas; nothing
-#'   else is
-#'   written to it.
-#' @return A `vetusta_try`: a list with `source`, `dataset`, `requests` (a list for each request,
-#'   with
-#'   `method`, `url`, `headers`, `body` of the request without any secret, `status`, `answer`
-#'   (headers that tell of kind, limits and paging), `bytes`, `seconds`, `error` (why it could not
-#'   be
-#'   read), `following` (where the next page is)), `rows` (what was read of all of them, tidy),
-#'   `rejected` (a data frame of `place`, a JSON Pointer, `reason`, `detail`) and `looks` (texts:
-#'   what
-#'   does not look right).
-#' @section Errors: as of [collect_run()], where nothing answers or a secret is not set.
+#' @param archive An archive in which requests are counted against limits and
+#'   quotas; nothing else is written to it.
+#' @return A `vetusta_try`: a list with `source`, `dataset`, `requests` (a list
+#'   for each request, with `method`, `url`, `headers`, `body` of the request
+#'   without any secret, `status`, `answer` (headers that tell of kind, limits
+#'   and paging), `bytes`, `seconds`, `error` (why it could not be read),
+#'   `following` (where the next page is)), `rows` (what was read of all of
+#'   them, tidy), `rejected` (a data frame of `place`, a JSON Pointer, `reason`,
+#'   `detail`) and `looks` (texts: what does not look right).
+#' @section Errors: as of [collect_run()], where nothing answers or a secret is
+#'   not set.
 #' @export
 #' @examples
 #' \dontrun{
@@ -89,7 +87,7 @@ try_request <- function(run, chain) {
     return(entry)
   }
   entry$page <- page
-  # what a standard lays out needs no sample of how a card reads it
+  # a standard format needs no sample
   if (!is.null(source$datasets[[run$query$dataset$name]])) {
     entry$texts <- sample_rows(source, run$query$dataset, jsonlite::fromJSON(entry$sample$about),
       entry$sample$body)
@@ -101,7 +99,7 @@ try_request <- function(run, chain) {
   entry
 }
 
-# Headers of an answer that tell of its kind, of limits and of paging.
+# Headers of an answer about its type, limits and paging.
 try_headers <- function(headers, hide) {
   kept <- grepl(paste0("^content-type$|^link$|^retry-after$|rate-?limit|remaining|quota|^etag$|",
     "^last-modified$|next|total|page|^location$"), names(headers))
@@ -115,7 +113,7 @@ try_reading <- function(dataset, type) {
   if (!is.null(dataset$form)) paste0(", in the form ", dataset$form))
 }
 
-# What does not look right of the times and the order of what came.
+# What looks wrong in the times and the order of the rows.
 try_looks <- function(query, pages, rows, calendar) {
   time <- rows[["time"]]
   if (!inherits(time, "POSIXct") || !length(time)) {

@@ -1,10 +1,10 @@
-# Where in its window a page lies: which way pages run, which stretch has come with this one, and
-# whether the window is at its end.
+# The place of a page in its window: the direction of pages, the range that came
+# with this page, and whether the window is complete.
 #
-# A page is one stretch of a series without holes, if its rows are in order of time. Whether what
-# lies before that stretch has come too, or what
-# lies after it, the first page does not show: a series may begin or end anywhere in the window.
-# The next page shows it, or the page rule itself.
+# A page is one range of a series without gaps, if its rows are in order of
+# time. The first page does not show whether rows exist before or after that
+# range, because a series may begin or end anywhere in the window. The next page
+# shows it, or the page rule does.
 
 page_way <- function(chain, page, run) {
   time <- page$times
@@ -20,7 +20,7 @@ page_way <- function(chain, page, run) {
   heading <- run$way %||% if (is.null(before)) lone_way(ends, chain, run)
   else way_between(before, ends)
   if (is.na(chain$direction)) chain$direction <- heading
-  # pages that run back, or overlap without an order, are no stretch any more
+  # pages that go back, or overlap without an order, are no range
   if (!is.null(before) && !identical(chain$direction, way_between(before, ends))) {
     chain$direction <- "unknown"
   }
@@ -30,7 +30,7 @@ page_way <- function(chain, page, run) {
 
 runs_one_way <- function(time) !is.unsorted(time) || !is.unsorted(-time)
 
-# Pages by time run as the card says.
+# The direction of pages by time, from the card.
 stated_direction <- function(dataset) {
   rule <- dataset$next_page
   if (identical(rule$by,
@@ -38,10 +38,11 @@ stated_direction <- function(dataset) {
     else "forward"
 }
 
-# A first page to whose one side the calendar expects nothing in the window.
+# A first page beyond one side of which the calendar expects nothing in the
+# window.
 lone_way <- function(ends, chain, run) {
   idle <- function(from, to) idle_between(from, to, run)
-  # a page beside the window says nothing of it
+  # a page outside the window says nothing about it
   if (ends[2] < chain$from || ends[1] >= chain$to) NA_character_
   else if (idle(chain$from, ends[1])) "forward"
   else if (idle(after_bar(ends[2], run), chain$to)) "backward" else NA_character_
@@ -61,9 +62,9 @@ way_between <- function(before, after) {
   else if (after[1] <= before[1] && after[2] <= before[2]) "backward" else "unknown"
 }
 
-# A service that has no word for one end of the window goes on beyond it: what comes from there on
-# is not asked for. Where the pages may hold
-# one series after another, only their end is the end.
+# A service without a parameter for one end of the window goes on beyond it:
+# later pages are not requested. Where pages may contain one series after
+# another, only their end is the end.
 window_passed <- function(chain, page, run) {
   time <- page$times
   if (is.null(chain$from) || length(chain$symbols) > 1 || !length(time) ||
@@ -75,8 +76,8 @@ window_passed <- function(chain, page, run) {
     backward = edges[1] < chain$from, FALSE)
 }
 
-# Whether the calendar expects nothing in the window but what has come: a page shorter than pages
-# can be is then the last, without asking for another.
+# Whether the calendar expects nothing more in the window: then a short page is
+# the last without another request.
 window_full <- function(chain, page, run) {
   time <- page$times
   if (is.null(run$query$interval) || is.null(chain$from) || is.null(run$calendar) ||
@@ -88,7 +89,7 @@ window_full <- function(chain, page, run) {
   if (chain$direction %in% "backward") idle_between(chain$from, min(time), run) else before && after
 }
 
-# Whether bars of one length stand from the window's beginning to its end.
+# Whether bars of one length fill the window.
 window_dense <- function(chain, page, run) {
   time <- page$times
   seconds <- run$query$interval$seconds %||% NA_real_
@@ -100,16 +101,16 @@ window_dense <- function(chain, page, run) {
     min(time) < chain$from + seconds && max(time) + seconds >= chain$to
 }
 
-# The stretch that has come with this page, and all of the window with the last one.
+# The range that came with this page; the whole window with the last page.
 page_place <- function(chain, page, run) {
   chain$newest <- max(chain$newest %||% -Inf, page_newest(page, run$query$source$zone))
   chain$cover <- NULL
   chain$last <- is.null(page$following) && !length(page$against)
-  # behind a page that contradicts, no stretch is known to be whole
+  # after a contradicting page no range is known to be complete
   if (is.null(chain$from) || length(chain$proof$against)) {
     return(chain)
   }
-  # a page as large as pages can be is all of the window where no other bar can be in it
+  # a full page is the whole window where no further bar fits in
   if (chain$last && (!isTRUE(page$full) || window_full(chain, page, run) ||
     window_dense(chain, page, run))) {
     chain$cover <- c(chain$from, chain$to)
@@ -119,7 +120,8 @@ page_place <- function(chain, page, run) {
   if (!length(time) || identical(chain$direction, "unknown")) {
     return(chain)
   }
-  # where the sides of an instant are rows of their own, its other sides may be on the next page
+  # where the sides of an instant are separate rows, other sides may be on the
+  # next page
   split <- !length(run$query$dataset$sides) && any(!is.na(page$rows$side))
   first <- max(before_bar(min(time), run), chain$from)
   last <- min(if (split) max(time) else after_bar(max(time), run), chain$to)
@@ -130,7 +132,7 @@ page_place <- function(chain, page, run) {
   chain
 }
 
-# The instant up to which a page's newest row speaks.
+# The end of a page's newest row.
 page_newest <- function(page, zone) {
   period <- page$rows[["period"]]
   time <- page$times
@@ -139,9 +141,9 @@ page_newest <- function(page, zone) {
     any(!is.na(period))) as.numeric(time_local(max(period, na.rm = TRUE) + 1, 0, zone)))
 }
 
-# The instants around a bar within which no other one lies: a second at most for bars within a day,
-# as they need not lie on one grid, and
-# the day of a longer one.
+# The instants around a bar within which no other bar begins: at most a second
+# for bars within the day, because their times may be irregular, and the whole
+# day for longer bars.
 before_bar <- function(time, run) {
   if (run$short) time
   else as.numeric(local_instant(local_day(utc(time), run$query$source$zone), 0,
@@ -154,10 +156,10 @@ after_bar <- function(time, run) {
     run$query$source$zone))
 }
 
-# The URL of the page that follows, and why it may not be requested.
+# The URL of the next page, and reasons not to request it.
 
-# Where the next page is: `url`, or nothing where this one is the last; `halt`, an error, where
-# it cannot be asked for, though this page is good.
+# The next page: `url`, or nothing on the last page; `halt`, an error, where it
+# cannot be requested although this page is good.
 following_page <- function(source, chain, value, where, by = NULL) {
   if (is.null(value)) {
     return(NULL)
@@ -182,7 +184,7 @@ following_page <- function(source, chain, value, where, by = NULL) {
     return(halt(elsewhere(", with a secret in it."),
       "report it to the provider of the service: a key must not go to another origin"))
   }
-  # a last page that names itself is the last
+  # a last page may link to itself
   if (url == chain$request$url) {
     return(NULL)
   }
@@ -200,8 +202,8 @@ following_page <- function(source, chain, value, where, by = NULL) {
 
 page_bound <- 100000
 
-# A credential that the service repeats in its next URL is taken out: it is put on when the
-# request is sent.
+# Removes a credential that the service repeats in its next URL; it is added
+# again when the request is sent.
 without_parameter <- function(url, access) {
   if (!identical(access$by, "query")) {
     return(url)

@@ -1,8 +1,9 @@
-# One column of the rows: found by its pointer, and read as its type.
+# A column of rows: found by its pointer and read as its type.
 
-# A column's values: a member of the row, the key or value of a map, or what the query knows.
+# The values of a column: a member of the row, the key or value of a map, or a
+# constant of the query.
 column_value <- function(rows, rule, known) {
-  # also one that was taken from deeper in the body, which bears its whole pointer
+  # a member from deeper in the body is named by its full pointer
   value <- if (!is.null(rule$member)) .subset2(rows, rule$member)
   if (!is.null(value)) {
     return(value)
@@ -24,7 +25,7 @@ column_value <- function(rows, rule, known) {
   if (is.null(value)) NULL else rep_len(value, nrow(rows))
 }
 
-# One member, or several that are joined: a day and an hour, a year and a quarter.
+# One member, or several joined: a day and an hour, a year and a quarter.
 members_of <- function(rows, rule) {
   parts <- lapply(rule$at, function(pointer) member_at(rows, pointer))
   if (any(lengths(parts) == 0)) {
@@ -41,7 +42,7 @@ members_of <- function(rows, rule) {
   ifelse(absent, NA_character_, do.call(paste, c(parts, list(sep = rule$joined %||% " "))))
 }
 
-# Whole numbers with the zeros in front that were left out: 930 is 0930.
+# Restores leading zeros of whole numbers: 930 is 0930.
 with_zeros <- function(value, digits) {
   text <- if (is.numeric(value)) plain_numbers(value) else as.character(value)
   short <- which(grepl("^[0-9]+$", text) & nchar(text) < digits)
@@ -84,9 +85,10 @@ pointer_keys <- function(pointer) {
   fixed = TRUE)
 }
 
-# The members of all rows at one pointer: "/a" is a column, "/a/b" a member of nested objects.
+# The members of all rows at a pointer: "/a" is a column, "/a/b" a member of
+# nested objects.
 member_at <- function(rows, pointer) {
-  # a column that was taken from deeper in the body bears its whole pointer
+  # a member from deeper in the body is named by its full pointer
   whole <- .subset2(rows, substring(pointer, 2))
   if (!is.null(whole)) {
     return(whole)
@@ -115,8 +117,8 @@ nested_member <- function(values, key) {
   if (all(lengths(fields) == 1 & !vapply(fields, is.list, TRUE))) unlist(fields) else fields
 }
 
-# Instants on the local clock, a blank or a T between day and hour; a day alone is its local
-# midnight.
+# Local instants, with a blank or a T between date and time; a date alone is its
+# local midnight.
 read_local <- function(text, zone) {
   time <- read_rfc3339(sub(" ", "T", text, fixed = TRUE), zone)
   day <- read_day(text)
@@ -125,7 +127,8 @@ read_local <- function(text, zone) {
   time
 }
 
-# One column to its type; `bad` are the rows whose value is there and cannot be read.
+# Converts a column to its type; `bad` are rows with a value that cannot be
+# read.
 read_column <- function(value, type, zone, rule = list()) {
   if (is.logical(value) && type != "flag" && all(is.na(value))) {
     value <- NA_real_[rep(1L, length(value))]
@@ -155,7 +158,8 @@ read_column <- function(value, type, zone, rule = list()) {
     far = far)
 }
 
-# Instants beyond these years come of an epoch in another unit than the card says.
+# instants beyond these years come from an epoch in another unit than the card
+# states
 first_year <- as.numeric(as.POSIXct("1677-01-01", tz = "UTC"))
 last_year <- as.numeric(as.POSIXct("2201-01-01", tz = "UTC"))
 
@@ -170,7 +174,7 @@ read_epoch <- function(value,
   else plain_number(as.character(value))) / scale))
 }
 
-# Numbers as people write them: 100000 and not 1e+05.
+# Numbers in plain notation: 100000, not 1e+05.
 plain_numbers <- function(x) {
   text <- as.character(x)
   odd <- grep("e", text, fixed = TRUE)
@@ -178,10 +182,10 @@ plain_numbers <- function(x) {
   text
 }
 
-# Days and local instants in a form of their own, as strptime() patterns write it: "%d/%m/%Y",
-# "%Y%m%d %H:%M". All of the text must be of that form: what is
-# left over, as PM behind the hour or an offset, would be another time; and digits that stand
-# together must all be there, since 130 may be 01:30 or 13:00.
+# Dates and local instants in a pattern of strptime(): "%d/%m/%Y", "%Y%m%d
+# %H:%M". The whole text must match, because a rest such as PM or an offset
+# would mean another time; adjacent digits must be complete, because 130 may be
+# 01:30 or 13:00.
 read_written <- function(value, type, zone, written) {
   text <- if (is.numeric(value)) plain_numbers(value) else as.character(value)
   at <- strptime(paste0(text, "\u0001"), paste0(written, "\u0001"), tz = "UTC")
@@ -192,7 +196,7 @@ read_written <- function(value, type, zone, written) {
   else zone)
 }
 
-# How a text of this form looks, with as many digits as fields have that touch each other.
+# The regular expression of a pattern, with fixed digits for adjacent fields.
 written_pattern <- function(written) {
   digits <- c(Y = 4, m = 2, d = 2, H = 2, I = 2, M = 2, S = 2, y = 2, j = 3)
   parts <- regmatches(written, gregexpr("%O?[A-Za-z]|[^%]", written))[[1]]

@@ -1,13 +1,13 @@
-# Tables in files, as people have them: read in pieces, so that memory does not grow with the texts
-# of a large file. No line is dropped without a word: one that is shorter than its columns lacks the
-# last of them, one that is longer is an error.
+# Table files, read in parts, so that memory does not grow with the file. No
+# line is dropped silently: a short line lacks its last columns, a long line is
+# an error.
 
 piece_bytes <- 4e6
 
-# Calls `each` with the rows of one piece after another, and `line`, the number of each row's line;
-# gives a list of what it gave. `absent` are the words for nothing. All columns are texts; where
-# `kinds` tells of the columns' names which are numbers and instants (see table_columns_cpp()), a
-# piece of nothing but those may have them as such.
+# Calls `each` with the rows of each part and `line`, the line number of each
+# row; returns a list of its results. `absent` are words for missing values.
+# Columns are texts; where `kinds` names columns of numbers and instants (see
+# table_columns_cpp()), a part with nothing else may have them as such.
 read_table_file <- function(file, each, absent = table_absent, kinds = NULL, where = file,
   size = piece_bytes) {
   plain <- utf8_file(file)
@@ -39,7 +39,8 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
         rows <- first_line_columns(rows, piece, at, where)
         names <- list(columns = names(rows), separator = piece_separator(piece, names(rows)),
           kinds = if (!is.null(kinds)) kinds(names(rows)))
-        # where the first line does not tell what parts its columns, the file is read as one
+        # where the header does not show the separator, the file is read in one
+        # part
         if (is.na(names$separator) && !last && size < file.size(file)) {
           return(read_table_file(file, each, absent, kinds, where, file.size(file)))
         }
@@ -60,8 +61,8 @@ read_table_file <- function(file, each, absent = table_absent, kinds = NULL, whe
   }
 }
 
-# The columns in which a value stands in quotation marks, which says that it is text. The names of
-# the first line may stand in them too.
+# Columns with quoted values, which are text. Names in the header may be quoted
+# too.
 quoted_columns <- function(piece, names, head) {
   if (is.na(names$separator) || !nzchar(names$separator)) {
     return(character())
@@ -75,7 +76,7 @@ stop_too_long <- function(where, line) {
     todo = "quote values that contain the separator, or remove the line")
 }
 
-# The columns that the first line names; what stands in a line beyond them is an error.
+# The columns of the header; a value beyond them is an error.
 first_line_columns <- function(rows, piece, line, where) {
   width <- length(first_names(piece))
   for (more in seq_along(rows)[-seq_len(width)]) {
@@ -91,7 +92,7 @@ first_names <- function(piece) {
     showProgress = FALSE, encoding = "UTF-8"))
 }
 
-# A piece behind the first one whose lines all are as most are; NULL where one is not.
+# A later part whose lines all have the usual form; NULL otherwise.
 usual_piece <- function(piece, names, absent) {
   columns <- if (length(names$kinds)) {
     table_columns_cpp(piece, names$separator, names$kinds, absent)
@@ -99,7 +100,8 @@ usual_piece <- function(piece, names, absent) {
   if (!is.null(columns)) list_frame(stats::setNames(columns, names$columns))
 }
 
-# The table reader drops bytes of zero, and joins what stood around them.
+# The table reader drops zero bytes and joins the text around them, so they are
+# refused.
 stop_zero <- function(line, first, where) {
   vetusta_stop("import", "The file contains a zero byte: it is not plain text.",
     where = paste0(where, ", line ", first + line),
@@ -107,7 +109,7 @@ stop_zero <- function(line, first, where) {
       "CSV UTF-8\""))
 }
 
-# What parts the columns of the first line; NA where several signs may.
+# The separator of the header; NA where several characters may be it.
 piece_separator <- function(piece, columns) {
   ends <- grepRaw("[\r\n]", piece)
   first <- rawToChar(piece[seq_len(ends[1] - 1)])
@@ -155,8 +157,8 @@ read_piece <- function(piece, names, line, absent, where) {
   rows
 }
 
-# Names and cells as they were meant: in UTF-8, with quotation marks once, and without the mark
-# that keeps a spreadsheet from running a text.
+# Names and cells in UTF-8, with quotation marks once, and without the mark that
+# protects a spreadsheet from formulas.
 plain_texts <- function(rows, file, line = 1) {
   if (!all(validUTF8(names(rows))) || any(grepl("[\001-\010]", names(rows), useBytes = TRUE))) {
     vetusta_stop("import", "The file is no table of text.", where = file,

@@ -1,10 +1,10 @@
-# JSON bodies: the rows and the members that page rules need, by JSON Pointer (RFC 6901), in one
-# parse.
+# JSON bodies: the rows and the members that page rules need, by JSON Pointer
+# (RFC 6901), in one parse.
 
-# `queries` is a named vector of pointers. A pointer that leads nowhere gives NULL, an empty array
-# an empty list. Whole numbers of
-# more than 15 digits, names and cursors, are text with `long` = "string", since a double would
-# change them. `instants` are members of rows that are times of RFC 3339.
+# `queries` is a named vector of pointers. A pointer that leads nowhere gives
+# NULL, an empty array an empty list. With `long` = "string", whole numbers of
+# more than 15 digits, such as ids and cursors, are texts, because a double
+# would change them. `instants` are members that are RFC 3339 times.
 decode_json <- function(body, queries, where = "the body", long = "double",
   instants = character(), map = FALSE) {
   if (!length(body)) {
@@ -21,11 +21,12 @@ decode_json <- function(body, queries, where = "the body", long = "double",
 
 json_levels <- c(list = 0L, vector = 1L, table = 2L, observations = 3L)
 
-# Places of a JSON body as R's own: `level` says what arrays become, lists alone, vectors too, or
-# tables and matrices as well; with "observations" the usual ones of SDMX-JSON are two matrices.
+# Parts of a JSON body as R objects: `level` says what arrays become: lists
+# only, also vectors, or also tables and matrices; with "observations", those of
+# SDMX-JSON become two matrices.
 read_json <- function(body, queries = "", where = "the body", level = "table", exact = FALSE,
   instants = character(), map = FALSE) {
-  # neither a character NUL nor a long number can be held as it is
+  # neither NUL characters nor long numbers fit R's types
   if (exact || length(grepRaw("\\u0000", body, fixed = TRUE))) {
     body <- json_plain_cpp(body, exact)
   }
@@ -45,10 +46,10 @@ read_json <- function(body, queries = "", where = "the body", level = "table", e
 
 is_long <- function(x) any(abs(x) >= 2^53 & x == round(x), na.rm = TRUE)
 
-# The whole of a JSON body.
+# A whole JSON body.
 parse_json <- function(body, where, level = "table") read_json(body, "", where, level)[[1]]
 
-# JSON as some services write it: with a byte order mark, and with words for numbers that are none.
+# JSON with a byte order mark, or with words for numbers that are not finite.
 plain_json <- function(body) {
   if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
   text <- rawToChar(body[body != as.raw(0)])
@@ -75,13 +76,12 @@ stop_no_json <- function(body, where) {
 
 stop_payload <- function(what, where, todo) vetusta_stop("payload", what, where, todo)
 
-# What came is no answer at all, and may be one when it is asked for again.
+# The body is no answer at all; a retry may bring one.
 stop_spoilt <- function(what, where, todo) {
   vetusta_stop("payload", what, where, todo, spoilt = TRUE)
 }
 
-# What stands at the rows' place becomes a frame of rows: one member a column, for each way in
-# which APIs write rows.
+# Makes a frame of rows, one column a member, from each layout that APIs use.
 json_rows <- function(rows, form, where, at, pointers = NULL) {
   odd <- function(wanted) {
     stop_payload(paste0("The member at ", if (nzchar(at)) at
@@ -105,8 +105,8 @@ json_rows <- function(rows, form, where, at, pointers = NULL) {
   )
 }
 
-# An array whose objects the parser left as a list: members that are objects here and something
-# else there.
+# An array that the parser left as a list, because members are objects in some
+# rows and not in others.
 mixed_objects <- function(rows) {
   if (!is.list(rows) ||
     !all(vapply(rows, function(row) is.list(row) && !is.null(names(row)), TRUE))) {
@@ -123,7 +123,7 @@ plain_values <- function(values) {
     use.names = FALSE) else values
 }
 
-# A member by its key or its number: of a table a row, of a matrix too.
+# A member by key or position: a row of a table or matrix.
 element_at <- function(x, key, i) {
   if (is.data.frame(x)) {
     return(if (!is.na(i) && i <= nrow(x)) lapply(x, `[[`, i))
@@ -134,8 +134,8 @@ element_at <- function(x, key, i) {
   if (is.list(x) && !is.null(names(x))) x[[key]] else if (!is.na(i) && i <= length(x)) x[[i]]
 }
 
-# The value at a pointer of one parsed body, whose arrays of objects the parser has made frames and
-# whose arrays of arrays matrices.
+# The value at a pointer of a parsed body, in which arrays of objects are frames
+# and arrays of arrays matrices.
 value_at <- function(x, pointer) {
   for (key in pointer_keys(pointer)) {
     i <- if (grepl("^[0-9]+$", key)) as.integer(key) + 1L else NA
@@ -162,12 +162,13 @@ positions_frame <- function(rows) {
 
 is_empty_array <- function(x) is.list(x) && !length(x) && is.null(names(x))
 
-# An object of arrays of one length, which may stand deeper: `pointers` are where the columns are.
+# An object of arrays of one length, possibly nested: `pointers` are the places
+# of the columns.
 parallel_frame <- function(rows, pointers = NULL) {
   if (is.data.frame(rows) || !is.list(rows) || is.null(names(rows))) {
     return(NULL)
   }
-  # arrays that are all empty are no rows
+  # empty arrays are no rows
   if (any(vapply(rows, is_empty_array, TRUE)) && !any(lengths(rows) > 1) &&
     all(vapply(rows, function(x) is_empty_array(x) || (is.atomic(x) && length(x) <= 1), TRUE))) {
     return(data.frame())
@@ -175,7 +176,7 @@ parallel_frame <- function(rows, pointers = NULL) {
   deep <- setdiff(pointers[grepl("/.*/", pointers)], names(rows))
   fields <- lapply(stats::setNames(deep, substring(deep, 2)),
     function(pointer) value_at(rows, pointer))
-  # columns of which none has a row are an answer without rows, however deep they stand
+  # columns without rows, at any depth, are an answer without rows
   declared <- lapply(substring(pointers, 2), function(name) fields[[name]] %||% rows[[name]])
   if (any(vapply(declared, is_empty_array, TRUE)) && !any(lengths(declared) > 0)) {
     return(data.frame())
@@ -186,18 +187,18 @@ parallel_frame <- function(rows, pointers = NULL) {
   if (!length(rows)) {
     return(NULL)
   }
-  # words about the whole stand beside the arrays
+  # members about the whole answer stand beside the arrays
   arrays <- rows[lengths(rows) == max(lengths(rows)) | lengths(rows) > 1]
   if (length(unique(lengths(arrays))) != 1 || max(lengths(rows)) == 0) NULL else list_frame(arrays)
 }
 
-# The usual map, one plain row a name, in one step; NULL for any other.
+# The usual map, one plain row a name, in one step; NULL for other maps.
 flat_map <- function(rows) {
   if (!length(rows) || !is.list(rows[[1]]) || is.data.frame(rows[[1]]) ||
     is.null(names(rows[[1]]))) {
     return(NULL)
   }
-  # a member that is null has no length, and is missing in its row
+  # a null member has length zero, and is missing in its row
   table <-
     tryCatch(suppressWarnings(data.table::rbindlist(rows, use.names = TRUE, fill = TRUE,
       idcol = "key")), error = function(e) NULL)
@@ -205,7 +206,8 @@ flat_map <- function(rows) {
   if (plain) as.data.frame(table)
 }
 
-# A map from a name (a symbol, a day) to a row or to rows: the name becomes the member "key".
+# A map from a name (a symbol, a day) to a row or rows: the name becomes the
+# member "key".
 map_frame <- function(rows) {
   if (isTRUE(attr(rows, "of_map"))) {
     attr(rows, "of_map") <- NULL

@@ -1,7 +1,8 @@
-# Relatives of SDMX that come as rows of an ordinary dataset: JSON-stat 2.0, xBRL-JSON, and tables
-# that pack their dimensions into the first column.
+# Statistical formats whose rows are read like those of other datasets:
+# JSON-stat 2.0, xBRL-JSON, and tables with dimensions packed into the first
+# column.
 
-# JSON-stat 2.0: members are the dimensions by their ids, `value` and `status`.
+# JSON-stat 2.0: members are the dimensions by id, `value` and `status`.
 jsonstat_rows <- function(body, where) {
   parsed <- parse_json(body, where, level = "vector")
   if (identical(parsed$class, "error") ||
@@ -40,7 +41,8 @@ jsonstat_rows <- function(body, where) {
   list_frame(c(columns, jsonstat_members(parsed, columns)))
 }
 
-# Values or statuses by their place, from 0; what is null stays missing, and moves nothing.
+# Values or statuses by position, from 0; null is a missing value at its
+# position.
 jsonstat_sparse <- function(given, into, where) {
   at <- suppressWarnings(as.numeric(names(given))) + 1
   if (anyNA(at) || any(at < 1 | at > length(into))) {
@@ -52,8 +54,8 @@ jsonstat_sparse <- function(given, into, where) {
   into
 }
 
-# What the dimensions' roles and hierarchies tell, as members "role/time", "role/geo",
-# "role/metric", and "parent/..." by the dimension.
+# Roles and hierarchies of dimensions as members "role/time", "role/geo",
+# "role/metric", and "parent/..." by dimension.
 jsonstat_members <- function(parsed, columns) {
   roles <- list()
   for (role in intersect(c("time", "geo", "metric"), names(parsed$role))) {
@@ -105,8 +107,9 @@ jsonstat_status <- function(status, cells, where) {
   out
 }
 
-# xBRL-JSON (OIM): a row a fact; members are concept, entity, period_start, period_end, basis,
-# unit, value, decimals, and every further dimension by its name.
+# xBRL-JSON (OIM): a row a fact; members are concept, entity, period_start,
+# period_end, basis, unit, value, decimals, and every further dimension by its
+# name.
 xbrl_rows <- function(body, where) {
   parsed <- parse_json(body, where, level = "list")
   facts <- parsed$facts
@@ -119,7 +122,8 @@ xbrl_rows <- function(body, where) {
     vapply(dims, function(item) as.character(item[[name]] %||% NA), "",
     USE.NAMES = FALSE)
   }
-  # a name has a prefix that the report declares; a typed value such as 10:30 has none
+  # a name has a prefix that the report declares; a typed value such as 10:30
+  # does not
   prefixes <- names(parsed$documentInfo$namespaces)
   local <- function(x) {
     prefix <- sub(":.*", "", x)
@@ -136,12 +140,13 @@ xbrl_rows <- function(body, where) {
     decimals = vapply(facts,
       function(fact) as.character(fact$decimals %||% NA), "", USE.NAMES = FALSE)))
   for (name in further) rows[[local(name)]] <- local(text(name))
-  # the same fact in several languages is several facts
+  # a fact in several languages is several facts
   if (any(!is.na(text("language")))) rows$language <- text("language")
   list_frame(rows)
 }
 
-# "start/end" with the end's midnight outside; or an instant, which is the end of the day before.
+# "start/end" where the end is an exclusive midnight; or an instant, the end of
+# the day before.
 xbrl_periods <- function(text) {
   ends <- strsplit(text, "/", fixed = TRUE)
   day <- function(x) read_day(substr(x, 1, 10)) - (grepl("T00:00:00", x) | nchar(x) == 10)
@@ -159,8 +164,9 @@ xbrl_periods <- function(text) {
   list(period_start = format(start), period_end = format(end), basis = basis)
 }
 
-# The first column packs the dimensions ("M,T,ORV"), its name says which ("FREQ,UNIT,STATE\TIME");
-# the other columns are periods, with flags behind the numbers.
+# The first column packs the dimensions ("M,T,ORV"), and its name lists them
+# ("FREQ,UNIT,STATE\\TIME"); other columns are periods, with flags after the
+# numbers.
 turned_rows <- function(rows, rule, where) {
   if (is.null(rows)) {
     return(NULL)
@@ -183,12 +189,12 @@ turned_rows <- function(rows, rule, where) {
     into)
   parted <- cells_parted(unlist(rows[-1], use.names = FALSE))
   frame <- list_frame(c(columns, list(period = rep(periods, each = nrow(rows))), parted))
-  # an empty cell says nothing; one with a flag and no number is a value that is missing
+  # an empty cell is no value; a flag without a number is a missing value
   frame[!(is.na(frame$value) & is.na(frame$flag)), , drop = FALSE]
 }
 
-# Cells that hold a number and flags behind it: list(value, flag) as texts.
-# A flag in square brackets in front of its number, as in [r]12.3, stands behind it then.
+# Cells with a number and flags: list(value, flag) as texts. A flag in square
+# brackets before its number, as in [r]12.3, is moved behind it.
 flags_behind <- function(cells) {
   front <- grepl("^ *\\[[A-Za-z]{1,3}\\]", cells)
   cells[front] <- sub("^ *\\[([A-Za-z]{1,3})\\] *(.*)$", "\\2 \\1", cells[front])
@@ -198,7 +204,7 @@ flags_behind <- function(cells) {
 cells_parted <- function(cells) {
   cells <- flags_behind(cells)
   cells <- trimws(cells)
-  # an exponent has digits; a letter behind a number is a flag
+  # an exponent has digits; a letter after a number is a flag
   number <- sub("^([-+]?[0-9.,]*([eE][-+]?[0-9]+)?).*$", "\\1", cells)
   flag <- trimws(substring(cells, nchar(number) + 1))
   absent <- is.na(cells) | !nzchar(number) | number %in% c(":", "-")
@@ -208,8 +214,8 @@ cells_parted <- function(cells) {
     flag = ifelse(is.na(flag) | !nzchar(flag), NA_character_, flag))
 }
 
-# A table with a column a series, as rows of `/name` and `/value`; `keep` are the columns that are
-# none. An empty cell is no row.
+# A table with a column a series as rows of `/name` and `/value`; `keep` are
+# other columns. An empty cell is no row.
 rows_long <- function(rows, keep, where) {
   keep <- sub("^/", "", keep)
   lacks <- setdiff(keep, names(rows))
@@ -226,7 +232,7 @@ rows_long <- function(rows, keep, where) {
   kept <- lapply(rows[keep], function(column) rep(column, length(names)))
   value <- unlist(lapply(rows[names], as.character), use.names = FALSE)
   value[value %in% table_absent] <- NA
-  # a number with a flag, as 12.3 p or [p]12.3, is both
+  # a number with a flag, as 12.3 p or [p]12.3
   value <- flags_behind(value)
   flagged <- grepl("^ *[-+]?[0-9][0-9.,]*([eE][-+]?[0-9]+)? *[a-zA-Z]{1,3} *$", value)
   flag <- rep(NA_character_, length(value))
@@ -237,6 +243,6 @@ rows_long <- function(rows, keep, where) {
   }
   long <- list_frame(c(kept, list(name = rep(names, each = nrow(rows)), value = value,
     flag = flag)))
-  # where no cell has a value, the rows say so
+  # where no cell has a value, the rows are kept as missing
   if (all(is.na(long$value))) long else long[!is.na(long$value), , drop = FALSE]
 }

@@ -1,10 +1,10 @@
-# What comes packed, unpacked within bounds and checked to be whole: R's own readers end without a
-# word where a packed file is cut short.
+# Decompression within bounds, with a check for truncated files, which R's own
+# readers accept silently.
 
-# Whether bytes begin as a gzip file does.
+# Whether bytes begin like a gzip file.
 is_gzip <- function(bytes) length(bytes) > 2 && identical(bytes[1:2], as.raw(c(0x1f, 0x8b)))
 
-# Copies a gzip or zip file's content to another file, piece by piece, and gives that.
+# Decompresses a gzip or zip file into another file, part by part.
 unpack_file <- function(file, into, how, where, most = wire_bounds$body * 40) {
   switch(how, gzip = unpack_gzip(file, into, where, most),
     zip = unpack_zip(file, into, where, most))
@@ -13,8 +13,8 @@ unpack_file <- function(file, into, how, where, most = wire_bounds$body * 40) {
 
 unpack_gzip <- function(file, into, where, most) {
   size <- copy_content(gzfile(file, "rb"), into, where, most)
-  # its last four bytes say how long the content is (RFC 1952), of the last member where it has
-  # several
+  # the last four bytes state the length of the content (RFC 1952), of the last
+  # member where there are several
   stated <- gzip_length(file)
   if (size %% 2^32 != stated && !gzip_is_whole(file)) {
     stop_spoilt("The gzip file is damaged or cut short.", where, "run it again")
@@ -28,7 +28,7 @@ gzip_length <- function(file) {
   sum(as.numeric(readBin(connection, "raw", 4)) * 256^(0:3))
 }
 
-# The system's own word for a file of several members.
+# Checks a file of several members with the system's gzip.
 gzip_is_whole <- function(file) {
   tool <- Sys.which("gzip")
   nzchar(tool) &&
@@ -36,8 +36,8 @@ gzip_is_whole <- function(file) {
       0L)
 }
 
-# The entry is read through, and its name is never used as a path, so that none can leave its
-# folder; a name that tries to is refused all the same.
+# The entry is read, and its name is never used as a path; a name that would
+# leave the folder is refused anyway.
 unpack_zip <- function(file, into, where, most) {
   entries <- tryCatch(utils::unzip(file, list = TRUE),
     error = function(e) {
@@ -71,7 +71,7 @@ copy_content <- function(from, into, where, most) {
   size
 }
 
-# A body that is a gzip file, though nothing in its headers says so.
+# A gzip body that its headers do not declare.
 unpacked_body <- function(body, where) {
   if (!is_gzip(body)) {
     return(body)

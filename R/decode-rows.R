@@ -1,10 +1,9 @@
-# Rows of a body into the columns that the card declares. What does not fit is reported with its
-# place, row and value; a
-# row that lacks what its shape cannot be without is rejected.
+# Converts rows of a body to the columns of the card. A value that does not fit
+# is reported with its place, row and text; a row without a required value is
+# rejected.
 
-# The whole of a body: list(columns, rejected rows, rows, members), where `members` are the values
-# that
-# the page rule asked for.
+# A whole body: list(columns, rejected rows, rows, members), where `members` are
+# the values that the page rule needs.
 decode_body <- function(dataset, body, source, known = list(), members = character(),
   where = "the body") {
   format <- dataset$format %||% "json"
@@ -49,8 +48,8 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
     decoded$last <- last_value(column_value(rows, list(at = dataset$next_page$at), list()), dataset,
       where)
   }
-  # what the service counts as a row: one of several sides, or one that holds rows of its own,
-  # counts once
+  # rows as the service counts them: one with several sides, or with nested
+  # rows, counts once
   items <- attr(rows, "items") %||% if (length(dataset$sides)) decoded$rows / length(dataset$sides)
   else if (length(dataset$only) || length(dataset$unpack)) NROW(rows) else decoded$rows
   c(decoded, list(members = parsed, items = items))
@@ -69,7 +68,8 @@ has_long_names <- function(rows, dataset) {
   }, TRUE))
 }
 
-# Whether times in nanoseconds, which no double can hold, are alike as whole microseconds.
+# Whether times in nanoseconds, which no double holds, are equal in
+# microseconds.
 has_fine_times <- function(rows, dataset, body) {
   rule <- dataset$columns$time
   if (is.null(rows) || !isTRUE(rule$as %in% c("epoch-ns", "rfc3339"))) {
@@ -81,7 +81,8 @@ has_fine_times <- function(rows, dataset, body) {
     length(grepRaw("[.][0-9]{7,9}[Zz+-]", body)) > 0
 }
 
-# The nanoseconds of each time within its second; NULL where none is finer than a microsecond.
+# The nanoseconds of each time within its second; NULL where no time is finer
+# than a microsecond.
 finer_part <- function(value, type) {
   digits <- if (type == "epoch-ns" && is.character(value)) {
     sub("^.*?([0-9]{1,9})$", "\\1", value, perl = TRUE)
@@ -93,7 +94,7 @@ finer_part <- function(value, type) {
   if (any(nanos %% 1000 > 0)) nanos
 }
 
-# The member of the last row by which the next page is asked for.
+# The member of the last row that the next request uses.
 last_value <- function(values, dataset, where) {
   last <- if (length(values)) values[[length(values)]]
   if (is.null(member_text(last))) {
@@ -103,8 +104,8 @@ last_value <- function(values, dataset, where) {
   last
 }
 
-# Where a body says error with status 200: a member that is there and says something, or that says
-# none of the words that are fine.
+# Where a body reports an error with status 200: a member that is present and
+# not empty, or that has none of the words for success.
 problem_pointers <- function(problem) {
   if (is.list(problem)) c(problem = problem$at, problem_text = problem$text)
   else if (!is.null(problem)) c(problem = problem)
@@ -113,7 +114,7 @@ problem_pointers <- function(problem) {
 stop_on_problem <- function(parsed, rule, where) {
   problem <- parsed$problem
   fine <- if (is.list(rule)) rule$fine
-  # a member that is not there, or an array or object with nothing in it, says nothing
+  # a missing member, or an empty array or object, reports nothing
   if (!length(problem) || (is.atomic(problem) && is.na(problem[1]))) {
     return(invisible())
   }
@@ -132,8 +133,8 @@ stop_on_problem <- function(parsed, rule, where) {
     "check the query; if it is right, try again later", again = again)
 }
 
-# Rows as a frame of members, into the columns of the card. Sides become rows of their own. Where
-# `at` is given, it says which of the service's rows each one is.
+# A frame of members as the columns of the card. Sides become separate rows;
+# with `at`, their row numbers in the answer are given.
 decode_rows <- function(dataset, rows, zone, where, known = list()) {
   if (!is.null(dataset$unpack)) rows <- turned_rows(rows, dataset$unpack, where)
   at <- rows_wanted(rows, dataset$only)
@@ -160,7 +161,7 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
     at = rep(at %||% seq_len(nrow(rows)), length(parts)))
 }
 
-# Columns that name what a row speaks of.
+# Columns that identify what a row is about.
 key_columns <- c("symbol", "series", "item", "place", "dataset", "link", "kind", "side")
 
 decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NULL) {
@@ -174,7 +175,7 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
       rule$member <- NULL
     }
     value <- column_value(rows, rule, known)
-    # the usual number, all of it there
+    # the usual column of numbers without missing ones
     if (rule$plain && is.double(value) && !is.object(value) && !anyNA(value)) {
       columns[[name]] <- value
       next
@@ -188,7 +189,7 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
       }
       value <- rep(rule$default %||% NA, nrow(rows))
     }
-    # words for nothing in a table, but in its keys: NA may be a country
+    # words for missing values, except in keys: NA may be a country
     if (is.null(rule$nothing) && is.character(value) && !name %in% key_columns &&
       isTRUE(dataset$format %in% c("csv", "tsv"))) {
       value[value %in% table_absent] <- NA
@@ -215,9 +216,9 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
   else do.call(rbind, rejected), rows = nrow(rows), finer = finer)
 }
 
-# Which rows of a body are meant, and what else in the body belongs to them.
+# Selection of rows of a body, and values joined from elsewhere in it.
 
-# The numbers of the rows that `only` names by their members; NULL where all are meant.
+# Numbers of the rows that match `only`; NULL for all.
 rows_wanted <- function(rows, only) {
   if (!length(only) || is.null(rows)) {
     return(NULL)
@@ -231,7 +232,7 @@ rows_wanted <- function(rows, only) {
   which(kept)
 }
 
-# Rows with the columns of another list of the body, joined by a member of each.
+# Rows joined with another list of the body by a member of each.
 rows_looked_up <- function(rows, second, dataset, where) {
   rule <- dataset$lookup
   if (is.null(rule) || is.null(rows)) {
@@ -261,8 +262,8 @@ rows_looked_up <- function(rows, second, dataset, where) {
   rows
 }
 
-# The bytes from the first bracket of JSON to the last: what stands around them is the name of a
-# function, or a guard against being run.
+# The bytes from the first to the last bracket of JSON, without a function name
+# or a guard around them.
 json_within <- function(body) {
   opens <- which(body %in% charToRaw("{["))
   closes <- which(body %in% charToRaw("}]"))
@@ -272,7 +273,7 @@ json_within <- function(body) {
   body[opens[1]:closes[length(closes)]]
 }
 
-# Rows that stand within others: a symbol with its bars, a company with its facts.
+# Nested rows: a symbol with its bars, a company with its facts.
 
 rows_within <- function(outer, dataset, where) {
   within <- dataset$within
@@ -304,7 +305,7 @@ rows_within <- function(outer, dataset, where) {
   rows
 }
 
-# The outer rows as a list of objects; named where they are the entries of a map.
+# The outer rows as a list of objects; named where they are entries of a map.
 outer_rows <- function(outer, form, where, at) {
   if (!length(outer)) {
     return(list())

@@ -1,8 +1,8 @@
-# SDMX data messages in all their forms, into one: `series` (a data frame: a column a dimension or
-# attribute, a row a series), `obs` (columns `series`, the row's
-# number there, `time`, `value`, `deleted`), `attributes` (of each observation, a column each),
-# `sets` (a data frame: action, valid_from, valid_to), `notes` (what the service says beside),
-# `prepared`.
+# All forms of SDMX data messages as one record: `series` (a data frame, a row a
+# series, a column a dimension or attribute), `obs` (columns `series`, the row
+# number there, `time`, `value`, `deleted`), `attributes` (of observations, a
+# column each), `sets` (a data frame: action, valid_from, valid_to), `notes`
+# (remarks of the service), `prepared`.
 
 sdmx_reserved <- c("structureRef", "action", "setID", "validFromDate", "validToDate",
   "reportingBeginDate", "reportingEndDate", "publicationYear",
@@ -29,8 +29,8 @@ decode_sdmx_message <- function(body, dimensions, where, measures) {
   }
 }
 
-# A message in UTF-8, whatever it came in: told by its first bytes, or by what XML says of itself
-# (XML 1.0, appendix F).
+# A message in UTF-8 from any encoding, identified by its first bytes or its XML
+# declaration (XML 1.0, appendix F).
 utf8_body <- function(body, where) {
   begins <- function(...) identical(body[seq_along(c(...))], as.raw(c(...)))
   if (begins(0xef, 0xbb, 0xbf)) {
@@ -39,7 +39,7 @@ utf8_body <- function(body, where) {
   encoding <- if (begins(0xff, 0xfe)) "UTF-16LE" else if (begins(0xfe, 0xff)) "UTF-16BE"
   else if (begins(0x3c, 0, 0x3f, 0)) "UTF-16LE" else if (begins(0, 0x3c, 0, 0x3f)) "UTF-16BE"
   if (is.null(encoding)) {
-    # of the first bytes alone: the message is as large as it is
+    # of the first bytes alone, because a message may be large
     head <- utils::head(body, 400)
     head <- rawToChar(utils::head(head[head != as.raw(0)], 200))
     said <- regmatches(head,
@@ -58,7 +58,7 @@ utf8_body <- function(body, where) {
     stop_payload(paste0("The message is not written in ", encoding, ", as it states."), where,
       "report it to the provider of the service")
   }
-  # the declaration speaks of the bytes that came
+  # the declaration describes the received bytes
   head <- rawToChar(utils::head(text, 200))
   declared <- regexpr("^\\s*<\\?xml[^>]*\\?>", head, useBytes = TRUE)
   if (declared > 0) text[-seq_len(attr(declared, "match.length"))] else text
@@ -120,7 +120,8 @@ sdmx_from_xml <- function(body, dimensions, where) {
     third = length(grepRaw("v3_0", utils::head(body, 4000), fixed = TRUE)) > 0)
 }
 
-# Observations that carry their dimensions: the series are their distinct combinations.
+# Observations that carry their dimensions: series are the distinct
+# combinations.
 flat_series <- function(columns, dimensions, where) {
   missing <- setdiff(dimensions, names(columns))
   if (length(missing)) stop_payload(paste0(paste0("The data do not match the structure: the ",
@@ -134,7 +135,7 @@ flat_series <- function(columns, dimensions, where) {
     owner = owner, first = first)
 }
 
-# A number a distinct row of some columns, in the order in which they first come.
+# Numbers the distinct rows of some columns, in order of first appearance.
 row_groups <- function(columns) {
   if (!length(columns[[1]])) {
     return(integer())
@@ -144,8 +145,8 @@ row_groups <- function(columns) {
   table[[".group"]]
 }
 
-# Attributes of a group go to the series that have its key. Groups of one kind, with a key of the
-# same dimensions, are looked up together.
+# Adds attributes of groups to the series that match their key. Groups with the
+# same dimensions are matched together.
 with_groups <- function(series, series_set, groups, group_set, dimensions) {
   if (!nrow(groups) || !nrow(series)) {
     return(series)
@@ -198,8 +199,8 @@ sdmx_notes <- function(notes) {
 # --- what all of them become
 # ------------------------------------------------------------
 
-# What an observation and a series say of themselves stands apart from what they are: an attribute
-# may be called value, or series.
+# Attributes are kept apart from dimensions, because an attribute may be called
+# value or series.
 sdmx_message <- function(series, obs, attributes, sets, series_set, where, dimensions,
   notes = character(), prepared = "", odd = list(row = integer(), text = character()),
   third = FALSE) {
@@ -214,7 +215,7 @@ sdmx_message <- function(series, obs, attributes, sets, series_set, where, dimen
   action <- toupper(substr(sets$action, 1, 1))
   if (is.null(obs$action)) obs$action <- action[series_set][obs$series]
   obs$deleted <- obs$action %in% "D"
-  # a series that is deleted as a whole comes without observations
+  # a fully deleted series comes without observations
   bare <- setdiff(which((action %in% "D")[series_set]), obs$series)
   if (length(bare)) {
     n <- length(bare)
@@ -225,14 +226,14 @@ sdmx_message <- function(series, obs, attributes, sets, series_set, where, dimen
     obs$deleted[new] <- TRUE
     attributes <- lapply(attributes, function(column) c(column, rep(NA, n)))
   }
-  # a data set that is deleted and names nothing is deleted as a whole
+  # a data set of deletions that names nothing is deleted as a whole
   empty <- any(action %in% "D" & !seq_along(action) %in% series_set)
   list(series = series, obs = obs, attributes = attributes, sets = sets, series_set = series_set,
     notes = notes, prepared = prepared, odd = odd, third = third, empties = empty)
 }
 
-# The measures of a message. A single one is the value, whatever it is called; of several each is a
-# series of its own, told apart by the dimension MEASURE.
+# The measures of a message. A single measure is the value, whatever its name;
+# with several, each is a series, distinguished by the dimension MEASURE.
 with_measures <- function(message, dimensions, measures) {
   obs <- message$obs
   by_place <- startsWith(names(obs), "measure ")
@@ -264,7 +265,7 @@ with_measures <- function(message, dimensions, measures) {
   message$attributes <- lapply(message$attributes, rep, k)
   message$series <- series
   message$series_set <- rep(message$series_set, k)
-  # an observation without one of the measures says nothing of it
+  # an observation without a measure has no row for it
   keep <- which(!is.na(message$obs$value) | message$obs$deleted | rep(Reduce(`&`, lapply(numbers,
     is.na)), k))
   message$obs <- lapply(message$obs, `[`, keep)
@@ -279,7 +280,7 @@ measure_name <- function(dimensions) {
   setdiff(c("MEASURE", "MEASURE_ID", "MEASURE_OF_VALUE"), dimensions)[1]
 }
 
-# Texts of measures that are no numbers.
+# Values of measures that are no numbers.
 measures_odd <- function(texts, numbers, odd, n) {
   for (i in seq_along(texts)) {
     bad <- which(is.na(numbers[[i]]) & !is.na(texts[[i]]) & !texts[[i]] %in% c("", "NaN"))

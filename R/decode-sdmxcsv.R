@@ -1,6 +1,6 @@
 # SDMX-CSV data messages, with or without labels beside the codes.
 
-# Lines that all are as most services write them, in one pass; NULL where one is not.
+# Messages in the most common layout, in one pass; NULL for others.
 usual_sdmx_csv <- function(body) {
   end <- grepRaw("\n", body, fixed = TRUE)
   if (!length(end) || end < 2 || end == length(body)) {
@@ -20,10 +20,11 @@ usual_sdmx_csv <- function(body) {
   if (!is.null(columns)) list_frame(stats::setNames(columns, names))
 }
 
-# Whatever is a table of texts.
+# Any table of texts.
 any_sdmx_csv <- function(body, where) {
   text <- tryCatch(rawToChar(body), error = function(e) rawToChar(body[body != as.raw(0)]))
-  # values too are read as text: the table reader's own numbers are not always the nearest ones
+  # values are read as text too, because the table reader's numbers are not
+  # always the nearest doubles
   rows <- other_errors(none_dropped(data.table::fread(text = if (endsWith(text, "\n")) text
   else paste0(text, "\n"), colClasses = "character", na.strings = "", header = TRUE,
     data.table = FALSE, showProgress = FALSE, encoding = "UTF-8", fill = TRUE), where),
@@ -40,7 +41,7 @@ sdmx_from_csv <- function(body, dimensions, where, measures = "OBS_VALUE") {
   rows <- usual_sdmx_csv(body) %||% any_sdmx_csv(body, where)
   # a blank line at the end is no row
   if (anyNA(rows[[1]])) rows <- rows[!is.na(rows[[1]]), , drop = FALSE]
-  # with labels beside the codes each value is "CODE: label", as the names are
+  # with labels each value is "CODE: label", as are the names
   for (mark in c(": ", ":")) {
     with_label <- grepl(mark, names(rows), fixed = TRUE)
     names(rows) <- sub(paste0(mark, ".*"), "", names(rows))
@@ -71,7 +72,7 @@ sdmx_from_csv <- function(body, dimensions, where, measures = "OBS_VALUE") {
   value <- if (is.character(texts)) plain_number(texts) else texts
   odd <- which(is.na(value))
   odd <- odd[!is.na(texts[odd]) & texts[odd] != "NaN"]
-  # each row says for itself what is done with it
+  # each row has its own action
   obs <- list(series = owner, time = as.character(rows[["TIME_PERIOD"]] %||% rep(NA_character_, n)),
     value = value, action = action)
   sdmx_message(rows[first, dimensions, drop = FALSE], obs, as.list(rows[others]),

@@ -1,12 +1,13 @@
-# SDMX-JSON data messages, of the versions 1.0 and 2.0: indices of values by the keys that join
-# them.
+# SDMX-JSON data messages of versions 1.0 and 2.0: keys that index lists of
+# values.
 
 sdmx_from_json <- function(body, dimensions, where) {
   inner <- function(parsed) if (is.null(parsed[["data"]])) parsed else parsed[["data"]]
   parsed <- parse_json(body, where, level = "observations")
   if (!all_usual(inner(parsed)$dataSets)) {
     parsed <- parse_json(body, where, level = "vector")
-    # an array of numbers and texts would be read as texts, and its indices with them
+    # an array of numbers and texts would be read as texts, including its
+    # indices
     if (has_text_cells(inner(parsed))) parsed <- parse_json(body, where, level = "list")
   }
   problems <- c(parsed[["errors"]], parsed[["data"]][["errors"]])
@@ -48,7 +49,7 @@ sdmx_from_json <- function(body, dimensions, where) {
     prepared = parsed[["meta"]][["prepared"]] %||% parsed[["header"]][["prepared"]] %||% "")
 }
 
-# Whether all observations are the usual ones: arrays of numbers, by keys of numbers.
+# Whether all observations are arrays of numbers under keys of numbers.
 all_usual <- function(sets) {
   texts <- function(set) {
     any(vapply(c(lapply(unname(set[["series"]]), `[[`, "attributes"), set["attributes"],
@@ -62,7 +63,7 @@ all_usual <- function(sets) {
   }, TRUE))
 }
 
-# The usual observations of one or all series: list(counts, index, cells).
+# Such observations of one or all series: list(counts, index, cells).
 usual_cells <- function(set) {
   if (!all_usual(list(set))) NULL
   else if (is.null(set$series)) if (length(set$observations)) set$observations else NULL
@@ -87,7 +88,7 @@ json_problem <- function(problem) {
 json_set <- function(set, structure, dimensions, where) {
   parts <- structure$dimensions
   ids <- function(components) vapply(components, `[[`, "", "id")
-  # the ids of a component's values, in the order in which indices count them
+  # the ids of a component's values, in the order that indices use
   values <- function(component) {
     vapply(component$values, function(value) {
       if (is.list(value)) as.character(value$id %||% value$value %||% value$name %||% NA)
@@ -158,7 +159,7 @@ json_set <- function(set, structure, dimensions, where) {
     texts <- details[[name]] %||% rep(NA_character_, length(time))
     details[[name]] <- ifelse(is.na(texts), grouped$attributes[[name]], texts)
   }
-  # what stands behind the first of several measures are measures, and no attributes
+  # after the first of several measures come further measures, then attributes
   if (count > 1) {
     more <- lapply(stats::setNames(seq_len(count), measures), function(k) {
       if (is.null(cells)) json_texts(flat, k)
@@ -169,7 +170,7 @@ json_set <- function(set, structure, dimensions, where) {
   list(series = grouped$series, obs = obs, attributes = details)
 }
 
-# The ids of the measures that each observation has, in order (SDMX-JSON 2.0).
+# The ids of the measures of each observation, in order (SDMX-JSON 2.0).
 json_measures <- function(structure) {
   vapply(structure$measures$observation %||% structure$measures, function(measure) {
     if (is.list(measure)) measure$id %||% NA_character_ else NA_character_
@@ -205,8 +206,8 @@ json_set_dimensions <- function(components, n, values) {
     vapply(components, `[[`, "", "id"))
 }
 
-# The usual observations, arrays of numbers: a matrix with a column each; NULL where some hold
-# anything else.
+# Observations that are arrays of numbers: a matrix with a column each; NULL
+# where some have other values.
 json_cells <- function(flat) {
   if (is.numeric(flat)) {
     return(matrix(as.double(flat), nrow = 1))
@@ -224,7 +225,7 @@ json_cells <- function(flat) {
   cells
 }
 
-# Behind its measures each observation has its attributes.
+# After its measures each observation has its attributes.
 json_cell_attributes <- function(cells, components, values, measures = 1L) {
   first <- max(1L, measures)
   out <- list()
@@ -260,8 +261,8 @@ json_rest <- function(flat, measures = 1L) {
   lapply(flat, function(row) if (length(row) > first) row[-seq_len(first)])
 }
 
-# Attributes are indices into a component's values, or the values themselves; trailing ones may be
-# left out.
+# Attributes are indices into a component's values, or the values themselves;
+# trailing ones may be left out.
 json_attributes <- function(rows, components, values) {
   if (!length(components) || is.null(rows)) {
     return(list())
@@ -272,13 +273,12 @@ json_attributes <- function(rows, components, values) {
     if (i > width) break
     raw <- lapply(rows, function(row) if (length(row) >= i) row[[i]])
     known <- values(components[[i]])
-    # a number is the place of a value, where values are listed; a text is the value itself,
-    # whatever stands beside it
+    # a number is an index where values are listed; a text is always a value
     one_text <- function(value) {
       if (is.null(value) || !length(value) || is.na(value)) NA_character_
       else if (is.numeric(value) && length(known)) known[value + 1] else as.character(value)
     }
-    # an attribute of several values keeps them all
+    # an attribute with several values keeps all of them
     out[[components[[i]]$id]] <- vapply(raw, function(some) {
       texts <- vapply(as.list(some), one_text, "")
       texts <- texts[!is.na(texts)]
@@ -288,11 +288,10 @@ json_attributes <- function(rows, components, values) {
   out
 }
 
-# SDMX-JSON 2.0: attributes of a partial key, "0:1:" with nothing for the dimensions that are left
-# open. Its parts are places among the values that the message
-# lists for each dimension, in the structure's order; some services leave out those that hold for
-# the whole data set, or the time. Gives list(series, attributes): those whose key has a time are
-# said of observations.
+# SDMX-JSON 2.0: attributes of a partial key, "0:1:" with empty parts for open
+# dimensions. Parts index the message's values of each dimension, in the
+# structure's order; some services leave out constant dimensions, or the time.
+# Returns list(series, attributes); keys with a time belong to observations.
 json_dimension_groups <- function(series, obs, groups, components, dimensions, listed, values) {
   ids <- vapply(listed, `[[`, "", "id")
   orders <- list(c(dimensions, setdiff(ids, dimensions)), dimensions, intersect(dimensions, ids))

@@ -1,4 +1,4 @@
-# Workbooks of spreadsheet programs, read by the package openxlsx2.
+# Workbooks, read by the package openxlsx2.
 
 needs_sheets <- function() {
   if (!requireNamespace("openxlsx2", quietly = TRUE)) {

@@ -1,9 +1,9 @@
-# SDMX structure messages, of 2.1 and 3.0 alike: read with xml2 by the elements' names, whatever
-# their prefixes.
+# SDMX structure messages 2.1 and 3.0, read with xml2 by element names, ignoring
+# prefixes.
 
 read_plain_xml <- function(body, where) {
   if (!length(body)) stop_spoilt("The answer is empty.", where, "try again later")
-  # what a message may hold is decided on what it says, in whatever encoding it came
+  # the size limit applies to the decoded text, whatever the encoding
   body <- utf8_body(body, where)
   start <- utils::head(body, 600)
   start <- rawToChar(utils::head(start[start != as.raw(0)], 300))
@@ -28,7 +28,7 @@ xml_children_named <- function(node, name) {
   xml2::xml_find_all(node,
   paste0("./*[local-name()='", name, "']"))
 }
-# Texts without the space around them; most have none.
+# Texts without surrounding space.
 xml_trimmed <- function(node) {
   text <- xml2::xml_text(node)
   at <- which(grepl("^[[:space:]\u00a0]|[[:space:]\u00a0]$", text, perl = TRUE))
@@ -36,15 +36,15 @@ xml_trimmed <- function(node) {
   text
 }
 
-# Texts by language; one without a language is English, as the standard has it.
+# Texts by language; a text without a language is English, as the standard says.
 xml_texts <- function(node, name = "Name") {
   nodes <- xml_children_named(node, name)
   language <- xml2::xml_attr(nodes, "lang")
   stats::setNames(xml2::xml_text(nodes, trim = TRUE), ifelse(is.na(language), "en", language))
 }
 
-# What a reference names, by its Ref element (2.1) or its URN (3.0 and 2.1): agency, id and
-# version, and the item within it, where it names one.
+# The target of a reference, by its Ref element (2.1) or its URN (3.0 and 2.1):
+# agency, id, version, and the item within it, if named.
 reference_of <- function(node) {
   ref <- xml_named(node, "Ref")
   if (length(ref)) {
@@ -62,8 +62,8 @@ reference_of <- function(node) {
   else list(agency = NA_character_, id = urn, version = NA_character_, item = NA_character_)
 }
 
-# The one that is meant among several of one id from other agencies or of other versions; a
-# wildcard or no version takes the newest.
+# The artefact that a reference means among equal ids of several agencies or
+# versions; a wildcard or no version means the newest.
 find_artefact <- function(artefacts, reference) {
   if (is.null(reference) || is.na(reference$id)) {
     return(NULL)
@@ -146,7 +146,7 @@ structure_dsd <- function(node) {
     }, ""),
     concept = vapply(about, function(component) component$concept$item %||% NA_character_, ""),
     position = vapply(dimensions, function(element) as.numeric(xml2::xml_attr(element, "position")), 1))
-  # what each is made of: a concept, and a code list of its own or of its concept
+  # each dimension has a concept, and its own code list or that of the concept
   frame$concept_of <- lapply(about, `[[`, "concept")
   frame$codelist <- lapply(about, `[[`, "codelist")
   if (!anyNA(frame$position)) frame <- frame[order(frame$role == "time", frame$position), ]
@@ -161,7 +161,8 @@ structure_dsd <- function(node) {
       level = vapply(attributes, attribute_level, "")), measures = structure_measures(node))
 }
 
-# The ids of the measures: that of SDMX 2.1, or the list of SDMX 3.0.
+# The ids of the measures: the primary measure of SDMX 2.1, or the list of SDMX
+# 3.0.
 structure_measures <- function(node) {
   list <- xml_named(node, "MeasureList")
   measures <- as.list(xml_named(list, "PrimaryMeasure", "Measure"))
@@ -170,7 +171,8 @@ structure_measures <- function(node) {
   if (length(ids)) ids else "OBS_VALUE"
 }
 
-# Whether an attribute is said of each value, or of a series, a group or all.
+# Whether an attribute belongs to each value, or to a series, a group or the
+# data set.
 attribute_level <- function(node) {
   relation <- xml_children_named(node, "AttributeRelationship")
   if (length(xml_named(relation, "PrimaryMeasure", "Observation")) ||
@@ -178,7 +180,7 @@ attribute_level <- function(node) {
     else NA_character_
 }
 
-# A component without an id of its own bears its concept's (SDMX 2.1, part 3).
+# A component without an id has its concept's (SDMX 2.1, part 3).
 structure_component <- function(node) {
   concept <- xml_children_named(node, "ConceptIdentity")
   concept <- if (length(concept)) reference_of(concept[[1]])
@@ -201,9 +203,9 @@ structure_enumerations <- function(items) {
   function(item) structure_enumeration(xml_children_named(item, "CoreRepresentation")))
 }
 
-# The schemes of a kind: each with agency, id and version, and of its items `id`, `parent`,
-# `labels` by language and what `more` tells. A scheme of many thousand
-# items is read in a few passes over all of them, not item by item.
+# The schemes of a kind: agency, id and version, and for their items `id`,
+# `parent`, `labels` by language, and what `more` reads. Items are read in a few
+# passes over all of them, because a scheme may have many thousand.
 structure_lists <- function(document, scheme, item, more = NULL) {
   lapply(as.list(xml_named(document, scheme)), function(node) {
     items <- xml_children_named(node, item)
@@ -217,8 +219,8 @@ structure_lists <- function(document, scheme, item, more = NULL) {
   })
 }
 
-# Which item each child element belongs to, for each of these names: its place among the items,
-# from the counts of children, which are asked for once an item.
+# The item of each child element with these names: its position, from the number
+# of children of each item.
 item_owners <- function(items, names) {
   counts <- paste0("count(./*[local-name()='", names, "'])", collapse = ", ' ', ")
   counted <- xml2::xml_find_chr(items, paste0("concat(", counts, ")"))
@@ -242,8 +244,8 @@ item_parents <- function(node, item, n, owner) {
   parent
 }
 
-# The names of items by language, the missing ones NA; one without a language is English, as the
-# standard has it.
+# The names of items by language, NA where missing; a name without a language is
+# English, as the standard says.
 item_labels <- function(node, item, n, owner) {
   nodes <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Name']"))
   language <- xml2::xml_attr(nodes, "lang")
@@ -261,7 +263,7 @@ structure_categories <- function(document) {
   do.call(c, rows)
 }
 
-# Categories are a tree; each is told by its path of ids.
+# Categories are a tree; each is identified by its path of ids.
 structure_category <- function(nodes, above) {
   do.call(c, lapply(nodes, function(node) {
     path <- c(above, xml2::xml_attr(node, "id"))
@@ -281,8 +283,8 @@ structure_categorisations <- function(document) {
   do.call(rbind, c(list(data.frame(flow = character(), category = character())), rows))
 }
 
-# What is available: codes by dimension, the first and last period, how many series and
-# observations, where the service says.
+# Availability: codes by dimension, first and last period, and the number of
+# series and observations, where stated.
 structure_constraint <- function(node) {
   is_out <- function(item) identical(tolower(xml2::xml_attr(item, "include")), "false")
   codes <- without <- list()
@@ -291,8 +293,8 @@ structure_constraint <- function(node) {
     for (entry in values) {
       id <- xml2::xml_attr(entry, "id")
       texts <- xml2::xml_text(xml_children_named(entry, "Value"), trim = TRUE)
-      # what a region excludes by one dimension alone has no data; by several together, only their
-      # combination
+      # codes that a region excludes by one dimension alone have no data; by
+      # several, only their combination has none
       if (!is_out(region) && !is_out(entry)) codes[[id]] <- union(codes[[id]], texts)
       else if (is_out(entry) && !is_out(region)) without[[id]] <- union(without[[id]], texts)
       else if (is_out(region) && length(values) == 1 &&

@@ -1,5 +1,5 @@
-# CSV and TSV bodies and files, with their usual quirks: a byte order mark, quotes, blank lines,
-# words for nothing.
+# CSV and TSV bodies and files, with common quirks: byte order marks, quotes,
+# blank lines, words for missing values.
 
 table_absent <- c("", "NA", "N/A", "n/a", "null", "NULL", "NaN", ".", "-")
 
@@ -18,8 +18,8 @@ decode_table <- function(body, format, where, table = NULL) {
   read_text_table(text = paste0(text, "\n"), format = format, where = where, table = table)
 }
 
-# Text in UTF-16 as UTF-8. It is known by its byte order mark, or by zeros in every other byte of
-# its beginning, which no text in UTF-8 has.
+# UTF-16 as UTF-8, recognised by its byte order mark, or by zeros in every other
+# byte, which UTF-8 text never has.
 text_in_utf8 <- function(body) {
   encoding <- utf16_of(body)
   if (is.null(encoding)) {
@@ -45,7 +45,7 @@ utf16_of <- function(body) {
   else if (high > 0.6 && low < 0.1) list(name = "UTF-16BE", mark = FALSE)
 }
 
-# A file in UTF-16 as one in UTF-8 beside it; any other as it is.
+# A UTF-16 file converted to UTF-8; other files unchanged.
 utf8_file <- function(file, into = tempfile(fileext = paste0(".", tools::file_ext(file)))) {
   if (is.null(utf16_of(readBin(file, "raw", 400)))) {
     return(file)
@@ -54,7 +54,7 @@ utf8_file <- function(file, into = tempfile(fileext = paste0(".", tools::file_ex
   into
 }
 
-# What begins as a page of the web or as JSON does is no table.
+# A body that begins like HTML or JSON is no table.
 stop_on_other_kind <- function(text, where) {
   head <- substr(text, 1, 200)
   if (grepl("^\\s*<", head)) {
@@ -79,14 +79,15 @@ recoded <- function(text, encoding, where) {
   out
 }
 
-# The lines of a table without those before it and without remarks.
+# The lines of a table without those above it and without remarks.
 plain_lines <- function(lines, table) {
   if (!is.null(table$skip)) lines <- lines[-seq_len(min(table$skip, length(lines)))]
   if (!is.null(table$remark)) lines <- lines[!startsWith(trimws(lines, "left"), table$remark)]
   lines
 }
 
-# A line that the table reader would leave out is an error: nothing is dropped silently.
+# A line that the table reader would leave out is an error: nothing is dropped
+# silently.
 none_dropped <- function(read, where) {
   withCallingHandlers(read, warning = function(w) {
     if (grepl("Stopped early|Discarded", conditionMessage(w))) {
@@ -98,9 +99,9 @@ none_dropped <- function(read, where) {
   })
 }
 
-# All columns as text; what they mean is the card's to say.
+# All columns as text; the card declares their types.
 read_text_table <- function(text, format, where, table = NULL) {
-  # a table without a line of names has its columns by position, as /0
+  # columns of a table without a header are named by position, as /0
   named <- table$names %||% TRUE
   rows <- other_errors(
     none_dropped(
@@ -117,7 +118,7 @@ read_text_table <- function(text, format, where, table = NULL) {
   )
   if (!named) names(rows) <- seq_along(rows) - 1L
   rows[] <- lapply(rows, single_quotes)
-  # a line with nothing in it is no row
+  # an empty line is no row
   blank <- rowSums(!is.na(rows)) == 0
   if (any(blank)) rows <- rows[!blank, , drop = FALSE]
   if (nrow(rows)) rows else NULL

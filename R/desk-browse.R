@@ -1,20 +1,22 @@
-# A local page on which a desk's archive is looked through.
+# A local page to browse a desk's archive.
 
 #' Browse a desk's archive
 #'
-#' Serves a page on this machine alone (127.0.0.1): the series with search and filters and how
-#' complete each is, and of each its figure with dates and interval chosen, what is missing, its
-#' versions, its journal, and the lines that give the same from R and from the command line. It
-#' reads and never writes. The packages shiny and bslib make the page.
+#' Serves a page on this machine alone (127.0.0.1): the series with search and
+#' filters and how complete each is, and of each its figure with dates and
+#' interval chosen, what is missing, its versions, its journal, and the lines
+#' that give the same from R and from the command line. It reads and never
+#' writes. The packages shiny and bslib make the page.
 #'
 #' @param desk A desk, see [desk_open()], or the path of an archive without one.
 #' @param port The port; by default a free one.
-#' @param ready A function that is called with the page's URL as soon as it is served. The
-#'   URL has a token in it, without which the page is refused.
+#' @param ready A function that is called with the page's URL as soon as it is
+#'   served. The URL has a token in it, without which the page is refused.
 #' @param seconds How long it is served; for ever by default.
 #' @return Nothing; it returns when it is stopped.
-#' @section Errors: `vetusta_error_page` where the packages are not there, the port is taken or
-#'   is no port; `vetusta_error_archive` where there is no archive yet.
+#' @section Errors: `vetusta_error_page` where the packages are not there, the
+#'   port is taken or is no port; `vetusta_error_archive` where there is no
+#'   archive yet.
 #' @export
 #' @examples
 #' \dontrun{
@@ -42,7 +44,7 @@ desk_browse <- function(desk, port = NULL, ready = function(url) message("open "
     todo = paste0("install.packages(c(\"shiny\", \"bslib\")), or of Debian the packages ",
       "r-cran-shiny and r-cran-bslib"))
   }
-  # shiny attaches itself when it runs, and would say so
+  # shiny attaches itself when it runs, with a message
   if (!"package:shiny" %in% search()) suppressMessages(attachNamespace("shiny"))
   place <- if (is.character(desk)) browse_archive_place(desk) else browse_desk(desk)
   place$reader()
@@ -52,7 +54,7 @@ desk_browse <- function(desk, port = NULL, ready = function(url) message("open "
   url <- paste0("http://127.0.0.1:", port, "/?token=", token)
   app <- browse_app(place, token)
   app$onStart <- function() {
-    # told once it is listened on, which is after this
+    # `ready` is called once the port is open
     later::later(function() ready(url))
     if (is.finite(seconds)) later::later(function() shiny::stopApp(), seconds)
   }
@@ -71,7 +73,7 @@ browse_port_taken <- function(port) {
     todo = "give another port; without it a free port is used")
 }
 
-# A port that can be listened on now; shiny itself would say more than is needed of one that cannot.
+# A free port; shiny's own error for a used port is unclear.
 browse_port <- function(port) {
   if (is.null(port)) {
     return(httpuv::randomPort(host = "127.0.0.1"))

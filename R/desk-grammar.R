@@ -1,5 +1,5 @@
-# The words of a desk.yml, checked as those of source cards are: word by word, with the line and the
-# nearest right word.
+# The words of desk.yml, checked like those of source cards, with the line and
+# the nearest right word.
 
 desk_grammar <- function() {
   list(
@@ -20,7 +20,7 @@ desk_query_grammar <- function() {
   )
 }
 
-# Values in place, or where they come from.
+# Values in place, or their origin.
 desk_list_grammar <- function() {
   list(.short = "values", file = "text", column = "text", sheet = "text", rows = "text",
     with = "text", series = "text", where = "texts")
@@ -41,7 +41,7 @@ desk_output_grammar <- function() {
   )
 }
 
-# What cannot stand beside each other in an entry, and why.
+# Words that exclude each other in an entry, and why.
 desk_clashes <- list(
   track = list(c("span", "from", "a query has a span or a from"),
     c("symbols", "keys", "bars have symbols, all other rows have keys")),
@@ -59,7 +59,7 @@ desk_clashes <- list(
     c("span", "from", "an output has a span or a from"))
 )
 
-# Words that say something beside others only.
+# Words that need others.
 desk_beside <- list(
   outputs = list(using = "resample", at_most = "fill", over = "change", window = "change",
     table = "append", fill = "series", resample = "series", change = "series", align = "series",
@@ -69,7 +69,8 @@ desk_beside <- list(
     span = "series", form = "series", adjust = "series")
 )
 
-# Checks what was read from a desk's file. `place` gives file and line of a path of keys.
+# Checks the content of a desk's file. `place` gives file and line of a path of
+# keys.
 desk_check <- function(content, place) {
   as_desk_errors(card_check(content, desk_grammar(), character(), place))
   for (part in names(desk_clashes)) {
@@ -122,7 +123,7 @@ desk_check_day <- function(value, stop_entry, key) {
   }
 }
 
-# What is wrong in a desk is an error of the desk, whoever finds it.
+# Any error while reading a desk is an error of the desk.
 as_desk_errors <- function(work) {
   tryCatch(work, vetusta_error_card = function(e) {
     vetusta_stop("desk", sub("^the card", "the desk", sub("^The card", "The desk", e$what)),
@@ -130,7 +131,7 @@ as_desk_errors <- function(work) {
   })
 }
 
-# Lists of values are vectors, whatever their values are.
+# Lists of values as vectors.
 desk_plain <- function(content) {
   if (!is.list(content)) {
     return(content)

@@ -1,7 +1,7 @@
-# Where the values of a query's list come from: they stand in place, in a file, or are found among
-# what the archive holds.
+# The origin of a query's list of values: in place, a file, or rows of the
+# archive.
 
-# The values of a list; `where` says file and line, `name` what they are values of.
+# The values of a list; `where` is file and line, `name` the key they belong to.
 desk_list <- function(desk, list, name, archive, where) {
   if (!is.list(list)) {
     return(as.character(list))
@@ -40,7 +40,7 @@ desk_list <- function(desk, list, name, archive, where) {
 desk_list_words <- list(file = c("column", "sheet", "where"), rows = c("with", "column", "where"),
   series = c("column", "where"))
 
-# The column that is called like what is asked for, else the first.
+# The column with the key's name, else the first.
 desk_list_column <- function(rows, name) {
   known <- c(name, sub("s$", "", name), "symbol", "place", "key")
   c(intersect(known, names(rows)), names(rows))[1]
@@ -79,13 +79,13 @@ desk_list_kinds <- list(
   series = function(desk, list, name, archive, where) {
     listed <- at_place(archive_find(archive, list$series), where)
     listed$years <- as.numeric(difftime(listed$last, listed$first, units = "days")) / 365.25
-    # the symbol of bars, or whatever tells the series of a dataset apart
+    # the symbol of bars, or the key of the series of another dataset
     listed[[name]] <- listed$key
     listed
   }
 )
 
-# Rows of source/dataset that the archive holds.
+# Rows of source/dataset from the archive.
 desk_rows <- function(archive, id, where) {
   parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   if (length(parts) != 2) {
@@ -95,14 +95,14 @@ desk_rows <- function(archive, id, where) {
   at_place(archive_rows(archive, parts[1], parts[2]), where)
 }
 
-# An error of ours that does not say where is told of a place in the desk's file.
+# Adds the place in the desk's file to an error without one.
 at_place <- function(work, where) {
   tryCatch(work, vetusta_error = function(e) {
     vetusta_stop("desk", e$what, where = paste(c(e$where, where), collapse = "; "), todo = e$todo)
   })
 }
 
-# A value a line; remarks and blank lines are none.
+# A value a line; remarks and blank lines are ignored.
 list_lines <- function(path) {
   lines <- trimws(sub("#.*", "", readLines(path, warn = FALSE, encoding = "UTF-8")))
   lines[nzchar(lines)]

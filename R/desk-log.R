@@ -1,5 +1,5 @@
-# A log of runs that nobody watches: lines with the instant before them, in a few files that are not
-# kept for ever. No secret stands in it, since none stands in what is said.
+# A log of unattended runs: lines with their instant, in a few rotating files.
+# It contains no secret, because messages contain none.
 
 log_bytes <- 1e6
 log_files <- 5
@@ -12,7 +12,8 @@ log_write <- function(file, lines) {
     file = file, append = TRUE)
 }
 
-# desk.log becomes desk.log.1, that desk.log.2, and so on; the last one goes.
+# desk.log becomes desk.log.1, that desk.log.2, and so on; the last file is
+# removed.
 log_rotate <- function(file) {
   unlink(paste0(file, ".", log_files - 1))
   for (i in rev(seq_len(log_files - 2))) {
@@ -22,7 +23,8 @@ log_rotate <- function(file) {
   file.rename(file, paste0(file, ".1"))
 }
 
-# A run whose words go into the desk's log; where it fails, the desk's command is run.
+# Runs `work` with its messages in the desk's log; on a failure the desk's
+# command is run.
 refresh_logged <- function(desk, work) {
   file <- desk$log %||% file.path(desk$folder, "refresh.log")
   status <- 1L
@@ -49,7 +51,7 @@ refresh_logged <- function(desk, work) {
   status
 }
 
-# The command of the user's choice, with what happened in its environment.
+# The command of the user's choice, with the outcome in its environment.
 refresh_alarm <- function(desk, lines, file) {
   said <- tryCatch({
     run <- processx::run("/bin/sh", c("-c", desk$on_failure), wd = desk$folder,

@@ -1,4 +1,4 @@
-# Models in files: what is modelled, how, and what came of it when it was fitted.
+# Models in files: the series, the method, and the fit.
 
 model_grammar <- function() {
   list(model = "text", series = "!text", from = "text", to = "text", as_of = "text",
@@ -21,19 +21,22 @@ model_grammar <- function() {
 
 #' Models in files
 #'
-#' A model's file says in YAML of which series it is, how it is made, and, once it was fitted, on
-#' which values (`fitted:`, with the instant up to which they were known, their hash and the
-#' versions) and with which result. Worked again it reads the values that were known then, and so
-#' gives the same numbers; whether the archive says other things now is told.
+#' A model's file says in YAML of which series it is, how it is made, and, once
+#' it was fitted, on which values (`fitted:`, with the instant up to which they
+#' were known, their hash and the versions) and with which result. Worked again
+#' it reads the values that were known then, and so gives the same numbers;
+#' whether the archive says other things now is told.
 #'
 #' @param archive An archive.
 #' @param file Path of a model's file, `.yml`.
-#' @param renew Whether it is fitted on all that is known now, and the file is written anew.
+#' @param renew Whether it is fitted on all that is known now, and the file is
+#'   written anew.
 #' @param calendar Of bars of days, their calendar.
-#' @return A `vetusta_model`, see [model_run()]; its attribute `said` tells whether the data changed
-#'   and the numbers are the same.
-#' @section Errors: `vetusta_error_model` for a file that is not there, or a word that is not known
-#'   (with its line); as of [archive_find()] and [model_run()].
+#' @return A `vetusta_model`, see [model_run()]; its attribute `said` tells
+#'   whether the data changed and the numbers are the same.
+#' @section Errors: `vetusta_error_model` for a file that is not there, or a
+#'   word that is not known (with its line); as of [archive_find()] and
+#'   [model_run()].
 #' @export
 #' @examples
 #' \dontrun{
@@ -52,7 +55,7 @@ model_from_file <- function(archive, file, renew = FALSE, calendar = NULL) {
     }
     tables[[1]]
   }
-  # values that came behind the last one it was fitted on are none of its own
+  # later values are not part of a fit
   last <- if (!is.null(known)) utc(as.numeric(time_instant(saved$fitted$last, name = "last")) + 1e-6)
   table <- read(known %||% saved$as_of, last %||% saved$to)
   model <- model_run(table, saved[intersect(model_parts, names(saved))], calendar)
@@ -66,7 +69,7 @@ model_from_file <- function(archive, file, renew = FALSE, calendar = NULL) {
   model
 }
 
-# A model of a desk, by the calendar of its source.
+# A model of a desk, with the calendar of its source.
 desk_model <- function(desk, file, renew = FALSE, fitted = FALSE) {
   path <- if (grepl("^/", file)) file else file.path(desk$folder, file)
   if (fitted && is.null(model_read(path)$fitted)) {
@@ -96,7 +99,7 @@ model_read <- function(file) {
   model_numbers_of(content)
 }
 
-# Lists are of texts, whether numbers or days stand in them.
+# Lists as texts, whatever they contain.
 model_texts <- function(content, grammar) {
   for (name in intersect(names(content), names(grammar))) {
     if (is.list(grammar[[name]])) {
@@ -108,7 +111,7 @@ model_texts <- function(content, grammar) {
   content
 }
 
-# What is written as text is a number where the function queries one.
+# A text becomes a number where the function takes one.
 model_numbers_of <- function(content) {
   number <- function(x) {
     if (is.null(x)) return(NULL)
@@ -130,7 +133,7 @@ model_hash <- function(table) {
     "sha256", serialize = FALSE)
 }
 
-# The file with what was fitted; what stands above it stays as it is written.
+# Writes the fit into the file; the part above it is unchanged.
 model_write <- function(file, saved, model, table) {
   with_locked_file(file, function() model_write_locked(file, saved, model, table))
 }
@@ -153,7 +156,8 @@ model_write_locked <- function(file, saved, model, table) {
   write_lines_whole(c(lines, strsplit(text, "\n", fixed = TRUE)[[1]]), file, "model")
 }
 
-# In words: are the numbers the same, and does the archive say other things now?
+# In words: whether the numbers are the same, and whether the archive has
+# changed.
 model_compared <- function(saved, model, table, now) {
   numbers <- summary(model)
   before <- as.numeric(unlist(saved$fitted$numbers))

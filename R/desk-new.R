@@ -1,8 +1,8 @@
 #' @rdname desk_open
-#' @return `desk_new()` makes a desk to begin with: a `desk.yml` with remarks, source cards of the
-#'   invented services, their keys and a workbook that grows, so that it can be refreshed as it
-#'   stands while `vetusta services` runs; and returns it. A folder that holds anything already is
-#'   refused.
+#' @return `desk_new()` makes a desk to begin with: a `desk.yml` with remarks,
+#'   source cards of the invented services, their keys and a workbook that
+#'   grows, so that it can be refreshed as it stands while `vetusta services`
+#'   runs; and returns it. A folder that holds anything already is refused.
 #' @export
 desk_new <- function(folder, title = NULL) {
   check_text(folder, "folder", "desk")
@@ -24,7 +24,7 @@ desk_new <- function(folder, title = NULL) {
   title <- title %||% basename(normalizePath(folder))
   check_text(title, "title", "desk")
   lines[startsWith(lines, "desk:")] <- paste0("desk: ", desk_text_scalar(title))
-  # without the package for workbooks the table that grows is a CSV file
+  # without the package for workbooks the growing table is a CSV file
   book <- requireNamespace("openxlsx2", quietly = TRUE)
   if (!book) {
     lines <- sub("append: fixings.xlsx", "append: fixings.csv", lines, fixed = TRUE)

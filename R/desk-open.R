@@ -3,12 +3,13 @@
 #' Open a desk
 #'
 #' @param folder A folder with a `desk.yml`, or one below it.
-#' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and `sources` (paths, or a
-#'   database's URI), `columns` (where a column store is, see [archive_open()]),
-#'   `urls` (where services run that are not at their card's own URL), `queries` and
-#'   `outputs` (as they are written, see [desk_tracked()]).
-#' @section Errors: `vetusta_error_desk` when there is no `desk.yml` here or above, or when it is
-#'   wrong.
+#' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and
+#'   `sources` (paths, or a database's URI), `columns` (where a column store is,
+#'   see [archive_open()]), `urls` (where services run that are not at their
+#'   card's own URL), `queries` and `outputs` (as they are written, see
+#'   [desk_tracked()]).
+#' @section Errors: `vetusta_error_desk` when there is no `desk.yml` here or
+#'   above, or when it is wrong.
 #' @export
 #' @examples
 #' folder <- file.path(tempdir(), "desk")
@@ -52,12 +53,14 @@ desk_open <- function(folder = ".") {
 
 #' @rdname desk_open
 #' @param title The desk's title.
-#' @param cards Names of cards that ship with the package, or paths of cards, to put into the desk.
-#' @param urls A named list: the URL of a source's service, by the source's name.
-#' @param secrets A named list of secrets for the desk's env file; it is made with rights for its
-#'   owner alone.
-#' @return `desk_make()` returns the desk it made; files that are there already are left as they
-#'   are, but for the URLs.
+#' @param cards Names of cards that ship with the package, or paths of cards, to
+#'   put into the desk.
+#' @param urls A named list: the URL of a source's service, by the source's
+#'   name.
+#' @param secrets A named list of secrets for the desk's env file; it is made
+#'   with rights for its owner alone.
+#' @return `desk_make()` returns the desk it made; files that are there already
+#'   are left as they are, but for the URLs.
 #' @export
 desk_make <- function(folder, title = basename(folder), cards = "quay", urls = list(),
   secrets = list()) {
@@ -92,11 +95,11 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", urls = l
 
 #' @rdname desk_open
 #' @param desk A desk.
-#' @param source Name of a source of the desk, path of a card, or name of a card that ships with
-#'   the package.
+#' @param source Name of a source of the desk, path of a card, or name of a card
+#'   that ships with the package.
 #' @param account One of the card's accounts, see [source_card()].
-#' @return `desk_source()` returns the source, see [source_card()], with the desk's URL and
-#'   secrets.
+#' @return `desk_source()` returns the source, see [source_card()], with the
+#'   desk's URL and secrets.
 #' @export
 desk_source <- function(desk, source, account = NULL) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {

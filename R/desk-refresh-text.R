@@ -1,4 +1,4 @@
-# What a refresh came to, as people read it.
+# The result of a refresh for people.
 
 #' @export
 print.vetusta_refresh <- function(x, ...) {
@@ -6,7 +6,7 @@ print.vetusta_refresh <- function(x, ...) {
   invisible(x)
 }
 
-# The table at the end, within 80 columns, and below it what is to be said of each query.
+# The final table, within 80 columns, with remarks on each query below.
 format_refresh <- function(x, width = 80) {
   rows <- as.data.frame(x)
   if (!nrow(rows)) {
@@ -14,7 +14,7 @@ format_refresh <- function(x, width = 80) {
   }
   shown <- rows[c("query", "requests", "new", "changed", "failed")]
   shown$complete_until <- to_minute(rows$complete_until)
-  # a plan has not done anything yet
+  # a plan has no results yet
   if (any(rows$outcome == "planned")) shown <- shown[c("query", "requests", "complete_until")]
   names(shown)[names(shown) == "complete_until"] <- "complete until (UTC)"
   shown$outcome <- rows$outcome
@@ -23,7 +23,7 @@ format_refresh <- function(x, width = 80) {
   c(lines, if (any(noted)) c("", wrapped_lines(paste0(rows$query[noted], ": ", rows$said[noted]), width)))
 }
 
-# Sentences within a width; what goes on stands further in.
+# Sentences wrapped at a width; continued lines are indented.
 wrapped_lines <- function(text, width) {
   if (is.finite(width)) strwrap(text, width = width, exdent = 2) else text
 }

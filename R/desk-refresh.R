@@ -1,30 +1,32 @@
-# A refresh: every query of a desk brought up to date, with the fewest requests.
+# A refresh: brings every query of a desk up to date with the fewest requests.
 
 #' Bring a desk up to date
 #'
-#' Asks for what is missing of every query since it was complete, and no more: nothing that is held,
-#' but for an overlap that catches late corrections; values that may still be published, ever more
-#' seldom. Sources are asked beside each other, each within its limits and quotas. One query that
-#' fails does not stop the others. Two refreshes at once share the work.
+#' Asks for what is missing of every query since it was complete, and no more:
+#' nothing that is held, but for an overlap that catches late corrections;
+#' values that may still be published, ever more seldom. Sources are asked
+#' beside each other, each within its limits and quotas. One query that fails
+#' does not stop the others. Two refreshes at once share the work.
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param queries Names of queries; by default all of them.
-#' @param plan Whether only to say what it would take, making no request for values.
+#' @param plan Whether only to say what it would take, making no request for
+#'   values.
 #' @param progress Whether to show what is being done, on standard error.
-#' @param wait The longest pause, in seconds, that is waited for; where a quota makes it longer, a
-#'   query is left for the next refresh.
-#' @param gather How many small pages are written in one transaction, see [collect_run()].
-#' @param outputs Whether to write the desk's outputs afterwards, see [desk_write()].
-#' @return Invisibly a `vetusta_refresh`, a tibble with one row a query in the order in which they
-#'   were asked: `query`, `source`, `outcome` (`done`, `complete`: nothing to request, `left`: not
-#'   all of
-#'   it, `failed`), `requests` (of a plan: how many it takes), `new`, `changed`, `failed`
-#'   (requests),
-#'   `complete_until` (`POSIXct`, UTC: up to where all of it is held), `said` (why, in words). The
-#'   attribute `outputs` is what was written.
-#' @section Errors: `vetusta_error_desk` for a name that is no query; what fails within a query
-#'   is in
-#'   its row.
+#' @param wait The longest pause, in seconds, that is waited for; where a quota
+#'   makes it longer, a query is left for the next refresh.
+#' @param gather How many small pages are written in one transaction, see
+#'   [collect_run()].
+#' @param outputs Whether to write the desk's outputs afterwards, see
+#'   [desk_write()].
+#' @return Invisibly a `vetusta_refresh`, a tibble with one row a query in the
+#'   order in which they were asked: `query`, `source`, `outcome` (`done`,
+#'   `complete`: nothing to request, `left`: not all of it, `failed`),
+#'   `requests` (of a plan: how many it takes), `new`, `changed`, `failed`
+#'   (requests), `complete_until` (`POSIXct`, UTC: up to where all of it is
+#'   held), `said` (why, in words). The attribute `outputs` is what was written.
+#' @section Errors: `vetusta_error_desk` for a name that is no query; what fails
+#'   within a query is in its row.
 #' @export
 #' @examples
 #' \dontrun{
@@ -63,7 +65,7 @@ desk_refresh <- function(desk, queries = NULL, plan = FALSE, progress = interact
   refresh_result(state, written)
 }
 
-# The names that are asked for, in the order of the file.
+# The requested names, in the order of the file.
 desk_names <- function(desk, queries) {
   known <- names(desk$track)
   if (is.null(queries)) {
@@ -81,7 +83,7 @@ refresh_make <- function(desk, archive, names, asks) {
   state <- new.env(parent = emptyenv())
   state$desk <- desk
   state$archive <- archive
-  # whether requests follow, or only a plan is wanted
+  # whether to make requests, or only a plan
   state$asks <- asks
   state$rows <- list()
   state$away <- list()
@@ -93,15 +95,15 @@ refresh_sources <- function(state) {
   vapply(state$order, function(name) state$desk$track[[name]]$source, "")
 }
 
-# How urgent a query is: what was brought up to date before comes first, what is the most behind of
-# it first; a history that is new comes after all of those. Others are in the order of the file.
+# The urgency of a query: first those refreshed before, the most overdue first;
+# then new histories. Others keep the order of the file.
 query_urgency <- function(desk, archive, name) {
   last <- query_record(archive, desk$track[[name]], name)
   until <- last$complete_until %||% NA_real_
   if (is.na(until)) 0 else max(1, now_seconds() - until)
 }
 
-# What is noted of a query's last refresh: a list, empty before the first.
+# The note of a query's last refresh: a list, empty before the first.
 query_record <- function(archive, entry, name) {
   notes <- store_notes(archive, "query", entry$source, entry$dataset %||% "", name)
   if (!nrow(notes) || is.na(notes$value)) {
@@ -116,7 +118,7 @@ query_record_put <- function(archive, entry, name, record) {
   store_note(archive, "query", entry$source, entry$dataset %||% "", name, value)
 }
 
-# One source's queries, one after the other: begins the next run, or gives NULL at the end.
+# One source's queries in turn: starts the next run, or returns NULL at the end.
 refresh_lane <- function(state, source, progress, wait, gather) {
   left <- state$order[refresh_sources(state) == source]
   function(pool, rest) {
@@ -138,7 +140,7 @@ refresh_lane <- function(state, source, progress, wait, gather) {
   }
 }
 
-# A timer's run is due again only behind this instant.
+# A run by timer is due again only after this instant.
 refresh_begun <- function(state, name) {
   entry <- state$desk$track[[name]]
   store_note(state$archive, "begun", entry$source, entry$dataset %||% "", name, "")
@@ -146,8 +148,8 @@ refresh_begun <- function(state, name) {
 
 refresh_claim <- function(desk) paste("refresh", desk$folder)
 
-# Whether it is this process's turn, where another refresh of the desk may run: "wait" waits for its
-# end, "skip" gives way, "share" does not mind.
+# Whether this process may refresh while another refresh of the desk may run:
+# "wait" waits for its end, "skip" gives up, "share" runs beside it.
 refresh_turn <- function(desk, busy, most = 6 * 3600) {
   archive <- if (busy != "share") desk_archive(desk)
   if (is.null(archive)) {
@@ -156,7 +158,7 @@ refresh_turn <- function(desk, busy, most = 6 * 3600) {
   on.exit(archive_close(archive))
   until <- now_seconds() + most
   repeat {
-    # the claim is left to the refresh itself
+    # the refresh itself keeps the claim
     verdict <- store_claim(archive, refresh_claim(desk), Inf)
     if (verdict != "taken") {
       return(TRUE)
@@ -168,8 +170,8 @@ refresh_turn <- function(desk, busy, most = 6 * 3600) {
   }
 }
 
-# The plan of a query, or NULL where there is nothing to ask for or it cannot be planned; its row
-# says which.
+# The plan of a query, or NULL where nothing is to be requested or it cannot be
+# planned; its row says which.
 refresh_plan <- function(state, name) {
   entry <- state$desk$track[[name]]
   away <- state$away[[entry$source]]
@@ -191,7 +193,7 @@ refresh_plan <- function(state, name) {
   }, error = function(e) refresh_failed(state, name, e))
 }
 
-# Why a query is not asked for yet: `every` says so, and it was asked for in just these words.
+# Why a query is not due yet: `every`, if the query is unchanged since.
 refresh_pause <- function(query, last, entry) {
   since <- now_seconds() - (last$done %||% -Inf)
   if (is.null(entry$every) || since >= query$every ||
@@ -201,8 +203,8 @@ refresh_pause <- function(query, last, entry) {
   paste0("refreshed ", format_seconds(max(1, since)), " ago, at most every ", entry$every)
 }
 
-# What was asked for, as a short text that changes with it; that the window of a span moves with the
-# clock is no change.
+# A short text that changes with the query, but not with the moving window of a
+# span.
 entry_words <- function(query, entry) {
   asked <- list(query$symbols, query$keys, query$selection, query$interval$iso, query$session,
     as.character(unlist(entry[c("from", "to", "span")])))
@@ -254,17 +256,18 @@ refresh_ended <- function(state, going, result) {
     done = if (whole) now_seconds() else query_record(state$archive, entry, name)$done))
 }
 
-# What is wrong with a source as a whole.
+# Errors of a source as a whole.
 source_errors <- paste0("vetusta_error_", c("network", "access", "secret"))
 
-# A query that failed as a whole; where its source is away, its other queries need not be tried.
+# A failed query; where its source does not answer, its other queries are not
+# tried.
 refresh_failed <- function(state, name, error, noted = TRUE) {
   entry <- state$desk$track[[name]]
   ours <- inherits(error, "vetusta_error")
   what <- if (ours) error$what else paste("an internal error:", conditionMessage(error))
   if (inherits(error, source_errors)) {
     state$away[[entry$source]] <- error
-    # a timer's run that found nobody is due again
+    # a run by timer that reached nobody is due again
     try(store_forget(state$archive, "begun", entry$source, entry$dataset %||% "", name),
       silent = TRUE)
   }

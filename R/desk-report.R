@@ -1,4 +1,4 @@
-# A desk's report: what it keeps, how that stands, and all that the archive has of it.
+# A desk's report: its queries, their state, and everything in its archive.
 
 #' Report on a desk
 #'
@@ -7,8 +7,8 @@
 #' @param from,to The window of figures and of what is missing.
 #' @param title What stands above; by default the desk's own title.
 #' @return A `vetusta_report`, see [report_make()].
-#' @section Errors: `vetusta_error_desk` for something that is no desk, or a desk without an
-#'   archive yet.
+#' @section Errors: `vetusta_error_desk` for something that is no desk, or a
+#'   desk without an archive yet.
 #' @export
 #' @examples
 #' \dontrun{
@@ -41,7 +41,8 @@ desk_report <- function(desk, ids = NULL, from = NULL, to = NULL, title = NULL) 
 desk_report_models <- function(desk, report) {
   for (name in names(desk$outputs)) {
     file <- desk$outputs[[name]]$model
-    # a report reads: one that was not fitted yet is fitted when the outputs are written
+    # a report only reads: a model without a fit is fitted when outputs are
+    # written
     model <- if (!is.null(file)) tryCatch(desk_model(desk, file, fitted = TRUE),
       vetusta_error = function(e) NULL)
     if (is.null(model)) next
@@ -55,7 +56,7 @@ desk_report_models <- function(desk, report) {
   report
 }
 
-# What the cards say of the sources: notes and licences too.
+# Notes and licences of the sources, from their cards.
 desk_sources_text <- function(cards) {
   if (!length(cards)) {
     return(NULL)

@@ -1,16 +1,16 @@
-# A desk's times as lines of a crontab or as units of systemd, its own among those of others.
+# A desk's times as lines of a crontab or units of systemd, beside those of
+# others.
 
 #' When a desk's queries are due
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param now The present.
-#' @return `desk_schedule()`: a `vetusta_schedule`, a tibble with one row a time of a query:
-#'   `query`,
-#'   `times` (as written), `last` and `next_due` (`POSIXct`, UTC; `NA` where none comes within a
-#'   year), `due` (whether it was due and not yet refreshed since).
-#' @section Errors: `vetusta_error_desk` for times on trading days of a source without a
-#'   calendar, or
-#'   in a session that it does not have.
+#' @return `desk_schedule()`: a `vetusta_schedule`, a tibble with one row a time
+#'   of a query: `query`, `times` (as written), `last` and `next_due`
+#'   (`POSIXct`, UTC; `NA` where none comes within a year), `due` (whether it
+#'   was due and not yet refreshed since).
+#' @section Errors: `vetusta_error_desk` for times on trading days of a source
+#'   without a calendar, or in a session that it does not have.
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "timed-desk"))
@@ -37,7 +37,8 @@ desk_schedule <- function(desk, now = Sys.time()) {
   result
 }
 
-# The latest instant up to now and the first behind it; what was due more than a month ago is past.
+# The latest instant up to now and the next one; an instant more than a month
+# ago is past.
 due_around <- function(desk, name, text, now) {
   calendar <- times_calendar(desk, name, text)
   times <- desk_times(text)
@@ -57,13 +58,13 @@ times_calendar <- function(desk, name, text) {
   if (is.null(source$calendar)) NULL else source_calendar(source)
 }
 
-# When a refresh of a query was begun last.
+# The start of a query's last refresh.
 query_begun <- function(archive, entry, name) {
   notes <- store_notes(archive, "begun", entry$source, entry$dataset %||% "", name)
   if (nrow(notes)) notes$at else NA_real_
 }
 
-# The queries that are due: those whose latest time has passed since they were begun last.
+# Due queries: their latest time has passed since their last start.
 desk_due <- function(desk, now = Sys.time()) {
   schedule <- desk_schedule(desk, now)
   unique(schedule$query[schedule$due])
@@ -71,10 +72,11 @@ desk_due <- function(desk, now = Sys.time()) {
 
 #' @rdname desk_schedule
 #' @param zone The zone of the machine's clock, by which a crontab goes.
-#' @return `desk_crontab()`: lines of a crontab. They are the times of all queries in the machine's
-#'   zone throughout the year, summer and winter, and each run of them refreshes what is due and
-#'   nothing else; so what was missed while the machine was off is caught up at the next.
-#'   `desk_units()`: a named list of the texts of systemd's units, by the names of their files.
+#' @return `desk_crontab()`: lines of a crontab. They are the times of all
+#'   queries in the machine's zone throughout the year, summer and winter, and
+#'   each run of them refreshes what is due and nothing else; so what was missed
+#'   while the machine was off is caught up at the next. `desk_units()`: a named
+#'   list of the texts of systemd's units, by the names of their files.
 #' @export
 desk_crontab <- function(desk, zone = machine_zone()) {
   check_desk(desk)
@@ -86,7 +88,7 @@ desk_crontab <- function(desk, zone = machine_zone()) {
   command <- desk_command(desk)
   local <- as.POSIXlt(utc(instants), tz = zone)
   minute <- tapply(local$min, local$hour, function(x) paste(sort(unique(x)), collapse = ","))
-  # hours with the same minutes share a line, on the days on which any of them comes
+  # hours with the same minutes share a line, on the days of any of them
   lines <- vapply(unique(minute), function(minutes) {
     hours <- as.integer(names(minute)[minute == minutes])
     days <- sort(unique(local$wday[local$hour %in% hours]))
@@ -96,7 +98,7 @@ desk_crontab <- function(desk, zone = machine_zone()) {
   unname(lines)
 }
 
-# The zone of the machine's clock, by its own settings.
+# The time zone of the machine's clock.
 machine_zone <- function() {
   link <- Sys.readlink("/etc/localtime")
   zones <- c(Sys.getenv("TZ"), sub("^.*zoneinfo/", "", link),
@@ -105,7 +107,7 @@ machine_zone <- function() {
   if (length(known)) known[1] else "UTC"
 }
 
-# Whole runs as 9-17, single numbers with commas between.
+# Consecutive numbers as 9-17, others separated by commas.
 cron_list <- function(x) {
   x <- sort(unique(x))
   group <- cumsum(c(1, diff(x) != 1))
@@ -125,7 +127,8 @@ desk_all_instants <- function(desk) {
   }))))
 }
 
-# What a timer runs, which is one line. A per cent sign would end a crontab's line.
+# The command of a timer, in one line. A per cent sign would end a crontab's
+# line.
 desk_command <- function(desk) {
   if (grepl("[[:cntrl:]]", desk$folder)) {
     vetusta_stop("desk", "A timer cannot be set for a folder whose name has a line break in it.",
@@ -165,14 +168,14 @@ desk_units <- function(desk) {
   stats::setNames(list(service, timer), paste0(name, c(".service", ".timer")))
 }
 
-# systemd puts values in the place of % and $, and takes each twice for itself.
+# systemd expands % and $, so they are doubled.
 unit_quote <- function(text) {
   text <- gsub("$", "$$", text, fixed = TRUE)
   paste0("\"", gsub("%", "%%", gsub("\"", "\\\"", gsub("\\", "\\\\", text, fixed = TRUE),
     fixed = TRUE), fixed = TRUE), "\"")
 }
 
-# systemd knows zones and weekdays; which days are trading days the refresh itself knows.
+# systemd knows zones and weekdays; the refresh itself knows trading days.
 unit_times <- function(times, zone) {
   days <- if (is.numeric(times$days)) {
     paste0(paste(c("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")[times$days], collapse = ","),
@@ -188,12 +191,13 @@ unit_times <- function(times, zone) {
   }, "", USE.NAMES = FALSE)
 }
 
-# A name that is the desk's own, whatever other desks are called.
+# A name unique to the desk.
 desk_timer_name <- function(desk) {
   paste0("vetusta-", substr(content_hash(charToRaw(desk$folder)), 1, 12))
 }
 
-# Lines of a crontab between marks that name the desk; all other lines stay as they are.
+# Replaces the lines of a crontab between marks that name the desk; other lines
+# stay.
 crontab_with <- function(lines, desk, entries) {
   marks <- paste0("# ", c("begin ", "end "), desk_timer_name(desk), " ", desk$folder)
   begin <- which(lines == marks[1])

@@ -6,22 +6,23 @@
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param series Whether a row a series is given, instead of one a query.
-#' @return A `vetusta_status`, a tibble with one row a query: `query`, `source`, `series` (how many
-#'   are stored), `rows` (how many, of all its series or of its dataset), `asked` (how many were
-#'   asked for, where that is known), `from`, `complete_until`,
-#'   `last` (the time of the newest value) and `known` (from when it is known), all `POSIXct` in
-#'   UTC,
-#'   `coverage` (the share of the expected values that are stored), `behind` (seconds from the
-#'   newest
-#'   value's end to that of the newest one that its calendar or frequency lets expect), `stale`,
-#'   `incomplete` (how many windows are open, see [archive_incomplete()]), `refreshed`, `outcome`
-#'   and `said` (of the last refresh). With `series = TRUE` one row a series:
-#'   `query`, `id`, `rows`, `first`, `last`, `behind`, `stale`. The attribute `quotas` is a data
-#'   frame of `source`, `quota`, `used`, `left`.
+#' @return A `vetusta_status`, a tibble with one row a query: `query`, `source`,
+#'   `series` (how many are stored), `rows` (how many, of all its series or of
+#'   its dataset), `asked` (how many were asked for, where that is known),
+#'   `from`, `complete_until`, `last` (the time of the newest value) and `known`
+#'   (from when it is known), all `POSIXct` in UTC, `coverage` (the share of the
+#'   expected values that are stored), `behind` (seconds from the newest value's
+#'   end to that of the newest one that its calendar or frequency lets expect),
+#'   `stale`, `incomplete` (how many windows are open, see
+#'   [archive_incomplete()]), `refreshed`, `outcome` and `said` (of the last
+#'   refresh). With `series = TRUE` one row a series: `query`, `id`, `rows`,
+#'   `first`, `last`, `behind`, `stale`. The attribute `quotas` is a data frame
+#'   of `source`, `quota`, `used`, `left`.
 #'
-#'   A query is stale where it was never collected, or where it is further behind than its `stale:`
-#'   says: a day for bars within a day and three for longer ones, three periods for values by days
-#'   and weeks, two for longer ones, and twice its `every:` for rows without a time.
+#'   A query is stale where it was never collected, or where it is further
+#'   behind than its `stale:` says: a day for bars within a day and three for
+#'   longer ones, three periods for values by days and weeks, two for longer
+#'   ones, and twice its `every:` for rows without a time.
 #' @section Errors: `vetusta_error_desk` for something that is no desk.
 #' @export
 #' @examples
@@ -89,7 +90,7 @@ status_query <- function(desk, name, archive, series) {
     stale = if (length(ends)) due$expected - ends > allowed else logical()))
 }
 
-# How many rows are stored: of its series, or of a dataset without series.
+# The stored rows of a query's series, or of a dataset without series.
 status_rows <- function(archive, query, matching) {
   if (NROW(matching)) {
     return(sum(as.numeric(matching$rows)))
@@ -102,7 +103,7 @@ status_rows <- function(archive, query, matching) {
   if (any(here)) sum(as.numeric(stored$rows[here])) else NA_real_
 }
 
-# How many windows of a query are open.
+# The number of open windows of a query.
 status_incomplete <- function(archive, query) {
   if (is.null(archive) || is.null(query) || !nrow(open_of(archive, query))) {
     return(0)
@@ -110,7 +111,8 @@ status_incomplete <- function(archive, query) {
   as.numeric(nrow(open_of_requests(archive, query, query_requests(query, NULL))))
 }
 
-# From when the newest of all values is known: what is stated, else the end of its time.
+# The instant from which the newest value is known: the stated one, else the end
+# of its period.
 status_known <- function(archive, matching, due) {
   newest <- matching[which.max(matching$last), ]
   values <- store_read(archive, newest$id, from = newest$last, to = Inf)
@@ -144,7 +146,7 @@ status_series_text <- function(series, asked) {
   paste0(series, of, " series")
 }
 
-# One screen of 80 columns.
+# A table within 80 columns.
 format_status <- function(x, width = 80) {
   if (!nrow(x)) {
     return("the desk tracks no query yet; `vetusta track SOURCE DATASET ...` adds one")

@@ -1,8 +1,7 @@
-# A desk's file is edited as text, so that what somebody wrote into it stays as it is: comments,
-# order, and how values are written.
+# A desk's file is edited as text, so that comments, order and formatting stay.
 
-# The lines of a part: its own, and those below it up to the next part; remarks and blank lines
-# before the next part belong to that one.
+# The lines of a part: up to the next part, without remarks and blank lines
+# right before that one.
 desk_text_block <- function(lines, key) {
   start <- grep(paste0("^", key, "[ \t]*:"), lines)
   if (!length(start)) {
@@ -15,7 +14,7 @@ desk_text_block <- function(lines, key) {
   start[1]:end
 }
 
-# Lines in which a part has this value, and all else is as before.
+# Lines with a new value of a part, otherwise unchanged.
 desk_text_set <- function(lines, key, value) {
   block <- desk_text_block(lines, key)
   fresh <- c(paste0(key, ":"), desk_text_lines(value, 2L))
@@ -25,7 +24,7 @@ desk_text_set <- function(lines, key, value) {
   append(lines[-block], fresh, block[1] - 1L)
 }
 
-# Lines with an entry more in a part, at its end.
+# Lines with another entry at the end of a part.
 desk_text_add <- function(lines, key, name, entry) {
   block <- desk_text_block(lines, key)
   indent <- desk_text_indent(lines[block])
@@ -33,7 +32,7 @@ desk_text_add <- function(lines, key, name, entry) {
   if (!length(block)) {
     return(c(lines, if (length(lines) && nzchar(lines[length(lines)])) "", paste0(key, ":"), fresh))
   }
-  # a part that is there and empty
+  # a part without entries
   if (length(block) == 1) lines[block] <- paste0(key, ":")
   append(lines, fresh, block[length(block)])
 }
@@ -43,7 +42,7 @@ desk_text_indent <- function(block) {
   if (length(below)) nchar(sub("[^ ].*", "", below[1])) else 2L
 }
 
-# Lines without an entry; remarks right above it go with it.
+# Lines without an entry and the remarks right above it.
 desk_text_drop <- function(lines, key, name) {
   block <- desk_text_block(lines, key)
   indent <- desk_text_indent(lines[block])
@@ -56,14 +55,14 @@ desk_text_drop <- function(lines, key, name) {
   next_one <- names[names > at]
   end <- if (length(next_one)) next_one[1] - 1L else block[length(block)]
   remark <- paste0("^ {", indent, "}#")
-  # remarks before the next entry are that one's
+  # remarks before the next entry belong to that entry
   while (end > at && grepl("^[ \t]*(#.*)?$", lines[end])) end <- end - 1L
   start <- at
   while (start > block[1] + 1L && grepl(remark, lines[start - 1L])) start <- start - 1L
   lines[-(start:end)]
 }
 
-# A value as YAML in lines: short lists in one line, all else below each other.
+# A value as YAML lines: short lists in one line, others below each other.
 desk_text_lines <- function(value, indent) {
   space <- strrep(" ", indent)
   unlist(lapply(names(value), function(name) {
@@ -82,7 +81,7 @@ desk_text_lines <- function(value, indent) {
 desk_text_scalar <- function(value) {
   if (is.character(value)) {
     text <- sub("\n$", "", yaml::as.yaml(value))
-    # what has a sign of lists in it stands in quotes, wherever it stands
+    # text with characters of lists is quoted
     if (!grepl("^['\"]", text) && grepl("[][{},]", text)) paste0("\"", text, "\"") else text
   } else if (is.logical(value)) {
     tolower(as.character(value))
@@ -91,7 +90,7 @@ desk_text_scalar <- function(value) {
   }
 }
 
-# Writes the desk's file, once it says what it should say.
+# Writes the desk's file, after checking that it reads as expected.
 desk_text_write <- function(desk, lines, expected, what) {
   content <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),
     vetusta_error = function(e) NULL)
@@ -105,7 +104,8 @@ desk_text_write <- function(desk, lines, expected, what) {
   write_lines_whole(lines, desk$file, "desk")
 }
 
-# Entries compared whatever the order of their words, and whether values are numbers or texts.
+# Entries for comparison: the order of words and the type of values do not
+# matter.
 desk_sorted <- function(entry) {
   if (!is.list(entry)) {
     return(as.character(entry))

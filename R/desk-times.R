@@ -1,11 +1,12 @@
-# When a query is due: "at 18:30 Europe/Riga on trading days", "4 times a day", "every 5 minutes in
-# the regular session".
+# When a query is due: "at 18:30 Europe/Riga on trading days", "4 times a day",
+# "every 5 minutes in the regular session".
 
 time_forms <- paste0("write it as: at 18:30 Europe/Riga on trading days; 4 times a day; every 5 ",
   "minutes in the regular session; at 7:00, 12:00 on monday, friday")
 
-# list(text, seconds, zone, days, session): seconds since local midnight; days are "every day",
-# "trading days", or numbers of weekdays; `zone` and `session` may be NULL.
+# list(text, seconds, zone, days, session): seconds since local midnight; days
+# are "every day", "trading days", or numbers of weekdays; `zone` and `session`
+# may be NULL.
 desk_times <- function(text) {
   rest <- gsub("[[:space:]]+", " ", trimws(text))
   stop_times <- function(what, todo = time_forms) {
@@ -30,7 +31,7 @@ desk_times <- function(text) {
   if (!is.null(session) && length(seconds) == 1) {
     stop_times("names a session and a time", "leave out the session, or write every 5 minutes")
   }
-  # a session is one of a trading day
+  # a session belongs to trading days
   if (!is.null(session) && identical(days, "every day")) days <- "trading days"
   list(text = text, seconds = seconds, zone = zone, days = days, session = session,
     calendar = of)
@@ -92,7 +93,7 @@ times_seconds <- function(text, between, stop_times) {
   at[at >= bounds[1] & at < bounds[2]]
 }
 
-# The instants between two at which it is due, the first left out: POSIXct in UTC.
+# The due instants after `from`, up to `to`: POSIXct in UTC.
 desk_instants <- function(times, from, to, calendar = NULL) {
   if (!is.null(times$calendar)) calendar <- source_calendar(times$calendar)
   zone <- times$zone %||% calendar$zone %||% "UTC"
@@ -115,7 +116,7 @@ desk_instants <- function(times, from, to, calendar = NULL) {
   utc(at)
 }
 
-# An instant belongs to a session from its opening to its close, both included.
+# A session includes its opening and its close.
 within_session <- function(at, times, sessions) {
   if (!times$session %in% sessions$session && nrow(sessions)) {
     vetusta_stop("desk", paste0("The time \"", times$text, "\" is in the ", times$session,

@@ -1,20 +1,24 @@
-# Queries put into a desk's file, and taken out of it.
+# Adding queries to a desk's file and removing them.
 
 #' Keep something in a desk
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param name The query's name: small letters, digits and hyphens.
 #' @param source A source of the desk.
-#' @param dataset The source's dataset; may be left out where there is one of bars.
+#' @param dataset The source's dataset; may be left out where there is one of
+#'   bars.
 #' @param symbols Symbols of bars.
-#' @param keys A named list: keys of rows or dimensions of statistics, each with its values.
-#' @param ... How it is asked for and kept: `interval`, `session`, `from`, `to`, `span`, `account`,
-#'   `history`, `lookback`, `every`, `stale`, `times`, `title`; texts as in a `desk.yml`.
-#' @return `desk_track()` and `desk_drop()` return the desk as its file now says, invisibly. The
-#'   file
-#'   is edited in place: remarks and everything else stay as they are.
-#' @section Errors: `vetusta_error_desk` for a name that is taken or not there, a word or value that
-#'   cannot be, or a file that cannot be written; the file is then as before.
+#' @param keys A named list: keys of rows or dimensions of statistics, each with
+#'   its values.
+#' @param ... How it is asked for and kept: `interval`, `session`, `from`, `to`,
+#'   `span`, `account`, `history`, `lookback`, `every`, `stale`, `times`,
+#'   `title`; texts as in a `desk.yml`.
+#' @return `desk_track()` and `desk_drop()` return the desk as its file now
+#'   says, invisibly. The file is edited in place: remarks and everything else
+#'   stay as they are.
+#' @section Errors: `vetusta_error_desk` for a name that is taken or not there,
+#'   a word or value that cannot be, or a file that cannot be written; the file
+#'   is then as before.
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "another-desk"))
@@ -61,7 +65,7 @@ desk_drop_entry <- function(desk, name) {
     desk$track[names(desk$track) != name], paste0("The desk without ", name))
 }
 
-# The desk's file with other queries; checked as a whole before it is written.
+# The desk's file with other queries, checked as a whole before it is written.
 desk_edit <- function(desk, edit, queries, what) {
   lines <- edit(readLines(desk$file, warn = FALSE, encoding = "UTF-8"))
   content <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),

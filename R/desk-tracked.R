@@ -1,20 +1,19 @@
-# What a desk keeps: the queries that its file names, made into queries that can be planned.
+# The tracked queries of a desk as queries that can be planned.
 
 #' What a desk keeps
 #'
-#' A desk's `track:` say what is kept up to date, see the article docs/desk.md: each has a name, a
-#' source and a dataset, symbols or keys, a beginning, and how it is kept. [desk_refresh()] brings
-#' them up to date.
+#' A desk's `track:` say what is kept up to date, see the article docs/desk.md:
+#' each has a name, a source and a dataset, symbols or keys, a beginning, and
+#' how it is kept. [desk_refresh()] brings them up to date.
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param archive An archive; by default the desk's own where it is there. Lists that are found
-#'   among
-#'   what is held are read from it.
-#' @return `desk_tracked()`: a tibble with one row a query, in the order of the file: `query` (its
-#'   name),
-#'   `source`, `dataset`, `asked` (how many symbols, or keys, in words), `interval`, `from`,
-#'   `every`, `times` (texts, as they are written), `title`, and `problem`: why it cannot be asked
-#'   for now, or `NA`.
+#' @param archive An archive; by default the desk's own where it is there. Lists
+#'   that are found among what is held are read from it.
+#' @return `desk_tracked()`: a tibble with one row a query, in the order of the
+#'   file: `query` (its name), `source`, `dataset`, `asked` (how many symbols,
+#'   or keys, in words), `interval`, `from`, `every`, `times` (texts, as they
+#'   are written), `title`, and `problem`: why it cannot be asked for now, or
+#'   `NA`.
 #' @section Errors: `vetusta_error_desk` for something that is no desk.
 #' @export
 #' @examples
@@ -73,7 +72,8 @@ check_desk <- function(desk) {
   desk
 }
 
-# The desk's archive; where it is not there yet it is made, or an error.
+# The desk's archive; where it does not exist it is created, or that is an
+# error.
 desk_reach <- function(desk, create = TRUE, read_only = FALSE) {
   password <- if (is_server(desk$archive)) desk_password(desk)
   columns <- if (!is.null(desk$columns)) {
@@ -82,12 +82,12 @@ desk_reach <- function(desk, create = TRUE, read_only = FALSE) {
   archive_open(desk$archive, create, read_only, password, columns)
 }
 
-# The password of the archive's role, where it is among the desk's secrets.
+# The password of the archive's role, if it is among the desk's secrets.
 desk_password <- function(desk, name = "ARCHIVE_PASSWORD") {
   find_secret(list(secrets = file.path(desk$folder, "desk.env")), name)
 }
 
-# The desk's archive where it is there.
+# The desk's archive, if it exists.
 desk_archive <- function(desk, create = FALSE) {
   if (create) {
     return(desk_reach(desk))
@@ -105,8 +105,8 @@ desk_place <- function(desk, part, name, keys = character()) {
   card_place(lines, desk$file, c(part, name, keys))
 }
 
-# A query of the desk as one that can be planned. What is wrong is told with file and line. With
-# `only_stored` no request is made: what its source said of itself counts however old it is.
+# A query of the desk for planning. Errors have file and line. With
+# `only_stored` no request is made: a stored structure counts however old it is.
 desk_query <- function(desk, name, archive = NULL, now = Sys.time(), only_stored = FALSE) {
   entry <- desk$track[[name]]
   place <- function(keys = character()) desk_place(desk, "track", name, keys)
@@ -127,7 +127,7 @@ desk_query <- function(desk, name, archive = NULL, now = Sys.time(), only_stored
   desk_manner(query, entry)
 }
 
-# How a query is kept: how far back it is asked again, and not more often than.
+# How a query is kept current: its lookback and its least pause.
 desk_manner <- function(query, entry) {
   lookback <- entry$lookback
   query$lookback <- if (is.null(lookback)) query_lookback(query)
@@ -137,7 +137,7 @@ desk_manner <- function(query, entry) {
   query
 }
 
-# The dataset that is named, or the only one of bars where symbols are asked for.
+# The named dataset, or the only one of bars where symbols are given.
 desk_dataset <- function(source, name, words) {
   if (is.null(name)) {
     bars <- Filter(gives_bars, source$datasets)
@@ -159,7 +159,7 @@ desk_dataset <- function(source, name, words) {
   dataflow_named(name)
 }
 
-# A query of a dataset, by what kind of dataset it is.
+# A query of a dataset, by the kind of dataset.
 desk_ask <- function(dataset, source, entry, asked) UseMethod("desk_ask")
 
 #' @export

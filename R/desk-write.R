@@ -1,18 +1,18 @@
-# What a desk writes when its queries are up to date: tables, figures, and tables that grow.
+# Outputs that a desk writes after a refresh: tables, figures, and growing
+# tables.
 
 #' Write a desk's outputs
 #'
-#' A desk's `outputs:` are written from what the archive holds, see the article docs/desk.md: series
-#' are filled, resampled, changed and put onto one grid, in this order, and become a table or a
-#' figure.
+#' A desk's `outputs:` are written from what the archive holds, see the article
+#' docs/desk.md: series are filled, resampled, changed and put onto one grid, in
+#' this order, and become a table or a figure.
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param outputs Names of outputs; by default all of them.
-#' @return Invisibly a tibble with one row an output: `output`, `file`, `rows`, `outcome` (`written`
-#'   or `failed`), `said` (why).
-#' @section Errors: `vetusta_error_desk` for a name that is no output; what fails within an
-#'   output is
-#'   in its row.
+#' @return Invisibly a tibble with one row an output: `output`, `file`, `rows`,
+#'   `outcome` (`written` or `failed`), `said` (why).
+#' @section Errors: `vetusta_error_desk` for a name that is no output; what
+#'   fails within an output is in its row.
 #' @export
 #' @examples
 #' \dontrun{
@@ -49,7 +49,7 @@ desk_write <- function(desk, outputs = NULL) {
     said = pick("said", character()))))
 }
 
-# Writes one output; gives how many rows it has.
+# Writes one output; returns its number of rows.
 output_write <- function(desk, name, entry) {
   within <- function(path) if (grepl("^/", path)) path else file.path(desk$folder, path)
   if (is.null(entry$file) && is.null(entry$append)) {
@@ -89,7 +89,7 @@ output_write <- function(desk, name, entry) {
   nrow(rows)
 }
 
-# The options that the commands on series know, as an output says them.
+# The options of the commands on series, from an output's words.
 output_options <- function(desk, entry) {
   list(words = entry$series, desk = desk$folder, from = output_from(entry), to = entry$to,
     session = entry$session %||% "regular", labels = entry$labels %||% "codes", language = "en",
@@ -104,17 +104,17 @@ output_from <- function(entry) {
   format_instant(floor(as.numeric(span_start(entry$span, Sys.time(), "UTC"))))
 }
 
-# Series with what is done to each of them.
+# The series of an output after its steps.
 output_read <- function(options, entry) {
   if (!is.null(entry$align)) {
     options["from"] <- list(NULL)
     options$releases <- TRUE
   }
-  # dividends are measured at the prices around them, also where those lie behind the window
+  # dividends are sized by prices around them, which may lie after the window
   wanted <- options[c("from", "to")]
   if (!is.null(entry$adjust)) options[c("from", "to")] <- list(NULL)
   steps <- output_steps[intersect(names(output_steps), names(entry))]
-  # bars that are resampled first of all are read so
+  # resampling as the first step is done while reading
   longer <- if (identical(names(steps)[1], "resample")) function(calendar, zone) {
     cli_resample_words(entry$resample, c(options, output_resample), calendar, zone)
   }
@@ -132,7 +132,7 @@ output_read <- function(options, entry) {
 
 output_resample <- list(anchor = "opening", week_start = "monday", stamp = "start")
 
-# In this order, whatever the order in the file.
+# The steps run in this order, whatever the order in the file.
 output_steps <- list(
   fill = function(x, entry, settings, interval, options) {
     full <- series_fill(x, settings$calendar, rule = entry$fill, at_most = entry$at_most %||% Inf,
@@ -162,7 +162,7 @@ output_steps <- list(
   }
 )
 
-# The frequency of values that a length means: M for 1 month.
+# The frequency of a length: M for 1 month.
 output_frequency <- function(length) {
   iso <- time_interval(length)$iso
   code <- c(P1D = "D", P7D = "W", P1W = "W", P1M = "M", P3M = "Q", P6M = "S", P1Y = "A")[iso]

@@ -1,4 +1,5 @@
-# Errors are conditions with a class of their kind; they say what, where, and what to do next.
+# Errors are conditions with a class of their kind; they state what, where, and
+# what to do next.
 
 vetusta_stop <- function(kind, what, where = NULL, todo = NULL, ...) {
   stop(vetusta_error(kind, what, where, todo, ...))
@@ -14,7 +15,8 @@ vetusta_error <- function(kind, what, where = NULL, todo = NULL, ...) {
   )
 }
 
-# The known word nearest to a wrong one, as half a sentence; nothing when none is near.
+# A suggestion of the known word nearest to a wrong one; empty when none is
+# near.
 nearest_word <- function(word, known, most = max(2, nchar(word) / 3)) {
   if (!length(known)) {
     return(NULL)
@@ -26,7 +28,7 @@ nearest_word <- function(word, known, most = max(2, nchar(word) / 3)) {
   known[which.min(distance)]
 }
 
-# "did you mean x?" or the whole list
+# "did you mean x?", or the whole list
 suggest_word <- function(word, known) {
   if (!length(known)) {
     return("there is none yet")
@@ -36,7 +38,7 @@ suggest_word <- function(word, known) {
   else paste0("did you mean \"", near, "\"?")
 }
 
-# An argument that the caller did not give, told by its name.
+# An error about a missing argument, with its name.
 given <- function(x, name, kind = "argument") {
   tryCatch(force(x), error = function(e) {
     if (!grepl("is missing, with no default|is absent but was supplied", conditionMessage(e))) {
@@ -60,7 +62,7 @@ check_text <- function(x, name, kind = "argument", several = FALSE) {
   invisible(x)
 }
 
-# A wrong argument in an error's words, whatever it is.
+# A wrong argument as text for an error.
 shown_value <- function(x) {
   if (is.null(x)) {
     return("NULL")
@@ -118,8 +120,7 @@ check_count <- function(x, name, kind = "argument", least = 1) {
   as.numeric(x)
 }
 
-# Runs `work`. An error of ours goes through as it is; of any other the outcome is what `other`
-# makes.
+# Runs `work`. Classed errors pass through; `other` handles all others.
 other_errors <- function(work, other) {
   tryCatch(work, error = function(e) if (inherits(e, "vetusta_error")) stop(e) else other(e))
 }

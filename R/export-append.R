@@ -1,24 +1,27 @@
-# Rows put into a table that is there: in a CSV file, or in a named table of a workbook.
+# Adding rows to an existing table: a CSV file, or a named table of a workbook.
 
 #' Keep a table in a file current
 #'
-#' New times become rows of the table that is there; columns are matched by their heads, and all
-#' that stands around the table stays as it is.
+#' New times become rows of the table that is there; columns are matched by
+#' their heads, and all that stands around the table stays as it is.
 #'
-#' @param rows A data frame with a `time` or `period`, and where it is long with `symbol` or
-#'   `series`.
-#' @param file A `.csv`, `.tsv` or `.xlsx` file that is there. A CSV file that is not there is
-#'   begun.
+#' @param rows A data frame with a `time` or `period`, and where it is long with
+#'   `symbol` or `series`.
+#' @param file A `.csv`, `.tsv` or `.xlsx` file that is there. A CSV file that
+#'   is not there is begun.
 #' @param table Of a workbook: the name of the table in it.
-#' @param update Whether values of a time that is there are replaced where they differ; otherwise
-#'   they are left as they stand. No time is doubled in either case.
-#' @param zone The IANA zone of local times in the table without an offset, and of those that are
-#'   written into a workbook, which knows no zones.
-#' @return Invisibly a list of class `vetusta_append`: `file`, `table`, `new` (rows), `changed`
-#'   (rows), `unchanged`, `left_out` (columns of the data that the table lacks).
-#' @section Errors: `vetusta_error_export` for a file or table that is not there, a column of the
-#'   table that the data lack (but for those with formulas), times that cannot be read, or a file
-#'   that is open elsewhere; the file is then as before.
+#' @param update Whether values of a time that is there are replaced where they
+#'   differ; otherwise they are left as they stand. No time is doubled in either
+#'   case.
+#' @param zone The IANA zone of local times in the table without an offset, and
+#'   of those that are written into a workbook, which knows no zones.
+#' @return Invisibly a list of class `vetusta_append`: `file`, `table`, `new`
+#'   (rows), `changed` (rows), `unchanged`, `left_out` (columns of the data that
+#'   the table lacks).
+#' @section Errors: `vetusta_error_export` for a file or table that is not
+#'   there, a column of the table that the data lack (but for those with
+#'   formulas), times that cannot be read, or a file that is open elsewhere; the
+#'   file is then as before.
 #' @export
 #' @examples
 #' file <- tempfile(fileext = ".csv")
@@ -47,7 +50,7 @@ export_append <- function(rows, file, table = NULL, update = TRUE, zone = "UTC")
   invisible(structure(c(list(file = file, table = table), done), class = "vetusta_append"))
 }
 
-# The columns that tell rows apart: the time, and the series of a long table.
+# The columns that identify rows: the time, and the series of a long table.
 append_keys <- function(rows) {
   named <- attr(rows, "keys")
   if (length(named) && any(vapply(named, function(name) {
@@ -62,8 +65,9 @@ append_keys <- function(rows) {
   c(time, intersect(c("symbol", "series", "side"), names(rows)))
 }
 
-# Which rows of a table that is there the new ones are: list(at, columns, left_out), where `at` is
-# NA for a row that is new. `held` are the table's columns, times as numbers.
+# Matches new rows to those of an existing table: list(at, columns, left_out),
+# where `at` is NA for a new row. `existing` are the table's columns, with times
+# as numbers.
 append_places <- function(rows, existing, keys, file, formulas = character()) {
   heads <- names(existing)
   lower <- function(x) tolower(trimws(x))
@@ -112,7 +116,7 @@ append_text <- function(rows, file, separator, keys, update, zone) {
     return(list(new = nrow(rows), changed = 0, unchanged = 0, left_out = character()))
   }
   texts <- append_errors(table_of_texts(file), file)
-  # numbers are compared, and written, with the file's own decimal mark
+  # numbers are compared and written with the file's decimal mark
   commas <- if (separator != ",") names(texts)[vapply(texts, has_commas, TRUE)]
   texts[commas] <- lapply(texts[commas], with_points)
   if (separator != ",") {
@@ -141,7 +145,7 @@ append_text <- function(rows, file, separator, keys, update, zone) {
     })
     write_whole(file, function(path) write(list_frame(all), path, TRUE))
   } else if (length(fresh)) {
-    # what is there stays byte for byte
+    # existing rows stay byte for byte
     added <- lapply(stats::setNames(nm = names(texts)),
       function(name) (cells[[name]] %||% rep("", nrow(rows)))[fresh])
     write_whole(file, function(path) {
@@ -157,7 +161,8 @@ append_text <- function(rows, file, separator, keys, update, zone) {
     unchanged = length(there) - if (update) sum(differ) else 0, left_out = places$left_out)
 }
 
-# A table of texts with its times as instants or days, as those of the rows are.
+# A table of texts with its times as instants or days, like those of the new
+# rows.
 existing_rows <- function(texts, keys, rows, zone, file) {
   existing <- as.list(texts)
   time <- keys[1]
@@ -177,7 +182,7 @@ existing_rows <- function(texts, keys, rows, zone, file) {
   existing
 }
 
-# Whether rows say something else than those that are there: numbers by value, all else as text.
+# Whether rows differ from the existing ones: numbers by value, others as text.
 append_differ <- function(rows, texts, there, at) {
   differ <- rep(FALSE, length(there))
   for (i in seq_along(rows)) {
@@ -194,7 +199,7 @@ append_differ <- function(rows, texts, there, at) {
       else read_day(as.character(values))
       differ <- differ | apart_or_one_missing(as.numeric(column), as.numeric(old))
     } else {
-      # an empty cell and no text are one
+      # an empty cell and a missing text are equal
       words <- function(x) {
         text <- if (is.logical(x)) toupper(as.character(x)) else as.character(x)
         ifelse(is.na(text), "", text)
@@ -208,7 +213,7 @@ append_differ <- function(rows, texts, there, at) {
 
 apart_or_one_missing <- function(a, b) is.na(a) != is.na(b) | (a != b) %in% TRUE
 
-# What parts the columns of a file that is there: what its first line has most of.
+# The separator of an existing file: the commonest one of its first line.
 text_separator <- function(file, ending) {
   usual <- if (ending == "csv") "," else "\t"
   first <- if (file.exists(file)) {

@@ -2,18 +2,19 @@
 #'
 #' @param rows A data frame, such as bars.
 #' @param file Path of the file; `""` writes to standard output.
-#' @param zone The IANA zone in whose local time instants are written in text, with its offset
-#'   (`2026-03-12T09:30:00+02:00`); in UTC they end in `Z`.
-#' @param instants Whether bars of a day or longer are written with the instant at which they open,
-#'   in place of their trading day (`2026-03-12`).
-#' @return The path, invisibly. Instants are written in RFC 3339, numbers in the shortest
-#'   form that reads back the same, missing values as nothing. A text or a
-#'   column's name that a spreadsheet would run as a formula (one that begins with `=`, `@`, a tab
-#'   or a carriage return, or with a sign and is no number) gets an
-#'   apostrophe in front, which [archive_import()] takes off. The file is written beside and moved
-#'   into place whole.
-#' @section Errors: `vetusta_error_export` when the file cannot be written, is a device or a
-#'   pipe, a link that somebody else has laid, or of a ending that is not known.
+#' @param zone The IANA zone in whose local time instants are written in text,
+#'   with its offset (`2026-03-12T09:30:00+02:00`); in UTC they end in `Z`.
+#' @param instants Whether bars of a day or longer are written with the instant
+#'   at which they open, in place of their trading day (`2026-03-12`).
+#' @return The path, invisibly. Instants are written in RFC 3339, numbers in the
+#'   shortest form that reads back the same, missing values as nothing. A text
+#'   or a column's name that a spreadsheet would run as a formula (one that
+#'   begins with `=`, `@`, a tab or a carriage return, or with a sign and is no
+#'   number) gets an apostrophe in front, which [archive_import()] takes off.
+#'   The file is written beside and moved into place whole.
+#' @section Errors: `vetusta_error_export` when the file cannot be written, is a
+#'   device or a pipe, a link that somebody else has laid, or of a ending that
+#'   is not known.
 #' @export
 #' @examples
 #' export_csv(data.frame(symbol = "KELD", close = 41.2), tempfile(fileext = ".csv"))
@@ -38,14 +39,14 @@ check_exported <- function(rows) {
   rows
 }
 
-# Cells as text: instants in RFC 3339, numbers in the shortest form that reads back the same, texts
-# that no spreadsheet runs.
+# Cells as text: instants in RFC 3339, numbers in the shortest form that reads
+# back the same, texts that no spreadsheet runs as formulas.
 csv_cells <- function(rows, zone = "UTC") {
   guarded <- if (isTRUE(attr(rows, "message"))) identity else without_formula
   columns <- lapply(as.list(rows), function(column) {
     if (inherits(column, "POSIXt")) csv_instants(as.POSIXct(column), zone)
     else if (inherits(column, "Date")) format(column)
-    # what 15 digits give back the writer itself writes, without an exponent
+    # numbers of up to 15 digits are left to the writer, which uses no exponent
     else if (is.double(column) && !is.object(column)) if (is_plain_cpp(column)) column
     else format_exact(column)
     else if (is.factor(column) || is.character(column)) guarded(as.character(column))
@@ -64,7 +65,7 @@ csv_instants <- function(column, zone) {
   if (plain) utc(seconds) else format_in_zone(column, zone)
 }
 
-# Cells as texts, all of them.
+# All cells as texts.
 csv_texts <- function(rows, zone) {
   list_frame(lapply(as.list(csv_cells(rows, zone)), function(column) {
     if (inherits(column, "POSIXct")) format_instant(column)
@@ -77,10 +78,10 @@ csv_write <- function(cells, path, separator = ",", head = TRUE) {
     col.names = head, showProgress = FALSE)
 }
 
-# A spreadsheet runs a text that begins with =, @, a tab or a carriage return, or with a sign
-# before anything but a number.
+# A spreadsheet runs a text that begins with =, @, a tab or a carriage return,
+# or with a sign before anything but a number.
 without_formula <- function(text) {
-  # the same few texts stand in most rows
+  # most rows repeat the same few texts
   known <- unique(text)
   if (length(known) < length(text) / 2) {
     return(without_formula(known)[match(text, known)])
@@ -88,6 +89,7 @@ without_formula <- function(text) {
   runs <- grepl("^[=@\t\r]", text) |
     (grepl("^[+-].", text) &
     !grepl("^[+-]([0-9]+[.,]?[0-9]*|[.,][0-9]+)([eE][+-]?[0-9]+)?%?$", text))
-  # what bears the mark already gets another, so that one is taken off when it is read
+  # a text that has the mark already gets another, so that reading removes
+  # exactly one
   ifelse(runs | grepl("^'+[=@\t\r+-]", text), paste0("'", text), text)
 }

@@ -1,28 +1,29 @@
-# Plain tables of rows in a database that anyone can query: an SQLite file, or PostgreSQL by its
+# Plain tables of rows in a database: an SQLite file, or PostgreSQL by its
 # connection URI.
 
 #' Keep plain tables in a database current
 #'
-#' Writes what an archive holds as plain tables with keys and types: `bars`, `observations`, `facts`
-#' of series, and a table named after its shape for all other rows (`instruments`, `places`,
-#' `snapshot`, ...). The table `dictionary` has the type and the unit of each column of a dataset,
-#' and `titles` what series are called. A table that is there is refreshed in place by the rows that
-#' changed.
+#' Writes what an archive holds as plain tables with keys and types: `bars`,
+#' `observations`, `facts` of series, and a table named after its shape for all
+#' other rows (`instruments`, `places`, `snapshot`, ...). The table `dictionary`
+#' has the type and the unit of each column of a dataset, and `titles` what
+#' series are called. A table that is there is refreshed in place by the rows
+#' that changed.
 #'
 #' @param archive An archive.
-#' @param database Path of an SQLite file (made where it is not there), or a connection URI as
-#'   `postgresql://user@host/name`. A password does not belong into it: PostgreSQL's own
-#'   `PGPASSWORD`
-#'   or `~/.pgpass` hold it.
-#' @param ids What is written: series IDs, see [archive_find()], or `source/dataset`
-#'   of rows without series; `NULL` is all of it.
-#' @param from,to,as_of The window, and the instant as of which the rows are known, as in
-#'   [archive_read()].
-#' @return Invisibly a tibble with one row a table: `table`, `new`, `changed`, `unchanged`,
-#'   `deleted`
-#'   (rows that stood in the window and are held no more).
-#' @section Errors: `vetusta_error_export` for a database that cannot be reached or written, or a
-#'   table of one of these names that is not ours; nothing in it is changed then.
+#' @param database Path of an SQLite file (made where it is not there), or a
+#'   connection URI as `postgresql://user@host/name`. A password does not belong
+#'   into it: PostgreSQL's own `PGPASSWORD` or `~/.pgpass` hold it.
+#' @param ids What is written: series IDs, see [archive_find()], or
+#'   `source/dataset` of rows without series; `NULL` is all of it.
+#' @param from,to,as_of The window, and the instant as of which the rows are
+#'   known, as in [archive_read()].
+#' @return Invisibly a tibble with one row a table: `table`, `new`, `changed`,
+#'   `unchanged`, `deleted` (rows that stood in the window and are held no
+#'   more).
+#' @section Errors: `vetusta_error_export` for a database that cannot be reached
+#'   or written, or a table of one of these names that is not ours; nothing in
+#'   it is changed then.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -47,8 +48,8 @@ export_database <- function(archive, database, ids = NULL, from = NULL, to = NUL
     changed = count("changed"), unchanged = count("unchanged"), deleted = count("deleted"))))
 }
 
-# What goes into which table: list(table, rows, key, within), where `within` are the columns whose
-# values tell which rows of the table are spoken of.
+# The tables to write: list(table, rows, key, within), where `within` are the
+# columns that select the rows to replace.
 database_parts <- function(archive, ids, from, to, as_of) {
   datasets <- store_datasets(archive)
   known <- sprintf("%s/%s", datasets$source, datasets$dataset)
@@ -67,7 +68,7 @@ database_parts <- function(archive, ids, from, to, as_of) {
     at <- match(id, known)
     rows <- archive_rows(archive, datasets$source[at], datasets$dataset[at], as_of = as_of)
     key <- intersect(record_keys[[datasets$shape[at]]], names(rows))
-    # rows without a key are told apart by their order
+    # rows without a key are identified by their order
     if (!length(key)) {
       rows <- list_frame(c(list(row = seq_len(nrow(rows))), as.list(rows)))
       key <- "row"
@@ -80,7 +81,8 @@ database_parts <- function(archive, ids, from, to, as_of) {
   c(parts, database_dictionary(archive, parts))
 }
 
-# What the columns and series of the tables are: types and units by column, titles by series.
+# The description of columns and series of the tables: types and units by
+# column, titles by series.
 database_dictionary <- function(archive, parts) {
   places <- unique(unlist(lapply(parts, function(part) {
     unique(paste0(part$rows$source, "/", part$rows$dataset))
@@ -101,7 +103,7 @@ database_dictionary <- function(archive, parts) {
   })
 }
 
-# All series that a part speaks of, also those whose rows are all deleted.
+# All series of a part, including those whose rows are all deleted.
 with_groups_of <- function(part, series) {
   groups <- unique(list_frame(part$rows)[part$of])
   here <- paste0(series$source, "/", series$dataset) %in% part$place
@@ -147,8 +149,9 @@ database_series <- function(table, place, window) {
     bounds = database_bounds(table[[time]], window))
 }
 
-# Between which times rows that are held no more go: as they stand in the table, `NULL` for an open
-# end; NA where times are texts that do not sort as they follow each other.
+# The times between which outdated rows are removed, as stored in the table,
+# `NULL` for an open end; NA where times are texts that do not sort in order of
+# time.
 database_bounds <- function(time, window) {
   edge <- function(x, end) {
     if (is.null(x)) return(NULL)
@@ -162,7 +165,7 @@ database_bounds <- function(time, window) {
   list(from = edge(window$from, FALSE), to = edge(window$to, TRUE))
 }
 
-# Which table series stand in that are no bars, by what their times are.
+# The table of series other than bars, by the kind of their times.
 database_tables <- c(period = "observations", time = "points", period_end = "facts")
 
 database_open <- function(database, archive) {
@@ -202,7 +205,7 @@ database_errors <- function(work, database) {
   })
 }
 
-# All of it or nothing.
+# One transaction: all of it or nothing.
 database_work <- function(connection, database, work) {
   database_errors({
     DBI::dbBegin(connection)
@@ -215,7 +218,8 @@ database_work <- function(connection, database, work) {
   }, database)
 }
 
-# One table: made where it is not there, widened by new columns, and laid beside the rows.
+# One table: created if needed, extended by new columns, and merged with the
+# rows.
 database_table <- function(parts, connection, database) {
   name <- parts[[1]]$table
   key <- parts[[1]]$key
@@ -245,14 +249,15 @@ database_table <- function(parts, connection, database) {
   new <- run("INSERT INTO ", quote(name), " (", paste(quote(names(types)), collapse = ", "),
     ") SELECT ", paste0("n.", quote(names(types)), collapse = ", "), " FROM ", quote(beside),
     " AS n WHERE NOT EXISTS (SELECT 1 FROM ", quote(name), " AS t WHERE ", join, ")")
-  # of what was written, rows that are held no more go
+  # rows that the archive no longer has are removed
   deleted <- sum(vapply(parts, database_gone, 0, connection = connection, name = name,
     beside = beside, join = join))
   DBI::dbExecute(connection, paste0("DROP TABLE ", quote(beside)))
   list(new = new, changed = changed, unchanged = nrow(rows) - new - changed, deleted = deleted)
 }
 
-# Rows of a part's series, within its window, that the archive does not have any more.
+# Deletes rows of a part's series, within its window, that the archive no longer
+# has.
 database_gone <- function(part, connection, name, beside, join) {
   groups <- part$groups %||% unique(list_frame(part$rows)[part$of])
   bounds <- part$bounds
@@ -278,8 +283,8 @@ database_gone <- function(part, connection, name, beside, join) {
   gone
 }
 
-# Databases do not tell great letters from small ones: a dimension UNIT beside our column unit is
-# unit_code.
+# Databases ignore case in names: a dimension UNIT beside the column unit
+# becomes unit_code.
 database_names <- function(names) {
   again <- duplicated(tolower(names))
   names[again] <- paste0(names[again], "_code")
@@ -300,7 +305,8 @@ database_type <- function(column, connection) {
   else if (postgres) "text" else "TEXT"
 }
 
-# SQLite has no type for instants and days: they are texts that sort as they follow each other.
+# SQLite has no types for instants and days: they are texts that sort in order
+# of time.
 database_values <- function(rows, connection) {
   if (inherits(connection, "PqConnection")) {
     return(rows)
@@ -312,7 +318,7 @@ database_values <- function(rows, connection) {
   }))
 }
 
-# A table of that name that is there must have our key; columns that are new are added to it.
+# An existing table must have the same key; new columns are added to it.
 database_prepare <- function(connection, name, key, types, database) {
   quote <- function(x) as.character(DBI::dbQuoteIdentifier(connection, x))
   if (!DBI::dbExistsTable(connection, name)) {

@@ -1,27 +1,26 @@
-# Folders of Parquet in folders by a column's values.
+# Parquet files in subfolders by a column's values.
 
 #' Export series of an archive as a folder of Parquet, however many
 #'
-#' Goes through the series a few at a time, see [archive_scan()], so that memory is bounded by what
-#' is
-#' read at once and not by what is exported.
+#' Goes through the series a few at a time, see [archive_scan()], so that memory
+#' is bounded by what is read at once and not by what is exported.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param folder Path of the folder. One that is there is replaced when the new one is whole, and
-#'   must hold nothing but parts of Parquet.
-#' @param ids Series IDs of series of one dataset (of bars, of one interval), see
-#'   [archive_find()].
+#' @param folder Path of the folder. One that is there is replaced when the new
+#'   one is whole, and must hold nothing but parts of Parquet.
+#' @param ids Series IDs of series of one dataset (of bars, of one interval),
+#'   see [archive_find()].
 #' @param from,to,as_of,zone As in [archive_read()].
-#' @param by The column whose values part the rows into folders named `column=value`, as in
-#'   [export_table()]; by default `series` or `symbol`.
+#' @param by The column whose values part the rows into folders named
+#'   `column=value`, as in [export_table()]; by default `series` or `symbol`.
 #' @param at_once How many rows are held at a time, about.
-#' @param change A function of each table that is read, which gives the rows to write; `NULL` for
-#'   all of them.
+#' @param change A function of each table that is read, which gives the rows to
+#'   write; `NULL` for all of them.
 #' @param progress Whether to show what is being done, on standard error.
 #' @return Invisibly how many rows were written.
-#' @section Errors: `vetusta_error_argument` for series of several datasets; `vetusta_error_export`
-#'   for a
-#'   folder that is something else or cannot be written.
+#' @section Errors: `vetusta_error_argument` for series of several datasets;
+#'   `vetusta_error_export` for a folder that is something else or cannot be
+#'   written.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -57,14 +56,15 @@ export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL, a
   invisible(sum(written$rows))
 }
 
-# Of how many tables series are: each dataset, of bars each interval, is one.
+# The number of tables that series are: one a dataset, and for bars one an
+# interval.
 series_tables <- function(series) {
   length(unique(paste(series$source, series$dataset, ifelse(startsWith(series$frequency, "P"),
     series$frequency, ""))))
 }
 
-# A folder of Parquet in folders by a column's values. It is written beside and takes the place of
-# the one that is there, which must be such a folder.
+# Writes Parquet files in subfolders by a column's values. The folder is written
+# beside its target and replaces it; an existing target must be such a folder.
 export_folder <- function(rows, folder, by) {
   writer <- folder_writer(folder)
   on.exit(writer$end())
@@ -72,7 +72,8 @@ export_folder <- function(rows, folder, by) {
   writer$place()
 }
 
-# A folder that grows: `add(rows, by)`, `place()` when it is whole, and `end()` in any case.
+# A folder that grows: `add(rows, by)`, `place()` when complete, and `end()` in
+# any case.
 folder_writer <- function(folder) {
   folder <- sub("/+$", "", folder)
   if (!dir.exists(dirname(folder))) {
@@ -98,7 +99,7 @@ folder_writer <- function(folder) {
       dated <- inherits(column, c("POSIXct", "Date"))
       value <- if (dated) format(column, "%Y") else as.character(column)
       value[is.na(value)] <- "none"
-      # the column is told by the folder; a time stays
+      # the subfolder names the column, which is left out; a time is kept
       kept <- if (dated) rows else rows[names(rows) != by]
       places <- split(seq_along(value), factor(value, unique(value)))
       other_errors(for (i in seq_along(places)) {
@@ -127,7 +128,7 @@ folder_file <- function(part) {
   file.path(part, if (count) paste0("rows-", count + 1, ".parquet") else "rows.parquet")
 }
 
-# Only a folder that holds nothing but parts of Parquet is replaced.
+# Only a folder that contains nothing but Parquet parts is replaced.
 check_replaced_folder <- function(folder) {
   if (!file.exists(folder)) {
     return(invisible())
@@ -139,7 +140,7 @@ check_replaced_folder <- function(folder) {
   }
 }
 
-# A value as the name of a folder: what could be read as something else is written as %XX.
+# A value as a folder name: special characters are written as %XX.
 path_part <- function(value) {
   utils::URLencode(value, reserved = TRUE)
 }

@@ -1,14 +1,16 @@
-# Lists with links that open: as a page of the web, or as a workbook.
+# Lists with links, as an HTML page or a workbook.
 
 #' Write a table with links that open
 #'
-#' @param rows A data frame. Its columns of web URLs (`http`, `https`), or of paths of files
-#'   with `folder`, become links.
+#' @param rows A data frame. Its columns of web URLs (`http`, `https`), or of
+#'   paths of files with `folder`, become links.
 #' @param file Path of an `.html` or `.xlsx` file.
 #' @param title What stands above the table.
-#' @return The path, invisibly. The page needs nothing from elsewhere; a URL of another kind,
-#'   as one that would run a script, stays text. The file is written whole or not at all.
-#' @section Errors: `vetusta_error_export` for another ending, or a file that cannot be written.
+#' @return The path, invisibly. The page needs nothing from elsewhere; a URL of
+#'   another kind, as one that would run a script, stays text. The file is
+#'   written whole or not at all.
+#' @section Errors: `vetusta_error_export` for another ending, or a file that
+#'   cannot be written.
 #' @export
 #' @examples
 #' export_links(data.frame(title = "Annual report", link = "https://register.example.org/keld"),
@@ -36,7 +38,7 @@ links_page <- function(rows, file, title) {
     plain[is.na(plain)] <- ""
     shown <- html_text(plain)
     linked <- is_link(plain)
-    # a URL is long, and says little: its last part stands for it
+    # the last part of a URL is enough to show
     short <- html_text(sub("^.*/([^/]+)/?$", "\\1", plain))
     shown[linked] <- paste0("<a href=\"", html_text(plain[linked]), "\" rel=\"noreferrer\">",
       short[linked], "</a>")

@@ -1,16 +1,15 @@
-# Samples: answers that travel with a card, without secrets, and the rows that they gave.
+# Samples: answers stored with a card, without secrets, and the rows they gave.
 
 #' Keep samples of a dataset's answers, and test a card by them
 #'
 #' @param tried What [collect_try()] gave.
 #' @param folder The folder in which samples stand; made where it is not there.
-#' @return `samples_keep()`: invisibly the paths written: for the first answer, the one in the
-#'   middle
-#'   and the last one a file `SOURCE-DATASET-N.sample.json` (what was asked, and the rows) and the
-#'   body beside it. Secrets are taken out of both.
-#' @section Errors: `vetusta_error_argument` where nothing was read, `vetusta_error_export` where
-#'   the
-#'   folder cannot be written.
+#' @return `samples_keep()`: invisibly the paths written: for the first answer,
+#'   the one in the middle and the last one a file
+#'   `SOURCE-DATASET-N.sample.json` (what was asked, and the rows) and the body
+#'   beside it. Secrets are taken out of both.
+#' @section Errors: `vetusta_error_argument` where nothing was read,
+#'   `vetusta_error_export` where the folder cannot be written.
 #' @export
 #' @examples
 #' \dontrun{

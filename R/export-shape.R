@@ -1,22 +1,22 @@
-# Series of any kind as one table: long, wide, or as SDMX-CSV says.
+# Series of any kind as one table: long, wide, or SDMX-CSV.
 
 #' Series as one table
 #'
-#' @param tables Tables of series, as [archive_read()] gives them: a list of bars, observations or
-#'   points, of any kinds together.
-#' @param form `"long"`: one row a value, with the columns of their kind; where kinds are mixed with
-#'   `series`, `time`, `value`, `status` and `known`. `"wide"`: one row a time and one column a
-#'   series, under its name; of bars by side under both (`ORV-TSK bid`). `"sides"`: of bars by side
-#'   one row a time and symbol, one column a side.
+#' @param tables Tables of series, as [archive_read()] gives them: a list of
+#'   bars, observations or points, of any kinds together.
+#' @param form `"long"`: one row a value, with the columns of their kind; where
+#'   kinds are mixed with `series`, `time`, `value`, `status` and `known`.
+#'   `"wide"`: one row a time and one column a series, under its name; of bars
+#'   by side under both (`ORV-TSK bid`). `"sides"`: of bars by side one row a
+#'   time and symbol, one column a side.
 #' @param value Of bars the column that is meant where one is (`"close"`).
 #' @param zone The IANA zone of days, where days stand beside instants.
-#' @param instants Whether bars of a day or longer keep the instant at which they open, in place of
-#'   their trading day.
-#' @return A tibble. Where all are told by days or periods, so is the table (`period`); else by
-#'   instants (`time`), a day standing at its first.
-#' @section Errors: `vetusta_error_argument` for something that is no series, a form that is not
-#'   known,
-#'   or two series of one name in a wide table.
+#' @param instants Whether bars of a day or longer keep the instant at which
+#'   they open, in place of their trading day.
+#' @return A tibble. Where all are told by days or periods, so is the table
+#'   (`period`); else by instants (`time`), a day standing at its first.
+#' @section Errors: `vetusta_error_argument` for something that is no series, a
+#'   form that is not known, or two series of one name in a wide table.
 #' @export
 #' @examples
 #' days <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:1, value = c(250.1, 251))
@@ -60,7 +60,8 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC",
   wide_rows(all, if (dated) "period" else "time")
 }
 
-# Facts as values of series: an item of a company is one, and its time is the end of its period.
+# Facts as values of series: a company's item is a series, and its time is the
+# end of its period.
 facts_as_values <- function(x) {
   if (!all(c("symbol", "item", "period_end", "value") %in% names(x))) {
     return(x)
@@ -120,8 +121,8 @@ wide_rows <- function(points, time) {
   as_rows(c(stats::setNames(list(at), time), columns))
 }
 
-# Observations as SDMX-CSV 1.0 lays them out: DATAFLOW, the dimensions, TIME_PERIOD, OBS_VALUE, the
-# attributes.
+# Observations as SDMX-CSV 1.0: DATAFLOW, the dimensions, TIME_PERIOD,
+# OBS_VALUE, the attributes.
 sdmx_rows <- function(rows, dataflow, dimensions) {
   standard <- c("name", "series", "period", "time", "frequency", "value", "unit", "status", "through",
     "known")
@@ -134,6 +135,6 @@ sdmx_rows <- function(rows, dataflow, dimensions) {
   columns <- c(list(DATAFLOW = rep(dataflow, nrow(rows))),
     stats::setNames(as.list(rows)[dimensions], names(dimensions) %||% dimensions),
     list(TIME_PERIOD = period, OBS_VALUE = rows$value), as.list(rows)[attributes])
-  # other programs read it, and no spreadsheet: its texts stay as they are
+  # SDMX-CSV is read by programs, not spreadsheets, so texts are not protected
   structure(as_rows(columns), message = TRUE)
 }

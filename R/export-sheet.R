@@ -1,8 +1,7 @@
-# Workbooks of spreadsheet programs, by the package openxlsx2: a table written, one read, and one
-# that
-# grows while all around it stays.
+# Workbooks, by the package openxlsx2: writing a table, reading one, and adding
+# to one while all around it stays.
 
-# Rows that a sheet can hold, its head among them.
+# The rows of a sheet, including the header.
 sheet_rows <- 1048576
 
 write_sheet <- function(rows, path) {
@@ -28,7 +27,7 @@ write_sheet <- function(rows, path) {
   book$save(path)
 }
 
-# The package writes 15 digits; numbers that need more of them get all.
+# The package writes 15 digits; numbers that need more are written in full.
 sheet_exact <- function(book, sheet, letter, row, values) {
   if (!is.double(values) || is.object(values)) {
     return(invisible())
@@ -45,7 +44,7 @@ sheet_exact <- function(book, sheet, letter, row, values) {
   book$worksheets[[sheet]]$sheet_data$cc$v[at] <- format_exact(values[more])
 }
 
-# Columns as a sheet knows them: instants without a zone, in UTC.
+# Columns for a sheet: instants without a zone, in UTC.
 sheet_columns <- function(rows) {
   rows <- export_columns(rows)
   long <- vapply(as.list(rows), function(column) {
@@ -95,7 +94,7 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
     left_out = places$left_out)
 }
 
-# Programs that have a workbook open lay a file beside it.
+# Programs that have a workbook open put a lock file beside it.
 check_not_open <- function(file) {
   beside <- file.path(dirname(file), c(paste0("~$", basename(file)),
     paste0(".~lock.", basename(file), "#")))
@@ -106,7 +105,8 @@ check_not_open <- function(file) {
   }
 }
 
-# Where a table stands: list(sheet, name, first row, last row, columns as letters).
+# The place of a table: list(sheet, name, first row, last row, columns as
+# letters).
 sheet_table <- function(book, table, file) {
   tables <- book$tables
   known <- if (is.data.frame(tables)) tables[tables$tab_act == 1, ] else NULL
@@ -128,10 +128,10 @@ sheet_table <- function(book, table, file) {
     last = as.numeric(parts[5]), letters = letters)
 }
 
-# What stands in the table: its columns, times as those of the rows; which columns are formulas;
-# and from which day the workbook counts.
+# The content of a table: its columns, with times like those of the new rows;
+# which columns are formulas; and the workbook's epoch.
 existing_sheet <- function(book, at, keys, rows, zone, file) {
-  # by its number, since a sheet may be called like one
+  # by position, because another sheet may have this name
   dims <- paste0(at$letters[1], at$head, ":", at$letters[length(at$letters)], at$last)
   read <- openxlsx2::wb_to_df(book, sheet = at$sheet, dims = dims, detect_dates = FALSE,
     skip_empty_rows = FALSE, skip_empty_cols = FALSE)
@@ -148,14 +148,14 @@ existing_sheet <- function(book, at, keys, rows, zone, file) {
     columns[[time]] <- sheet_times(columns[[time]], inherits(rows[[keys[1]]], "Date"), epoch, zone,
       file, keys[1])
   }
-  # a table that was made without any rows has one that is empty
+  # a table created without rows has one empty row
   empty <- nrow(read) == 1 && all(vapply(columns, function(column) all(is.na(column)), TRUE))
   list(columns = columns, epoch = epoch, empty = empty,
     formulas = names(columns)[match(formulas$c_r, at$letters)],
     formula = stats::setNames(formulas$f, formulas$c_r))
 }
 
-# Times of a sheet: days counted from its epoch, local where they have hours; or texts.
+# Times of a sheet: days since its epoch, local where they have hours; or texts.
 sheet_times <- function(column, days, epoch, zone, file, name) {
   if (is.numeric(column)) {
     if (days) {
@@ -178,7 +178,8 @@ sheet_times <- function(column, days, epoch, zone, file, name) {
   read
 }
 
-# Values as a sheet's cells have them: days as numbers, so that the format of the cells stays.
+# Values for a sheet's cells: days as numbers, so that the format of the cells
+# stays.
 sheet_values <- function(rows, zone, epoch) {
   lapply(as.list(export_columns(rows)), function(column) {
     if (inherits(column, "Date")) {
@@ -216,7 +217,7 @@ sheet_put <- function(book, at, existing, places, values, fresh, changed) {
     text <- vapply(seq(first, last) - at$last, shifted_formula, "", text = existing$formula[[column]])
     book$add_formula(sheet = at$sheet, x = text, dims = paste0(column, first, ":", column, last))
   }
-  # new rows look like the last one
+  # new rows are formatted like the last one
   for (column in at$letters) {
     style <- book$get_cell_style(sheet = at$sheet, dims = paste0(column, at$last))
     if (length(style) && !is.na(style) && nzchar(style)) {
@@ -228,7 +229,7 @@ sheet_put <- function(book, at, existing, places, values, fresh, changed) {
     dims = paste0(at$letters[1], at$head, ":", at$letters[length(at$letters)], last))
 }
 
-# What stands below a table would be written over.
+# Cells below a table would be overwritten.
 check_room_below <- function(book, at, first, last) {
   if (last > sheet_rows) {
     vetusta_stop("export", "The sheet has no room for the new rows.", todo = "begin another table")
@@ -244,11 +245,11 @@ check_room_below <- function(book, at, first, last) {
   }
 }
 
-# A formula some rows further down: what it says of rows moves with it, but for what is fixed by $.
+# Moves a formula down by some rows: its relative row references move too.
 shifted_formula <- function(text, by) {
   text <- gsub("&lt;", "<", gsub("&gt;", ">", gsub("&quot;", "\"", text)))
   text <- gsub("&amp;", "&", text)
-  # texts within quotation marks, and names of tables and columns within brackets, stay
+  # quoted texts, and names of tables and columns in brackets, stay
   parts <- regmatches(text, gregexpr("\"[^\"]*\"|'[^']*'|\\[[^]]*\\]|[^\"'\\[]+", text))[[1]]
   plain <- !grepl("^[\"'\\[]", parts)
   pattern <- "(?<![A-Za-z0-9_.$])(\\$?[A-Z]{1,3})([0-9]+)(?![A-Za-z0-9_.(])"

@@ -1,4 +1,4 @@
-# Tables written to files: what the file's ending says.
+# Tables written to files, in the format of the file's ending.
 
 export_endings <- list(
   csv = function(rows, path, zone) write_separated(rows, path, zone, ","),
@@ -14,16 +14,16 @@ export_endings <- list(
 )
 
 #' @rdname export_csv
-#' @param by Of a folder of Parquet (`file` ends in `/`): the column whose values part the rows into
-#'   folders named `column=value`, as other engines read them in place; of a time or period the
-#'   year.
+#' @param by Of a folder of Parquet (`file` ends in `/`): the column whose
+#'   values part the rows into folders named `column=value`, as other engines
+#'   read them in place; of a time or period the year.
 #' @param dictionary Whether to write a dictionary of the columns beside it, see
 #'   [export_dictionary()].
-#' @return `export_table()` writes what the file's ending says: `.csv`, `.tsv` (both as
-#'   `export_csv()`), `.jsonl` (a JSON object a line; missing values are `null`), `.parquet`,
-#'   `.xlsx`
-#'   (a sheet with a table; needs the package openxlsx2), `.rds` (a tibble), or a folder of Parquet.
-#'   Parquet, XLSX and RDS keep the types of instants, days and numbers, and change no text. Any
+#' @return `export_table()` writes what the file's ending says: `.csv`, `.tsv`
+#'   (both as `export_csv()`), `.jsonl` (a JSON object a line; missing values
+#'   are `null`), `.parquet`, `.xlsx` (a sheet with a table; needs the package
+#'   openxlsx2), `.rds` (a tibble), or a folder of Parquet. Parquet, XLSX and
+#'   RDS keep the types of instants, days and numbers, and change no text. Any
 #'   other ending is refused.
 #' @export
 export_table <- function(rows, file, zone = "UTC", by = NULL, dictionary = FALSE,
@@ -51,7 +51,7 @@ export_table <- function(rows, file, zone = "UTC", by = NULL, dictionary = FALSE
   invisible(file)
 }
 
-# The ending of a file that is one we write.
+# The ending of a file, if it is a known format.
 export_ending <- function(file, known = names(export_endings)) {
   name <- basename(file)
   ending <- tolower(sub(".*[.]", "", name))
@@ -69,14 +69,14 @@ write_separated <- function(rows, path, zone, separator) {
   csv_write(csv_cells(rows, zone), path, separator)
 }
 
-# Units and titles as the metadata of a Parquet file: `unit.close`, `title.KELD`.
+# Units and titles as Parquet metadata: `unit.close`, `title.KELD`.
 parquet_facts <- function(rows) {
   facts <- lapply(facts_of(rows)[c("unit", "title")], as.list)
   texts <- unlist(facts)
   if (length(texts)) texts
 }
 
-# Columns as plain vectors: factors as texts, lists as texts with commas between.
+# Columns as plain vectors: factors as texts, lists as texts joined by commas.
 export_columns <- function(rows) {
   list_frame(lapply(as.list(rows), function(column) {
     if (is.list(column)) vapply(column, function(value) paste(value, collapse = ", "), "")
@@ -94,10 +94,10 @@ jsonl_cells <- function(rows, zone) {
 #' What the columns of a table are
 #'
 #' @param rows A data frame.
-#' @return A tibble with one row a column: `column`, `type` (`text`, `number`, `day`, `instant`,
-#'   `flag`), `unit` (where the column or the rows tell one for all), `meaning` (of columns that
-#'   bear
-#'   names of our own), `missing` (how many values are).
+#' @return A tibble with one row a column: `column`, `type` (`text`, `number`,
+#'   `day`, `instant`, `flag`), `unit` (where the column or the rows tell one
+#'   for all), `meaning` (of columns that bear names of our own), `missing` (how
+#'   many values are).
 #' @section Errors: `vetusta_error_export` for something that is no table.
 #' @export
 #' @examples

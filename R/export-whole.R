@@ -1,9 +1,9 @@
-# Files that are replaced: written beside, kept by the disk, and only then given their name, so
-# that there is the old one or the new one and never half of it.
+# Replacing files: written beside the target, flushed to disk, then renamed, so
+# that either the old or the new file exists, never half of one.
 
-# `write` is given a path beside `file` and writes there. What stands at `file` must be an ordinary
-# file or nothing: a device or a pipe would be replaced by a file, and a link that
-# somebody else has laid leads to where they want it.
+# `write` is given a path beside `file`. The target must be an ordinary file or
+# not exist: a device or pipe would be replaced by a file, and someone else's
+# link leads where they want.
 write_whole <- function(file, write, kind = "export", mode = NULL) {
   target <- whole_target(file, kind)
   beside <- beside_file(target)
@@ -52,7 +52,7 @@ plain_reason <- function(text) {
   if (length(known)) tolower(known) else sub("\n.*", "", trimws(text))
 }
 
-# The file that is replaced: what stands at the path, or where a link of one's own leads.
+# The file to replace: the path itself, or the target of the user's own link.
 whole_target <- function(file, kind) {
   if (!dir.exists(dirname(file))) {
     vetusta_stop(kind, "The folder for the file is not there.", where = dirname(file),

@@ -1,23 +1,27 @@
 #' Draw candles
 #'
-#' One candle a bar: the body from open to close, the line from low to high. A bar that closed
-#' higher is hollow and blue, one that closed lower filled and orange, so that the two differ
-#' without
-#' colour too; a provisional one is pale. Bars stand side by side, so that nights and closed days
-#' take no room; early and late sessions are shaded. The volume of one symbol has a strip of its own
+#' One candle a bar: the body from open to close, the line from low to high. A
+#' bar that closed higher is hollow and blue, one that closed lower filled and
+#' orange, so that the two differ without colour too; a provisional one is pale.
+#' Bars stand side by side, so that nights and closed days take no room; early
+#' and late sessions are shaded. The volume of one symbol has a strip of its own
 #' below, with its own axis; several symbols have a panel each.
 #'
 #' @param bars A table of bars, see [bars_frame()].
-#' @param title,subtitle,caption Texts above and below; by default what the bars say of themselves.
+#' @param title,subtitle,caption Texts above and below; by default what the bars
+#'   say of themselves.
 #' @param zone The IANA zone of the dates on the axis.
-#' @param calendar The calendar by which bars are resampled, where there are too many.
-#' @param names Names that are shown in place of symbols, as `c(KELD = "Kelder Lines")`.
+#' @param calendar The calendar by which bars are resampled, where there are too
+#'   many.
+#' @param names Names that are shown in place of symbols, as `c(KELD = "Kelder
+#'   Lines")`.
 #' @param dark For a dark background.
-#' @param most How many candles can be told apart. Of more of them longer ones are made, the
-#'   shortest that fit, and a message of the class `vetusta_note` and the caption say so; where none
-#'   fit, the ranges from low to high are drawn with a line through the closes.
-#' @return A ggplot object, whose data are the candles that are drawn; [figure_save()] writes it to
-#'   a file.
+#' @param most How many candles can be told apart. Of more of them longer ones
+#'   are made, the shortest that fit, and a message of the class `vetusta_note`
+#'   and the caption say so; where none fit, the ranges from low to high are
+#'   drawn with a line through the closes.
+#' @return A ggplot object, whose data are the candles that are drawn;
+#'   [figure_save()] writes it to a file.
 #' @section Errors: `vetusta_error_figure` when there is nothing to draw.
 #' @export
 #' @examples
@@ -74,7 +78,8 @@ drawable <- function(bars) {
 candle_lengths <- c("5 minutes", "15 minutes", "30 minutes", "1 hour", "1 day", "1 week",
   "1 month", "3 months", "1 year")
 
-# list(bars, length, said, fit): the bars, or the shortest longer ones that can be told apart.
+# list(bars, length, said, fit): the bars, or the shortest longer bars that are
+# still distinguishable.
 candles_that_fit <- function(bars, interval, calendar, zone, most) {
   count <- function(bars) length(unique(as.numeric(bars$time)))
   step <- smallest_step(bars$time, bar_groups(bars)$id)
@@ -89,7 +94,7 @@ candles_that_fit <- function(bars, interval, calendar, zone, most) {
   for (length in candle_lengths) {
     longer <- time_interval(length)
     if (interval_seconds(longer) <= seconds) next
-    # one that is far too short is not tried
+    # skip an interval that is far too short
     if (is_intraday(longer) && before * seconds / interval_seconds(longer) > 1.5 * most) next
     made <- tryCatch(without_notes(bars_resample(bars, longer, calendar, session = NULL,
       base = step_interval %||% "1 day", zone = zone, need = 0)), vetusta_error = function(e) NULL)
@@ -104,7 +109,7 @@ candles_that_fit <- function(bars, interval, calendar, zone, most) {
   list(bars = bars, length = label(step_interval), said = said, fit = FALSE)
 }
 
-# Bars with their places on the axis, and how they closed.
+# Bars with their place on the axis and whether they rose.
 candle_rows <- function(bars, zone, names, labels) {
   axis <- time_axis(bars$time, zone, labels)
   symbol <- series_of_rows(as_series(bars))
@@ -122,7 +127,7 @@ candle_rows <- function(bars, zone, names, labels) {
     sessions = session_runs(rows))
 }
 
-# Stretches of early and late sessions on the axis.
+# Ranges of early and late sessions on the axis.
 session_runs <- function(rows) {
   if (is.null(rows[["session"]]) || all(is.na(rows$session)) ||
     !any(rows$session %in% c("early", "late")) || length(unique(rows$name)) > 1) {
@@ -162,7 +167,8 @@ volume_columns <- function(rows, page) {
     ymax = .data$volume), data = rows, inherit.aes = FALSE, fill = page$quiet)
 }
 
-# Where candles would be a smear: what each bar reached, and a line through the closes.
+# Too many bars for candles: the range of each bar, and a line through the
+# closes.
 ranges_drawn <- function(shown, dark) {
   rows <- shown$rows
   page <- page_colours[[shade_name(dark)]]
@@ -184,7 +190,7 @@ candle_scales <- function(dark) {
     ggplot2::scale_alpha_manual(values = c("FALSE" = 1, "TRUE" = 0.45), guide = "none"))
 }
 
-# The price above and the volume below it, four to one, each with an axis of its own.
+# Price above volume, four to one, each with its own axis.
 candle_strips <- function() {
   facet <- ggplot2::facet_grid(rows = ggplot2::vars(.data$strip), scales = "free_y", switch = "y")
   ggplot2::ggproto(NULL, facet, draw_panels = function(self, ...) {

@@ -1,19 +1,21 @@
-# How values change: revisions, seasons, the spread of changes.
+# Figures of change: revisions, seasons, the distribution of changes.
 
 #' Draw revisions, seasons, or the spread of changes
 #'
-#' @param releases Every release of series, as [archive_revisions()] gives them with `all = TRUE`;
-#'   or a row a period with `first` and `latest`, as it gives them without.
+#' @param releases Every release of series, as [archive_revisions()] gives them
+#'   with `all = TRUE`; or a row a period with `first` and `latest`, as it gives
+#'   them without.
 #' @param x A table of bars, observations or points, or a list of tables.
-#' @param by `"year"`: a line a year, all on one axis from January to December; `"month"`: the
-#'   values
-#'   of each month of the year beside each other.
-#' @param change What is spread: `"simple"`, `"log"` or `"difference"`, see [series_change()].
+#' @param by `"year"`: a line a year, all on one axis from January to December;
+#'   `"month"`: the values of each month of the year beside each other.
+#' @param change What is spread: `"simple"`, `"log"` or `"difference"`, see
+#'   [series_change()].
 #' @param title,subtitle,caption,zone,names,dark As for [figure_lines()].
-#' @return A ggplot object. `figure_revisions()`: the newest values as a thick line, what was said
-#'   before as thin ones, one for each release; or the first value beside the latest.
-#'   `figure_season()`: the newest year is thick. `figure_spread()`: how often changes of each size
-#'   occur, with a normal curve of the same mean and deviation.
+#' @return A ggplot object. `figure_revisions()`: the newest values as a thick
+#'   line, what was said before as thin ones, one for each release; or the first
+#'   value beside the latest. `figure_season()`: the newest year is thick.
+#'   `figure_spread()`: how often changes of each size occur, with a normal
+#'   curve of the same mean and deviation.
 #' @section Errors: `vetusta_error_figure` when there is nothing to draw.
 #' @export
 #' @examples
@@ -173,8 +175,8 @@ figure_spread <- function(x, change = "simple", title = NULL, subtitle = NULL, c
     x = words[[change]], dark = dark)
 }
 
-# Changes so far out that all others would be one column: beyond ten times the distance from the
-# middle that nine of ten stay within.
+# Changes so extreme that all others would fall into one column: beyond ten
+# times the distance from the middle that covers 90%.
 far_changes <- function(points) {
   far <- lapply(split(points$change, points$name), function(x) {
     out <- abs(x - stats::median(x))

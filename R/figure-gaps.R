@@ -1,24 +1,26 @@
-# What is there and what is missing: a calendar of one series or several, filled values among the
-# observed, and all series of an archive over time.
+# Coverage figures: a calendar of one or several series, filled beside observed
+# values, and all series of an archive over time.
 
 gap_states <- c("there", "partly", "filled", "provisional", "missing")
 
 #' Draw what is there and what is missing
 #'
-#' `figure_gaps()` is a calendar: a cell for each day (of values that are months or longer: for each
-#' month), by what is there of it. `figure_filled()` draws lines on which filled values bear marks,
-#' one shape for each rule. `figure_coverage()` shows from when to when each series is held.
+#' `figure_gaps()` is a calendar: a cell for each day (of values that are months
+#' or longer: for each month), by what is there of it. `figure_filled()` draws
+#' lines on which filled values bear marks, one shape for each rule.
+#' `figure_coverage()` shows from when to when each series is held.
 #'
-#' @param x A table of bars, observations or points, or a list of tables, as [archive_read()] gives
-#'   it.
-#' @param calendar The calendar that says on which days a value is expected; by default every day.
-#' @param gaps What is missing and why, as [series_gaps()] gives it: cells without a value tell the
-#'   reason too.
+#' @param x A table of bars, observations or points, or a list of tables, as
+#'   [archive_read()] gives it.
+#' @param calendar The calendar that says on which days a value is expected; by
+#'   default every day.
+#' @param gaps What is missing and why, as [series_gaps()] gives it: cells
+#'   without a value tell the reason too.
 #' @param title,subtitle,caption,zone,names,dark As for [figure_lines()].
-#' @return A ggplot object. The data of `figure_gaps()` are the cells: `name`, `day` (`Date`),
-#'   `state` (`there`, `partly`: fewer than nineteen of twenty of what a day has; `filled`,
-#'   `provisional`, `missing`, or `missing: ` and the reason; days on which nothing is expected have
-#'   no cell).
+#' @return A ggplot object. The data of `figure_gaps()` are the cells: `name`,
+#'   `day` (`Date`), `state` (`there`, `partly`: fewer than nineteen of twenty
+#'   of what a day has; `filled`, `provisional`, `missing`, or `missing: ` and
+#'   the reason; days on which nothing is expected have no cell).
 #' @section Errors: `vetusta_error_figure` when there is nothing to draw.
 #' @export
 #' @examples
@@ -63,7 +65,7 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL, capti
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
-# What is missing, with its reason where one is known.
+# Missing values, with the reason where it is known.
 states_with_reasons <- function(cells, gaps, names, zone) {
   check_rows(gaps, "gaps")
   for (column in c("first", "last", "reason")) check_column(gaps, column)
@@ -82,14 +84,16 @@ states_with_reasons <- function(cells, gaps, names, zone) {
   state
 }
 
-# The cells of one series: days, or months where its values are months or longer.
+# The cells of one series: days, or months where its values are monthly or
+# longer.
 gap_cells <- function(points, calendar, zone) {
   points <- points[!is.na(points$value) | points$status %in% "missing", , drop = FALSE]
   steps <- diff(sort(unique(points$time)))
   step <- if (length(steps)) stats::median(steps) else NA
   monthly <- isTRUE(min(steps, Inf) >= 25 * 86400) && length(steps) > 0
   if (monthly) step <- min(steps)
-  # values within days belong to their local day, bars of days to that of their calendar
+  # values within the day belong to their local day, daily bars to their
+  # calendar's day
   axis_zone <- if (points$intraday[1]) zone else if (monthly) "UTC" else calendar$zone %||% "UTC"
   day <- local_day(utc(points$time), axis_zone)
   if (monthly) day <- as.Date(format(day, "%Y-%m-01"))
@@ -118,13 +122,13 @@ gap_days <- function(range, monthly, step, calendar) {
     return(calendar_days(calendar, range[1], range[2]))
   }
   all <- seq(range[1], range[2], by = 1)
-  # values of each week, or of working days, are not missed on the others
+  # weekly or weekday series expect no values on other days
   if (isTRUE(step > 6 * 86400)) all <- all[(as.numeric(all - range[1]) %% 7) == 0]
   all
 }
 
-# Where a cell stands: days of a month in lines of months, days of a year in lines of years where
-# the months are many, months in lines of years.
+# The place of a cell: days in rows of months, or of years where there are many
+# months; months in rows of years.
 gap_places <- function(cells) {
   date <- as.POSIXlt(cells$day)
   if (cells$monthly[1]) {
@@ -157,8 +161,8 @@ figure_filled <- function(x, title = NULL, caption = NULL, ...) {
 }
 
 #' @rdname figure_gaps
-#' @param series A table of series, as [archive_series()] gives it: `id`, `source`, `rows`,
-#'   `first`, `last`.
+#' @param series A table of series, as [archive_series()] gives it: `id`,
+#'   `source`, `rows`, `first`, `last`.
 #' @export
 figure_coverage <- function(series, title = NULL, subtitle = NULL, caption = NULL, zone = "UTC",
   dark = FALSE) {
@@ -190,7 +194,7 @@ figure_coverage <- function(series, title = NULL, subtitle = NULL, caption = NUL
   dark = dark)
 }
 
-# Datasets in place of their series.
+# Datasets instead of their series.
 coverage_by_dataset <- function(rows) {
   dataset <- sub("^([^/]*/[^/]*)/.*$", "\\1", rows$id)
   parts <- split(rows, dataset)

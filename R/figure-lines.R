@@ -1,32 +1,36 @@
 #' Draw lines
 #'
-#' Series of any kind as lines: bars by one of their numbers, observations, points, a company's
-#' items, several frequencies together.
+#' Series of any kind as lines: bars by one of their numbers, observations,
+#' points, a company's items, several frequencies together.
 #'
-#' @param x A table of bars, observations, points or facts, or a list of such tables, as
-#'   [archive_read()] gives it.
+#' @param x A table of bars, observations, points or facts, or a list of such
+#'   tables, as [archive_read()] gives it.
 #' @param value Of bars, the number that is drawn [`close`].
-#' @param panels `"none"`: all on one axis; `"free"`: a panel each, with an axis of its own;
-#'   `"fixed"`: a panel each, all with the same axis.
-#' @param index A number to which every series' first value is scaled, such as 100, so that series
-#'   of different height can be compared; `NULL` draws the values as they are.
+#' @param panels `"none"`: all on one axis; `"free"`: a panel each, with an axis
+#'   of its own; `"fixed"`: a panel each, all with the same axis.
+#' @param index A number to which every series' first value is scaled, such as
+#'   100, so that series of different height can be compared; `NULL` draws the
+#'   values as they are.
 #' @param log_scale Whether the axis of values is logarithmic.
-#' @param names Names that are shown in place of the series' own, as `c(KELD = "Kelder Lines")`.
-#' @param title,subtitle,caption Texts above and below; by default what the series say of
-#'   themselves. The caption tells the window, what was thinned, and what is provisional.
+#' @param names Names that are shown in place of the series' own, as `c(KELD =
+#'   "Kelder Lines")`.
+#' @param title,subtitle,caption Texts above and below; by default what the
+#'   series say of themselves. The caption tells the window, what was thinned,
+#'   and what is provisional.
 #' @param zone The IANA zone of the dates on the axis.
-#' @param bridge A line of bars within days is broken where a series has no value at more than this
-#'   many times in a row at which others have one.
+#' @param bridge A line of bars within days is broken where a series has no
+#'   value at more than this many times in a row at which others have one.
 #' @param dark For a dark background.
-#' @param columns How many columns of pixels a line has: it is thinned to what can be seen of it,
-#'   see [series_thin()].
-#' @return A ggplot object, to which more can be added; [figure_save()] writes it to a file. The
-#'   values that are drawn are its data: `name`, `time` (`POSIXct`), `at` (the position on the
-#'   axis), `shown`, `status`. A provisional end is drawn dashed, a filled value bears a mark.
-#' @section Errors: `vetusta_error_figure` when there is nothing to draw, or where a logarithmic
-#'   axis is asked for and a value is zero or below. Series whose units differ are drawn in panels;
-#'   where one series hides the others on a shared axis, a message of the class `vetusta_note` says
-#'   so.
+#' @param columns How many columns of pixels a line has: it is thinned to what
+#'   can be seen of it, see [series_thin()].
+#' @return A ggplot object, to which more can be added; [figure_save()] writes
+#'   it to a file. The values that are drawn are its data: `name`, `time`
+#'   (`POSIXct`), `at` (the position on the axis), `shown`, `status`. A
+#'   provisional end is drawn dashed, a filled value bears a mark.
+#' @section Errors: `vetusta_error_figure` when there is nothing to draw, or
+#'   where a logarithmic axis is asked for and a value is zero or below. Series
+#'   whose units differ are drawn in panels; where one series hides the others
+#'   on a shared axis, a message of the class `vetusta_note` says so.
 #' @export
 #' @examples
 #' days <- bars_frame(data.frame(
@@ -77,8 +81,8 @@ check_lines <- function(panels, index, log_scale, zone, bridge, dark, columns) {
   if (!is.null(index)) check_number(index, "index", kind = "figure")
 }
 
-# Where units differ, one axis would say nothing; where one series is much larger than the others,
-# these are a line at the foot.
+# Different units need separate axes; so does a series that is so large that the
+# others would be flat.
 panels_needed <- function(points, panels, index, log_scale) {
   names <- unique(points$name)
   if (panels != "none" || length(names) < 2 || !is.null(index)) {
@@ -88,7 +92,7 @@ panels_needed <- function(points, panels, index, log_scale) {
   if (length(units) > 1) {
     say_figure("the units differ (", paste(utils::head(units, 4), collapse = ", "),
       "), so each ", if (length(names) > 12) "unit", " has a separate panel")
-    # many series are not a panel each, but each unit is
+    # many series share a panel by unit, fewer have one each
     return(if (length(names) > 12) "units" else "free")
   }
   spread <- vapply(split(points$shown, points$name), function(x) diff(range(x)), 0)
@@ -102,7 +106,8 @@ panels_needed <- function(points, panels, index, log_scale) {
   panels
 }
 
-# Pieces of lines: a new one for each series, after a break, and where values become provisional.
+# Pieces of lines: a new one for each series, after a break, and where values
+# become provisional.
 line_pieces <- function(points, side_by_side, bridge) {
   n <- nrow(points)
   new <- c(TRUE, points$name[-1] != points$name[-n])
@@ -111,7 +116,7 @@ line_pieces <- function(points, side_by_side, bridge) {
   cumsum(new)
 }
 
-# Where a series has nothing for longer than five of its own steps, and than its longest usual one.
+# Gaps longer than five steps of the series, and than its longest usual step.
 long_breaks <- function(points) {
   step <- c(0, diff(as.numeric(points$time)))
   same <- c(FALSE, points$name[-1] == points$name[-nrow(points)])
@@ -179,7 +184,7 @@ lines_panels <- function(names, panels) {
     labeller = ggplot2::labeller(.default = function(x) short_names(x, 34)))
 }
 
-# A provisional end hangs on the last value that is final.
+# A provisional end is joined to the last final value.
 provisional_ends <- function(points) {
   late <- which(points$status == "provisional")
   if (!length(late)) {
@@ -199,13 +204,13 @@ alone_in_piece <- function(points) {
   tabulate(points$piece, max(points$piece))[points$piece] == 1
 }
 
-# A value between two gaps is no line, and is drawn as a point.
+# A value between two gaps is drawn as a point.
 points_alone <- function(points) {
   alone <- points[alone_in_piece(points), , drop = FALSE]
   if (nrow(alone)) ggplot2::geom_point(data = alone, size = 1.6)
 }
 
-# Filled values as marks of another shape, one for each rule.
+# Filled values as marks of another shape, one a rule.
 filled_marks <- function(points) {
   filled <- points[points$status == "filled", , drop = FALSE]
   if (!nrow(filled)) {

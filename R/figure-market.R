@@ -1,4 +1,4 @@
-# Tables as figures: the largest moves, a statement, correlations.
+# Figures of tables: the largest moves, a statement, correlations.
 
 #' Draw the largest moves, a statement, or correlations
 #'
@@ -6,10 +6,10 @@
 #' @param statement A statement, long or wide, as [facts_statement()] gives it.
 #' @param correlations Pairs of series, as [series_correlation()] gives them.
 #' @param title,subtitle,caption,names,dark As for [figure_lines()].
-#' @return A ggplot object. A figure in a statement that was computed and not filed is pale.
+#' @return A ggplot object. A figure in a statement that was computed and not
+#'   filed is pale.
 #' @section Errors: `vetusta_error_figure` when there is nothing to draw,
-#'   `vetusta_error_argument` for a
-#'   table without the columns that are needed.
+#'   `vetusta_error_argument` for a table without the columns that are needed.
 #' @export
 #' @examples
 #' rows <- data.frame(symbol = c("KELD", "TAMX"), last = c(42, 18), before = c(41, 18.6),
@@ -82,7 +82,7 @@ figure_statement <- function(statement, title = NULL, subtitle = NULL, caption =
       vjust = 0.5))
 }
 
-# A statement as a row a value, whichever form it has.
+# A statement as a row a value, from any of its forms.
 statement_rows <- function(statement) {
   rows <- as.data.frame(statement)
   n <- nrow(rows)

@@ -1,4 +1,4 @@
-# Models drawn with what R people expect.
+# plot() and autoplot() of models.
 
 model_figure <- function(x, ...) UseMethod("model_figure")
 #' @export

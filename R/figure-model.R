@@ -1,23 +1,29 @@
-# Figures of models: cycles, memory, trend and season, paths as a fan, an index and what it pays.
+# Figures of models: spectrum, trend and season, memory, a fan of paths, an
+# index and its payoff.
 
 #' Draw models
 #'
-#' @param x What a model's function gives: [model_spectrum()], [model_dependence()],
-#'   [model_season()] (or [model_decompose()]), [model_paths()], [index_sum()], [payoff_value()].
-#' @param came Of paths: a table of the series as it really came, drawn over them.
-#' @param before Of paths: how much of what was observed is drawn before them, a length of time.
+#' @param x What a model's function gives: [model_spectrum()],
+#'   [model_dependence()], [model_season()] (or [model_decompose()]),
+#'   [model_paths()], [index_sum()], [payoff_value()].
+#' @param came Of paths: a table of the series as it really came, drawn over
+#'   them.
+#' @param before Of paths: how much of what was observed is drawn before them, a
+#'   length of time.
 #' @param some Of paths: how many single ones are drawn.
-#' @param terms Of an index: terms whose strikes are marked, as [payoff_value()] takes them.
+#' @param terms Of an index: terms whose strikes are marked, as [payoff_value()]
+#'   takes them.
 #' @param history Of an index: that of past seasons, drawn as marks below.
-#' @param season Of an index: which of its seasons, by default the first that is whole.
+#' @param season Of an index: which of its seasons, by default the first that is
+#'   whole.
 #' @param title,subtitle,caption,zone,dark As for [figure_lines()].
-#' @return A ggplot object. `figure_spectrum()`: power by period, its peaks named.
-#'   `figure_dependence()`: autocorrelations of values and squares with their bounds.
-#'   `figure_parts()`: what was observed with the trend, the season, the rest. `figure_fan()`: the
-#'   middle 50 and 90% of paths, their median, some of them, and what came. `figure_index()`: a
-#'   histogram of an index. `figure_payments()`: histograms of what is paid. `figure_payoff()`: what
-#'   a
-#'   payoff is worth by its strike, with two standard errors.
+#' @return A ggplot object. `figure_spectrum()`: power by period, its peaks
+#'   named. `figure_dependence()`: autocorrelations of values and squares with
+#'   their bounds. `figure_parts()`: what was observed with the trend, the
+#'   season, the rest. `figure_fan()`: the middle 50 and 90% of paths, their
+#'   median, some of them, and what came. `figure_index()`: a histogram of an
+#'   index. `figure_payments()`: histograms of what is paid. `figure_payoff()`:
+#'   what a payoff is worth by its strike, with two standard errors.
 #' @section Errors: `vetusta_error_figure` for something that is none of these.
 #' @export
 #' @examples
@@ -218,7 +224,7 @@ figure_payments <- function(x, title = NULL, subtitle = NULL, caption = NULL, da
   plot <- ggplot2::ggplot(some, ggplot2::aes(x = .data$paid)) +
     ggplot2::geom_histogram(bins = 40, boundary = 0, fill = colours[1],
       colour = page_colours[[shade_name(dark)]]$paper, linewidth = 0.2) +
-    # a part in which nothing is paid has its axes too
+    # a panel without payments has axes too
     ggplot2::geom_blank(ggplot2::aes(x = 0, y = 1), data = said) +
     ggplot2::geom_text(ggplot2::aes(x = Inf, y = Inf, label = .data$text), data = said,
       hjust = 1.05, vjust = 1.6, size = 3.6, colour = page_colours[[shade_name(dark)]]$soft) +

@@ -1,7 +1,7 @@
-# What figures of lines are drawn from: points of any kind of series, by their names.
+# The data of line figures: points of any kind of series, by name.
 
-# Series of one table or of a list of tables as one table: `name`, `time` (seconds), `value`,
-# `status`, `rule` (of what was filled), `unit`, and `intraday`.
+# One table or a list of tables as one table: `name`, `time` (seconds), `value`,
+# `status`, `rule` (of filled values), `unit`, and `intraday`.
 figure_points <- function(x, value = NULL, names = NULL) {
   check_names(names)
   if (!is.null(value)) check_text(value, "value", "figure")
@@ -24,7 +24,7 @@ figure_points <- function(x, value = NULL, names = NULL) {
   all[setdiff(base::names(all), "title")]
 }
 
-# Names that are shown in place of others.
+# Names to show in place of others.
 check_names <- function(names) {
   if (!is.null(names) && (!is.character(names) || (length(names) && is.null(names(names))))) {
     vetusta_stop("figure", "`names` must be texts, named by the series.",
@@ -38,7 +38,7 @@ points_drawn <- function(table, value) {
   }
   series <- if (all(c("symbol", "item", "period_end") %in% names(table))) facts_drawn(table)
   else as_series(table)
-  # sorting is a figure's own business
+  # a figure may sort its rows without a note
   series <- without_notes(series_table(series))
   column <- value_asked(series, value) %||% value_column(series)
   if (!column %in% names(series) || !is.numeric(series[[column]])) {
@@ -55,7 +55,7 @@ points_drawn <- function(table, value) {
     intraday = rep(is_bars(series) && is_within_days(start_times(series)), n)))
 }
 
-# A company's items as observations by the ends of their periods.
+# A company's items as observations at the ends of their periods.
 facts_drawn <- function(facts) {
   name <- paste(facts$symbol, facts$item)
   without_shape(as_rows(list(series = name, period = facts$period_end, value = facts$value,
@@ -67,7 +67,7 @@ duplicates_out <- function(rows) {
   rows[!duplicated(list_frame(list(rows$series, rows$period)), fromLast = TRUE), , drop = FALSE]
 }
 
-# Of several releases of one time the newest.
+# The newest release of each time.
 series_latest <- function(series) {
   if (!has_releases(series)) {
     return(series)
@@ -76,7 +76,7 @@ series_latest <- function(series) {
   series[!duplicated(key, fromLast = TRUE), , drop = FALSE]
 }
 
-# Whether times lie closer than days.
+# Whether times are less than a day apart.
 is_within_days <- function(time) {
   steps <- diff(sort(unique(time)))
   length(steps) > 0 && stats::median(steps) < 72000
@@ -89,17 +89,17 @@ figure_window <- function(time, zone) {
   else paste(day(range[1]), "to", day(range[2]))
 }
 
-# A few names, and how many more there are.
+# A few names, and the number of the others.
 figure_title <- function(names, most = 5) {
   names <- short_names(unique(names))
-  # as many as one line holds
+  # as many as fit in one line
   most <- max(1, min(most, sum(cumsum(nchar(names) + 2) <= 70)))
   paste0(paste(utils::head(names, most), collapse = ", "),
     if (length(names) > most) paste0(" and ", thousands(length(names) - most), " more"))
 }
 
-# Positions on the axis of times: side by side in their order where bars lie within days, so that
-# nights and closed days take no room; as the calendar has them elsewhere.
+# Positions on the time axis: consecutive where bars lie within the day, so that
+# nights and closed days take no room; otherwise proportional to time.
 figure_axis <- function(time, zone, side_by_side, most = 12) {
   if (side_by_side) {
     return(time_axis(time, zone, most))
@@ -115,7 +115,8 @@ figure_axis <- function(time, zone, side_by_side, most = 12) {
   list(position = time, breaks = breaks[!duplicated(labels)], labels = unique(labels))
 }
 
-# Positions 1, 2, 3, ... for the times that occur, and labels where a day, month or year begins.
+# Positions 1, 2, 3, ... for the times that occur, with labels where a day,
+# month or year begins.
 time_axis <- function(time, zone, most = 12) {
   times <- sort(unique(as.numeric(time)))
   days <- local_day(utc(times), zone)
@@ -141,7 +142,7 @@ axis_scale <- function(axis) {
     expand = ggplot2::expansion(mult = c(0.02, 0.02)))
 }
 
-# Labels pushed apart until none lies on another, keeping their order.
+# Moves labels apart until none overlap, in their order.
 spread_labels <- function(at, least) {
   order <- order(at)
   placed <- at[order]

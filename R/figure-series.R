@@ -1,7 +1,8 @@
-# Tables of values in time, drawn with what R people expect.
+# plot() and autoplot() of tables of series.
 
 #' @rdname vetusta_series
-#' @return `plot()` and `ggplot2::autoplot()` draw candles of bars and lines of all else.
+#' @return `plot()` and `ggplot2::autoplot()` draw candles of bars and lines of
+#'   all else.
 #' @export
 plot.vetusta_series <- function(x, y, ...) print(series_figure(x, ...))
 
@@ -17,7 +18,7 @@ series_figure.vetusta_bars <- function(x, ...) figure_candles(x, ...)
 #' @export
 series_figure.default <- function(x, ...) figure_lines(x, ...)
 
-# What an archive holds, over time.
+# The coverage of an archive over time.
 
 #' @export
 plot.vetusta_archive <- function(x, ...) print(archive_figure(x, ...))

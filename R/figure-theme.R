@@ -1,8 +1,9 @@
-# How figures look: colours that stay apart for colour-blind readers and in print, light and dark;
-# and how they get into files.
+# The theme of figures: colours that colour-blind readers and print can tell
+# apart, light and dark; and writing figures to files.
 
-# Blue and vermilion, and the eight colours of Okabe and Ito without yellow: they stay apart for
-# colour-blind readers. The last one is that of the text.
+# Blue and vermilion first, then the other colours of Okabe and Ito without
+# yellow, which colour-blind readers can tell apart. The last is that of the
+# text.
 line_colours <- list(
   light = c("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#1c2430"),
   dark = c("#56B4E9", "#F0853C", "#2FC49A", "#DC9CC0", "#8FA9E8", "#E9B44C", "#e8ecf2")
@@ -51,7 +52,7 @@ theme_vetusta <- function(dark = FALSE, size = 12) {
 
 shade_name <- function(dark) if (isTRUE(dark)) "dark" else "light"
 
-# As many colours as there are names, over again where there are more.
+# A colour a name; colours repeat where there are more names.
 series_colours <- function(names, dark) {
   stats::setNames(rep(line_colours[[shade_name(dark)]], length.out = length(names)), names)
 }
@@ -60,12 +61,13 @@ series_colours <- function(names, dark) {
 #'
 #' @param figure A figure, or any other ggplot.
 #' @param file Path of a `.png`, `.svg` or `.pdf` file.
-#' @param width,height Size in pixels of a PNG; `resolution` of them are an inch of the others.
+#' @param width,height Size in pixels of a PNG; `resolution` of them are an inch
+#'   of the others.
 #' @param resolution Pixels an inch: more of them make text and lines larger.
-#' @return The path, invisibly. The same figure gives the same bytes. The file is written beside and
-#'   moved into place whole.
-#' @section Errors: `vetusta_error_figure` for an unknown kind of file, a folder that is not there,
-#'   or a size that is no picture's (100 to 20000 pixels).
+#' @return The path, invisibly. The same figure gives the same bytes. The file
+#'   is written beside and moved into place whole.
+#' @section Errors: `vetusta_error_figure` for an unknown kind of file, a folder
+#'   that is not there, or a size that is no picture's (100 to 20000 pixels).
 #' @export
 #' @examples
 #' days <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-02", tz = "UTC") +
@@ -86,7 +88,7 @@ figure_save <- function(figure, file, width = 1280, height = 800, resolution = 1
   }
   open <- check_figure_file(file)
   ending <- tolower(sub(".*[.]", "", file))
-  # what is wrong with the figure is not the file's fault
+  # separates errors of the figure from errors of the file
   built <- other_errors(ggplot2::ggplot_build(figure), function(e) {
     vetusta_stop("figure", paste0("The figure cannot be drawn: ",
       gsub("[[:space:]]+", " ", conditionMessage(e))), where = file,
@@ -129,7 +131,7 @@ figure_devices <- list(
   }
 )
 
-# A PDF says when it was made; without that the same figure is the same file.
+# Removes the creation date from a PDF, so that equal figures give equal files.
 undate_pdf <- function(file) {
   bytes <- readBin(file, "raw", file.size(file))
   for (at in grepRaw("/(CreationDate|ModDate) \\(D:[0-9]{14}", bytes, all = TRUE)) {
@@ -139,7 +141,7 @@ undate_pdf <- function(file) {
   writeBin(bytes, file)
 }
 
-# Lines below a figure, of whatever kind they are given.
+# Lines below a figure.
 captions <- function(caption, ...) {
   if (!is.null(caption) && !is.atomic(caption)) {
     vetusta_stop("figure", paste0("`caption` cannot be ", shown_value(caption), "."),
@@ -148,22 +150,22 @@ captions <- function(caption, ...) {
   c(if (length(caption)) format(caption), ...)
 }
 
-# The system's own SVG numbers its surfaces from one picture to the next.
+# Removes the running numbers that the SVG device gives surfaces.
 unnumber_svg <- function(file) {
   lines <- readLines(file, warn = FALSE, encoding = "UTF-8")
   writeLines(gsub("surface[0-9]+", "surface1", lines, useBytes = TRUE), file, useBytes = TRUE)
 }
 
-# Titles, axes and look of any figure.
+# Titles, axes and theme of a figure.
 figure_dressed <- function(plot, title, subtitle, caption, x = NULL, y = NULL, dark = FALSE) {
   plot + ggplot2::labs(title = title, subtitle = subtitle, x = x, y = y,
     caption = if (length(caption)) paste(caption, collapse = "\n")) + theme_vetusta(dark)
 }
 
-# Numbers on axes: thousands apart, and no more digits than they have.
+# Axis numbers with thousands separators and no superfluous digits.
 axis_numbers <- function(x) {
   text <- format(x, big.mark = ",", trim = TRUE, scientific = FALSE, digits = 6)
-  # what is very large or very small is written by its power
+  # very large and very small numbers have a power of ten
   far <- is.finite(x) & x != 0 & (abs(x) >= 1e9 | abs(x) < 1e-4)
   if (any(far)) text[is.finite(x)] <- format(x[is.finite(x)], trim = TRUE, digits = 4,
     scientific = TRUE)
@@ -177,7 +179,7 @@ say_figure <- function(...) {
 
 utils::globalVariables(c(".data", "density"))
 
-# The device of a figure's file, whose name can be looked at before anything is read.
+# The device for a figure's file, checked before any work.
 check_figure_file <- function(file) {
   open <- figure_devices[[tolower(sub(".*[.]", "", file))]]
   if (is.null(open)) {

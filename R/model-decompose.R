@@ -1,11 +1,12 @@
-# The robust decomposition, beside the regression.
+# Robust decomposition, beside the regression.
 
 #' @rdname model_season
 #' @param period The period, a number of days or a length.
 #' @param robust Whether outliers count little.
-#' @return `model_decompose()`: a tibble of `period` or `time`, `observed`, `fitted`, `season`,
-#'   `trend`, `rest`, by `stats::stl` (Cleveland and others, *Journal of Official Statistics* 6,
-#'   1990). Of a year by days the 29th of February is set between its neighbours.
+#' @return `model_decompose()`: a tibble of `period` or `time`, `observed`,
+#'   `fitted`, `season`, `trend`, `rest`, by `stats::stl` (Cleveland and others,
+#'   *Journal of Official Statistics* 6, 1990). Of a year by days the 29th of
+#'   February is set between its neighbours.
 #' @export
 model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL, as_of = NULL,
   calendar = NULL) {

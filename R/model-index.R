@@ -1,34 +1,33 @@
-# An index of a season, and the payoff.
+# An index of a season.
 
 #' The index of a season
 #'
-#' Of each day of a season, what its value lies below a level (or above one) counts, and the
-#' season's
-#' sum is the index: high-water days and degree days are two of them. Observed and simulated days go
-#' through the same.
+#' Of each day of a season, what its value lies below a level (or above one)
+#' counts, and the season's sum is the index: high-water days and degree days
+#' are two of them. Observed and simulated days go through the same.
 #'
 #' @param x A table of one series by days; or [model_paths()].
 #' @param below,above The level; one of the two.
-#' @param season The first and last day of the season, as `c("02-15", "05-31")`; one that begins
-#'   later in the year than it ends crosses the year's end. The 29th of February is, in years
-#'   without it, the 1st of March as a first day and the 28th of February as a last one.
+#' @param season The first and last day of the season, as `c("02-15", "05-31")`;
+#'   one that begins later in the year than it ends crosses the year's end. The
+#'   29th of February is, in years without it, the 1st of March as a first day
+#'   and the 28th of February as a last one.
 #' @param most What one day counts at most.
 #' @param cap What the season counts at most.
-#' @param observed Of paths: the days that were observed, so that a season half over counts what was
-#'   observed and simulates the rest; by default those that the paths go on from.
-#' @param trend Of a table: a [model_season()], by whose trend past values are moved to where they
-#'   would be at the series' end.
+#' @param observed Of paths: the days that were observed, so that a season half
+#'   over counts what was observed and simulates the rest; by default those that
+#'   the paths go on from.
+#' @param trend Of a table: a [model_season()], by whose trend past values are
+#'   moved to where they would be at the series' end.
 #' @param value Of bars, the number that is meant.
-#' @return A `vetusta_index`, a tibble with one row a season: `season` (the year in which it
-#'   begins),
-#'   `from`, `to` (`Date`), `days`, `counted` (days beyond the level; of paths their mean),
-#'   `missing` (days without a value: that season's index is too low,
-#'   or `NA` where none has one), `index` (of paths their mean). Of paths the attribute `simulated`
-#'   is a matrix, a row a season and a column a path. Only seasons that have a value on a day are
-#'   there.
-#' @section Errors: `vetusta_error_model` where no level, or two, are given, and for a season
-#'   that is
-#'   none.
+#' @return A `vetusta_index`, a tibble with one row a season: `season` (the year
+#'   in which it begins), `from`, `to` (`Date`), `days`, `counted` (days beyond
+#'   the level; of paths their mean), `missing` (days without a value: that
+#'   season's index is too low, or `NA` where none has one), `index` (of paths
+#'   their mean). Of paths the attribute `simulated` is a matrix, a row a season
+#'   and a column a path. Only seasons that have a value on a day are there.
+#' @section Errors: `vetusta_error_model` where no level, or two, are given, and
+#'   for a season that is none.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652
@@ -71,7 +70,7 @@ season_days <- function(season) {
   list(from = season[1], to = season[2])
 }
 
-# The season that each day is of: the year in which it begins, NA between seasons.
+# The season of each day: the year in which it begins, NA between seasons.
 season_of <- function(days, season) {
   date <- epoch_days(floor(days))
   year <- as.integer(format(date, "%Y"))
@@ -104,7 +103,7 @@ index_of_days <- function(data, rule) {
     days_beyond(matrix(data$value), run, length(years), rule)[, 1])
 }
 
-# How many days of each season and path are beyond the level.
+# The number of days beyond the level, by season and path.
 days_beyond <- function(values, run, runs, rule) {
   beyond <- if (rule$below) values < rule$level else values > rule$level
   beyond[is.na(beyond)] <- FALSE

@@ -1,7 +1,8 @@
-# What a model is made of: one series, in order of time, as it was known.
+# The input of models: one series, in order of time, as it was known.
 
-# list(name, unit, time, days, value, filled, frequency, step, known): `days` are days since 1970,
-# `time` a Date, or POSIXct of what has instants; holes are refused, or counted.
+# list(name, unit, time, days, value, filled, frequency, step, known): `days`
+# are days since 1970, `time` is a Date, or POSIXct for instants. Gaps are an
+# error, or counted.
 model_input <- function(x, value = NULL, as_of = NULL, calendar = NULL, holes = "refuse") {
   table <- as_series(x)
   names <- unique(series_names_of(table))
@@ -50,7 +51,8 @@ model_holed <- function(name, count) {
       "--fill linear"))
 }
 
-# list(code, step, days): how often a series has a value; `step` in words, `days` its length.
+# list(code, step, days): the frequency of a series; `step` in words, `days` its
+# length.
 model_frequency <- function(table, time) {
   code <- unique(stats::na.omit(as.character(table[["frequency"]])))
   gap <- if (length(time) > 1) stats::median(diff(time)) / 86400 else 1
@@ -59,7 +61,7 @@ model_frequency <- function(table, time) {
   if (length(code) == 1 && code %in% names(known)) {
     return(list(code = code, step = known[[code]][1], days = as.numeric(known[[code]][2])))
   }
-  # without a code the steps tell; days without weekends are trading days
+  # without a code the steps decide; days without weekends are trading days
   if (gap > 0.9 && gap < 1.1) {
     weekends <- mean(as.POSIXlt(utc(time))$wday %in% c(0, 6))
     if (weekends < 0.1 && length(time) > 10) {
@@ -75,7 +77,7 @@ model_frequency <- function(table, time) {
   list(code = "I", step = "value", days = gap)
 }
 
-# How many times have no value, where it can be told which are expected.
+# The number of expected times without a value, where the frequency is known.
 model_holes <- function(table, time, about) {
   if (length(time) < 2) {
     return(0)
@@ -91,24 +93,24 @@ model_holes <- function(table, time, about) {
   0
 }
 
-# The part of the year that has gone, from 0 to 1; the 29th of February has a place of its own, and
+# The elapsed part of the year, from 0 to 1; 29 February has its own place, and
 # every other day the same in all years.
 year_part <- function(days) {
   date <- as.POSIXlt(epoch_days(floor(days)))
   leap <- year_is_leap(date$year + 1900)
   day <- date$yday + (days - floor(days))
-  # in a year without it the days from March on stand where they stand in a leap year
+  # in a common year days from March on have their place of a leap year
   (day + ifelse(!leap & date$yday >= 59, 1, 0)) / 366
 }
 
 year_is_leap <- function(year) (year %% 4 == 0 & year %% 100 != 0) | year %% 400 == 0
 
-# Days, or instants, as days since 1970.
+# Days or instants as days since 1970.
 model_dates <- function(x, name) {
   vapply(as.list(x), function(day) as.numeric(time_instant(day, name = name)) / 86400, 0)
 }
 
-# A length of time in days, from a number of them or from words.
+# A length of time in days, from a number of days or words.
 model_days <- function(x, name) {
   if (is.numeric(x)) {
     check_number(x, name, 1e-6, "model")
@@ -133,14 +135,14 @@ period_words <- function(days) {
   else if (days >= 2) paste(signif(days, 3), "days") else paste(signif(days * 24, 3), "hours")
 }
 
-# A series like the one a model is of.
+# A series with the facts of a model's series.
 model_rows <- function(data, value, status = "observed") {
   clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
   as_rows(c(list(series = rep(data$name, length(value))), clock, list(value = as.numeric(value),
     status = rep(status, length.out = length(value)))))
 }
 
-# A whole number that a computer can count to.
+# A whole number up to a bound.
 check_whole <- function(x, name, least = 1, most = 1e8, kind = "model") {
   if (!is.numeric(x) || length(x) != 1 || is.na(x) || x < least || x > most || x != round(x)) {
     vetusta_stop(kind, paste0("`", name, "` must be a whole number from ", least, " to ",
@@ -148,7 +150,7 @@ check_whole <- function(x, name, least = 1, most = 1e8, kind = "model") {
   }
 }
 
-# Arguments that are handed on to a function are among its own.
+# Further arguments must be arguments of the function they are passed to.
 check_handed <- function(given, f, name) {
   if (!is.list(given) || is.data.frame(given) || (length(given) && is.null(names(given)))) {
     vetusta_stop("model", paste0("`", name, "` is a list of arguments."),
@@ -157,7 +159,7 @@ check_handed <- function(given, f, name) {
   for (argument in names(given)) check_choice(argument, name, setdiff(names(formals(f)), "x"), "model")
 }
 
-# What a function of the reader's own gives; what it fails with is told as such.
+# The result of the user's function, with its errors reported as such.
 handed_function <- function(work, name) {
   tryCatch(work, error = function(e) {
     vetusta_stop("model", paste0("The function `", name, "` fails: ", conditionMessage(e)),

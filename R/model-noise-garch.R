@@ -1,7 +1,7 @@
-# An ARMA whose innovations have a GARCH variance, all at once.
+# An ARMA process with GARCH innovations, estimated jointly.
 
 noise_garch <- function(data, order, residuals) {
-  # sizes near one are what the search is made for
+  # optimisation works best with values near one
   size <- stats::sd(data$value)
   x <- data$value / size
   p <- order[1]
@@ -12,7 +12,7 @@ noise_garch <- function(data, order, residuals) {
   split <- function(par) {
     k <- p + q
     list(ar = par[seq_len(p)], ma = par[p + seq_len(q)], omega = exp(par[k + 1]),
-      # alpha and beta are positive and their sum below one
+      # keeps alpha and beta positive with a sum below one
       whole = stats::plogis(par[k + 2]), part = stats::plogis(par[k + 3]),
       df = if (free_df) 2.1 + exp(par[k + 4]) else 0)
   }
@@ -54,14 +54,14 @@ noise_garch <- function(data, order, residuals) {
       natural[rest] * scale, sqrt(pmax(0, diag(covariance)[rest])) * scale))
 }
 
-# The inverse of the curvature at a minimum.
+# The inverse Hessian at a minimum.
 noise_hessian <- function(f, at) {
   steps <- pmax(1e-4 * abs(at), 1e-6)
   curve <- stats::optimHess(at, f, control = list(ndeps = steps))
   tryCatch(solve(curve), error = function(e) matrix(NA_real_, length(at), length(at)))
 }
 
-# The covariance of what is made of estimates, by their slopes.
+# The covariance of functions of estimates (delta method).
 noise_delta <- function(covariance, f, at) {
   slopes <- vapply(seq_along(at), function(i) {
     step <- 1e-5 * max(1, abs(at[i]))

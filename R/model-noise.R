@@ -1,28 +1,32 @@
-# The noise around trend and season: an ARMA, and how large its innovations are.
+# The noise around trend and season: an ARMA process and the variance of its
+# innovations.
 
 #' The noise that is left of a series
 #'
-#' An ARMA by maximum likelihood (`stats::arima`), whose innovations have a constant variance, one
-#' that follows the season, or a GARCH(1,1) (Bollerslev, *Journal of Econometrics* 31, 1986); of a
-#' GARCH all is estimated at once, by its conditional likelihood.
+#' An ARMA by maximum likelihood (`stats::arima`), whose innovations have a
+#' constant variance, one that follows the season, or a GARCH(1,1) (Bollerslev,
+#' *Journal of Econometrics* 31, 1986); of a GARCH all is estimated at once, by
+#' its conditional likelihood.
 #'
-#' @param x A [model_season()], whose rest is modelled; or a table of one series, whose mean is
-#'   taken out.
-#' @param order `c(p, q)`, the orders of the ARMA; `NULL` chooses among p up to 4 and q up to 2 by
-#'   the Bayesian information criterion.
-#' @param variance `"constant"`, `"seasonal"` (the logarithm of the variance has harmonics of a
-#'   year) or `"garch"`.
-#' @param residuals `"normal"`, `"t"` (Student's, with degrees of freedom that are estimated) or
-#'   `"bootstrap"` (drawn from those that were seen).
+#' @param x A [model_season()], whose rest is modelled; or a table of one
+#'   series, whose mean is taken out.
+#' @param order `c(p, q)`, the orders of the ARMA; `NULL` chooses among p up to
+#'   4 and q up to 2 by the Bayesian information criterion.
+#' @param variance `"constant"`, `"seasonal"` (the logarithm of the variance has
+#'   harmonics of a year) or `"garch"`.
+#' @param residuals `"normal"`, `"t"` (Student's, with degrees of freedom that
+#'   are estimated) or `"bootstrap"` (drawn from those that were seen).
 #' @param harmonics Of a seasonal variance.
 #' @param value,as_of,calendar As for [model_season()].
 #' @param level The level of the intervals.
-#' @return A `vetusta_noise`: a list of `coefficients` (a tibble of `term`, `estimate`, `error`,
-#'   `low`, `high`), `order`, `ar`, `ma`, `variance`, `residuals`, `innovations`, `spread` (their
-#'   standard deviation, at each time), `likelihood` (its logarithm), `criterion` (Bayesian),
-#'   `diagnostics` (a tibble of `test`, `statistic`, `p_value`, `said`) and `season`.
-#' @section Errors: `vetusta_error_model` for holes, a series that does not change, one that is too
-#'   short for its orders, and a fit that does not converge (it says what was tried).
+#' @return A `vetusta_noise`: a list of `coefficients` (a tibble of `term`,
+#'   `estimate`, `error`, `low`, `high`), `order`, `ar`, `ma`, `variance`,
+#'   `residuals`, `innovations`, `spread` (their standard deviation, at each
+#'   time), `likelihood` (its logarithm), `criterion` (Bayesian), `diagnostics`
+#'   (a tibble of `test`, `statistic`, `p_value`, `said`) and `season`.
+#' @section Errors: `vetusta_error_model` for holes, a series that does not
+#'   change, one that is too short for its orders, and a fit that does not
+#'   converge (it says what was tried).
 #' @export
 #' @examples
 #' noise <- as.numeric(stats::filter(rnorm(1000), 0.8, method = "recursive"))
@@ -63,7 +67,8 @@ noise_order <- function(data, order) {
   as.integer(order)
 }
 
-# By the conditional sum of squares, which is as good as the likelihood for the comparison.
+# By the conditional sum of squares, which compares orders as well as the
+# likelihood does.
 noise_chosen <- function(x) {
   n <- length(x)
   grid <- expand.grid(p = 0:4, q = 0:2)
@@ -76,8 +81,8 @@ noise_chosen <- function(x) {
   as.integer(unlist(grid[which.min(score), ]))
 }
 
-# The conditional least squares of an ARMA, from the estimate of Hannan and Rissanen (Biometrika
-# 69, 1982).
+# Conditional least squares of an ARMA, started from the estimate of Hannan and
+# Rissanen (Biometrika 69, 1982).
 noise_squares <- function(x, p, q, products = noise_products(x, p, q)) {
   n <- length(x)
   if (p + q == 0) {
@@ -96,8 +101,8 @@ noise_squares <- function(x, p, q, products = noise_products(x, p, q)) {
   c(split(fit$par), list(squares = n * exp(fit$value)))
 }
 
-# The products of a series with its lags, `ar 1` and on, and those of its shocks, `ma 1` and on: the
-# regressions of all orders are parts of the largest one.
+# The cross products of a series with its lags, `ar 1` and on, and of its
+# shocks, `ma 1` and on: regressions of all orders use parts of the largest one.
 noise_products <- function(x, p, q) {
   n <- length(x)
   lags <- function(x, count, name) {
@@ -111,7 +116,8 @@ noise_products <- function(x, p, q) {
   crossprod(cbind(lags(x, p, "ar"), if (q) lags(shocks, q, "ma"), value = x))
 }
 
-# The coefficients of a regression from its products; 0 for a column that others explain.
+# The coefficients of a regression from its cross products; 0 for a collinear
+# column.
 solved <- function(products, values) {
   coefficients <- qr.coef(qr(products), values)
   replace(as.numeric(coefficients), is.na(coefficients), 0)
@@ -120,12 +126,13 @@ solved <- function(products, values) {
 noise_start <- function(products, p, q) {
   terms <- c(paste(rep("ar", p), seq_len(p)), paste(rep("ma", q), seq_len(q)))
   start <- solved(products[terms, terms, drop = FALSE], products[terms, "value"])
-  # of the moving part no root lies within the circle
+  # keeps the start of the moving average invertible
   if (q) start[p + seq_len(q)] <- pmax(-0.9, pmin(0.9, start[p + seq_len(q)]))
   start
 }
 
-# list(ar, ma, covariance, likelihood, parameters, variance, spread): one entry a kind of variance.
+# list(ar, ma, covariance, likelihood, parameters, variance, spread): one entry
+# a kind of variance.
 noise_fits <- list(
   constant = function(data, order, residuals, harmonics) {
     fit <- noise_arma(data, order)
@@ -146,7 +153,7 @@ noise_fits <- list(
     if (!regression$converged) noise_unsettled(data, order, "a seasonal variance")
     spread <- sqrt(regression$fitted.values)
     z <- innovations / spread
-    # of normal numbers squares have the variance 2
+    # the square of a standard normal has variance 2
     covariance <- 2 * chol2inv(chol(crossprod(design)))
     fit$likelihood <- sum(stats::dnorm(innovations, 0, spread, log = TRUE))
     c(fit, list(variance = list(kind = "seasonal", cycles = cycles, log = regression$coefficients),
@@ -178,7 +185,7 @@ noise_arma <- function(data, order) {
   fit <- tryCatch(suppressWarnings(stats::arima(x, c(order[1], 0, order[2]), include.mean = FALSE,
     init = c(start$ar, start$ma), method = "ML", optim.control = list(maxit = 200))),
   error = function(e) NULL)
-  # a start outside the region has none to go on from
+  # a start outside the region cannot be improved
   if (is.null(fit)) {
     fit <- tryCatch(suppressWarnings(stats::arima(x, c(order[1], 0, order[2]),
       include.mean = FALSE, method = "CSS-ML")), error = function(e) {

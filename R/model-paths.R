@@ -1,34 +1,40 @@
-# Simulated futures of a series: trend and season go on, and noise is drawn.
+# Simulated paths of a series: trend and season continue, and noise is drawn.
 
 #' Simulate paths of a series' future
 #'
-#' Each path has a stream of random numbers of its own (xoshiro256++, Blackman and Vigna, *ACM
-#' Transactions on Mathematical Software* 47, 2021), which the seed and its number make: the same
-#' seed gives the same paths on any machine, however many are drawn.
+#' Each path has a stream of random numbers of its own (xoshiro256++, Blackman
+#' and Vigna, *ACM Transactions on Mathematical Software* 47, 2021), which the
+#' seed and its number make: the same seed gives the same paths on any machine,
+#' however many are drawn.
 #'
-#' @param x A [model_noise()], whose trend and season go on; or a list of several, of series with
-#'   the same last time, whose residuals keep their dependence.
+#' @param x A [model_noise()], whose trend and season go on; or a list of
+#'   several, of series with the same last time, whose residuals keep their
+#'   dependence.
 #' @param n How many paths.
 #' @param horizon How far, a length of time.
 #' @param seed A whole number.
-#' @param from `"now"`: from where the series stands; `"long run"`: from where it may be at any
-#'   time.
-#' @param draw `"model"`: residuals as the noise has them; `"blocks"`: runs of past residuals.
-#' @param block How many residuals a run has; by default the cube root of how many there are, times
-#'   three.
+#' @param from `"now"`: from where the series stands; `"long run"`: from where
+#'   it may be at any time.
+#' @param draw `"model"`: residuals as the noise has them; `"blocks"`: runs of
+#'   past residuals.
+#' @param block How many residuals a run has; by default the cube root of how
+#'   many there are, times three.
 #' @param trend Whether the trend goes `"on"`, or has its last value: `"stays"`.
-#' @param lower,upper Bounds of the thing itself: what is beyond one is set to it.
-#' @param calendar Of trading days, the calendar that says which come; else all weekdays.
-#' @param each A function of a matrix of paths (a column each) and of their times: what it gives for
-#'   a thousand paths at a time is kept, instead of the paths, so that any number fits into memory.
-#' @return A `vetusta_paths`: a list of `name`, `unit`, `time`, `paths` (a matrix, a row a time
-#'   and a
-#'   column a path), `seed`, `observed` (the series), `said`; or with `each` of `kept` (what it
-#'   gave,
-#'   bound by columns, or as a vector) instead of the paths. Of several series a list of them, by
-#'   name. `summary()` gives the mean and quantiles by time, [model_quantiles()] the same as series.
-#' @section Errors: `vetusta_error_model` for series that do not end together, or a horizon without
-#'   a step.
+#' @param lower,upper Bounds of the thing itself: what is beyond one is set to
+#'   it.
+#' @param calendar Of trading days, the calendar that says which come; else all
+#'   weekdays.
+#' @param each A function of a matrix of paths (a column each) and of their
+#'   times: what it gives for a thousand paths at a time is kept, instead of the
+#'   paths, so that any number fits into memory.
+#' @return A `vetusta_paths`: a list of `name`, `unit`, `time`, `paths` (a
+#'   matrix, a row a time and a column a path), `seed`, `observed` (the series),
+#'   `said`; or with `each` of `kept` (what it gave, bound by columns, or as a
+#'   vector) instead of the paths. Of several series a list of them, by name.
+#'   `summary()` gives the mean and quantiles by time, [model_quantiles()] the
+#'   same as series.
+#' @section Errors: `vetusta_error_model` for series that do not end together,
+#'   or a horizon without a step.
 #' @export
 #' @examples
 #' noise <- as.numeric(stats::filter(rnorm(1000), 0.8, method = "recursive"))
@@ -101,7 +107,7 @@ paths_together <- function(models) {
   }
 }
 
-# The times behind the last one, up to the horizon.
+# The times after the last one, up to the horizon.
 paths_times <- function(data, horizon, calendar) {
   last <- data$time[length(data$time)]
   far <- model_days(horizon, "horizon")
@@ -120,7 +126,7 @@ paths_times <- function(data, horizon, calendar) {
     all <- if (until > day) seq(day + 1, until, by = 1) else day[0]
     all[!as.POSIXlt(all)$wday %in% c(0, 6)]
   } else if (data$frequency %in% names(months)) {
-    # months of the calendar are not all as long as the mean one
+    # calendar months differ from the mean month
     until <- until + 3
     seq(day, until, by = paste(months[[data$frequency]], "months"))[-1]
   } else {
@@ -132,7 +138,7 @@ paths_times <- function(data, horizon, calendar) {
     else return(paths_some(utc(later * 86400)))
   }
   days <- days[days <= until]
-  # what has an hour keeps it
+  # instants keep their hour
   paths_some(if (inherits(last, "Date")) days
   else utc(as.numeric(last) %% 86400 + as.numeric(days) * 86400))
 }
@@ -147,7 +153,7 @@ paths_some <- function(time) {
 
 days_of <- function(time) if (inherits(time, "Date")) as.numeric(time) else as.numeric(time) / 86400
 
-# What the simulation is handed of one series.
+# The parameters of one series for the simulation.
 paths_handed <- function(model, time, trend, lower, upper, from) {
   days <- days_of(time)
   parts <- season_at(model$season, days)
@@ -185,7 +191,8 @@ paths_variance <- list(
   }
 )
 
-# Standardised residuals of several series at the times that all have, with the variance 1.
+# Standardised residuals of several series at their common times, with variance
+# 1.
 paths_residuals <- function(models) {
   times <- Reduce(intersect, lapply(models, function(model) model$data$days))
   if (length(times) < 10) {
@@ -199,13 +206,14 @@ paths_residuals <- function(models) {
   matrix(unlist(columns), length(times))
 }
 
-# The lower triangle that makes independent numbers as dependent as the residuals are.
+# The Cholesky factor that gives independent numbers the correlation of the
+# residuals.
 paths_mix <- function(z) {
   together <- stats::cor(z)
   if (ncol(z) == 1) matrix(1) else t(chol(together + diag(1e-10, ncol(z))))
 }
 
-# A thousand paths at a time; each is what it would be among all.
+# A thousand paths at a time, with the same numbers as all at once.
 paths_each <- function(draw, n, time, each, series) {
   parts <- lapply(seq(0, n - 1, by = 1000), function(first) {
     paths <- draw(first, min(1000, n - first))
@@ -247,8 +255,9 @@ paths_kept <- function(paths) {
 #' @rdname model_paths
 #' @param paths What [model_paths()] gives.
 #' @param probs Probabilities of the quantiles.
-#' @return `model_quantiles()`: the quantiles and the mean as series: `series` (the name and the
-#'   percentage, or `mean`), `period` or `time`, `value`, `status`.
+#' @return `model_quantiles()`: the quantiles and the mean as series: `series`
+#'   (the name and the percentage, or `mean`), `period` or `time`, `value`,
+#'   `status`.
 #' @export
 model_quantiles <- function(paths, probs = c(0.05, 0.5, 0.95)) {
   check_model(given(paths, "paths", "model"), "vetusta_paths", "paths", "model_paths()")

@@ -2,24 +2,32 @@
 
 #' The payoff of an index
 #'
-#' A payoff is a fixed amount for each unit of the index above a strike, up to a cap. It is valued
-#' by what it would have paid in past seasons (burn analysis) and by what it pays on simulated ones.
+#' A payoff is a fixed amount for each unit of the index above a strike, up to a
+#' cap. It is valued by what it would have paid in past seasons (burn analysis)
+#' and by what it pays on simulated ones.
 #'
-#' @param index An [index_sum()] of paths or of past seasons; or [model_paths()], with `payoff`.
-#' @param terms A data frame of `strike`, and where they are wanted `cap` (the index above which
-#'   nothing more is paid), `pays` (for each unit, 1 by default) and `name`.
+#' @param index An [index_sum()] of paths or of past seasons; or
+#'   [model_paths()], with `payoff`.
+#' @param terms A data frame of `strike`, and where they are wanted `cap` (the
+#'   index above which nothing more is paid), `pays` (for each unit, 1 by
+#'   default) and `name`.
 #' @param history An [index_sum()] of past seasons, valued beside.
-#' @param payoff A function instead of terms: of the index (a vector, of each season or path), or,
-#'   where `index` are paths, of one path's values and its times; it gives what is paid.
-#' @param season Which season of the index is meant; by default the first of paths that is whole.
-#' @param loading How many standard deviations of the payments the premium has above their mean.
-#' @return A `vetusta_payoff`, a tibble with one row of terms and method: `name`, `strike`, `cap`,
-#'   `pays`, `method` (`simulation` or `past seasons`), `count` (paths or seasons), `mean`,
-#'   `standard_error` (of the mean), `deviation`, `median`, `q90`, `q99`, `greatest`, `probability`
-#'   (of any payment) and `premium`. Past seasons in which days are missing do not count. The
-#'   attribute `payments` is a list of what is paid on each path or season, one for each row.
-#' @section Errors: `vetusta_error_model` for terms without a strike, or with one at or above its
-#'   cap, and where no season is whole.
+#' @param payoff A function instead of terms: of the index (a vector, of each
+#'   season or path), or, where `index` are paths, of one path's values and its
+#'   times; it gives what is paid.
+#' @param season Which season of the index is meant; by default the first of
+#'   paths that is whole.
+#' @param loading How many standard deviations of the payments the premium has
+#'   above their mean.
+#' @return A `vetusta_payoff`, a tibble with one row of terms and method:
+#'   `name`, `strike`, `cap`, `pays`, `method` (`simulation` or `past seasons`),
+#'   `count` (paths or seasons), `mean`, `standard_error` (of the mean),
+#'   `deviation`, `median`, `q90`, `q99`, `greatest`, `probability` (of any
+#'   payment) and `premium`. Past seasons in which days are missing do not
+#'   count. The attribute `payments` is a list of what is paid on each path or
+#'   season, one for each row.
+#' @section Errors: `vetusta_error_model` for terms without a strike, or with
+#'   one at or above its cap, and where no season is whole.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652
@@ -92,7 +100,8 @@ payoff_terms <- function(terms) {
 
 payoff_paid <- function(index, terms) terms$pays * pmax(0, pmin(index, terms$cap) - terms$strike)
 
-# Named by the method: the index of each path of one season, or of each past season that is whole.
+# Named by method: the index of each path of one season, or of each complete
+# past season.
 payoff_sums <- function(index, season) {
   simulated <- attr(index, "simulated")
   whole <- index$missing == 0

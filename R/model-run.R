@@ -1,23 +1,24 @@
-# A model as a whole: from a series to what it may do next, as a definition says.
+# A whole model: from a series to its payoff, as a definition says.
 
 #' Work a model through
 #'
-#' Fills a series, fits trend, season and noise, simulates paths, and takes an index and a payoff of
-#' them: as much of it as the definition asks for.
+#' Fills a series, fits trend, season and noise, simulates paths, and takes an
+#' index and a payoff of them: as much of it as the definition asks for.
 #'
 #' @param x A table of one series.
-#' @param definition A list, as a model's file is read: `fill` (rules of [series_fill()]),
-#'   `at_most`;
-#'   `season`, `noise`, `paths`, `index` (also `detrended`, whether past seasons are moved by the
-#'   trend), `payoff` (`strikes`, `caps`, `pays`, `loading`) and `backtest`: lists of arguments of
-#'   [model_season()], [model_noise()], [model_paths()], [index_sum()], [payoff_value()],
-#'   [model_backtest()].
+#' @param definition A list, as a model's file is read: `fill` (rules of
+#'   [series_fill()]), `at_most`; `season`, `noise`, `paths`, `index` (also
+#'   `detrended`, whether past seasons are moved by the trend), `payoff`
+#'   (`strikes`, `caps`, `pays`, `loading`) and `backtest`: lists of arguments
+#'   of [model_season()], [model_noise()], [model_paths()], [index_sum()],
+#'   [payoff_value()], [model_backtest()].
 #' @param calendar Of bars of days, their calendar.
-#' @return A `vetusta_model`: a list of `name`, `definition`, `data` (the series, filled), `filled`
-#'   (how many values), and of what was asked for: `season`, `noise`, `paths`, `index`, `history`,
-#'   `payoff`, `backtest`. `summary()` gives its numbers: a tibble of `part`, `term`, `value`.
-#' @section Errors: `vetusta_error_model` for a word that is not known, and as of the functions that
-#'   it calls.
+#' @return A `vetusta_model`: a list of `name`, `definition`, `data` (the
+#'   series, filled), `filled` (how many values), and of what was asked for:
+#'   `season`, `noise`, `paths`, `index`, `history`, `payoff`, `backtest`.
+#'   `summary()` gives its numbers: a tibble of `part`, `term`, `value`.
+#' @section Errors: `vetusta_error_model` for a word that is not known, and as
+#'   of the functions that it calls.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652
@@ -64,7 +65,8 @@ model_run <- function(x, definition = list(), calendar = NULL) {
 
 model_parts <- c("fill", "at_most", "season", "noise", "paths", "index", "payoff", "backtest")
 
-# Of the simulated seasons, and of the past ones, with the trend taken out where it is asked for.
+# Indices of the simulated and the past seasons, with the trend removed where
+# requested.
 model_indices <- function(made, x, definition) {
   given <- definition$index
   if (is.null(given)) {

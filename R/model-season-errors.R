@@ -1,13 +1,13 @@
-# Errors of coefficients that allow for noise that remembers.
+# Standard errors of coefficients under autocorrelated noise.
 
-# The covariance of coefficients that allows for noise that remembers and differs in size.
+# The covariance of coefficients under autocorrelated noise of varying variance.
 season_spread <- function(x, rest, weight) {
   n <- nrow(x)
   moments <- x * (rest * weight)
   bread <- chol2inv(chol(crossprod(x * sqrt(weight)) + diag(1e-10 * n / 1e6, ncol(x))))
   before <- moments[-n, , drop = FALSE]
   after <- moments[-1, , drop = FALSE]
-  # each moment's own memory, kept from becoming as good as endless
+  # the autocorrelation of each moment, kept below one
   memory <- colSums(before * after) / pmax(colSums(before^2), 1e-300)
   memory <- pmax(-0.97, pmin(0.97, memory))
   white <- after - before * rep(memory, each = n - 1)
@@ -17,7 +17,8 @@ season_spread <- function(x, rest, weight) {
   n / (n - ncol(x)) * bread %*% (n * middle) %*% bread
 }
 
-# The long-run covariance of columns: Bartlett's weights, the bandwidth of Newey and West (1994).
+# The long-run covariance of columns: Bartlett weights, bandwidth of Newey and
+# West (1994).
 newey_west <- function(x) {
   n <- nrow(x)
   sums <- rowSums(x)
@@ -34,7 +35,7 @@ newey_west <- function(x) {
     0
   }
   band <- max(0, min(band, floor(n / 4), 4 * reach + 20))
-  # the weighted sum over lags is that of the products of sums of so many values in a row
+  # the weighted sum over lags equals the product of moving sums
   none <- matrix(0, band, ncol(x))
   sums <- apply(rbind(0 * x[1, , drop = FALSE], none, x, none), 2, cumsum)
   rows <- seq_len(n + band)

@@ -1,29 +1,37 @@
-# Trend and season by least squares, with errors that allow for noise that remembers.
+# Trend and season by least squares, with standard errors for autocorrelated
+# noise.
 
 #' A series' trend and season
 #'
-#' Least squares on a level, a trend and a season, whose errors allow for noise that remembers:
-#' Newey and West (*Econometrica* 55, 1987), after prewhitening (Andrews and Monahan, *Econometrica*
-#' 60, 1992) and with the bandwidth of Newey and West (*Review of Economic Studies* 61, 1994).
+#' Least squares on a level, a trend and a season, whose errors allow for noise
+#' that remembers: Newey and West (*Econometrica* 55, 1987), after prewhitening
+#' (Andrews and Monahan, *Econometrica* 60, 1992) and with the bandwidth of
+#' Newey and West (*Review of Economic Studies* 61, 1994).
 #'
 #' @param x A table of one series: bars, observations or points, without holes.
-#' @param trend `"linear"`, `"none"`, or days at which a linear trend breaks, as `"2001-01-01"`.
-#' @param periods Periods of the season: numbers of days, or lengths as `"1 year"`. `NULL` chooses
-#'   among harmonics of a year (and of a week, of values by day) by the Bayesian information
-#'   criterion, of what is left when the noise's memory is taken out.
-#' @param harmonics How many sines and cosines each period has; one for all, or one each.
-#' @param effects `"month"` or `"weekday"`: an effect of each month or weekday instead of harmonics.
-#' @param filled What filled values count: 1 as observed ones, 0 not at all, or a part.
+#' @param trend `"linear"`, `"none"`, or days at which a linear trend breaks, as
+#'   `"2001-01-01"`.
+#' @param periods Periods of the season: numbers of days, or lengths as `"1
+#'   year"`. `NULL` chooses among harmonics of a year (and of a week, of values
+#'   by day) by the Bayesian information criterion, of what is left when the
+#'   noise's memory is taken out.
+#' @param harmonics How many sines and cosines each period has; one for all, or
+#'   one each.
+#' @param effects `"month"` or `"weekday"`: an effect of each month or weekday
+#'   instead of harmonics.
+#' @param filled What filled values count: 1 as observed ones, 0 not at all, or
+#'   a part.
 #' @param value Of bars, the number that is meant [`close`].
 #' @param as_of An instant or a day: what was known then alone.
 #' @param calendar Of bars of days, the calendar by which they were known.
 #' @param level The level of the intervals.
-#' @return A `vetusta_season`: a list of `coefficients` (a tibble of `term`, `estimate`, `error`,
-#'   `low`, `high`, `unit`), `series` (a tibble of `period` or `time`, `observed`, `fitted`,
-#'   `season`, `trend`, `rest`), `explained` (the part of the variance), `name`, `unit`,
-#'   `spec` and `data`. `as.data.frame()` gives the series.
-#' @section Errors: `vetusta_error_model` for holes, a series that is too short for a period, fewer
-#'   than ten values, or several series.
+#' @return A `vetusta_season`: a list of `coefficients` (a tibble of `term`,
+#'   `estimate`, `error`, `low`, `high`, `unit`), `series` (a tibble of `period`
+#'   or `time`, `observed`, `fitted`, `season`, `trend`, `rest`), `explained`
+#'   (the part of the variance), `name`, `unit`, `spec` and `data`.
+#'   `as.data.frame()` gives the series.
+#' @section Errors: `vetusta_error_model` for holes, a series that is too short
+#'   for a period, fewer than ten values, or several series.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652
@@ -52,8 +60,8 @@ check_level <- function(level) {
   }
 }
 
-# list(trend, breaks, cycles, effects, origin): `cycles` is a data frame of period (days) and
-# harmonics, or NULL where it is to be chosen.
+# list(trend, breaks, cycles, effects, origin): `cycles` is a data frame of
+# period (days) and harmonics, or NULL to be chosen.
 season_spec <- function(data, trend, periods, harmonics, effects) {
   if (!length(trend) || !(is.character(trend) || inherits(trend, c("Date", "POSIXct"))) ||
     anyNA(trend)) {
@@ -151,7 +159,7 @@ season_design <- function(spec, days) {
   matrix(unlist(columns, use.names = FALSE), length(days), dimnames = list(NULL, names(columns)))
 }
 
-# Effects that sum to zero: the last is what the others leave.
+# Effects that sum to zero: the last follows from the others.
 season_effects <- function(spec, days) {
   if (is.null(spec$effects)) {
     return(NULL)
@@ -167,7 +175,8 @@ season_effects <- function(spec, days) {
   }), of[[2]][present[-length(present)]])
 }
 
-# Harmonics by the Bayesian criterion, of a regression whose noise has had its memory taken out.
+# The number of harmonics by the Bayesian criterion, after removal of the
+# noise's autocorrelation.
 season_chosen <- function(data, spec, weight) {
   span <- diff(range(data$days))
   step <- stats::median(diff(data$days))
@@ -240,7 +249,7 @@ season_fitted <- function(data, spec, weight, level) {
   model
 }
 
-# list(trend, season, fitted) at some days, within the series and behind it.
+# list(trend, season, fitted) at some days, within the series and after it.
 season_at <- function(model, days) season_parts(model, season_design(model$spec, days))
 
 season_parts <- function(model, design) {

@@ -1,28 +1,31 @@
-# Looking for structure: cycles, memory, a unit root.
+# Structure of a series: periods, memory, a unit root.
 
 #' Look for structure in a series
 #'
-#' @param x A table of one series, without holes; or a [model_season()], whose rest is looked at.
-#' @param smooth Spans of modified Daniell smoothers, as `c(5, 7)`; `NULL` for the raw periodogram.
+#' @param x A table of one series, without holes; or a [model_season()], whose
+#'   rest is looked at.
+#' @param smooth Spans of modified Daniell smoothers, as `c(5, 7)`; `NULL` for
+#'   the raw periodogram.
 #' @param limit How many peaks are named.
 #' @param lags How many lags.
 #' @param value,as_of,calendar As for [model_season()].
-#' @return `model_spectrum()`: a `vetusta_spectrum`, a tibble of `period` (days), `frequency`
-#'   (cycles a year) and `power`, of the series without its linear trend (`stats::spec.pgram`). Its
-#'   attribute `peaks` is a data frame of `period`, `words`, `part` (of the variance, within the
-#'   peak) and `ratio` (to the median of what lies around): peaks that stand out of what lies around
-#'   them by more than chance gives in one series of a hundred.
+#' @return `model_spectrum()`: a `vetusta_spectrum`, a tibble of `period`
+#'   (days), `frequency` (cycles a year) and `power`, of the series without its
+#'   linear trend (`stats::spec.pgram`). Its attribute `peaks` is a data frame
+#'   of `period`, `words`, `part` (of the variance, within the peak) and `ratio`
+#'   (to the median of what lies around): peaks that stand out of what lies
+#'   around them by more than chance gives in one series of a hundred.
 #'
-#'   `model_dependence()`: a `vetusta_dependence`, a tibble of `lag`, `autocorrelation`, `partial`,
-#'   `of_squares` and `partial_of_squares`. Its attribute `bound` is what 19 of 20 lags of white
-#'   noise stay within.
+#'   `model_dependence()`: a `vetusta_dependence`, a tibble of `lag`,
+#'   `autocorrelation`, `partial`, `of_squares` and `partial_of_squares`. Its
+#'   attribute `bound` is what 19 of 20 lags of white noise stay within.
 #'
-#'   `model_tests()`: a tibble of `test`, `statistic`, `critical` (at 5%), `p_value` and `said`:
-#'   for a unit root (augmented Dickey-Fuller, lags by the Bayesian criterion) and against it
-#'   (KPSS),
-#'   both by the package urca; and for dependence that is left in values and in squares (Ljung-Box).
-#' @section Errors: `vetusta_error_model` for holes and series that are too short, and where the
-#'   package urca is not there.
+#'   `model_tests()`: a tibble of `test`, `statistic`, `critical` (at 5%),
+#'   `p_value` and `said`: for a unit root (augmented Dickey-Fuller, lags by the
+#'   Bayesian criterion) and against it (KPSS), both by the package urca; and
+#'   for dependence that is left in values and in squares (Ljung-Box).
+#' @section Errors: `vetusta_error_model` for holes and series that are too
+#'   short, and where the package urca is not there.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652
@@ -68,14 +71,14 @@ model_changes <- function(data) {
 spectrum_peaks <- function(spectrum, step, limit, span) {
   power <- as.numeric(spectrum$spec)
   n <- length(power)
-  # a median of exponential numbers is 0.69 of their mean
+  # the median of an exponential variable is 0.69 of its mean
   ratio <- power / pmax(spectrum_ground(power) / log(2), 1e-300)
   higher <- c(TRUE, power[-1] >= power[-n]) & c(power[-n] > power[-1], TRUE)
   limit <- stats::qchisq(1 - 0.01 / n, spectrum$df) / spectrum$df
-  # what has not come twice is no cycle
+  # a period must have occurred twice
   at <- which(higher & ratio > limit & step / spectrum$freq <= span / 2)
   at <- at[order(-power[at])]
-  # near a large peak stands what leaks out of it
+  # leakage lies near a large peak
   leaked <- vapply(seq_along(at), function(i) {
     far <- abs(at[seq_len(i - 1)] - at[i])
     any(far <= 10 & power[at[i]] < power[at[seq_len(i - 1)]] * 4 / (pi * far)^2)
@@ -84,7 +87,7 @@ spectrum_peaks <- function(spectrum, step, limit, span) {
   total <- sum(power)
   period <- vapply(at, function(i) {
     near <- max(1, i - 1):min(n, i + 1)
-    # between the grid's places, by the parabola through the logarithms
+    # between frequencies, by the parabola through the logarithms
     if (length(near) < 3) return(step / spectrum$freq[i])
     log_power <- log(pmax(power[near], 1e-300))
     bend <- log_power[1] - 2 * log_power[2] + log_power[3]
@@ -96,8 +99,9 @@ spectrum_peaks <- function(spectrum, step, limit, span) {
     ratio = ratio[at])
 }
 
-# What lies around each place: medians of runs whose length grows with the frequency, joined by
-# lines of logarithms, so that noise that remembers, and a walk, have their own slope.
+# The background of a spectrum: medians of bands that widen with frequency,
+# joined by lines of logarithms, so that autocorrelated noise and a random walk
+# keep their slope.
 spectrum_ground <- function(power) {
   n <- length(power)
   x <- log(seq_len(n))
@@ -114,7 +118,7 @@ spectrum_ground <- function(power) {
     return(rep(exp(knots[1, 2]), n))
   }
   ground <- stats::approx(knots[, 1], knots[, 2], x, rule = 2)$y
-  # the lowest ones lie on the first line
+  # the lowest frequencies lie on the first line
   low <- x < knots[1, 1]
   slope <- min(0, diff(knots[1:2, 2]) / diff(knots[1:2, 1]))
   ground[low] <- knots[1, 2] + slope * (x[low] - knots[1, 1])
@@ -227,7 +231,8 @@ print.vetusta_tests <- function(x, ...) {
   invisible(x)
 }
 
-# Ljung-Box, of values and of squares; `fitted` coefficients are taken off the degrees of freedom.
+# Ljung-Box tests of values and squares; `fitted` coefficients reduce the
+# degrees of freedom.
 dependence_left <- function(x, lags, fitted) {
   lags <- max(lags, fitted + 3)
   test <- stats::Box.test(x, lags, "Ljung-Box", fitdf = fitted)

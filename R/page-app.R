@@ -1,4 +1,4 @@
-# The page itself: what stands on it, and what happens when something is chosen.
+# The page: its content and its reactions.
 
 browse_app <- function(place, token) {
   allowed <- function(query) identical(shiny::parseQueryString(query)$token, token)
@@ -74,7 +74,7 @@ browse_detail <- function() {
         shiny::downloadButton("picture", "Figure as PNG"))))
 }
 
-# A day, by the browser's own means; page.js tells what was chosen.
+# A date, with the browser's own control; page.js reports the choice.
 browse_day <- function(id, label) {
   tags <- shiny::tags
   tags$div(class = "form-group", tags$label(class = "control-label", `for` = id, label),
@@ -99,7 +99,7 @@ browse_server <- function(place, input, output, session) {
   output$series <- shiny::renderUI(browse_list(place, chosen(), input$series))
   output$chosen <- shiny::reactive(nrow(selected()) == 1)
   shiny::outputOptions(output, "chosen", suspendWhenHidden = FALSE)
-  # what was chosen of one series is not meant of the next
+  # choices for one series do not apply to the next
   shiny::observeEvent(input$series, browse_reset(session, selected()))
   browse_outputs(place, input, output, shiny::reactive({
     shiny::req(nrow(selected()) == 1)
@@ -144,7 +144,7 @@ browse_outputs <- function(place, input, output, selected) {
   })
 }
 
-# What a reader is told where something cannot be shown.
+# The message to the reader where something cannot be shown.
 browse_try <- function(work) {
   tryCatch(work, vetusta_error = function(e) e,
     shiny.silent.error = function(e) stop(e),

@@ -1,6 +1,6 @@
-# The parts of the page: the list of series, facts, tables, and lines to copy.
+# Parts of the page: the list of series, facts, tables, and lines to copy.
 
-# All series with their names; no rows where the archive is not there any more.
+# All series with their names; no rows where the archive is gone.
 browse_series <- function(place) {
   tryCatch({
     archive <- place$reader()
@@ -86,7 +86,7 @@ browse_meter <- function(part) {
     round(100 * part, 1), "%"))), tags$span(class = "part", paste(text, "there")))
 }
 
-# How often a series has a value, in words where there are any.
+# The frequency of a series in words, where known.
 browse_step <- function(frequency) {
   words <- c(D = "daily", W = "weekly", M = "monthly", Q = "quarterly", S = "half-yearly",
     A = "annual")
@@ -101,7 +101,7 @@ browse_facts <- function(place, series) {
   shiny::tags$p(class = "soft", paste(facts, collapse = "; "))
 }
 
-# A table as it stands in a report, its newest or longest rows.
+# A table as in a report, with its newest or longest rows.
 browse_shown <- function(rows, zone) {
   if (inherits(rows, "condition")) {
     return(browse_trouble(rows))

@@ -1,7 +1,8 @@
-# What the page reads from: an archive, and what a desk knows of its sources.
+# The data of the page: an archive, and the desk's knowledge of its sources.
 
-# A list of functions and names: `reader()` gives the archive, opened anew where its file was
-# replaced; `changed()` what differs when something was written; `calendar()` that of a source.
+# A list of functions and names: `reader()` returns the archive, reopened when
+# its file was replaced; `changed()` a value that changes with every write;
+# `calendar()` that of a source.
 browse_place <- function(title, path, calendar, command,
   open = function() archive_open(path, read_only = TRUE)) {
   state <- new.env(parent = emptyenv())
@@ -36,17 +37,18 @@ browse_desk <- function(desk) {
   }, paste("--desk", shQuote(desk$folder)), open = function() desk_reach(desk, read_only = TRUE))
 }
 
-# Which file it is; NULL where there is none.
+# The identity of the file; NULL without one.
 browse_file <- function(path) {
   if (is_server(path)) path else if (file.exists(path)) normalizePath(path)
 }
 
-# What differs when something was written; an archive that is away is another one.
+# A value that changes with every write; a missing archive has a value of its
+# own.
 browse_sign <- function(reader) {
   tryCatch(store_sign(reader()), vetusta_error_archive = function(e) "away")
 }
 
-# What is worked out once for a source, or for a source's window.
+# Caches a result for a source, or for a window of a source.
 browse_remember <- function(place, key, work) {
   if (is.null(place$memory[[key]])) place$memory[[key]] <- list(work())
   place$memory[[key]][[1]]
@@ -58,8 +60,8 @@ browse_calendar <- function(place, source) {
 
 browse_zone <- function(place, source) browse_calendar(place, source)$zone %||% "UTC"
 
-# The part of the expected times, from a series' first to its last, that has a value; NA where
-# nothing says what is expected.
+# The share of expected times with a value, from a series' first to its last; NA
+# where nothing is expected.
 browse_coverage <- function(place, series) {
   vapply(seq_len(nrow(series)), function(i) {
     row <- series[i, ]

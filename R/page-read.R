@@ -1,6 +1,6 @@
-# What the page shows of one series: tables that are read for it, and lines to copy.
+# The content of the page for one series: tables and lines to copy.
 
-# The series that are meant: all words are in what is known of it.
+# Series that match the search: every word occurs in their facts.
 browse_chosen <- function(series, search, source, shape, sort) {
   words <- strsplit(tolower(trimws(search %||% "")), "[[:space:]]+")[[1]]
   text <- tolower(paste(series$id, series$name))
@@ -19,7 +19,8 @@ browse_window <- function(from, to) {
   list(from = day(from), to = day(to))
 }
 
-# One series in a window, bars resampled where that is asked for; with an interval as an attribute.
+# One series in a window, with bars resampled on request; the interval is an
+# attribute.
 browse_table <- function(place, series, window, resample = "", as_of = NULL) {
   zone <- browse_zone(place, series$source)
   longer <- if (nzchar(resample %||% "")) {
@@ -56,7 +57,7 @@ browse_gaps <- function(place, series, table) {
   as.data.frame(gaps)[order(-gaps$missing, gaps$first), c("first", "last", "missing", "reason")]
 }
 
-# The values of a series that were said again in another way, release by release.
+# Revised values of a series, release by release.
 browse_versions <- function(place, series) {
   rows <- as.data.frame(archive_revisions(place$reader(), series$id, all = TRUE))
   time <- as.numeric(rows[[2]])
@@ -69,14 +70,14 @@ browse_journal <- function(place, series) {
   matching <- journal$source == series$source & journal$dataset %in% series$dataset
   symbol <- sub(":.*", "", series$key)
   of_it <- journal$symbol %in% c(NA, "", symbol, series$key)
-  # where requests are not told by what they asked for, all of the dataset's are shown
+  # where the journal has no symbols, all requests of the dataset are shown
   if (any(matching & of_it)) matching <- matching & of_it
   rows <- journal[matching, intersect(c("asked", "symbol", "status", "rows", "bytes", "outcome",
     "message"), names(journal))]
   rows[rev(seq_len(nrow(rows))), , drop = FALSE]
 }
 
-# The same by series ID, from R and from the command line.
+# The same data by series ID, from R and from the command line.
 browse_lines <- function(place, series, window, resample = "", as_of = NULL) {
   text <- function(x) encodeString(x, quote = "\"")
   bounds <- c(if (!is.null(window$from)) paste0("from = ", text(window$from)),

@@ -1,14 +1,13 @@
-# Bars cut into requests.
+# Requests for bars.
 
-# One request a symbol and stretch that is missing; symbols that miss the same stretch share a
-# request
-# where the API takes several;
-# stretches are cut to the widest that it takes, along local midnights.
+# One request a symbol and missing range; symbols with equal ranges share a
+# request where the API allows it; ranges are cut to its widest window, at local
+# midnights.
 plan_bars <- function(query, archive) {
   calendar <- source_calendar(query$source)
   query <- kept_window(query, calendar)
   pieces <- missing_bars(query, archive, calendar)
-  # a request that knows no window is one and the same for all that is missing
+  # without a window in the request, one covers all missing ranges
   if (!has_window(query$dataset)) pieces <- data.frame(symbol = unique(pieces$symbol),
     from = unname(tapply(pieces$from, pieces$symbol, min)[unique(pieces$symbol)]),
     to = unname(tapply(pieces$to, pieces$symbol, max)[unique(pieces$symbol)]))
@@ -40,14 +39,15 @@ plan_bars <- function(query, archive) {
   requests
 }
 
-# What lacks most comes first: of a query that is stopped and run again what was not reached yet is
-# asked for before the newest of what is held.
+# The largest missing range comes first, so that a restarted query requests new
+# ranges before updates.
 longest_first <- function(name, from) {
   since <- tapply(from, name, min)
   order(since[name], seq_along(name))
 }
 
-# Behind what is missing come holes that are asked for again, but those that are asked with it.
+# After missing ranges come gaps to try again, unless a request covers them
+# already.
 with_holes <- function(pieces, query, archive, calendar) {
   pieces$again <- rep(FALSE, nrow(pieces))
   holes <- hole_pieces(query, archive, calendar)
@@ -62,7 +62,7 @@ with_holes <- function(pieces, query, archive, calendar) {
   rbind(pieces, holes)
 }
 
-# Pieces of one window are cut alike: each window once.
+# Cuts each distinct window once.
 cut_pieces <- function(pieces, cut, query, calendar) {
   window <- window_numbers(pieces$from, pieces$to)
   first <- which(!duplicated(window))
@@ -73,13 +73,13 @@ cut_pieces <- function(pieces, cut, query, calendar) {
   data.frame(symbol = rep(pieces$symbol, count), from = edges("from"), to = edges("to"))
 }
 
-# A number for each window, the same where both ends are.
+# Numbers distinct windows.
 window_numbers <- function(from, to) {
   ends <- unique(to)
   match(from, unique(from)) * (length(ends) + 1) + match(to, ends)
 }
 
-# Whether a request can say where its window begins or ends.
+# Whether a request can state the start or end of its window.
 has_window <- function(dataset) any(c("from", "to") %in% dataset_gives(dataset))
 
 group_symbols <- function(pieces, size) {

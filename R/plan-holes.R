@@ -1,12 +1,12 @@
-# Holes in bars that are kept up to date: what a service did not have when it was asked may have
-# been published since. Once a day it is looked which trading days lack bars, and each of those is
-# asked for again when its age has doubled: after a day, two, four, and so on, up to 32 days.
+# Gaps in bars that are kept current: a service may publish late what it lacked
+# before. Once a day the trading days without bars are listed, and each is
+# requested again when its age has doubled: after 1, 2, 4, ... up to 32 days.
 
 hole_every <- 86400
 hole_oldest <- 64 * 86400
 
-# A note is made once all of a query is there; nothing is looked for before a first one, since a
-# history that has only just come would come just so again.
+# The first note is made when a query is complete; gaps of a new history are not
+# tried again at once.
 hole_note <- function(query) {
   words <- as.character(jsonlite::toJSON(list(query$symbols, query$interval$iso, query$session)))
   content_hash(charToRaw(words))
@@ -16,7 +16,7 @@ hole_looked <- function(query, archive) {
   store_notes(archive, "holes", query$source$source, query$dataset$name, hole_note(query))$at
 }
 
-# All of a kept query is there: from here on ages count.
+# The query is complete: ages count from now on.
 holes_seen <- function(query, archive) UseMethod("holes_seen")
 
 #' @export
@@ -30,7 +30,7 @@ holes_seen.vetusta_query_bars <- function(query, archive) {
   }
 }
 
-# Stretches of bars to be asked for again: a data frame of symbol, from, to.
+# Ranges of bars to request again: a data frame of symbol, from, to.
 hole_pieces <- function(query, archive, calendar) {
   none <- data.frame(symbol = character(), from = numeric(), to = numeric())
   if (!is_kept(query) || is.null(archive) || is.null(calendar) || !has_window(query$dataset)) {
@@ -61,13 +61,15 @@ hole_pieces <- function(query, archive, calendar) {
   do.call(rbind, c(list(none), pieces))
 }
 
-# Whether an age has passed a day, two, four ... since it was looked at last, when it was `before`.
+# Whether an age has passed 1, 2, 4, ... days since the last attempt, when it
+# was `before`.
 doubled_age <- function(age, before, base = 86400, most = 33 * 86400) {
   passed <- function(age) ifelse(age < base, -1, floor(log2(pmax(age, base) / base)))
   age < most + hole_every * 7 & passed(age) > passed(before) & passed(age) <= log2(most / base)
 }
 
-# What the calendar lets expect: one row a bar, or a trading day of bars within days.
+# The times that the calendar expects: a row a bar, or a trading day for bars
+# within the day.
 hole_times <- function(query, calendar, from, to) {
   interval <- query$interval
   session <- if (query$session != "all") main_session(calendar)
@@ -81,9 +83,9 @@ hole_times <- function(query, calendar, from, to) {
   data.frame(time = at, end = at + interval$seconds, day = match(day, unique(day)))
 }
 
-# Days that lack bars, those beside each other as one: no bar at all, or of bars within days less
-# than half of what the symbol's median day has of those that are expected. Nothing is a hole before
-# the first bar or behind the last one.
+# Trading days with missing bars, adjacent ones joined: days without bars, or
+# for bars within the day with less than half of the symbol's median share. Days
+# before the first bar or after the last are no gaps.
 hole_stretches <- function(due, times) {
   due <- due[due$time >= min(times, Inf), , drop = FALSE]
   days <- unique(due$day)

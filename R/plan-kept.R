@@ -1,12 +1,10 @@
-# Queries that are kept up to date, see desk_refresh(): how far a window goes, how far back it is
-# asked
-# again, and what is not asked again yet. A query is kept where it says by how much it overlaps what
-# is held.
+# Queries that are kept current, see desk_refresh(): the end of their window,
+# the lookback, and the least pause. A query with a lookback is kept current.
 
 is_kept <- function(query) !is.null(query$lookback)
 
-# By how many seconds what is held is asked again, and how long what came whole is not asked again,
-# where nobody says.
+# The default lookback in seconds, and the default pause after a complete
+# answer.
 query_lookback <- function(query) UseMethod("query_lookback")
 query_every <- function(query) UseMethod("query_every")
 
@@ -16,7 +14,8 @@ query_lookback.default <- function(query) 0
 #' @export
 query_every.default <- function(query) 3600
 
-# Late corrections of bars come within a day, those of days and longer within a fortnight.
+# Corrections of bars come within a day, those of daily and longer bars within
+# two weeks.
 #' @export
 query_lookback.vetusta_query_bars <- function(query) {
   if (is_intraday(query$interval)) 86400 else max(14 * 86400, interval_seconds(query$interval))
@@ -36,12 +35,12 @@ query_every.vetusta_query_rows <- function(query) {
   if (!is.null(query$from)) 0 else if (is.na(seldom)) 3600 else seldom[[1]]
 }
 
-# What changes seldom is asked once a day, everything else once an hour.
+# Directories are requested once a day, everything else once an hour.
 seldom_shapes <- c(instruments = 86400, places = 86400, documents = 86400, datasets = 86400,
   actions = 86400, contracts = 86400)
 
-# A kept query goes as far as bars are complete: one that has not ended yet comes with the next
-# refresh.
+# The window ends with the last complete bar; an unfinished one comes with the
+# next refresh.
 kept_window <- function(query, calendar) {
   if (!is_kept(query)) {
     return(query)
@@ -66,8 +65,9 @@ kept_window <- function(query, calendar) {
   query
 }
 
-# What lies behind what is held is asked for where the calendar expects something in it, and some
-# way back: pieces of symbol, from, to, `behind` whether they follow on something held.
+# New ranges in which the calendar expects bars, extended by the lookback: a
+# data frame of symbol, from, to, and `behind`, whether the range follows stored
+# rows.
 kept_pieces <- function(pieces, behind, query, calendar) {
   if (!is_kept(query) || !nrow(pieces)) {
     return(pieces)
@@ -83,7 +83,8 @@ kept_pieces <- function(pieces, behind, query, calendar) {
   pieces
 }
 
-# What is left of a request where others have collected meanwhile: with what it overlaps.
+# The rest of a request after others have collected part of it, with its
+# lookback.
 kept_rest <- function(left, query, chain) {
   if (is_kept(query) && nrow(left)) {
     behind <- left$start > chain$from
@@ -92,9 +93,8 @@ kept_rest <- function(left, query, chain) {
   left
 }
 
-# Requests for what may still be published, less those that were asked so lately that it would be
-# of no
-# use: the longer a value is missing, the more seldom it is asked for.
+# Requests for values that may still be published, without those made recently:
+# the longer a value is missing, the less often it is requested.
 kept_requests <- function(query, requests, archive) {
   if (!is_kept(query) || is.null(archive) || is.null(query$from) || !nrow(requests)) {
     return(requests)
@@ -106,14 +106,15 @@ kept_requests <- function(query, requests, archive) {
   at <- looked$at[match(vapply(requests$keys, key_text, ""), looked$key)]
   value <- suppressWarnings(as.numeric(looked$value[match(vapply(requests$keys, key_text, ""),
     looked$key)]))
-  # what lies before the window that was looked at then, or behind it at its beginning, is new
+  # ranges before or after the window of that attempt are new
   seen <- !is.na(at) & !is.na(value) & as.numeric(requests$from) >= value - query$lookback &
     as.numeric(requests$to) >= as.numeric(query$to)
-  # what is open is asked for at once
+  # open windows are requested at once
   open <- open_of(archive, query)$key
   seen <- seen & !vapply(requests$keys, key_text, "") %in% open
   requests[!(seen & now_seconds() - at < kept_wait(at - value, query)), , drop = FALSE]
 }
 
-# An eighth of how long it has been missing, a minute at least, and a day at most.
+# An eighth of the time it has been missing, at least a minute and at most a
+# day.
 kept_wait <- function(age, query) pmin(86400, pmax(query$every, 60, age / 8))

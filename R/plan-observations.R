@@ -1,5 +1,5 @@
-# A selection cut into requests that the service accepts: along dimensions and time, into the fewest
-# that fit.
+# Splits a selection into requests that the service accepts: along dimensions
+# and time, as few as possible.
 
 plan_observations <- function(query, archive) {
   source <- query$source
@@ -18,7 +18,7 @@ plan_observations <- function(query, archive) {
   requests$rows <- vapply(pieces, piece_cells, 1)
   requests$pages <- rep(1, length(pieces))
   requests$keys <- lapply(pieces, function(piece) piece[c("selection", "start", "end")])
-  # how many values there are, where the service counts just what is asked for
+  # the number of values, where the service counts exactly the selection
   if (length(pieces) == 1 && !length(unlist(query$window)) && !length(unlist(query$parameters))) {
     requests$keys[[1]]$count <- available$cells
   }
@@ -31,8 +31,8 @@ piece_label <- function(piece) {
     piece$end %||% ""))
 }
 
-# What there is to cut: the codes of each dimension (those with data, where that is known), the
-# periods, and how full it is.
+# What can be split: the codes of each dimension (only those with data, where
+# known), the periods, and the share of values that exist.
 whole_selection <- function(query, available) {
   about <- query$about
   codes <- lapply(stats::setNames(nm = names(query$selection)), function(id) {
@@ -43,8 +43,8 @@ whole_selection <- function(query, available) {
   })
   codes[lengths(codes) == 0] <- lapply(names(codes)[lengths(codes) == 0],
     function(id) query$selection[[id]])
-  # without a dimension for it, or with several, the longest periods there can be: where years end,
-  # all but weeks do
+  # without one frequency the longest period counts: all but weeks end with the
+  # year
   frequency <- if (length(codes$FREQ) == 1) codes$FREQ else "A"
   first <- query$window$from$first %||%
     as.Date(time_periods(available$start %||% NA_character_)$first)
@@ -57,7 +57,8 @@ whole_selection <- function(query, available) {
   }
   periods <- if (!is.na(first) && !is.na(last) && frequency %in% periodic) period_sequence(first,
     last, frequency) else as.Date(character())
-  # how many values there are at most; of several frequencies each has its own number of periods
+  # the greatest possible number of values; each frequency has its own number of
+  # periods
   counted <- function(from, to) {
     if (is.na(from) || is.na(to)) return(1)
     each <- vapply(if (length(codes$FREQ)) codes$FREQ
@@ -68,7 +69,7 @@ whole_selection <- function(query, available) {
       }, 1L)
     mean(each)
   }
-  # a cube is seldom full: what is available says how full it is
+  # few cubes are full: availability tells the share
   fill <- if (!is.null(available$cells) && !is.na(available$cells) &&
     !is.na(available$start %||% NA)) {
     span <- counted(time_periods(available$start)$first, time_periods(available$end)$last)
@@ -86,17 +87,16 @@ piece_cells <- function(piece) {
   ceiling(prod(pmax(1, lengths(piece$codes))) * periods * piece$fill)
 }
 
-# Fewest requests: the axis that alone makes all pieces fit with the fewest cuts; where none does,
-# the
-# longest is cut to its single values and each is
-# looked at again.
+# As few requests as possible: the axis that needs the fewest cuts alone; if
+# none is enough, the longest axis is cut to single values and each is cut
+# further.
 cut_selection <- function(piece, most) {
   cells <- piece_cells(piece)
   if (cells <= most) {
     return(list(piece))
   }
-  # series of several frequencies have no day in common at which all of their periods end: each
-  # frequency is asked for by itself
+  # periods of several frequencies have no common end, so each frequency is
+  # requested alone
   if (length(piece$codes$FREQ) > 1) {
     return(unlist(lapply(piece$codes$FREQ,
       function(code) cut_selection(one_frequency(piece, code), most)), recursive = FALSE))
@@ -110,7 +110,7 @@ cut_selection <- function(piece, most) {
   whole <- axes[fits >= 1]
   if (length(whole)) {
     pieces <- ceiling(whole / fits[fits >= 1])
-    # of axes that need as many, time goes last: its pieces join without a seam anyway
+    # at equal cost time is cut last
     axis <- names(whole)[order(pieces, names(whole) == "TIME")][1]
     return(split_axis(piece, axis, min(pieces)))
   }
@@ -128,7 +128,7 @@ one_frequency <- function(piece, code) {
   piece
 }
 
-# Frequencies whose periods are counted by days; of others a window is not cut.
+# Frequencies whose periods are counted by days; others are not cut by time.
 periodic <- c("A", "S", "T", "Q", "M", "W", "D")
 
 split_axis <- function(piece, axis, parts) {
@@ -138,10 +138,8 @@ split_axis <- function(piece, axis, parts) {
     if (axis == "TIME") {
       piece$periods <- values[at]
       piece$each <- piece$each * length(at) / length(values)
-      # where the window is open, it stays so: what is published after what is known to be
-      # available comes too
-      # where the frequency is not known, a week may straddle the cut: it is asked for on either
-      # side
+      # an open end stays open, so that later values come too; without a known
+      # frequency a week may straddle the cut and is requested on both sides
       if (at[1] > 1) piece$start <- if (length(piece$codes$FREQ)) time_spelling(values[at[1]],
         piece$frequency, "sdmx") else format(values[at[1]] - 7)
       if (at[length(at)] < length(values)) {
@@ -154,8 +152,9 @@ split_axis <- function(piece, axis, parts) {
   })
 }
 
-# A request that was refused as too large, cut in two along its longest axis; where its URL is too
-# long, along the axis whose codes take most of it. NULL where nothing is left to cut.
+# Splits a refused request in two along its longest axis; where its URL is too
+# long, along the axis with the longest codes. NULL where nothing is left to
+# split.
 halve_planned <- function(query, keys, long = FALSE) {
   query$selection <- keys$selection
   query$window <- observation_window(keys$start, keys$end)
@@ -178,7 +177,7 @@ halve_planned <- function(query, keys, long = FALSE) {
   lapply(split_axis(whole, axis, 2), function(piece) piece[c("selection", "start", "end")])
 }
 
-# Requests that an earlier run found too large are cut at once.
+# Requests that were too large in an earlier run are split at once.
 cut_as_before <- function(query, requests, archive) {
   known <- if (!is.null(archive)) store_notes(archive, "large", query$source$source,
     query$dataset$name)

@@ -1,21 +1,21 @@
 #' Cut a query into requests
 #'
-#' Says what a query takes before the first request is made. What the archive already holds is not
-#' asked for again.
+#' Says what a query takes before the first request is made. What the archive
+#' already holds is not asked for again.
 #'
 #' @param query A query, see [query_bars()].
 #' @param archive An archive, or `NULL` to plan as if nothing were held.
 #' @param again Whether to ask for all of the window, whatever is stored of it.
-#' @return A `vetusta_plan`: a list with `query`, `requests` (a data frame with one row a range to
-#'   page through: `symbol`, `from`, `to`
-#'   (`POSIXct`, UTC), `rows` and `pages` expected at most; for rows that are no bars the pages are
-#'   at least so many), `pages`
-#'   (all of them, each one HTTP request), `rows`, `seconds` (the least time that the source's
-#'   limits allow), `bytes` (about, by what
-#'   this dataset's pages took before; `NA` before the first), `quotas` (a row for
-#'   each quota of a day or a month: used, left, the part that this takes, the day it ends),
-#'   `held` (symbols that need nothing) and `open` (what is asked for again because an earlier run
-#'   could not prove it complete, as of [archive_incomplete()]).
+#' @return A `vetusta_plan`: a list with `query`, `requests` (a data frame with
+#'   one row a range to page through: `symbol`, `from`, `to` (`POSIXct`, UTC),
+#'   `rows` and `pages` expected at most; for rows that are no bars the pages
+#'   are at least so many), `pages` (all of them, each one HTTP request),
+#'   `rows`, `seconds` (the least time that the source's limits allow), `bytes`
+#'   (about, by what this dataset's pages took before; `NA` before the first),
+#'   `quotas` (a row for each quota of a day or a month: used, left, the part
+#'   that this takes, the day it ends), `held` (symbols that need nothing) and
+#'   `open` (what is asked for again because an earlier run could not prove it
+#'   complete, as of [archive_incomplete()]).
 #' @section Errors: `vetusta_error_argument` for something that is no query.
 #' @export
 #' @examples
@@ -50,17 +50,17 @@ plan_requests <- function(query, archive = NULL, again = FALSE) {
   )
 }
 
-# What a request of a dataset counts for, where limits go by weight.
+# The weight of a request, for limits by weight.
 request_weight <- function(dataset) dataset$weight %||% 1
 
-# From what the pages of this dataset took before; unknown before the first.
+# The bytes of earlier pages of this dataset; unknown before the first.
 plan_bytes <- function(archive, query, pages) {
   bytes <- if (!is.null(archive)) store_page_bytes(archive, query$source$source, query$dataset$name)
   if (length(bytes)) stats::median(bytes) * pages else NA_real_
 }
 
-# Less the requests that were made since a round began that is not at its end, and those whose rows
-# are kept for a while.
+# Leaves out requests made since an unfinished round began, and those whose rows
+# are recent enough.
 still_to_ask <- function(query, requests, archive) {
   round <- query_round(query)
   if (is.null(round) || is.null(archive) || !nrow(requests)) {
@@ -92,7 +92,7 @@ print.vetusta_plan <- function(x, ...) {
 
 format_plan <- function(plan) query_plan_text(plan$query, plan)
 
-# A plan of requests to an ordinary source: head, what it takes, and its first requests.
+# A plan of requests as text: head, costs, and its first requests.
 plan_text <- function(plan, head, takes, table) {
   notes <- if (length(plan$query$notes)) paste0("  note      ", plan$query$notes)
   count <- nrow(plan$requests)
@@ -112,7 +112,7 @@ plan_text <- function(plan, head, takes, table) {
     if (count > 12) paste0("  and ", thousands(count - 12), " more"))
 }
 
-# What an earlier run could not prove complete.
+# Windows that an earlier run left open.
 plan_open <- function(plan) {
   open <- plan$open
   if (!NROW(open)) {
@@ -123,7 +123,7 @@ plan_open <- function(plan) {
       " more: vetusta list incomplete"))
 }
 
-# The least time that the limits allow, and what the quotas are.
+# The least time that the limits allow, and the quotas.
 plan_costs <- function(plan) {
   limits <- plan$query$source$limits
   time <- if (plan$seconds < 1) "as fast as the service answers"

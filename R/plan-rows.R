@@ -1,8 +1,8 @@
-# Rows cut into requests: one for each combination of keys and stretch that is missing.
+# Requests for rows: one for each combination of keys and missing range.
 
-# One request for each combination of the keys' values and stretch that is missing; values that the
-# card joins go together. A request that was stopped in the middle of
-# its pages is asked for with its own window again, so that it goes on.
+# One request for each combination of key values and missing range; values that
+# the card joins share a request. A request that stopped between pages keeps its
+# window, so that it can continue.
 plan_rows <- function(query, archive = NULL) {
   dataset <- query$dataset
   joined <- Filter(function(name) !is.null(dataset$parameters[[name]]$join), names(query$keys))
@@ -33,7 +33,7 @@ plan_rows <- function(query, archive = NULL) {
   else requests[longest_first(vapply(keys, key_text, ""), all$from), , drop = FALSE]
 }
 
-# For each request's keys the stretches to ask for.
+# The missing ranges of each request's keys.
 row_windows <- function(query, keys, archive) {
   if (is.null(query$from)) {
     return(rep(list(data.frame(from = NA_real_, to = NA_real_)), length(keys)))
@@ -62,7 +62,7 @@ row_windows <- function(query, keys, archive) {
   })
 }
 
-# The windows in which requests stopped in the middle of their pages, by their keys.
+# The windows of requests that stopped between pages, by keys.
 reached_windows <- function(query, archive) {
   none <- data.frame(key = character(), from = numeric(), to = numeric())
   notes <- if (!is.null(archive)) store_notes(archive, "reached", query$source$source,

@@ -1,6 +1,6 @@
-# Windows cut into what one request takes, and what is left of them.
+# Windows: cutting to the size of a request, and what remains missing.
 
-# The widest window that one request takes, for all intervals or for each.
+# The widest window of one request, for all intervals or for each.
 widest_window <- function(query) {
   widest <- query$dataset$widest
   if (is.list(widest)) {
@@ -11,8 +11,8 @@ widest_window <- function(query) {
   widest %|else|% time_interval
 }
 
-# Where no page follows another, a request asks for no more bars than it can give: cut by the times
-# that the calendar expects.
+# Without pages a request is cut so that its bars fit into one answer, by the
+# times that the calendar expects.
 cut_rows <- function(piece, query, calendar) {
   dataset <- query$dataset
   if (is.null(dataset$largest_page) || !is.null(dataset$job) ||
@@ -22,7 +22,7 @@ cut_rows <- function(piece, query, calendar) {
   calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = query$source$zone))
   times <- as.numeric(calendar_times(calendar, query$interval, utc(piece$from), utc(piece$to),
     if (query$session != "all") main_session(calendar)))
-  # symbols that share a request share its rows
+  # symbols in one request share its rows
   most <- max(1,
     dataset$largest_page %/% min(dataset$symbols_a_request %||% 1, length(query$symbols)))
   cuts <- times[seq_along(times) > 1 & (seq_along(times) - 1) %% most == 0]
@@ -40,7 +40,7 @@ cut_widest <- function(piece, query, calendar = NULL) {
     last <- utc(cuts[length(cuts)])
     after <- as.numeric(shift_instant(last, length, 1, query$source$zone))
     if (whole) {
-      # a file of a month holds the month, wherever in it the window begins
+      # a monthly file has the whole month, wherever the window begins
       after <-
         as.numeric(time_local(bucket_start(bucket_of_day(local_day(last, query$source$zone),
           length) + 1, length), 0, query$source$zone))
@@ -55,8 +55,7 @@ cut_widest <- function(piece, query, calendar = NULL) {
   data.frame(symbol = piece$symbol, from = cuts, to = c(cuts[-1], piece$to))
 }
 
-# What a request says of its window, where a service gives whole months or years alone: the window
-# widened to them.
+# The window in a request for whole months or years: extended to them.
 aligned_window <- function(from, to, dataset, zone) {
   if (is.null(dataset$aligned)) {
     return(list(from = from, to = to))
@@ -69,8 +68,7 @@ aligned_window <- function(from, to, dataset, zone) {
   list(from = edge(from, 0), to = edge(utc(as.numeric(to) - 1e-6), 1))
 }
 
-# Whether a request asks for a whole month or year: what it says of the window's beginning names no
-# day.
+# Whether a request is for a whole month or year: its window has no day.
 asks_for_whole <- function(dataset, length) {
   rules <- Filter(function(name) (dataset$parameters[[name]]$gives %||% name) == "from",
     unique(template_variables(paste0(dataset$request, dataset$body))))
@@ -79,8 +77,8 @@ asks_for_whole <- function(dataset, length) {
     !any(vapply(written, is.null, TRUE)) && !any(grepl("%[dejDFsxcU]", unlist(written)))
 }
 
-# For each symbol the query's window less what the archive covers, which is asked once for all: a
-# data frame of symbol, from, to.
+# The query's window minus coverage, by symbol: a data frame of symbol, from,
+# to. Coverage is read once for all.
 missing_bars <- function(query, archive, calendar = NULL) {
   symbols <- query$symbols
   window <- list(from = as.numeric(query$from), to = as.numeric(query$to))
@@ -94,11 +92,11 @@ missing_bars <- function(query, archive, calendar = NULL) {
   keys <- bars_cover_keys(symbols, query)
   covered <- covered_now(archive, query, keys)
   owner <- rep(symbols, length(keys) / length(symbols))[match(covered$key, keys)]
-  # what lies beside the window, and other sessions and intervals, says nothing
+  # ignore coverage outside the window and of other sessions or intervals
   there <- !is.na(owner) & covered$end > window$from & covered$start < window$to
   covered <- covered[there, ]
   owner <- owner[there]
-  # most symbols have one stretch, or none
+  # most symbols have one range or none
   count <- tabulate(match(owner, symbols), length(symbols))
   at <- match(symbols, owner)
   single <- which(count == 1)
@@ -117,9 +115,9 @@ missing_bars <- function(query, archive, calendar = NULL) {
   all[order(match(all$symbol, symbols), all$from), ]
 }
 
-# A window less the stretches that are held under some keys: a data frame of start, end.
+# A window minus the covered ranges of some keys: a data frame of start, end.
 missing_of <- function(window, keys, ranges) {
-  # nothing is held where there are none
+  # nothing is covered
   start <- as.numeric(ranges$start)
   end <- as.numeric(ranges$end)
   if (!is.null(keys)) {
@@ -145,7 +143,8 @@ missing_of <- function(window, keys, ranges) {
   list_frame(list(start = from, end = until))
 }
 
-# At most as many rows as the calendar expects; a source without a calendar is open at all hours.
+# The greatest number of rows that the calendar expects; without a calendar all
+# hours count.
 expected_rows <- function(query, requests, calendar) {
   if (!nrow(requests)) {
     return(numeric())

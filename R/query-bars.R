@@ -3,22 +3,22 @@
 #' @param source A source, see [source_card()].
 #' @param symbols The symbols, one or more.
 #' @param interval The bars' interval, see [time_interval()].
-#' @param span A length of history back from `to` (`"10 days"`, `"6 months"`), or `"year to date"`,
-#'   `"quarter to date"`, `"month to date"`, `"week to date"`.
-#' @param from,to The window, days or instants, see [time_instant()]; days are local to the
-#'   source's zone, and a day as `to`
-#'   is included whole. Either `span` or `from` is given, never both; `to` is now by default.
+#' @param span A length of history back from `to` (`"10 days"`, `"6 months"`),
+#'   or `"year to date"`, `"quarter to date"`, `"month to date"`, `"week to
+#'   date"`.
+#' @param from,to The window, days or instants, see [time_instant()]; days are
+#'   local to the source's zone, and a day as `to` is included whole. Either
+#'   `span` or `from` is given, never both; `to` is now by default.
 #' @param session `"regular"`, or `"all"` for early and late trading too.
 #' @param dataset The dataset's name, where a source has several that give bars.
 #' @param now The present; it is an argument so that a query can be repeated.
-#' @return A `vetusta_query`: a list with `source`, `dataset`, `symbols`, `interval`, `from`, `to`
-#'   (`POSIXct` in UTC, `to`
-#'   excluded), `session` and `notes`: what was changed, such as an end that was clipped because it
-#'   lies in the future or
-#'   because the source withholds its newest data.
-#' @section Errors: `vetusta_error_argument` for an empty list of symbols, an unknown interval, a
-#'   date that is none, from after
-#'   to, span together with from, or a session the source does not know.
+#' @return A `vetusta_query`: a list with `source`, `dataset`, `symbols`,
+#'   `interval`, `from`, `to` (`POSIXct` in UTC, `to` excluded), `session` and
+#'   `notes`: what was changed, such as an end that was clipped because it lies
+#'   in the future or because the source withholds its newest data.
+#' @section Errors: `vetusta_error_argument` for an empty list of symbols, an
+#'   unknown interval, a date that is none, from after to, span together with
+#'   from, or a session the source does not know.
 #' @export
 #' @examples
 #' query_bars(source_card("quay"), c("KELD", "TAMX"), interval = "1 minute", from = "2026-03-12", to
@@ -55,7 +55,7 @@ check_symbols <- function(symbols) {
   if (anyNA(symbols) || any(!nzchar(symbols))) {
     vetusta_stop("argument", "One of the symbols is empty.", todo = "leave it out")
   }
-  # such a name would be a step in a path, and lead to another place
+  # such a name would be a path step and lead elsewhere
   if (any(symbols %in% c(".", ".."))) {
     vetusta_stop("argument",
       paste0("\"", symbols[symbols %in% c(".", "..")][1], "\" is no symbol and no key."),
@@ -64,7 +64,7 @@ check_symbols <- function(symbols) {
   unique(symbols)
 }
 
-# The dataset of bars that is named, or the only one that the source has.
+# The named dataset of bars, or the only one of the source.
 pick_dataset <- function(source, name) {
   fitting <- Filter(gives_bars, source$datasets)
   if (!length(fitting)) {
@@ -79,7 +79,8 @@ pick_dataset <- function(source, name) {
   if (is.null(name)) fitting[[1]] else fitting[[check_choice(name, "dataset", names(fitting))]]
 }
 
-# A dataset that lists its intervals has no others; the list is refused before any request is spent.
+# A dataset that lists its intervals has no others; this is checked before any
+# request.
 check_dataset_interval <- function(dataset, interval) {
   rules <- Filter(function(name) (dataset$parameters[[name]]$gives %||% name) == "interval",
     names(dataset$parameters))
@@ -106,7 +107,7 @@ query_window <- function(source, span, from, to, now) {
     vetusta_stop("argument", "A query needs a span or a from.",
       todo = "give span = \"10 days\", or from = \"2026-03-12\"")
   }
-  # a second is fine enough for now
+  # whole seconds are precise enough
   now <- utc(floor(as.numeric(now)))
   end <- if (is.null(to)) now else time_instant(to, source$zone, end = TRUE, name = "to")
   clipped <- clip_end(source, end, now, said = !is.null(to))
@@ -153,7 +154,7 @@ query_requests.vetusta_query_bars <- function(query, archive) plan_bars(query, a
 query_chain.vetusta_query_bars <- function(query, planned, noted = function(kind, key) NULL) {
   symbols <- planned$symbols[[1]]
   to <- planned$to
-  # the last bar of the window bears its end, which lies on the window's
+  # bars are named by their end, and the last one's end is that of the window
   if (identical(query$dataset$bar_time, "end")) {
     to <- shift_instant(to, query$interval, 1, query$source$zone)
   }
@@ -164,13 +165,12 @@ query_chain.vetusta_query_bars <- function(query, planned, noted = function(kind
   ordinary_chain(query, planned, known, windowed = has_window(query$dataset), noted)
 }
 
-# A stretch of bars shrinks while somebody collects it: what is claimed there are the series, of
-# all sessions, and what is left
-# shows afterwards.
+# Coverage of bars grows while others collect: series are claimed, and the rest
+# is computed afterwards.
 #' @export
 query_claim.vetusta_query_bars <- function(query, chain) {
   source <- query$source$source
-  # a hole that is asked for again does not shrink: who asked since has seen what is there
+  # a gap that is tried again never shrinks
   if (isTRUE(chain$planned$again)) {
     return(list(name = claim_name(source, query$dataset$name, "again", chain$start), shows = FALSE))
   }
@@ -195,7 +195,8 @@ query_rest.vetusta_query_bars <- function(query, chain, covered) {
 #' @export
 query_cover_keys.vetusta_query_bars <- function(query, chain) bars_cover_keys(chain$symbols, query)
 
-# The keys under which a symbol's stretches are held: all sessions cover the regular one too.
+# The keys under which a symbol's coverage is stored: coverage of all sessions
+# includes the regular one.
 bars_cover_keys <- function(symbols, query) {
   unlist(lapply(unique(c(query$session, "all")),
     function(session) bars_cover_key(symbols, query$interval$iso, session)))
@@ -221,7 +222,8 @@ query_tidy.vetusta_query_bars <- function(query, calendar, symbols, decoded) {
     notes = notes)
 }
 
-# Where the service says when a bar ends, a bar that ends after the answer came is provisional.
+# Where the service states the end of a bar, a bar that ends after the answer's
+# arrival is provisional.
 unfinished_bars <- function(rows, came) {
   ends <- rows[["ends"]]
   if (is.null(ends)) {
@@ -240,7 +242,7 @@ apart_note <- function(count) {
   }
 }
 
-# Symbols that came where none of those came that were asked for.
+# Symbols in an answer that has none of the requested ones.
 other_symbols <- function(came, asked) {
   if (!length(asked) || !length(came)) {
     return(character())
@@ -257,7 +259,7 @@ other_rows <- function(rows, symbols) {
     detail = rep(paste("requested", few_words(symbols)), n))
 }
 
-# The usual page has none of either.
+# The usual page has neither.
 faults_joined <- function(a, b) if (!nrow(a)) b else if (!nrow(b)) a else rbind(a, b)
 
 #' @export
@@ -268,9 +270,8 @@ query_parcel.vetusta_query_bars <- function(query, chain, page, good) {
   archive_parcel("bars", good, frequency = query$interval$iso)
 }
 
-# What is covered is told of the symbols asked for, also where one has no rows. A bar that has not
-# ended is not covered: it is
-# asked for again the next time.
+# Coverage is recorded for the requested symbols, including those without rows.
+# An unfinished bar is not covered and is requested again.
 #' @export
 query_covered.vetusta_query_bars <- function(query, chain, good, whole) {
   if (is.null(chain$from)) {
@@ -300,7 +301,7 @@ query_place.vetusta_query_bars <- function(query, chain) {
       bars_cover_key(chain$symbols, query$interval$iso, name)
     }))
   }
-  # all sessions have the regular one in them
+  # all sessions include the regular one
   list(keys = key(query$session), settles = key(if (query$session == "all") c("all", "regular")
   else query$session), start = chain$start, from = chain$from, to = chain$to)
 }
@@ -320,7 +321,7 @@ query_failed.vetusta_query_bars <- function(query, chain) chain$symbols
 #' @export
 query_without.vetusta_query_bars <- function(query, chain) chain$symbols
 
-# The symbols for which nothing came, now or ever.
+# The symbols for which nothing has ever come.
 #' @export
 query_empty.vetusta_query_bars <- function(query, tally, sink) {
   empty <- unique(tally_without(tally, tally$empty))
@@ -343,7 +344,8 @@ query_plan_text.vetusta_query_bars <- function(query, plan) {
       ", session ",
       query$session))
   requests <- plan$requests
-  # where the card does not say how long pages are, nobody knows how many there will be
+  # where the card does not state the page length, the number of pages is
+  # unknown
   open <- (query$dataset$next_page$by %||% "none") != "none" && is.null(query$dataset$largest_page)
   takes <- paste0("  requests  ", if (open) "at least ", thousands(plan$pages), " for ",
     counted(length(unique(unlist(requests$symbols))), "symbol"),

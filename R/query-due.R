@@ -1,6 +1,6 @@
-# What may be expected of a query by now, and which of the series that are held are its own.
+# What is due of a query by now, and which stored series belong to it.
 
-# Which rows of a catalogue of series are a query's.
+# The rows of a catalogue that belong to a query.
 query_series <- function(query, series) UseMethod("query_series")
 
 #' @export
@@ -10,7 +10,7 @@ query_series.vetusta_query_bars <- function(query, series) {
     sub(":[^:]*$", "", series$key) %in% query$symbols)
 }
 
-# By the values of keys that name series, where they do.
+# By the values of keys that name series.
 #' @export
 query_series.vetusta_query_rows <- function(query, series) {
   here <- of_dataset(query, series)
@@ -37,9 +37,9 @@ of_dataset <- function(query, series) {
   series$source == query$source$source & series$dataset == query$dataset$name
 }
 
-# list(expected, allowed, end_of, coverage): up to when values may be expected by now, how far a
-# query may be behind that, when a value's time ends, and the part that is held; `expected` is NULL
-# where rows have no time.
+# list(expected, allowed, end_of, coverage): the instant up to which values are
+# due, the allowed delay, the end of a value's period, and the covered share;
+# `expected` is NULL where rows have no time.
 query_due <- function(query, series) UseMethod("query_due")
 
 #' @export
@@ -66,7 +66,7 @@ query_due.vetusta_query_bars <- function(query, series) {
     end_of = ends, coverage = function(matching, until) {
       if (is.na(until)) until <- max(ends(max(matching$last)))
       window <- data.frame(from = query$from, to = utc(until))
-      # each side of a price is a series of its own
+      # each side of a price is a series
       sides <- max(1, nrow(matching) / length(unique(sub(":[^:]*$", "", matching$key))), na.rm = TRUE)
       count <- expected_rows(query, window, calendar) * length(query$symbols) * sides
       if (!length(count) || count == 0) NA_real_ else min(1, sum(matching$rows) / count)
@@ -93,14 +93,15 @@ query_due.default <- function(query, series) {
     })
 }
 
-# How long periods are, by their codes; of months and longer the mean.
+# The length of periods by code; for months and longer the mean.
 period_seconds <- 86400 * c(D = 1, W = 7, M = 30.436875, Q = 91.310625, T = 121.7475, S = 182.62125,
   A = 365.2425)
 
-# How far a query has come.
+# How complete a query is.
 
-# Up to where all of a query is held: the earliest end of the stretches that begin with it, or when
-# what has no window was asked for last; NA where a part of it is not held at all.
+# The instant up to which the whole query is covered: the earliest end of ranges
+# from its start, or the last request of what has no window; NA where a part is
+# missing.
 query_complete <- function(query, archive) UseMethod("query_complete")
 
 #' @export

@@ -1,48 +1,46 @@
-# What differs by the kind of query stands in methods of these generics: queries of bars, of rows of
-# any other shape, and of
-# observations by name. What goes through the machine is the same for all of them.
+# What differs by the kind of query is a method of these generics: queries of
+# bars, of rows of any other shape, and of observations by name. The rest is the
+# same for all.
 #
-# A request is a row of a plan's requests; a chain is one request with the pages that follow from
-# it.
+# A request is a row of a plan's requests; a chain is a request with its further
+# pages.
 
-# A query cut into requests, less what is held: a data frame of symbol, label, symbols, from, to,
-# rows,
-# pages, keys.
+# The requests of a query without what is covered: a data frame of symbol,
+# label, symbols, from, to, rows, pages, keys.
 query_requests <- function(query, archive) UseMethod("query_requests")
 
-# The beginning of a request's chain of pages; `noted` gives what an earlier run noted of it, by
-# kind
-# and key.
+# The start of a request's chain of pages; `noted` returns notes of an earlier
+# run, by kind and key.
 query_chain <- function(query, planned, noted = function(kind, key) NULL) UseMethod("query_chain")
 
-# What is claimed for a request: list(name, shows), where `shows` says that what is left of it shows
-# in what is covered.
+# The claim of a request: list(name, shows), where `shows` says that coverage
+# tells what is left.
 query_claim <- function(query, chain) UseMethod("query_claim")
 
-# What is left of a request, given what is covered by now; NULL where nothing is.
+# What is left of a request, given the coverage; NULL where nothing is.
 query_rest <- function(query, chain, covered) UseMethod("query_rest")
 
-# The keys of coverage that say what is left of it.
+# The keys of that coverage.
 query_cover_keys <- function(query, chain) UseMethod("query_cover_keys")
 
-# An answer read into a page, and a page of nothing.
+# An answer as a page, and an empty page.
 query_page <- function(query, chain, response, where, calendar, largest) UseMethod("query_page")
 query_empty_page <- function(query, chain, calendar) UseMethod("query_empty_page")
 
-# Decoded rows, tidied and judged: list(rows, rejected).
+# Decoded rows, tidied and checked: list(rows, rejected).
 query_tidy <- function(query, calendar, symbols, decoded) UseMethod("query_tidy")
 
-# What a refusal means for this kind of query, or NULL where it means what it always does; see
-# collect_verdict().
+# The meaning of a refusal for this kind of query, or NULL for the general one;
+# see collect_verdict().
 query_refused <- function(query, chain, response) UseMethod("query_refused")
 
-# What is put into the archive: a parcel of the good rows, stretches that are held now, notes at a
+# What is stored: a parcel of good rows, newly covered ranges, notes at a
 # request's end.
 query_parcel <- function(query, chain, page, good) UseMethod("query_parcel")
 query_covered <- function(query, chain, good, whole) UseMethod("query_covered")
 query_notes <- function(query, chain) UseMethod("query_notes")
 
-# Where a chain's window lies, see incomplete_book().
+# The place of a chain's window, see incomplete_book().
 query_place <- function(query, chain) UseMethod("query_place")
 
 #' @export
@@ -51,23 +49,23 @@ query_place.default <- function(query, chain) {
     to = chain$to)
 }
 
-# The rows of a page as they are handed out.
+# The rows of a page as they are returned.
 query_table <- function(query, page, rows) UseMethod("query_table")
 
-# The key of a round of requests without a window, which a run that was stopped goes on with; NULL
-# where there is none.
+# The key of a round of requests without a window, which a restarted run
+# continues; NULL without one.
 query_round <- function(query) UseMethod("query_round")
 
-# By what a failed request is told; for which symbols nothing may have come; of those without any,
-# which had data before.
+# The name of a failed request; the symbols for which nothing came; of those
+# without rows, the ones that had data before.
 query_failed <- function(query, chain) UseMethod("query_failed")
 query_without <- function(query, chain) UseMethod("query_without")
 query_empty <- function(query, tally, sink) UseMethod("query_empty")
 
-# The words that ask for what failed again, behind the source's name.
+# The words that request the failed part again, after the source's name.
 query_again <- function(query, tally) UseMethod("query_again")
 
-# The plan in words, and what its rows are called.
+# The plan as text, and the name of its rows.
 query_plan_text <- function(query, plan) UseMethod("query_plan_text")
 query_noun <- function(query) UseMethod("query_noun")
 
@@ -76,7 +74,7 @@ new_query <- function(kind, ...) {
   class = c(paste0("vetusta_query_", kind), "vetusta_query"))
 }
 
-# What most kinds of query have in common.
+# Common to most kinds of query.
 
 #' @export
 query_refused.default <- function(query, chain, response) NULL
@@ -105,8 +103,8 @@ query_table.default <- function(query, page, rows) as_rows(rows)
 #' @export
 query_noun.default <- function(query) "rows"
 
-# A chain of an ordinary source: its request, and where it goes on if it was stopped in the middle
-# of its pages.
+# A chain of a source other than SDMX: its request, and the place to continue
+# after a stop between pages.
 ordinary_chain <- function(query, planned, known, windowed, noted) {
   dataset <- query$dataset
   request <- wire_request(query$source, dataset, dataset_values(dataset, known, query$source$zone))
@@ -137,7 +135,7 @@ ordinary_chain <- function(query, planned, known, windowed, noted) {
   chain
 }
 
-# Keys as text, in one order, so that they can be looked up.
+# Keys as text in a fixed order, for lookup.
 key_text <- function(keys) {
   if (!length(keys)) {
     return("{}")

@@ -1,6 +1,6 @@
-# A message of statistics as tidy rows.
+# An SDMX message as tidy rows.
 
-# Codes that the code lists do not have are kept, and told.
+# Codes missing from the code lists are kept and reported.
 unknown_codes <- function(series, about) {
   unlist(lapply(intersect(names(about$codes), names(series)), function(id) {
     odd <- setdiff(unique(series[[id]]), c(about$codes[[id]]$id, NA))
@@ -11,10 +11,11 @@ unknown_codes <- function(series, about) {
   }))
 }
 
-# Observations with their periods read, statuses in words and other attributes as JSON; what cannot
-# be read is rejected. What the structure attaches to a series is said of the
-# series, in whatever form it came; `known` are the structure's attributes with their `level`. A
-# series whose periods are of several lengths is one series for each.
+# Observations with periods read, statuses in words and other attributes as
+# JSON; unreadable ones are rejected. Attributes that the structure attaches to
+# series belong to series, whatever the format; `known` are the structure's
+# attributes with their `level`. A series with several frequencies becomes one
+# series a frequency.
 tidy_message <- function(message, dimensions, known = NULL) {
   if (is.null(message) || !length(message$obs$series)) {
     return(list(rows = data.frame(series = integer(), period = numeric(), value = numeric(),
@@ -42,7 +43,7 @@ tidy_message <- function(message, dimensions, known = NULL) {
     NA)
   day <- as.numeric(periods$first)
   code <- attributes[["OBS_STATUS"]] %||% rep(NA_character_, length(obs$value))
-  # a status that is said of a whole series is that of its values
+  # a status of a whole series is that of its values
   code <- ifelse(is.na(code), series[["OBS_STATUS"]][obs$series] %||% NA_character_, code)
   deleted <- obs$deleted %in% TRUE
   status <- ifelse(deleted, "deleted",
@@ -58,7 +59,7 @@ tidy_message <- function(message, dimensions, known = NULL) {
   key <- if ("FREQ" %in% names(series)) series$FREQ[obs$series]
   else rep(NA_character_, length(obs$series))
   codes <- ifelse(periods$frequency %in% "I" & as.numeric(periods$days) > 1, NA, periods$frequency)
-  # the key says it, unless the periods are of other lengths
+  # the key states the frequency, unless the periods contradict it
   usual <- ifelse(is.na(key) | !key %in% names(frequency_words), NA, key)
   usual[!is.na(usual) & usual == "D" & codes %in% "I" & !is.na(instant) &
     instant %% 86400 != 0] <- "I"
@@ -88,9 +89,9 @@ tidy_message <- function(message, dimensions, known = NULL) {
     series = series[split$of, , drop = FALSE], notes = notes, actions = actions)
 }
 
-# What is done with each observation: "insert"; "merge", where what is not said stays as it was;
-# "delete", or with SDMX 3.0 "lessen", where what it names is taken away and no more. `named` are
-# the parts that a deletion names.
+# The action for each observation: "insert"; "merge", which keeps what is not
+# stated; "delete", or for SDMX 3.0 "lessen", which removes only what is named.
+# `named` are the parts that a deletion names.
 message_actions <- function(message, attributes) {
   obs <- message$obs
   code <- obs$action %||% rep(NA_character_, length(obs$series))
@@ -111,8 +112,8 @@ message_actions <- function(message, attributes) {
   list(action = action, named = named)
 }
 
-# An attribute of observations that is said of their series, where all of its values agree:
-# list(value, agreed), one a series.
+# An attribute of observations that belongs to their series, where all of its
+# values agree: list(value, agreed), one a series.
 said_of_series <- function(said, owner, count) {
   there <- which(!is.na(said))
   first <- there[match(seq_len(count), owner[there])]
@@ -122,8 +123,8 @@ said_of_series <- function(said, owner, count) {
   list(value = ifelse(agreed, value, NA_character_), agreed = agreed)
 }
 
-# The series of observations, one for each frequency that occurs in it: `owner` of each
-# observation, and for each series that it is part `of` and its `frequency`.
+# The series of observations, one for each frequency: `owner` of each
+# observation, and for each series its origin `of` and its `frequency`.
 split_series <- function(series, frequency) {
   key <- paste(series, frequency)
   first <- which(!duplicated(key))

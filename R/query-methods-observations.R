@@ -1,6 +1,5 @@
-# Collecting observations by name: one message a request; what is too large for the service is cut
-# and
-# asked for again in pieces.
+# Collecting observations: one message a request; a request that is too large is
+# split.
 
 #' @export
 query_requests.vetusta_query_observations <- function(query, archive) {
@@ -36,7 +35,7 @@ observation_request <- function(query, chain) {
   before <- if (isTRUE(query$source$sdmx$updates) && plain) chain$noted("refreshed", chain$start)
   if (!is.null(before)) parameters$updatedAfter <- format_instant(floor(before$at))
   chain$updates <- !is.null(before)
-  # what was deleted can be said in every form but the first version of CSV
+  # every format but the first version of CSV can state deletions
   if (chain$updates && !sdmx_is_3(query$source)) {
     chain$formats <- c(setdiff(chain$formats, "csv"), intersect(chain$formats, "csv"))
   }
@@ -74,12 +73,12 @@ query_refused.vetusta_query_observations <- function(query, chain, response) {
   }
 }
 
-# How services say in words that a selection is too large.
+# Words by which services report that a selection is too large.
 large_words <- paste0("too (large|long|many|big)|size limit|exceed|limit of [0-9]|",
   "(maximum|larger|more) (number|than)|narrow|reduce")
 
 observation_parts <- function(query, chain, status = 413) {
-  # what brings the URL down is fewer codes, and not a shorter time
+  # a long URL becomes shorter with fewer codes, not with less time
   long <- status == 414 || nchar(chain$request$url) > url_long
   parts <- halve_planned(query, chain$known, long) %||% if (long) halve_planned(query, chain$known)
   message <- "too large for the service, requested again in two parts"
@@ -100,7 +99,7 @@ observation_parts <- function(query, chain, status = 413) {
     else "answer")))
 }
 
-# URLs beyond this many characters are refused by many servers.
+# Many servers refuse longer URLs.
 url_long <- 8000
 
 #' @export
@@ -111,13 +110,13 @@ query_page.vetusta_query_observations <- function(query, chain, response, where,
   message <- if (response$status != 204) decode_sdmx(response$body, dimensions, where,
     query$about$measures %||% "OBS_VALUE")
   if (isTRUE(message$several)) dimensions <- c(dimensions, measure_name(dimensions))
-  # a message of notes alone says that there is nothing, or that there will be
+  # a message with remarks only means that there is no data, or not yet
   if (!is.null(message) && !length(message$obs$series) && length(message$notes)) {
     stop_on_notes(message$notes, where)
   }
   tidy <- tidy_message(message, dimensions, query$about$attributes)
   page_make(tidy$rows, tidy$rejected,
-    # a message that was cut off says so behind its data
+    # a truncated message says so after its data
     too_large = any(grepl("\\((413|510)\\)$", message$notes)),
     notes = c(message$notes, tidy$notes, unknown_codes(tidy$series, query$about)),
     series = if (NROW(tidy$series)) tidy$series
@@ -135,7 +134,7 @@ stop_on_notes <- function(notes, where) {
   }
 }
 
-# The series of a message with their dimensions and what is said of them, and their rows.
+# The series of a message with dimensions and attributes, and their rows.
 #' @export
 query_parcel.vetusta_query_observations <- function(query, chain, page, good) {
   if (!nrow(good)) {

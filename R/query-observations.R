@@ -2,27 +2,31 @@
 #'
 #' @param source A source that speaks SDMX.
 #' @param dataset A dataset's identifier, see [datasets_find()].
-#' @param ... Dimensions by name, in any order: codes or labels in any language that the service
-#'   has, patterns (`"grain*"`), all children of a code (`"GRAIN/*"`) or all below it
-#'   (`"GRAIN/**"`), or `"*"` for everything. A dimension that is not named is not limited.
-#' @param from,to The window, years, periods or days (`"2015"`, `"2015-Q1"`, `"2015-03"`); `to`
-#'   is included whole.
-#' @param updated_after Only what was updated after this instant, where the service can say.
-#' @param first_n,last_n Only so many of the first or last values of each series.
-#' @param history Whether to ask for all releases, where the service serves them.
+#' @param ... Dimensions by name, in any order: codes or labels in any language
+#'   that the service has, patterns (`"grain*"`), all children of a code
+#'   (`"GRAIN/*"`) or all below it (`"GRAIN/**"`), or `"*"` for everything. A
+#'   dimension that is not named is not limited.
+#' @param from,to The window, years, periods or days (`"2015"`, `"2015-Q1"`,
+#'   `"2015-03"`); `to` is included whole.
+#' @param updated_after Only what was updated after this instant, where the
+#'   service can say.
+#' @param first_n,last_n Only so many of the first or last values of each
+#'   series.
+#' @param history Whether to ask for all releases, where the service serves
+#'   them.
 #' @param detail `"full"`, or `"dataonly"` for values without attributes.
-#' @param flat Whether to ask for a message without series, each value with all its dimensions.
+#' @param flat Whether to ask for a message without series, each value with all
+#'   its dimensions.
 #' @param version The dataset's version; by default the latest.
 #' @param language The language of labels in messages.
 #' @param archive An archive that keeps the structures.
-#' @param keys A named list of further dimensions and their codes, for a dimension whose name is
-#'   also that of an argument, as `list(from = "ORV")`.
-#' @return A `vetusta_query` for [plan_requests()]: its `selection` are codes by dimension, in the
-#'   structure's order.
-#' @section Errors: `vetusta_error_argument` for a dataset, dimension or code that is not there,
-#'   with
-#'   the nearest right ones, before any request
-#'   for data. A code that exists and has no data is among the `notes`.
+#' @param keys A named list of further dimensions and their codes, for a
+#'   dimension whose name is also that of an argument, as `list(from = "ORV")`.
+#' @return A `vetusta_query` for [plan_requests()]: its `selection` are codes by
+#'   dimension, in the structure's order.
+#' @section Errors: `vetusta_error_argument` for a dataset, dimension or code
+#'   that is not there, with the nearest right ones, before any request for
+#'   data. A code that exists and has no data is among the `notes`.
 #' @export
 #' @examples
 #' \dontrun{
@@ -50,7 +54,7 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL, upd
   notes <- character()
   ids <- vapply(names(asked), match_dimension, "", about = about)
   for (id in unique(ids)) {
-    # a dimension may be named several times
+    # a dimension may be given several times
     codes <- match_codes(unlist(asked[ids == id], use.names = FALSE), id, about)
     notes <- c(notes, shared_labels(unlist(asked[ids == id], use.names = FALSE), id, about))
     without <- if (!is.null(about$available[[id]])) setdiff(codes, about$available[[id]])
@@ -71,7 +75,7 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL, upd
     includeHistory = if (isTRUE(history)) "true",
     detail = if (check_choice(detail, "detail", c("full", "dataonly")) != "full" &&
     !sdmx_is_3(source)) detail,
-    # SDMX 3.0 says by attributes and measures what 2.1 said by detail
+    # SDMX 3.0 has attributes and measures in place of 2.1's detail
     attributes = if (detail == "dataonly" && sdmx_is_3(source)) "none",
     measures = if (detail == "dataonly" && sdmx_is_3(source)) "all",
     dimensionAtObservation = if (isTRUE(flat)) "AllDimensions"
@@ -108,7 +112,7 @@ match_codes <- function(values, id, about) {
   unique(unlist(lapply(split_codes(values, known), match_code, id = id, list = list)))
 }
 
-# A label that several codes bear means all of them, which is said.
+# A label of several codes means all of them, with a note.
 shared_labels <- function(values, id, about) {
   list <- about$codes[[id]]
   values <- unique(as.character(values))
@@ -148,7 +152,8 @@ exact_code <- function(value, list) {
   list$id[hit]
 }
 
-# A pattern with * and ? as a regular expression; every other sign means itself.
+# A pattern with * and ? as a regular expression; other characters stand for
+# themselves.
 glob_pattern <- function(value) {
   signs <- strsplit(tolower(value), "")[[1]]
   paste0("^",
@@ -172,7 +177,7 @@ code_children <- function(value, id, list) {
   if (!grepl("[*]{2}$", value)) {
     return(below)
   }
-  # each level at once, and no code twice, also where parents go round
+  # level by level, without repeating a code, even if parents form a circle
   seen <- below
   while (length(below)) {
     below <- unlist(children[below], use.names = FALSE)
@@ -191,7 +196,7 @@ near_codes <- function(value, list, known) {
     paste(utils::head(list$id, 20), collapse = ", "), if (length(list$id) > 20) " and more")
 }
 
-# Periods as the query has them: what was written, where it is a period; days otherwise.
+# Periods as they were written; days for other dates.
 observation_window <- function(from, to) {
   read <- function(x, name) {
     if (is.null(x)) return(NULL)

@@ -1,20 +1,22 @@
 #' Say what is wanted: rows of any dataset
 #'
-#' For everything that is no series of bars: directories, snapshots, reports, stations, statistics.
+#' For everything that is no series of bars: directories, snapshots, reports,
+#' stations, statistics.
 #'
 #' @param source A source, see [source_card()].
 #' @param dataset The dataset's name.
-#' @param ... What the dataset's request asks for, by the names in its card, each a vector:
-#'   `station = c("kelder-lock", "tamm")`.
-#'   Several values make a request each, unless the card joins them. What the card lists itself with
+#' @param ... What the dataset's request asks for, by the names in its card,
+#'   each a vector: `station = c("kelder-lock", "tamm")`. Several values make a
+#'   request each, unless the card joins them. What the card lists itself with
 #'   `each:` may be left out.
-#' @param span,from,to The window, as in [query_bars()], for a dataset that takes one.
+#' @param span,from,to The window, as in [query_bars()], for a dataset that
+#'   takes one.
 #' @param now The present.
-#' @return A `vetusta_query`, as of [query_bars()], with `keys` in place of the interval and the
-#'   session.
-#' @section Errors: `vetusta_error_argument` for a dataset the source does not have, a key that the
-#'   dataset does not take or that is
-#'   missing, or a window that is none.
+#' @return A `vetusta_query`, as of [query_bars()], with `keys` in place of the
+#'   interval and the session.
+#' @section Errors: `vetusta_error_argument` for a dataset the source does not
+#'   have, a key that the dataset does not take or that is missing, or a window
+#'   that is none.
 #' @export
 #' @examples
 #' query_rows(source_card("quay"), "directory", letters = c("K", "T"))
@@ -43,7 +45,7 @@ query_rows <- function(source, dataset, ..., span = NULL, from = NULL, to = NULL
 }
 
 query_keys <- function(dataset, given) {
-  # a key that is named several times has all of its values
+  # a key that is given several times has all of its values
   if (length(given) &&
     !is.null(names(given))) given <- lapply(split(given,
       factor(names(given), unique(names(given)))),
@@ -126,7 +128,7 @@ query_tidy.vetusta_query_rows <- function(query, calendar, symbols, decoded) {
     notes = apart_note(attr(rows, "apart")))
 }
 
-# What rows of a shape cannot be without to be a series.
+# Required columns of rows that form series, by shape.
 shape_judges <- list(
   observations = function(rows) {
     unreadable(rows, "period",
@@ -155,7 +157,8 @@ query_parcel.vetusta_query_rows <- function(query, chain, page, good) {
     place = paste(chain$start, chain$page))
 }
 
-# A request that was answered whole: its window is held, up to where values may still come.
+# After a complete answer its window is covered, up to where values may still
+# come.
 #' @export
 query_covered.vetusta_query_rows <- function(query, chain, good, whole) {
   if (is.null(chain$from) || !whole) {
@@ -165,10 +168,10 @@ query_covered.vetusta_query_rows <- function(query, chain, good, whole) {
   if (until > chain$from) data.frame(key = chain$key, start = chain$from, end = until)
 }
 
-# For so long after its time a value that is missing may still be published.
+# Days after which a missing value is no longer expected.
 settled_days <- 14
 
-# Without a window it is done for this round; with one, up to where something has come.
+# Without a window it is done for this round; with one, up to the last row.
 #' @export
 query_notes.vetusta_query_rows <- function(query, chain) {
   if (is.null(chain$from)) {
@@ -187,7 +190,7 @@ query_again.vetusta_query_rows <- function(query, tally) {
   if (length(tally$failed_keys)) c(query$dataset$name, keys_again(tally$failed_keys))
 }
 
-# Keys of requests that failed, as words: each key once, with all of its values.
+# The keys of failed requests as words: each key once, with all its values.
 keys_again <- function(keys) {
   names <- unique(unlist(lapply(keys, names)))
   vapply(names, function(name) {

@@ -1,26 +1,31 @@
-# The largest moves of a market, without what nobody trades.
+# The largest moves of a market, without instruments that hardly trade.
 
 #' The largest moves
 #'
-#' Exactly as many rows as asked for, of what trades at all. The change is computed from prices, and
-#' not taken from what a service says of it.
+#' Exactly as many rows as asked for, of what trades at all. The change is
+#' computed from prices, and not taken from what a service says of it.
 #'
-#' @param rows A data frame with one row an instrument: `symbol`, `last` (its price), `before` (the
-#'   price it is compared with), `volume`; and for the rankings that need them `high`, `low`,
-#'   `highest` and `lowest` (of the time before). [rank_days()] makes it from bars.
-#' @param by What is ranked: `"up"`, `"down"` (change in percent), `"traded"` (volume), `"range"`
-#'   (high less low, as a part of the price before), `"high"`, `"low"` (new highs and lows, by how
-#'   far they are beyond those before).
+#' @param rows A data frame with one row an instrument: `symbol`, `last` (its
+#'   price), `before` (the price it is compared with), `volume`; and for the
+#'   rankings that need them `high`, `low`, `highest` and `lowest` (of the time
+#'   before). [rank_days()] makes it from bars.
+#' @param by What is ranked: `"up"`, `"down"` (change in percent), `"traded"`
+#'   (volume), `"range"` (high less low, as a part of the price before),
+#'   `"high"`, `"low"` (new highs and lows, by how far they are beyond those
+#'   before).
 #' @param limit How many rows.
-#' @param min_volume,min_price What an instrument must have traded, and cost, to be ranked.
+#' @param min_volume,min_price What an instrument must have traded, and cost, to
+#'   be ranked.
 #' @param where Further conditions, see [rows_filter()]: `type=share`.
-#' @return A tibble with `rank`, the columns of `rows`, `change`, `percent`, and `score` (what is
-#'   ranked); `tied` says that another row has the same score (equal scores have one rank, and are
-#'   in
-#'   the order of their symbols). The attribute `left_out` counts what fell under the floors
-#'   (`volume`, `price`), what the conditions left out (`where`), and what had no price to be
-#'   compared with (`unknown`); `tied_out` are symbols that tie with the last row and did not fit.
-#' @section Errors: `vetusta_error_argument` for a ranking that the columns do not allow.
+#' @return A tibble with `rank`, the columns of `rows`, `change`, `percent`, and
+#'   `score` (what is ranked); `tied` says that another row has the same score
+#'   (equal scores have one rank, and are in the order of their symbols). The
+#'   attribute `left_out` counts what fell under the floors (`volume`, `price`),
+#'   what the conditions left out (`where`), and what had no price to be
+#'   compared with (`unknown`); `tied_out` are symbols that tie with the last
+#'   row and did not fit.
+#' @section Errors: `vetusta_error_argument` for a ranking that the columns do
+#'   not allow.
 #' @export
 #' @examples
 #' rows <- data.frame(symbol = c("KELD", "TAMX", "WQRT"), last = c(42, 18, 0.4),
@@ -72,7 +77,7 @@ rank_moves <- function(rows, by = "up", limit = 12, min_volume = 1000, min_price
   result
 }
 
-# What is ranked, which columns it needs, which way, and what counts at all.
+# The rankings: needed columns, direction, and the rows that count.
 rank_any <- function(score) rep(TRUE, length(score))
 rank_scores <- list(
   up = list(needs = "before", sign = 1, counts = rank_any,
@@ -90,14 +95,15 @@ rank_scores <- list(
 
 #' @rdname rank_moves
 #' @param bars Bars of one day, see [bars_frame()].
-#' @param on The day; by default the newest one in the bars. Later bars are not looked at.
-#' @param window The time before the day in which `highest` and `lowest` are looked for.
+#' @param on The day; by default the newest one in the bars. Later bars are not
+#'   looked at.
+#' @param window The time before the day in which `highest` and `lowest` are
+#'   looked for.
 #' @param zone The IANA zone of days.
-#' @return `rank_days()`: a tibble with a row a symbol that has a bar on the day: `symbol`, `time`,
-#'   `open`, `high`, `low`, `last`, `volume`, `before` (the close of its bar before), `highest` and
-#'   `lowest` (of the window before the day). The attribute `without` are symbols that have no bar
-#'   on
-#'   the day.
+#' @return `rank_days()`: a tibble with a row a symbol that has a bar on the
+#'   day: `symbol`, `time`, `open`, `high`, `low`, `last`, `volume`, `before`
+#'   (the close of its bar before), `highest` and `lowest` (of the window before
+#'   the day). The attribute `without` are symbols that have no bar on the day.
 #' @export
 rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   bars <- bars_frame(given(bars, "bars"))
@@ -134,7 +140,7 @@ rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   result
 }
 
-# The last close, the highest and the lowest of each symbol in the time before.
+# The last, highest and lowest close of each symbol before the window.
 rank_before <- function(parts, last_symbols) {
   none <- rep(NA_real_, length(last_symbols))
   if (!nrow(parts)) {
@@ -143,7 +149,7 @@ rank_before <- function(parts, last_symbols) {
   ends <- which(!duplicated(parts$symbol, fromLast = TRUE))
   symbols <- parts$symbol[ends]
   group <- match(parts$symbol, symbols)
-  # in order, the last of each group is its peak
+  # sorted, so that the last of each group is its peak
   peak <- function(x, sign) {
     order <- order(group, sign * x, na.last = FALSE, method = "radix")
     x[order][!duplicated(group[order], fromLast = TRUE)]

@@ -1,9 +1,9 @@
-# A figure within a page: drawn as SVG, with what its values are under the pointer.
+# A figure in a page: SVG with the values for the pointer.
 
 report_figure <- function(figure, id, zone) {
   drawn <- figure_svg(figure, 1080, 560, zone)
   title <- paste(c(figure$labels$title, figure$labels$subtitle), collapse = "; ")
-  # the pages' own ids do not meet
+  # ids of several figures in one page must differ
   if (sum(nchar(drawn$svg)) > 3e5) {
     return(report_picture(figure, id, title))
   }
@@ -17,7 +17,7 @@ report_figure <- function(figure, id, zone) {
     "</figure>")
 }
 
-# What has very many parts is smaller as a picture.
+# A figure with very many parts is smaller as a bitmap.
 report_picture <- function(figure, id, title) {
   file <- tempfile(fileext = ".png")
   on.exit(unlink(file))
@@ -27,8 +27,8 @@ report_picture <- function(figure, id, title) {
     "\" src=\"data:image/png;base64,", gsub("\n", "", bytes, fixed = TRUE), "\"></figure>"))
 }
 
-# list(svg, points): the lines of an SVG, and JSON of where its panel lies and which values it has;
-# of figures with one panel of lines.
+# list(svg, points): the lines of an SVG, and JSON of its panels and values, for
+# figures of lines.
 figure_svg <- function(figure, width, height, zone) {
   file <- tempfile(fileext = ".svg")
   on.exit(unlink(file))
@@ -44,8 +44,7 @@ figure_svg <- function(figure, width, height, zone) {
   list(svg = svg, points = figure_points_shown(figure, built, places, zone))
 }
 
-# Where each panel lies, in points from the left and the top, in the order in which panels are
-# filled: row by row.
+# The place of each panel, in points from the left and the top, row by row.
 panel_places <- function() {
   names <- unname(panel_names(grid::current.vpTree()))
   height <- grDevices::dev.size("in")[2]
@@ -98,7 +97,7 @@ figure_points_shown <- function(figure, built, places, zone) {
     colours = unname(way_colours$light), series = parts), auto_unbox = TRUE, digits = NA))
 }
 
-# What a candle has beside its close.
+# The other prices of a candle.
 candle_parts <- function(rows) {
   if (all(c("open", "high", "low") %in% names(rows))) {
     wanted <- c("open", "high", "low", "volume")

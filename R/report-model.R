@@ -1,4 +1,4 @@
-# A model as a report: its figures and tables on one page.
+# A report of a model: its figures and tables on one page.
 
 #' @rdname report_make
 #' @param model What [model_run()] gives.

@@ -1,27 +1,30 @@
-# A report as one file: a page that opens without a network, and needs nothing from elsewhere.
+# A report as one file: a page that opens offline and loads nothing.
 
 #' Report on what an archive holds
 #'
-#' One self-contained HTML file, or a short text: what is held and from when to when, what is
-#' missing
-#' and why, figures, revisions, documents, what failed, and what the sources say of themselves.
-#' Tables can be sorted, searched and saved as CSV; a figure tells its values under the pointer.
+#' One self-contained HTML file, or a short text: what is held and from when to
+#' when, what is missing and why, figures, revisions, documents, what failed,
+#' and what the sources say of themselves. Tables can be sorted, searched and
+#' saved as CSV; a figure tells its values under the pointer.
 #'
 #' @param archive An archive.
 #' @param ids Series IDs of series, see [archive_find()]; `NULL` for all.
 #' @param title What stands above.
-#' @param from,to The window of figures and of what is missing, days or instants; open where not
-#'   given.
+#' @param from,to The window of figures and of what is missing, days or
+#'   instants; open where not given.
 #' @param zone The IANA zone of days and times that are shown.
-#' @param calendars Calendars by source, a named list, by which values are expected.
-#' @param sources A data frame of `source`, `title`, `id`, `notes` and `licence`, as the cards
-#'   say them.
+#' @param calendars Calendars by source, a named list, by which values are
+#'   expected.
+#' @param sources A data frame of `source`, `title`, `id`, `notes` and
+#'   `licence`, as the cards say them.
 #' @param status What [desk_status()] gives, of a desk.
 #' @param names Names that are shown in place of series' own.
-#' @return `report_make()`: a `vetusta_report`, a list of `title`, `made` (an instant), `summary`
-#'   (texts), `tables` (data frames, named by their headings) and `figures` (ggplots).
-#'   [report_save()] writes it, `print()` shows it as text.
-#' @section Errors: `vetusta_error_argument` where the archive holds none of what is asked for.
+#' @return `report_make()`: a `vetusta_report`, a list of `title`, `made` (an
+#'   instant), `summary` (texts), `tables` (data frames, named by their
+#'   headings) and `figures` (ggplots). [report_save()] writes it, `print()`
+#'   shows it as text.
+#' @section Errors: `vetusta_error_argument` where the archive holds none of
+#'   what is asked for.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -65,14 +68,16 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive", 
 #' Write a report
 #'
 #' @param report A report, see [report_make()].
-#' @param file Path of an `.html` file; or of a `.txt` or `.md` file for the short text.
-#' @param template Path of an R Markdown file by which an `.html` file is made, in place of the
-#'   page of the report's own; it has the report as `params$report`, and
-#'   `system.file("report/template.Rmd", package = "vetusta")` is one to begin with. It needs the
-#'   package rmarkdown and pandoc.
+#' @param file Path of an `.html` file; or of a `.txt` or `.md` file for the
+#'   short text.
+#' @param template Path of an R Markdown file by which an `.html` file is made,
+#'   in place of the page of the report's own; it has the report as
+#'   `params$report`, and `system.file("report/template.Rmd", package =
+#'   "vetusta")` is one to begin with. It needs the package rmarkdown and
+#'   pandoc.
 #' @return The path, invisibly. The file is written whole or not at all.
-#' @section Errors: `vetusta_error_report` for another ending, a file that cannot be written, or a
-#'   template that cannot be worked (its line is told).
+#' @section Errors: `vetusta_error_report` for another ending, a file that
+#'   cannot be written, or a template that cannot be worked (its line is told).
 #' @export
 #' @examples
 #' \dontrun{
@@ -136,7 +141,7 @@ report_asset <- function(name) {
   readLines(system.file("report", name, package = "vetusta"), warn = FALSE, encoding = "UTF-8")
 }
 
-# A table with its search, its heads that sort, and its CSV.
+# A table with search, sortable columns, and a CSV link.
 report_table <- function(rows, name, zone) {
   shown <- utils::head(as.data.frame(rows), 5000)
   shown <- shown[!vapply(shown, function(column) all(is.na(column)), TRUE)]
@@ -157,7 +162,7 @@ report_table <- function(rows, name, zone) {
       thousands(nrow(shown)), " of ", thousands(nrow(rows)), " rows</p>"), "</div>")
 }
 
-# What is shown of a value, and what it is sorted by.
+# The shown text of a value, and its sort key.
 report_cells <- function(column, name, zone) {
   sorted <- if (is.numeric(column) || inherits(column, c("Date", "POSIXct"))) {
     ifelse(is.na(column), "", format_exact(as.numeric(column)))

@@ -1,4 +1,4 @@
-# The parts of a report: what is held, what is missing, what was revised, what failed.
+# Parts of a report: coverage, gaps, revisions, failures.
 
 report_summary <- function(archive, series, drawn) {
   if (!nrow(series)) {
@@ -13,10 +13,10 @@ report_summary <- function(archive, series, drawn) {
     report_most, " are listed without figures."))
 }
 
-# A dataset of more series is not judged and drawn series by series.
+# Datasets with more series are summarised, not drawn series by series.
 report_most <- 200
 
-# list(gaps, coverage, figures): the series read once, dataset by dataset.
+# list(gaps, coverage, figures): series are read once, dataset by dataset.
 report_series <- function(archive, series, wanted) {
   place <- paste(series$source, series$dataset, series$frequency, sep = "/")
   groups <- split(seq_len(nrow(series)), match(place, unique(place)))
@@ -37,7 +37,7 @@ report_name <- function(entry) {
   paste0(entry$source, " ", entry$dataset, interval)
 }
 
-# One dataset: no more series of it than a figure shows, and no more than can be looked at.
+# One dataset, with at most as many series as a figure shows.
 report_group <- function(archive, series, wanted) {
   drawable <- c("bars", "observations")[match(series$shape[1], c("bars", "observations"))]
   if (is.na(drawable) || nrow(series) > report_most) {
@@ -69,13 +69,15 @@ report_gaps <- function(gaps, series) {
     missing = as.numeric(gaps$missing), reason = gaps$reason)
 }
 
-# So many points of a figure are told, and so many of all, so that a report of many stays small.
+# The number of points with values for the pointer, of one figure and of all,
+# which keeps a report small.
 report_limits <- c(figure = 12000, all = 6e4)
 
-# Of more datasets each has its lines, thinner, and no calendar.
+# With more datasets each has its lines, thinned, and no calendar.
 report_many <- 12
 
-# A few series have a panel each, one of bars its candles; many are lines without names.
+# A few series have a panel each, one series of bars has candles; many are
+# unnamed lines.
 report_drawn <- function(table, group, calendar, wanted, gaps) {
   name <- report_name(group[1, ])
   series <- length(unique(series_of_rows(as_series(table))))
@@ -83,7 +85,7 @@ report_drawn <- function(table, group, calendar, wanted, gaps) {
   lines <- draw(figure_lines(table, panels = if (series > 1 && series <= 12) "free" else "none",
     zone = wanted$zone, names = wanted$names,
     columns = if (series > 12 || wanted$many) 150 else 400))
-  # what is looked at closer is told in more points than are drawn at first
+  # zooming shows more points than the first view
   if (!is.null(lines) && series <= 12 && !wanted$many && nrow(lines$data) < nrow(table)) {
     finer <- draw(figure_lines(table, panels = "fixed", zone = wanted$zone, names = wanted$names,
       columns = max(150, floor(wanted$points / 4 / series))))
@@ -111,7 +113,7 @@ report_status <- function(status) {
     "stale", "refreshed", "outcome", "said"), names(rows))]
 }
 
-# Days as days, and instants with their hour.
+# Days as dates, instants with their hour.
 report_times <- function(time, zone) {
   whole <- as.numeric(time) %% 86400 == 0
   ifelse(whole, format(time, "%Y-%m-%d", tz = "UTC"), format(time, "%Y-%m-%d %H:%M", tz = zone))
@@ -125,7 +127,7 @@ report_coverage_table <- function(series, coverage, zone) {
   rows[c("source", "id", "rows", "coverage", "first", "last")]
 }
 
-# Series of which a value was said again in another way.
+# Series with revised values.
 report_revised <- function(archive, series) {
   datasets <- datasets_of_shape(series, "observations")
   if (!nrow(datasets) || nrow(datasets) > 500) {
@@ -149,7 +151,7 @@ report_documents <- function(archive) {
   }
 }
 
-# The newest requests that came to nothing.
+# The newest failed requests.
 report_failed <- function(archive) {
   journal <- as.data.frame(archive_journal(archive))
   rows <- journal[!journal$outcome %in% c("stored", "asked", "retried", "end", "cut"), ]
@@ -169,7 +171,7 @@ print.vetusta_report <- function(x, ...) {
   invisible(x)
 }
 
-# The short text, for a mail or a terminal of 80 columns.
+# The short text, for mail or a terminal of 80 columns.
 #' @export
 format.vetusta_report <- function(x, ...) {
   short <- x$tables[setdiff(names(x$tables), c("Documents", "Rejected rows"))]

@@ -1,6 +1,7 @@
-# A report by a template of the reader's own, in R Markdown.
+# A report by the user's template in R Markdown.
 
-# Lines of the HTML that a template makes of a report, which it has as `params$report`.
+# Lines of the HTML that a template makes of a report, which it has as
+# `params$report`.
 report_templated <- function(report, template) {
   check_text(template, "template", "report")
   if (!file.exists(template)) {
@@ -36,7 +37,7 @@ report_templated <- function(report, template) {
 }
 
 template_failed <- function(template, what, said) {
-  # where knitr stopped is in what it says, or in the error itself
+  # knitr's messages or the error name the lines
   text <- paste(c(said, what), collapse = "\n")
   lines <- regmatches(text, regexpr("lines? [0-9]+(-[0-9]+)?", text))
   vetusta_stop("report", paste0("The template cannot be worked: ", sub("\n.*", "", what)),
@@ -46,8 +47,8 @@ template_failed <- function(template, what, said) {
 
 #' @rdname report_make
 #' @param report A report.
-#' @param parts Headings of the tables and figures that stay, patterns included, in their order;
-#'   `summary`, the texts above, stay whatever is chosen.
+#' @param parts Headings of the tables and figures that stay, patterns included,
+#'   in their order; `summary`, the texts above, stay whatever is chosen.
 #' @return `report_choose()`: the report with those parts alone.
 #' @export
 report_choose <- function(report, parts) {

@@ -1,16 +1,15 @@
-# Rows that are asked: put in order, joined, made distinct, counted.
+# Operations on rows: sort, join, distinct, count.
 
 #' Put rows in order, join them, make them distinct, count them
 #'
 #' @param rows A data frame.
-#' @param by Of `rows_sort()`: names of columns, the first one first; a hyphen behind a name puts
-#'   the largest first, and what is missing comes last in either case. Of `rows_join()`: the columns
-#'   by which rows of both belong together; by default those that both have, of which there must be
-#'   one.
+#' @param by Of `rows_sort()`: names of columns, the first one first; a hyphen
+#'   behind a name puts the largest first, and what is missing comes last in
+#'   either case. Of `rows_join()`: the columns by which rows of both belong
+#'   together; by default those that both have, of which there must be one.
 #' @return `rows_sort()`: the rows in that order; of equal rows the order stays.
-#' @section Errors: `vetusta_error_argument` for a column that the rows do not have, with the
-#'   nearest
-#'   one.
+#' @section Errors: `vetusta_error_argument` for a column that the rows do not
+#'   have, with the nearest one.
 #' @export
 #' @examples
 #' rows <- data.frame(symbol = c("KELD", "TAMX", "SALT"), type = c("share", "share", "contract"),
@@ -32,10 +31,9 @@ rows_sort <- function(rows, by) {
 
 #' @rdname rows_sort
 #' @param other A data frame, whose columns are put beside those of `rows`.
-#' @return `rows_join()`: each of the rows with the columns of the row of `other` that belongs to
-#'   it;
-#'   missing where there is none. A row to which several belong is refused, so that no row is
-#'   doubled.
+#' @return `rows_join()`: each of the rows with the columns of the row of
+#'   `other` that belongs to it; missing where there is none. A row to which
+#'   several belong is refused, so that no row is doubled.
 #' @export
 rows_join <- function(rows, other, by = NULL) {
   check_rows(rows)
@@ -61,7 +59,8 @@ rows_join <- function(rows, other, by = NULL) {
   as_rows(c(as.list(rows), added))
 }
 
-# What both tables are told apart by: the one column that both have and whose values are their own.
+# The key of a join: the one column that both tables have and whose values are
+# unique in the second.
 join_columns <- function(rows, other) {
   common <- intersect(names(rows), names(other))
   identifying <- common[vapply(common, function(name) !anyDuplicated(other[[name]]), TRUE)]
@@ -75,8 +74,8 @@ join_columns <- function(rows, other) {
 
 #' @rdname rows_sort
 #' @param columns Names of columns.
-#' @return `rows_distinct()`: the first row of each combination of values of `columns` (of all of
-#'   them by default).
+#' @return `rows_distinct()`: the first row of each combination of values of
+#'   `columns` (of all of them by default).
 #' @export
 rows_distinct <- function(rows, columns = names(rows)) {
   check_rows(rows)
@@ -86,8 +85,8 @@ rows_distinct <- function(rows, columns = names(rows)) {
 }
 
 #' @rdname rows_sort
-#' @return `rows_count()`: a tibble with the combinations of values of `columns`, the most frequent
-#'   first, and `count`.
+#' @return `rows_count()`: a tibble with the combinations of values of
+#'   `columns`, the most frequent first, and `count`.
 #' @export
 rows_count <- function(rows, columns) {
   check_rows(rows)
@@ -110,7 +109,7 @@ check_rows <- function(rows, name = "rows") {
   invisible(rows)
 }
 
-# Some columns of rows; `new=old` gives a column another name.
+# Selects columns; `new=old` renames one.
 rows_columns <- function(rows, names) {
   if (!length(names)) {
     return(rows)
@@ -120,7 +119,7 @@ rows_columns <- function(rows, names) {
   for (name in old) check_column(rows, name)
   chosen <- rows[old]
   names(chosen) <- vapply(parts, `[`, "", 1)
-  # what tells the rows apart, under its new names
+  # the key columns under their new names
   attr(chosen, "keys") <- names(chosen)[old %in% c("time", "period", "symbol", "series", "side")]
   chosen
 }

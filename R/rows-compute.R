@@ -1,14 +1,14 @@
 #' Columns computed from other columns
 #'
 #' @param rows A data frame.
-#' @param formulas Texts `name=formula`: numbers and columns of the rows with `+`, `-`, `*`, `/`,
-#'   `^`,
-#'   parentheses, `abs()`, `log()`, `sqrt()` and `round()`; a later formula may use an earlier
-#'   column. Nothing else is run.
-#' @return The rows with the new columns behind the others; a column of that name is replaced.
-#' @section Errors: `vetusta_error_argument` for a formula that cannot be read, a column that the
-#'   rows
-#'   do not have (with the nearest name) or a column without numbers.
+#' @param formulas Texts `name=formula`: numbers and columns of the rows with
+#'   `+`, `-`, `*`, `/`, `^`, parentheses, `abs()`, `log()`, `sqrt()` and
+#'   `round()`; a later formula may use an earlier column. Nothing else is run.
+#' @return The rows with the new columns behind the others; a column of that
+#'   name is replaced.
+#' @section Errors: `vetusta_error_argument` for a formula that cannot be read,
+#'   a column that the rows do not have (with the nearest name) or a column
+#'   without numbers.
 #' @export
 #' @examples
 #' rows <- data.frame(symbol = "KELD", open = 40, last = 41)
@@ -31,7 +31,8 @@ rows_compute <- function(rows, formulas) {
 
 formula_signs <- c("+", "-", "*", "/", "^", "(", "abs", "log", "sqrt", "round")
 
-# The value of a formula: only numbers, columns and the signs above are known.
+# The value of a formula. It may contain only numbers, columns and the operators
+# above.
 formula_value <- function(code, rows, formula) {
   if (is.numeric(code)) {
     return(code)

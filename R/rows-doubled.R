@@ -1,12 +1,11 @@
-# Two rows of one time in one answer or file: rows that say the same are one; a row without a value
-# yields to one that has a value; of two different values the last is taken, and the others are
-# rejected as conflicts, with their places.
+# Two rows with the same time in one answer or file: equal rows are one; a row
+# without a value yields to one with a value; of different values the last
+# counts, and the others are rejected as conflicts, with their places.
 
-# `key` names the series and the time of each row (NA for rows that are not looked at), `values` are
-# the columns that are compared, the first of which is the value; `at` are the rows' numbers where
-# they came from, from 1. Gives a data frame of `row`, `reason` and `detail`, a row for each row
-# that
-# yields; identical ones are not among them.
+# `key` is the series and time of each row (NA for rows to ignore), `values` the
+# compared columns, of which the first is the value; `at` are the rows' numbers
+# in the input, from 1. Returns a data frame of `row`, `reason` and `detail`, a
+# row for each rejected row; equal rows are not listed.
 doubled_rows <- function(key, values, at = NULL) {
   twice <- which(!is.na(key) & (duplicated(key) | duplicated(key, fromLast = TRUE)))
   none <- data.frame(row = integer(), reason = character(), detail = character())
@@ -15,7 +14,7 @@ doubled_rows <- function(key, values, at = NULL) {
   }
   at <- at %||% seq_along(key)
   has <- !is.na(values[[1]][twice])
-  # the last row with a value; where none has one, the last row
+  # the last row with a value; without one the last row
   order <- order(has, seq_along(twice))
   key <- key[twice]
   last <- twice[order][length(twice) + 1L - match(key, rev(key[order]))]
@@ -45,8 +44,8 @@ doubled_rows <- function(key, values, at = NULL) {
       at[taken])))
 }
 
-# The series and time of bars, for doubled_rows(): only of those whose time stands twice in a
-# series.
+# The series and time of bars, for doubled_rows(): only of times that a series
+# repeats.
 bar_keys <- function(bars, without) {
   time <- as.numeric(bars$time)
   if (!anyDuplicated(time)) {
@@ -63,7 +62,7 @@ bar_keys <- function(bars, without) {
   key
 }
 
-# Rows that yield, as rejected rows of a page.
+# Superseded rows as rejected rows of a page.
 doubled_rejected <- function(rows, doubles) {
   symbol <- rows[["symbol"]] %||% rows[["series"]]
   time <- if (inherits(rows[["time"]], "POSIXct")) rows$time else utc(rep(NA_real_, nrow(rows)))
@@ -71,7 +70,7 @@ doubled_rejected <- function(rows, doubles) {
     reason = doubles$reason, detail = doubles$detail)
 }
 
-# Values of one time and series that came twice, by the rule of rows-doubled.R.
+# Repeated values of one time and series, by the rule of rows-doubled.R.
 doubled_values <- function(rows, shape, without, at = NULL) {
   key <- value_keys(as.list(rows), shape)
   if (is.null(key) || anyDuplicated(key) == 0L) {
@@ -81,7 +80,7 @@ doubled_values <- function(rows, shape, without, at = NULL) {
   doubled_rejected(rows, doubled_rows(key, list(value = rows[["value"]]), at))
 }
 
-# The series, the time and the release of each row of values; NULL for rows that are none.
+# The series, time and release of each row of values; NULL for other shapes.
 value_keys <- function(rows, shape) {
   columns <- value_key_columns[[shape]]
   if (is.null(columns) || is.null(rows[["value"]])) {

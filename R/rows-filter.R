@@ -1,23 +1,26 @@
-# Conditions on rows: `column` `sign` `value`, as in type=share, volume>=10000, name~barge.
+# Conditions on rows: `column` `operator` `value`, as in type=share,
+# volume>=10000, name~barge.
 
 #' Rows that fulfil conditions
 #'
-#' The one small language in which rows are chosen: in desks, in exports and at the command line.
+#' The one small language in which rows are chosen: in desks, in exports and at
+#' the command line.
 #'
 #' @param rows A data frame.
-#' @param conditions Texts, each a column, a sign and a value: `type=share`, `type!=warrant`,
-#'   `volume>=10000`, `first<2006-01-01`, `name~barge`. `=` and `!=` take several values with commas
-#'   between, of which one is enough (or none may be), and patterns with `*` and `?`; `~` means that
-#'   the value holds the text, whatever its case; `<`, `<=`, `>` and `>=` compare numbers, days
-#'   and instants, also where these stand as text.
-#'   A column's name behind one of these compares the two columns: `last>open`.
-#'   All conditions have to be fulfilled. A value that is missing fulfils none but `column=`
-#'   (nothing
-#'   behind the sign), which asks for just those; `column!=` asks for all others.
+#' @param conditions Texts, each a column, a sign and a value: `type=share`,
+#'   `type!=warrant`, `volume>=10000`, `first<2006-01-01`, `name~barge`. `=` and
+#'   `!=` take several values with commas between, of which one is enough (or
+#'   none may be), and patterns with `*` and `?`; `~` means that the value holds
+#'   the text, whatever its case; `<`, `<=`, `>` and `>=` compare numbers, days
+#'   and instants, also where these stand as text. A column's name behind one of
+#'   these compares the two columns: `last>open`. All conditions have to be
+#'   fulfilled. A value that is missing fulfils none but `column=` (nothing
+#'   behind the sign), which asks for just those; `column!=` asks for all
+#'   others.
 #' @return The rows that fulfil all of them, in their order.
-#' @section Errors: `vetusta_error_argument` for a condition without a sign, a column that the
-#'   rows do
-#'   not have (with the nearest one), or a value that cannot be compared with the column's.
+#' @section Errors: `vetusta_error_argument` for a condition without a sign, a
+#'   column that the rows do not have (with the nearest one), or a value that
+#'   cannot be compared with the column's.
 #' @export
 #' @examples
 #' rows <- data.frame(symbol = c("KELD", "TAMX"), volume = c(12000, 800))
@@ -35,7 +38,7 @@ rows_filter <- function(rows, conditions) {
   rows[keep, , drop = FALSE]
 }
 
-# The column, the sign and the value of a condition.
+# Column, operator and value of a condition.
 condition_parts <- function(condition) {
   parts <- regmatches(condition,
     regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition))[[1]]
@@ -66,7 +69,8 @@ condition_holds <- function(condition, rows) {
     "~" = holds_text(column, asked$value),
     compares(column, asked, rows))
   if (asked$sign == "=" && length(hold) && !any(hold)) say_no_value(asked, column)
-  # what is missing fulfils nothing, unless it is asked for
+  # a missing value fulfils no condition, unless the condition is about missing
+  # values
   if (nzchar(asked$value)) hold & !is.na(column) else hold
 }
 
@@ -89,7 +93,7 @@ holds_text <- function(column, value) {
   grepl(tolower(value), tolower(condition_texts(column)), fixed = TRUE)
 }
 
-# Values as they are written everywhere.
+# Values in the form that all outputs use.
 condition_texts <- function(column) {
   if (inherits(column, "POSIXt")) format_instant(as.POSIXct(column))
   else if (inherits(column, "Date")) format(column)
@@ -98,7 +102,7 @@ condition_texts <- function(column) {
   else as.character(column)
 }
 
-# Two columns of a row against each other, as in last>open.
+# Compares two columns of a row, as in last>open.
 compares_columns <- function(column, other, asked, wrong) {
   kind <- function(x) {
     if (inherits(x, "POSIXt")) "instants" else if (inherits(x, "Date")) "days"
@@ -131,7 +135,7 @@ compares <- function(column, asked, rows) {
   get(asked$sign, baseenv())(as.numeric(column), value) %in% TRUE
 }
 
-# A column of texts that all are numbers, or days, is compared as those.
+# A column of texts that are all numbers or days is compared as such.
 compared_texts <- function(column) {
   if (!is.character(column)) {
     return(column)

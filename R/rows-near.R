@@ -1,24 +1,28 @@
-# Places around a point.
+# Places within a distance of a point.
 
-# The mean radius of the ellipsoid of WGS 84, in metres (Moritz, Geodetic Reference System 1980,
-# Journal of Geodesy 74, 2000; that of WGS 84 is the same to the decimetre).
+# The mean radius of the ellipsoid of WGS 84, in metres (Moritz, Geodetic
+# Reference System 1980, Journal of Geodesy 74, 2000; that of WGS 84 is the same
+# to the decimetre).
 earth_radius <- 6371008.8
 
 #' Places near a point
 #'
-#' Distances are along great circles of a sphere with the mean radius of the ellipsoid of WGS 84,
-#' 6371.0088 km; they are within half a percent of those on the ellipsoid.
+#' Distances are along great circles of a sphere with the mean radius of the
+#' ellipsoid of WGS 84, 6371.0088 km; they are within half a percent of those on
+#' the ellipsoid.
 #'
-#' @param places A data frame of places with `latitude` and `longitude` in degrees, north and east
-#'   positive; where it has `first`, `last`, `rows` or `coverage`, the fullest one wins a tie.
+#' @param places A data frame of places with `latitude` and `longitude` in
+#'   degrees, north and east positive; where it has `first`, `last`, `rows` or
+#'   `coverage`, the fullest one wins a tie.
 #' @param latitude,longitude The point, in degrees.
-#' @param within The greatest distance, as `"30 km"`, `"800 m"` or a number of kilometres.
+#' @param within The greatest distance, as `"30 km"`, `"800 m"` or a number of
+#'   kilometres.
 #' @param limit How many places at most.
-#' @return A tibble of the places within that distance, the nearest first, with `distance_km`.
-#' @section Errors: `vetusta_error_argument` for a point off the map (with the other reading
-#'   where the
-#'   two may stand the wrong way round), a distance that cannot be read, or places without
-#'   coordinates.
+#' @return A tibble of the places within that distance, the nearest first, with
+#'   `distance_km`.
+#' @section Errors: `vetusta_error_argument` for a point off the map (with the
+#'   other reading where the two may stand the wrong way round), a distance that
+#'   cannot be read, or places without coordinates.
 #' @export
 #' @examples
 #' places <- data.frame(place = c("kelder-lock", "tamm-weir"), latitude = c(57.12, 57.31),
@@ -46,8 +50,8 @@ places_near <- function(places, latitude, longitude, within = "50 km", limit = I
     list(distance_km = round(distance[order] / 1000, 4))))
 }
 
-# Metres between points, by the haversine formula, which holds for small distances too (Sinnott,
-# Virtues of the Haversine, Sky and Telescope 68, 1984).
+# Metres between points, by the haversine formula, which is accurate for small
+# distances too (Sinnott, Virtues of the Haversine, Sky and Telescope 68, 1984).
 great_circle <- function(latitude, longitude, latitudes, longitudes) {
   radians <- pi / 180
   north <- sin((latitudes - latitude) * radians / 2)^2
@@ -70,7 +74,7 @@ check_point <- function(latitude, longitude) {
       format_exact(longitude), ",", format_exact(latitude)) else "give degrees")
 }
 
-# Metres.
+# A distance in metres.
 read_distance <- function(within) {
   if (is.numeric(within) && length(within) == 1 && within %in% within[is.finite(within)] &&
     within > 0) {

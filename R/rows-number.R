@@ -1,8 +1,9 @@
-# Numbers as people write them.
+# Numbers written by people.
 
-# Numbers written as text: with a sign, which may stand behind; in brackets, which mean a minus;
-# with blanks, apostrophes or commas between thousands and a sign of a currency on either side; with
-# a decimal comma where the card says so. Words such as inf, and numbers of other bases, are none.
+# Numbers as text: with a sign, also behind the number; in parentheses for
+# negative; with blanks, apostrophes or commas between thousands, and a currency
+# sign; with a decimal comma if the card says so. Words such as inf and numbers
+# of other bases are not numbers.
 read_number <- function(text, decimal = ".") {
   text <- as.character(text)
   plain <- if (decimal == ".") plain_number(text) else rep(NA_real_, length(text))
@@ -17,9 +18,10 @@ read_number <- function(text, decimal = ".") {
   plain
 }
 
-# Texts as numbers where they read back as they are written, but for zeros behind the decimal point:
-# no zeros before it, no plus, no exponent that another number of this form has not, and no more
-# digits than a double keeps. NA for all others: 00123, 0E12 and 12345678901234567890 are names.
+# Texts as numbers where they read back as written, except for zeros after the
+# decimal point: no leading zeros, no plus, no unusual exponent, and no more
+# digits than a double keeps. NA for others: 00123, 0E12 and
+# 12345678901234567890 are ids.
 exact_numbers <- function(text) {
   number <- plain_number(text)
   known <- which(!is.na(number))
@@ -31,8 +33,7 @@ exact_numbers <- function(text) {
   number
 }
 
-# The blanks and apostrophes that stand between thousands: of all widths, also those that do not
-# break a line.
+# Blanks and apostrophes between thousands: of all widths, breaking or not.
 thousands_marks <- ", '\u2019\u00a0\u2000-\u200a\u202f\u205f\u3000"
 
 undressed_number <- function(text) {

@@ -1,15 +1,15 @@
-# Quarters of statements: those that were filed, and those that follow from sums.
+# Quarters of statements: filed ones, and those derived from sums.
 
-# How long a year and its quarters are, in days.
+# The length of a year and a quarter in days.
 is_year <- function(days) days >= 340 & days <= 390
 is_quarter <- function(days) days >= 80 & days <= 100
 
-# Quarters of items that are sums over time: those that were filed, and those that two sums from one
-# beginning leave between them, or a year less its other three.
+# Quarters of flow items: filed ones, differences of two sums from the same
+# start, and a year minus its other three quarters.
 statement_quarters <- function(facts) {
   flows <- facts[!is.na(facts$start), , drop = FALSE]
   filed <- flows[is_quarter(flows$days), , drop = FALSE]
-  # sums from one beginning
+  # sums from the same start
   key <- paste(flows$symbol, flows$item, flows$start)
   several <- which(key %in% key[duplicated(key)])
   made <- lapply(split(several, key[several]),
@@ -35,13 +35,13 @@ statement_made <- function(like, start, value, filed) {
   like
 }
 
-# The quarter that a year lacks, where it lacks one.
+# The quarter missing from a year, if one is missing.
 statement_fourths <- function(years, quarters) {
   made <- lapply(seq_len(nrow(years)), function(i) {
     year <- years[i, ]
     members <- statement_within(year, quarters)
     if (nrow(members) != 3) return(NULL)
-    # the last one, as it is where companies tell no fourth quarter
+    # usually the last one, because companies report no fourth quarter
     if (any(abs(members$period_end - year$period_end) < 10)) return(NULL)
     statement_made(year, max(members$period_end) + 1, year$value - sum(members$value),
       max(c(year$filed, members$filed)))

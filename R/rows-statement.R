@@ -1,36 +1,41 @@
-# Statements: facts of companies as a table, items in rows and periods in columns.
+# Statements: facts of companies as a table, items in rows and periods in
+# columns.
 
 #' A statement from facts
 #'
-#' Facts are put into a table by what they are called and by the ends of their periods, and never by
-#' where they stand. Quarters that a company told only as sums since the beginning of its year are
-#' computed from those, and marked.
+#' Facts are put into a table by what they are called and by the ends of their
+#' periods, and never by where they stand. Quarters that a company told only as
+#' sums since the beginning of its year are computed from those, and marked.
 #'
-#' @param facts A data frame of facts: `symbol`, `item`, `period_end` (`Date`), `value`; and where
-#'   they are there `period_start` (missing for items of a day, as total assets), `basis`, `unit`,
-#'   `filed` (`Date`), and any further columns, of which the first value counts (a fact of a segment
-#'   is left out).
+#' @param facts A data frame of facts: `symbol`, `item`, `period_end` (`Date`),
+#'   `value`; and where they are there `period_start` (missing for items of a
+#'   day, as total assets), `basis`, `unit`, `filed` (`Date`), and any further
+#'   columns, of which the first value counts (a fact of a segment is left out).
 #' @param symbol The companies; all of them by default.
-#' @param period `"annual"`, `"quarterly"`, or `"trailing"` (the sum of four quarters, or the newest
-#'   value of items of a day).
-#' @param items Items and their order: names, or sums of others as `"margin = operating_profit -
-#'   interest"`; by default all, in the order in which they first appear.
+#' @param period `"annual"`, `"quarterly"`, or `"trailing"` (the sum of four
+#'   quarters, or the newest value of items of a day).
+#' @param items Items and their order: names, or sums of others as `"margin =
+#'   operating_profit - interest"`; by default all, in the order in which they
+#'   first appear.
 #' @param filed Of a figure that was filed several times, `"last"` or `"first"`.
 #' @param as_of A day: figures filed later are not known.
-#' @param form `"wide"`: a row an item and a column a period, the newest first (or, of one item of
-#'   several companies, a row a period and a column a company). `"long"`: a row a value.
+#' @param form `"wide"`: a row an item and a column a period, the newest first
+#'   (or, of one item of several companies, a row a period and a column a
+#'   company). `"long"`: a row a value.
 #' @param limit How many periods, the newest ones.
-#' @param complete Whether only what is whole is given: of one item, the companies with a value in
-#'   each of the periods; else the periods in which each company has all of the items.
-#' @return A tibble. Long: `symbol`, `item`, `period_end`, `value`, `unit`, `made` (`filed`, or
-#'   `computed`), `filed` (`Date`, when the latest figure in it was filed). Wide: `symbol` where
-#'   there
-#'   are several, `item`, `unit`, and the ends of periods as columns. The attribute `computed` of a
-#'   wide one is a matrix of what was computed; the attribute `findings` has one row a year whose
-#'   quarters do not add up: `symbol`, `item`, `period_end`, `year`, `quarters`.
-#' @section Errors: `vetusta_error_argument` for an item or a company that the facts do not have,
-#'   with
-#'   the nearest one, or an item that is told in several units.
+#' @param complete Whether only what is whole is given: of one item, the
+#'   companies with a value in each of the periods; else the periods in which
+#'   each company has all of the items.
+#' @return A tibble. Long: `symbol`, `item`, `period_end`, `value`, `unit`,
+#'   `made` (`filed`, or `computed`), `filed` (`Date`, when the latest figure in
+#'   it was filed). Wide: `symbol` where there are several, `item`, `unit`, and
+#'   the ends of periods as columns. The attribute `computed` of a wide one is a
+#'   matrix of what was computed; the attribute `findings` has one row a year
+#'   whose quarters do not add up: `symbol`, `item`, `period_end`, `year`,
+#'   `quarters`.
+#' @section Errors: `vetusta_error_argument` for an item or a company that the
+#'   facts do not have, with the nearest one, or an item that is told in several
+#'   units.
 #' @export
 #' @examples
 #' facts <- data.frame(symbol = "KELD", item = "revenue", value = c(10, 24, 39, 55),
@@ -60,7 +65,7 @@ facts_statement <- function(facts, symbol = NULL, period = "annual", items = NUL
   result
 }
 
-# Facts, checked: those of companies as a whole, known at a day, one for each period.
+# Checked facts: those of whole companies, known on a day, one a period.
 statement_facts <- function(facts, symbol, filed, as_of) {
   check_rows(facts, "facts")
   check_choice(filed, "filed", c("last", "first"))
@@ -94,7 +99,7 @@ statement_facts <- function(facts, symbol, filed, as_of) {
   all <- all[if (filed == "last") rev(order) else order, , drop = FALSE]
   key <- paste(all$symbol, all$item, all$start, all$period_end, sep = "\r")
   kept <- all[!duplicated(key), , drop = FALSE]
-  # in the order in which companies and items came
+  # companies and items in order of first appearance
   kept <- kept[order(match(kept$symbol, unique(as.character(facts$symbol))),
     match(kept$item, unique(as.character(facts$item)))), , drop = FALSE]
   kept$days <- as.numeric(kept$period_end - kept$start) + 1
@@ -102,7 +107,7 @@ statement_facts <- function(facts, symbol, filed, as_of) {
   kept
 }
 
-# One period of an item is one figure: in two units it is two.
+# One period of an item must have one figure: in two units it has two.
 statement_units <- function(facts) {
   key <- paste(facts$symbol, facts$item, facts$start, facts$period_end, sep = "\r")
   units <- unique(list_frame(list(key = key, unit = facts$unit)))
@@ -116,7 +121,8 @@ statement_units <- function(facts) {
   }
 }
 
-# list(shown, used, sums): items as they are listed, those that are needed, and sums of others.
+# list(shown, used, sums): the listed items, those needed to compute them, and
+# sums.
 statement_items <- function(items, known) {
   known <- unique(known)
   if (is.null(items)) {
@@ -145,7 +151,7 @@ statement_items <- function(items, known) {
 statement_periods <- list(
   annual = function(facts, quarters) {
     flow <- facts[is_year(facts$days) %in% TRUE, , drop = FALSE]
-    # what is of a day stands at the ends of years
+    # items at an instant are shown at the ends of years
     stock <- facts[is.na(facts$days), , drop = FALSE]
     flow <- rbind(flow, statement_years(flow, quarters))
     ends <- unique(paste(flow$symbol, flow$period_end))
@@ -161,8 +167,8 @@ statement_periods <- list(
   }
 )
 
-# Years that were told only as quarters: they end in the month in which the company's other years
-# do, else in December.
+# Years reported only as quarters: they end in the month of the company's other
+# years, else in December.
 statement_years <- function(flow, quarters) {
   sums <- statement_trailing(quarters)
   month <- function(day) format(day, "%m")
@@ -174,7 +180,7 @@ statement_years <- function(flow, quarters) {
   sums[month(sums$period_end) == ends & !key(sums) %in% key(flow), , drop = FALSE]
 }
 
-# Four quarters that follow each other, as one.
+# Sums of four consecutive quarters.
 statement_trailing <- function(quarters) {
   groups <- split(seq_len(nrow(quarters)), paste(quarters$symbol, quarters$item, sep = "\r"))
   made <- lapply(groups, function(rows) {
@@ -191,7 +197,7 @@ statement_trailing <- function(quarters) {
   do.call(rbind, c(list(quarters[0, , drop = FALSE]), unname(made)))
 }
 
-# Sums of items, where all of their parts are there.
+# Sums of items, where all parts exist.
 statement_sums <- function(all, wanted) {
   columns <- c("symbol", "item", "period_end", "value", "unit", "made", "filed")
   all <- all[columns]
@@ -214,8 +220,8 @@ statement_sums <- function(all, wanted) {
   all[all$item %in% wanted$shown, , drop = FALSE]
 }
 
-# What is whole: companies with all periods of their one item, or periods with all items of all
-# companies.
+# Complete parts: companies with all periods of their one item, or periods with
+# all items of all companies.
 statement_whole <- function(all, items) {
   if (length(items) == 1) {
     count <- tapply(all$period_end, all$symbol, function(end) length(unique(end)))
@@ -230,7 +236,7 @@ statement_whole <- function(all, items) {
 statement_wide <- function(all, shown) {
   ends <- sort(unique(all$period_end), decreasing = TRUE)
   symbols <- unique(all$symbol)
-  # one item of several companies stands side by side
+  # one item of several companies is shown side by side
   beside <- length(symbols) > 1 && length(unique(all$item)) == 1
   rows <- if (beside) list_frame(list(period_end = ends))
   else unique(all[c("symbol", "item")])
@@ -254,7 +260,7 @@ statement_wide <- function(all, shown) {
   result
 }
 
-# Years whose four quarters, as they were filed, give another sum.
+# Years whose four filed quarters have another sum.
 statement_findings <- function(facts, quarters) {
   years <- facts[is_year(facts$days) %in% TRUE, , drop = FALSE]
   filed <- quarters[quarters$made == "filed", , drop = FALSE]

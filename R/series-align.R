@@ -1,46 +1,53 @@
 #' Put series onto one grid, without looking ahead
 #'
-#' By default a value counts from the instant at which it was known: its release where the table
-#' has one, else the end of the period or bar that it speaks of, and no earlier than `lag` after
-#' that end. At each grid time a series has the newest value that was known by then.
+#' By default a value counts from the instant at which it was known: its release
+#' where the table has one, else the end of the period or bar that it speaks of,
+#' and no earlier than `lag` after that end. At each grid time a series has the
+#' newest value that was known by then.
 #'
-#' @param ... Tables of series: bars, observations, or tables with `series`, `time` and `value`;
-#'   of any number of series and any frequency.
-#' @param grid The times: a vector of `POSIXct` or `Date`; a list of a calendar, an interval, a
-#'   from and a to, as [calendar_times()] takes them; the
-#'   name of one of the series, for the instants at which its values became known; or `"union"` or
-#'   `"intersection"` of all series' own.
-#' @param rule What a series has at a grid time: `"last"`, the newest value known by then;
-#'   `"exact"`, only one that became known at just that
-#'   time; `"mean"` or `"sum"`, of the values that became known since the grid time before. One for
-#'   all, or a named vector by series.
-#' @param point_in_time Whether values count from when they were known. `FALSE` lets a value
-#'   count from
-#'   its own time (a bar from its start, a period from its
-#'   first day), which looks ahead and is for what needs no trading on it; the rule `"linear"`
-#'   between the values around is then allowed too.
-#' @param lag How long after the end of its period a value is known at the earliest, a length of
-#'   time; one for all, or a named vector by series.
-#' @param max_age The greatest age at which a value still counts, a length of time; an older
-#'   one is missing. One for all, or a named vector.
-#' @param ages Whether to give the age of every value too, in days since it was known.
-#' @param form `"wide"`, a column a series; or `"long"`, a row a time and series.
+#' @param ... Tables of series: bars, observations, or tables with `series`,
+#'   `time` and `value`; of any number of series and any frequency.
+#' @param grid The times: a vector of `POSIXct` or `Date`; a list of a calendar,
+#'   an interval, a from and a to, as [calendar_times()] takes them; the name of
+#'   one of the series, for the instants at which its values became known; or
+#'   `"union"` or `"intersection"` of all series' own.
+#' @param rule What a series has at a grid time: `"last"`, the newest value
+#'   known by then; `"exact"`, only one that became known at just that time;
+#'   `"mean"` or `"sum"`, of the values that became known since the grid time
+#'   before. One for all, or a named vector by series.
+#' @param point_in_time Whether values count from when they were known. `FALSE`
+#'   lets a value count from its own time (a bar from its start, a period from
+#'   its first day), which looks ahead and is for what needs no trading on it;
+#'   the rule `"linear"` between the values around is then allowed too.
+#' @param lag How long after the end of its period a value is known at the
+#'   earliest, a length of time; one for all, or a named vector by series.
+#' @param max_age The greatest age at which a value still counts, a length of
+#'   time; an older one is missing. One for all, or a named vector.
+#' @param ages Whether to give the age of every value too, in days since it was
+#'   known.
+#' @param form `"wide"`, a column a series; or `"long"`, a row a time and
+#'   series.
 #' @param value Which number of bars is meant.
 #' @param interval The interval of bars, where it is not their smallest step.
-#' @param zone The zone of days in `grid`, and of the days of tables that state none.
-#' @param calendar The calendar of bars of a day or longer: they are known from the end of their
-#'   session, and without one from a day after they began. One for all, or a list of one, or `NULL`,
-#'   for each table; by default the calendar that the table states.
-#' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column a series, with `ages` a column
-#'   `<series>_age_days` beside each. Tidy: `time`, `series`, `value`, `through` and `known`
-#'   (`POSIXct`, UTC: the end of the latest thing that the value was made from, and the instant from
-#'   which it counts, which is not before `time`) and, with `ages`, `age_days`. Ages are days since
-#'   the value was known. The times are the grid's, in order and each once. Where nothing was known
-#'   yet, or what was known is too old, the value is `NA`. Observations without a stated release
-#'   count from the end of their period; a message of the class `vetusta_note` says so.
-#' @section Errors: `vetusta_error_argument` for an unknown rule or grid, a rule or lag for a series
-#'   that is not there, and for the rule `"linear"` as of.
-#'   Series without any overlap give a grid without times (`"intersection"`) or columns of `NA`.
+#' @param zone The zone of days in `grid`, and of the days of tables that state
+#'   none.
+#' @param calendar The calendar of bars of a day or longer: they are known from
+#'   the end of their session, and without one from a day after they began. One
+#'   for all, or a list of one, or `NULL`, for each table; by default the
+#'   calendar that the table states.
+#' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column a series, with
+#'   `ages` a column `<series>_age_days` beside each. Tidy: `time`, `series`,
+#'   `value`, `through` and `known` (`POSIXct`, UTC: the end of the latest thing
+#'   that the value was made from, and the instant from which it counts, which
+#'   is not before `time`) and, with `ages`, `age_days`. Ages are days since the
+#'   value was known. The times are the grid's, in order and each once. Where
+#'   nothing was known yet, or what was known is too old, the value is `NA`.
+#'   Observations without a stated release count from the end of their period; a
+#'   message of the class `vetusta_note` says so.
+#' @section Errors: `vetusta_error_argument` for an unknown rule or grid, a rule
+#'   or lag for a series that is not there, and for the rule `"linear"` as of.
+#'   Series without any overlap give a grid without times (`"intersection"`) or
+#'   columns of `NA`.
 #' @export
 #' @examples
 #' days <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-02", tz = "UTC") +
@@ -97,7 +104,7 @@ align_series <- function(tables, value, interval, lag, zone, point_in_time,
   calendars = vector("list", length(tables))) {
   tables <- with_one_note(Map(function(x, calendar) {
     x <- as_series(x)
-    # the days of a table are those of its own zone, where it states one
+    # the days of a table are those of its zone
     table_zone <- attr(x, "zone", exact = TRUE) %||% attr(x, "calendar", exact = TRUE)$zone %||% zone
     points <- function(x, lag) {
       series_points(x, value_asked(x, value), interval, lag, table_zone, calendar)
@@ -107,7 +114,7 @@ align_series <- function(tables, value, interval, lag, zone, point_in_time,
     }
     of <- series_names_of(x)
     lag_here <- by_series(lag, unique(of), "lag", strict = FALSE)
-    # series that wait equally long are read together
+    # series with equal lag are read together
     waits <- vapply(lag_here, function(delay) if (is.null(delay)) "" else as.character(delay), "")
     do.call(rbind,
       lapply(unique(waits),
@@ -120,7 +127,7 @@ align_series <- function(tables, value, interval, lag, zone, point_in_time,
   for (name in setdiff(names(lag), c("", names(rows)))) check_choice(name, "lag", names(rows))
   deleted <- all[["status"]] %in% "deleted"
   all <- as.list(all)[c("time", "known", "through", "value")]
-  # `counts` is the instant from which a value is laid onto the grid
+  # `counts` is the instant from which a value is used on the grid
   all$counts <- if (point_in_time) all$known else all$time
   if (any(deleted)) all$deleted <- deleted
   lapply(rows, function(i) {
@@ -130,14 +137,14 @@ align_series <- function(tables, value, interval, lag, zone, point_in_time,
       again <- part$time %in% part$time[duplicated(part$time)]
       part$deleted <- (part$deleted %||% FALSE) | (is.na(part$value) & again)
     }
-    # a value that is missing is none, and one that is deleted ends the one before it
+    # a missing value does not count, and a deleted one ends the one before it
     if (anyNA(part$value)) {
       kept <- !is.na(part$value) | part$deleted %||% rep(FALSE, length(part$value))
       empty <- if (!point_in_time) lapply(part[c("counts", "known", "through")], `[`, !kept)
       part <- lapply(part, `[`, kept)
       attr(part, "empty") <- empty
     }
-    # own times are in order already
+    # times are sorted already
     if (!identical(part$counts, part$time) && is.unsorted(part$counts)) {
       order <- order(part$counts, part$time, method = "radix")
       part <- with_empty(lapply(part, `[`, order), attr(part, "empty"))
@@ -147,20 +154,21 @@ align_series <- function(tables, value, interval, lag, zone, point_in_time,
   })
 }
 
-# By own times of several releases the newest counts, and what was deleted is not there.
+# The newest release of each time, without deleted values.
 undeleted <- function(part) {
   newest <- !duplicated(part$time, fromLast = TRUE)
   with_empty(lapply(part[setdiff(names(part), "deleted")], `[`, newest & !part$deleted),
     attr(part, "empty"))
 }
 
-# By own times a row without a value is passed over, and so looked at.
+# Rows without a value, whose instants count because they were looked at.
 with_empty <- function(part, empty) {
   attr(part, "empty") <- empty
   part
 }
 
-# The latest instant of the rows without a value between each row that counts and its grid time.
+# The latest instant of rows without a value between each counting row and its
+# grid time.
 empty_latest <- function(empty, counts, times, name) {
   if (is.null(empty) || !length(empty$counts)) {
     return(-Inf)
@@ -174,8 +182,8 @@ empty_latest <- function(empty, counts, times, name) {
   }, 0)
 }
 
-# What is handed over beside the named arguments are tables; a misspelt argument is among them, and
-# is told by its name.
+# Unnamed arguments are tables. A named one that is no table is a misspelt
+# argument.
 check_tables <- function(tables) {
   known <- c("grid", "rule", "point_in_time", "lag", "max_age", "ages", "form", "value", "interval",
     "zone", "calendar", "change")
@@ -189,7 +197,7 @@ check_tables <- function(tables) {
   }
 }
 
-# One thing for all series, or a thing each by name.
+# One setting for all series, or one each by name.
 by_series <- function(x, names, what, strict = TRUE) {
   if (is.null(x)) {
     return(stats::setNames(vector("list", length(names)), names))
@@ -218,9 +226,8 @@ by_series <- function(x, names, what, strict = TRUE) {
     names)
 }
 
-# The times that a calendar (by default every day of the zone) expects from the first value on to
-# the
-# instant at which the last counts.
+# The times that a calendar (by default every day of the zone) expects from the
+# first value to the instant from which the last one counts.
 length_grid <- function(length, series, calendar, zone) {
   from <- min(unlist(lapply(series, `[[`, "time")))
   to <- max(unlist(lapply(series, `[[`, "counts")))
@@ -265,7 +272,7 @@ align_one <- function(points, times, rule, limit, zone) {
     return(align_linear(points, times))
   }
   if (rule %in% c("mean", "sum")) {
-    # of several releases of one time only the first became known as new
+    # of several releases of one time only the first brings a new time
     first <- !duplicated(points$time) & !is.na(points$value)
     counts <- points$counts[first]
     between <- align_between_cpp(times, counts, points$value[first])
@@ -297,7 +304,7 @@ align_one <- function(points, times, rule, limit, zone) {
     through = pmax(points$through[at], passed("through")))
 }
 
-# Between the values around: known once both are.
+# Linear interpolation: known once both neighbours are.
 align_linear <- function(points, times) {
   good <- which(is.finite(points$value))
   if (length(good) < 2) {

@@ -1,35 +1,39 @@
 #' Change, windows and comparison
 #'
 #' @param x Bars, observations, or a table with `series`, `time` and `value`.
-#' @param change What is computed, for each value: `"simple"` (the change as a share of the value
-#'   before), `"log"` (the difference of logarithms),
-#'   `"difference"`; each from the value before, or from the one `over` earlier; `"index"` (scaled
-#'   so that the value at `base` is 100); `"mean"`, `"sum"`, `"sd"`,
-#'   `"min"`, `"max"` of the window of time that ends with the value; `"cumulative"` (the running
-#'   sum); `"drawdown"` (how far below the largest value so far, as a share).
-#' @param over A length of time, as `"1 year"`: the change from the value at the same time that
-#'   much earlier, of the last day of a month from that of the
-#'   earlier month. Where there is none just then, there is no change, unless `or_before` allows an
-#'   older one.
-#' @param or_before With `over`: how much older the earlier value may be, a length of time, as
-#'   `"7 days"` over weekends; the newest one counts.
-#' @param window For windows: their length in time, not a count of values; months and years are
-#'   those of the calendar. A window is open at its start:
+#' @param change What is computed, for each value: `"simple"` (the change as a
+#'   share of the value before), `"log"` (the difference of logarithms),
+#'   `"difference"`; each from the value before, or from the one `over` earlier;
+#'   `"index"` (scaled so that the value at `base` is 100); `"mean"`, `"sum"`,
+#'   `"sd"`, `"min"`, `"max"` of the window of time that ends with the value;
+#'   `"cumulative"` (the running sum); `"drawdown"` (how far below the largest
+#'   value so far, as a share).
+#' @param over A length of time, as `"1 year"`: the change from the value at the
+#'   same time that much earlier, of the last day of a month from that of the
+#'   earlier month. Where there is none just then, there is no change, unless
+#'   `or_before` allows an older one.
+#' @param or_before With `over`: how much older the earlier value may be, a
+#'   length of time, as `"7 days"` over weekends; the newest one counts.
+#' @param window For windows: their length in time, not a count of values;
+#'   months and years are those of the calendar. A window is open at its start:
 #'   `"7 days"` of daily values are seven.
 #' @param minimum_count For windows: how many values there must be in one.
-#' @param base For the index: an instant or day, of which the newest value up to then is 100; by
-#'   default each series' first value.
+#' @param base For the index: an instant or day, of which the newest value up to
+#'   then is 100; by default each series' first value.
 #' @param value,interval,calendar As for [series_align()].
-#' @param zone The IANA zone of days and of lengths of time; by default that of the table.
-#' @return A tibble of `series`, `time` (`POSIXct`, UTC: a bar's start, a period's first day),
-#'   `value`, `through` and `known` (`POSIXct`, UTC), one row a value of `x`, in order. `through`
-#'   and `known` are no earlier than those of any value that the result is made from, so that
-#'   nothing computed from it looks ahead. Where `x` holds several releases of a time, the result
-#'   does too: each is computed from what was known by then; `NA` where there is nothing to compute
-#'   from. Shares are fractions: 0.01 is one per cent. Missing and infinite values in a window: the
-#'   missing are left out, an infinite one makes the mean, sum and sd of its windows missing.
-#' @section Errors: `vetusta_error_argument` for an unknown change, and for a window or base that is
-#'   needed and is none.
+#' @param zone The IANA zone of days and of lengths of time; by default that of
+#'   the table.
+#' @return A tibble of `series`, `time` (`POSIXct`, UTC: a bar's start, a
+#'   period's first day), `value`, `through` and `known` (`POSIXct`, UTC), one
+#'   row a value of `x`, in order. `through` and `known` are no earlier than
+#'   those of any value that the result is made from, so that nothing computed
+#'   from it looks ahead. Where `x` holds several releases of a time, the result
+#'   does too: each is computed from what was known by then; `NA` where there is
+#'   nothing to compute from. Shares are fractions: 0.01 is one per cent.
+#'   Missing and infinite values in a window: the missing are left out, an
+#'   infinite one makes the mean, sum and sd of its windows missing.
+#' @section Errors: `vetusta_error_argument` for an unknown change, and for a
+#'   window or base that is needed and is none.
 #' @export
 #' @examples
 #' days <- data.frame(series = "salt", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:9,
@@ -57,7 +61,7 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL, mini
     zone = if (is.null(x[["period"]])) zone else "UTC",
     or_before = if (!is.null(or_before)) time_interval(or_before, "or_before"))
   points <- series_points(x, value_asked(x, value), interval, zone = zone, calendar = calendar)
-  # an index counts from the end of its base's day on
+  # an index counts from the end of its base day
   if (change == "index" && !is.null(how$base)) points$known <- pmax(points$known, how$base)
   if (!is.null(over)) how$step <- smallest_step(points$time, text_groups(points$series)$id)
   changed <- if (has_vintages(points)) change_by_release(points, how)
@@ -82,7 +86,7 @@ change_once <- function(points, how, groups) {
   points
 }
 
-# Series with several releases of a time by their releases, and the others at once.
+# Series with revisions are computed release by release, others at once.
 change_by_release <- function(points, how) {
   series <- series_split(points$series)
   vintages <- vapply(series, function(rows) anyDuplicated(points$time[rows]) > 0, TRUE)
@@ -103,12 +107,12 @@ change_by_release <- function(points, how) {
     parts <- c(parts, list(plain[c("series", "time", "value", "through", "known")]))
   }
   all <- as.list(data.table::rbindlist(unname(parts), use.names = TRUE, fill = TRUE))
-  # series stay in the order in which they came
+  # series keep their order
   order <- order(match(all$series, names(series)), method = "radix")
   list_frame(lapply(all, `[`, order))
 }
 
-# From which rows on a change is made.
+# The input rows of a change.
 change_reach <- function(how) {
   if (how$windowed) {
     return(reach_time(function(time) {
@@ -125,7 +129,7 @@ change_reach <- function(how) {
   if (is.null(how$over)) {
     return(reach_rows)
   }
-  # ends of months, and hours that the clock moved, lie some days apart
+  # ends of months, and hours at clock changes, may be some days apart
   earlier <- function(time, days) {
     edge <- shift_instant(utc(time), how$over, -1, how$zone)
     if (days < 0 && !is.null(how$or_before)) {
@@ -136,7 +140,7 @@ change_reach <- function(how) {
   reach_earlier(function(time) earlier(time, -4), function(time) earlier(time, 4))
 }
 
-# The values computed, with the latest `through` and `known` of what each is made from.
+# The computed values, with the latest `through` and `known` of their inputs.
 changed_points <- function(points, groups, how) {
   value <- points$value
   if (how$windowed) {
@@ -147,7 +151,7 @@ changed_points <- function(points, groups, how) {
       seconds, how$change == "max", as.integer(how$minimum_count))
     else roll_sums_cpp(groups, points$time, value, edge, seconds,
       match(how$change, c("mean", "sum", "sd")) - 1L, as.integer(how$minimum_count))
-    # what is in order is no later before
+    # sorted instants need no running maximum
     latest <- function(x) {
       if (identical(x, points$time) || is_ordered_cpp(groups, x)) x
       else roll_extremes_cpp(groups, points$time, x, edge, seconds, TRUE, 1L)
@@ -174,7 +178,7 @@ changed_points <- function(points, groups, how) {
   out
 }
 
-# The later instants of each row and of the rows that are named beside it.
+# The latest instants of each row and the given other rows.
 latest_of <- function(points, ...) {
   lapply(points[c("through", "known")], function(x) {
     do.call(pmax, c(list(x), lapply(list(...), function(at) x[at]), list(na.rm = TRUE)))
@@ -191,14 +195,15 @@ row_before <- function(groups) {
   before
 }
 
-# The row of the same time that much earlier: of values of days and longer of the same day, of a
-# month's last day that of the earlier month's; where it is allowed, the newest one before. The
-# attribute `looked` is the row by whose missing value an older one was taken.
+# The row of the same time a given length earlier: for values of days and longer
+# the same day, for a month's last day that of the earlier month; where allowed,
+# the newest one before. The attribute `looked` is a row whose missing value
+# made an older one be used.
 row_earlier <- function(points, groups, how) {
   n <- length(groups)
   monthly <- how$over$unit %in% c("month", "year")
   dated <- (!is_intraday(how$over) && how$step >= 72000) %in% TRUE
-  # what is reckoned of a time is reckoned once
+  # compute each distinct time once
   times <- sort(unique(points$time))
   at <- match(points$time, times)
   keys <- groups * (length(times) + 1) + at
@@ -208,7 +213,7 @@ row_earlier <- function(points, groups, how) {
   if ((dated || monthly) && anyNA(out)) {
     day <- local_day(utc(times), how$zone)
     earlier <- if (dated) shift_day(day, how$over, -1) else local_day(utc(wanted), how$zone)
-    # days whose hours the clock moved
+    # days with a clock change
     by_day <- function(place) {
       days <- groups * 1e7 + as.numeric(day)[at] + 5e6
       match(groups * 1e7 + as.numeric(place)[at] + 5e6, days)
@@ -231,7 +236,7 @@ row_earlier <- function(points, groups, how) {
   if (is.null(how$or_before)) {
     return(out)
   }
-  # numbers that rise with series and time
+  # numbers that increase with series and time
   wide <- diff(range(times)) + 2 * max(0, times - wanted) + 1
   rising <- function(time) groups * wide + (time - min(times))
   all <- rising(points$time)
@@ -249,7 +254,7 @@ row_earlier <- function(points, groups, how) {
   out
 }
 
-# The first day of the month so many months after each day's own.
+# The first day of the month some months after each day's month.
 shift_months_first <- function(day, months) {
   shift_months(period_first(day, "M"),
   rep(months, length(day)))
@@ -262,8 +267,8 @@ change_from <- function(value, before, change) {
   out
 }
 
-# The instant up to which the value of an index's base is looked for; a day counts whole, an
-# instant with itself.
+# The instant up to which the base value of an index is looked for; a day counts
+# as a whole.
 change_base <- function(base, zone) {
   if (is.null(base)) {
     return(NULL)
@@ -273,7 +278,7 @@ change_base <- function(base, zone) {
   as.numeric(time_instant(base, zone, end = TRUE, name = "base")) + if (is_day) 0 else 1e-6
 }
 
-# There is no index before the base's own day is over.
+# No index before the end of its base day.
 change_index <- function(points, base) {
   value <- points$value
   in_reach <- if (is.null(base)) rep(TRUE, length(value)) else points$time < base
@@ -282,7 +287,7 @@ change_index <- function(points, base) {
     return(list(value = rep(NA_real_, length(value))))
   }
   if (is.null(base)) {
-    # from the first value on; the rows up to it were looked at
+    # from the first value; the rows up to it were looked at
     at <- usable[1]
     after <- seq_along(value) >= at
     latest <- function(x) ifelse(after, pmax(x, max(x[seq_len(at)])), x)
@@ -300,18 +305,20 @@ running_sum <- function(value) {
   out
 }
 
-# A share of a top at or below zero would say nothing.
+# A drawdown needs a top above zero.
 drawdown <- function(value) {
   top <- cummax(ifelse(is.na(value), -Inf, value))
   ifelse(top > 0, value / top - 1, NA_real_)
 }
 
 #' @rdname series_change
-#' @param rates A table of one series: what one unit of the values' currency costs in the other one.
-#' @param lag,max_age As for [series_align()]: when a rate is known, and how old it may be.
-#' @return `series_convert()`: a tibble of `series`, `time`, `value` (converted), `through`,
-#'   `known`, `rate` and `age_days` of the rate. A value takes the newest rate that was known when
-#'   the value was.
+#' @param rates A table of one series: what one unit of the values' currency
+#'   costs in the other one.
+#' @param lag,max_age As for [series_align()]: when a rate is known, and how old
+#'   it may be.
+#' @return `series_convert()`: a tibble of `series`, `time`, `value`
+#'   (converted), `through`, `known`, `rate` and `age_days` of the rate. A value
+#'   takes the newest rate that was known when the value was.
 #' @export
 series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, max_age = NULL,
   zone = NULL, calendar = NULL) {
@@ -339,11 +346,11 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
 
 #' @rdname series_change
 #' @param ... Tables of series.
-#' @return `series_correlation()`: a tibble of `a`, `b` (every pair of series), `correlation`
-#'   (Pearson's, of the changes of values that both series have at the same
-#'   times; daily and longer series are paired by their trading day) and `pairs` (how many changes
-#'   that were). Fewer than three pairs, or a series that does
-#'   not change, give `NA`.
+#' @return `series_correlation()`: a tibble of `a`, `b` (every pair of series),
+#'   `correlation` (Pearson's, of the changes of values that both series have at
+#'   the same times; daily and longer series are paired by their trading day)
+#'   and `pairs` (how many changes that were). Fewer than three pairs, or a
+#'   series that does not change, give `NA`.
 #' @export
 series_correlation <- function(..., change = "log", value = NULL, interval = NULL, zone = NULL) {
   check_choice(change, "change", c("simple", "log", "difference"))
@@ -356,7 +363,8 @@ series_correlation <- function(..., change = "log", value = NULL, interval = NUL
   check_tables(tables)
   tables <- lapply(tables, as_series)
   by_day <- all(vapply(tables, function(x) !is.null(x[["period"]]) || has_day_bars(x), TRUE))
-  # days of different sources begin at different hours: they are paired by their date
+  # days of different sources begin at different hours, so they are paired by
+  # date
   if (by_day) tables <- lapply(tables, function(x) if (is_bars(x)) bars_at_dates(x) else x)
   series <- align_series(tables, value, interval, NULL, if (by_day) "UTC" else zone, FALSE)
   if (length(series) < 2) {
@@ -369,7 +377,7 @@ series_correlation <- function(..., change = "log", value = NULL, interval = NUL
     a <- lapply(a, `[`, !duplicated(a$time, fromLast = TRUE))
     b <- lapply(b, `[`, !duplicated(b$time, fromLast = TRUE))
     both <- sort(intersect(a$time, b$time))
-    # the changes are between times that both have, so that both speak of the same stretch
+    # changes between common times, so that both cover the same period
     va <- a$value[match(both, a$time)]
     vb <- b$value[match(both, b$time)]
     ca <- change_from(va, c(NA, va[-length(va)]), change)

@@ -1,26 +1,27 @@
 #' Find wrong values of series
 #'
-#' @param x A table of bars, observations, or a table with `series`, `time` and `value`, in the
-#'   order in which it came.
+#' @param x A table of bars, observations, or a table with `series`, `time` and
+#'   `value`, in the order in which it came.
 #' @param value Which number of bars is meant.
-#' @param jump How many robust standard deviations of the series' steps a step must have to be a
-#'   jump.
-#' @param stale From how many equal values in a row on a run is stale; for bars only where there
-#'   was volume or nothing is known of it.
+#' @param jump How many robust standard deviations of the series' steps a step
+#'   must have to be a jump.
+#' @param stale From how many equal values in a row on a run is stale; for bars
+#'   only where there was volume or nothing is known of it.
 #' @param negative Whether a value below zero is a finding; by default for bars.
-#' @return A data frame with one row a finding: `series`, `first` and `last` (`POSIXct`, UTC),
-#'   `rows` (how many), `finding` and `detail`. Findings are `doubled time`, `out of
-#'   order`, `high below low`, `open or close outside high and low`, `negative price`, `not
-#'   finite`, `jumped and came back`, `stale`. Nothing is mended.
-#' @details A value has jumped and come back when the step to it and the step from it are both
-#'   larger than `jump` times the scale of all steps, in
-#'   opposite directions, and what is left of the two together is less than half of the smaller
-#'   one. The scale is 1.4826 times the median absolute deviation from the
-#'   median, the rule of Hampel (*The influence curve and its role in robust estimation*, 1974;
-#'   Davies and Gather, *The identification of
-#'   multiple outliers*, 1993). Steps are of logarithms where all values are above zero. Where more
-#'   than half of the steps are zero the scale is taken from the
-#'   others.
+#' @return A data frame with one row a finding: `series`, `first` and `last`
+#'   (`POSIXct`, UTC), `rows` (how many), `finding` and `detail`. Findings are
+#'   `doubled time`, `out of order`, `high below low`, `open or close outside
+#'   high and low`, `negative price`, `not finite`, `jumped and came back`,
+#'   `stale`. Nothing is mended.
+#' @details A value has jumped and come back when the step to it and the step
+#'   from it are both larger than `jump` times the scale of all steps, in
+#'   opposite directions, and what is left of the two together is less than half
+#'   of the smaller one. The scale is 1.4826 times the median absolute deviation
+#'   from the median, the rule of Hampel (*The influence curve and its role in
+#'   robust estimation*, 1974; Davies and Gather, *The identification of
+#'   multiple outliers*, 1993). Steps are of logarithms where all values are
+#'   above zero. Where more than half of the steps are zero the scale is taken
+#'   from the others.
 #' @section Errors: `vetusta_error_shape` for a table that is no series.
 #' @export
 #' @examples
@@ -34,7 +35,7 @@ series_check <- function(x, value = NULL, jump = 8, stale = 20, negative = NULL)
   if (!is.null(negative)) check_flag(negative, "negative")
   x <- as_series(x)
   order <- wrong_order(x)
-  # what stood out of order is a finding
+  # rows out of order are a finding
   shape <- without_notes(wrong_shape(x))
   points <- without_notes(series_points(x, value_asked(x, value), times_only = TRUE))
   quiet <- shape$quiet %||% rep(FALSE, nrow(points))
@@ -67,7 +68,7 @@ wrong_at <- function(part, at, finding, detail) {
   }
 }
 
-# As the rows came: a time that is there already, and one that is before the one above it.
+# In the order of the rows: repeated times, and times before the previous row.
 wrong_order <- function(x) {
   series <- series_of_rows(x)
   time <- raw_times(x)
@@ -84,8 +85,8 @@ wrong_order <- function(x) {
     wrong_at(frame, which(time < before), "out of order", "before the row above it")))
 }
 
-# What the shape itself tells: list(findings, quiet, priced), of which rows nothing was traded and
-# whether values are prices.
+# Checks of the shape: list(findings, quiet, priced), with rows without trades
+# and whether values are prices.
 wrong_shape <- function(x) UseMethod("wrong_shape")
 
 #' @export

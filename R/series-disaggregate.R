@@ -24,8 +24,8 @@ series_disaggregate <- function(x, to, rule = "last", known = "start", indicator
   derived_observations(table, frame, zone)
 }
 
-# The parts of each series' periods, by its releases where it has several. A part that is there no
-# more is a row without a value.
+# The parts of each series' periods, release by release where there are several.
+# A part that no longer exists becomes a row without a value.
 disaggregated_releases <- function(x, to, rule, known, indicator, zone) {
   disaggregate <- function(rows, group) {
     disaggregated(frame_rows(x, rows), group, to, rule, known, indicator, zone)
@@ -68,7 +68,7 @@ disaggregated_one <- function(x, to, disaggregate) {
   }
   flagged <- in_ranges(near$cells, group, place(refined$time))
   refined <- c(refined[c("time", "value", "through", "known")], list(at = near$at[group]))
-  # parts of these periods that are not there any more
+  # parts of these periods that no longer exist
   last <- as.numeric(period_last(x$period, x$frequency)) * 86400
   fine <- as.numeric(period_sequence(min(x$period), epoch_days(max(last) / 86400), to)) * 86400
   of <- place(fine)
@@ -87,8 +87,9 @@ disaggregated_one <- function(x, to, disaggregate) {
     lapply(refined, `[`, flagged), gone), use.names = TRUE, fill = TRUE))
 }
 
-# The parts of the periods of several series, which are told apart by numbers: `group`, `time`,
-# `value`, `through`, `known`, and `maker`, the last row that each is made from.
+# The parts of the periods of several series, numbered by `group`: `group`,
+# `time`, `value`, `through`, `known`, and `maker`, the last row that each
+# depends on.
 disaggregated <- function(x, group, to, rule, known, indicator, zone) {
   n <- length(group)
   if (!n) {
@@ -100,9 +101,9 @@ disaggregated <- function(x, group, to, rule, known, indicator, zone) {
   begins <- which(!duplicated(group))
   ends <- c(begins[-1] - 1L, n)
   all <- period_sequence(min(x$period), max(last), to)
-  # a week is where its Thursday is
+  # a week belongs to the month of its Thursday
   middle <- as.numeric(if (to == "W") all + 3 else all)
-  # days that rise with the groups too
+  # days that increase with groups too
   wide <- as.numeric(max(last) - min(x$period)) + 1000
   rising <- function(day, group) as.numeric(day) + group * wide
   lo <- findInterval(as.numeric(x$period[begins]), middle, left.open = TRUE) + 1L
@@ -119,15 +120,15 @@ disaggregated <- function(x, group, to, rule, known, indicator, zone) {
   }
   owner <- row_before(middle, x$period)
   gap <- middle > as.numeric(last)[owner]
-  # a part between two periods is there once the later one is
+  # a part between two periods exists once the later one does
   reached <- owner + gap
   owner[which(gap)] <- NA
   fine_last <- period_last(fine, to)
   days <- as.numeric(fine_last - fine) + 1
   rows <- seq_len(n)
   there <- carry_cpp(as.double(ifelse(is.na(x$value), NA, rows)), as.integer(group), Inf, TRUE)
-  # the row that each part is made from, and from which rows it is known: one, the one after it, or
-  # all
+  # the row of each part, and the rows it depends on: that one, the next one
+  # too, or all
   from <- looked <- owner
   if (rule == "last" && known == "start") {
     from <- carry_cpp(as.double(there[owner]), as.integer(of), Inf, TRUE)
@@ -146,15 +147,15 @@ disaggregated <- function(x, group, to, rule, known, indicator, zone) {
     indicator = shares_of(x$value, owner, indicator$value[match(fine, indicator$period)])
   )
   times <- parts_times(parts, rule, indicator, match(fine, indicator$period))
-  # nothing counts before the time that it speaks of is over
+  # no value counts before the end of its period
   end <- period_ends(fine, rep(to, length(fine)), zone)
   list(group = of, time = as.numeric(fine) * 86400, value = as.double(value),
     through = pmax(times$through, end), known = pmax(times$known, end),
     maker = as.integer(pmax(reached, from, looked, parts$after %||% owner, na.rm = TRUE)))
 }
 
-# Parts on the straight line between the middles of two periods with a value: `before` and `after`
-# are their rows.
+# Parts on the straight line between the middles of two periods with values:
+# `before` and `after` are their rows.
 parts_between <- function(parts) {
   x <- parts$x
   at <- (as.numeric(x$period) + as.numeric(parts$last)) / 2
@@ -173,7 +174,7 @@ parts_between <- function(parts) {
   share <- (parts$place - at[before]) / (at[after] - at[before])
   value <- ifelse(parts$place == at[before], x$value[before],
     x$value[before] + (x$value[after] - x$value[before]) * share)
-  # nothing beyond the first and the last value
+  # nothing beyond the first and last value
   value[is.na(before) | is.na(after)] <- NA
   list(value = value, before = before, after = after)
 }
@@ -193,7 +194,7 @@ parts_spline <- function(parts) {
   out
 }
 
-# The latest `through` and `known` of what each part is made from.
+# The latest `through` and `known` of each part's inputs.
 parts_times <- function(parts, rule, indicator, share) {
   x <- parts$x
   latest <- switch(rule,
@@ -201,7 +202,7 @@ parts_times <- function(parts, rule, indicator, share) {
       as.numeric(tapply(values, factor(parts$group, unique(parts$group)), max)[
         match(parts$of, unique(parts$group))])
     },
-    # a value that is missing between them was looked at too
+    # a missing value between them was looked at too
     linear = function(values, shares) range_latest(values, parts$before, parts$after),
     last = function(values, shares) {
       range_latest(values, parts$from, pmax(parts$from, parts$looked, na.rm = TRUE))
@@ -214,7 +215,7 @@ parts_times <- function(parts, rule, indicator, share) {
   list(through = latest(x$through, indicator$through), known = latest(x$known, indicator$known))
 }
 
-# The latest of the values from one place to another, for each pair of places.
+# The maximum of values between pairs of positions.
 range_latest <- function(values, first, last) {
   out <- pmax(values[last], values[first], na.rm = TRUE)
   wide <- which(last > first + 1)

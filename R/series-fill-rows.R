@@ -1,7 +1,7 @@
-# Filled values as rows of the table that they belong to, and what was left.
+# Filled values as rows of their table, and the remaining gaps.
 
-# The rows as they were, those with a hole in them filled in place, and new ones for times that had
-# none.
+# The original rows, with missing values filled in place, and new rows for
+# missing times.
 fill_rows <- function(table, frame, how, parts, fills) {
   x <- as.list(table)
   n <- length(x$status)
@@ -14,7 +14,7 @@ fill_rows <- function(table, frame, how, parts, fills) {
     new
   }, parts, fills, seq_along(parts))
   all <- data.table::rbindlist(unname(fresh))
-  # filled values have both instants, and those that were there keep theirs
+  # filled values have both instants; others keep theirs
   if (nrow(all)) {
     for (name in c("through", "known")) x[[name]] <- x[[name]] %||% utc(rep(NA_real_, n))
   }
@@ -26,7 +26,7 @@ fill_rows <- function(table, frame, how, parts, fills) {
     x[[value]][rows] <- inside$value
     prices <- price_columns(table)
     if (length(prices)) {
-      # a bar that has nothing becomes flat; where it has something, that stays
+      # an empty bar becomes flat; values it has stay
       empty <- Reduce(`&`, lapply(x[prices], function(column) is.na(column[rows])))
       x$was[rows[empty]] <- "empty"
       for (name in prices) x[[name]][rows[empty]] <- inside$value[empty]
@@ -48,7 +48,7 @@ fill_rows <- function(table, frame, how, parts, fills) {
   }
   owner <- added$owner
   fresh <- filled_rows(table, owner, added)
-  # with several releases a value that was filled may end
+  # with several releases a filled value may end
   fresh$status <- ifelse(is.na(added$value), "deleted", "filled")
   fresh[[column]] <- added$rule
   for (name in c("through", "known")) fresh[[name]] <- utc(added[[name]])
@@ -61,7 +61,8 @@ fill_rows <- function(table, frame, how, parts, fills) {
   with_facts(whole, facts_of(table))
 }
 
-# How a row looks that is filled in: as the row that it follows, with its own time and value.
+# The form of a filled row: that of the row before it, with its own time and
+# value.
 filled_rows <- function(x, owner, added) UseMethod("filled_rows")
 
 #' @export
@@ -83,8 +84,9 @@ filled_rows.vetusta_points <- function(x, owner, added) {
   list(series = x$series[owner], time = utc(added$time), value = added$value)
 }
 
-# The values filled of one series: their own times (as far from the expected ones as those of the
-# values before them), the row they stand in or 0, and the row that they follow.
+# The filled values of one series: their times (with the same offset from the
+# expected times as the values before them), the row they fill or 0, and the row
+# before them.
 fill_fresh <- function(part, fill, frame) {
   if (!is.null(fill$results)) {
     k <- nrow(fill$results)

@@ -1,7 +1,7 @@
-# The rules by which values are filled: each takes the values on the grid, and gives those that it
-# puts in the place of the missing ones.
+# The rules of filling: each takes values on the grid and returns values for the
+# missing ones.
 
-# A candidate for every hole, by one rule.
+# A candidate for every gap, by one rule.
 fill_by <- function(rule, value, grid, blocks, how) {
   finite <- ifelse(is.finite(value), value, NA_real_)
   switch(rule,
@@ -29,9 +29,9 @@ fill_curve <- function(rule, value, grid, blocks) {
   out
 }
 
-# The slopes of Fritsch and Carlson's monotone cubic: level at a turning point, and held within the
-# circle of radius 3 about the origin of their figure 1,
-# in which a piece is monotone.
+# The slopes of Fritsch and Carlson's monotone cubic: zero at a turning point,
+# and within the circle of radius 3 around the origin of their figure 1, in
+# which a piece is monotone.
 monotone_slopes <- function(x, y) {
   secant <- diff(y) / diff(x)
   n <- length(secant)
@@ -50,13 +50,13 @@ monotone_slopes <- function(x, y) {
   slope
 }
 
-# Of days: the other years' values of the same day of the year. Within the day: the other weeks'
-# values of the same slot.
+# For days: values of the same day in other years. Within the day: values of the
+# same time in other weeks.
 fill_seasonal <- function(value, grid, how) {
   local <- as.POSIXlt(utc(grid), tz = if (how$intraday) how$zone else "UTC")
   slot <- if (how$intraday) local$wday * 86400 + local$hour * 3600 + local$min * 60 + local$sec
   else local$mon * 100 + local$mday
-  # the last day of February borrows from the 28th where no other leap year has it
+  # 29 February uses the 28th where no other leap year has a value
   good <- !is.na(value)
   means <- tapply(value[good], slot[good], mean)
   out <- as.numeric(means[as.character(slot)])

@@ -1,39 +1,42 @@
 #' Fill what is missing, so that it shows
 #'
-#' Every filled value has the status `filled` and the name of its rule; observed values never
-#' change. [series_unfill()] takes the filled ones out again.
+#' Every filled value has the status `filled` and the name of its rule; observed
+#' values never change. [series_unfill()] takes the filled ones out again.
 #'
-#' @param x A table of bars of one interval, observations of one frequency, or a table with
-#'   `series`, `time` and `value`.
-#' @param calendar The calendar that says which times are expected, as for [series_gaps()].
-#' @param rule One rule, or several that are tried in order: `"last"` (carry forward), `"next"`
-#'   (carry back), `"linear"`, `"spline"` (natural cubic),
-#'   `"monotone"` (the monotone cubic of Fritsch and Carlson, *SIAM Journal on Numerical Analysis*
-#'   17, 1980), `"seasonal"` (the mean of the other years' values of
-#'   the same day of the year, or within the day of the other weeks' values of the same slot of the
-#'   week), `"neighbour"` (least-squares regression on
-#'   another series), `"constant"`.
+#' @param x A table of bars of one interval, observations of one frequency, or a
+#'   table with `series`, `time` and `value`.
+#' @param calendar The calendar that says which times are expected, as for
+#'   [series_gaps()].
+#' @param rule One rule, or several that are tried in order: `"last"` (carry
+#'   forward), `"next"` (carry back), `"linear"`, `"spline"` (natural cubic),
+#'   `"monotone"` (the monotone cubic of Fritsch and Carlson, *SIAM Journal on
+#'   Numerical Analysis* 17, 1980), `"seasonal"` (the mean of the other years'
+#'   values of the same day of the year, or within the day of the other weeks'
+#'   values of the same slot of the week), `"neighbour"` (least-squares
+#'   regression on another series), `"constant"`.
 #' @param at_most The longest run that is filled; a longer one is left whole.
-#' @param across Whether values are carried or drawn from one session into another; by default
-#'   not within the day.
-#' @param ends Whether times before the first and after the last value are filled too, by the
-#'   rules that can.
+#' @param across Whether values are carried or drawn from one session into
+#'   another; by default not within the day.
+#' @param ends Whether times before the first and after the last value are
+#'   filled too, by the rules that can.
 #' @param neighbour For the rule `"neighbour"`: a table of one series.
 #' @param constant For the rule `"constant"`: the value.
 #' @param interval,from,to,session As for [series_gaps()].
-#' @return The table with the filled rows in their places and a column `rule`, `NA` for what was
-#'   there (`fill_rule` where the table has a column of that name already).
-#'   A filled value counts no earlier than those it is made from, and than the end of its own time:
-#'   its `through` and `known` are the latest of theirs. Where the table holds several
-#'   releases of a time, all stay, and filled rows have releases too. A row that was there
-#'   without a value and is filled in place has its earlier status in the column `was`. The table
-#'   has the attribute `left`: a data frame of `series`, `first`, `last`, `missing` and
-#'   `reason` of the runs that stay open (`too long`, `at an end`, `not enough values`). A filled
-#'   bar is flat, with `volume` 0.
-#' @details Infinite values count as values, but no rule computes with them. With one value, or
-#'   none, the rules that need more leave the gaps open and say so.
-#' @section Errors: `vetusta_error_argument` for an unknown rule, and for a neighbour or constant
-#'   that is needed and not given.
+#' @return The table with the filled rows in their places and a column `rule`,
+#'   `NA` for what was there (`fill_rule` where the table has a column of that
+#'   name already). A filled value counts no earlier than those it is made from,
+#'   and than the end of its own time: its `through` and `known` are the latest
+#'   of theirs. Where the table holds several releases of a time, all stay, and
+#'   filled rows have releases too. A row that was there without a value and is
+#'   filled in place has its earlier status in the column `was`. The table has
+#'   the attribute `left`: a data frame of `series`, `first`, `last`, `missing`
+#'   and `reason` of the runs that stay open (`too long`, `at an end`, `not
+#'   enough values`). A filled bar is flat, with `volume` 0.
+#' @details Infinite values count as values, but no rule computes with them.
+#'   With one value, or none, the rules that need more leave the gaps open and
+#'   say so.
+#' @section Errors: `vetusta_error_argument` for an unknown rule, and for a
+#'   neighbour or constant that is needed and not given.
 #' @export
 #' @examples
 #' days <- data.frame(series = "level", period = as.Date("2026-03-01") + c(0:4, 8:12), value =
@@ -73,7 +76,8 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
   structure(fill_rows(x, frame, how, parts, fills), left = fill_left(frame, how, parts, fills))
 }
 
-# The series and times that have a value, or had one: what was deleted was filled around before.
+# The series and times that have or had a value: gaps around deleted values were
+# filled before.
 fill_times <- function(x) {
   now <- gaps_input(x)
   if (!has_releases(x)) {
@@ -90,21 +94,22 @@ fill_times <- function(x) {
 
 fill_rules <- c("last", "next", "linear", "spline", "monotone", "seasonal", "neighbour", "constant")
 
-# Whether the column `rule` is free, or of filling that was done before.
+# Whether the column `rule` is free, or made by filling.
 is_fill_rule <- function(x) {
   is.null(x[["rule"]]) ||
   all(is.na(x$rule) | (x$rule %in% fill_rules & x$status %in% c("filled", "deleted")))
 }
 
 #' @rdname series_fill
-#' @return `series_unfill()`: the table without its filled values, as it was before.
+#' @return `series_unfill()`: the table without its filled values, as it was
+#'   before.
 #' @export
 series_unfill <- function(x) {
   x <- as_series(x)
   if (is.null(x[["status"]])) {
     return(x)
   }
-  # what was filled in place is a row without a value again
+  # a value filled in place is a row without a value again
   was <- x[["was"]] %||% rep(NA_character_, nrow(x))
   back <- which(x$status %in% "filled" & !is.na(was))
   if (length(back)) {
@@ -118,11 +123,11 @@ series_unfill <- function(x) {
   }
   rule <- if (!is.null(x[["fill_rule"]])) "fill_rule" else if (is_fill_rule(x)) "rule"
   drop <- c(rule, "was", "through_before", "known_before")
-  # what ends a filled value goes with it
+  # the row that ends a filled value is removed with it
   ended <- if (is.null(rule)) FALSE else x$status %in% "deleted" & !is.na(x[[rule]])
   kept <- x[!(x$status %in% "filled" | ended), setdiff(names(x), drop), drop = FALSE]
   attr(kept, "left") <- NULL
-  # what was observed has instants of its own, or none
+  # observed rows have instants of their own, or none
   for (name in c("through", if (is.null(kept[["period"]])) "known")) {
     if (all(is.na(kept[[name]]))) kept[[name]] <- NULL
   }
@@ -144,7 +149,7 @@ ordered_points <- function(x) {
   with_facts(with_shape(as_rows(x), "vetusta_points"), facts_of(x))
 }
 
-# The end of the time that a value speaks of which is filled at an expected time.
+# The end of the period of a value at an expected time.
 slot_ends <- function(x, frame, facts) UseMethod("slot_ends")
 #' @export
 slot_ends.vetusta_observations <- function(x, frame, facts) {
@@ -158,7 +163,7 @@ slot_ends.vetusta_bars <- function(x, frame, facts) {
 #' @export
 slot_ends.vetusta_points <- function(x, frame, facts) frame$expected
 
-# A list a series: its rows, and their times, values and instants.
+# A list a series: its rows, times, values and instants.
 fill_input <- function(x, frame, facts) {
   name <- series_names_of(x)
   value <- x[[value_column(x)]]
@@ -189,7 +194,7 @@ check_neighbour <- function(neighbour) {
   points
 }
 
-# Which expected times lie in one session: nothing is carried over their edges.
+# The session of each expected time: no value is carried across sessions.
 fill_blocks <- function(frame, calendar, across, session) {
   across <- across %||% !frame$intraday
   if (across || !frame$intraday || !length(frame$expected)) {
@@ -200,11 +205,12 @@ fill_blocks <- function(frame, calendar, across, session) {
   frames_find_cpp(frame$expected, as.numeric(sessions$open), as.numeric(sessions$close))
 }
 
-# What is filled of one series: `at` (the row that stands at each expected time, 0 for none), `new`,
-# `by` (the rule), `through` and `known`. Of several releases each is filled from what was known by
-# then; `results` are then the values filled, with their releases.
+# The filled values of one series: `at` (the row at each expected time, 0 for
+# none), `new`, `by` (the rule), `through` and `known`. With several releases
+# each is filled from what was known by then; `results` are the values with
+# their releases.
 fill_one <- function(part, frame, how) {
-  # a value that was filled before is no release of the row that it stands beside
+  # a value filled earlier is no release of the row beside it
   observed <- !part$status %in% "filled"
   time <- part$time[observed]
   n <- length(time)
@@ -214,7 +220,7 @@ fill_one <- function(part, frame, how) {
     return(fill_known_rows(part, which(!part$deleted), frame, how))
   }
   points <- list_frame(part[c("time", "known", "status", "value")])
-  # a row without a value stands in front of what was filled, also one that says nothing new
+  # a row without a value comes before filled ones, even without news
   points$empty <- ifelse(is.na(points$value), points$known, 0)
   local <- all(how$rule %in% c("last", "next", "linear", "constant")) && !how$ends
   results <- if (local) fill_releases(points, part, frame, how)
@@ -225,20 +231,20 @@ fill_one <- function(part, frame, how) {
     list(results = fill_ended(results, part, how)))
 }
 
-# The values filled from rows, as results of an instant.
+# The values filled from given rows, as results of an instant.
 filled_of <- function(part, rows, at, frame, how) {
   fill <- fill_known_rows(part, rows, frame, how)
   filled <- which(!is.na(fill$new))
   time <- frame$expected[filled]
-  # the row that stands there, whatever it says: one that comes is filled anew
+  # the row at that time, with or without a value: a new one is filled anew
   came <- which(part$known <= at)
   newest <- came[!duplicated(part$time[came], fromLast = TRUE)]
   list(time = time, value = fill$new[filled], through = fill$through[filled],
     known = fill$known[filled], rule = fill$by[filled], row = newest[match(time, part$time[newest])])
 }
 
-# A value that was filled and is not any more ends with the row that takes its place; where none
-# does, it is a row without a value.
+# A filled value that no longer holds ends with the row that replaces it;
+# without one it becomes a row without a value.
 fill_ended <- function(results, part, how) {
   results$rule[is.na(results$value)] <- how$rule[1]
   place <- paste(results$time, results$known)
@@ -246,13 +252,14 @@ fill_ended <- function(results, part, how) {
   results[!replaced, , drop = FALSE]
 }
 
-# Holes between values, by their releases: those beside a row that has another release are filled
-# anew, from the values on either side.
+# Gaps between values, by release: gaps beside a revised row are filled again,
+# from the values on either side.
 fill_releases <- function(points, part, frame, how) {
   grid <- frame$expected
   table <- release_table(points, c("value", "empty"))
   slot <- times_match_cpp(table$time, grid)
-  # the row that stands at an expected time, whatever it says: one that comes is filled anew
+  # the row at an expected time, with or without a value: a new one is filled
+  # anew
   standing <- function(cell, at) {
     index <- match(cell, slot)
     there <- which(!is.na(index))
@@ -265,7 +272,7 @@ fill_releases <- function(points, part, frame, how) {
   once <- table$begins[table$in_order & table$usable[table$begins]]
   first <- fill_known_rows(part, table$row[once], frame, how)
   filled <- which(!is.na(first$new))
-  # a hole is filled when the value behind it comes
+  # a gap is filled when the value after it comes
   values <- once[is.finite(points$value[table$row[once]]) & slot[table$of[once]] > 0]
   maker <- table$of[values][findInterval(filled, slot[table$of[values]]) + 1L]
   first <- list(time = grid[filled], value = first$new[filled], through = first$through[filled],
@@ -285,7 +292,7 @@ fill_releases <- function(points, part, frame, how) {
   at <- ifelse(is.na(stands), 0L, state$row[stands])
   computed <- fill_cells(part, at, cell, question, frame, how)
   instant <- near$at[ranges$group[question]]
-  # holes between the nearest values on either side are looked at
+  # gaps between the nearest values on either side are examined
   inside <- in_ranges(list(group = near$cells$group, lo = slot_near(slot, near$cells$lo, 1L),
     hi = slot_near(slot, near$cells$hi, -1L)), ranges$group[question], cell)
   gone <- is.na(computed$new)
@@ -297,8 +304,8 @@ fill_releases <- function(points, part, frame, how) {
   releases_kept(all, c("value", "rule", "row"))
 }
 
-# The expected time of each of some rows; of one that has none, that of the next row in the
-# direction which has one.
+# The expected time of each row; for a row without one, that of the next row
+# with one in the given direction.
 slot_near <- function(slot, index, step) {
   there <- ifelse(slot > 0, slot, NA)
   carried <- if (step > 0) rev(carry_cpp(rev(as.double(there)), integer(), Inf, TRUE))
@@ -313,8 +320,8 @@ fill_known_rows <- function(part, rows, frame, how) {
   fill_cells(part, at, NULL, NULL, frame, how)
 }
 
-# Values for the expected times without one: `at` are the rows that stand at them, 0 for none. Where
-# `cell` is given, they are these of the expected times, in stretches that `question` numbers.
+# Values for expected times without one: `at` are their rows, 0 for none. With
+# `cell`, only these expected times, in ranges numbered by `question`.
 fill_cells <- function(part, at, cell, question, frame, how) {
   grid <- frame$expected
   if (!is.null(cell)) {
@@ -341,7 +348,7 @@ fill_cells <- function(part, at, cell, question, frame, how) {
       new[take] <- got[take]
       by[take] <- rule
       latest <- fill_latest(rule, on_grid, sources, how)
-      # what was known before the time itself is over says nothing more
+      # instants before the end of the period do not count
       through[take] <- pmax(latest$through[take], how$slot_ends[take])
       known[take] <- pmax(latest$known[take], how$slot_ends[take])
     }
@@ -350,14 +357,14 @@ fill_cells <- function(part, at, cell, question, frame, how) {
     runs = runs)
 }
 
-# The latest instants of the values that a rule draws from: those before and behind a hole with the
-# rows in it that have no value, or all of them.
+# The latest instants of the values that a rule uses: those around a gap, with
+# the empty rows in it, or all.
 fill_latest <- function(rule, on_grid, sources, how) {
   if (rule == "constant") {
     return(sources)
   }
   if (rule %in% c("last", "next", "linear")) {
-    # a hole has two ends, unless what has but one is filled too
+    # a gap has two ends, unless open ends are filled too
     open_end <- how$ends && is.infinite(how$at_most)
     return(hole_latest_cpp(on_grid, how$blocks, sources$through, sources$known,
       rule != "next" || !open_end, rule != "last" || !open_end))

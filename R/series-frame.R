@@ -1,22 +1,25 @@
-# Single values in time. The shape `observations` keeps them by period; bars and tables with
-# instants are read as such values too.
+# Single values in time. The shape `observations` has them by period; bars and
+# tables with instants are read as such values too.
 
 observation_columns <- c("series", "period", "frequency", "value", "unit", "status", "known")
 
 #' Make a table of observations
 #'
-#' @param rows A data frame with `series`, `period` and `value`. `period` is a `Date` (the
-#'   period's first day) or text as
-#'   [time_periods()] reads it. `frequency`, `unit`, `status`, `known` and `through` may be missing.
-#' @return A tibble with the columns `series` (text), `period` (`Date`, the period's first day),
-#'   `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`, `D`, or an ISO 8601 duration such as `P10D`; where
-#'   it is not given, what the smallest step of the series tells), `value` (number), `unit`,
-#'   `status` (`observed`, `provisional`, `filled`, `deleted`, or `missing` where there is a row
-#'   and no value), `known` (`POSIXct`, UTC: the instant from which the value counts, its release;
-#'   `NA` where no release is stated: it then counts from the end of its period), and after them
-#'   every further column; in order of series, period and `known`. `through` (`POSIXct`, UTC) is
-#'   there where a value was made from others: the end of the latest thing that it was made from.
-#'   Rows out of order are sorted, and a message of the class `vetusta_note` says how many.
+#' @param rows A data frame with `series`, `period` and `value`. `period` is a
+#'   `Date` (the period's first day) or text as [time_periods()] reads it.
+#'   `frequency`, `unit`, `status`, `known` and `through` may be missing.
+#' @return A tibble with the columns `series` (text), `period` (`Date`, the
+#'   period's first day), `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`, `D`, or an
+#'   ISO 8601 duration such as `P10D`; where it is not given, what the smallest
+#'   step of the series tells), `value` (number), `unit`, `status` (`observed`,
+#'   `provisional`, `filled`, `deleted`, or `missing` where there is a row and
+#'   no value), `known` (`POSIXct`, UTC: the instant from which the value
+#'   counts, its release; `NA` where no release is stated: it then counts from
+#'   the end of its period), and after them every further column; in order of
+#'   series, period and `known`. `through` (`POSIXct`, UTC) is there where a
+#'   value was made from others: the end of the latest thing that it was made
+#'   from. Rows out of order are sorted, and a message of the class
+#'   `vetusta_note` says how many.
 #' @section Errors: `vetusta_error_shape` for a missing column or a wrong type.
 #' @export
 #' @examples
@@ -75,7 +78,7 @@ read_periods <- function(period, n) {
     if (anyNA(period)) stop_no_period(NA, which(is.na(period))[1])
     return(list(first = as.Date(period, tz = "UTC"), frequency = rep(NA_character_, n)))
   }
-  # years may be whole numbers; any other number says nothing of what it counts
+  # years may be whole numbers; other numbers are ambiguous
   years <- is.numeric(period) && !is.object(period) && all(period %in% 1000:2999)
   if (!is.character(period) && !years && !(is.logical(period) && all(is.na(period)))) {
     vetusta_stop("shape",
@@ -109,8 +112,9 @@ read_known <- function(known, n) {
   if (is.null(known)) utc(rep(NA_real_, n)) else read_instants(known, "known", na = TRUE)
 }
 
-# Any of the three as plain columns, in order of series and time: `series`, `time`, `through` and
-# `known` (seconds), `value`, `status`. With `own`, only own times are asked for.
+# Any of the three shapes as plain columns, in order of series and time:
+# `series`, `time`, `through` and `known` (seconds), `value`, `status`. With
+# `times_only`, `through` and `known` are not computed.
 series_points <- function(x, value = NULL, interval = NULL, lag = NULL, zone = NULL,
   calendar = NULL, times_only = FALSE) {
   x <- as_series(x)
@@ -154,7 +158,7 @@ points_of_bars <- function(x, value, facts, times_only) {
 
 points_of_points <- function(x, value, facts, times_only) {
   series <- if (is.character(x$series)) x$series else as.character(x$series)
-  # text and days are instants of UTC, as in all tables
+  # text and days are instants in UTC, as in all tables
   if (!inherits(x$time, "POSIXct") || !is.double(x$time)) x$time <- read_instants(x$time, "time")
   groups <- text_groups(series, x$time, lone = TRUE)
   if (!groups$ordered) {
@@ -173,32 +177,33 @@ points_of_points <- function(x, value, facts, times_only) {
   points <- list(series = series, time = time, through = times$through, known = times$known,
     value = number_named(x, value %||% "value"))
   points$status <- x[["status"]]
-  # what names the series by numbers is handed on, since it takes as long as the rest
+  # the numbers of the series are passed on, because computing them is slow
   attr(points, "groups") <- groups
   points
 }
 
-# The length of bars, by the smallest step of a series; NULL where there is but one bar of each.
+# The length of bars, from the smallest step of a series; NULL where each has
+# one bar.
 guess_interval <- function(time, groups) {
   step <- smallest_step(time, groups)
   if (is.na(step)) NULL
   else if (step >= 28 * 86400) interval_of(max(1, round(step / 86400 / 30.4)), "month")
   else if (step >= 6.8 * 86400) interval_of(round(step / 604800), "week")
-  # values some days apart are those of days, of which some are missing
+  # values some days apart are daily with gaps
   else if (step >= 72000) interval_of(1, "day")
   else interval_of(step, "second")
 }
 
-# Whether a table of points or observations holds several releases of one time.
+# Whether a table of points or observations has several releases of one time.
 has_vintages <- function(points) {
-  # what is known at its time has one release
+  # values known at their time have one release
   if (identical(points$known, points$time)) {
     return(FALSE)
   }
   has_vintages_cpp(point_groups(points), points$time, points$known)
 }
 
-# The numbers of the series of points that are in order, none where all are of one series.
+# Numbers the series of sorted points; none where there is one series.
 point_groups <- function(points) {
   groups <- attr(points, "groups")
   if (length(groups$levels) == 1) {
@@ -210,23 +215,23 @@ point_groups <- function(points) {
   text_groups(points$series, lone = TRUE)$id %||% integer()
 }
 
-# A table of points: what functions that look at values alone give back.
+# A table of points, the result of functions on values alone.
 points_rows <- function(series, time, value, ...) {
   with_shape(as_rows(list(series = series, time = utc(time), value = value, ...)), "vetusta_points")
 }
 
-# Values computed from points, with the facts of the table that they come from.
+# Values computed from points, with the facts of their table.
 derived_points <- function(x, points, value, through, known, ...) {
   rows <- points_rows(points$series, points$time, value, through = utc(through),
     known = utc(known), ...)
   with_facts(rows, facts_of(x)[c("zone", "calendar", "title", "source")])
 }
 
-# Each series' rows, in the order in which the series first come.
+# The rows of each series, in order of first appearance.
 series_split <- function(series, groups = NULL) {
   groups <- groups %||% text_groups(series)
   n <- length(groups$levels)
-  # series that stand one after the other are ranges of rows
+  # series that follow each other are ranges of rows
   in_runs <- n <= 1 || !is.unsorted(groups$id)
   rows <- if (in_runs) lapply(seq_len(n),
     function(i) seq(groups$first[i], if (i < n) groups$first[i + 1] - 1 else length(series)))

@@ -1,42 +1,49 @@
 #' Change the frequency of single values
 #'
-#' `series_aggregate()` goes down to fewer values: each longer period has a mean, sum or other
-#' summary of its parts. `series_disaggregate()` goes up to more: each part of a period gets a share
-#' of the period's value, or lies on the way between two of them.
+#' `series_aggregate()` goes down to fewer values: each longer period has a
+#' mean, sum or other summary of its parts. `series_disaggregate()` goes up to
+#' more: each part of a period gets a share of the period's value, or lies on
+#' the way between two of them.
 #'
-#' @param x Observations, see [series_frame()]; or a table with `series`, `time` and `value`, or
-#'   bars: their times belong to days of `zone`, and all values of a day
-#'   count, not one of them.
-#' @param to The frequency wanted: `"A"`, `"S"`, `"T"`, `"Q"`, `"M"`, `"W"` or `"D"`; or in words
-#'   (`"monthly"`, `"1 month"`).
-#' @param rule For `series_aggregate()`: `"mean"`, `"sum"`, `"first"`, `"last"`, `"min"`, `"max"`,
-#'   `"median"` of the values there are, or `"end"`, the value of the period's last part alone,
-#'   which is missing where that part is. For `series_disaggregate()`: `"last"` (the last known
-#'   value is carried: a period's value stands from the period's first day, or with `known = "end"`
-#'   from the day after its end), `"linear"` and `"spline"` (a natural cubic spline) through the
-#'   values at the periods' middles, `"even"` (a total split evenly by days; the parts add up to
-#'   the total), `"indicator"` (a total split in proportion to an indicator series; the parts add
-#'   up).
-#' @param need The share of a period's parts that must have a value; a period with less has `NA`.
-#'   Parts are the days, weeks or months that `x` has values
+#' @param x Observations, see [series_frame()]; or a table with `series`, `time`
+#'   and `value`, or bars: their times belong to days of `zone`, and all values
+#'   of a day count, not one of them.
+#' @param to The frequency wanted: `"A"`, `"S"`, `"T"`, `"Q"`, `"M"`, `"W"` or
+#'   `"D"`; or in words (`"monthly"`, `"1 month"`).
+#' @param rule For `series_aggregate()`: `"mean"`, `"sum"`, `"first"`, `"last"`,
+#'   `"min"`, `"max"`, `"median"` of the values there are, or `"end"`, the value
+#'   of the period's last part alone, which is missing where that part is. For
+#'   `series_disaggregate()`: `"last"` (the last known value is carried: a
+#'   period's value stands from the period's first day, or with `known = "end"`
+#'   from the day after its end), `"linear"` and `"spline"` (a natural cubic
+#'   spline) through the values at the periods' middles, `"even"` (a total split
+#'   evenly by days; the parts add up to the total), `"indicator"` (a total
+#'   split in proportion to an indicator series; the parts add up).
+#' @param need The share of a period's parts that must have a value; a period
+#'   with less has `NA`. Parts are the days, weeks or months that `x` has values
 #'   of; with a calendar only its open days count.
-#' @param calendar For `series_aggregate()`: the calendar whose days are expected.
-#' @param zone The IANA zone of the days of values with a time; by default that of the table.
+#' @param calendar For `series_aggregate()`: the calendar whose days are
+#'   expected.
+#' @param zone The IANA zone of the days of values with a time; by default that
+#'   of the table.
 #' @param known For the rule `"last"`: `"start"` or `"end"`.
-#' @param indicator For the rule `"indicator"`: observations of one series of the frequency `to`.
-#' @return Observations of the frequency `to`. `series_aggregate()` adds `coverage`, the part of
-#'   the period's parts that have a value. Disaggregated values have the status `filled` and the
-#'   column `rule`; infinite values are kept by what uses them. `known`, and where it is another
-#'   instant `through`, are the latest of those of the values that a value is made from, and for an
-#'   aggregated value not before its period's end. Where `x` holds several releases of a period, the
-#'   result does too, each made from what was known by then.
-#' @details A week belongs to the longer period that holds its Thursday, as ISO 8601 counts weeks
-#'   to years. Pro rata to an indicator is the distribution of
-#'   Bloem, Dippelsman and Maehle, *Quarterly National Accounts Manual* (IMF, 2001), section 6.2: a
-#'   total times the indicator's share in its period.
-#' @section Errors: `vetusta_error_argument` for an unknown frequency or rule, for one that is not
-#'   lower (or not higher) than that of `x`, and for
-#'   an indicator that is missing.
+#' @param indicator For the rule `"indicator"`: observations of one series of
+#'   the frequency `to`.
+#' @return Observations of the frequency `to`. `series_aggregate()` adds
+#'   `coverage`, the part of the period's parts that have a value. Disaggregated
+#'   values have the status `filled` and the column `rule`; infinite values are
+#'   kept by what uses them. `known`, and where it is another instant `through`,
+#'   are the latest of those of the values that a value is made from, and for an
+#'   aggregated value not before its period's end. Where `x` holds several
+#'   releases of a period, the result does too, each made from what was known by
+#'   then.
+#' @details A week belongs to the longer period that holds its Thursday, as ISO
+#'   8601 counts weeks to years. Pro rata to an indicator is the distribution of
+#'   Bloem, Dippelsman and Maehle, *Quarterly National Accounts Manual* (IMF,
+#'   2001), section 6.2: a total times the indicator's share in its period.
+#' @section Errors: `vetusta_error_argument` for an unknown frequency or rule,
+#'   for one that is not lower (or not higher) than that of `x`, and for an
+#'   indicator that is missing.
 #' @export
 #' @examples
 #' days <- data.frame(series = "level", period = as.Date("2026-01-01") + 0:89, value = 1:90)
@@ -56,7 +63,7 @@ series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL, zo
   calendar <- calendar %||% attr(table, "calendar", exact = TRUE)
   x <- parts_of(table, zone)
   check_direction(x, to, down = TRUE)
-  # a week is where its Thursday is
+  # a week belongs to the month of its Thursday
   x$bucket <-
     period_first(epoch_days(ifelse(x$frequency == "W" & to != "W", as.numeric(x$period) + 3,
       as.numeric(x$period))), to)
@@ -69,7 +76,7 @@ series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL, zo
   derived_observations(table, frame, zone)
 }
 
-# Observations made from those of a table, with its facts and their own instants.
+# Observations derived from those of a table, with its facts and new instants.
 derived_observations <- function(x, frame, zone) {
   facts <- facts_of(x)[c("title", "source", "unit", "calendar")]
   facts$zone <- if (!identical(zone, "UTC")) zone
@@ -80,15 +87,15 @@ derived_observations <- function(x, frame, zone) {
   rows
 }
 
-# Values of any kind with their period, frequency and the time within it, in order of
-# series_points().
+# Values of any kind with their period, frequency and the time within it, in the
+# order of series_points().
 parts_of <- function(x, zone) {
   x <- as.data.frame(periods_of(as_series(x), zone))
-  # what stands twice without another release counts once
+  # a repeated row of one release counts once
   x[!duplicated(x[c("series", "time", "known")], fromLast = TRUE), ]
 }
 
-# Values by period: those of instants by their day.
+# Values by period: instants by their day.
 periods_of <- function(x, zone) UseMethod("periods_of")
 
 #' @export
@@ -113,9 +120,10 @@ periods_of.default <- function(x, zone) {
     through = points$through, known = points$known, time = points$time))
 }
 
-# Longer periods by their releases. A period counts when it is over, and once more at every later
-# instant at which one of its rows has another release; each of these states is summarised as if it
-# were a period of its own. Rows stand in order of series, time and release.
+# Longer periods, release by release. A period counts when it is over, and again
+# at every later instant at which one of its rows is revised; each of these
+# states is summarised like a period. Rows are in order of series, time and
+# release.
 aggregated_releases <- function(x, to, rule, need, calendar, zone) {
   n <- nrow(x)
   bucket <- as.numeric(x$bucket)
@@ -123,7 +131,8 @@ aggregated_releases <- function(x, to, rule, need, calendar, zone) {
   again <- c(FALSE, unit[-1] == unit[-n] & x$time[-1] == x$time[-n])[seq_len(n)]
   deleted <- x$status %in% "deleted"
   end <- period_ends(x$bucket, rep(to, n), zone)
-  # of a series with several releases of a time, what comes when a period is over is a release of it
+  # rows of a series with revisions that come after the end of a period are
+  # releases of it
   late <- x$known > end & x$series %in% x$series[again]
   several <- unit %in% unit[again | deleted | late]
   once <- aggregated(frame_rows(x, which(!several)), unit[!several], to, rule, need, calendar, zone)
@@ -155,7 +164,7 @@ aggregated_releases <- function(x, to, rule, need, calendar, zone) {
   releases_kept(all, c("value", "coverage", "status", "measure"), by = "unit")
 }
 
-# One result a run of equal groups: the summary of the rows of one period.
+# One result a run of equal groups: the summary of one period's rows.
 aggregated <- function(x, group, to, rule, need, calendar, zone) {
   last <- as.numeric(period_last(x$bucket, to))
   period <- as.numeric(x$period)
@@ -176,7 +185,7 @@ aggregated <- function(x, group, to, rule, need, calendar, zone) {
 
 aggregate_rules <- c("mean", "sum", "first", "last", "min", "max", "median", "end")
 
-# How many days, weeks or months each longer period has.
+# The number of days, weeks or months in each longer period.
 expected_parts <- function(bucket, to, frequency, calendar) {
   out <- rep(NA_real_, length(bucket))
   for (name in unique(frequency)) {
@@ -236,7 +245,7 @@ frequency_word <- function(name) {
   else frequency_words[[name]]
 }
 
-# Of several releases of one period the newest, and nothing that was deleted.
+# The newest release of each period, without deleted values.
 newest_rows <- function(x) {
   newest <- !duplicated(paste(x$series, as.numeric(x$period), sep = "\r"), fromLast = TRUE)
   x[newest & !x$status %in% "deleted", ]

@@ -1,10 +1,9 @@
-# What is expected of a series, before it is known what is there.
+# The expected times of a series.
 
-# The expected times, the values' own in terms of them (`time`), and what the reasons need to know:
-# the end of the time that each speaks of, and its day.
-# Values of days and longer belong to trading days, wherever in them they are stamped. `shift` is
-# how far each series' own times lie from the expected ones.
-# `facts` are of frame_facts().
+# The expected times, the times of values among them (`time`), and the end and
+# the day of each. Values of days and longer belong to trading days, whatever
+# instant they have. `shift` is the offset of each series' times from the
+# expected ones. `facts` come from frame_facts().
 gaps_frame <- function(x, plain, facts, from, to, session) UseMethod("gaps_frame")
 
 #' @export
@@ -39,8 +38,8 @@ gaps_frame.default <- function(x, plain, facts, from, to, session) {
     iso = interval$iso, calendar = name, zone = facts$zone)
 }
 
-# The weekdays on which daily values come, where there are none on weekends in three weeks or more:
-# the source is closed then. NULL where all days count.
+# The weekdays of daily values, where three weeks or more have none on weekends,
+# because the source is closed then. NULL where all days count.
 seen_weekdays <- function(time, interval, zone) {
   if (interval$iso != "P1D" || length(time) < 11 || diff(range(time)) < 21 * 86400) {
     return(NULL)
@@ -88,15 +87,15 @@ gaps_interval <- function(plain, interval) {
       todo = "give `interval`, such as \"1 minute\"")
 }
 
-# Without a calendar the values' own times say where the expected ones lie, a Friday or a quarter
-# past the hour, for each series its own: list(expected, shift, place). NULL where those of one
-# series do not agree on it.
+# Without a calendar the times of the values show where the expected ones lie, a
+# Friday or a quarter past the hour, for each series: list(expected, shift,
+# place). NULL where the times of a series disagree.
 observed_lattice <- function(plain, interval, window, zone) {
   step <- interval$seconds
   if (is.na(step) || !length(plain$time)) {
     return(NULL)
   }
-  # days keep their hour of the local clock
+  # days keep their local hour
   within <- is_intraday(interval)
   clock <- function(time) if (within) time else time + zone_offset(time, zone)
   back <- function(time) {
@@ -116,7 +115,8 @@ observed_lattice <- function(plain, interval, window, zone) {
   base <- if (regular) phase[[1]] else 0
   start <- ceiling((from - base) / step - 1e-9) * step + base
   if (!regular) start <- floor((from - base) / step) * step + base
-  # of several series each has its own times within a step; a step counts that begins in the window
+  # each of several series has its own times within a step; a step counts if it
+  # begins in the window
   expected <- if (start < to) seq(start, to - step * 1e-9, by = step) else numeric()
   if (!regular) expected <- expected[expected + max(phase) >= from & expected + min(phase) < to]
   shift <- if (!regular) phase - base

@@ -1,49 +1,52 @@
 #' Find what is missing
 #'
-#' Sets the times that a calendar expects against those that are there. Closed days and hours are
-#' not expected, so they
-#' are no gaps.
+#' Sets the times that a calendar expects against those that are there. Closed
+#' days and hours are not expected, so they are no gaps.
 #'
-#' @param x A table of bars of one interval, of any number of symbols; or observations, or a
-#'   table with `series`, `time` and `value`. A row whose value is
-#'   missing is no value.
-#' @param calendar A calendar; by default the one that the table states. Without one a value is
-#'   expected at every interval of every day of the table's zone, and of daily series without any
-#'   value on a weekend in three weeks or more on every weekday. Observations of months and other
-#'   periods are expected for every period from the first one on, those of days for every day of the
+#' @param x A table of bars of one interval, of any number of symbols; or
+#'   observations, or a table with `series`, `time` and `value`. A row whose
+#'   value is missing is no value.
+#' @param calendar A calendar; by default the one that the table states. Without
+#'   one a value is expected at every interval of every day of the table's zone,
+#'   and of daily series without any value on a weekend in three weeks or more
+#'   on every weekday. Observations of months and other periods are expected for
+#'   every period from the first one on, those of days for every day of the
 #'   calendar.
-#' @param interval The interval of `x`; by default the one that the table states, or the smallest
-#'   step between two values, where
-#'   values two to six days apart are those of days. Without a calendar
-#'   a value is expected where the values' own times lie, on Fridays say; where they do not agree,
-#'   at midnights and whole hours (UTC).
-#' @param from,to The window, days or instants; by default from the first to the last value of
-#'   all series together.
-#' @param session Names of the sessions in which values are expected; `NULL` for all.
-#' @param outage For how many times in a row all series must be missing before it is taken for an
-#'   outage and not for a quiet
-#'   market; by default 5 within the day and 1 for days and longer.
-#' @param listed A data frame of instruments with `symbol`, `listed` and `delisted` (`Date`):
-#'   what lies outside is told so.
-#' @param delayed_from The instant from which the source holds its newest values back.
-#' @param published How long after its end a value is published, a length of time; one for all or
-#'   a named vector by series. With `now`: what
-#'   is younger than that is told so.
+#' @param interval The interval of `x`; by default the one that the table
+#'   states, or the smallest step between two values, where values two to six
+#'   days apart are those of days. Without a calendar a value is expected where
+#'   the values' own times lie, on Fridays say; where they do not agree, at
+#'   midnights and whole hours (UTC).
+#' @param from,to The window, days or instants; by default from the first to the
+#'   last value of all series together.
+#' @param session Names of the sessions in which values are expected; `NULL` for
+#'   all.
+#' @param outage For how many times in a row all series must be missing before
+#'   it is taken for an outage and not for a quiet market; by default 5 within
+#'   the day and 1 for days and longer.
+#' @param listed A data frame of instruments with `symbol`, `listed` and
+#'   `delisted` (`Date`): what lies outside is told so.
+#' @param delayed_from The instant from which the source holds its newest values
+#'   back.
+#' @param published How long after its end a value is published, a length of
+#'   time; one for all or a named vector by series. With `now`: what is younger
+#'   than that is told so.
 #' @param now The present, for `published`.
-#' @return A `vetusta_gaps` table with one row a run of missing times: `symbol` (or `series`),
-#'   `first` and `last` (the run's first and
-#'   last missing time, `POSIXct` in UTC), `missing` (how many), `reason`, the first of these that
+#' @return A `vetusta_gaps` table with one row a run of missing times: `symbol`
+#'   (or `series`), `first` and `last` (the run's first and last missing time,
+#'   `POSIXct` in UTC), `missing` (how many), `reason`, the first of these that
 #'   holds: `before listing`, `after the last day`, `delayed`, `not yet
-#'   published`, `no trade` (of values that are no bars: `others have one`) where other series have
-#'   a value at these times, or nearly so, `outage` where of several series none has
-#'   one for a while, `unknown` where there is but one series to judge by. Times that follow each
-#'   other in the calendar are one run, also across a
-#'   night. The attribute `summary` has a row a series: `expected`, `present`, `missing`,
-#'   `coverage` (present of expected), `runs`,
-#'   `longest`.
-#' @section Errors: `vetusta_error_argument` for a window or interval that is none, or an interval
-#'   that cannot be told from one value; `vetusta_error_calendar` for a
-#'   window outside the years that the calendar covers.
+#'   published`, `no trade` (of values that are no bars: `others have one`)
+#'   where other series have a value at these times, or nearly so, `outage`
+#'   where of several series none has one for a while, `unknown` where there is
+#'   but one series to judge by. Times that follow each other in the calendar
+#'   are one run, also across a night. The attribute `summary` has a row a
+#'   series: `expected`, `present`, `missing`, `coverage` (present of expected),
+#'   `runs`, `longest`.
+#' @section Errors: `vetusta_error_argument` for a window or interval that is
+#'   none, or an interval that cannot be told from one value;
+#'   `vetusta_error_calendar` for a window outside the years that the calendar
+#'   covers.
 #' @export
 #' @examples
 #' minutes <- bars_frame(data.frame(
@@ -103,7 +106,7 @@ no_gaps <- function() {
   missing = integer(), reason = character())
 }
 
-# Values that are no bars are not traded.
+# Only bars are traded, so other values have no trading reasons.
 gap_reasons_of <- function(x) UseMethod("gap_reasons_of")
 #' @export
 gap_reasons_of.default <- function(x) {
@@ -113,7 +116,7 @@ gap_reasons_of.default <- function(x) {
 #' @export
 gap_reasons_of.vetusta_bars <- function(x) gap_reasons
 
-# Times at which the calendar is closed are told; a period lies in no session.
+# Reports times at which the calendar is closed; a period belongs to no session.
 say_outside_of <- function(x, frame, calendar) UseMethod("say_outside_of")
 #' @export
 say_outside_of.default <- function(x, frame, calendar) {
@@ -149,8 +152,8 @@ gaps_input.vetusta_points <- function(x) {
   list(series = points$series[there], time = points$time[there])
 }
 
-# For each expected time: do others trade, does nobody for a while, or is there only one to judge
-# by?
+# For each expected time: whether others trade, nobody does for a while, or
+# there is one series only.
 missing_reasons <- function(present, n, outage) {
   if (length(present) < 2) {
     return(rep(3L, n))
@@ -162,7 +165,7 @@ missing_reasons <- function(present, n, outage) {
   reason
 }
 
-# The end of the time that each expected value speaks of, and its local day.
+# The end of the period of each expected value, and its local day.
 frame_ends <- function(frame) {
   if (is.null(frame$interval)) (as.numeric(period_last(frame_days(frame), frame$frequency)) + 1) *
     86400
@@ -174,7 +177,7 @@ frame_days <- function(frame) {
   else local_day(utc(frame$expected), frame$zone)
 }
 
-# What holds for one series alone leads.
+# Reasons of a single series come first.
 series_reasons <- function(series, reason, frame, listed, delayed_from, published, now) {
   if (!is.null(published)) {
     lag <- by_series(published, if (is.null(names(published))) series

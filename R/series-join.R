@@ -1,32 +1,37 @@
-# Several sources of one thing, put together into one history.
+# Joining series of several sources into one history.
 
 #' One history from several sources
 #'
-#' Where the preferred source has a value it is taken; what it lacks comes from the ones behind it.
+#' Where the preferred source has a value it is taken; what it lacks comes from
+#' the ones behind it.
 #'
-#' @param ... Two or more tables of series, the preferred one first, each of one series: bars,
-#'   observations or points. Named tables give their names to `origin`.
-#' @param adjust How the level of the ones behind is brought to that of those before: `"none"`, by
-#'   the median `"ratio"` or `"difference"` of the values that they have in common.
-#' @param overlap How much of what they have in common is looked at: a duration before the end of
-#'   it, as `"1 year"`; `NULL` for all.
-#' @param tolerance How far two values of one time may be from each other, as a part of the larger,
-#'   before it is a finding; after levels were brought together.
+#' @param ... Two or more tables of series, the preferred one first, each of one
+#'   series: bars, observations or points. Named tables give their names to
+#'   `origin`.
+#' @param adjust How the level of the ones behind is brought to that of those
+#'   before: `"none"`, by the median `"ratio"` or `"difference"` of the values
+#'   that they have in common.
+#' @param overlap How much of what they have in common is looked at: a duration
+#'   before the end of it, as `"1 year"`; `NULL` for all.
+#' @param tolerance How far two values of one time may be from each other, as a
+#'   part of the larger, before it is a finding; after levels were brought
+#'   together.
 #' @param value Of bars the column that is meant.
-#' @param name The name of the joined series; by default that of the preferred one.
+#' @param name The name of the joined series; by default that of the preferred
+#'   one.
 #' @param zone The IANA zone of days; by default that of each table.
-#' @return A `vetusta_points` tibble: `series`, `time` (`POSIXct`, the time of each value as it is;
-#'   of periods `period`), `value`, `status`, `through`, `known`, `origin` (the source of each
-#'   value). The attribute `factors` has one row a table: `origin`, `factor`, `offset` (value = own
-#'   value x factor + offset), `overlap` (how many values in common it was measured at); the
-#'   attribute `findings` one row a time at which two sources disagree: `time` or `period`,
-#'   `origin`, `value`, `other`, `other_value`, `part`. `through` and `known` are those of each
-#'   value; of one that was brought to another level no earlier than those of the values at which
-#'   the level was measured.
+#' @return A `vetusta_points` tibble: `series`, `time` (`POSIXct`, the time of
+#'   each value as it is; of periods `period`), `value`, `status`, `through`,
+#'   `known`, `origin` (the source of each value). The attribute `factors` has
+#'   one row a table: `origin`, `factor`, `offset` (value = own value x factor +
+#'   offset), `overlap` (how many values in common it was measured at); the
+#'   attribute `findings` one row a time at which two sources disagree: `time`
+#'   or `period`, `origin`, `value`, `other`, `other_value`, `part`. `through`
+#'   and `known` are those of each value; of one that was brought to another
+#'   level no earlier than those of the values at which the level was measured.
 #' @section Errors: `vetusta_error_shape` for what is no series, or is several;
-#'   `vetusta_error_argument` where levels are to be brought together and there is nothing in
-#'   common, or
-#'   a ratio of values at or below zero.
+#'   `vetusta_error_argument` where levels are to be brought together and there
+#'   is nothing in common, or a ratio of values at or below zero.
 #' @export
 #' @examples
 #' a <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:2, value = c(250, 251, 249))
@@ -61,7 +66,7 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02, 
     findings[[i]] <- join_findings(all, done$rows, tolerance, origins[i])
     factors[[i]] <- done$factor
     fresh <- !done$rows$at %in% all$at[!is.na(all$value)]
-    # where those before have a row without a value, that was looked at too
+    # a row without a value in an earlier source was looked at too
     empty <- match(done$rows$at, all$at[is.na(all$value)])
     for (part in c("through", "known")) {
       done$rows[[part]] <- pmax(done$rows[[part]], all[[part]][is.na(all$value)][empty],
@@ -95,7 +100,7 @@ join_part <- function(x, value, dated, zone) {
       length(series), "."), where = paste(utils::head(series, 3), collapse = ", "),
       todo = "choose one of them")
   }
-  # days beside instants begin in their zone
+  # days joined with instants begin at local midnight
   at <- if (is.null(x[["period"]]) || dated) points$time
   else as.numeric(time_local(epoch_days(points$time / 86400), 0, frame_facts(x, zone = zone)$zone))
   if (anyDuplicated(at)) {
@@ -109,7 +114,7 @@ join_part <- function(x, value, dated, zone) {
   list(name = series, rows = lapply(rows, `[`, !status %in% "deleted"))
 }
 
-# The rows of a source behind, on the level of those before it.
+# The rows of a later source, on the level of the earlier ones.
 join_behind <- function(all, rows, adjust, length_of, origin) {
   factor <- list(origin = origin, factor = 1, offset = 0, overlap = NA_real_)
   if (adjust == "none") {
@@ -134,7 +139,7 @@ join_behind <- function(all, rows, adjust, length_of, origin) {
   }
   factor$overlap <- length(common$at)
   rows$value <- rows$value * factor$factor + factor$offset
-  # its level is known only once all are that it was measured at
+  # the level is known once all values that determine it are
   both <- intersect(all$at, rows$at)
   both <- both[both > max(common$at) - length_of]
   for (name in c("through", "known")) {

@@ -1,7 +1,6 @@
-# Tables of values in time carry a class by their shape: bars, observations by period, or points by
-# instant. What differs by the
-# shape stands in methods of the generics here; what is done with values in time is the same for
-# all of them.
+# Tables of values in time have a class by shape: bars, observations by period,
+# or points by instant. Differences between shapes are methods of the generics
+# here; operations on values are the same for all.
 
 series_shapes <- list(
   vetusta_observations = c("series", "period", "value"),
@@ -9,7 +8,7 @@ series_shapes <- list(
   vetusta_points = c("series", "time", "value")
 )
 
-# A table with the class of its shape, which its columns tell.
+# Adds the class of its shape, which its columns show.
 as_series <- function(x) {
   if (missing(x) || !is.data.frame(x)) {
     vetusta_stop("shape", "Series are a data frame.",
@@ -31,7 +30,7 @@ as_series <- function(x) {
 }
 
 with_shape <- function(x, shape) {
-  # groups of dplyr are of its verbs alone
+  # dplyr's groups do not survive this
   if (inherits(x, "grouped_df")) attr(x, "groups") <- attr(x, "shape") <- NULL
   class(x) <- c(shape, "vetusta_series",
     setdiff(class(x), c(names(series_shapes), "vetusta_series", "vetusta_grouped", "grouped_df")))
@@ -48,7 +47,7 @@ is_bars <- function(x) {
   !"period" %in% names(x)
 }
 
-# What names a table's series, whatever its shape.
+# The series name of each row, for every shape.
 series_names_of <- function(x) as.character(x[["series"]] %||% x[["symbol"]])
 
 `series_names_of<-` <- function(x, value) {
@@ -56,7 +55,7 @@ series_names_of <- function(x) as.character(x[["series"]] %||% x[["symbol"]])
   x
 }
 
-# Checked, and in order of series and time.
+# Checked and sorted by series and time.
 series_table <- function(x) UseMethod("series_table")
 #' @export
 series_table.vetusta_bars <- function(x) bars_frame(x)
@@ -65,14 +64,14 @@ series_table.vetusta_observations <- function(x) series_frame(x)
 #' @export
 series_table.vetusta_points <- function(x) ordered_points(x)
 
-# The same for work on each row: bars of several sides are in order of these too.
+# The same for work on each row: bars of several sides are sorted by side too.
 series_ordered <- function(x) UseMethod("series_ordered")
 #' @export
 series_ordered.default <- function(x) series_table(x)
 #' @export
 series_ordered.vetusta_bars <- function(x) ordered_bars(x)
 
-# The columns of the value that is meant, and of all numbers that a filled row bears.
+# The columns of the value and of all numbers of a filled row.
 value_column <- function(x) UseMethod("value_column")
 #' @export
 value_column.default <- function(x) "value"
@@ -85,15 +84,15 @@ price_columns.default <- function(x) character()
 #' @export
 price_columns.vetusta_bars <- function(x) c("open", "high", "low")
 
-# The number that is asked for, where the shape has several.
+# The value column to use, where the shape has several.
 value_asked <- function(x, value) UseMethod("value_asked")
 #' @export
 value_asked.default <- function(x, value) NULL
 #' @export
 value_asked.vetusta_bars <- function(x, value) value
 
-# Each row's series: bars have one for each side. `own` is what tells rows apart, and `shown` what
-# is told.
+# Each row's series: bars have one a side. `own` identifies it, `shown` is its
+# printed name.
 series_of_rows <- function(x) UseMethod("series_of_rows")
 #' @export
 series_of_rows.default <- function(x) as.character(x$series)
@@ -106,14 +105,15 @@ series_of_rows.vetusta_bars <- function(x) {
   paste0(symbol, ifelse(is.na(x$side), "", paste0(".", x$side)))
 }
 
-# Where each row's own time begins, in seconds.
+# The start of each row's period, in seconds.
 start_times <- function(x) UseMethod("start_times")
 #' @export
 start_times.default <- function(x) as.numeric(x$time)
 #' @export
 start_times.vetusta_observations <- function(x) as.numeric(x$period) * 86400
 
-# Where it ends, in seconds, by interval, zone and calendar: see frame_facts().
+# The end of each row's period, in seconds, by interval, zone and calendar: see
+# frame_facts().
 end_times <- function(x, facts) UseMethod("end_times")
 #' @export
 end_times.default <- function(x, facts) start_times(x)
@@ -134,14 +134,14 @@ end_times.vetusta_bars <- function(x, facts) {
   if (is_intraday(length)) {
     return(session_ends(time, time + length$seconds, facts$calendar))
   }
-  # a bar of a day or longer ends with its last session, where a calendar tells it
+  # a bar of a day or longer ends with its last session, if a calendar is known
   if (!is.null(facts$calendar) && length(time)) {
     return(trading_ends(x$time, length, facts$calendar, facts$zone))
   }
   as.numeric(shift_instant(utc(time), length, 1, facts$zone))
 }
 
-# Bars within the day end with their session at the latest.
+# Bars within the day end no later than their session.
 session_ends <- function(time, end, calendar) {
   if (is.null(calendar) || !length(time)) {
     return(end)
@@ -159,7 +159,7 @@ period_ends <- function(first, frequency, zone = "UTC") {
   if (identical(zone, "UTC")) as.numeric(after) * 86400 else as.numeric(time_local(after, 0, zone))
 }
 
-# Times as they came, of rows that may stand in any order and be of any type.
+# The times of rows in any order and of any type.
 raw_times <- function(x) UseMethod("raw_times")
 #' @export
 raw_times.default <- function(x) as.numeric(read_instants(x$time, "time"))
@@ -171,7 +171,7 @@ raw_times.vetusta_observations <- function(x) {
   86400
 }
 
-# Whether a row of the same time may be another release of it.
+# Whether a row with the same time may be another release.
 has_releases <- function(x) UseMethod("has_releases")
 #' @export
 has_releases.default <- function(x) !is.null(x[["known"]])
@@ -180,7 +180,7 @@ has_releases.vetusta_bars <- function(x) FALSE
 #' @export
 has_releases.vetusta_observations <- function(x) TRUE
 
-# Of several releases of one time the newest, and nothing that was deleted.
+# The newest release of each time, without deleted values.
 newest_points <- function(x, points) {
   if (has_releases(x)) {
     points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
@@ -189,7 +189,8 @@ newest_points <- function(x, points) {
   if (any(deleted)) points[!deleted, ] else points
 }
 
-# A table's values on their way through points: see series_points(). `facts` are of frame_facts().
+# A table's values as points: see series_points(). `facts` come from
+# frame_facts().
 points_of <- function(x, value, facts, times_only) UseMethod("points_of")
 #' @export
 points_of.vetusta_bars <- function(x, value, facts, times_only) points_of_bars(x, value, facts, times_only)
@@ -200,7 +201,7 @@ points_of.vetusta_observations <- function(x, value, facts, times_only) {
 #' @export
 points_of.vetusta_points <- function(x, value, facts, times_only) points_of_points(x, value, facts, times_only)
 
-# Values of one table, whatever its kind.
+# The values of a table of any shape.
 long_points <- function(x, value, dated, zone) {
   value <- if (is_bars(x)) value else "value"
   if (!value %in% names(x) || !is.numeric(x[[value]])) {
@@ -209,7 +210,7 @@ long_points <- function(x, value, dated, zone) {
   }
   time <- if (dated) list(period = x[["period"]] %||% bar_table_days(x))
   else list(time = if (!is.null(x[["period"]])) time_local(as.Date(x$period), 0, zone) else x$time)
-  # the sides of a price are series of their own
+  # each side of a price is a series
   side <- x[["side"]] %||% rep(NA_character_, nrow(x))
   names <- ifelse(is.na(side), series_names_of(x), paste(series_names_of(x), side))
   c(list(series = names), time,

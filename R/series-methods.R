@@ -1,27 +1,28 @@
-# What R people expect of a table of values in time.
+# print(), `[`, rbind() and other methods of tables of series.
 
 #' Tables of values in time
 #'
-#' Bars, observations and points are tibbles with a class of their own, so that R's functions do
-#' what is meant.
+#' Bars, observations and points are tibbles with a class of their own, so that
+#' R's functions do what is meant.
 #'
 #' @param y Another table, for `merge()`; not used by `plot()`.
-#' @param x,object A table of bars, see [bars_frame()]; of observations, see [series_frame()]; or
-#'   of points.
+#' @param x,object A table of bars, see [bars_frame()]; of observations, see
+#'   [series_frame()]; or of points.
 #' @param i,j,... Rows and columns; passed on.
 #' @param drop Whether a single column is given as a vector.
-#' @return `[`, `merge()`, `transform()` and `rbind()` keep the class as long as the columns that
-#'   make the shape are there, and the facts of the table (see [series_about()]). Tables whose bars
-#'   differ in their interval are not bound together; of different zones or calendars the instants
-#'   that they make become the columns `through` and `known`, and different units the column `unit`.
-#'   `summary()`
-#'   has a row a series: `series`,
-#'   `rows`, `missing` (rows without a value), `first`, `last` (`POSIXct`, UTC), `interval` (an ISO
-#'   8601 duration, where it can be told), `coverage` (the part of the times from the first to the
-#'   last that has a value, without a calendar every one of its kind), `least`, `middle`,
-#'   `greatest`, and `course`: 24 signs, each as high as the mean of a 24th of the time, with a
-#'   space where there is nothing. `print()` shows up to five series so. `as.ts()` gives
-#'   a `ts` of one series whose periods have a frequency within the year (annual to monthly), with
+#' @return `[`, `merge()`, `transform()` and `rbind()` keep the class as long as
+#'   the columns that make the shape are there, and the facts of the table (see
+#'   [series_about()]). Tables whose bars differ in their interval are not bound
+#'   together; of different zones or calendars the instants that they make
+#'   become the columns `through` and `known`, and different units the column
+#'   `unit`. `summary()` has a row a series: `series`, `rows`, `missing` (rows
+#'   without a value), `first`, `last` (`POSIXct`, UTC), `interval` (an ISO 8601
+#'   duration, where it can be told), `coverage` (the part of the times from the
+#'   first to the last that has a value, without a calendar every one of its
+#'   kind), `least`, `middle`, `greatest`, and `course`: 24 signs, each as high
+#'   as the mean of a 24th of the time, with a space where there is nothing.
+#'   `print()` shows up to five series so. `as.ts()` gives a `ts` of one series
+#'   whose periods have a frequency within the year (annual to monthly), with
 #'   `NA` where one is missing.
 #' @name vetusta_series
 #' @examples
@@ -78,7 +79,7 @@ rbind.vetusta_series <- function(...) {
     }, ""), collapse = " and of "), " cannot be one table."),
     todo = "resample them to one interval first, or keep a list of tables")
   }
-  # where zones or calendars differ, the instants that they make are written down
+  # where zones or calendars differ, the instants they imply become columns
   differ <- any(vapply(c("zone", "calendar"), function(name) {
     length(unique(lapply(facts, `[[`, name))) > 1
   }, TRUE))
@@ -96,14 +97,14 @@ rbind.vetusta_series <- function(...) {
   series_table(as_series(with_facts(as_rows(rows), together)))
 }
 
-# Whether one column has one unit here and another there.
+# Whether a column has different units.
 units_differ <- function(facts) {
   units <- unlist(lapply(unname(facts), `[[`, "unit"))
   any(duplicated(names(units))) && length(unique(paste(names(units), units))) >
     length(unique(names(units)))
 }
 
-# Both instants of each row as columns.
+# Adds both instants of each row as columns.
 with_time_columns <- function(x) {
   x <- series_table(x)
   facts <- frame_facts(x)
@@ -158,7 +159,8 @@ summary.vetusta_series <- function(object, ...) {
     table[c("least", "middle", "greatest", "course")]))
 }
 
-# list(lines, left): as many columns as a line holds, and the names of the others.
+# list(lines, left): as many columns as fit in a line, and the names of the
+# others.
 columns_that_fit <- function(frame, width) {
   for (most in rev(seq_along(frame))) {
     lines <- text_table(frame[seq_len(most)], width)
@@ -167,7 +169,7 @@ columns_that_fit <- function(frame, width) {
   list(lines = lines, left = names(frame)[-seq_len(most)])
 }
 
-# Interval and coverage by series, where the times have a step that can be told.
+# Interval and coverage by series, where the times have a regular step.
 series_counted <- function(x) {
   gaps <- tryCatch(without_notes(series_gaps(x)), vetusta_error = function(e) NULL)
   summary <- attr(gaps, "summary")
@@ -176,7 +178,8 @@ series_counted <- function(x) {
     coverage = as.numeric(summary$coverage))
 }
 
-# Values in time as a line of text: each sign is as high as the mean of its stretch of time.
+# Values in time as a line of text: the height of each character is the mean of
+# its stretch of time.
 series_course <- function(time, value, signs = 24) {
   marks <- if (isTRUE(l10n_info()[["UTF-8"]])) strsplit(paste0("\u2581\u2582\u2583\u2584",
     "\u2585\u2586\u2587\u2588"), "")[[1]] else strsplit("_.,-=+*#", "")[[1]]
@@ -186,7 +189,7 @@ series_course <- function(time, value, signs = 24) {
   }
   time <- time[kept]
   range <- range(time)
-  # few values have a sign each
+  # few values have a character each
   steps <- diff(sort(unique(time)))
   signs <- if (!length(steps)) 1 else min(signs, round(diff(range) / stats::median(steps)) + 1)
   place <- if (!length(steps)) rep(1L, length(time))
@@ -199,8 +202,8 @@ series_course <- function(time, value, signs = 24) {
   paste(ifelse(is.na(means), " ", marks[level]), collapse = "")
 }
 
-# Coverage takes a pass over all rows, so of a longer table only summary() counts it, and print()
-# draws the course of a sample.
+# Coverage needs a pass over all rows, so for longer tables only summary()
+# counts it, and print() draws a sample.
 long_table <- 200000
 
 # A line a series: first and last day, coverage, course.
@@ -230,7 +233,7 @@ sampled_lines <- function(x) {
     day(table$last), "  ", table$course), "  summary() counts coverage")
 }
 
-# A part as percents; what is not whole is never rounded to it.
+# A share as per cent; less than all is never rounded to 100%.
 format_coverage <- function(part) {
   text <- sprintf("%.1f%%", 100 * part)
   ifelse(part < 1 & text == "100.0%", "99.9%", ifelse(part == 1, "100%", text))

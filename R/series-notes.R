@@ -1,7 +1,7 @@
-# What the core says beside its results and errors: that rows were sorted, or lie outside all
-# sessions. It is a message of the class `vetusta_note`.
+# Notes of the core beside results and errors: rows were sorted, or lie outside
+# all sessions. They are messages of the class `vetusta_note`.
 
-# `late` of `total` rows stood after a later one of their own series.
+# `late` of `total` rows came after a later one of their series.
 say_sorted <- function(late, total) {
   if (late > 0) {
     text <- paste0("note: ", counted(late, "row"), " of ",
@@ -18,7 +18,7 @@ say_sorted_rows <- function(series,
   length(time))
 }
 
-# Values at times at which the calendar is closed take no part in what is made by its sessions.
+# Values outside the calendar's sessions are left out of results by session.
 say_outside <- function(outside, total) {
   if (outside > 0) {
     text <- paste0("note: ", counted(outside, "row"), " of ",
@@ -47,7 +47,7 @@ say_no_release <- function(tables) {
   }
 }
 
-# Bars of which nobody said to which session they belong are in none.
+# Bars without a stated session belong to none.
 say_no_session <- function(count) {
   if (count > 0) {
     text <- paste0("note: ", counted(count, "bar"), if (count == 1) " has" else " have",
@@ -58,13 +58,13 @@ say_no_session <- function(count) {
   }
 }
 
-# Rows that the product itself hands on are sorted without a word.
+# Internal tables are sorted without a note.
 without_notes <- function(work) {
   withCallingHandlers(work,
   vetusta_note = function(note) tryInvokeRestart("muffleMessage"))
 }
 
-# What is said of several tables is said once.
+# Combines the notes on several tables into one.
 with_one_note <- function(work) {
   late <- 0
   total <- 0
@@ -78,7 +78,8 @@ with_one_note <- function(work) {
   result
 }
 
-# Nothing equals the value that is asked for, which may be misspelt: the values there are.
+# No value equals the condition's, which may be misspelt: shows the values that
+# exist.
 say_no_value <- function(asked, column) {
   if (!nzchar(asked$value) || inherits(column, c("Date", "POSIXct"))) {
     return(invisible())
@@ -94,7 +95,8 @@ say_no_value <- function(asked, column) {
     list(message = text, call = NULL)))
 }
 
-# Series of which no value was known at any time of a grid, with the first time at which one was.
+# Series without a known value at any time of a grid, with the first time at
+# which one was known.
 say_none_known <- function(series, aligned, times) {
   none <- vapply(aligned, function(column) length(column$value) > 0 && all(is.na(column$value)), TRUE)
   first <- vapply(series, function(points) min(c(points$counts, Inf)), 0)

@@ -1,21 +1,22 @@
-# Results from several releases of a series. A result is computed anew only where a row that it is
-# made from has another release; what is computed for one instant stands beside what is computed for
-# others as if each were a series of its own, so that one request computes all of them.
+# Results from several releases of a series. A result is recomputed only where
+# one of its input rows is revised. Computations for different instants are
+# arranged like separate series, so that one call computes all of them.
 #
-# Most rows come in order of time, each after all that came before it: their results are computed
-# once, from the first releases. The other rows are `late`: releases that change something, and
-# first releases of times behind others that were known already.
+# Most rows come in order of time, each after all earlier ones: their results
+# are computed once, from the first releases. Other rows are `late`: revisions,
+# and first releases of times before ones already known.
 
-# The releases of one series, in order of time and release. `time` are the different times, `first`
-# where the rows of each begin, `row` the number of each row in `points`. Releases that say what the
-# one before them said, in all of these `columns`, are left out.
+# The releases of one series, in order of time and release. `time` are the
+# distinct times, `first` the start of each time's rows, `row` the number of
+# each row in `points`. Releases that equal the one before in all `columns` are
+# left out.
 release_table <- function(points, columns = "value") {
   n <- length(points$time)
   order <- order(points$time, points$known, method = "radix")
   time <- points$time[order]
   deleted <- if (is.null(points[["status"]])) rep(FALSE, n)
   else points$status[order] %in% "deleted"
-  # of two rows of one time and instant the later one counts
+  # of two rows with one time and instant the later one counts
   kept <- c(time[-1] != time[-n] | points$known[order][-1] != points$known[order][-n], TRUE)
   again <- c(FALSE, time[-1] == time[-n] & deleted[-1] == deleted[-n])
   for (name in columns) {
@@ -23,7 +24,8 @@ release_table <- function(points, columns = "value") {
     same <- value[-1] == value[-n]
     again <- again & c(FALSE, same %in% TRUE | (is.na(value[-1]) & is.na(value[-n])))
   }
-  # where the last of two rows of one instant counts, the one after it is laid beside that
+  # where the last of two rows of one instant counts, the next release is
+  # compared with that one
   again[c(FALSE, !kept[-n])] <- FALSE
   keep <- kept[seq_len(n)] & !again
   order <- order[keep]
@@ -40,24 +42,24 @@ release_table <- function(points, columns = "value") {
     sooner = cummin(first), later = later, in_order = in_order, late = which(late))
 }
 
-# The rows of `points` that count at each instant, within each range of times: list(row, question,
-# index), where `index` is the number of the time.
+# The rows of `points` that count at each instant, within each range of times:
+# list(row, question, index), where `index` is the number of the time.
 release_rows <- function(table, lo, hi, at, strict = FALSE) {
   releases <- release_rows_cpp(table$first, table$known, table$usable, as.integer(lo),
     as.integer(hi), at, strict)
   list(row = table$row[releases$row], question = releases$question, index = table$of[releases$row])
 }
 
-# The times before and after each one at which a row counts.
+# The nearest times before and after each one at which a row counts.
 release_neighbours <- function(table, index, at, count = 1L, usable = table$usable) {
   release_neighbours_cpp(table$first, table$known, usable, table$sooner, table$later,
     as.integer(index), at, count)
 }
 
-# Rows of a frame, without the names that its own rows have.
+# Rows of a frame as a list, without row names.
 frame_rows <- function(frame, rows) list_frame(lapply(as.list(frame), `[`, rows))
 
-# Ranges of one group that touch, as one: list(group, lo, hi).
+# Joins adjacent or overlapping ranges of one group: list(group, lo, hi).
 ranges_joined <- function(group, lo, hi) {
   order <- order(group, lo, method = "radix")
   group <- group[order]
@@ -67,7 +69,7 @@ ranges_joined <- function(group, lo, hi) {
   if (!n) {
     return(list(group = group, lo = lo, hi = hi))
   }
-  # numbers that rise from group to group
+  # numbers that increase from group to group
   wide <- max(hi) + 2
   reach <- cummax(hi + group * wide)
   begins <- c(TRUE, (lo + group * wide)[-1] > reach[-n])
@@ -86,10 +88,11 @@ in_ranges <- function(ranges, group, index) {
   at > 0 & index + group * wide <= c(-Inf, ranges$hi + ranges$group * wide)[at + 1L]
 }
 
-# The results of a function that gives each row a result made from rows up to it: `work(rows,
-# groups)` takes rows of `points` and numbers of series, and gives `value`, `through` and `known` a
-# row. `reach` says which rows a result is made from, see reach_rows(), reach_time() and
-# reach_all(). Gives `time`, `value`, `through` and `known` of all releases.
+# All releases of a function whose result at a row depends on rows up to it.
+# `work(rows, groups)` takes row numbers of `points` and series numbers, and
+# returns `value`, `through` and `known` a row. `reach` describes the input rows
+# of a result, see reach_rows(), reach_time() and reach_all(). Returns `time`,
+# `value`, `through` and `known`.
 by_release <- function(points, work, reach) {
   table <- release_table(points)
   near <- reach(table)
@@ -104,7 +107,7 @@ by_release <- function(points, work, reach) {
     kept <- which(flagged)
     parts[[length(parts) + 1]] <<- lapply(computed, `[`, kept)
   }
-  # what came in order, behind which nothing had changed
+  # rows in order, before which nothing had changed
   add(table$row[once], rep(1L, length(once)), table$of[once],
     table$known_first[table$of[once]], !near$changed[table$of[once]])
   for (part in near$parts) {
@@ -124,8 +127,8 @@ by_release <- function(points, work, reach) {
   releases_kept(all)
 }
 
-# Results in order of what they are of (`by`) and of the instant that they were computed for,
-# without those that say what the one before said. A result that is `gone` ends the one before it.
+# Results sorted by what they are of (`by`) and the instant they were computed
+# for, without repetitions. A result that is `gone` ends the one before it.
 releases_kept <- function(all, columns = "value", by = "time") {
   all <- as.list(all)
   all$gone <- all$gone %in% TRUE
@@ -147,16 +150,16 @@ releases_kept <- function(all, columns = "value", by = "time") {
   all <- lapply(all, `[`, which(last))
   n <- length(all$known)
   again <- c(FALSE, all[[by]][-1] == all[[by]][-n])[seq_len(n)]
-  # and where nothing was there before, nothing is gone
+  # without an earlier result nothing is gone
   list_frame(lapply(all, `[`, which(again | !all$gone)))
 }
 
-# A result is made from its own row and the one before it.
+# A result depends on its row and the one before it.
 reach_rows <- function(table) {
   late <- table$late
   index <- table$of[late]
   at <- table$known[late]
-  # the next row that came in order, where it came when something behind it had changed
+  # the next row in order, where it came after an earlier row had changed
   ordered <- which(table$in_order & table$usable[table$begins])
   soonest <- at[!duplicated(index)]
   behind <- unique(index)
@@ -177,8 +180,8 @@ reach_rows <- function(table) {
     results = ranges_joined(group, index, hi)))))
 }
 
-# A result is made from the rows from `edge` on, or behind it where it is `open`: one instant for
-# each time, which rise. Gives a reach.
+# A result depends on the rows from `edge` on, or after it where it is `open`:
+# one instant a time, increasing. Returns a reach.
 reach_time <- function(edge_of, open) {
   function(table) {
     time <- table$time
@@ -188,18 +191,18 @@ reach_time <- function(edge_of, open) {
   }
 }
 
-# A result is made from all rows up to it.
+# A result depends on all rows up to it.
 reach_all <- function(table) {
   n <- length(table$time)
   reach_between(table, rep(1L, n), rep(n, n))
 }
 
-# The same, and from the rows before `base`, those behind it too.
+# The same, and on the rows before `base`, even later ones.
 reach_base <- function(base) {
   function(table) {
     n <- length(table$time)
     leads <- table$time < base
-    # a row that leads and comes when the base's day is over changes all results
+    # an unreleased row that comes when the base day is over changes all results
     table$late <- sort(union(table$late,
       table$begins[leads & table$in_order & table$known_first > base]))
     table$in_order <- table$in_order & !(leads & table$known_first > base)
@@ -209,8 +212,8 @@ reach_base <- function(base) {
   }
 }
 
-# A result is made from its own row and those between two instants before it, `from` and `to`, which
-# rise with the time.
+# A result depends on its row and those between two earlier instants, `from` and
+# `to`, which increase with the time.
 reach_earlier <- function(from_of, to_of) {
   function(table) {
     time <- table$time
@@ -219,7 +222,7 @@ reach_earlier <- function(from_of, to_of) {
     to <- cummax(to_of(time))
     lo <- findInterval(from, time, left.open = TRUE) + 1L
     hi <- pmin(findInterval(to, time), seq_len(n) - 1L)
-    # the results made from each time
+    # the results that depend on each time
     first <- pmax(findInterval(time, to, left.open = TRUE) + 1L, seq_len(n) + 1L)
     last <- findInterval(time, from)
     late <- table$late
@@ -229,7 +232,7 @@ reach_earlier <- function(from_of, to_of) {
     came <- table$known_first[ordered]
     soonest <- at[!duplicated(index)]
     behind <- unique(index)
-    # what came in order, when something that it is made from had changed
+    # rows in order whose inputs had changed
     begins <- ordered[pmax(findInterval(first[behind], ordered, left.open = TRUE),
       findInterval(soonest, came, left.open = TRUE)) + 1L]
     changed <- marked(begins, last[behind], n) & table$in_order
@@ -237,7 +240,7 @@ reach_earlier <- function(from_of, to_of) {
     made <- c(index, dirty)
     instants <- sort(unique(c(at, table$known_first[dirty])))
     group <- match(c(at, table$known_first[dirty]), instants)
-    # and the results that are made from what is late
+    # and results that depend on late rows
     after <- which(first[index] <= last[index])
     results <- ranges_joined(c(group, group[after]), c(made, first[index[after]]),
       c(made, last[index[after]]))
@@ -255,16 +258,16 @@ marked <- function(lo, hi, n) {
   cumsum(tabulate(lo[hit], n + 1) - tabulate(hi[hit] + 1, n + 1))[seq_len(n)] > 0
 }
 
-# `lo` is the first time that each result is made from; `from` and `hi` are the first and the last
-# one whose result is made from each time.
+# `lo` is the first time that each result depends on; `from` and `hi` are the
+# first and last result that depend on each time.
 reach_between <- function(table, lo, hi, from = seq_along(lo)) {
   late <- table$late
   index <- table$of[late]
   instants <- sort(unique(table$known[late]))
   group <- match(table$known[late], instants)
   changes <- ranges_joined(group, lo[from[index]], hi[index])
-  # results of rows that came in order, when something behind them had changed: all that came
-  # between two changes at once
+  # results of rows in order, when earlier rows had changed: all rows between
+  # two changes together
   ordered <- which(table$in_order)
   came <- table$known_first[ordered]
   soonest <- table$known[late][!duplicated(index)]
@@ -281,7 +284,8 @@ reach_between <- function(table, lo, hi, from = seq_along(lo)) {
       ranges_joined(between, dirty, dirty))))
 }
 
-# Ranges in pieces of so many rows at most, so that memory is bounded.
+# Ranges are split into parts of at most this many rows, so that memory is
+# bounded.
 release_most <- 2e6
 
 release_pieces <- function(ranges, results) {
@@ -293,11 +297,11 @@ release_pieces <- function(ranges, results) {
   })
 }
 
-# What lies between values: parts of periods, and holes that are filled. Where a row has another
-# release, all changes up to the next value on either side. `good` says which rows are values. Gives
-# `changed`, the times that came in order when something behind them had changed; and, by `group`
-# (the number of the instant in `at`), the ranges of times whose results are computed anew (`cells`)
-# and from which rows (`rows`).
+# Results between values: parts of periods, and filled gaps. After a revision
+# everything changes up to the next value on either side. `good` marks rows with
+# values. Returns `changed`, the times in order after a change; and, by `group`
+# (the number of the instant in `at`), the ranges of times to recompute
+# (`cells`) and their input rows (`rows`).
 reach_values <- function(table, good) {
   late <- table$late
   index <- table$of[late]
@@ -322,7 +326,8 @@ reach_values <- function(table, good) {
   }
   single <- beside(1L, usable)
   two <- beside(2L, usable)
-  # where there are fewer values, up to the first or the last row: it may have none
+  # with fewer values the range goes to the first or last row, which may have
+  # none
   few <- which(single$before == two$before | single$after == two$after)
   edge <- beside(n, table$usable, few)
   ranges <- function(results, short) {
@@ -337,10 +342,11 @@ reach_values <- function(table, good) {
     rows = ranges(two, function(side) two[[side]] == single[[side]]))
 }
 
-# Results of one series for every instant at which a row became known, each from all rows that count
-# by then: for rules by which every value depends on all. `work` takes the numbers of rows and the
-# instant, and gives `time`, `value`, `through`, `known` and more, an entry a result. Results are
-# the same where these `columns` are, and rows where their `own` are.
+# Results of one series for every instant at which a row became known, each from
+# all rows that count by then, for rules whose every value depends on all.
+# `work` takes row numbers and the instant, and returns `time`, `value`,
+# `through`, `known` and more, an entry a result. Results are equal if they
+# agree in `columns`, rows if they agree in `distinct`.
 by_instant <- function(points, work, columns = "value", distinct = "value") {
   table <- release_table(points, distinct)
   n <- length(table$time)

@@ -1,7 +1,9 @@
-# Tables as plain text, for prints and for the command line: aligned columns, thousands separated.
+# Tables as plain text, for print() and the command line: aligned columns,
+# thousands separators.
 
-# Instants say their zone in the head. A table wider than `width` has its longest texts cut; names
-# and days are never cut: less needed columns are left out instead.
+# The header states the zone of instants. In a table wider than `width` the
+# longest texts are cut; ids and days are never cut: less important columns are
+# left out instead.
 text_table <- function(frame, width = Inf) {
   repeat {
     lines <- table_lines(frame, width)
@@ -14,7 +16,7 @@ text_table <- function(frame, width = Inf) {
   }
 }
 
-# Columns that a narrow table can do without, the least needed first.
+# Columns that a narrow table leaves out, the least important first.
 less_needed <- c("bytes", "through", "known", "tied", "type", "frequency", "dataset_title",
   "session", "status", "side", "first", "first (UTC)", "message", "title", "behind", "coverage")
 
@@ -33,7 +35,7 @@ table_lines <- function(frame, width) {
   sub(" +$", "", do.call(paste, c(unname(cells), sep = "  ")))
 }
 
-# Names by which a row is asked for again.
+# Columns of ids, which are used in further commands.
 whole_columns <- c("id", "series", "symbol", "query", "source", "dataset", "key", "place", "item")
 
 narrowed <- function(columns, heads, right, width) {
@@ -68,25 +70,26 @@ text_column <- function(column) {
   ifelse(is.na(column), "", column)
 }
 
-# As many digits as the numbers have, up to six; of twelve in all, since what is behind them is of
-# the computing and not of the values. Numbers that do not end are shown to four.
+# As many decimals as the numbers have, up to six, and twelve digits in all,
+# because further ones are rounding errors. Numbers without an end get four.
 shown_digits <- function(x) {
   x <- abs(signif(as.double(x[is.finite(x)]), 12))
   for (digits in 0:6) if (all(abs(x - round(x, digits)) <= 1e-11 * pmax(x, 1e-3))) return(digits)
   4L
 }
 
-# Numbers written as text, decimal ones alone: what R reads as one beside them, such as 0x1F or
-# inf, is none.
+# Decimal numbers as text; texts that only R reads as numbers, such as 0x1F or
+# inf, are not numbers.
 plain_number <- function(text) plain_number_cpp(as.character(text))
 
-# A quotation mark within quotes is written twice, and the table reader leaves it so.
+# Doubled quotation marks within quotes, which the table reader does not undo.
 single_quotes <- function(text) {
   if (any(grepl("\"\"", text, fixed = TRUE))) gsub("\"\"", "\"", text,
   fixed = TRUE) else text
 }
 
-# An instant to the minute, for a table whose head tells the zone; of what is missing the word.
+# An instant to the minute, for a table whose header states the zone; `missing`
+# for NA.
 to_minute <- function(time, missing = "-") {
   ifelse(is.na(time), missing, substr(sub("T", " ", format_instant(time)), 1, 16))
 }
@@ -94,10 +97,11 @@ to_minute <- function(time, missing = "-") {
 # "1 symbol", "1,200 symbols"
 thousands <- function(n) format(n, big.mark = ",", scientific = FALSE, trim = TRUE)
 
-# Names that are too long for a panel, a label or a line.
+# Shortens names for a panel, label or line.
 short_names <- function(names, most = 40) shortened(as.character(names), most)
 
-# Text of at most so many letters; what is longer ends with dots that the locale can write.
+# Text of at most `most` characters; longer text ends with dots that the locale
+# can show.
 shortened <- function(text, most) {
   dots <- if (isTRUE(l10n_info()[["UTF-8"]])) "\u2026" else "..."
   long <- which(nchar(text, "width") > most)
@@ -116,8 +120,8 @@ format_seconds <- function(seconds) {
   else paste(round(seconds / 86400, 1), "days")
 }
 
-# A text in a language, else in one of its kinds (en-GB for en), else in English, else in any; NA
-# where there is none at all.
+# A text in a language, else in a variant of it (en-GB for en), else in English,
+# else in any; NA without any.
 label_in <- function(texts, language) {
   texts <- texts[!is.na(texts)]
   if (!length(texts)) {
@@ -133,7 +137,7 @@ language_place <- function(known, language) {
   at[1]
 }
 
-# For each code its label, in the language that is asked for or the next best that it has.
+# The label of each code, in the requested language or the next best one.
 code_labels <- function(list, language) {
   label <- rep(NA_character_, length(list$id))
   left <- list$labels
@@ -145,8 +149,8 @@ code_labels <- function(list, language) {
   ifelse(is.na(label), list$id, label)
 }
 
-# "ORV,TSK" are two codes, and "Grain, milled" may be one label: the longest part that is known is
-# taken.
+# "ORV,TSK" are two codes, and "Grain, milled" may be one label: the longest
+# known part is taken.
 split_codes <- function(values, known) {
   unlist(lapply(as.character(values), function(value) {
     parts <- strsplit(value, ",", fixed = TRUE)[[1]]

@@ -1,17 +1,19 @@
 #' Thin a line to what can be seen of it
 #'
-#' Of the points that fall into one column of pixels the first, the last, the lowest and the highest
-#' are kept: a line drawn through them covers the same pixels as one through all of them.
+#' Of the points that fall into one column of pixels the first, the last, the
+#' lowest and the highest are kept: a line drawn through them covers the same
+#' pixels as one through all of them.
 #'
 #' @param time Times, increasing (`POSIXct`, `Date` or numbers).
-#' @param value Numbers, one a time. One that is missing is kept where it breaks the line.
+#' @param value Numbers, one a time. One that is missing is kept where it breaks
+#'   the line.
 #' @param columns How many columns of pixels there are.
-#' @return The numbers of the points that are kept, increasing: at most four a column, and one for
-#'   each break.
-#' @section Errors: `vetusta_error_figure` for times that do not increase, or values that are no
-#'   numbers or of another length.
-#' @references Jugel, Jerzak, Hackenbroich and Markl, "M4: A Visualization-Oriented Time Series Data
-#'   Aggregation", PVLDB 7(10), 2014.
+#' @return The numbers of the points that are kept, increasing: at most four a
+#'   column, and one for each break.
+#' @section Errors: `vetusta_error_figure` for times that do not increase, or
+#'   values that are no numbers or of another length.
+#' @references Jugel, Jerzak, Hackenbroich and Markl, "M4: A
+#'   Visualization-Oriented Time Series Data Aggregation", PVLDB 7(10), 2014.
 #' @export
 #' @examples
 #' time <- 1:100000

@@ -1,6 +1,6 @@
-# The three times of a row, and the facts of a table that all functions carry.
+# The three times of a row, and the facts of a table, which all functions keep.
 
-# What a table knows of itself, beside its rows.
+# The facts that a table has beside its rows.
 fact_names <- c("interval", "zone", "calendar", "delay", "unit", "title", "source")
 
 facts_of <- function(x) {
@@ -15,21 +15,25 @@ with_facts <- function(x, facts) {
 
 #' What a table of series knows of itself
 #'
-#' A table of series carries the facts that its rows do not say: how long a bar is, in which zone
-#' and by which calendar its days lie, its units, the titles of its series, and its source. They
-#' stay with it through `[`, `rbind()`, `merge()` and all functions of this package.
+#' A table of series carries the facts that its rows do not say: how long a bar
+#' is, in which zone and by which calendar its days lie, its units, the titles
+#' of its series, and its source. They stay with it through `[`, `rbind()`,
+#' `merge()` and all functions of this package.
 #'
-#' @param x A table of series: bars, observations, or a table with `series`, `time` and `value`.
+#' @param x A table of series: bars, observations, or a table with `series`,
+#'   `time` and `value`.
 #' @param interval The length of its bars, see [time_interval()].
 #' @param zone The IANA zone of its days.
 #' @param calendar The calendar of its trading days.
-#' @param delay How long after the end of its time a value is known, where no instant is stated: a
-#'   length of time.
-#' @param unit Units by column, as `c(close = "crowns", volume = "shares")`; or one text, the unit
-#'   of the values.
-#' @param title Titles by series, as `c(KELD = "Keld Harbour Lines")`; or one text for one series.
+#' @param delay How long after the end of its time a value is known, where no
+#'   instant is stated: a length of time.
+#' @param unit Units by column, as `c(close = "crowns", volume = "shares")`; or
+#'   one text, the unit of the values.
+#' @param title Titles by series, as `c(KELD = "Keld Harbour Lines")`; or one
+#'   text for one series.
 #' @param source One text: where the table comes from, as `"quay/bars"`.
-#' @return With facts: the table that has them. Without: a list of those that `x` has.
+#' @return With facts: the table that has them. Without: a list of those that
+#'   `x` has.
 #' @section Errors: `vetusta_error_argument` for a fact that cannot be.
 #' @export
 #' @examples
@@ -51,7 +55,7 @@ series_about <- function(x, interval = NULL, zone = NULL, calendar = NULL, delay
   if (length(facts)) with_facts(x, facts) else facts_of(x)
 }
 
-# Texts by name; a lone text is that of `only`.
+# Texts by name; a single text belongs to `only`.
 check_named <- function(x, name, only) {
   if (is.null(x)) {
     return(NULL)
@@ -63,8 +67,7 @@ check_named <- function(x, name, only) {
   if (is.null(names(x))) stats::setNames(x, only) else x
 }
 
-# The facts of a table that result from those of several: what they have in common, and units and
-# titles together.
+# The common facts of several tables, with their units and titles combined.
 facts_together <- function(all) {
   every <- lapply(stats::setNames(nm = fact_names), function(name) {
     known <- unique(lapply(all, `[[`, name))
@@ -72,7 +75,7 @@ facts_together <- function(all) {
   })
   for (name in c("unit", "title")) {
     texts <- do.call(c, lapply(unname(all), `[[`, name))
-    # a column that has two units has none of its own
+    # a column with two units has none
     if (name == "unit" && length(texts)) {
       several <- tapply(texts, names(texts), function(x) length(unique(x)) > 1)
       texts <- texts[!several[names(texts)]]
@@ -82,7 +85,8 @@ facts_together <- function(all) {
   every[!vapply(every, is.null, TRUE)]
 }
 
-# Interval, zone, calendar and delay: what is given, else what the table says, else days of UTC.
+# Interval, zone, calendar and delay: the argument, else the table's, else UTC
+# days.
 frame_facts <- function(x, interval = NULL, zone = NULL, calendar = NULL) {
   calendar <- calendar %||% attr(x, "calendar", exact = TRUE)
   list(interval = if (!is.null(interval)) time_interval(interval)
@@ -91,9 +95,9 @@ frame_facts <- function(x, interval = NULL, zone = NULL, calendar = NULL) {
   delay = attr(x, "delay", exact = TRUE))
 }
 
-# list(through, known), in seconds: what the columns say, else the end of each row's own time, and
-# the delay behind it. With a lag a row is known no earlier than so long after `through`. `facts`
-# are of frame_facts().
+# list(through, known), in seconds: the columns, else the end of each row's
+# period, and the delay after it. With a lag a row is known no earlier than the
+# lag after `through`. `facts` come from frame_facts().
 row_times <- function(x, end, facts = list()) {
   behind <- function(instants, length) {
     if (is.null(length)) instants
@@ -117,11 +121,12 @@ stated_instants <- function(x, name, otherwise) {
   stated
 }
 
-# Adds the columns `through` and `known` where they differ from what interval, zone, calendar and
-# delay imply. Both are in seconds; without `known` the table's own rule applies.
+# Adds the columns `through` and `known` where they differ from what interval,
+# zone, calendar and delay imply. Both are in seconds; without `known` the
+# table's own rule applies.
 with_times <- function(x, through, known = NULL) {
   x$through <- x$known <- NULL
-  # a bar a session has no length that could tell its end
+  # a bar a session has no fixed length
   end <- if (tells_ends(x)) end_times(x, frame_facts(x))
   if (!identical(through, end) && !(length(end) && all(through == end))) x$through <- utc(through)
   delayed <- !is.null(attr(x, "delay", exact = TRUE))
@@ -129,8 +134,9 @@ with_times <- function(x, through, known = NULL) {
   x
 }
 
-# The length of bars that state none: the smallest step between two bars of a series, so that no bar
-# counts too early. NULL where each series has a single bar.
+# The length of bars that state none: the smallest step between two bars of a
+# series, so that no bar counts too early. NULL where each series has a single
+# bar.
 step_interval <- function(time, groups) {
   step <- smallest_step(time, groups)
   if (is.na(step)) {
@@ -140,7 +146,8 @@ step_interval <- function(time, groups) {
     return(interval_of(step, "second"))
   }
   days <- max(1, round(step / 86400))
-  # months and years vary in length, or keep their day of the month; other lengths do not
+  # months and years vary in length, or keep their day of the month; other
+  # lengths do not
   months <- round(days / 30.4375)
   steps <- diff(as.numeric(time)) / step
   monthly <- days >= 28 && abs(days - months * 30.4375) <= 3.5 &&
@@ -149,14 +156,14 @@ step_interval <- function(time, groups) {
   if (monthly) interval_of(months, "month") else interval_of(days, "day")
 }
 
-# Whether the end of each row follows from the table itself.
+# Whether the end of each row follows from the table.
 tells_ends <- function(x) UseMethod("tells_ends")
 #' @export
 tells_ends.default <- function(x) TRUE
 #' @export
 tells_ends.vetusta_bars <- function(x) !is.null(attr(x, "interval", exact = TRUE))
 
-# The unit of each value: what the row says, else what the table says of the column.
+# The unit of each value: that of its row, else that of the column.
 units_of <- function(series, column) {
   stated <- attr(series, "unit", exact = TRUE)[column]
   stated <- if (length(stated)) unname(stated) else NA_character_

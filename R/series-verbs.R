@@ -1,8 +1,8 @@
-# Tables of series in dplyr: its verbs keep class and facts, as R's own functions do. dplyr itself
-# is not needed; the methods are there once it is loaded.
+# Tables of series in dplyr: verbs keep class and facts, as R's functions do.
+# dplyr is not required; the methods register when it is loaded.
 
-# Two tables of one shape are bound by their rows only where their facts agree: what differs would
-# be lost. rbind() writes it into columns.
+# bind_rows() needs equal facts, because a difference would be lost; rbind()
+# writes differences into columns.
 facts_agreed <- function(x, y) {
   all <- list(facts_of(x), facts_of(y))
   for (name in c("interval", "zone", "calendar", "delay")) {
@@ -42,16 +42,19 @@ bound_rows <- function(x, to, ...) {
 vec_ptype2.vetusta_bars.vetusta_bars <- function(x, y, ...) bound_shape(x, y, ...)
 #' @rawNamespace S3method(vctrs::vec_cast, vetusta_bars.vetusta_bars)
 vec_cast.vetusta_bars.vetusta_bars <- function(x, to, ...) bound_rows(x, to, ...)
-#' @rawNamespace S3method(vctrs::vec_ptype2, vetusta_observations.vetusta_observations)
+#' @rawNamespace S3method(vctrs::vec_ptype2,
+#'   vetusta_observations.vetusta_observations)
 vec_ptype2.vetusta_observations.vetusta_observations <- function(x, y, ...) bound_shape(x, y, ...)
-#' @rawNamespace S3method(vctrs::vec_cast, vetusta_observations.vetusta_observations)
+#' @rawNamespace S3method(vctrs::vec_cast,
+#'   vetusta_observations.vetusta_observations)
 vec_cast.vetusta_observations.vetusta_observations <- function(x, to, ...) bound_rows(x, to, ...)
 #' @rawNamespace S3method(vctrs::vec_ptype2, vetusta_points.vetusta_points)
 vec_ptype2.vetusta_points.vetusta_points <- function(x, y, ...) bound_shape(x, y, ...)
 #' @rawNamespace S3method(vctrs::vec_cast, vetusta_points.vetusta_points)
 vec_cast.vetusta_points.vetusta_points <- function(x, to, ...) bound_rows(x, to, ...)
 
-# Groups are a class in front of ours, which comes back when they go.
+# A grouped table has dplyr's class before its own, which remains after
+# ungroup().
 #' @rawNamespace S3method(dplyr::group_by, vetusta_series)
 group_by.vetusta_series <- function(.data, ...) {
   grouped <- NextMethod()
@@ -73,7 +76,8 @@ in_groups <- function(grouped, table) {
   with_facts(grouped, facts_of(table))
 }
 
-# What the verbs of dplyr are made from: columns changed, rows chosen, a result made like a table.
+# The building blocks of dplyr's verbs: changed columns, chosen rows, and a
+# result like its template.
 #' @rawNamespace S3method(dplyr::dplyr_col_modify, vetusta_grouped)
 dplyr_col_modify.vetusta_grouped <- function(data, cols) in_groups(NextMethod(), data)
 #' @rawNamespace S3method(dplyr::dplyr_row_slice, vetusta_grouped)

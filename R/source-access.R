@@ -1,6 +1,6 @@
-# How one gets in: the words of `access`, and what each way cannot be without.
+# Access to a service: the words of `access`, and what each kind requires.
 
-# The functions that sign a request, and what the text that is signed may be made of.
+# The hash functions of signatures, and the parts of the signed text.
 signature_hashes <- c(sha256 = "sha256", sha512 = "sha512", sha1 = "sha1", md5 = "md5")
 
 signature_parts <- c("method", "url", "origin", "path", "query", "body", "body_hash", "time",
@@ -27,7 +27,7 @@ access_parts <- function() {
   )
 }
 
-# What each way of access cannot be without.
+# Required words of each kind of access.
 access_needs <- list(
   none = character(), query = c("name", "secret"), header = c("name", "secret"), bearer = "secret",
   basic = c("user", "password"),
@@ -35,7 +35,7 @@ access_needs <- list(
   login = c("url", "at", "name"), signature = c("secret", "text")
 )
 
-# The ways by which a token is got that may run out.
+# Kinds of access whose token may expire.
 is_token_access <- function(access) access$by %in% c("token", "login")
 
 # The parts of an access that name secrets.
@@ -66,7 +66,7 @@ card_check_access <- function(access, place) {
   }
 }
 
-# A signature is sent somewhere, and made of what is known.
+# A signature needs a place in the request, and only known parts.
 card_check_signature <- function(access, place) {
   if (access$by != "signature") {
     return(invisible())

@@ -1,24 +1,24 @@
-# A source card is a YAML file that describes one data API. It is read as data, checked word by
-# word, and never holds a
-# secret: it names the secrets that it needs.
+# A source card is a YAML file that describes one data API. It is read as data,
+# checked word by word, and contains no secret, only the names of secrets.
 
 #' Read a source card
 #'
-#' @param file Path of the card, a YAML file; or the name of a card that ships with the package,
-#'   such as `"quay"`.
-#' @param url A URL that takes the place of the card's own, for a service that runs
-#'   elsewhere today.
-#' @param secrets Path of the env file that holds the secrets; by default `desk.env` in the
-#'   card's folder or the one above.
-#' @param account The name of one of the card's `accounts`, where it has several keys.
-#' @return A `vetusta_source`: a list of `source` (its name), `title`, `url`, `access`,
-#'   `limits`, `delay`, `calendar`,
-#'   `zone`, `datasets`, `findings` (errors that `vetusta sources check` tells, of words without
-#'   effect and of values that look like keys) and where it was read from. Printing it shows the
-#'   names of its secrets and whether they are set, never a value.
-#' @section Errors: `vetusta_error_card` for a file that is not there, is no YAML, or has a word,
-#'   type or part that is wrong;
-#'   with file, line and the nearest right word.
+#' @param file Path of the card, a YAML file; or the name of a card that ships
+#'   with the package, such as `"quay"`.
+#' @param url A URL that takes the place of the card's own, for a service that
+#'   runs elsewhere today.
+#' @param secrets Path of the env file that holds the secrets; by default
+#'   `desk.env` in the card's folder or the one above.
+#' @param account The name of one of the card's `accounts`, where it has several
+#'   keys.
+#' @return A `vetusta_source`: a list of `source` (its name), `title`, `url`,
+#'   `access`, `limits`, `delay`, `calendar`, `zone`, `datasets`, `findings`
+#'   (errors that `vetusta sources check` tells, of words without effect and of
+#'   values that look like keys) and where it was read from. Printing it shows
+#'   the names of its secrets and whether they are set, never a value.
+#' @section Errors: `vetusta_error_card` for a file that is not there, is no
+#'   YAML, or has a word, type or part that is wrong; with file, line and the
+#'   nearest right word.
 #' @export
 #' @examples
 #' source_card("quay")
@@ -65,10 +65,9 @@ card_path <- function(file) {
       paste(names, collapse = ", ")), usage = TRUE)
 }
 
-# In YAML 1.1 the words no, off, n and y are truth values; here they are the words that somebody
-# wrote.
+# YAML 1.1 reads no, off, n and y as truth values; here they stay texts.
 card_yaml <- function(text, path, what = "card") {
-  # a file that nests without end would take all the memory of its reader
+  # deep nesting would exhaust the parser's memory
   deep <- vapply(strsplit(text, "", fixed = TRUE),
     function(signs) max(0, cumsum((signs %in% c("{", "[")) - (signs %in% c("}", "]")))), 0)
   if (length(text) && (max(deep, 0) > 100 || max(nchar(sub("[^ -].*", "", text)), 0) > 400)) {
@@ -103,7 +102,7 @@ card_yaml <- function(text, path, what = "card") {
   content
 }
 
-# The line on which a path of keys stands, found by following the keys down the text.
+# The line of a path of keys, found by following the keys through the text.
 card_place <- function(text, path, keys) {
   at <- 1L
   for (key in keys) {
@@ -152,8 +151,8 @@ card_finish <- function(content, path, secrets, place) {
   structure(card, class = "vetusta_source")
 }
 
-# A dataset of a card knows its name, and what is asked of it by its class: bars by symbols, and
-# rows of any other shape by keys.
+# A dataset of a card, with its name and a class: bars are requested by symbol,
+# rows of other shapes by keys.
 dataset_made <- function(dataset, name) {
   kind <- if (identical(dataset$shape, "bars")) "vetusta_dataset_bars" else "vetusta_dataset_rows"
   for (column in names(dataset$columns)) {
@@ -165,14 +164,14 @@ dataset_made <- function(dataset, name) {
 
 gives_bars <- function(dataset) inherits(dataset, "vetusta_dataset_bars")
 
-# A dataflow of a statistics office, by its name alone: its structure says the rest.
+# A dataflow of a statistics office, by name alone; its structure has the rest.
 dataflow_named <- function(name) {
   structure(list(name = name, shape = "observations",
   columns = list()), class = "vetusta_dataflow")
 }
 
-# Credentials travel in the clear over http, so it is for services on this machine unless the card
-# says otherwise.
+# http sends credentials unencrypted, so it is allowed for services on this
+# machine only, unless the card says otherwise.
 card_check_url <- function(card, place) {
   parts <- tryCatch(curl::curl_parse_url(card$url), error = function(e) NULL)
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
@@ -217,13 +216,14 @@ print.vetusta_source <- function(x, ...) {
 
 #' Read a calendar
 #'
-#' @param calendar Path of a calendar file (YAML, see [calendar_make()]); or the name of one that
-#'   ships with the package
-#'   (`"quay"`); or a source, whose own calendar is meant.
-#' @return A `vetusta_calendar`. A file with `builds_on: quay` has what that calendar has, and
-#'   its own words upon it; `without: [Midwinter]`
-#'   leaves days of the other out by their names.
-#' @section Errors: `vetusta_error_calendar` for a file that is not there or wrong.
+#' @param calendar Path of a calendar file (YAML, see [calendar_make()]); or the
+#'   name of one that ships with the package (`"quay"`); or a source, whose own
+#'   calendar is meant.
+#' @return A `vetusta_calendar`. A file with `builds_on: quay` has what that
+#'   calendar has, and its own words upon it; `without: [Midwinter]` leaves days
+#'   of the other out by their names.
+#' @section Errors: `vetusta_error_calendar` for a file that is not there or
+#'   wrong.
 #' @export
 #' @examples
 #' source_calendar("quay")
@@ -251,9 +251,9 @@ source_calendar <- function(calendar) {
   parsed_once("calendar", definition, make = function() calendar_make(definition))
 }
 
-# What a calendar's file says, upon what the calendar that it builds on says: its own words lead,
-# closed and half days are added, and
-# `without` takes days of the other away by their names.
+# A calendar's file combined with the calendar it builds on: its own words take
+# precedence, closed and half days are added, and `without` removes days by
+# name.
 calendar_definition <- function(file, above) {
   text <- readLines(file, warn = FALSE, encoding = "UTF-8")
   content <- parsed_once("calendar file", text, file,
@@ -280,14 +280,14 @@ calendar_definition <- function(file, above) {
   base
 }
 
-# Cards, calendars and desks are read once a process: what was made from a text is kept beside the
-# text's hash, and can be dropped at any time.
+# Cards, calendars and desks are parsed once a process: results are cached by
+# the text's hash, and the cache may be emptied at any time.
 
 parsed <- new.env(parent = emptyenv())
-# So many at most: a run over more cards than these reads them again.
+# The size of the cache; a run over more cards parses some again.
 parsed_most <- 200
 
-# What `make()` gives for these texts and values; made once for each.
+# The result of `make()` for these texts and values, computed once for each.
 parsed_once <- function(what, ..., make) {
   key <- digest::digest(list(what, ...), algo = "sha1")
   if (is.null(parsed[[key]])) {

@@ -1,8 +1,8 @@
-# What a dataset of a card cannot be without, and what its words cannot say.
+# Required words of a card's dataset, and combinations that are errors.
 
 card_check_columns <- function(dataset, where) {
   for (name in setdiff(shape_columns[[dataset$shape]], names(dataset$columns))) {
-    # what is asked for by symbol need not be said again in its rows
+    # rows need not repeat the symbol of the request
     if (name == "symbol" && "symbol" %in% dataset_gives(dataset)) next
     vetusta_stop("card",
       paste0("The dataset ", dataset$name, " gives ", dataset$shape, " and lacks the column `",
@@ -31,7 +31,7 @@ card_check_columns <- function(dataset, where) {
   }
 }
 
-# A request's template must be whole.
+# The template of a request must be well formed.
 card_check_request <- function(dataset, place) {
   rest <- gsub("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", "", dataset$request)
   if (grepl("[{}]", rest)) {
@@ -43,7 +43,7 @@ card_check_request <- function(dataset, place) {
   }
 }
 
-# What a parameter gives is free, as keys are; but for a word that has become another.
+# A parameter may give any key, but not a query word under an old name.
 card_check_gives <- function(dataset, place) {
   for (name in names(dataset$parameters)) {
     new <- card_old_words[dataset$parameters[[name]]$gives %||% ""]
@@ -55,7 +55,8 @@ card_check_gives <- function(dataset, place) {
   }
 }
 
-# Answers that may mean that there is nothing: none that means no access, or not now.
+# Answers that may mean "no data", without those that mean no access or try
+# later.
 nothing_words <- c("empty", "absent", setdiff(400:499, c(401, 403, 407, 408, 425, 429)))
 
 card_check_nothing <- function(dataset, where) {
@@ -69,7 +70,7 @@ card_check_nothing <- function(dataset, where) {
   }
 }
 
-# A window is widened to whole days, weeks, months or years.
+# A window may be extended to whole days, weeks, months or years.
 card_check_aligned <- function(dataset, where) {
   if (!is.null(dataset$aligned) && is_intraday(time_interval(dataset$aligned, "aligned"))) {
     vetusta_stop("card", paste0("The windows of the dataset ", dataset$name,
@@ -106,8 +107,8 @@ card_check_widest <- function(dataset, where) {
   }
 }
 
-# What a job cannot be without: a ticket where the URL to look at is made from one, and the
-# word for ready where a state is named.
+# Required words of a job: a ticket where the polled URL contains one, and the
+# word for ready where a state is given.
 card_check_job <- function(dataset, where) {
   job <- dataset$job
   lacks <- if ("ticket" %in% template_variables(job$look %||% "") && is.null(job$ticket)) "ticket"
@@ -118,17 +119,17 @@ card_check_job <- function(dataset, where) {
   }
 }
 
-# The words of a query that a dataset's request takes.
+# The query words that a dataset's request uses.
 dataset_gives <- function(dataset) {
   variables <- unique(template_variables(paste0(dataset$request, dataset$body)))
   vapply(variables, function(name) dataset$parameters[[name]]$gives %||% name, "",
     USE.NAMES = FALSE)
 }
 
-# How a column of a card is read: where it stands (`at`), its type (`as`), whether the card itself
-# says the type (`declared`), and whether a row may be without it (`need`). One that is no more than
-# a member of the row has its name in the columns of rows (`member`); a number that stands as it is
-# meant is `plain`.
+# How a column is read: its place (`at`), its type (`as`), whether the card
+# declares the type (`declared`), and whether rows need it (`need`). `member` is
+# the name of a direct member of the row; `plain` a number that needs no
+# conversion.
 column_rule <- function(rule, name, shape) {
   if (!is.list(rule)) rule <- list(at = rule)
   rule$at <- unlist(rule$at)
@@ -144,7 +145,8 @@ column_rule <- function(rule, name, shape) {
   rule
 }
 
-# A column that is called as a number is elsewhere: the last day of a station is none.
+# These columns have names of numeric columns elsewhere: the last day of a
+# station is a date.
 text_columns <- c(places = "last", datasets = "last")
 
 default_type <- function(shape, name) {
@@ -154,7 +156,7 @@ default_type <- function(shape, name) {
   else if (name == "change_percent") "percent" else "text"
 }
 
-# The types that a card itself says, in the words of the archive's schema.
+# The types that a card declares, in the words of the archive's schema.
 dataset_types <- function(dataset) {
   named <- Filter(function(rule) isTRUE(rule$declared), dataset$columns)
   type <- vapply(named, `[[`, "", "as")
@@ -163,11 +165,11 @@ dataset_types <- function(dataset) {
   type
 }
 
-# What is the same whenever an answer of the dataset is read: `pointers` of its columns; those of
-# values that stand once for the whole body (`whole`), by a name that no query has; `parts` that
-# page rules need, pointers and headers, and of these the pointers (`members`); members of rows that
-# become instants and nothing else, so that they need not be texts first (`instants`); and whether
-# times are on the local clock.
+# Constants for reading the dataset's answers: `pointers` of its columns; those
+# of values for the whole body (`whole`), under names that no query has; the
+# `parts` that page rules need, pointers and headers, and of these the pointers
+# (`members`); members that become instants only, and need not be texts first
+# (`instants`); and whether times are local.
 dataset_reading <- function(dataset) {
   pointers <- unlist(lapply(dataset$columns, `[[`, "at"), use.names = FALSE)
   whole <- unlist(lapply(dataset$columns, `[[`, "body"))

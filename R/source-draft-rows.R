@@ -1,4 +1,4 @@
-# What the rows of a sample show: members, their types, and how pages follow each other.
+# The rows of a sample: members, their types, and how pages follow each other.
 
 draft_single <- function(x) {
   only <- if (length(x) == 1 && is_object(x[[1]])) names(x) else NULL
@@ -13,7 +13,8 @@ draft_at <- function(x, pointer) {
   x
 }
 
-# Every member of the rows, also nested ones, with its values; absent from a row means optional.
+# All members of the rows, including nested ones, with their values; a member
+# missing from a row is optional.
 draft_members <- function(rows) {
   flat <- lapply(rows, function(row) unlist(draft_flat(row, ""), recursive = FALSE))
   names <- unique(unlist(lapply(flat, names)))
@@ -34,12 +35,13 @@ draft_flat <- function(row, at) {
   do.call(c, parts)
 }
 
-# Names of members that may hold an instant; a number elsewhere is one, however large it is.
+# Names of members that may be instants; other large numbers are numbers.
 instant_names <- paste0("(^|_)(t|ts|at|on|time|times|date|day|epoch|when|stamp|timestamp|datetime|",
   "asof|since|until|from|to|begins?|starts?|ends?|open(ed)?|closed?|updated|created)($|_)|",
   "(time|date|day|stamp|epoch|_ts|_at|[a-z]At)$|^(0|[a-z]|column_?0)$")
 
-# What a member's values are. `name` is its last part, and `sure` tells that nothing else fits.
+# The type of a member's values. `name` is its last part; `sure` says that no
+# other type fits.
 draft_type <- function(values, name = "t") {
   text <- as.character(values)
   number <- suppressWarnings(as.numeric(text))
@@ -47,7 +49,7 @@ draft_type <- function(values, name = "t") {
   if (is.logical(values) || all(tolower(text) %in% c("true", "false"))) return("flag")
   if (!anyNA(number)) {
     scale <- c("epoch-s" = 1, "epoch-ms" = 1e3, "epoch-us" = 1e6, "epoch-ns" = 1e9)
-    # instants of 1990 to 2100, whole and of one size
+    # instants from 1990 to 2100, whole and of one magnitude
     fits <- vapply(scale,
       function(s) all(number / s > 6.3e8 & number / s < 4.1e9 & number == round(number)), TRUE)
     named <- grepl(instant_names, name, ignore.case = TRUE)
@@ -64,7 +66,7 @@ draft_type <- function(values, name = "t") {
   "text"
 }
 
-# What a member is, by the words that many write; only a proposal.
+# The meaning of common member names, as a proposal.
 draft_columns <- list(
   time = "^(t|ts|at|time|date|day|epoch|timestamp|stamp|begins?|start|datetime|when)$",
   open = "^(o|op|open|first|fst|opening)$", high = "^(h|hi|high|top|max)$",
@@ -188,7 +190,7 @@ draft_type_words <- function(type) {
   if (type == "decimal comma") "number, decimal: \",\"" else type
 }
 
-# Where rows stand within others, and how they are written there.
+# The place and form of nested rows.
 draft_within <- function(place) {
   within <- place$within %||% ""
   if (!nzchar(within)) {

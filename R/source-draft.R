@@ -1,19 +1,19 @@
-# Drafting a card from samples: what several answers have in common, and what the last page lacks.
+# Drafting a card from samples: what several answers have in common, and what
+# the last page lacks.
 
 #' Draft a source card from samples
 #'
-#' Looks at samples of an API's answers and proposes a card: where the rows stand, the columns with
-#' their types, how instants
-#' are written, how pages follow, and what is optional because some sample or row lacks it. The
-#' draft is for editing: what was
-#' guessed is marked with `# ?`.
+#' Looks at samples of an API's answers and proposes a card: where the rows
+#' stand, the columns with their types, how instants are written, how pages
+#' follow, and what is optional because some sample or row lacks it. The draft
+#' is for editing: what was guessed is marked with `# ?`.
 #'
-#' @param files Paths of samples, JSON or CSV: answers to one kind of request, the first and the
-#'   last page above all.
+#' @param files Paths of samples, JSON or CSV: answers to one kind of request,
+#'   the first and the last page above all.
 #' @param name The source's name.
 #' @return The card's lines, a character vector.
-#' @section Errors: `vetusta_error_draft` for a sample that is not there or cannot be read, or in
-#'   which no rows are found.
+#' @section Errors: `vetusta_error_draft` for a sample that is not there or
+#'   cannot be read, or in which no rows are found.
 #' @export
 #' @examples
 #' first <- tempfile(fileext = ".json")
@@ -32,8 +32,8 @@ source_draft <- function(files, name = "new") {
   draft_card(lapply(files, function(file) draft_sample(draft_bytes(file), file)), files, name)
 }
 
-# The lines of a card from samples that were read; `call` says how they were asked for, where that
-# is known: `url`, `access`, `request` and `parameters`, as lines of a card.
+# The lines of a card from samples; `call` describes the request, if known:
+# `url`, `access`, `request` and `parameters`, as lines of a card.
 draft_card <- function(samples, files, name, call = NULL) {
   formats <- unique(vapply(samples, `[[`, "", "format"))
   if (length(formats) > 1) {
@@ -50,7 +50,7 @@ draft_card <- function(samples, files, name, call = NULL) {
 }
 
 draft_bytes <- function(file) {
-  # this reads a file that is packed and one that is not
+  # gzfile() reads compressed and plain files
   connection <- gzfile(file, "rb")
   on.exit(close(connection))
   readBin(connection, "raw", 1e8)
@@ -61,7 +61,7 @@ draft_sample <- function(bytes, file) {
   text <- rawToChar(bytes[bytes != as.raw(0)])
   encoding <- NULL
   if (!validUTF8(text)) {
-    # every byte is a letter there, so it is but a guess
+    # latin1 accepts every byte, so it is only a guess
     encoding <- "latin1"
     text <- iconv(text, "latin1", "UTF-8")
   }
@@ -103,7 +103,7 @@ draft_sample <- function(bytes, file) {
     table = c(if (semicolons) "separator: \";\"", if (!is.null(encoding)) "encoding: latin1"))
 }
 
-# The rows: the longest of what looks like rows, wherever it stands in any of the samples.
+# The rows: the longest part of any sample that looks like rows.
 draft_place <- function(samples, files) {
   if (samples[[1]]$format %in% c("csv", "tsv")) {
     rows <- do.call(c,
@@ -116,7 +116,7 @@ draft_place <- function(samples, files) {
   }
   arrays <- do.call(rbind, lapply(samples, function(sample) draft_arrays(sample$content, "")))
   said <- lapply(samples, function(sample) draft_error_said(sample$content))
-  # what tells of an error is no row
+  # an error message is no row
   if (!is.null(arrays)) {
     arrays <- arrays[!grepl(error_members, arrays$at, ignore.case = TRUE), ]
     if (any(lengths(said) > 0)) arrays <- arrays[arrays$form != "one", ]
@@ -133,7 +133,7 @@ draft_place <- function(samples, files) {
   best <- arrays[order(-arrays$rows, nchar(arrays$at)), ][1, ]
   parts <- lapply(samples, function(sample) {
     part <- draft_at(sample$content, best$at)
-    # the entries of a map are looked into, and not taken for rows
+    # look into the entries of a map rather than take them for rows
     if (best$form == "map" && nzchar(best$within)) part else draft_rows(part, best$form)
   })
   holders <- if (nzchar(best$within)) do.call(c, parts)
@@ -141,7 +141,7 @@ draft_place <- function(samples, files) {
   else do.call(c,
     lapply(seq_along(holders), function(i) {
       holder <- holders[[i]]
-      # a map's entries hold their rows themselves, an object in one of its members
+      # the entries of a map contain the rows in one of their members
       inner <- if (best$within == "/") holder else holder[[substring(best$within, 2)]]
       rows <- draft_rows(inner, best$inner)
       if (best$form != "map") rows
@@ -152,7 +152,7 @@ draft_place <- function(samples, files) {
       function(holder) holder[names(holder) != substring(best$within, 2)]))
 }
 
-# The rows as a list of objects, whatever their form.
+# The rows as a list of objects, from any form.
 draft_rows <- function(part, form) {
   switch(form,
     map = do.call(c, unname(Map(function(key, row) {
@@ -172,13 +172,13 @@ draft_rows <- function(part, form) {
   )
 }
 
-# An array of numbers, texts and nothings.
+# An array of numbers, texts and nulls.
 is_plain_array <- function(x) {
   is.list(x) && is.null(names(x)) && length(x) > 0 &&
   all(vapply(x, function(value) is.null(value) || (is.atomic(value) && length(value) == 1), TRUE))
 }
 
-# Arrays of arrays of one length each: rows whose members are told by their places.
+# Arrays of equal length: rows with members by position.
 is_table <- function(x) {
   is.list(x) && is.null(names(x)) && length(x) > 0 && all(vapply(x, is_plain_array, TRUE)) &&
     all(lengths(x) > 1) && length(unique(lengths(x))) == 1
@@ -188,11 +188,11 @@ is_number <- function(x) is.numeric(x) && length(x) == 1
 
 is_map_of_numbers <- function(x) is_object(x) && all(vapply(x, is_number, TRUE))
 
-# Members that tell of an error.
+# Members that report an error.
 error_members <- "(^|/)(errors?|faults?|problems?|warnings?|messages?|exceptions?)(/|$)"
 
-# What an answer says that is an error and nothing else: one whose top has such a member with
-# something in it, or the details of a problem (RFC 9457).
+# The message of an answer that is only an error: its top level has such a
+# member that is not empty, or problem details (RFC 9457).
 draft_error_said <- function(x) {
   if (!is_object(x)) {
     return(NULL)
@@ -238,12 +238,12 @@ draft_arrays <- function(x, at) {
   }
   here <- draft_of_object(x, candidate)
   below <- do.call(rbind, lapply(names(x), deeper))
-  # one object that holds no rows is a row itself
+  # a single object without rows is a row
   if (is.null(here) && is.null(below) && at == "" && length(unlist(x))) here <- draft_single(x)
   rbind(here, below)
 }
 
-# An array of arrays, of objects, or of objects that hold rows of their own.
+# An array of arrays, of objects, or of objects that contain rows.
 draft_of_array <- function(x, array) {
   if (!all(vapply(x, is_object, TRUE))) {
     arrays <- all(vapply(x, is_plain_array, TRUE)) && all(lengths(x) > 1)

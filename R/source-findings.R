@@ -1,6 +1,6 @@
-# What `vetusta sources check` finds in a card that can be read: words that are there and have no
-# effect, and values that do not belong into a card. A list of errors of the class
-# `vetusta_error_card`, none of which stops a card from being used.
+# Findings of `vetusta sources check` in a readable card: words without effect,
+# and values that do not belong into a card. A list of errors of the class
+# `vetusta_error_card`; none of them stops a card from being used.
 
 card_findings <- function(content, card, place) {
   c(hidden_findings(content, place),
@@ -10,8 +10,8 @@ card_findings <- function(content, card, place) {
 
 card_finding <- function(what, where, todo) list(vetusta_error("card", what, where, todo))
 
-# A parameter that the request does not use, one that gives what no request knows, and bars whose
-# symbol nobody says.
+# A parameter that the request does not use, one that gives an unknown word, and
+# bars without a symbol.
 request_findings <- function(dataset, place) {
   at <- function(...) place(c("datasets", dataset$name, ...))
   used <- c(template_variables(paste0(dataset$request, dataset$body, dataset$job$look)),
@@ -20,7 +20,7 @@ request_findings <- function(dataset, place) {
   findings <- lapply(names(dataset$parameters), function(name) {
     rule <- dataset$parameters[[name]]
     gives <- rule$gives %||% name
-    # words of an interval say which bars there are, also where the request does not ask for them
+    # the interval's words list the available bars even if no request uses them
     listed <- gives == "interval" && length(rule$words) > 0
     odd <- !is.null(rule$gives) && !gives %in% query_words &&
       (bars || length(nearest_word(gives, query_words, 1)) > 0)

@@ -1,6 +1,6 @@
-# The words of a source card. An entry says what a value may be: a type, a set of words, a list of
-# entries of its own, or
-# a map whose keys are free. `!` before a type marks a part that must be there.
+# The grammar of a source card. An entry says what a value may be: a type, a set
+# of words, a list of entries, or a map with free keys. `!` before a type marks
+# a required part.
 
 card_grammar <- function() {
   list(
@@ -56,14 +56,13 @@ dataset_grammar <- function() {
   )
 }
 
-# What an answer tells at a place in its body, or in one of its headers.
+# A value in an answer's body or in one of its headers.
 value_grammar <- function() list(.short = "pointer", header = "!text")
 
 row_forms <- c("objects", "arrays", "columns", "map", "pairs", "one")
 
-# The shapes, with the columns that a row of each cannot be without; together with the source they
-# are its key, but for
-# bars and facts, whose values are no part of it.
+# The shapes, with the required columns of a row. Together with the source they
+# are its key, except for bars and facts, whose values are not part of it.
 shape_columns <- list(
   bars = c("time", "close"), observations = c("series", "period", "value"), instruments = "symbol",
   snapshot = "symbol",
@@ -72,14 +71,13 @@ shape_columns <- list(
   datasets = "dataset", table = character()
 )
 
-# What a query knows, by the word that a card calls it; a query's keys are known by their own names
-# too.
+# What a query has, by the card's words; keys are known by their own names too.
 query_words <- c("symbol", "symbols", "interval", "from", "to", "session", "largest_page")
 
 instant_types <- c("epoch-s", "epoch-ms", "epoch-us", "epoch-ns", "rfc3339", "day")
 column_types <- c("text", "number", "whole number", "percent", "flag", instant_types, "local")
 
-# Words that cards had once, and what is said in their place.
+# Former words of cards, and their replacements.
 card_old_words <- c(offers = "datasets", withheld = "delay", most = "largest_page")
 
 card_todo <- function(word, known) {
@@ -88,8 +86,8 @@ card_todo <- function(word, known) {
   else suggest_word(word, known)
 }
 
-# Walks content and grammar together. `keys` is the path so far, `place` turns it into file and
-# line.
+# Checks content against the grammar. `keys` is the current path, `place`
+# converts it to file and line.
 card_check <- function(content, grammar, keys, place) {
   if (is.character(grammar)) {
     return(card_check_value(content, grammar, keys, place))
@@ -137,7 +135,7 @@ card_check_value <- function(value, rule, keys, place) {
   good <- switch(type,
     any = TRUE,
     text = (one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1),
-    # a line break in a header would begin another one
+    # a line break in a header would begin another header
     line = ((one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1)) &&
       !grepl("[[:cntrl:]]", paste(value)),
     string = one_text, texts = is.character(value) && length(value) >= 1,
@@ -184,7 +182,7 @@ card_stop <- function(what, keys, place, todo) {
     todo = todo)
 }
 
-# "90 per minute" -> count, seconds, the words
+# "90 per minute" -> count, seconds, text
 read_limit <- function(text, zone = "UTC", where = "limits") {
   matches <- regmatches(tolower(text),
     regexec("^([0-9]+)( weight)? per ([0-9]* ?[a-z]+)$", tolower(text)))[[1]]

@@ -1,15 +1,14 @@
-# Values that look like keys: what somebody pastes to draft a card from may hold one, and a card
-# never does.
+# Values that look like keys: pasted requests may contain one, a card never
+# does.
 
-# Names by which services ask for keys.
+# Common names of parameters for keys.
 hidden_names <-
   paste0("(^|[^a-z])(key|token|secret|pass(word|wd)?|pwd|auth(orization)?|sig(nature)?|",
   "credentials?|session(id)?|jwt|cookie|licen[cs]e)([^a-z]|$)|api_?key|access_?(key|token)|",
   "(client|app)_?(secret|id|key)|bearer")
 
-# Whether a value looks like a key: by its name, by its length and how mixed its signs are, or
-# because
-# it stands in the environment.
+# Whether a value looks like a key: by its name, by its length and entropy, or
+# because an environment variable has it.
 looks_hidden <- function(name, value) {
   value <- as.character(value)
   if (!nzchar(value) || grepl("^\\{[^{}]*\\}$", value)) {
@@ -21,20 +20,21 @@ looks_hidden <- function(name, value) {
   by_name || is_mixed(value) || nzchar(environment_name(value))
 }
 
-# Twenty signs or more, letters and digits, of which few come again: 3.2 bits a sign and more.
+# At least twenty letters and digits with little repetition: 3.2 bits a
+# character or more.
 is_mixed <- function(value) {
   if (nchar(value) < 20 || !grepl("^[A-Za-z0-9._~+/=-]+$", value) || !grepl("[0-9]", value) ||
     !grepl("[A-Za-z]", value) || grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}T", value)) {
     return(FALSE)
   }
   share <- table(strsplit(value, "")[[1]]) / nchar(value)
-  # words with hyphens, points or slashes between are names
+  # words joined by hyphens, points or slashes are names
   words <- grepl("^[A-Za-z]+([._/-][A-Za-z0-9]+)*$", value) &&
     max(nchar(strsplit(value, "[._/-]")[[1]])) < 16
   -sum(share * log2(share)) >= 3.2 && !words
 }
 
-# The variable of the environment that has this value; nothing where none has.
+# The environment variable with this value; empty where none has it.
 environment_name <- function(value) {
   if (nchar(value) < 8) {
     return("")
@@ -44,8 +44,8 @@ environment_name <- function(value) {
   if (length(names)) names[1] else ""
 }
 
-# What hides in texts of a request, each by the name of a secret: list(url, headers, body, values),
-# with {NAME} in the place of each value.
+# Secrets in the texts of a request, each with a name: list(url, headers, body,
+# values), with {NAME} in place of each value.
 hidden_taken <- function(url, headers = character(), body = NULL, name = "new") {
   values <- list()
   take <- function(label, value) {
@@ -100,7 +100,7 @@ hidden_taken <- function(url, headers = character(), body = NULL, name = "new") 
   list(url = url, headers = headers, body = body, values = values)
 }
 
-# Pairs of a name and a value in a body, as JSON or as a form writes them.
+# Pairs of name and value in a body, in JSON or a form.
 body_hides <- function(body) {
   pairs <- regmatches(body,
     gregexpr("[\"']?[A-Za-z_][A-Za-z0-9_-]*[\"']?\\s*[:=]\\s*\"?[^\"&,}\\s]+",
@@ -111,7 +111,7 @@ body_hides <- function(body) {
   }, TRUE))
 }
 
-# A command of curl as it is copied: list(url, headers, body). Other words of it are left out.
+# A copied curl command: list(url, headers, body). Its other words are ignored.
 curl_command <- function(text) {
   words <- shell_words(text)
   url <- body <- NULL
@@ -146,7 +146,7 @@ curl_command <- function(text) {
     }
     i <- i + if (takes) 2 else 1
   }
-  # what a browser adds of its own says nothing of the API
+  # a browser's standard headers do not describe the API
   standard <- tolower(names(headers)) %in% c("user-agent", "accept-encoding", "accept-language",
     "connection", "host", "origin", "referer", "cache-control", "pragma", "content-length") |
     grepl("^sec-", tolower(names(headers)))
@@ -157,11 +157,11 @@ curl_command <- function(text) {
   list(url = url, headers = headers[!standard], body = body)
 }
 
-# Other words of curl behind which a value stands.
+# Options of curl that take a value.
 curl_takes <- c("-X", "--request", "-A", "--user-agent", "-o", "--output", "-m", "--max-time", "-e",
   "--referer", "--connect-timeout", "-x", "--proxy")
 
-# The words of a line as a shell parts it.
+# Splits a line into words as a shell does.
 shell_words <- function(text) {
   text <- gsub("\\\\\r?\n", " ", text)
   pattern <- "(\\$?'[^']*'|\"(\\\\.|[^\"\\\\])*\"|\\\\.|[^\\s'\"\\\\])+"

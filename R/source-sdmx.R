@@ -1,5 +1,5 @@
-# Sources that speak SDMX: their URLs, in the versions 2.1 and 3.0 of the standard's REST
-# interface, and what they are asked to send.
+# SDMX sources: URLs of the standard's REST interface in versions 2.1 and 3.0,
+# and Accept headers.
 
 sdmx_grammar <- function() {
   list(
@@ -9,7 +9,7 @@ sdmx_grammar <- function() {
   )
 }
 
-# The cheapest to read first.
+# The fastest to read first.
 sdmx_formats <- list(
   "2.1" = c(csv = "application/vnd.sdmx.data+csv;version=1.0.0",
     json = "application/vnd.sdmx.data+json;version=1.0.0",
@@ -39,7 +39,7 @@ check_source_kind <- function(source) {
   }
 }
 
-# What one asks to be sent, as an Accept header with the cheapest first.
+# The Accept header, with the fastest format first.
 sdmx_accept <- function(source) {
   known <- sdmx_formats[[source$sdmx$version]]
   chosen <- source$sdmx$formats %||% names(known)
@@ -75,14 +75,14 @@ sdmx_encode <- function(text) {
     fixed = TRUE), fixed = TRUE)
 }
 
-# A selection is a list of codes by dimension, in the structure's order; NULL or none for all of a
-# dimension.
+# A selection is a list of codes by dimension, in the structure's order; NULL or
+# empty means all codes of a dimension.
 sdmx_key <- function(selection) {
   paste(vapply(selection,
   function(codes) paste(codes, collapse = "+"), ""), collapse = ".")
 }
 
-# The URL of a data query, or of what is available for one.
+# The URL of a data query, or of an availability query.
 sdmx_data_url <- function(source, flow, selection, query = list(), available = FALSE) {
   if (sdmx_is_3(source)) {
     filters <- selection[lengths(selection) > 0]

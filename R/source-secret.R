@@ -1,6 +1,5 @@
-# Secrets come from the environment or from an env file that stays out of version control. They are
-# read when a request is
-# sent and wrapped so that no print shows them.
+# Secrets come from the environment or from a file outside version control. They
+# are read when a request is sent, and no print shows them.
 
 access_secrets <-
   function(access) {
@@ -18,10 +17,10 @@ secrets_beside <- function(path) {
 #'
 #' @param source A source, see [source_card()].
 #' @param name The secret's name, which is the name of an environment variable.
-#' @return The secret, as a `vetusta_secret`, which prints as `<secret>`. The environment is
-#'   looked at first, then the env
-#'   file of `NAME=value` lines.
-#' @section Errors: `vetusta_error_secret` when it is not set, with the places where it can be put.
+#' @return The secret, as a `vetusta_secret`, which prints as `<secret>`. The
+#'   environment is looked at first, then the env file of `NAME=value` lines.
+#' @section Errors: `vetusta_error_secret` when it is not set, with the places
+#'   where it can be put.
 #' @export
 #' @examples
 #' quay <- source_card("quay")
@@ -35,7 +34,7 @@ source_secret <- function(source, name) {
   }
   check_text(name, "name", "secret")
   secret_value(source, name)
-  # where it is found, and not what it is: one that is printed or saved holds no value
+  # only the place of the secret, so that a printed or saved object has no value
   structure(list(name = name, secrets = source$secrets), class = "vetusta_secret")
 }
 
@@ -59,8 +58,9 @@ secret_value <- function(source, name) {
   value
 }
 
-# The source as a run knows it: a secret is read once, so that what is sent and what is hidden are
-# the same throughout. Such a source is never printed or saved.
+# The source within a run: each secret is read once, so that the sent and the
+# redacted value are the same throughout. Such a source is never printed or
+# saved.
 source_of_run <- function(source) {
   source$found <- new.env(parent = emptyenv())
   source
@@ -81,7 +81,7 @@ find_secret <- function(source, name) {
   if (is.null(value) || !nzchar(value)) NULL else value
 }
 
-# The system's keyring, where the package keyring is installed and has one to open.
+# The system's keyring, where the package keyring is installed and can open one.
 keyring_secret <- function(name) {
   if (!requireNamespace("keyring", quietly = TRUE)) {
     return(NULL)
@@ -123,9 +123,9 @@ print.vetusta_secret <- function(x, ...) {
 #' @export
 as.character.vetusta_secret <- function(x, ...) "<secret>"
 
-# A secret in all the forms in which a service may repeat it: as it is; percent-encoded, with
-# digits of either case, and with a plus for a blank; in base64, in both alphabets
-# and without its end; and as JSON and HTML write it.
+# All forms in which a service may repeat a secret: plain; percent-encoded, with
+# hex digits of either case, and with a plus for a blank; base64 in both
+# alphabets and without padding; JSON and HTML escapes.
 secret_forms <- function(secret) {
   percent <- curl::curl_escape(secret)
   base64 <- gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(secret))), fixed = TRUE)
@@ -141,7 +141,7 @@ secret_forms <- function(secret) {
     sub("=+$", "", chartr("+/", "-_", base64)), json, gsub("/", "\\/", json, fixed = TRUE), ascii,
     html, gsub("&amp;", "&#38;", html, fixed = TRUE))
   forms <- unique(forms[nzchar(forms)])
-  # what holds another form goes first
+  # a form that contains another one goes first
   forms[order(-nchar(forms, "bytes"))]
 }
 
@@ -151,17 +151,18 @@ lower_percent <- function(text) {
   text
 }
 
-# Secrets with all their forms, for texts and for bytes; made once a run.
+# Secrets with all their forms, for texts and bytes; computed once a run.
 secrets_hidden <- function(secrets) {
   secrets <- as.character(secrets[nzchar(secrets)])
-  # one that may stand in a body by chance, since it is short or a number, is left there
+  # a short or numeric secret may occur in a body by chance and is left there
   long <- nchar(secrets) >= 6 & grepl("[^0-9.,]", secrets)
   forms <- lapply(secrets, secret_forms)
   structure(secrets, forms = as.character(unlist(forms)), body = as.character(unlist(forms[long])),
     patterns = vapply(secrets, percent_pattern, "", USE.NAMES = FALSE), class = "vetusta_hidden")
 }
 
-# What a run must not show, as a function: the secrets of its source, and the token that it got.
+# The secrets that a run must redact, as a function: those of its source, and
+# its token.
 run_secrets <- function(source, tokens) {
   hidden <- NULL
   token <- NULL
@@ -175,7 +176,7 @@ run_secrets <- function(source, tokens) {
   }
 }
 
-# Takes secrets out of a text that is shown or kept.
+# Removes secrets from a text that is shown or stored.
 redact <- function(text, secrets) {
   if (!inherits(secrets, "vetusta_hidden")) secrets <- secrets_hidden(secrets)
   for (form in attr(secrets, "forms")) {
@@ -190,7 +191,7 @@ redact <- function(text, secrets) {
   text
 }
 
-# A secret with any of its signs percent-encoded.
+# A regular expression for a secret with any characters percent-encoded.
 percent_pattern <- function(secret) {
   bytes <- as.character(charToRaw(enc2utf8(secret)))
   signs <- strsplit(bytes, "")
@@ -233,7 +234,7 @@ without_secrets <- function(body, secrets) {
   body
 }
 
-# Bytes that are kept, without any secret.
+# Stored bytes, without secrets.
 redact_bytes <- function(body, secrets) {
   if (!inherits(secrets, "vetusta_hidden")) secrets <- secrets_hidden(secrets)
   there <- any(vapply(attr(secrets, "forms"),
@@ -250,7 +251,7 @@ source_secrets <- function(source) {
   secrets <-
     as.character(unlist(lapply(access_secrets(source$access),
       function(name) find_secret(source, name))))
-  # basic access joins the two before it encodes them
+  # basic access joins both before encoding
   if (source$access$by == "basic" && length(secrets) == 2) c(secrets,
     sub("^Basic ", "", basic_words(secrets[1], secrets[2]))) else secrets
 }

@@ -1,5 +1,5 @@
-# URI Templates (RFC 6570), all four levels: {var}, {+var}, {#var}, {.var}, {/var}, {;var}, {?var},
-# {&var}, with :n and *.
+# URI Templates (RFC 6570), all four levels: {var}, {+var}, {#var}, {.var},
+# {/var}, {;var}, {?var}, {&var}, with :n and *.
 
 template_operators <- list(
   "none" = list(first = "", between = ",", named = FALSE, empty = "", reserved = FALSE),
@@ -12,7 +12,7 @@ template_operators <- list(
   "&" = list(first = "&", between = "&", named = TRUE, empty = "=", reserved = FALSE)
 )
 
-# `values` is a named list of texts; one that is NULL or absent is left out.
+# `values` is a named list of texts; NULL or missing values are left out.
 template_expand <- function(template, values) {
   pieces <- vapply(template_pieces(template), function(piece) {
     if (is.character(piece)) piece else expand_expression(piece, values)
@@ -20,8 +20,8 @@ template_expand <- function(template, values) {
   paste(pieces, collapse = "")
 }
 
-# The pieces of a template: text that stands as it is, encoded, and expressions. They are the same
-# for all requests; what is remembered may be forgotten at any time.
+# The parts of a template: encoded text and expressions. They are cached,
+# because all requests share them.
 template_pieces <- function(template) {
   if (!nzchar(template)) {
     return(list(""))
@@ -41,7 +41,8 @@ template_pieces <- function(template) {
 remembered_templates <- new.env(parent = emptyenv())
 remembered_variables <- new.env(parent = emptyenv())
 
-# list(operator, variables), each variable with its name, its prefix and whether it is exploded.
+# list(operator, variables), each variable with its name, its prefix and whether
+# it is exploded.
 template_expression <- function(text) {
   body <- substr(text, 2, nchar(text) - 1)
   sign <- substr(body, 1, 1)
@@ -94,11 +95,11 @@ expand_variable <- function(variable, operator, values) {
   if (variable$exploded) named(value) else named(paste(value, collapse = ","))
 }
 
-# All but letters, digits and -._~ (RFC 3986), also what looks encoded already: a text with %41 in
-# it means just that.
+# Encodes everything but letters, digits and -._~ (RFC 3986), also what looks
+# encoded: %41 in a text is encoded again.
 encode_plain <- function(text) curl::curl_escape(enc2utf8(as.character(text)))
 
-# Keeps what has a meaning in a URL, and triplets that are encoded already.
+# Keeps reserved characters and percent-encoded triplets.
 encode_reserved <- function(text) {
   pieces <- regmatches(text, gregexpr("%[0-9A-Fa-f]{2}", text), invert = NA)[[1]]
   plain <- !grepl("^%[0-9A-Fa-f]{2}$", pieces)
@@ -107,7 +108,7 @@ encode_reserved <- function(text) {
   paste(pieces, collapse = "")
 }
 
-# A body's {var} without any encoding but JSON's own, or a form's.
+# A {var} in a body with JSON's escapes only, or a form's.
 template_expand_plain <- function(template, values, form = FALSE) {
   for (name in template_variables(template)) {
     text <- paste(values[[name]], collapse = ",")

@@ -1,7 +1,7 @@
-# What the exchange tells of its shares and of its contracts: splits, consolidations and dividends;
-# contracts with their first and last days, and their bars.
+# Corporate actions and contracts of the exchange: splits, consolidations and
+# dividends; contracts with first and last days, and their bars.
 
-# `shares` and `cash` are what holders of one share get.
+# `shares` and `cash` are what the holder of one share receives.
 quay_actions <- function() {
   nth <- function(year, month, weekday, n) {
     first <- as.Date(sprintf("%d-%02d-01", year, month))
@@ -23,7 +23,7 @@ quay_actions <- function() {
   all[order(all$day, all$code), ]
 }
 
-# What was told by now.
+# The actions announced so far.
 quay_actions_page <- function(query, settings) {
   all <- quay_actions()
   all <- all[as.numeric(all$announced) * 86400 <= settings$now(), ]
@@ -36,7 +36,7 @@ quay_actions_page <- function(query, settings) {
   standin_json(200L, list(announced = rows))
 }
 
-# Raw prices of the days before a split are as they were then.
+# Raw prices before a split are unadjusted.
 quay_raw_factor <- function(code, days) {
   all <- quay_actions()
   all <- all[all$code == code & !is.na(all$shares), ]
@@ -51,7 +51,8 @@ contract_roots <- c(GRN = "GRAIN", GSO = "GASOIL", GRV = "GRAVEL", SLT = "SALT",
   FRL = "LOWER LEG")
 contract_prices <- c(GRN = 212, GSO = 640, GRV = 18.4, SLT = 41, FRU = 11.2, FRL = 7.9)
 
-# Monthly contracts, listed for 200 days, whose last day is the last trading day up to the 15th.
+# Monthly contracts, listed for 200 days, whose last day is the last trading day
+# up to the 15th.
 quay_contracts <- function(calendar) {
   months <- seq(as.Date("2024-01-01"), as.Date("2027-03-01"), by = "1 month")
   days <- calendar_days(calendar, "2023-12-01", "2027-04-01")
@@ -74,8 +75,8 @@ is_contract <- function(code) {
   grepl(paste0("^(", paste(names(contract_roots), collapse = "|"), ")-[0-9]{4}$"), code)
 }
 
-# Days of one contract: the spot, with a little more for each month to the end, and a volume that
-# comes in the last two months and leaves in the last week.
+# Days of one contract: the spot plus a premium by months to expiry, with volume
+# that rises in the last two months and falls in the last week.
 quay_contract_days <- function(code, from, until, calendar) {
   all <- quay_contracts(calendar)
   listing <- all[match(code, all$code), ]

@@ -1,5 +1,5 @@
-# The Basin Statistics Office: its dataflows, code lists in English and in Sarnish (an invented
-# language, under the private tag qsa), and its figures.
+# The Basin Statistics Office: its dataflows, code lists in English and in
+# Sarnish (an invented language, private tag qsa), and its data.
 
 basin_agency <- "BSO"
 
@@ -92,7 +92,7 @@ basin_list_of <- function(flow, id) {
   if (id == "FREQ") "CL_FREQ" else if (id == "UNIT") "CL_UNIT" else flow$lists[[id]]
 }
 
-# The two releases: when each came, and the last period that it has.
+# The two releases: the instant of each, and its last period.
 basin_releases <- c("2026-02-20", "2026-03-20")
 
 basin_last_period <- function(flow, release) {
@@ -101,8 +101,8 @@ basin_last_period <- function(flow, release) {
   period_first(period_first(day, flow$frequency) - 1, flow$frequency)
 }
 
-# All series of a flow that a selection leaves, one row each; some combinations do not exist. A
-# lock lies in one state.
+# All series of a selection, a row each; some combinations do not exist. A lock
+# lies in one state.
 basin_series <- function(id, selection = list()) {
   flow <- basin_flows()[[id]]
   codes <- basin_codes()
@@ -127,8 +127,9 @@ basin_series <- function(id, selection = list()) {
   grid
 }
 
-# The figures of some series: series (row), time, value, status, confidential, released. Those of
-# the newest period are provisional, and the second release changes them.
+# The values of series: series (row), time, value, status, confidential,
+# released. Values of the newest period are provisional, and the second release
+# revises them.
 basin_observations <- function(id, series, from = NULL, to = NULL, release = 2, cache = new.env()) {
   flow <- basin_flows()[[id]]
   last <- basin_last_period(flow, release)

@@ -1,6 +1,5 @@
-# Every way in which a service can misbehave, on purpose: each N-th answer is spoilt in one way.
-# What happens below HTTP is done by a front
-# that passes bytes on, see src/standin-front.cpp.
+# Simulated faults: every N-th answer is spoilt in one way. Faults below HTTP
+# are made by a proxy for bytes, see src/standin-front.cpp.
 
 standin_answer_faults <- c("status-408", "status-425", "status-429", "status-500", "status-502",
   "status-503", "slow", "stall", "cut", "html", "empty", "error-200",
@@ -8,8 +7,8 @@ standin_answer_faults <- c("status-408", "status-425", "status-429", "status-500
 standin_connection_faults <- c("closed", "reset", "broken", "silent", "trickle", "away", "tls")
 standin_faults <- c(standin_answer_faults, standin_connection_faults, "dns")
 
-# Where the services are to be looked for: nothing has a name under .invalid (RFC 2606), and TLS is
-# not spoken with what answers.
+# The URL of the services: nothing resolves under .invalid (RFC 2606), and the
+# https URL is answered without TLS.
 standin_root <- function(port, fault = NULL) {
   place <- switch(fault %||% "none", tls = "https://127.0.0.1:", dns = "https://services.invalid:",
     "http://127.0.0.1:")
@@ -27,7 +26,7 @@ standin_spoil <- function(answer, kind) {
       Sys.sleep(2)
       answer
     },
-    # more is promised than comes, and the connection stays open
+    # the stated length is longer than the body, and the connection stays open
     stall = utils::modifyList(answer,
       list(headers = c(answer$headers,
         list("Content-Length" = as.character(nchar(text(), "bytes") + 1000))))),

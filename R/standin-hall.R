@@ -1,4 +1,4 @@
-# The Quay Archive Hall: a job that is asked for, looked at again, and downloaded.
+# The Quay Archive Hall: a job that is requested, polled, and downloaded.
 
 hall_route <- function(path, query, request, state, settings) {
   if (!identical(request$HTTP_X_HALL_ID, standin_keys[["HALL_ID"]]) ||
@@ -46,7 +46,7 @@ hall_file <- function(contract, request) {
   hall_send(c("day;first;top;low;last;lots", lines), request)
 }
 
-# Options are asked for with filters, of which each may be left out.
+# Options are requested with filters, each of which is optional.
 hall_options_ask <- function(request, contracts, state) {
   asked <- tryCatch(jsonlite::fromJSON(rawToChar(request$rook.input$read())),
     error = function(e) list())
@@ -68,8 +68,9 @@ hall_options_ask <- function(request, contracts, state) {
   standin_json(202L, list(ticket = ticket))
 }
 
-# Calls and puts on a contract by Black's formula (1976), with three expiries and nine strikes a
-# day. Moneyness is the strike by the contract's price.
+# Calls and puts on a contract by Black's formula (1976), with three expiries
+# and nine strikes a day. Moneyness is the strike divided by the contract's
+# price.
 hall_options <- function(filters) {
   calendar <- source_calendar_for_standin()
   all <- hall_closes(filters$underlying, calendar)
@@ -104,7 +105,7 @@ hall_closes <- function(contract, calendar) {
     close = 100 * exp(cumsum(0.012 * seeded_normal(paste0("hall", contract), length(days)))))
 }
 
-# Lines as a packed file, or the rest of it (RFC 9110, Range).
+# Lines as a compressed file, or a byte range of it (RFC 9110).
 hall_send <- function(lines, request) {
   file <- gzip_bytes(paste0(paste(lines, collapse = "\n"), "\n"))
   start <- as.numeric(sub("^bytes=([0-9]+)-.*", "\\1", request$HTTP_RANGE %||% "bytes=0-"))

@@ -1,5 +1,5 @@
-# The exchange's directory and its snapshot of the whole market: about 1,200 instruments with
-# invented names.
+# The exchange's directory and its snapshot of the whole market: about 1,200
+# instruments with invented names.
 
 market_syllables <- c("kel", "tam", "bro", "ysel", "sarn", "orv", "mir", "lud", "tesk", "wen",
   "dra", "hol", "fen", "gar", "nor", "pel", "rud", "sil", "vor", "zan")

@@ -7,7 +7,7 @@ fixing_levels <- c(ORV = 1, TSK = 3.42, MIR = 0.871, LUD = 128.5)
 # Freight by river leg, in orv per tonne.
 fixing_legs <- c(LOWER = 14.2, MIDDLE = 21.7, UPPER = 33.4)
 
-# A request is answered with at most so many rows.
+# The largest number of rows of an answer.
 fixing_rows <- 1500
 
 fixing_route <- function(path, query, request, state, settings) {
@@ -44,7 +44,7 @@ fixing_candles <- function(pair, query, settings) {
   if (is.na(step) || is.na(from) || is.na(until) || from >= until) {
     return(standin_problem(400L, "range", "from and until are instants, each is hour or day."))
   }
-  # a day begins at 17:00 on the local clock
+  # a day begins at 17:00 local time
   starts <- if (step == 3600) seq(ceiling(from / 3600) * 3600, until - 1, by = 3600)
   else as.numeric(time_local(seq(local_day(utc(from), "Europe/Riga") - 1,
     local_day(utc(until), "Europe/Riga"), by = 1), 17 * 3600, "Europe/Riga"))
@@ -57,7 +57,7 @@ fixing_candles <- function(pair, query, settings) {
   standin_json(200L, list(pair = pair, candles = candles))
 }
 
-# What is fixed at some instants: a currency in another, or the freight of a leg.
+# The fixing at some instants: an exchange rate, or the freight of a leg.
 fixing_path <- function(pair, seconds) {
   if (pair %in% names(fixing_legs)) {
     days <- seconds / 86400
@@ -69,7 +69,7 @@ fixing_path <- function(pair, seconds) {
   fixing_value(currencies[2], seconds) / fixing_value(currencies[1], seconds)
 }
 
-# Two rows a time, bid and ask; one that is not finished closes in the future.
+# Two rows a time, bid and ask; an unfinished one closes in the future.
 fixing_candle <- function(at, step, pair) {
   path <- fixing_path(pair, at + step * (0:4) / 4)
   row <- function(side, factor) {
@@ -110,7 +110,7 @@ river_stations <- function() {
   rbind(known, river_others(34))
 }
 
-# Smaller stations up and down the basin; some were closed on the way.
+# Smaller stations of the basin; some have closed.
 river_others <- function(n) {
   u <- function(key) seeded_uniform(paste0("station", key), n)
   syllables <- expand.grid(end = c("weir", "ford", "lock", "bend", "quay"),
@@ -125,7 +125,7 @@ river_others <- function(n) {
       NA), base = round(160 + 200 * u("base")))
 }
 
-# The hourly level at the three largest stations, of the last two years.
+# The hourly level of the three largest stations, for the last two years.
 river_hours <- function(station, query) {
   from <- as.numeric(read_rfc3339(query$from %||% "2024-04-01T00:00:00Z"))
   until <- as.numeric(read_rfc3339(query$until %||% "2026-04-01T00:00:00Z"))
@@ -169,8 +169,8 @@ river_route <- function(path, query, request, state, settings) {
   standin_problem(404L, "path", "There is no such station.")
 }
 
-# The daily mean level: the season, a slow fall, and noise that remembers; some days are simply
-# missing.
+# The daily mean level: season, slow decline, autocorrelated noise, and some
+# missing days.
 river_levels <- function(station, query) {
   first <- as.Date(station$since)
   last <- if (is.na(station$until)) as.Date("2026-03-31") else as.Date(station$until)

@@ -1,5 +1,4 @@
-# The Ysel Quay Exchange as a stand-in: invented bars from a seed, served with the manners of a
-# real exchange.
+# The Ysel Quay Exchange: invented bars from a seed.
 
 quay_instruments <- function() {
   data.frame(
@@ -19,15 +18,15 @@ quay_instruments <- function() {
 
 quay_first_day <- as.Date("2024-01-02")
 
-# A number generator of its own, so that a request gives the same bytes wherever and whenever it is
-# asked: 32-bit hashing of
-# a key and a counter (the finishing steps of MurmurHash3), then uniform numbers in (0, 1).
+# A random number generator that gives the same bytes at any time and place:
+# 32-bit hashing of a key and a counter (the finishing steps of MurmurHash3),
+# then uniform numbers in (0, 1).
 seeded_uniform <- function(key, n) seeded_uniform_cpp(key, n)
 
 seeded_normal <- function(key, n) stats::qnorm(seeded_uniform(key, n))
 
-# The close of every trading day since the first: a random walk in the logarithm, in the exchange's
-# own calendar.
+# The close of every trading day since the first: a random walk of logarithms,
+# in the exchange's calendar.
 quay_closes <- function(instrument, calendar, last) {
   days <- calendar_days(calendar, quay_first_day, last)
   walk <- cumsum(0.0002 +
@@ -36,7 +35,8 @@ quay_closes <- function(instrument, calendar, last) {
   data.frame(day = days, close = raw * exp(walk), before = raw * exp(c(0, walk[-length(walk)])))
 }
 
-# One of the known instruments, or a share, fund or index of the directory with manners of its own.
+# A known instrument, or a share, fund or index of the directory with parameters
+# derived from its code.
 quay_instrument <- function(code, directory) {
   known <- quay_instruments()
   if (code %in% known$code) {
@@ -51,8 +51,8 @@ quay_instrument <- function(code, directory) {
     swing = 0.01 + 0.015 * u[2], busy = 0.5 + 0.5 * u[3])
 }
 
-# Days before the first minutes: the walk runs back from the first price, and a third of the
-# instruments was listed on the way.
+# Days before the first minute bars: the walk continues backwards, and a third
+# of the instruments are listed later.
 quay_early_days <- function(instrument, calendar, from) {
   code <- instrument$code
   u <- seeded_uniform(paste0("listed", code), 2)
@@ -78,8 +78,8 @@ quay_early_days <- function(instrument, calendar, from) {
   rows[rows$at >= from & rows$low > 0, ]
 }
 
-# Tamm Navigation is halted on two days of each month: the first Tuesday after the 14th and the day
-# after it.
+# Tamm Navigation is halted on two days of each month: the first Tuesday after
+# the 14th and the day after it.
 quay_halted <- function(code, days) {
   tuesday <- (as.numeric(days) + 3) %% 7 == 1
   wednesday <- (as.numeric(days) + 3) %% 7 == 2
@@ -87,9 +87,9 @@ quay_halted <- function(code, days) {
   code == "TAMX" & ((tuesday & date %in% 15:21) | (wednesday & date %in% 16:22))
 }
 
-# All minute bars of one instrument on one day. The walk of the minutes is a bridge from the close
-# before to the day's close;
-# volume has the smile of a trading day: busy at the opening and the close, quiet at noon.
+# All minute bars of an instrument on a day. The walk is a bridge from the
+# previous close to the day's; volume is high at the opening and the close and
+# low at noon.
 quay_minutes <- function(instrument, day, sessions) {
   if (quay_halted(instrument$code, day$day)) {
     return(NULL)
@@ -126,8 +126,8 @@ quay_minutes <- function(instrument, day, sessions) {
   frame[traded, ]
 }
 
-# Bars of one instrument in [from, until), newest first cut away by the caller; longer intervals
-# are resampled from minutes.
+# Bars of one instrument in [from, until); longer intervals are resampled from
+# minutes.
 quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.env(),
   directory = NULL) {
   if (is_contract(code)) {
@@ -164,7 +164,7 @@ quay_bars <- function(code, interval, from, until, hours, calendar, cache = new.
   if (NROW(early)) rbind(early, rows[names(early)]) else rows
 }
 
-# What was made before, or is made now and kept.
+# A cached value, computed when it is first needed.
 quay_known <- function(cache, key, make) {
   if (is.null(cache[[key]])) cache[[key]] <- make()
   cache[[key]]

@@ -1,6 +1,6 @@
-# The Sarn Company Register: a signed assertion, a refresh token that rotates, page numbers,
-# companies without a report, figures that
-# are restated later, filings and the documents behind them.
+# The Sarn Company Register: a signed assertion, a rotating refresh token, page
+# numbers, companies without a report, restated figures, filings and their
+# documents.
 
 register_route <- function(path, query, request, state, settings) {
   if (length(path) == 2 && path[2] == "token") {
@@ -43,7 +43,8 @@ register_companies <- function() {
   rows
 }
 
-# Client credentials with a signed assertion (RFC 7523), or a refresh token, which is good once.
+# Client credentials with a signed assertion (RFC 7523), or a refresh token,
+# which is valid once.
 register_token <- function(request, state) {
   form <- standin_query(rawToChar(request$rook.input$read()))
   client <- identical(form[["client_id"]], standin_keys[["REGISTER_CLIENT"]]) &&
@@ -62,7 +63,7 @@ register_token <- function(request, state) {
     refresh_token = paste0("refresh-", number)))
 }
 
-# Whether an assertion is of the client, still good, and signed with its key.
+# Whether an assertion is the client's, still valid, and signed with its key.
 assertion_holds <- function(text) {
   parts <- strsplit(text, ".", fixed = TRUE)[[1]]
   if (length(parts) != 3) {
@@ -77,7 +78,7 @@ assertion_holds <- function(text) {
     isTRUE(claims$exp > as.numeric(Sys.time()))
 }
 
-# The items of three statements. What is earned is told of a time, what there is of a day.
+# The items of three statements. Flows have a start and an end, stocks a day.
 register_items <- list(
   income = c("revenue", "freight_revenue", "terminal_revenue", "other_revenue", "fuel_cost",
     "crew_cost", "port_fees", "maintenance_cost", "depreciation", "administration_cost",
@@ -91,7 +92,8 @@ register_items <- list(
 
 register_columns <- c("revenue", "operating_profit", "net_profit", "total_assets", "equity")
 
-# Ten years of quarters: five items that are drawn, and thirty that follow from them and add up.
+# Ten years of quarters: five random items, and thirty that follow from them and
+# add up.
 register_quarters <- function(code) {
   quarters <- seq(as.Date("2016-01-01"), as.Date("2025-10-01"), by = "3 months")
   n <- length(quarters)
@@ -136,8 +138,8 @@ register_quarters <- function(code) {
   list(starts = quarters, items = x)
 }
 
-# Three quarters and the year are told, the fourth quarter is not; what the year before earned is
-# restated for some items in the report of the next year.
+# Three quarters and the year are reported, the fourth quarter is not; some
+# flows of the previous year are restated in the next year's report.
 register_facts <- function(code) {
   all <- register_quarters(code)
   ends <- shift_day(all$starts, interval_of(3, "month")) - 1
@@ -171,7 +173,7 @@ register_report <- function(code) {
   rows <- register_facts(code)
   rows <- rows[rows$end >= "2025-01-01" & rows$basis == "quarterly" &
     rows$item %in% register_columns, ]
-  # an instant is told by the moment at which its day is over
+  # an instant is written as the end of its day
   begins <- ifelse(is.na(rows$start), "", paste0(rows$start, "T00:00:00/"))
   fact <- function(i, segment = NULL, share = 1) {
     list(value = format(round(rows$amount[i] * share), scientific = FALSE), decimals = -4,
@@ -199,13 +201,13 @@ register_filings <- function(code) {
     title = ifelse(annual, paste("Annual report", year),
       paste0("Report of quarter ", quarter, " of ", year)),
     link = paste0("/register/documents/", tolower(code), "/", name, ".html"))
-  # what is older lies with somebody else
+  # older documents are on another server
   old <- rows$filed < "2017-01-01"
   rows$link[old] <- paste0("https://archive.example.org", sub("/register", "", rows$link[old]))
   rows
 }
 
-# A report as a page, with what tells whether it is the same, and in parts on request (RFC 9110).
+# A report as a document, with validators and byte ranges (RFC 9110).
 register_document <- function(code, name, companies, request) {
   at <- match(toupper(code), companies$code)
   filings <- if (!is.na(at)) register_filings(companies$code[at])

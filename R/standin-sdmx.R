@@ -1,5 +1,5 @@
-# The Basin Statistics Office over HTTP: the REST interface of SDMX in its versions 2.1 and 3.0,
-# and a cube as JSON-stat.
+# The Basin Statistics Office over HTTP: the SDMX REST interface in versions 2.1
+# and 3.0, and a cube as JSON-stat.
 
 basin_route <- function(path, query, request, state, settings) {
   words <- path[-1]
@@ -39,7 +39,7 @@ xml_text_of <- function(x) {
     fixed = TRUE), fixed = TRUE)
 }
 
-# What a query asks for: the flow, the codes by dimension, the first and last day.
+# The parts of a query: dataflow, codes by dimension, first and last day.
 basin_asked <- function(words, query, version) {
   if (version == 3) {
     id <- words[4]
@@ -114,7 +114,7 @@ basin_query <- function(words, query, request, version, state, settings) {
 
 basin_cut <- function(obs, query, release, started) {
   if (!is.null(query$updatedAfter)) {
-    # the newest release came when the service began to serve it
+    # the newest release came when the service started
     updated <- ifelse(obs$released == basin_releases[release], started,
       as.numeric(as.POSIXct(obs$released, tz = "UTC")))
     obs <- obs[updated > as.numeric(read_rfc3339(query$updatedAfter)), ]

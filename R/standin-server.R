@@ -1,5 +1,5 @@
-# The stand-in services: one small local server. It keeps what each service keeps of its callers:
-# when they called.
+# The stand-in services: one small local server, which keeps the request times
+# of each caller.
 
 standin_keys <- c(
   QUAY_KEY = "quay-demo-7f3a91", FIXING_TOKEN = "fixing-demo-51c0",
@@ -8,7 +8,7 @@ standin_keys <- c(
   HALL_SECRET = "hall-demo-c77f"
 )
 
-# `now` gives the present of the services in seconds; `most` is the largest page.
+# `now` returns the services' time in seconds; `most` is the largest page.
 standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L,
   requests_a_minute = 90L,
   fault = NULL, every = 3L, release = 2, availability = TRUE) {
@@ -155,8 +155,8 @@ standin_problem <- function(status, code, text, headers = list()) {
   list(problem = list(code = code, text = text)), headers)
 }
 
-# The exchange's calendar is the one that ships; stand-ins know the core alone, so it is made here
-# from its parts.
+# The exchange's calendar as it ships, made from its parts, because stand-ins
+# may use the core only.
 source_calendar_for_standin <- function() {
   calendar_make(list(
     calendar = "quay", title = "Ysel Quay Exchange", zone = "Europe/Riga",
@@ -171,24 +171,27 @@ source_calendar_for_standin <- function() {
 
 #' Serve the stand-in services
 #'
-#' Starts the invented services of the demo on this machine and serves them until `until` is over
-#' or the process ends.
+#' Starts the invented services of the demo on this machine and serves them
+#' until `until` is over or the process ends.
 #'
 #' @param port The port on 127.0.0.1; 0 takes a free one.
 #' @param ready A function that is called with the port once they answer.
 #' @param until Seconds to serve.
 #' @param most The largest page, in rows.
 #' @param requests_a_minute How many requests a minute the exchange allows.
-#' @param fault A way to misbehave, so that one can try what happens. An answer that is spoilt:
-#'   `"status-408"`, `"status-425"`, `"status-429"`,
-#'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`, `"cut"`, `"html"`,
-#'   `"empty"`, `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`,
-#'   `"rate-header"`. A connection that is spoilt: `"closed"` without an answer, `"reset"`,
-#'   `"broken"` in the middle of an answer, `"silent"`, `"trickle"` (three bytes a
-#'   second), `"away"` (nothing listens for two seconds). A URL at which nothing can come:
-#'   `"tls"` (the handshake fails), `"dns"` (the name is not known).
-#' @param every Each so-manieth answer or connection is spoilt; of `"tls"` and `"dns"` each one is.
-#' @param release Which release of its figures the statistics office has: 1 or 2.
+#' @param fault A way to misbehave, so that one can try what happens. An answer
+#'   that is spoilt: `"status-408"`, `"status-425"`, `"status-429"`,
+#'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`,
+#'   `"cut"`, `"html"`, `"empty"`, `"error-200"`, `"gzip"`, `"schema"`,
+#'   `"elsewhere"`, `"refused"`, `"rate-header"`. A connection that is spoilt:
+#'   `"closed"` without an answer, `"reset"`, `"broken"` in the middle of an
+#'   answer, `"silent"`, `"trickle"` (three bytes a second), `"away"` (nothing
+#'   listens for two seconds). A URL at which nothing can come: `"tls"` (the
+#'   handshake fails), `"dns"` (the name is not known).
+#' @param every Each so-manieth answer or connection is spoilt; of `"tls"` and
+#'   `"dns"` each one is.
+#' @param release Which release of its figures the statistics office has: 1 or
+#'   2.
 #' @param availability Whether the statistics office says what is available.
 #' @return Nothing.
 #' @section Errors: `vetusta_error_service` when the port is taken.

@@ -1,15 +1,15 @@
-# The invented services in a process beside this one.
+# The stand-in services in another process.
 
 #' Start the invented services beside this session
 #'
-#' What [services_serve()] serves, in a process of its own on a free port, so that a session can
-#' collect from it; for trying things out, and for examples.
+#' What [services_serve()] serves, in a process of its own on a free port, so
+#' that a session can collect from it; for trying things out, and for examples.
 #'
 #' @param seconds How long they are served at most.
 #' @param ... Passed on to [services_serve()].
-#' @return A list of `urls` (a named list: the URL of each source's service), `keys` (a
-#'   named character vector of the secrets that the cards ask for) and `stop` (a function that ends
-#'   them; they end with the session too).
+#' @return A list of `urls` (a named list: the URL of each source's service),
+#'   `keys` (a named character vector of the secrets that the cards ask for) and
+#'   `stop` (a function that ends them; they end with the session too).
 #' @section Errors: `vetusta_error_service` where they do not start.
 #' @export
 #' @examples

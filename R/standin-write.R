@@ -1,4 +1,4 @@
-# The forms in which the Basin Statistics Office sends its figures.
+# The formats in which the Basin Statistics Office sends data.
 
 basin_write <- function(format, asked, series, sets, valid, query, version) {
   flat <- identical(query$dimensionAtObservation, "AllDimensions")

@@ -1,8 +1,9 @@
-# Bars brought together to longer ones by the column store, so that few rows travel. It counts in
-# cells of a fixed length, which all edges of the buckets are whole numbers of, and then brings the
-# cells of a bucket together.
+# Bars resampled by the column store, so that few rows are transferred. It
+# counts in cells of a fixed length that divides all bucket edges, and then
+# combines the cells of a bucket.
 
-# Cells that one query names, and groups of series and cells that it holds in memory.
+# The number of cells in a query, and of groups of series and cells that it
+# keeps in memory.
 columns_cells <- 5000
 columns_groups <- 1e6
 
@@ -17,7 +18,7 @@ store_outline.vetusta_store_columns <- function(store, series, from = -Inf, to =
   columns_note(store)
   columns <- store$columns
   present <- columns_present(columns, moved$shape[1])
-  # numbers that stand as text somewhere, and releases, are for who reads the rows
+  # numbers stored as text, and releases, need the rows themselves
   odd <- grepl("^(open|high|low|close|volume|vwap|released|status|session)__", present) &
     !present %in% c("status__text", "session__text", "released__instant")
   if (any(odd)) {
@@ -39,11 +40,12 @@ store_outline.vetusta_store_columns <- function(store, series, from = -Inf, to =
     sessions = summary$sessions > 0, here = here)
 }
 
-# Then the rows but those within the stretch `without`, by series (their place) and bucket. `cells`
-# has the number and the bucket of cells of `unit` microseconds, counted from `origin`, and which of
-# them are the lowest and the highest of all (the one after the last). Gives columns: series,
-# bucket, count, first, last (times), open, high, low, close, volume, value and weight (of the
-# closes, by volume), own_value, own_weight and own_count (of the bars' own means), provisional.
+# Rows outside the range `without`, by series (position) and bucket. `cells` has
+# the number and the bucket of cells of `unit` microseconds, counted from
+# `origin`, and the lowest and highest cell (the one after the last). Returns
+# columns: series, bucket, count, first, last (times), open, high, low, close,
+# volume, value and weight (of the closes, by volume), own_value, own_weight and
+# own_count (of the bars' own means), provisional.
 store_resample <- function(store, series, from, to, at, cells, without, sessions = NULL) {
   moved <- sql_get(store, "SELECT m.series, s.shape, m.times FROM moved m
     JOIN series s ON s.id = m.series WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?",
@@ -69,7 +71,8 @@ store_resample <- function(store, series, from, to, at, cells, without, sessions
     })
     unlist(unname(parts), recursive = FALSE)
   }
-  # where as many rows are there as times, no row is there twice, if none came meanwhile
+  # if there are as many rows as times, no row is stored twice, unless rows
+  # arrived meanwhile
   plain <- rows == moved$times
   once <- make(moved$series[plain], FALSE)
   if (length(once)) {
@@ -86,20 +89,20 @@ store_resample <- function(store, series, from, to, at, cells, without, sessions
 columns_made <- c("series", "bucket", "count", "first", "last", "open", "high", "low", "close",
   "volume", "value", "weight", "own_value", "own_weight", "own_count", "provisional", "known")
 
-# The stretches between the beginnings of buckets: the cell with which each begins, how many named
-# cells it has; and the first cell of all.
+# The ranges between bucket starts: the first cell of each, its number of named
+# cells, and the first cell of all.
 columns_pieces <- function(cells) {
   start <- c(cells$lowest, cells$cell[!duplicated(cells$bucket) & cells$bucket > 1])
   start <- sort(unique(start))
   list(start = start, weight = tabulate(findInterval(cells$cell, start), length(start)))
 }
 
-# Some series, in as many queries as keep each of them small.
+# Some series, in queries of limited size.
 columns_resample <- function(columns, shape, known, ids, from, to, at, cells, without, sessions,
   twice) {
   pieces <- columns_pieces(cells)
   most <- min(columns_cells, columns_groups / length(ids))
-  # rows that are to be told apart are sorted, a few at a time
+  # rows with duplicates are sorted, in smaller queries
   if (twice) most <- max(1, most / 10)
   chunk <- floor((cumsum(pieces$weight) - pieces$weight) / most)
   first <- pieces$start[!duplicated(chunk)]
@@ -119,8 +122,8 @@ columns_resample <- function(columns, shape, known, ids, from, to, at, cells, wi
   parts[lengths(parts) > 0]
 }
 
-# Of each series and bucket: what becomes of its rows. Sums are of the rows that have a number; 0 is
-# the bucket of what lies beside all cells.
+# The aggregates of each series and bucket. Sums use the rows that have a
+# number; bucket 0 is for rows outside all cells.
 columns_resample_query <- function(columns, shape, known, where, edge, cells, sessions, twice) {
   number <- function(name) if (name %in% known) name else paste("nan AS", name)
   text <- function(name, or, as) {
@@ -159,7 +162,7 @@ columns_resample_query <- function(columns, shape, known, where, edge, cells, se
     ") GROUP BY series, bucket")
 }
 
-# The first, the largest, the smallest and the last of four columns that are a number.
+# The first, largest, smallest and last of four columns without missing values.
 columns_corners <- function(from, by, to) {
   end <- "toInt64(9000000000000000000)"
   paste0(c("argMin(", "argMax(", "argMin(", "argMax("), from, ", if(isNaN(", from, "), ",
@@ -167,5 +170,5 @@ columns_corners <- function(from, by, to) {
     collapse = ", ")
 }
 
-# Texts as a statement has them.
+# Texts quoted for a statement.
 columns_text <- function(x) paste0("'", gsub("(['\\\\])", "\\\\\\1", x), "'")

@@ -1,7 +1,8 @@
-# Rows on their way into the column store and back, and read together with the catalogue's own.
+# Writing rows to the column store and reading them together with the
+# catalogue's.
 
-# In a column store, where times are whole numbers, the instant of rows that state none: before all
-# others.
+# Times in a column store are whole numbers; rows without a stated instant have
+# this one, before all others.
 before_all <- -9e9
 
 instants_or_first <- function(rows) {
@@ -10,8 +11,8 @@ instants_or_first <- function(rows) {
   known
 }
 
-# Rows of several series, in one insert. `of` are the numbers of the series, `wide` is 1 for those
-# of days and longer, which fill no month.
+# Rows of several series, in one insert. `of` are the series numbers; `wide` is
+# 1 for days and longer, which do not fill a month.
 columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length(of))) {
   others <- rows[setdiff(names(rows), time_columns)]
   names(others) <- unname(mapply(columns_name, names(others), others))
@@ -31,7 +32,8 @@ columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length
   columns_spread(columns, shape)
 }
 
-# Rows are on every replica before the catalogue lets go of them: each of them may be read, or lost.
+# Waits until rows are on every replica, before the catalogue releases them:
+# each replica may be read, or lost.
 columns_spread <- function(columns, shape) {
   if (is.null(columns$cluster)) {
     return(invisible())
@@ -49,24 +51,25 @@ columns_spread <- function(columns, shape) {
   }
 }
 
-# All of an insert has arrived, at every shard, when it is answered.
+# An insert is acknowledged when it is stored on every shard.
 columns_settings <- function(columns) {
   c(if (!is.null(columns$cluster)) list(insert_distributed_sync = 1),
-    # newer ones refuse inserts over many months
+    # newer servers refuse inserts over many months
     if (columns$version[1] > 18) list(max_partitions_per_insert_block = 0))
 }
 
-# Rows that went over and are not there: nothing is given in their place.
+# Rows that were moved and no longer exist are an error, never silently missing.
 columns_lost <- function(columns, how) {
   vetusta_stop("archive", paste0("Rows that went into the column store are not in it: ", how, "."),
     where = columns$uri,
     todo = "bring back its backup, or see with `vetusta archive check` what to collect again")
 }
 
-# Rows of series within a window: list(series, columns), in order of series, `time` and `known`.
+# Rows of series within a window: list(series, columns), in order of series,
+# `time` and `known`.
 columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
-  # all columns: another process may have added some. What counts is chosen here, since a column
-  # store takes longer to order rows than to send them.
+  # all columns, because another process may have added some; rows are sorted
+  # here, because a column store takes longer to sort than to send
   got <- columns_get(columns, "SELECT * FROM ", columns_table(columns, shape), " WHERE ",
     columns_where(series, from, to, at))
   counts <- columns_counting(got, newest)
@@ -80,7 +83,8 @@ columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf
     columns = rows)
 }
 
-# The condition of rows of series within a window, known at an instant, and not within another one.
+# The condition for rows of series within a window, known at an instant, and
+# outside another window.
 columns_where <- function(series, from = -Inf, to = Inf, at = Inf, without = c(Inf, Inf)) {
   micros <- function(x) sprintf("%.0f", x * 1e6)
   edges <- c(if (is.finite(without[1])) paste("time <", micros(without[1])),
@@ -92,9 +96,9 @@ columns_where <- function(series, from = -Inf, to = Inf, at = Inf, without = c(I
     if (length(edges)) paste0("(", paste(edges, collapse = " OR "), ")")), collapse = " AND ")
 }
 
-# Which rows count, in order of series, `time` and `known`: of rows of one time the newest (or all
-# releases, where they are asked for), and of a row that was written twice the one that was
-# written last. NULL where all of them do, as they stand.
+# The rows that count, in order of series, `time` and `known`: the newest of
+# each time (or all releases on request), and of a row written twice the later
+# one. NULL where all of them count, as they are.
 columns_counting <- function(got, newest) {
   n <- length(got$time)
   if (n < 2) {
@@ -124,7 +128,7 @@ store_read.vetusta_store_columns <- function(store, series, from = -Inf, to = In
   here <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series IN @numbers AND
     first < ? AND last >= ?", list(json_numbers(series), to, from))$series
   parts <- lapply(split(moved$series, moved$shape), function(ids) {
-    # of what stands in both all releases are looked at
+    # series stored in both places need all releases
     lapply(split(ids, ids %in% here), function(some) {
       got <- columns_read(store$columns, moved$shape[match(some[1], moved$series)], some, from, to,
         at, newest && !some[1] %in% here)
@@ -144,7 +148,7 @@ store_read.vetusta_store_columns <- function(store, series, from = -Inf, to = In
   columns_together(parts, series, newest, intersect(here, moved$series))
 }
 
-# Of series that are read whole as many times must be there as went over.
+# Series that are read as a whole must have as many times as were moved.
 columns_check_read <- function(columns, went, got, from, to, at) {
   whole <- went$first >= from & went$last < to & is.infinite(at)
   if (!any(whole)) {
@@ -152,7 +156,7 @@ columns_check_read <- function(columns, went, got, from, to, at) {
   }
   time <- as.numeric(got$columns$time)
   n <- length(time)
-  # releases of one time stand beside each other
+  # releases of one time are adjacent
   first <- if (n) c(TRUE, time[-1] != time[-n] | got$series[-1] != got$series[-n])
   came <- tabulate(match(got$series[first], went$series), nrow(went))
   if (any(came[whole] < went$times[whole])) {
@@ -161,7 +165,8 @@ columns_check_read <- function(columns, went, got, from, to, at) {
   }
 }
 
-# Parts as what a store gives; of `mixed` series rows of several parts are laid together.
+# Parts combined as a store returns them; rows of `mixed` series are merged from
+# several parts.
 columns_together <- function(parts, series, newest, mixed) {
   of <- unlist(lapply(parts, `[[`, "series"))
   rows <- if (length(parts) == 1) parts[[1]]$columns
@@ -176,7 +181,7 @@ columns_together <- function(parts, series, newest, mixed) {
     n <- length(order)
     a <- order[-n]
     b <- order[-1]
-    # the catalogue's own rows came last, and count
+    # the catalogue's rows are later and take precedence
     same <- place[a] == place[b] & time[a] == time[b] & (newest | known[a] == known[b])
     keep <- c(!same, TRUE)[seq_len(n)]
   }
@@ -184,7 +189,8 @@ columns_together <- function(parts, series, newest, mixed) {
   list(columns = lapply(rows, `[`, order), rows = tabulate(place[order], length(series)))
 }
 
-# What stands in the column store of one series within a stretch, or NULL: a page is laid beside it.
+# Rows of one series in the column store within a range, or NULL: a page is
+# compared with them.
 #' @export
 sql_moved_rows.vetusta_store_columns <- function(store, id, first, last) {
   shapes <- sql_get(store, "SELECT s.shape FROM moved m JOIN series s ON s.id = m.series
@@ -195,10 +201,10 @@ sql_moved_rows.vetusta_store_columns <- function(store, id, first, last) {
   }
 }
 
-# Rows of series that stand in two places: here, and in a column store.
+# Rows of series that are stored in two places: here, and in a column store.
 
-# Rows that stand elsewhere beside those that are here, and which of them they are: what is as it
-# was there is not written here. Of a row that stands in both, that which is here counts.
+# Combines rows stored elsewhere with those stored here; unchanged ones are not
+# written again. Of a row stored in both places, the one here counts.
 with_moved <- function(old, away) {
   if (is.null(away)) {
     return(old)
@@ -223,7 +229,7 @@ without_moved <- function(rows) {
   lapply(rows, `[`, is.na(moved))
 }
 
-# Sizes of series that stand in two places.
+# Sizes of series stored in two places.
 sizes_together <- function(here, away) {
   both <- match(away$id, here$id)
   at <- both[!is.na(both)]
@@ -237,8 +243,8 @@ sizes_together <- function(here, away) {
   all
 }
 
-# Who opened the archive before another process began to move rows does not know where they are, and
-# gives no part of them.
+# A process that opened the archive before rows were moved does not know where
+# they are, so it must not return part of them.
 sql_none_moved <- function(store, series) {
   if (is.null(store$columns) && nrow(sql_get(store,
     "SELECT series FROM moved WHERE series IN @numbers LIMIT 1", list(json_numbers(series))))) {

@@ -1,6 +1,8 @@
-# The column store's servers: what is sent to them over HTTP, and what their errors mean.
+# The column store's servers: requests over HTTP, and the meaning of their
+# errors.
 
-# "http://user@host1:8123,host2:8123/db?cluster=name": list(servers, database, cluster, user).
+# "http://user@host1:8123,host2:8123/db?cluster=name": list(servers, database,
+# cluster, user).
 columns_uri <- function(uri) {
   stop_uri <- function(what, todo = "write it as http://host:8123/db") {
     vetusta_stop("archive", what, where = database_named(uri), todo = todo)
@@ -12,7 +14,7 @@ columns_uri <- function(uri) {
     stop_uri("The URL of the column store contains a password.", paste0("take it out, and keep ",
       "it in COLUMNS_PASSWORD, in the environment or among the desk's secrets"))
   }
-  # it stands in statements
+  # the name is part of statements
   if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", parts[6])) {
     stop_uri("The URL of the column store needs a database, named by letters, digits and _.")
   }
@@ -31,8 +33,9 @@ columns_uri <- function(uri) {
     user = if (nzchar(parts[4])) utils::URLdecode(parts[4]))
 }
 
-# Sends a statement, with rows behind it or none, and gives the answer's bytes. Of a cluster each
-# server answers for all of it: where one cannot be reached, the next is asked, and stays the first.
+# Sends a statement, with or without rows, and returns the answer's bytes. Each
+# server of a cluster answers for all of it: if one does not answer, the next is
+# tried and stays the first.
 columns_send <- function(columns, statement, body = raw(), server = NULL, settings = list()) {
   servers <- server %||% if (is.null(columns$cluster)) columns$servers[1] else columns$servers
   for (host in servers) {
@@ -50,14 +53,14 @@ columns_ask <- function(columns, statement, body, server, settings) {
   headers <- c(if (!is.null(columns$user)) list("X-ClickHouse-User" = columns$user),
     if (!is.null(columns$password)) list("X-ClickHouse-Key" = columns$password()))
   if (length(headers)) do.call(curl::handle_setheaders, c(list(handle), headers))
-  # a statement alone goes as the body, so that it may be long
+  # a statement without rows is the body, so that it may be long
   alone <- !length(body)
   url <- paste0(server, "/?", paste(c(if (!alone) paste0("query=",
     curl::curl_escape(statement)), paste0(names(settings), "=", unlist(settings))[seq_along(
       settings)]), collapse = "&"))
   sent <- if (alone) charToRaw(statement) else body
   curl::handle_setopt(handle, post = TRUE, postfieldsize_large = length(sent), postfields = sent,
-    # a process that was forked shares its parent's connections, and would get another's answers
+    # a forked process shares its parent's connections and could get its answers
     fresh_connect = Sys.getpid() != columns$process,
     forbid_reuse = Sys.getpid() != columns$process, connecttimeout = 10, low_speed_limit = 1,
     low_speed_time = columns_patience())
@@ -66,11 +69,11 @@ columns_ask <- function(columns, statement, body, server, settings) {
 
 columns_patience <- function() 120
 
-# A statement whose answer is rows, as a list of columns.
+# The rows that a statement returns, as a list of columns.
 columns_get <- function(columns, ..., settings = list()) {
   answer <- columns_send(columns, paste0(..., " FORMAT Native"), settings = settings)
   tryCatch(native_read_cpp(answer), error = function(e) {
-    # an error within an answer stands at its end, as text
+    # an error within an answer is text at its end
     columns_stop(columns, columns$servers[1], rawToChar(utils::tail(answer[answer != 0], 600)))
   })
 }
@@ -79,7 +82,7 @@ columns_do <- function(columns, statement, server = columns$servers[1]) {
   invisible(columns_send(columns, statement, server = server))
 }
 
-# What the server's words mean, and what to do.
+# The meaning of the server's errors, and what to do.
 columns_stop <- function(columns, server, text) {
   first <- substr(gsub("[^[:print:]]+", " ", sub("\n.*", "", sub("^.*?(Code: [0-9]+)", "\\1", text,
     perl = TRUE))), 1, 300)

@@ -1,4 +1,5 @@
-# Segments that leave the catalogue for the column store, what is noted of them, and their check.
+# Moving segments from the catalogue to the column store, their record, and its
+# check.
 
 #' @export
 store_settle.vetusta_store_columns <- function(store, series = NULL, whole = segment_whole) {
@@ -6,7 +7,8 @@ store_settle.vetusta_store_columns <- function(store, series = NULL, whole = seg
   if (gathered < columns_gather) {
     return(NextMethod())
   }
-  # what cannot go over now goes over later, and is read from the catalogue until then
+  # a segment that cannot be moved now is moved later, and read from the
+  # catalogue until then
   tryCatch(columns_shift(store), vetusta_error_archive = function(e) {
     warning(e$what, " ", e$todo, call. = FALSE)
   })
@@ -29,7 +31,7 @@ columns_shapes <- function(store) {
   sql_get(store, "SELECT DISTINCT s.shape FROM moved m JOIN series s ON s.id = m.series")$shape
 }
 
-# Moves all segments over, a batch of one shape at a time; one process does it.
+# Moves all segments, a batch of one shape at a time; only one process does so.
 columns_shift <- function(store) {
   if (store_claim(store, "columns", Inf) != "ours") {
     return(invisible())
@@ -58,11 +60,11 @@ columns_shift_batch <- function(store, segments) {
   columns_insert(store$columns, segments$shape[1], rep(read$series, rows$rows), rows$columns,
     floor(store_now(store) * 1e6), rep(as.numeric(wide), rows$rows))
   store_beat(store, "rows into the column store")
-  # where rows lie over others their times are counted there
+  # where rows overlap stored ones, their times are counted there
   counted <- moved_count(store, segments$shape[1], moved_over(store, read))
   store_transaction(store, function() {
     for (id in unique(read$series)) sql_hold_series(store, id)
-    # what another process wrote anew meanwhile goes over later
+    # segments that another process has rewritten meanwhile are moved later
     left <- sql_get(store, "SELECT id FROM segments WHERE id IN @numbers",
       list(json_numbers(read$id)))$id
     gone <- read[read$id %in% left, ]
@@ -71,8 +73,8 @@ columns_shift_batch <- function(store, segments) {
   })
 }
 
-# Notes what stands there now: of series that were counted so many times, of others more by what
-# went over.
+# Records what is stored there: a count for series that were counted, an
+# increase for others.
 moved_note <- function(store, gone, counted) {
   if (!nrow(gone)) {
     return(invisible())
@@ -92,7 +94,7 @@ moved_note <- function(store, gone, counted) {
   }
 }
 
-# Series of which rows lie over what stands there already.
+# Series with rows that overlap stored ones.
 moved_over <- function(store, read) {
   ids <- unique(read$series)
   ranges <- sql_get(store, "SELECT series, first, last FROM moved WHERE series IN @numbers",
@@ -111,7 +113,8 @@ moved_count <- function(store, shape, ids) {
   do.call(rbind, c(list(list_frame(list(series = numeric(), times = numeric()))), unname(parts)))
 }
 
-# The catalogue says of each series what stands there; counted there it must be as much.
+# The catalogue records what the column store has of each series, and a count
+# there must agree.
 #' @export
 sql_check_more.vetusta_store_columns <- function(store, add) {
   for (shape in columns_shapes(store)) {
@@ -138,7 +141,7 @@ copy_moved.vetusta_store_columns <- function(from, to, state, show) {
   for (i in seq_along(ids)) {
     rows <- store_read(from, ids[i], newest = FALSE)$columns
     store_transaction(to, function() {
-      # with those of its segments that came before
+      # with its earlier segments
       sql_do(to, "DELETE FROM segments WHERE series = ?", list(ids[i]))
       for (at in segment_pieces(rows$time)) {
         sql_insert_segment(to, ids[i], lapply(rows, `[`, at), 9L, thorough = TRUE)

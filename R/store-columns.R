@@ -1,19 +1,21 @@
-# Rows of series in a column store, beside a catalogue in SQLite or PostgreSQL. The catalogue takes
-# each page, as it always does; when enough has gathered its segments go over in one large insert.
+# Rows of series in a column store, beside a catalogue in SQLite or PostgreSQL.
+# The catalogue takes each page as usual; when enough rows have gathered, its
+# segments are moved in one large insert.
 #
-# What makes a page exactly once: rows go over first, in a form that may be repeated (of two rows
-# with one series, time and since the one that was written last counts), and only then the
-# catalogue lets go of its segments, in one transaction. Whatever ends between the two leaves rows
-# in both, which are read as one, and go over again. What stands in the column store is told by the
-# catalogue's table `moved`: the stretch and the number of times of each series.
+# Each page is stored exactly once: rows are inserted first, in a repeatable
+# form (of two rows with equal series, time and since the later one counts), and
+# only then the catalogue removes its segments, in one transaction. A stop
+# between the two leaves rows in both places; they are read as one and moved
+# again. The catalogue's table `moved` records the range and the number of times
+# of each series in the column store.
 
-# Rows that gather before they go over, and how many go in one insert.
+# Rows that gather before they are moved, and rows in one insert.
 columns_gather <- 500000
 columns_batch <- 1000000
 columns_oldest <- c(18, 16)
 
-# The store of a catalogue with columns beside it. The catalogue remembers where, so that it is
-# never read without them.
+# The store of a catalogue with a column store. The catalogue records its URI,
+# so that it is never read without it.
 columns_join <- function(store, uri = NULL) {
   password <- attr(uri, "password")
   uri <- if (!is.null(uri)) as.character(uri)
@@ -40,7 +42,7 @@ columns_join <- function(store, uri = NULL) {
   columns$known <- list()
   columns$replicated <- list()
   columns$process <- Sys.getpid()
-  # tables of several archives may stand in one database
+  # several archives may share a database
   columns$key <- state$key %||% substr(content_hash(charToRaw(paste(store$path, now_seconds(),
     Sys.getpid()))), 1, 8)
   columns$noted <- !is.null(state)
@@ -50,7 +52,7 @@ columns_join <- function(store, uri = NULL) {
   store
 }
 
-# Noted with the first rows that go over; another process may have come before.
+# Recorded with the first rows; another process may have done so.
 columns_note <- function(store) {
   columns <- store$columns
   if (columns$noted) {
@@ -90,8 +92,9 @@ columns_check_server <- function(columns) {
   }
 }
 
-# A column's name and type there. Numbers keep their names, other classes are told by an ending, and
-# signs that a name cannot have are written as their bytes: nothing of a card stands in a statement.
+# A column's name and type there. Numbers keep their names, other classes are
+# marked by an ending, and special characters are written as bytes, so that no
+# text of a card is part of a statement.
 columns_name <- function(name, column) {
   ending <- if (inherits(column, "POSIXct")) "__instant"
   else if (inherits(column, "Date")) "__day"
@@ -108,7 +111,7 @@ columns_type <- function(name) {
   else "Float64"
 }
 
-# What an instant is there that is not known.
+# The value of a missing instant.
 columns_no_instant <- "-9223372036854775808"
 
 columns_default <- function(name) {
@@ -116,11 +119,11 @@ columns_default <- function(name) {
     Float64 = " DEFAULT nan", "")
 }
 
-# What the ending of a name says of its values.
+# The class that the ending of a name stands for.
 columns_classes <- list(instant = function(column) utc(column),
   day = function(column) epoch_days(column), flag = as.logical)
 
-# Back to the name and class that it had.
+# The original name and class of a column.
 columns_back <- function(columns) {
   ending <- sub("^.*__", "", names(columns))
   ending[!grepl("__(instant|day|flag|text)$", names(columns))] <- "number"
@@ -140,7 +143,7 @@ columns_back <- function(columns) {
   for (i in seq_along(values)) {
     if (all(is.na(values[[i]])) && !name[i] %in% time_columns) next
     vector <- out[[name[i]]]
-    # what is of one type in one place and of another elsewhere is text
+    # a column with different types in different places is text
     out[[name[i]]] <- if (is.null(vector)) values[[i]]
     else ifelse(is.na(vector), as_text(values[[i]]), as_text(vector))
   }
@@ -153,7 +156,7 @@ columns_table <- function(columns, shape, everywhere = TRUE) {
     if (everywhere && !is.null(columns$cluster)) "_all")
 }
 
-# Makes a shape's table where it is not there, and adds columns that are new.
+# Creates a shape's table if needed, and adds new columns.
 columns_prepare <- function(columns, shape, names) {
   known <- columns$known[[shape]] %||% columns_present(columns, shape)
   if (!length(known)) {
@@ -162,8 +165,9 @@ columns_prepare <- function(columns, shape, names) {
       columns_do(columns, paste0("CREATE TABLE IF NOT EXISTS ",
         columns_table(columns, shape, FALSE), " (", fixed, ") ENGINE = ",
         columns_engine(columns, shape, server),
-        # by months where values lie within days, else by decades; a month is a twelfth of a year,
-        # counted from 1970, so that times before it have one too
+        # partitions are months for values within the day, else decades; a month
+        # is a twelfth of a year, counted from 1970, so that earlier times have
+        # one too
         " PARTITION BY (wide, intDiv(time, if(wide = 1, 315569520000000, 2629746000000)))",
         " ORDER BY (series, time, known)"), server)
       if (!is.null(columns$cluster)) {
@@ -193,7 +197,7 @@ columns_add <- function(columns, table, name, server) {
   })
 }
 
-# Replicated where the server has macros for it, which says that it has a ZooKeeper.
+# Replicated where the server has macros for it, which implies a ZooKeeper.
 columns_engine <- function(columns, shape, server) {
   macros <- tryCatch(rawToChar(columns_send(columns, paste0("SELECT count() FROM system.macros ",
     "WHERE macro IN ('shard', 'replica')"), server = server)),

@@ -1,19 +1,18 @@
-# Rows on their way into a store: series with two times, frames of one instant, or records by key.
-# How a shape is kept is told
-# by the class of its parcel, and by nothing else.
+# Rows for a store: series with two times, frames of one instant, or records by
+# key. The class of a parcel alone decides how it is stored.
 
-# `series` is a data frame of key, frequency, dimensions (JSON) and, where something is said of
-# them, attributes (JSON) and
-# attributes_known; `rows` are columns with `series` (the row number there), `time`, `known` (NA
-# where no instant is stated) and values. With `finishes`, a row takes the place of a provisional
-# one of its time.
+# `series` is a data frame of key, frequency, dimensions (JSON) and, where there
+# are attributes, attributes (JSON) and attributes_known; `rows` are columns
+# with `series` (the row number there), `time`, `known` (NA without a stated
+# instant) and values. With `finishes`, a row replaces a provisional one of its
+# time.
 parcel_series <- function(series, rows, finishes = FALSE) {
   structure(list(series = series, rows = rows, finishes = finishes),
     class = "vetusta_parcel_series")
 }
 
-# Rows of one instant, as a table; `place` tells which part of the whole they are, `key` the
-# columns that tell rows apart.
+# Rows of one instant, as a table; `place` is their part of the whole, `key` the
+# columns that identify rows.
 parcel_frame <- function(rows, at, place, key) {
   structure(list(rows = rows, at = at, place = place, key = key), class = "vetusta_parcel_frame")
 }
@@ -23,12 +22,12 @@ parcel_records <- function(keys, rows) {
   structure(list(keys = keys, rows = rows), class = "vetusta_parcel_records")
 }
 
-# The columns that stand for time: those of a series, and all others.
+# The time columns; all others are values.
 time_columns <- c("time", "known")
 
-# Rows of one series that were held and that come, as one history. A row that says what the one
-# before it said of its time is left out; one that contradicts a row of the same instant counts from
-# its coming. Gives list(rows, counts).
+# Stored and new rows of one series as one history. A row that equals the one
+# before it is left out; one that contradicts a row of the same instant counts
+# from its arrival. Returns list(rows, counts).
 merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   if (!length(old$time) && is_plain_history(new)) {
     return(list(rows = new, counts = c(new = length(new$time), changed = 0, unchanged = 0)))
@@ -45,7 +44,7 @@ merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   clash <- clashes(order, time, known, fresh)
   if (length(clash$late)) {
     differ <- rows_apart(all, clash$late, clash$late_before, names(new))
-    # what takes the place of a first value counts as that did
+    # what replaces a first value counts from the same instant
     late <- clash$late[differ & is.finite(known[clash$late])]
     known[late] <- now
     all$known[late] <- utc(now)
@@ -58,19 +57,20 @@ merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   same <- again
   same[again] <- !rows_apart(all, order[again], order[which(again) - 1L], names(new))
   drop <- fresh[order] & same
-  # a deletion of what was never there says nothing, but that it is dated: then it ends a value that
-  # may come later
+  # deleting what never existed has no effect, unless it is dated: then it ends
+  # a value that may come later
   if (!is.null(all[["status"]])) {
     drop <- drop | (fresh[order] & !again & all$status[order] %in% "deleted" &
       !is.finite(known[order]))
   }
-  # an older release that is corrected takes the place of what it was
+  # a corrected older release replaces the original
   replaced <- logical(n)
   if (n > 1) {
     twice <- which(again & known[order] == c(NA, known[before]) & fresh[order] & !drop)
     replaced[twice - 1L] <- TRUE
   }
-  # a row is new where its time was not held; a later release of it in the same page is a change
+  # a row is new if its time was not stored; a later release of it in the same
+  # page is a change
   first <- !again & !time[order] %in% time[!fresh]
   kept <- fresh[order] & !drop & !replaced
   counts <- c(new = sum(kept & first), changed = sum(kept & !first),
@@ -78,18 +78,19 @@ merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   list(rows = lapply(all, `[`, order[!drop & !replaced]), counts = counts)
 }
 
-# Instants in order: a row that states none counts from the end of its time, before all others of
-# it.
+# Instants in order: a row without a stated one counts from the end of its time,
+# before all others of it.
 known_order <- function(known) {
   known <- as.numeric(known)
   known[is.na(known)] <- -Inf
   known
 }
 
-# The instants from which new rows count. A stated instant stays. Without one, the first row of a
-# time gets NA, which means the end of that time, and a later row gets its arrival. If the clock was
-# set back, the arrival is moved just behind the stored rows of that time. An unfinished first value
-# is replaced in place, and with `anew` (a page is parsed again) every first value is.
+# The instants from which new rows count. A stated instant stays. Without one,
+# the first row of a time gets NA, which means the end of that time, and a later
+# row gets its arrival. If the clock was set back, the arrival is moved just
+# behind the stored rows of that time. An unfinished first value is replaced in
+# place, and with `anew` (a page is parsed again) every first value is.
 known_on_arrival <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   known <- as.numeric(new$known)
   unstated <- is.na(known)
@@ -124,8 +125,8 @@ rows_replaced <- function(old, finishes, anew) {
   if (finishes) which(first & alone & old[["status"]] %in% "provisional")
 }
 
-# What merge_history() counts where all that is not `fresh`, later than what is held, is held just
-# so and was known then; NULL where that cannot be told at a glance.
+# The counts of merge_history() where every row that is not `fresh` (later than
+# the stored ones) equals a stored one; NULL where that takes a closer look.
 counts_behind <- function(old, new, fresh) {
   if (!is_plain_history(old) || !is_plain_history(new)) {
     return(NULL)
@@ -147,12 +148,12 @@ counts_behind <- function(old, new, fresh) {
   c(new = sum(fresh), changed = 0, unchanged = length(again))
 }
 
-# Rows of which each has a time of its own, in order, and none says that there is nothing.
+# Rows with distinct times, in order, without deletions.
 is_plain_history <- function(rows) {
   length(rows$time) > 0 && rises_cpp(rows$time) && !any(rows$status == "deleted", na.rm = TRUE)
 }
 
-# Rows that come with the time and the instant of one that is held: `late` where that one is the
+# New rows with the time and instant of a stored one: `late` where that is the
 # newest of its time.
 clashes <- function(order, time, since, fresh) {
   n <- length(order)
@@ -167,7 +168,7 @@ clashes <- function(order, time, since, fresh) {
   list(late = row[hit[last]], late_before = before[hit[last]])
 }
 
-# Whether rows `a` differ from rows `b` in what the new rows say.
+# Whether rows `a` differ from rows `b` in the new rows' columns.
 rows_apart <- function(all, a, b, columns) {
   differ <- logical(length(a))
   for (name in setdiff(intersect(columns, names(all)), time_columns)) {
@@ -180,7 +181,7 @@ rows_apart <- function(all, a, b, columns) {
   differ
 }
 
-# Of several rows of one time and known from one instant the later counts.
+# Of several rows with one time and instant the later counts.
 unique_history <- function(rows) {
   n <- length(rows$time)
   if (n < 2 || rises_cpp(rows$time)) {

@@ -1,10 +1,10 @@
-# What the server's words mean, and what to do.
+# The meaning of the server's errors, and what to do.
 
 postgres_error <- function(error, path) {
   if (inherits(error, "vetusta_error")) {
     return(error)
   }
-  # the server's own words, without those of who passes them on
+  # the server's own message, without the driver's prefix
   text <- trimws(sub("^Failed to [A-Za-z ]*: *", "", conditionMessage(error)))
   first <- sub("\n.*", "", text)
   for (entry in postgres_errors) {

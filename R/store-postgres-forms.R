@@ -1,4 +1,4 @@
-# The tables and functions of an archive in PostgreSQL, in a schema of its own.
+# The tables and functions of an archive in PostgreSQL, in their own schema.
 
 postgres_tables <- c(
   meta = "CREATE TABLE meta (name text PRIMARY KEY, value text NOT NULL)",
@@ -44,7 +44,7 @@ postgres_tables <- c(
     modified text, fetched float8 NOT NULL, body bytea NOT NULL, PRIMARY KEY (source, url))"
 )
 
-# Segments hold bytes that are compressed already.
+# The bytes of segments are compressed already.
 postgres_indices <- c(
   "CREATE INDEX segments_place ON segments (series, first, last, times)",
   "CREATE INDEX frames_place ON frames (source, dataset, place, at)",
@@ -57,8 +57,9 @@ postgres_indices <- c(
   "ALTER TABLE raw ALTER COLUMN body SET STORAGE EXTERNAL"
 )
 
-# What is written in one statement. Locks are advisory ones of the transaction: on a dataset, shared
-# or alone; on a series; on a source's tokens; on a stretch that is covered.
+# Functions for writes in one statement. Locks are advisory ones of the
+# transaction: on a dataset, shared or exclusive; on a series; on a source's
+# tokens; on a covered range.
 postgres_functions <- c(
   "CREATE OR REPLACE FUNCTION hold_shared(p_source text, p_dataset text) RETURNS void
    LANGUAGE sql AS $$
@@ -86,8 +87,8 @@ postgres_functions <- c(
      INSERT INTO coverage VALUES (p_source, p_dataset, p_key, least(p_start, low),
        greatest(p_end, high));
    END $$",
-  # a page: its row in the journal, its segment, what it covers, the place reached, and the end of a
-  # claim; once, also where it is not known whether it was written before
+  # a page: its journal row, segment, coverage, place reached, and the end of a
+  # claim; once, even if it is unknown whether it was written before
   "CREATE OR REPLACE FUNCTION page_put(p_run text, p_source text, p_dataset text, p_symbol text,
      p_asked float8, p_seconds float8, p_status integer, p_bytes bigint, p_rows integer,
      p_outcome text, p_url text, p_message text, p_series bigint, p_first float8,
@@ -172,7 +173,7 @@ postgres_functions <- c(
    END $$"
 )
 
-# A database without an archive becomes one, where it may.
+# Creates an archive in a database without one, if allowed.
 postgres_prepare <- function(store, create) {
   version <- sql_get(store,
     "SELECT current_setting('server_version_num')::integer / 10000 AS version")$version
@@ -199,7 +200,7 @@ postgres_prepare <- function(store, create) {
   store_transaction(store, function() postgres_make(store))
 }
 
-# One process makes the archive; others wait for it, and find it done.
+# One process creates the archive; others wait for it.
 postgres_make <- function(store) {
   do <- function(statement) postgres_send(store, DBI::dbExecute, statement, NULL)
   sql_get(store, "SELECT pg_advisory_xact_lock(7300, 0)")
@@ -214,9 +215,10 @@ postgres_make <- function(store) {
   for (statement in postgres_functions) do(statement)
 }
 
-# The form of the archive in the database; NULL where there is none.
+# The form of the archive in the database; NULL without one.
 postgres_form <- function(store) {
-  # asked of the tables themselves: what a session noted of names may be older than its lock
+  # read from the tables themselves, because a session's cache may be older than
+  # its lock
   there <- sql_get(store, "SELECT count(*) AS n FROM pg_catalog.pg_class c
     JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
     WHERE n.nspname = 'vetusta' AND c.relname IN ('meta', 'segments') AND c.relkind = 'r'")$n
@@ -226,7 +228,7 @@ postgres_form <- function(store) {
   }
 }
 
-# Nothing is made among somebody else's tables, unless a schema was made for it.
+# Nothing is created beside other tables, unless a schema was created for it.
 postgres_check_empty <- function(store) {
   tables <- sql_get(store, "SELECT table_schema AS schema, table_name AS name FROM
     information_schema.tables WHERE table_schema NOT IN ('pg_catalog', 'information_schema')

@@ -1,7 +1,7 @@
-# What PostgreSQL does in one statement, by its own clock, and what is told of it.
+# Single-statement work of PostgreSQL by its own clock, and its results.
 
-# The server's clock: how far it is ahead of this machine's is asked for every minute. Within half a
-# second they count as the same.
+# The server's clock: its difference from this machine's is measured every
+# minute. Up to half a second counts as none.
 #' @export
 store_clock.vetusta_store_postgres <- function(store) {
   function() {
@@ -26,7 +26,7 @@ sql_page_in.vetusta_store_postgres <- function(store, values) {
   })
 }
 
-# Many rows go in by COPY, few by statements.
+# Many rows are written by COPY, few by statements.
 #' @export
 sql_append.vetusta_store_postgres <- function(store, table, rows) {
   store_transaction(store, function() {
@@ -50,7 +50,8 @@ sql_cover.vetusta_store_postgres <- function(store, page, stretch) {
     stretch$key, stretch$start, stretch$end, !isTRUE(store$holds_all)))
 }
 
-# A page of one series is written beside those of others of its dataset; any other page alone.
+# A page of one series is written beside other pages of its dataset; any other
+# page alone.
 #' @export
 sql_hold.vetusta_store_postgres <- function(store, page) {
   single <- inherits(page$rows, "vetusta_parcel_series") && nrow(page$rows$series) == 1 &&
@@ -65,7 +66,7 @@ sql_hold_series.vetusta_store_postgres <- function(store, id) {
   if (!isTRUE(store$holds_all)) sql_get(store, "SELECT hold_series(?)", list(id))
 }
 
-# Counted and taken by the server, one collector after the other, and by its clock.
+# Counted and taken by the server, one collector at a time, by its clock.
 #' @export
 store_token_take.vetusta_store_postgres <- function(store, source, limits, under_way, weight = 1) {
   json <- jsonlite::toJSON(lapply(limits, function(limit) {
@@ -78,7 +79,7 @@ store_token_take.vetusta_store_postgres <- function(store, source, limits, under
 
 #' @export
 sql_give_back.vetusta_store_postgres <- function(store) {
-  # written anew it is locked for as long, which only does where nobody collects
+  # VACUUM FULL locks the tables, so it runs only while nobody collects
   how <- if (store_in_use(store)) "VACUUM (ANALYZE)" else "VACUUM (FULL, ANALYZE)"
   for (table in names(postgres_tables)) sql_do(store, paste(how, table))
 }
@@ -94,7 +95,7 @@ store_sign.vetusta_store_postgres <- function(store) {
     collapse = " ")
 }
 
-# The parent's connection is not touched: it would be ended for both.
+# The parent's connection is not touched: closing it would close it for both.
 #' @export
 store_again.vetusta_store_postgres <- function(store) {
   again <- sql_store("vetusta_store_postgres", store$path)
@@ -110,7 +111,7 @@ store_bytes.vetusta_store_postgres <- function(store) {
     FROM pg_class c WHERE c.relnamespace = 'vetusta'::regnamespace AND c.relkind = 'r'")$bytes
 }
 
-# What comes in parts is put together in a folder of this machine's.
+# Parts are assembled in a folder of this machine.
 #' @export
 store_folder.vetusta_store_postgres <- function(store) {
   file.path(tools::R_user_dir("vetusta", "cache"),

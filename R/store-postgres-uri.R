@@ -1,7 +1,7 @@
 # Connection URIs (PostgreSQL, 34.1.1.2).
 
-# The parts of a URI as the driver takes them; several hosts are told by commas. `kind` is that of
-# the error.
+# The parts of a URI for the driver; several hosts are separated by commas.
+# `kind` is the class of errors.
 server_uri <- function(uri, kind) {
   stop_uri <- function(what) {
     vetusta_stop(kind, what, where = database_named(uri),
@@ -34,7 +34,7 @@ server_uri <- function(uri, kind) {
   given
 }
 
-# What libpq takes, in its versions from 13 on.
+# The parameters of libpq from version 13 on.
 server_options <- c("host", "hostaddr", "port", "dbname", "user", "password", "passfile",
   "require_auth", "channel_binding", "connect_timeout", "client_encoding", "options",
   "application_name", "fallback_application_name", "keepalives", "keepalives_idle",
@@ -43,7 +43,7 @@ server_options <- c("host", "hostaddr", "port", "dbname", "user", "password", "p
   "sslcrldir", "sslsni", "requirepeer", "ssl_min_protocol_version", "ssl_max_protocol_version",
   "krbsrvname", "gsslib", "service", "target_session_attrs", "load_balance_hosts")
 
-# A URI without what may be secret in it.
+# A URI without secrets.
 database_named <- function(database) {
   named <- sub("^([A-Za-z0-9+.-]+://[^:@/]*):[^@/]*@", "\\1:...@", database)
   gsub("((ssl)?password=)[^&#]*", "\\1...", named)

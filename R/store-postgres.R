@@ -1,8 +1,9 @@
-# The team's store: PostgreSQL, for collectors on several machines. Its connection, its
-# transactions. What it holds is in store-postgres-forms.R, what it does in -calls.R; what it
-# shares with the other store in SQL is in store-sql.R.
+# The store for a team: PostgreSQL, for collectors on several machines.
+# Connection and transactions are here, tables in store-postgres-forms.R,
+# requests in store-postgres-requests.R, and what both SQL stores share in
+# store-sql.R.
 
-# The oldest server that is known to work.
+# The oldest server that is tested.
 postgres_least <- 13
 
 postgres_store <- function(uri, create = TRUE, read_only = FALSE, password = NULL) {
@@ -37,7 +38,7 @@ postgres_connect <- function(parts, read_only, password, uri) {
     keepalives_interval = "10", keepalives_count = "3", tcp_user_timeout = "60000",
     client_encoding = "UTF8")
   usual[names(parts)] <- parts
-  # they hold for a connection that is made again too
+  # they apply to a new connection too
   usual$options <- paste(c(parts$options, "-c search_path=vetusta -c DateStyle=ISO",
     "-c extra_float_digits=1", "-c client_min_messages=warning",
     if (read_only) "-c default_transaction_read_only=on"), collapse = " ")
@@ -45,8 +46,8 @@ postgres_connect <- function(parts, read_only, password, uri) {
   tryCatch(postgres_driver(usual), error = function(e) stop(postgres_error(e, uri)))
 }
 
-# The driver looks for this machine's time zone when it is loaded, which in a container makes the
-# system complain; no time of ours has need of it.
+# The driver reads this machine's time zone when it is loaded, which in a
+# container prints a warning; no time here depends on it.
 postgres_driver <- function(parts) {
   if (!nzchar(Sys.getenv("TZ"))) {
     Sys.setenv(TZ = "UTC")
@@ -97,7 +98,7 @@ postgres_values <- function(params) {
 postgres_send <- function(store, send, statement, params) {
   statement <- postgres_statement(statement)
   params <- if (!is.null(params)) postgres_values(params)
-  # a statement that failed leaves the driver something to clear, which is no matter of the caller's
+  # the driver must clear a failed statement, which is no concern of the caller
   withCallingHandlers(tryCatch(
     if (is.null(params)) send(store$connection, statement)
     else send(store$connection, statement, params = params),
@@ -129,14 +130,16 @@ sql_do.vetusta_store_postgres <- function(store, statement, params = NULL, often
 
 # --- a server that goes away, and others that write at once
 
-# How long a server that is away is waited for: one that is started anew takes a while.
+# Seconds for which a server that does not answer is waited for; a restart takes
+# a while.
 postgres_patience <- function() {
   given <- suppressWarnings(as.numeric(Sys.getenv("VETUSTA_SERVER_PATIENCE_SECONDS")))
   if (is.finite(given) && given >= 0) given else 60
 }
 
-# Does work again where the connection was cut, or where another writer was in the way; `work` is
-# told whether it may have been done before. Within a transaction the whole of it is done again.
+# Repeats work after a lost connection or a conflict with another writer; `work`
+# is told whether it may have been done before. A transaction is repeated as a
+# whole.
 postgres_patiently <- function(store, work) {
   if (isTRUE(store$inside)) {
     return(work(FALSE))
@@ -154,7 +157,7 @@ postgres_patiently <- function(store, work) {
     }
     tried <- tried + 1
     reason <- failed$reason %||% ""
-    # a connection may be cut as often as it likes, for as long as a server is waited for
+    # a lost connection is retried as long as a server is waited for
     enough <- if (reason == "lost") now_seconds() > until && tried > 8 else tried > 8
     if (!nzchar(reason) || enough) stop(failed)
     if (reason == "lost") postgres_reconnect(store, failed)
@@ -178,7 +181,7 @@ postgres_reconnect <- function(store, failed) {
   store$connection <- made
 }
 
-# Several reads as of one moment, whoever writes meanwhile.
+# Several reads at one moment, unaffected by writers.
 #' @export
 store_snapshot.vetusta_store_postgres <- function(store, work) {
   if (isTRUE(store$inside)) {
@@ -195,8 +198,8 @@ store_snapshot.vetusta_store_postgres <- function(store, work) {
   })
 }
 
-# One within another is a part of it. Where the connection is cut while it is being ended, the
-# server is asked what became of it.
+# A nested transaction is part of the outer one. If the connection is lost
+# during the commit, the server is asked for the outcome.
 #' @export
 store_transaction.vetusta_store_postgres <- function(store, work) {
   if (isTRUE(store$inside)) {
@@ -237,7 +240,8 @@ postgres_was_made <- function(store, failed, number) {
     if (!cut && !identical(became, "in progress")) {
       return(identical(became, "committed"))
     }
-    # what is not known is not done again; the connection may be cut while this is asked too
+    # work with an unknown outcome is not repeated; the connection may be lost
+    # during this question too
     if (now_seconds() > until || (cut && !identical(became$reason, "lost"))) {
       failed$reason <- NULL
       stop(failed)

@@ -1,12 +1,12 @@
-# The schema of a dataset: the type of each of its columns, decided once and enforced at every
-# write.
+# The schema of a dataset: the type of each column, decided once and enforced at
+# every write.
 #
-# A column has the type that its card or its import declares, or else the type of the first values
-# that come for it; one that is empty decides nothing. What comes later in another type is read as
-# the column's own where that loses nothing, and else the column becomes text, which is noted. What
-# was written stays as it was written: it is read as text from then on.
+# A column has the type that its card or import declares, else that of its first
+# values; an empty column decides nothing. Later values of another type are
+# converted if that loses nothing; otherwise the column becomes text, with a
+# note. Stored values are unchanged and are read as text from then on.
 
-# The type of values; NULL where there are none.
+# The type of values; NULL without any.
 value_type <- function(column) {
   if (!length(column) || (is.na(column[[1]]) && all(is.na(column)))) NULL
   else if (inherits(column, "POSIXct")) "instant"
@@ -16,7 +16,7 @@ value_type <- function(column) {
   else if (is.numeric(column) && !is.object(column)) "number" else "text"
 }
 
-# Texts as values of a type, where each of them reads back as it is written; else NULL.
+# Texts converted to a type, where each reads back as it is written; else NULL.
 texts_as <- list(
   number = function(text) {
     number <- exact_numbers(text)
@@ -40,7 +40,7 @@ texts_as <- list(
   }
 )
 
-# Values as the texts that a table of text has for them.
+# Values as texts of a text column.
 as_text <- function(column) {
   if (is.character(column)) column
   else if (inherits(column, "POSIXct")) format_instant(column)
@@ -54,7 +54,8 @@ number_texts <- function(column) ifelse(is.na(column), NA_character_, format_exa
 
 number_types <- c("number", "whole number")
 
-# list(column, type): values as a column's type, or both as text where that would lose something.
+# list(column, type): values converted to a column's type, or both as text where
+# that would lose something.
 fit_column <- function(column, type) {
   have <- value_type(column)
   if (is.null(have) || identical(have, type)) {
@@ -73,10 +74,10 @@ fit_column <- function(column, type) {
   else list(column = read, type = type)
 }
 
-# The columns of a page by the schema of its dataset; what is decided anew is kept.
+# The columns of a page by its dataset's schema; new decisions are stored.
 sql_fitted <- function(store, page, columns) {
   types <- sql_declared(store, page, names(columns))
-  # what is of its column's type by its class alone is not looked at
+  # a column whose class shows its type needs no look at its values
   plain <- vapply(columns, function(column) if (is.object(column)) "" else typeof(column), "")
   like <- c(number = "double", text = "character")[types[names(columns)]]
   odd <- names(columns)[!(plain == like) %in% TRUE]
@@ -95,8 +96,8 @@ sql_fitted <- function(store, page, columns) {
   columns
 }
 
-# The types of a dataset with those that the page's card or import declares for columns that have
-# none yet.
+# The types of a dataset, with those that the page's card or import declares for
+# columns without one.
 sql_declared <- function(store, page, columns) {
   types <- sql_types(store, page$source, page$dataset)
   if (all(names(page$types) %in% names(types))) {
@@ -107,7 +108,7 @@ sql_declared <- function(store, page, columns) {
   if (length(fresh)) sql_types(store, page$source, page$dataset) else types
 }
 
-# The types of a dataset's columns by name, as this process has read or decided them.
+# The types of a dataset's columns by name, cached in this process.
 sql_types <- function(store, source, dataset) {
   name <- paste(source, dataset, sep = "\r")
   cached <- store$types[[name]]
@@ -123,7 +124,7 @@ sql_types <- function(store, source, dataset) {
 sql_put_type <- function(store, page, name, before, type) {
   place <- list(page$source, page$dataset, name)
   if (is.null(before)) {
-    # of two processes that decide at once the first one does
+    # of two processes that decide at once the first wins
     sql_do(store, "INSERT INTO types VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", c(place, type))
   } else {
     sql_do(store, "UPDATE types SET type = ? WHERE source = ? AND dataset = ? AND name = ?",
@@ -133,8 +134,8 @@ sql_put_type <- function(store, page, name, before, type) {
   assign(paste(page$source, page$dataset, sep = "\r"), NULL, envir = store$types)
 }
 
-# Columns that were read, as the schema says now: what was written before a column became text is
-# text too.
+# Columns as the current schema says: values written before a column became text
+# are text too.
 store_typed <- function(store, source, dataset, columns) {
   types <- sql_types(store, source, dataset)
   for (name in intersect(names(columns), names(types)[types == "text"])) {

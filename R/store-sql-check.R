@@ -1,6 +1,6 @@
-# The check of an archive in SQL, and what makes it smaller.
+# Checks of an archive in SQL, and compaction.
 
-# A check of all that is stored: a data frame of what, where, finding, lost.
+# A check of everything stored: a data frame of what, where, finding, lost.
 store_check <- function(store) {
   findings <- list()
   add <- function(what, where, finding, lost = FALSE) {
@@ -11,7 +11,7 @@ store_check <- function(store) {
     }
   }
   add("database", basename(store$path), sql_check_database(store), TRUE)
-  # what the database cannot read is told by it
+  # a part that the database cannot read is a finding
   part <- function(what, work) {
     tryCatch(work(), error = function(e) {
       add(what, basename(store$path), sub("\n.*", "", conditionMessage(e)), TRUE)
@@ -41,7 +41,7 @@ store_check <- function(store) {
   do.call(rbind, c(list(none), findings))
 }
 
-# Each segment is read, and compared with what stands beside it.
+# Reads each segment and compares it with its entry.
 check_segments <- function(store, add) {
   last <- 0
   repeat {
@@ -69,8 +69,8 @@ check_segments <- function(store, add) {
   add("segment", series_id(over), "has two segments of the same time")
 }
 
-# Stretches that end before they begin, or lie over each other; and those of datasets of which
-# nothing was ever asked.
+# Ranges that end before they begin, or overlap; and those of datasets that were
+# never requested.
 check_coverage <- function(store, add) {
   odd <- sql_get(store, "SELECT source, dataset, key FROM (SELECT source, dataset, key, start,
     \"end\" AS ends, lag(\"end\") OVER (PARTITION BY source, dataset, key ORDER BY start) AS before
@@ -99,31 +99,31 @@ check_records <- function(store, add) {
     "is damaged", TRUE)
 }
 
-# What else is looked at, told by `add(what, where, finding, lost)`.
+# Further checks, reported by `add(what, where, finding, lost)`.
 sql_check_more <- function(store, add) UseMethod("sql_check_more")
 
 #' @export
 sql_check_more.default <- function(store, add) invisible()
 
-# What the database itself finds wrong: texts.
+# Findings of the database itself, as texts.
 sql_check_database <- function(store) UseMethod("sql_check_database")
 
 #' @export
 sql_check_database.default <- function(store) character()
 
-# Gives unused room back.
+# Frees unused space.
 sql_give_back <- function(store) UseMethod("sql_give_back")
 
 #' @export
 store_compact.vetusta_store_sql <- function(store) {
   many <- sql_get(store,
     "SELECT series FROM segments GROUP BY series HAVING count(*) > 1")$series
-  # as few as may be: here nobody waits for it
+  # as few segments as possible, because nobody waits
   for (ids in split(many, (seq_along(many) - 1) %/% 1000)) {
     store_settle(store, ids, whole = segment_rows / 2)
   }
   sql_do(store, "DELETE FROM claims WHERE done IS NOT NULL")
-  # a quota counts requests for a month at most
+  # quotas count requests for a month at most
   sql_do(store, "DELETE FROM tokens WHERE taken < ?", list(store_now(store) - 40 * 86400))
   sql_give_back(store)
   invisible()

@@ -1,9 +1,9 @@
-# Who is at what: collectors, the requests that they claim, and which of them are gone.
+# Collectors, the requests they claim, and which of them have ended.
 
-# A collector says every so often that it goes on. One on another machine that has not said so for
-# its lease is gone, and its requests are free. Of one on this machine the system knows whether it
-# lives; it is given up too when it has said nothing for longer than a collector waits, since
-# another program may have the number of a process that was killed.
+# A collector gives signs of life. One on another machine without a sign for its
+# lease has ended, and its requests are free. For one on this machine the system
+# tells whether it runs; without a sign for longer than a collector waits it has
+# ended too, because another program may have its process number.
 lease_seconds <- 90
 claim_minutes <- 16
 
@@ -12,9 +12,9 @@ collector_lease <- function() {
   if (is.finite(given) && given >= 1) given else lease_seconds
 }
 
-# `doing` is what it is at, in words. Said anew after a sixth of the lease, and not more often.
-# A collector says that it goes on, and what it is at; and who all of them are: host, process,
-# began, started, seen, lease, doing, requests (which it claims), gone.
+# `doing` describes its work. A sign is repeated after a sixth of the lease. The
+# collectors: host, process, began, started, seen, lease, doing, requests
+# (claimed), gone.
 store_beat <- function(store, doing) {
   me <- store_process(store)
   due <- now_seconds() >= (store$beaten %||% -Inf) + collector_lease() / 6
@@ -45,16 +45,16 @@ store_collectors <- function(store) {
   collectors
 }
 
-# Who is at a request: "ours", "taken" by another process, or "done" by one since an instant. With
-# `place`, a list of source, dataset and keys, a request that is ours has the attribute `covered`:
-# whether anything of the keys is covered.
+# The claim of a request: "ours", "taken" by another process, or "done" by one
+# since an instant. With `place`, a list of source, dataset and keys, a request
+# of ours has the attribute `covered`: whether any of the keys is covered.
 store_claim <- function(store, request, since, place = NULL) {
   self <- store_process(store)
   statement <- if (is.null(place)) claim_statement else claim_covered_statement
   if (!is.null(place)) place$keys <- json_array(place$keys)
   repeat {
     now <- store_now(store)
-    # the usual request is nobody's
+    # usually nobody has claimed it
     free <- sql_get(store, statement,
       c(list(request, self$host, self$process, self$began, now), unname(place)), often = TRUE)
     if (length(free[[1]])) {
@@ -63,7 +63,7 @@ store_claim <- function(store, request, since, place = NULL) {
     claim <- sql_get(store, "SELECT c.host, c.process, c.began, c.since, c.done, p.seen, p.lease
       FROM claims c LEFT JOIN collectors p ON p.host = c.host AND p.process = c.process
         AND p.began = c.began WHERE c.request = ?", list(request))
-    # it was released in between
+    # it was released meanwhile
     if (!nrow(claim)) next
     if (!is.na(claim$done) && claim$done >= since) {
       return("done")
@@ -71,7 +71,7 @@ store_claim <- function(store, request, since, place = NULL) {
     if (is.na(claim$done) && claim_holds(claim, self, now)) {
       return("taken")
     }
-    # taken over, where nobody else did so in between
+    # taken over, unless another process did so meanwhile
     taken <- sql_get(store, "UPDATE claims SET host = ?, process = ?, began = ?, since = ?,
       done = NULL WHERE request = ? AND host = ? AND process = ? AND since = ? AND
         coalesce(done, 0) = ? RETURNING 1 AS ours",
@@ -88,7 +88,7 @@ claim_statement <- "INSERT INTO claims (request, host, process, began, since) VA
 claim_covered_statement <- paste0(claim_statement, ", (SELECT count(*) FROM coverage
   WHERE source = ? AND dataset = ? AND key IN @texts) AS covered")
 
-# Whether a claim is that of another collector which is still at work.
+# Whether a claim belongs to another collector that is still running.
 claim_holds <- function(claim, process, now) {
   if (is_same_process(claim, process)) {
     return(FALSE)
@@ -101,8 +101,9 @@ claim_holds <- function(claim, process, now) {
   seen >= now - lease
 }
 
-# A process is told by its machine, its number and when it began: a number is given again. Where
-# machines bear one name, as containers may, VETUSTA_HOST tells them apart.
+# A process is identified by its machine, number and start, because numbers are
+# reused. Where machines have one name, as containers may, VETUSTA_HOST
+# distinguishes them.
 this_process <- function() {
   host <- Sys.getenv("VETUSTA_HOST")
   list(host = if (nzchar(host)) host else Sys.info()[["nodename"]], process = Sys.getpid(),
@@ -121,8 +122,8 @@ is_same_process <- function(a, b) {
   a$host == b$host && a$process == b$process && abs(a$began - b$began) < 2
 }
 
-# Whether a process of this machine is still at work. One that has ended is there until somebody
-# asks for its end, which in a container may be never.
+# Whether a process of this machine is running. One that has ended exists until
+# its parent collects it, which in a container may be never.
 process_lives <- function(claim) {
   tryCatch({
     handle <- ps::ps_handle(as.integer(claim$process))
@@ -135,8 +136,8 @@ store_claim_done <- function(store, request) {
   sql_do(store, "UPDATE claims SET done = ? WHERE request = ?", list(store_now(store), request))
 }
 
-# At the end of a run nothing of it is claimed any more, and a collector that is at nothing else is
-# none; what was done long ago is forgotten.
+# At the end of a run its claims are released, and its collector entry is
+# removed if it has no other; old entries are removed too.
 store_claims_release <- function(store, requests) {
   self <- store_process(store)
   mine <- list(self$host, self$process)

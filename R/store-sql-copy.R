@@ -1,8 +1,9 @@
-# An archive moved from one store to another: table by table, in the order of their numbers, each
-# piece in a transaction with how far it got, so that a copy that was stopped goes on.
+# Copying an archive from one store to another: table by table, in order of id,
+# each part in a transaction with its position, so that a stopped copy
+# continues.
 
-# The tables that are copied, with their columns; `by` is the number by which pieces are cut, and
-# `piece` how many rows one has. Who is at what is a matter of the archive that was.
+# The copied tables with their columns; `by` is the number by which parts are
+# cut, and `piece` the rows in a part. Collectors and claims are not copied.
 copied_tables <- list(
   series = list(by = "id", piece = 20000, columns = c("id", "source", "dataset", "shape", "key",
     "frequency", "dimensions")),
@@ -26,10 +27,10 @@ copied_tables <- list(
   structures = list(columns = c("source", "url", "etag", "modified", "fetched", "body"))
 )
 
-# Rows at once, as a list of columns by their names.
+# Appends rows, given as a list of columns.
 sql_append <- function(store, table, rows) UseMethod("sql_append")
 
-# Numbers that are given on their own go on behind those that were copied.
+# New ids continue after the copied ones.
 sql_numbers_go_on <- function(store) UseMethod("sql_numbers_go_on")
 
 #' @export
@@ -45,7 +46,7 @@ sql_meta_put <- function(store, name, value) {
     excluded.value", list(name, value))
 }
 
-# What differs when anything was written since.
+# A value that changes with every write.
 copy_sign <- function(store) {
   counts <- lapply(names(copied_tables), function(table) {
     numbered <- copied_tables[[table]]$by
@@ -58,15 +59,15 @@ copy_sign <- function(store) {
   content_hash(charToRaw(paste(sprintf("%.17g", as.numeric(unlist(counts))), collapse = " ")))
 }
 
-# How many rows each table has.
+# The number of rows of each table.
 copy_counts <- function(store) {
   vapply(names(copied_tables), function(table) {
     as.numeric(sql_get(store, paste("SELECT count(*) AS n FROM", table))$n)
   }, 0)
 }
 
-# Gives a data frame of table, rows: what was copied. `show` is told of each piece: table, how many
-# rows of it there are, and how many are copied.
+# Returns a data frame of table, rows: what was copied. `show` is called after
+# each part: table, its rows, and the copied rows.
 store_move <- function(from, to, show = function(...) NULL) {
   store_snapshot(from, function() {
     sign <- copy_sign(from)
@@ -79,7 +80,7 @@ store_move <- function(from, to, show = function(...) NULL) {
     store_transaction(to, function() {
       sql_numbers_go_on(to)
       came <- copy_counts(to)
-      # of series that stood elsewhere the segments are new
+      # series that were stored elsewhere get new segments
       if (moved) total[["segments"]] <<- came[["segments"]]
       if (!identical(came, total)) {
         odd <- names(total)[came != total][1]
@@ -91,13 +92,15 @@ store_move <- function(from, to, show = function(...) NULL) {
   })
 }
 
-# Rows that stand elsewhere come as segments, a series at a time; gives whether there are any.
+# Rows stored elsewhere arrive as segments, a series at a time; returns whether
+# there are any.
 copy_moved <- function(from, to, state, show) UseMethod("copy_moved")
 
 #' @export
 copy_moved.default <- function(from, to, state, show) FALSE
 
-# Where a copy goes on, or begins; one of an archive that was written to since begins anew.
+# The position where a copy continues or begins; a copy of an archive that was
+# written to since begins again.
 copy_begin <- function(to, sign) {
   saved <- sql_meta(to, "copy")
   state <- if (length(saved)) jsonlite::fromJSON(saved)
@@ -148,7 +151,7 @@ copy_table <- function(from, to, table, state, show) {
   }
 }
 
-# A copy that is not whole is no archive yet.
+# An unfinished copy is no archive yet.
 check_whole_copy <- function(store) {
   if (length(sql_meta(store, "copy"))) {
     vetusta_stop("archive", "The archive is an incomplete copy.", where = store$path,
@@ -156,7 +159,7 @@ check_whole_copy <- function(store) {
   }
 }
 
-# All of a store as a file.
+# A whole store as a file.
 copy_to_file <- function(store, file) {
   copy <- sqlite_store(file)
   on.exit(store_close(copy))

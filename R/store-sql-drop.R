@@ -1,4 +1,4 @@
-# Rows that are taken out of a store in SQL, with all that says that they are held.
+# Removal of rows from a store in SQL, with all records that refer to them.
 
 #' @export
 store_drop.vetusta_store_sql <- function(store, series, datasets) {
@@ -24,7 +24,7 @@ sql_drop_series <- function(store, series) {
   known <- series_dimensions(series)
   for (i in seq_len(nrow(series))) {
     place <- list(series$source[i], series$dataset[i])
-    # stretches are named by the symbol and the interval, or by the keys of a request
+    # ranges are named by symbol and interval, or by the keys of a request
     symbol <- as.character(known[["symbol"]] %||% NA)[i]
     bars <- if (!is.na(symbol)) bars_cover_key(symbol, series$frequency[i], "")
     covered <- sql_get(store, "SELECT DISTINCT key FROM coverage WHERE source = ? AND dataset = ?",
@@ -40,14 +40,15 @@ sql_drop_series <- function(store, series) {
   for (i in seq_len(nrow(places))) sql_drop_notes(store, as.list(places[i, ]))
 }
 
-# What was asked for, reached and listed of a dataset is forgotten; documents and queries are not.
+# Removes what is noted about requests and lists of a dataset; documents and
+# queries stay.
 sql_drop_notes <- function(store, place) {
   sql_do(store, paste("DELETE FROM notes WHERE source = ? AND dataset = ? AND kind IN ('reached',",
     "'asked', 'refreshed', 'looked', 'round', 'listed', 'listing', 'open', 'rejected', 'holes',",
     "'unpublished', 'large')"), unname(place))
 }
 
-# Rows in the column store go too, before their series is known no more.
+# Rows in the column store are removed first, while their series is still known.
 #' @export
 store_drop.vetusta_store_columns <- function(store, series, datasets) {
   columns <- store$columns
@@ -64,7 +65,7 @@ store_drop.vetusta_store_columns <- function(store, series, datasets) {
   NextMethod()
 }
 
-# Waits until nothing of a shape's table is being taken out any more.
+# Waits until removals from a shape's table have finished.
 columns_settled <- function(columns, shape, patience = 120) {
   until <- now_seconds() + patience
   repeat {

@@ -1,11 +1,11 @@
-# Pages that wait for each other: up to so many, or a fifth of a second, are written in one
-# transaction. Nothing of them is in the archive before, so a process that is killed meanwhile asks
-# for them again.
+# Gathered pages: up to a number of pages, or a fifth of a second, are written
+# in one transaction. Nothing of them is stored before, so a killed process
+# requests them again.
 
 later_rows <- 1000L
 later_seconds <- 0.2
 
-# Whether a page may wait: FALSE where it has to be written by itself.
+# Whether a page may wait: FALSE where it must be written at once.
 sql_put_later <- function(store, page) {
   if (isTRUE(page$again) || length(page$rows$rows$time) > later_rows) {
     return(FALSE)
@@ -21,7 +21,7 @@ sql_put_later <- function(store, page) {
   TRUE
 }
 
-# Seconds until the pages that wait have to be written; Inf where none waits.
+# Seconds until waiting pages must be written; Inf without any.
 later_due <- function(store) {
   if (!length(store$later$pages)) {
     return(Inf)
@@ -29,8 +29,8 @@ later_due <- function(store) {
   max(0, store$later$since + later_seconds - as.numeric(Sys.time()))
 }
 
-# Writes the pages that wait. Where the rows of one are in the archive already, each is written by
-# itself, and what its rows were then is noted in `wrong`: counts to add to those that were given.
+# Writes the waiting pages. Where rows of a page are stored already, each page
+# is written alone, and the correction of its counts is added to `wrong`.
 store_gathered <- function(store) {
   pages <- store$later$pages
   if (!length(pages)) {
@@ -61,12 +61,13 @@ store_gathered <- function(store) {
       store$later$wrong[[of]] <- wrong + counts[names(no_counts)]
     }
   }
-  # rows that are there already come again: to try them together is of no use
+  # overlapping rows will come again, so gathering is of no use
   if (!together && length(pages) > 1) store$gathers <- FALSE
   invisible()
 }
 
-# What the counts of a dataset's gathered pages were wrong by since they were asked for last.
+# The correction of the counts of a dataset's gathered pages since the last
+# call.
 later_wrong <- function(store, source, dataset) {
   of <- paste(source, dataset, sep = "\r")
   wrong <- store$later$wrong[[of]] %||% no_counts

@@ -1,6 +1,6 @@
-# A page that one statement writes: which ones are, and what the statement is given.
+# Pages that one statement writes, and its values.
 
-# Rows of one series with their journal, and at most one of everything else.
+# Rows of one series with their journal row, and at most one of everything else.
 is_plain_page <- function(page) {
   parcel <- page$rows
   inherits(parcel, "vetusta_parcel_series") && nrow(parcel$series) == 1 &&
@@ -8,7 +8,7 @@ is_plain_page <- function(page) {
     is.null(page$raw) && max(NROW(page$covered), length(page$notes), length(page$claims)) < 2
 }
 
-# A run of one series' rows as a block; each row has a time of its own.
+# Rows of one series as a block; each has a time of its own.
 page_segment <- function(series, rows) {
   n <- length(rows$time)
   ends <- as.numeric(rows$time[c(1, n)])
@@ -16,7 +16,7 @@ page_segment <- function(series, rows) {
     body = list(block_write(rows, FALSE)))
 }
 
-# What a page is written from, in the order of the statement's places; what is not named is missing.
+# The values of the statement, in order; missing ones are NA.
 page_names <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes", "rows",
   "outcome", "url", "message", "series", "first", "last", "row_count", "times", "body", "cover",
   "start", "end", "kind", "place", "value", "request", "now", "shape", "key",
@@ -26,7 +26,7 @@ page_absent <- c(lapply(stats::setNames(nm = setdiff(page_names, "body")), funct
 
 page_places <- function(page, segment) {
   covered <- page$covered
-  # what one statement writes has at most one note and one claim
+  # one statement writes at most one note and one claim
   alone <- !is.null(segment)
   note <- if (alone && length(page$notes)) page$notes[[1]]
   claim <- if (alone && length(page$claims)) page$claims[[1]]

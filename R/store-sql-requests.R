@@ -1,8 +1,7 @@
-# What a store in SQL knows of requests: coverage, notes, claims, tokens, the journal, rejected
-# rows, raw
-# pages, structures.
+# A store's records about requests: coverage, notes, claims, tokens, the
+# journal, rejected rows, raw pages, structures.
 
-# Which stretches are held whole: key, start, end; of some keys or of all of a dataset.
+# Covered ranges: key, start, end; of some keys or all of a dataset.
 store_covered <- function(store, source, dataset, keys = NULL) {
   few <- length(keys) > 0 && length(keys) <= 200
   sql_get(store, paste("SELECT key, start, \"end\" FROM coverage WHERE source = ? AND dataset = ?",
@@ -10,10 +9,9 @@ store_covered <- function(store, source, dataset, keys = NULL) {
     c(list(source, dataset), if (few) list(json_array(keys))), often = few)
 }
 
-# Notes: what is known of requests by their kind ("reached", "job", "round", "asked", "refreshed")
-# and
-# key: key, at, value; of several kinds with `kind`, and without a source of all sources, with
-# `source` and `dataset`.
+# Notes about requests by kind ("reached", "job", "round", "asked", "refreshed")
+# and key: key, at, value; for several kinds also `kind`, and without a source
+# also `source` and `dataset`.
 store_notes <- function(store, kind, source = NULL, dataset = NULL,
   key = NULL) {
   everywhere <- is.null(source)
@@ -40,7 +38,7 @@ store_forget <- function(store, kind, source, dataset, key) {
     list(kind, source, dataset, key))
 }
 
-# When a request was made, at the latest, now that it is answered.
+# The latest instant at which an answered request can have been counted.
 store_token_made <- function(store, id, at) {
   sql_do(store, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id), often = TRUE)
 }
@@ -91,14 +89,14 @@ sql_put_rejected <- function(store, rejected, journal, now) {
   }
 }
 
-# How many bytes the newest stored pages of a dataset had.
+# The bytes of the newest stored pages of a dataset.
 store_page_bytes <- function(store, source, dataset) {
   as.numeric(sql_get(store,
     "SELECT bytes FROM journal WHERE source = ? AND dataset = ? AND outcome = 'stored'
     ORDER BY id DESC LIMIT 50", list(source, dataset))$bytes)
 }
 
-# Pages as they came: which there are, and one of them.
+# Raw pages: their list, and one of them.
 store_raw <- function(store, source, dataset) {
   sql_get(store,
     "SELECT journal, about, hash FROM raw WHERE source = ? AND dataset = ? ORDER BY journal",
@@ -110,7 +108,7 @@ store_raw_body <- function(store, journal) {
     list(journal))$body[[1]], "gzip")
 }
 
-# A raw page is kept compressed with a hash of its bytes.
+# A raw page is stored compressed with a hash of its bytes.
 sql_put_raw <- function(store, page, journal) {
   sql_do(store,
     "INSERT INTO raw (journal, source, dataset, hash, about, body) VALUES (?, ?, ?, ?, ?, ?)",

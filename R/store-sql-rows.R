@@ -1,5 +1,5 @@
-# Rows without a series: frames of one instant, and records by key, each with what it was
-# before.
+# Rows without a series: frames of one instant, and records by key, each with
+# earlier versions.
 
 #' @export
 sql_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
@@ -18,14 +18,15 @@ sql_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
       paste0("INSERT INTO frames (source, dataset, shape, place, at, rows, body) VALUES (?, ?, ",
         "?, ?, ?, ?, ?)"),
       list(page$source, page$dataset, page$shape, parcel$place,
-        # behind the newest one, also where the clock was set back
+        # after the newest one, even if the clock was set back
         if (isTRUE(page$as_came)) parcel$at else max(parcel$at, frame$at + 2e-6), n,
         list(block_write(as.list(parcel$rows), TRUE))))
   }
   counts
 }
 
-# How many rows of a frame are new, changed and the same beside the one before it.
+# The numbers of new, changed and unchanged rows of a frame compared with the
+# one before.
 frame_counts <- function(old, rows, key) {
   n <- nrow(rows)
   if (is.null(old)) {
@@ -42,8 +43,8 @@ frame_counts <- function(old, rows, key) {
   c(new = n - length(known), changed = changed, unchanged = length(known) - changed) + 0
 }
 
-# The frames of a dataset as known at an instant: the newest of each place, or with `all` every
-# one: data frame of at, body.
+# The frames of a dataset as known at an instant: the newest of each place, or
+# with `all` every one: data frame of at, body.
 store_frames <- function(store, source, dataset, at = Inf, all = FALSE) {
   newest <-
     "AND id IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY place ORDER BY at DESC,
@@ -54,8 +55,8 @@ store_frames <- function(store, source, dataset, at = Inf, all = FALSE) {
     "ORDER BY at, id"), c(list(source, dataset, at), if (!all) list(source, dataset, at)))
 }
 
-# How many are known is asked of their keys at once; a row that says what the last one of its key
-# said is not written.
+# Known keys are counted in one query; a row that equals the last one of its key
+# is not written.
 #' @export
 sql_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
   n <- length(parcel$keys)
@@ -96,7 +97,8 @@ sql_put_changed <- function(store, page, parcel) {
     record_again), values[c(1:6, 1:2, 4, 6)])
 }
 
-# From when records are known: behind what is held of them, also where the clock was set back.
+# The instant from which records are known: after the stored ones, even if the
+# clock was set back.
 since_of_records <- function(store, page, keys) {
   late <- sql_get(store, "SELECT key, max(known) AS known FROM records WHERE source = ?
     AND dataset = ? AND known >= ? GROUP BY key", list(page$source, page$dataset, page$now))
@@ -106,12 +108,13 @@ since_of_records <- function(store, page, keys) {
   since
 }
 
-# Records of some keys get a day in a column that does not have one yet: they stay, and are no more.
+# Writes a day into an empty column of records, which marks them as no longer
+# listed.
 store_records_close <- function(store, source, dataset, keys, column, day, now) {
   records <- sql_get(store, "SELECT shape, key, body FROM (SELECT shape, key, body, row_number() OVER
     (PARTITION BY key ORDER BY known DESC) AS nth FROM records WHERE source = ? AND dataset = ?
       AND key IN @texts) r WHERE nth = 1", list(source, dataset, json_array(keys)))
-  # what is missing is not written, so that what is written is there
+  # a missing member is not written, so a written one exists
   named <- paste0(json_text(column), ":")
   records <- records[!grepl(named, records$body, fixed = TRUE), ]
   n <- nrow(records)
@@ -128,9 +131,8 @@ store_records_close <- function(store, source, dataset, keys, column, day, now) 
     list(source, dataset, column))
 }
 
-# Rows without time: list of texts (JSON objects), in the order in which their keys first came, as
-# known at an instant; and the
-# types of their columns.
+# Rows without time: list of texts (JSON objects), in the order of their keys'
+# first appearance, as known at an instant; and the types of their columns.
 store_records <- function(store, source, dataset, at = Inf) {
   place <- list(source, dataset)
   bodies <- sql_get(store,
@@ -142,7 +144,8 @@ store_records <- function(store, source, dataset, at = Inf) {
   list(bodies = bodies, types = stats::setNames(types$type, types$name))
 }
 
-# Which datasets have rows without a series: source, dataset, shape, rows, changed, seen.
+# Datasets with rows without a series: source, dataset, shape, rows, changed,
+# seen.
 store_datasets <- function(store) {
   sql_get(store,
     "SELECT source, dataset, shape, count(DISTINCT key) AS rows, count(*) - count(DISTINCT key) AS
@@ -155,8 +158,8 @@ store_datasets <- function(store) {
       GROUP BY source, dataset, shape ORDER BY 1, 2")
 }
 
-# Datasets of series: source, dataset, shape, series (how many have rows), rows (times), first,
-# last.
+# Datasets of series: source, dataset, shape, series (with rows), rows (times),
+# first, last.
 store_series_datasets <- function(store) {
   sql_get(store, "SELECT s.source, s.dataset, min(s.shape) AS shape,
       count(DISTINCT s.id) AS series, sum(p.times) AS rows, min(p.first) AS first,
@@ -166,7 +169,7 @@ store_series_datasets <- function(store) {
     GROUP BY s.source, s.dataset ORDER BY s.source, s.dataset")
 }
 
-# What is said of each series, with the instant from which it is said.
+# The attributes of each series, with the instant from which they hold.
 sql_put_attributes <- function(store, ids, series, now) {
   if (is.null(series$attributes)) {
     return(invisible())
@@ -183,7 +186,8 @@ sql_put_attributes <- function(store, ids, series, now) {
       since[there]))
 }
 
-# What is said of series as known at an instant: a JSON object of texts each, or NA.
+# Attributes of series as known at an instant: a JSON object of texts each, or
+# NA.
 store_attributes <- function(store, series, at = Inf) {
   rows <- sql_get(store, "SELECT a.series, a.attributes FROM attributes a
     WHERE a.series IN @numbers AND a.known = coalesce(
@@ -193,9 +197,10 @@ store_attributes <- function(store, series, at = Inf) {
   rows$attributes[match(series, rows$series)]
 }
 
-# The catalogue of series, or of those with these `ids`, or with these `keys` and all whose key has
-# a side or an encoded sign: id, source, dataset, shape, key, frequency,
-# dimensions (JSON), and with `sizes` also rows, first, last (times), bytes.
+# The catalogue of series, or of those with these `ids`, or with these `keys`
+# and all whose key has a side or an encoded character: id, source, dataset,
+# shape, key, frequency, dimensions (JSON), and with `sizes` also rows, first,
+# last (times), bytes.
 store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE, shape = NULL,
   ids = NULL, keys = NULL) {
   where <- c(if (!is.null(source)) "s.source = ?", if (!is.null(dataset)) "s.dataset = ?",

@@ -1,6 +1,6 @@
-# Segments: the rows of a series in blocks, written, dropped and opened.
+# Segments: writing, removing and reading the rows of a series in blocks.
 
-# Pieces of at most a segment's rows; the releases of one time stay together.
+# Parts of at most a segment's rows; the releases of one time stay together.
 segment_pieces <- function(time) {
   n <- length(time)
   if (n <= segment_rows) {
@@ -16,7 +16,7 @@ sql_insert_segment <- function(store, id, rows, level, thorough) {
   sql_insert_segments(store, id, list(rows), level, thorough)
 }
 
-# A segment of each of several series.
+# Writes a segment of each of several series.
 sql_insert_segments <- function(store, ids, rows, level = 0L, thorough = FALSE) {
   if (!length(ids)) {
     return(invisible())
@@ -35,7 +35,7 @@ sql_drop_segments <- function(store, ids) {
   }
 }
 
-# The rows of segments by their numbers, in their order, with all releases.
+# The rows of segments by number, in their order, with all releases.
 sql_segments <- function(store, ids) {
   segments <- sql_get(store,
     "SELECT id, series, first, body FROM segments WHERE id IN @numbers",
@@ -48,7 +48,7 @@ sql_open_segments <- function(store, segments, from = -Inf, to = Inf, at = Inf, 
     error = function(e) sql_stop_damaged(store, segments))
 }
 
-# A segment whose bytes are not those that were written is found, and is not read as other values.
+# A segment with changed bytes is an error and never read as other values.
 sql_stop_damaged <- function(store, segments) {
   whole <- vapply(segments$body,
     function(body) !inherits(try(blocks_read(list(body)), silent = TRUE), "try-error"), TRUE)
@@ -65,9 +65,9 @@ sql_stop_damaged <- function(store, segments) {
 
 # Blocks: columns as bytes (docs/blocks.md).
 
-# Columns of numbers, instants, days, texts and flags; what is missing throughout is left out.
-# Columns that are like each other,
-# as the prices of a bar, are written smaller where the one that leads comes first.
+# Columns of numbers, instants, days, texts and flags; a column without values
+# is left out. Similar columns, such as the prices of a bar, are smaller when
+# the leading one comes first.
 block_write <- function(columns, thorough = TRUE) {
   lead <- intersect(c("time", "known", "close", "open", "high", "low"), names(columns))
   columns <- columns[c(lead, setdiff(names(columns), lead))]
@@ -84,20 +84,19 @@ plain_column <- function(column) {
   if (!is.integer(column) || is.factor(column)) {
     return(as.character(column))
   }
-  # with its class, if it has one
+  # keeps the class
   storage.mode(column) <- "double"
   column
 }
 
-# The rows of blocks, one behind the other: list(columns, rows), with how many rows each block
-# gives. `from` and `to` bound the
-# column `time`, `at` bounds `known`; with `newest` of several rows with one time the last one is
-# given.
+# The rows of blocks in sequence: list(columns, rows), with the number of rows
+# of each block. `from` and `to` bound the column `time`, `at` bounds `known`;
+# with `newest` the last of several rows with one time is returned.
 blocks_read <- function(bodies, from = -Inf, to = Inf, at = Inf, newest = FALSE) {
   blocks_read_cpp(bodies, from, to, at, newest) %||% blocks_mixed(bodies, from, to, at, newest)
 }
 
-# A column that is of one type in one block and of another elsewhere is text.
+# A column with different types in different blocks is text.
 blocks_mixed <- function(bodies, from, to, at, newest) {
   parts <- lapply(bodies, function(body) blocks_read_cpp(list(body), from, to, at, newest)$columns)
   types <- lapply(parts, function(part) Filter(Negate(is.null), lapply(part, value_type)))
@@ -111,9 +110,11 @@ blocks_mixed <- function(bodies, from, to, at, newest) {
   list(columns = columns, rows = vapply(parts, function(part) length(part[[1]]), 1L))
 }
 
-# Small segments become larger ones: as pages gather, and at the end of a run.
+# Small segments are joined into larger ones: while pages gather, and at the end
+# of a run.
 
-# After so many pages of a series its newest segments are looked at; `id` is asked for only then.
+# After a number of pages of a series its newest segments are examined; `id` is
+# evaluated only then.
 sql_gathered <- function(store, name, id) {
   count <- (store$pages[[name]] %||% 0) + 1
   assign(name, count, envir = store$pages)
@@ -122,7 +123,7 @@ sql_gathered <- function(store, name, id) {
   }
 }
 
-# While the last twelve segments are small and of one level, they become one of the next.
+# Joins the last twelve segments while they are small and of one level.
 sql_settle_newest <- function(store, id) {
   sql_hold_series(store, id)
   repeat {
@@ -144,10 +145,10 @@ sql_join <- function(store, id, ids, level) {
   sql_insert_segment(store, id, rows, level, thorough = TRUE)
 }
 
-# At the end of a run: of series with several small segments, those that are neighbours are joined.
+# At the end of a run: joins neighbouring small segments of series with several.
 #' @export
 store_settle.vetusta_store_sql <- function(store, series = NULL, whole = segment_whole) {
-  # those that were written since they were settled last
+  # those written since the last settling
   if (is.null(series)) series <- sql_written(store)
   if (!length(series)) {
     return(invisible())
@@ -188,7 +189,8 @@ sql_written <- function(store) {
 
 settle_least <- 5
 
-# Which segments become one, by their rows: small ones side by side, up to the most of a segment.
+# Groups of segments to join, by rows: adjacent small ones, up to the size of a
+# segment.
 settle_groups <- function(rows, whole) {
   group <- integer(length(rows))
   at <- 0L

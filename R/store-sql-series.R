@@ -1,34 +1,34 @@
-# Series: segments of rows, each a block (docs/blocks.md). A page that is newer than all
-# that is held is a segment of
-# its own, written in one statement with everything else of the page; neighbours become larger ones
-# as they gather.
+# Series: segments of rows, each a block (docs/blocks.md). A page after all
+# stored rows is a new segment, written in one statement with everything else of
+# the page; neighbours are joined later.
 
 segment_rows <- 60000L
-# From so many rows on a row takes hardly less in a larger segment: it is left as it was written.
+# Segments of this size compress as well as larger ones, so they are never
+# joined.
 segment_whole <- 4000L
 segment_fan <- 12L
 
-# A page: its rows, its row in the journal, the rejected rows, and the place that was reached, all
-# of it
-# or nothing. A page is a list of
+# A page: its rows, its journal row, the rejected rows, and the place reached,
+# all or nothing. A page is a list of
 #   source, dataset, shape   where its rows belong
-#   rows                     a parcel of rows, see parcel_series(), parcel_frame(),
-#                            parcel_records(), or NULL
-#   journal                  the journal's row, or NULL
-#   rejected                 a data frame of rejected rows, see no_rejected_rows
-#   covered                  a data frame of key, start, end: stretches that are held whole now
-#   notes                    a list of notes to set, each list(kind, key, value) with NULL as
-#                            value for one to forget
-#   raw                      the page as it came: a list of hash, about and body
-#   listing                  list(call, page, last): the page lists what there is; see where
-#                            listing_put() is made
-#   again                    whether it begins with what is held, and most of it is as it was
-#   claims                   names of claims that have come to their end
-#   now                      when it came
-# Gives c(new, changed, unchanged), and `gone` where some are not listed any more: how many rows.
+#   rows        a parcel of rows, see parcel_series(), parcel_frame(),
+#               parcel_records(), or NULL
+#   journal     the journal's row, or NULL
+#   rejected    a data frame of rejected rows, see no_rejected_rows
+#   covered     a data frame of key, start, end: newly covered ranges
+#   notes       notes to write, each list(kind, key, value), with value NULL to
+#               remove one
+#   raw         the page as it came: a list of hash, about and body
+#   listing     list(request, page, last): the page is part of a full list; see
+#               listing_put()
+#   again       whether it begins with stored rows, mostly unchanged
+#   claims      names of claims that end
+#   now         its instant of arrival
+# Returns c(new, changed, unchanged), and `gone`, the number of entries that are
+# no longer listed.
 #
-# With `gather` a small page of rows behind all that is stored may wait for others, and is written
-# with them by store_gathered(); it counts as new until then.
+# With `gather` a small page of rows after all stored ones may wait for others,
+# and is written with them by store_gathered(); until then it counts as new.
 store_put <- function(store, page, gather = 1) {
   page$now <- whole_micros(page$now %||% store_now(store))
   page$rows <- sql_fit(page$rows, store, page)
@@ -41,7 +41,7 @@ store_put <- function(store, page, gather = 1) {
 }
 
 sql_put_now <- function(store, page) {
-  # who interrupts waits for the page's end: its series is made before it
+  # an interrupt waits for the end of the page
   put <- suspendInterrupts((if (isTRUE(page$again)) sql_put_behind(store, page)) %||%
     sql_put_quick(store, page))
   if (!is.null(put)) {
@@ -60,7 +60,7 @@ sql_put_now <- function(store, page) {
   })
 }
 
-# The rows of a page by the schema of their dataset.
+# The rows of a page by their dataset's schema.
 sql_fit <- function(parcel, store, page) {
   if (!is.null(parcel)) parcel$rows <- sql_fitted(store, page, parcel$rows)
   parcel
@@ -72,8 +72,8 @@ sql_set_note <- function(store, page, note) {
     note$at %||% page$now)
 }
 
-# All of a page but the rows that have to be looked up first. Gives the number of its row in the
-# journal.
+# Writes a page except rows that need a lookup first. Returns the number of its
+# journal row.
 sql_put_page <- function(store, page, segment = NULL) {
   covered <- page$covered
   alone <- !is.null(segment)
@@ -122,7 +122,7 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   total
 }
 
-# Instants are kept to the whole microsecond.
+# Instants are stored in whole microseconds.
 sql_stamped <- function(rows) {
   rows$time <- utc(whole_micros(as.numeric(rows$time)))
   known <- rows$known %||% rep(NA_real_, length(rows$time))
@@ -130,7 +130,7 @@ sql_stamped <- function(rows) {
   rows
 }
 
-# A series that is deleted as a whole: a row for each of its times.
+# Deletes a whole series: a row for each of its times.
 sql_whole_series <- function(store, rows, of, ids) {
   whole <- which(is.na(as.numeric(rows$time)))
   if (!length(whole)) {
@@ -149,8 +149,8 @@ sql_whole_series <- function(store, rows, of, ids) {
     of = c(of[-whole], rep(of[whole], count)))
 }
 
-# The first rows of many series, in one statement: list(groups, counts), which of them are written.
-# Nothing is held of them that rows could be laid beside.
+# The first rows of many series, in one statement: list(groups, counts), with
+# those that are written. Nothing is stored of these series yet.
 sql_put_fresh <- function(store, ids, names, rows, groups, now) {
   segments <- sql_get(store, "SELECT series FROM segments WHERE series IN @numbers
     UNION SELECT series FROM moved WHERE series IN @numbers",
@@ -172,8 +172,8 @@ sql_put_fresh <- function(store, ids, names, rows, groups, now) {
   list(groups = fresh, counts = counts)
 }
 
-# The columns of each group's rows; what days and instants are is put back at the end, since their
-# own ways of being taken apart cost more than all else.
+# The columns of each group's rows; classes are removed and restored, because
+# splitting classed vectors is slow.
 rows_of_groups <- function(rows, groups) {
   rows <- lapply(rows, unname)
   classed <- names(which(vapply(rows, is.object, TRUE)))
@@ -188,7 +188,7 @@ rows_of_groups <- function(rows, groups) {
   })
 }
 
-# Rows of one series, laid beside what is held.
+# Compares rows of one series with the stored ones.
 sql_put_one <- function(store, id, name, rows, now, finishes = FALSE, anew = FALSE) {
   rows <- unique_history(rows)
   n <- length(rows$time)
@@ -225,7 +225,7 @@ store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf, a
     return(list(columns = list(time = utc(numeric()), known = utc(numeric())),
       rows = integer(length(series))))
   }
-  # in the order in which they were asked for
+  # in the order of the request
   segments <- segments[order(match(segments$series, series)), ]
   read <- sql_open_segments(store, segments, from, to, at, newest)
   rows <- tabulate(rep(match(segments$series, series), read$rows), length(series))
@@ -237,12 +237,12 @@ sql_series_names <- function(page, series) {
   paste(page$source, page$dataset, series$key, series$frequency, sep = "\r")
 }
 
-# Numbers of series that were looked up before, NA where they were not.
+# Cached numbers of series, NA where unknown.
 sql_known_ids <- function(store, names) {
   vapply(names, function(name) as.numeric(store$ids[[name]] %||% NA), 0, USE.NAMES = FALSE)
 }
 
-# Numbers of series, made where they are not there yet.
+# Numbers of series, which are created if needed.
 sql_series_ids <- function(store, page, series, name = sql_series_names(page, series)) {
   id <- sql_known_ids(store, name)
   away <- which(is.na(id))
@@ -250,7 +250,7 @@ sql_series_ids <- function(store, page, series, name = sql_series_names(page, se
     return(id)
   }
   if (length(name) == 1) {
-    # made or found in one statement
+    # created or found in one statement
     id <- sql_get(store, "INSERT INTO series (source, dataset, shape, key, frequency, dimensions)
       VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (source, dataset, key, frequency)
       DO UPDATE SET shape = series.shape RETURNING id",
@@ -259,7 +259,7 @@ sql_series_ids <- function(store, page, series, name = sql_series_names(page, se
     assign(name, id, envir = store$ids)
     return(id)
   }
-  # most are there already
+  # most exist already
   looked_up <- function() {
     catalogue <- sql_get(store,
       "SELECT id, key, frequency FROM series WHERE source = ? AND dataset = ?
@@ -288,10 +288,11 @@ sql_series_ids <- function(store, page, series, name = sql_series_names(page, se
   id
 }
 
-# Pages that one statement writes, with their journal, coverage, place and claim.
+# Pages that one statement writes, with their journal row, coverage, place and
+# claim.
 
-# The usual page of a series: rows after all that is held, nothing rejected. NULL where that cannot
-# be.
+# The usual page of a series: rows after all stored ones, nothing rejected. NULL
+# for other pages.
 sql_put_quick <- function(store, page) {
   segment <- sql_quick_segment(store, page)
   if (is.null(segment)) {
@@ -317,7 +318,7 @@ sql_page_gathered <- function(store, page) {
   sql_gathered(store, name, sql_series_ids(store, page, series, name))
 }
 
-# The segment of such a page; NULL where it is no such page.
+# The segment of such a page; NULL for other pages.
 sql_quick_segment <- function(store, page) {
   parcel <- page$rows
   if (!is_plain_page(page) || isTRUE(store$inside)) {
@@ -329,7 +330,7 @@ sql_quick_segment <- function(store, page) {
     return(NULL)
   }
   segment <- page_segment(sql_known_ids(store, sql_series_names(page, parcel$series)), rows)
-  # the series is made or found with its page
+  # the series is created or found with its page
   if (is.na(segment$series)) {
     segment <- c(segment, list(shape = page$shape, key = parcel$series$key,
       frequency = parcel$series$frequency, dimensions = parcel$series$dimensions))
@@ -337,9 +338,8 @@ sql_quick_segment <- function(store, page) {
   segment
 }
 
-# A page that begins with what is held, as a refresh asks for it: where all of that is as it was,
-# only
-# what lies behind it is written, in one statement. NULL where anything is otherwise.
+# A page that begins with stored rows, as a refresh requests it: if all of those
+# are unchanged, only later rows are written, in one statement. NULL otherwise.
 sql_put_behind <- function(store, page) {
   parcel <- page$rows
   if (!is_plain_page(page) || isTRUE(store$inside)) {
@@ -348,7 +348,8 @@ sql_put_behind <- function(store, page) {
   rows <- unique_history(sql_stamped(parcel$rows))
   time <- as.numeric(rows$time)
   n <- length(time)
-  # its number, its segments of these times, and whether rows of it are elsewhere, in one statement
+  # its number, its segments of these times, and whether rows are stored
+  # elsewhere, in one statement
   segments <- sql_get(store, "SELECT g.id, s.id AS series, g.first, g.body,
       (SELECT 1 FROM moved m WHERE m.series = s.id LIMIT 1) AS away
     FROM series s LEFT JOIN segments g ON g.series = s.id AND g.first <= ? AND g.last >= ?
@@ -368,7 +369,7 @@ sql_put_behind <- function(store, page) {
     return(NULL)
   }
   segment <- page_segment(id, lapply(rows, `[`, which(fresh)))
-  # another process may have written behind it meanwhile
+  # another process may have written later rows meanwhile
   written <- tryCatch({
     sql_put_page(store, page, segment)
     TRUE

@@ -1,16 +1,18 @@
-# What the stores share whose tables are in SQL: SQLite (store-sqlite.R) and PostgreSQL
-# (store-postgres.R). Series are in store-sql-series.R, everything else in store-sql-rows.R and
-# -calls.R. The statements are written once; where the two differ they have a word of ours:
+# What both SQL stores share: SQLite (store-sqlite.R) and PostgreSQL
+# (store-postgres.R). Series are in store-sql-series.R, everything else in
+# store-sql-rows.R and store-sql-requests.R. Statements are written once; where
+# the two differ they have a placeholder:
 #
-#   @numbers, @texts   the values of a JSON array, as a table with the column `value`
-#   @differs           is another value, or only one of both is missing
+#   @numbers, @texts   the values of a JSON array, as a table with the column
+# `value`
+#   @differs           is another value, or exactly one of both is missing
 #   @valid             whether the column `body` is JSON
 
-# `often`: a statement that a run makes with every request, and that a store may keep ready.
+# `often`: a statement of every request, which a store may keep prepared.
 sql_get <- function(store, statement, params = NULL, often = FALSE) UseMethod("sql_get")
 sql_do <- function(store, statement, params = NULL, often = FALSE) UseMethod("sql_do")
 
-# A statement in a store's own words; each is worded once.
+# A statement with the store's placeholders replaced; cached.
 sql_worded <- function(statement, words, cache) {
   cached <- cache[[statement]]
   if (!is.null(cached)) {
@@ -22,15 +24,15 @@ sql_worded <- function(statement, words, cache) {
   worded
 }
 
-# Everything of a page but the rows that have to be looked up first, in one statement; stops with
-# "times are stored" where its segment lies over another one.
+# Writes a page except rows that need a lookup, in one statement; stops with
+# "times are stored" where its segment overlaps another one.
 sql_page_in <- function(store, values) UseMethod("sql_page_in")
 
-# A stretch that is held whole, joined with those that it touches.
+# Adds a covered range and joins it with adjacent ones.
 sql_cover <- function(store, page, stretch) UseMethod("sql_cover")
 
-# Within a transaction: nobody else writes what this page writes, or this series, until its end. In
-# a store with one writer at a time there is nothing to do.
+# Within a transaction: locks this page's dataset or series until its end. A
+# store with a single writer need not do anything.
 sql_hold <- function(store, page) UseMethod("sql_hold")
 sql_hold_series <- function(store, id) UseMethod("sql_hold_series")
 
@@ -39,7 +41,7 @@ sql_hold.default <- function(store, page) invisible()
 #' @export
 sql_hold_series.default <- function(store, id) invisible()
 
-# Rows of a series that stand elsewhere, within a stretch; NULL where there are none.
+# Rows of a series stored elsewhere, within a range; NULL without any.
 sql_moved_rows <- function(store, id, first, last) UseMethod("sql_moved_rows")
 
 #' @export
@@ -48,15 +50,15 @@ sql_moved_rows.default <- function(store, id, first, last) {
   NULL
 }
 
-# What was looked up within a transaction that is not to be is looked up again.
+# After a rollback, cached lookups of the transaction are dropped.
 sql_forget_caches <- function(store) {
   for (cache in c("ids", "types")) {
     rm(list = ls(store[[cache]], all.names = TRUE), envir = store[[cache]])
   }
 }
 
-# A store with its caches: numbers of series that were looked up, which never change; types of
-# columns that were noted; and segments written since the last look at what may be settled.
+# A store with its caches: numbers of series, which never change; types of
+# columns; and segments written since the last settling.
 sql_store <- function(class, path) {
   store <- new.env(parent = emptyenv())
   store$path <- path

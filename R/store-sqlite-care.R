@@ -1,4 +1,4 @@
-# The care of an archive in SQLite: its copies, and what can be saved of a damaged one.
+# Care of an archive in SQLite: copies, and the rescue of a damaged one.
 
 #' @export
 sql_give_back.vetusta_store_sqlite <- function(store) {
@@ -44,7 +44,8 @@ store_copy.vetusta_store_sqlite <- function(store, file) {
 rescued_tables <- c("series", "attributes", "segments", "frames", "records", "types", "coverage",
   "journal", "rejected", "notes", "raw", "structures")
 
-# What can be read of a damaged file, row by row where it must be, into a new archive.
+# Copies everything readable of a damaged file into a new archive, row by row if
+# necessary.
 sqlite_rescue <- function(from, to) {
   connection <- tryCatch(DBI::dbConnect(RSQLite::SQLite(), sqlite_name(from),
     flags = RSQLite::SQLITE_RO, loadable.extensions = FALSE, synchronous = NULL),
@@ -77,7 +78,7 @@ sqlite_rescue <- function(from, to) {
     data.frame(what = table, saved = as.numeric(saved), lost = as.numeric(lost))
   })
   sql_do(store, "DELETE FROM segments WHERE series NOT IN (SELECT id FROM series)")
-  # of what was lost nobody can say any more that it is held
+  # coverage of lost rows cannot be trusted
   if (any(vapply(counts, function(entry) entry$what == "segments" && entry$lost > 0, TRUE))) {
     sql_do(store, "DELETE FROM coverage")
     sql_do(store, "DELETE FROM notes WHERE kind IN ('looked', 'asked', 'reached', 'round')")
@@ -85,8 +86,8 @@ sqlite_rescue <- function(from, to) {
   do.call(rbind, counts)
 }
 
-# All rows that can be read: at once, else by halves of their numbers until the bad ones stand
-# alone.
+# All readable rows: in one query, else by halves of their ids until only the
+# bad ones are left out.
 rescued_rows <- function(connection, table) {
   get <- function(...) tryCatch(DBI::dbGetQuery(connection, paste(...)), error = function(e) NULL)
   all <- get("SELECT * FROM", table)
@@ -115,7 +116,7 @@ rescued_rows <- function(connection, table) {
   list(rows = if (length(parts)) do.call(rbind, parts) else data.frame(), lost = lost)
 }
 
-# Blocks whose bytes are those that were written.
+# Blocks whose bytes match their checksum.
 rescued_good <- function(table, rows) {
   if (!nrow(rows) || !table %in% c("segments", "frames")) {
     return(rep(TRUE, nrow(rows)))

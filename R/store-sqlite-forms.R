@@ -1,6 +1,6 @@
 # The tables of an archive in SQLite.
 
-# The form of archives that this version makes and reads; another one is refused.
+# The form of archives that this version creates and reads; others are refused.
 archive_form <- 2
 
 older_archive <- function(where) {
@@ -18,7 +18,7 @@ sqlite_collectors <- "CREATE TABLE collectors (host TEXT NOT NULL, process INTEG
   began REAL NOT NULL, started REAL NOT NULL, seen REAL NOT NULL, lease REAL NOT NULL, doing TEXT,
   PRIMARY KEY (host, process, began)) WITHOUT ROWID"
 
-# What of each series stands in a column store beside the archive.
+# What the column store has of each series.
 sqlite_moved <- "CREATE TABLE moved (series INTEGER PRIMARY KEY REFERENCES series (id),
   first REAL NOT NULL, last REAL NOT NULL, times REAL NOT NULL)"
 
@@ -37,7 +37,7 @@ sqlite_tables <- c(
   "CREATE TABLE attributes (series INTEGER NOT NULL REFERENCES series (id), known REAL NOT NULL,
     attributes TEXT NOT NULL,
      PRIMARY KEY (series, known)) WITHOUT ROWID",
-  # rows are all releases, times are how many different times they have
+  # rows counts all releases, times the distinct times
   "CREATE TABLE segments (id INTEGER PRIMARY KEY, series INTEGER NOT NULL REFERENCES series (id),
     first REAL NOT NULL,
      last REAL NOT NULL, rows INTEGER NOT NULL, times INTEGER NOT NULL, level INTEGER NOT NULL,
@@ -82,7 +82,7 @@ sqlite_tables <- c(
   "CREATE TABLE structures (source TEXT NOT NULL, url TEXT NOT NULL, etag TEXT, modified TEXT,
     fetched REAL NOT NULL,
      body BLOB NOT NULL, PRIMARY KEY (source, url))",
-  # a stretch that is held, joined with those that it touches
+  # a covered range, joined with adjacent ones
   "CREATE VIEW coverage_in AS SELECT source, dataset, key, start, end FROM coverage",
   "CREATE TRIGGER coverage_in_put INSTEAD OF INSERT ON coverage_in BEGIN
      INSERT INTO coverage SELECT NEW.source, NEW.dataset, NEW.key, min(NEW.start,
@@ -95,8 +95,8 @@ sqlite_tables <- c(
        AND end >= NEW.start AND rowid < (SELECT max(rowid) FROM coverage WHERE source = NEW.source
          AND dataset = NEW.dataset AND key = NEW.key AND start <= NEW.end AND end >= NEW.start);
    END",
-  # a page: its row in the journal, its series where its number is not known, its segment, what it
-  # covers, the place reached, and the end of a claim
+  # a page: its journal row, its series if its number is unknown, its segment,
+  # coverage, the place reached, and the end of a claim
   "CREATE VIEW page_in AS SELECT j.run, j.source, j.dataset, j.symbol, j.asked, j.seconds,
     j.status, j.bytes, j.rows,
      j.outcome, j.url, j.message, s.series, s.first, s.last, s.rows AS row_count, s.times, s.body,
@@ -134,8 +134,8 @@ sqlite_tables <- c(
    END")
 )
 
-# Creates what is not there yet, in one transaction, so that two processes may open a new archive
-# at once.
+# Creates missing tables in one transaction, so that two processes may open a
+# new archive at once.
 sqlite_prepare <- function(connection) {
   ready <- tryCatch(isTRUE(sqlite_form(connection) == archive_form), error = function(e) FALSE)
   if (ready) {

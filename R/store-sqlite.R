@@ -1,6 +1,6 @@
-# The embedded store: one SQLite file in WAL mode. Its connection, its transactions, and what its
-# errors mean. What it holds
-# is in store-sqlite-forms.R; what it shares with the other store in SQL is in store-sql.R.
+# The embedded store: one SQLite file in WAL mode. Connection, transactions and
+# errors are here, tables in store-sqlite-forms.R, and what both SQL stores
+# share in store-sql.R.
 
 sqlite_store <- function(path, read_only = FALSE) {
   store <- sql_store("vetusta_store_sqlite", path)
@@ -39,7 +39,8 @@ sqlite_connect <- function(path, read_only = FALSE) {
   tryCatch(
     {
       DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
-      # somebody else's database is left as it is: nothing has been written yet
+      # another program's database is left unchanged: nothing has been written
+      # yet
       sqlite_check_file(connection, path)
       DBI::dbExecute(connection, "PRAGMA foreign_keys = ON")
       DBI::dbGetQuery(connection, "PRAGMA journal_mode = WAL")
@@ -53,8 +54,8 @@ sqlite_connect <- function(path, read_only = FALSE) {
   connection
 }
 
-# For reading alone. In a folder that is not ours to write the file is taken as it stands, since
-# nothing can be noted beside it.
+# For reading only. In a folder without write permission the file is read as it
+# is, because no lock file can be created.
 sqlite_connect_read <- function(connect, path) {
   ready <- function(connection) {
     DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
@@ -68,8 +69,8 @@ sqlite_connect_read <- function(connect, path) {
     error = function(e) stop(archive_error(e, path)))
 }
 
-# A path as it is in bytes: where the locale does not know its letters, R would write others in
-# their place.
+# A path in bytes: where the locale cannot represent its letters, R would
+# replace them.
 sqlite_name <- function(path) {
   bytes <- charToRaw(path.expand(path))
   if (all(bytes < as.raw(128))) {
@@ -82,7 +83,8 @@ sqlite_name <- function(path) {
   paste0("file:", paste(signs, collapse = ""))
 }
 
-# A file without tables becomes an archive; one with tables must be one, of a form that is known.
+# A file without tables becomes an archive; one with tables must be an archive
+# of a known form.
 sqlite_check_file <- function(connection, path) {
   tables <- DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master WHERE type = 'table'")$name
   if (!length(tables)) {
@@ -98,7 +100,7 @@ sqlite_check_file <- function(connection, path) {
   if (form != archive_form) newer_archive(form, path)
 }
 
-# The form of an archive, 0 of those before the first release.
+# The form of an archive, 0 before the first release.
 sqlite_form <- function(connection) meta_form(DBI::dbGetQuery(connection, "SELECT * FROM meta"))
 
 meta_form <- function(meta) {
@@ -163,7 +165,7 @@ sql_cover.vetusta_store_sqlite <- function(store, page, stretch) {
     list(page$source, page$dataset, stretch$key, stretch$start, stretch$end))
 }
 
-# Several reads as of one moment, whoever writes meanwhile.
+# Several reads at one moment, unaffected by writers.
 #' @export
 store_snapshot.vetusta_store_sqlite <- function(store, work) {
   if (isTRUE(store$inside)) {
@@ -178,9 +180,8 @@ store_snapshot.vetusta_store_sqlite <- function(store, work) {
   work()
 }
 
-# A transaction that takes the writer's place at once: two collectors never fail each other
-# halfway. One within another is a
-# part of it.
+# A transaction that locks for writing at once, so that two collectors never
+# fail halfway. A nested one is part of the outer one.
 #' @export
 store_transaction.vetusta_store_sqlite <- function(store, work) {
   if (isTRUE(store$inside)) {
@@ -192,7 +193,7 @@ store_transaction.vetusta_store_sqlite <- function(store, work) {
   store$inside <- TRUE
   on.exit({
     store$inside <- FALSE
-    # what was noted of a transaction that is not to be is looked up again
+    # after a rollback cached lookups are dropped
     if (!done) sql_forget_caches(store)
     if (!done) try(DBI::dbExecute(connection, "ROLLBACK"), silent = TRUE)
   })
@@ -217,7 +218,7 @@ archive_error <- function(error, path) {
     todo = "run it again; if the error stays, check the file")
 }
 
-# What the database's words mean, and what to do.
+# The meaning of the database's errors, and what to do.
 sqlite_errors <- list(
   c("locked|busy", "The archive is in use by another process for too long.",
     "let the other process end, or stop it, and run it again: it continues"),
@@ -230,14 +231,11 @@ sqlite_errors <- list(
   c("unable to open", "The archive cannot be opened.",
     "look whether its folder is there and yours to write")
 )
-# One statement counts and takes, so that nobody comes between, and reads the clock when it has its
-# turn to write, and not before
-# it waits for that. A request that is under way counts as made in a moment from now, until its
-# answer
-# tells when it was made.
-# `limits` have `count` and either `seconds`, how long a request counts, or `since`, the instant
-# from
-# which requests count.
+# One statement counts and takes a token, so that no other process comes
+# between, and reads the clock when it has the write lock. A request in flight
+# counts as made in the near future, until its answer tells when it was made.
+# `limits` have `count` and either `seconds`, how long a request counts, or
+# `since`, the instant from which requests count.
 #' @export
 store_token_take.vetusta_store_sql <- function(store, source, limits, under_way, weight = 1) {
   each <- function(limit) {
@@ -258,13 +256,13 @@ store_token_take.vetusta_store_sql <- function(store, source, limits, under_way,
   if (nrow(taken)) list(id = taken$id) else list()
 }
 
-# Statements that a run makes with every request are kept prepared. The driver keeps one statement
-# a connection, so each has a connection of its own; within a transaction all are made on the main
-# one.
+# Statements of every request are kept prepared. The driver keeps one statement
+# a connection, so each has its own connection; within a transaction all run on
+# the main one.
 
-# So many at most: files and memory are bounded.
+# Bounds open files and memory.
 ready_statements <- 12
-# The first uses of a statement are not worth a connection.
+# A connection is not worth it for the first uses of a statement.
 ready_after <- 3
 
 sqlite_often <- function(store, statement, params, rows = TRUE) {
@@ -276,8 +274,8 @@ sqlite_often <- function(store, statement, params, rows = TRUE) {
     return(make(store$connection, sql_worded(statement, sqlite_words, sqlite_worded),
       params = unname(params)))
   }
-  # one that ends early, by an error or an interrupt, must not stand half done: it would hold the
-  # archive
+  # a statement that ends early, by an error or an interrupt, must be reset, or
+  # it would lock the archive
   whole <- FALSE
   on.exit(if (!whole) sqlite_unready(store, statement))
   ready$bind(ready$result, unname(params))
@@ -286,14 +284,14 @@ sqlite_often <- function(store, statement, params, rows = TRUE) {
   fetched
 }
 
-# The statement on a connection of its own; NULL where it is made as any other.
+# The statement on its own connection; NULL where it runs on the main one.
 sqlite_ready <- function(store, statement, rows) {
   uses <- (store$ready[[statement]] %||% 0) + 1
   assign(statement, uses, envir = store$ready)
   if (uses <= ready_after || length(store$ready) > ready_statements) {
     return(NULL)
   }
-  # where no more files can be opened, say, the main connection does as well
+  # if no more files can be opened, the main connection is used
   connection <- tryCatch(sqlite_connect(store$path), error = function(e) NULL)
   if (is.null(connection)) {
     assign(statement, -Inf, envir = store$ready)
@@ -305,7 +303,8 @@ sqlite_ready <- function(store, statement, rows) {
     DBI::dbDisconnect(connection)
     stop(e)
   })
-  # its methods are the same every time, and to look for them takes as long as a short statement
+  # its methods never change, and looking them up takes as long as a short
+  # statement
   ready <- list(connection = connection, result = result,
     bind = methods::selectMethod(DBI::dbBind, class(result)),
     fetch = methods::selectMethod(DBI::dbFetch, class(result)))

@@ -1,23 +1,23 @@
-# What differs between the kinds of stores: each function here has a method for each of them. All
-# else that a store does is a plain function over SQL (store-sql*.R). One specification of tests
-# (tests/testthat/test-store.R) holds all of it. A store is handed keys and rows, and knows of no
-# source, query or request.
+# Generics with a method for each kind of store. All else that a store does is a
+# plain function over SQL (store-sql*.R). One specification of tests
+# (tests/testthat/test-store.R) covers all of it. A store is given keys and
+# rows, and knows no source, query or request.
 #
-# Times are seconds since 1970, by the store's clock. Rows of series are lists of columns with
-# `time`, `known` and values, in order of both.
+# Times are seconds since 1970, by the store's clock. Rows of series are lists
+# of columns with `time`, `known` and values, in order of both.
 
-# The rows of series by their numbers, within a window, as they were known at an instant; `newest`
-# leaves older releases out.
-# Gives list(columns, rows): the columns of all of them, and how many rows each series has.
+# The rows of series by number, within a window, as they were known at an
+# instant; `newest` leaves older releases out. Returns list(columns, rows): the
+# columns of all of them, and the number of rows of each series.
 store_read <- function(store, series, from = -Inf, to = Inf, at = Inf,
   newest = TRUE) {
   UseMethod("store_read")
 }
 
-# Bars brought together to longer ones by the store itself, where it gives the same answer: NULL
-# where it does not. First what there is in a window: first, last (times), `sessions` (whether rows
-# say which they are of), `here`: the stretch whose rows are not all in the store's own place, and
-# are read by whoever asks, or NULL.
+# Bars resampled by the store, where it gives the same answer; otherwise NULL.
+# First the contents of a window: first, last (times), `sessions` (whether rows
+# state their session), `here`: the range that has rows outside the store's main
+# place, which the caller reads, or NULL.
 store_outline <- function(store, series, from = -Inf, to = Inf, at = Inf) {
   UseMethod("store_outline")
 }
@@ -25,40 +25,40 @@ store_outline <- function(store, series, from = -Inf, to = Inf, at = Inf) {
 #' @export
 store_outline.default <- function(store, series, from = -Inf, to = Inf, at = Inf) NULL
 
-# Neighbouring segments of fewer than `whole` rows become one, where there are many; of the series
-# that were written since, where none are named.
+# Joins neighbouring segments with fewer than `whole` rows, where there are
+# many; by default of the series written since the last settling.
 store_settle <- function(store, series = NULL, whole = segment_whole) UseMethod("store_settle")
 
-# The store's own clock, as a function: that of the server, where there is one.
+# The store's clock as a function: the server's, if there is one.
 store_clock <- function(store) UseMethod("store_clock")
 store_now <- function(store) store_clock(store)()
 
-# A token from limits, counted for all processes on the store by its own clock: list(id), or an
-# empty list where there is no
-# room; see limit_counter().
+# A token from limits, counted for all processes on the store by its clock:
+# list(id), or an empty list where the limit is reached; see limit_counter().
 store_token_take <- function(store, source, limits, under_way, weight = 1) {
   UseMethod("store_token_take")
 }
 
-# Series (rows of the catalogue) and rows of whole datasets without series are taken out.
+# Removes series (rows of the catalogue) and rows of whole datasets without
+# series.
 store_drop <- function(store, series, datasets) UseMethod("store_drop")
 
-# Work as of one moment, and work that is done whole or not at all.
+# Work at one moment, and work that is done as a whole or not at all.
 store_snapshot <- function(store, work) UseMethod("store_snapshot")
 store_transaction <- function(store, work) UseMethod("store_transaction")
 store_close <- function(store) UseMethod("store_close")
 
-# Small segments are joined and room is given back; a copy as of one moment.
+# Joins small segments and frees space; copies the archive as of one moment.
 store_compact <- function(store) UseMethod("store_compact")
 store_copy <- function(store, file) UseMethod("store_copy")
 
-# What differs when something was written.
+# A value that changes with every write.
 store_sign <- function(store) UseMethod("store_sign")
 
-# The same store, opened anew for another process, to be read.
+# The same store opened again for another process, to read.
 store_again <- function(store) UseMethod("store_again")
 
-# How many bytes it takes; and a folder of this machine's for what comes in parts.
+# The store's size in bytes; and a folder of this machine for partial downloads.
 store_bytes <- function(store) UseMethod("store_bytes")
 store_folder <- function(store) UseMethod("store_folder")
 

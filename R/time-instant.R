@@ -1,18 +1,19 @@
-# Instants are POSIXct in UTC; days are Date. Local times enter and leave here.
+# Instants are POSIXct in UTC; days are Date. Local times are converted here.
 
 #' The instant of a local clock time
 #'
 #' @param day Local days, `Date`.
-#' @param seconds Seconds since local midnight on the clock; 86,400 and more are hours of the
-#'   next days.
+#' @param seconds Seconds since local midnight on the clock; 86,400 and more are
+#'   hours of the next days.
 #' @param zone An IANA time zone.
-#' @param skipped What a time that the clock jumps over means: `"shift"` moves it on by the
-#'   length of the jump, `"next"`
-#'   takes the first instant after the jump, `"missing"` gives `NA`, `"error"` refuses it.
-#' @param twice Which one of two is meant when a time occurs twice: `"first"`, `"second"`,
-#'   `"missing"` or `"error"`.
+#' @param skipped What a time that the clock jumps over means: `"shift"` moves
+#'   it on by the length of the jump, `"next"` takes the first instant after the
+#'   jump, `"missing"` gives `NA`, `"error"` refuses it.
+#' @param twice Which one of two is meant when a time occurs twice: `"first"`,
+#'   `"second"`, `"missing"` or `"error"`.
 #' @return `POSIXct` in UTC, of the longer length of `day` and `seconds`.
-#' @section Errors: `vetusta_error_argument` for an unknown zone, and where `"error"` was asked for.
+#' @section Errors: `vetusta_error_argument` for an unknown zone, and where
+#'   `"error"` was asked for.
 #' @export
 #' @examples
 #' time_local(as.Date("2026-03-29"), 3.5 * 3600, "Europe/Riga") # 03:30 is jumped over: 04:30
@@ -31,10 +32,11 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
   local_instant(check_days(day, "day"), seconds, zone, skipped, twice)
 }
 
-# The same of what is known to be days, numbers and a zone.
+# The same for arguments that are known to be days, numbers and a zone.
 local_instant <- function(day, seconds, zone, skipped = "shift", twice = "first") {
   clock <- as.numeric(day) * 86400 + seconds
-  # a zone's offset a day before and a day after: they differ only around a change of the clock
+  # a zone's offset a day before and after: they differ only around a clock
+  # change
   before <- zone_offset(clock - 129600, zone)
   after <- zone_offset(clock + 129600, zone)
   instant <- clock - before
@@ -46,7 +48,7 @@ local_instant <- function(day, seconds, zone, skipped = "shift", twice = "first"
   utc(instant)
 }
 
-# Days as people give them, as Date.
+# Days in common forms, as Date.
 check_days <- function(x, name) {
   days <- if (inherits(x, "Date")) x else if (inherits(x, "POSIXt")) as.Date(x)
   else if (is.character(x)) read_day(x) else if (is.logical(x) && all(is.na(x))) as.Date(x)
@@ -89,7 +91,8 @@ stop_local <- function(clock, zone, what, argument) {
   )
 }
 
-# The second at which the zone's offset changes between two instants, by halving.
+# The second at which the zone's offset changes between two instants, by
+# bisection.
 change_between <- function(low, high, zone) {
   at_low <- zone_offset(low, zone)
   while (high - low > 1) {
@@ -99,8 +102,8 @@ change_between <- function(low, high, zone) {
   high
 }
 
-# The seconds of instants, lent where they are: as.numeric() would copy them. Only code that does
-# not write may be given them, see src/doubles.h.
+# The seconds of instants without a copy, which as.numeric() would make. Only
+# for code that does not modify them, see src/doubles.h.
 seconds_of <- function(x) {
   if (!is.double(x)) {
     return(as.numeric(x))
@@ -112,14 +115,14 @@ seconds_of <- function(x) {
 
 utc <- function(seconds) .POSIXct(as.numeric(seconds), "UTC")
 
-# Days by their number since 1970; as.Date() would read the text of an origin each time.
+# Days by number since 1970, without parsing an origin as as.Date() does.
 epoch_days <- function(days) .Date(as.numeric(days))
 
-# The least and the greatest of some numbers; range() makes two copies of them first.
+# The least and greatest number, without the copies that range() makes.
 ends_of <- function(x) c(min(x, na.rm = TRUE), max(x, na.rm = TRUE))
 
-# Instants are kept to the whole microsecond: what is finer than that cannot be written and read
-# back the same.
+# Instants are kept in whole microseconds, because finer ones do not read back
+# the same.
 whole_micros <- function(seconds) {
   if (instants_need_cpp(seconds) < 2) {
     return(seconds)
@@ -129,8 +132,8 @@ whole_micros <- function(seconds) {
   seconds
 }
 
-# Instants as people have them: POSIXct, days (their midnight in UTC) and text. Numbers are none,
-# since nobody says what they count.
+# Instants in common forms: POSIXct, days (their midnight in UTC) and text.
+# Numbers are refused, because their unit is unknown.
 read_instants <- function(x, name, zone = "UTC", kind = "shape", na = FALSE) {
   if (is_utc(x) && instants_need_cpp(x) %in% c(0, if (na) 1)) {
     return(x)
@@ -159,7 +162,7 @@ read_instants <- function(x, name, zone = "UTC", kind = "shape", na = FALSE) {
   utc(whole_micros(as.numeric(read)))
 }
 
-# Instants in the very form in which all are kept, so that nothing is copied.
+# Instants in the stored form, which need no copy.
 is_utc <- function(x) {
   is.double(x) && identical(attributes(x), list(class = c("POSIXct", "POSIXt"), tzone = "UTC"))
 }
@@ -181,8 +184,7 @@ zone_offset <- function(seconds, zone) {
   if (is.null(offset)) rep(0, length(seconds)) else ifelse(is.na(offset), 0, offset)
 }
 
-# Zones that were found to be there, since R looks through its files each time; it may be emptied
-# at any time.
+# A cache of valid zones, because R searches its files each time.
 zones_seen <- new.env(parent = emptyenv())
 
 is_zone <- function(zone) {
@@ -215,11 +217,11 @@ local_day <- function(instant, zone) {
 #' Read an instant or a day
 #'
 #' @param x A `POSIXct`, a `Date`, a day (`"2026-03-12"`) or an RFC 3339 instant
-#'   (`"2026-03-12T09:30:00+02:00"`, `Z` for
-#'   UTC; without an offset it is local time in `zone`, and seconds may be left out).
+#'   (`"2026-03-12T09:30:00+02:00"`, `Z` for UTC; without an offset it is local
+#'   time in `zone`, and seconds may be left out).
 #' @param zone The IANA zone of days and of local times.
-#' @param end Whether the instant ends a window: a day then stands for its last moment, that is
-#'   for the next local midnight.
+#' @param end Whether the instant ends a window: a day then stands for its last
+#'   moment, that is for the next local midnight.
 #' @param name What it is called in an error.
 #' @return One `POSIXct` in UTC.
 #' @section Errors: `vetusta_error_argument` when it is neither.
@@ -256,7 +258,8 @@ time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
 
 read_day <- function(x) epoch_days(days_cpp(as.character(x)))
 
-# RFC 3339 instants, vectorised; a text without an offset is local time in `zone`.
+# RFC 3339 instants, vectorised; a text without an offset is local time in
+# `zone`.
 read_rfc3339 <- function(x, zone = "UTC") {
   read <- rfc3339_cpp(as.character(x))
   value <- read$value
@@ -270,9 +273,9 @@ read_rfc3339 <- function(x, zone = "UTC") {
   utc(value)
 }
 
-# Of times on the local clock, in the order in which they were written, those that occur twice:
-# where the clock seems to run back, the second pass of the repeated hour is meant. `group` tells
-# apart what was written side by side, as of several symbols.
+# Local times that occur twice, in the order in which they were written: where
+# the clock runs back, the second pass of the repeated hour is meant. `group`
+# separates series that were written side by side.
 second_passes <- function(time, zone, group = NULL) {
   seconds <- as.numeric(time)
   if (zone == "UTC") {

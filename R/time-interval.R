@@ -16,15 +16,14 @@ unit_seconds <- c(second = 1, minute = 60, hour = 3600, day = 86400, week = 6048
 
 #' Read a length of time
 #'
-#' @param x An ISO 8601 duration of one unit (`"PT1M"`, `"P1D"`, `"P6M"`) or plain words (`"1
-#'   minute"`, `"5 min"`,
-#'   `"6 months"`).
+#' @param x An ISO 8601 duration of one unit (`"PT1M"`, `"P1D"`, `"P6M"`) or
+#'   plain words (`"1 minute"`, `"5 min"`, `"6 months"`).
 #' @param name What the length is called in an error.
-#' @return A list of class `vetusta_interval`: `count`, `unit` (`second` to `year`), `iso` (the
-#'   ISO 8601 spelling) and
-#'   `seconds` (`NA` for months, quarters and years, whose length varies; a day counts 86,400 s).
-#'   Two spellings of one
-#'   length give the same object: `"60 minutes"` is `PT1H`, `"7 days"` is `P1W`.
+#' @return A list of class `vetusta_interval`: `count`, `unit` (`second` to
+#'   `year`), `iso` (the ISO 8601 spelling) and `seconds` (`NA` for months,
+#'   quarters and years, whose length varies; a day counts 86,400 s). Two
+#'   spellings of one length give the same object: `"60 minutes"` is `PT1H`, `"7
+#'   days"` is `P1W`.
 #' @section Errors: `vetusta_error_argument` when `x` is no length of time.
 #' @export
 #' @examples
@@ -77,7 +76,8 @@ interval_from_words <- function(x) {
   if (is.na(unit)) NULL else list(count = count, unit = unname(unit))
 }
 
-# The largest unit that divides the length evenly: one length has one spelling.
+# The largest unit that divides the length, so that each length has one
+# spelling.
 interval_of <- function(count, unit) {
   if (unit == "quarter") {
     count <- count * 3
@@ -108,8 +108,8 @@ print.vetusta_interval <- function(x, ...) {
   invisible(x)
 }
 
-# Where a length of history begins that ends at an instant: a length before it, or the first local
-# midnight of its year, quarter, month or week.
+# The start of a span that ends at an instant: a length before it, or the first
+# local midnight of its year, quarter, month or week.
 span_start <- function(span, end, zone, name = "span") {
   unit <- span_unit(span)
   if (is.null(unit)) {
@@ -135,8 +135,8 @@ day_unit_start <- function(day, unit) {
 
 is_intraday <- function(interval) interval$unit %in% c("second", "minute", "hour")
 
-# A day moved by a length: months end where the shorter month ends (one month before 31 March is
-# the end of February).
+# A day moved by a length; the day of the month is limited by the shorter month
+# (one month before 31 March is the end of February).
 shift_day <- function(day, interval, times = 1) {
   count <- interval$count * times
   if (interval$unit %in% c("day", "week")) {
@@ -149,8 +149,9 @@ shift_day <- function(day, interval, times = 1) {
   epoch_days(first + pmin(at$mday, month_first_day(month + 1) - first) - 1)
 }
 
-# The first day of a month, as days since 1970, where months are counted through from that of
-# January of the year 0: the proleptic Gregorian calendar, by years that begin in March.
+# The first day of a month, as days since 1970, where months are counted from
+# January of the year 0: the proleptic Gregorian calendar, by years that begin
+# in March.
 month_first_day <- function(month) {
   march <- month - 2
   year <- march %/% 12
@@ -160,7 +161,8 @@ month_first_day <- function(month) {
     (153 * (march %% 12) + 2) %/% 5 - 719468
 }
 
-# An instant moved by a length; calendar lengths move the local day and keep the local hour.
+# An instant moved by a length; calendar lengths move the local day and keep the
+# local hour.
 shift_instant <- function(instant, interval, times = 1, zone = "UTC") {
   if (!is.na(interval$seconds) && is_intraday(interval)) {
     return(instant + interval$seconds * times)
@@ -171,7 +173,7 @@ shift_instant <- function(instant, interval, times = 1, zone = "UTC") {
   time_local(day, seconds, zone)
 }
 
-# A month is as long as the longest.
+# The greatest length in seconds: a month has 31 days.
 interval_seconds <- function(interval) {
   if (is.na(interval$seconds)) c(month = 31, quarter = 92, year = 366)[[interval$unit]] * 86400 *
     interval$count else interval$seconds

@@ -15,17 +15,18 @@ period_forms <- c(
 
 #' Read periods
 #'
-#' @param x Texts: years (`2026`, `2026-A1`), half-years (`2026-S1`, `2026-H1`, `2026-B1`),
-#'   thirds (`2026-T1`), quarters (`2026-Q1`,
-#'   `2026Q1`), months (`2026-03`, `2026-M03`, `2026M03`), ISO weeks (`2026-W05`), days
-#'   (`2026-03-12`, `2026-D071`), instants
-#'   (`2026-03-12T09:30:00`), and SDMX time ranges (`2026-03-01/P1M`).
-#' @param year_start The first day of the reporting year, as `--07-01`, for a source whose year
-#'   does not begin in January, one for all or one a
-#'   text; it holds for the spellings with a letter (SDMX 2.1, reporting periods).
-#' @return A data frame with a row a text: `text`, `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`,
-#'   `D`, `I` for instants, or an ISO 8601 duration for ranges of another length), `first`, `last`
-#'   (`Date`), `days` (how many). What is no period has `NA` in all but `text`.
+#' @param x Texts: years (`2026`, `2026-A1`), half-years (`2026-S1`, `2026-H1`,
+#'   `2026-B1`), thirds (`2026-T1`), quarters (`2026-Q1`, `2026Q1`), months
+#'   (`2026-03`, `2026-M03`, `2026M03`), ISO weeks (`2026-W05`), days
+#'   (`2026-03-12`, `2026-D071`), instants (`2026-03-12T09:30:00`), and SDMX
+#'   time ranges (`2026-03-01/P1M`).
+#' @param year_start The first day of the reporting year, as `--07-01`, for a
+#'   source whose year does not begin in January, one for all or one a text; it
+#'   holds for the spellings with a letter (SDMX 2.1, reporting periods).
+#' @return A data frame with a row a text: `text`, `frequency` (`A`, `S`, `T`,
+#'   `Q`, `M`, `W`, `D`, `I` for instants, or an ISO 8601 duration for ranges of
+#'   another length), `first`, `last` (`Date`), `days` (how many). What is no
+#'   period has `NA` in all but `text`.
 #' @section Errors: `vetusta_error_argument` for something that is no text.
 #' @export
 #' @examples
@@ -42,7 +43,7 @@ time_periods <- function(x, year_start = "--01-01") {
   n <- length(known)
   frequency <- rep(NA_character_, n)
   first <- last <- rep(as.Date(NA), n)
-  # XML Schema lets a zone stand behind a day, a month or a year; it moves nothing
+  # XML Schema allows a zone after a day, month or year; it is ignored
   text <- sub("^([0-9]{4}(-[0-9]{2}(-[0-9]{2})?)?)(Z|[+-][0-9]{2}:[0-9]{2})$", "\\1",
     toupper(trimws(known)))
   for (name in names(period_forms)) {
@@ -99,7 +100,7 @@ period_bounds <- function(name, year, number, text, year_start) {
     return(list(first = day, last = day))
   }
   if (name == "W") {
-    # the first week is the one with the year's first Thursday (ISO 8601)
+    # the first week contains the year's first Thursday (ISO 8601)
     monday <- first_monday(starts) + 7 * (number - 1)
     monday[number < 1 | monday >= first_monday(shift_day(starts, interval_of(1, "year")))] <- NA
     return(list(first = monday, last = monday + 6))
@@ -110,7 +111,7 @@ period_bounds <- function(name, year, number, text, year_start) {
     last = shift_months(starts, number * months) - 1)
 }
 
-# The Monday of the week that holds the first Thursday on or after a year's first day.
+# The Monday of the week with the first Thursday on or after a year's first day.
 first_monday <- function(starts) starts + (3 - (as.numeric(starts) + 3) %% 7) %% 7 - 3
 
 shift_months <- function(day, months) {
@@ -134,7 +135,7 @@ period_ranges <- function(text) {
   instant <- read_rfc3339(text)
   at <- which(!is.na(instant))
   frequency[at] <- "I"
-  # the day that is written, whatever the zone behind it
+  # the written day, whatever its zone
   first[at] <- last[at] <- read_day(substr(text[at], 1, 10))
   for (i in grep("^[0-9]{4}-[0-9]{2}-[0-9]{2}(T[0-9:.]+Z?)?/P", text)) {
     length <- tryCatch(time_interval(sub(".*/", "", text[i])), vetusta_error = function(e) NULL)
@@ -150,8 +151,8 @@ period_ranges <- function(text) {
   list(frequency = frequency, first = first, last = last)
 }
 
-# When values were released: an instant, a day, or a month or year, which count from their first
-# day.
+# Release instants: an instant, a day, or a month or year, which count from
+# their first day.
 released_instants <- function(text) {
   if (!length(text) || all(is.na(text))) {
     return(rep(NA_real_, length(text)))
@@ -163,8 +164,8 @@ released_instants <- function(text) {
 #' @rdname time_periods
 #' @param first First days of periods, `Date`.
 #' @param frequency Their frequencies, one or as many.
-#' @param form `"sdmx"` (`2026-Q1`, `2026-M03`) or `"iso"` (`2026-03`; quarters and half-years as
-#'   SDMX writes them, for ISO has none).
+#' @param form `"sdmx"` (`2026-Q1`, `2026-M03`) or `"iso"` (`2026-03`; quarters
+#'   and half-years as SDMX writes them, for ISO has none).
 #' @return `time_spelling()`: texts.
 #' @export
 time_spelling <- function(first, frequency, form = "sdmx") {
@@ -190,7 +191,7 @@ time_spelling <- function(first, frequency, form = "sdmx") {
     ifelse(frequency == "W", week,
       ifelse(frequency %in% c("D", "I"), format(first, "%Y-%m-%d"),
         paste0(year, "-", frequency, number)))))
-  # a period that does not begin where the calendar's do is a range
+  # a period that does not begin with a calendar period is a range
   odd <- which(!is.na(first) & off_calendar(first, frequency))
   code <- frequency[odd]
   text[odd] <- paste0(format(first[odd], "%Y-%m-%d"), "/",
@@ -198,8 +199,8 @@ time_spelling <- function(first, frequency, form = "sdmx") {
   ifelse(is.na(first), NA_character_, text)
 }
 
-# Whether a period begins elsewhere than its frequency's periods of the calendar do: fiscal years,
-# weeks from Thursday, and lengths without a code.
+# Whether a period begins elsewhere than the calendar periods of its frequency:
+# fiscal years, weeks from Thursday, and lengths without a code.
 off_calendar <- function(first, frequency) {
   odd <- rep(FALSE, length(first))
   for (name in unique(frequency[!is.na(frequency)])) {
@@ -225,7 +226,7 @@ period_last <- function(first, frequency) {
   last
 }
 
-# The first day of the period that holds each day.
+# The first day of the period that contains each day.
 period_first <- function(day, frequency) {
   if (frequency %in% names(frequency_months)) {
     at <- as.POSIXlt(day, tz = "UTC")
@@ -235,7 +236,8 @@ period_first <- function(day, frequency) {
   if (frequency == "W") day - (as.numeric(day) + 3) %% 7 else day
 }
 
-# The first days of all periods from the one that holds `from` to the one that holds `to`.
+# The first days of all periods from the one that contains `from` to the one
+# that contains `to`.
 period_sequence <- function(from, to, frequency) {
   first <- period_first(from, frequency)
   if (is.na(first) || is.na(to) || first > to) {
@@ -246,8 +248,9 @@ period_sequence <- function(from, to, frequency) {
   else seq(first, to, by = if (frequency == "W") 7 else 1)
 }
 
-# The same where periods begin when those of a series do, which keep one step from `known` on: a
-# fiscal year, weeks from Thursday, ten days. NULL where they do not.
+# The same for periods that begin as those of a series, at equal steps from
+# `known`: a fiscal year, weeks from Thursday, ten days. NULL where steps
+# differ.
 period_steps <- function(from, to, frequency, known) {
   length <- time_interval(if (startsWith(frequency, "P")) frequency
   else frequency_lengths[[frequency]])
@@ -271,7 +274,7 @@ months_between <- function(a, b) {
   (at$year[2] - at$year[1]) * 12 + at$mon[2] - at$mon[1]
 }
 
-# A day moved by so many lengths, for each of several counts.
+# A day moved by a length, for each of several counts.
 step_days <- function(day, length, times) {
   if (length$unit %in% c("day", "week")) {
     return(day + times * length$seconds / 86400)
@@ -280,7 +283,7 @@ step_days <- function(day, length, times) {
     times * length$count * c(month = 1, year = 12)[[length$unit]])
 }
 
-# The frequency that days of a series keep, by the smallest step between them.
+# The frequency of days, from the smallest step between them.
 guess_frequency <- function(day) {
   step <- diff(sort(unique(as.numeric(day))))
   if (!length(step)) {

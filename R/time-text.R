@@ -1,12 +1,13 @@
 # Instants as text.
 
-# RFC 3339 text of an instant, in UTC, with milliseconds or microseconds only where there are any.
+# An instant as RFC 3339 text in UTC, with fractions of a second only if there
+# are any.
 format_instant <- function(x) {
   x <- as.numeric(x)
   if (all(is.na(x) | (x > -62167219200 & x < 253402300799))) {
     return(format_instants_cpp(x))
   }
-  # years beyond four digits
+  # years with more than four digits
   ifelse(is.finite(x), paste0(format(utc(floor(x)), "%Y-%m-%dT%H:%M:%S"), "Z"), NA_character_)
 }
 

@@ -1,34 +1,33 @@
 #' Vetusta: collect, align and mend market prices and economic statistics
 #'
-#' The work has an order, and the function families follow it: describe an API once
-#' ([source_card()]), say what is wanted ([query_bars()]), know what it takes before the first
-#' request
-#' ([plan_requests()]), collect it ([collect_run()]) into an archive ([archive_open()]), read it
-#' back
-#' ([archive_bars()]), resample it ([bars_resample()]), find what is missing ([series_gaps()]) and
-#' draw it ([figure_candles()]).
+#' The work has an order, and the function families follow it: describe an API
+#' once ([source_card()]), say what is wanted ([query_bars()]), know what it
+#' takes before the first request ([plan_requests()]), collect it
+#' ([collect_run()]) into an archive ([archive_open()]), read it back
+#' ([archive_bars()]), resample it ([bars_resample()]), find what is missing
+#' ([series_gaps()]) and draw it ([figure_candles()]).
 #'
 #' The vignettes tell the work from end to end, offline, on invented services:
-#' `vignette("morning-round", "vetusta")`, `vignette("new-api", "vetusta")` (a new API in ten
-#' minutes), `vignette("statistics", "vetusta")` (by name, and as they were known),
-#' `vignette("complete-series", "vetusta")` (from gaps to a complete series) and
-#' `vignette("one-axis", "vetusta")` (prices, statistics and rivers on one axis) and
-#' `vignette("high-water-payoff", "vetusta")` (season, noise, paths, and the value of a payoff).
+#' `vignette("morning-round", "vetusta")`, `vignette("new-api", "vetusta")` (a
+#' new API in ten minutes), `vignette("statistics", "vetusta")` (by name, and as
+#' they were known), `vignette("complete-series", "vetusta")` (from gaps to a
+#' complete series) and `vignette("one-axis", "vetusta")` (prices, statistics
+#' and rivers on one axis) and `vignette("high-water-payoff", "vetusta")`
+#' (season, noise, paths, and the value of a payoff).
 #'
-#' Every error is a condition of class `vetusta_error` and of a class of its own kind, such as
-#' `vetusta_error_argument`; its
-#' fields `what`, `where` and `todo` say what is wrong, in which place, and what to do next.
+#' Every error is a condition of class `vetusta_error` and of a class of its own
+#' kind, such as `vetusta_error_argument`; its fields `what`, `where` and `todo`
+#' say what is wrong, in which place, and what to do next.
 #'
 #' @keywords internal
 #' @useDynLib vetusta, .registration = TRUE
 "_PACKAGE"
 
-# The package loads nothing but itself: a command that prints a version does not wait for a plotting
-# library.
+# Other packages are loaded on first use, so that short commands start fast.
 .datatable.aware <- TRUE
 
-# Compiled code needs Rcpp, which takes longer to load than all of this: it comes with the first
-# function of it that is called.
+# Compiled code needs Rcpp, which loads slowly: it is loaded with the first
+# compiled function.
 .onLoad <- function(libname, pkgname) {
   here <- parent.env(environment())
   for (name in grep("^_vetusta_", ls(here, all.names = TRUE), value = TRUE)) {
@@ -39,14 +38,14 @@
 on_first_request <- function(name, routine, where) {
   force(routine)
   delayedAssign(name, {
-    # a function of it that is named loads it
+    # naming a function of it loads it
     Rcpp::evalCpp
     routine
   }, assign.env = where)
 }
 
-# Somebody who attaches it looks at tables, and tibbles print as tibbles once their package is
-# there.
+# Users who attach the package look at tables, and tibbles print as such once
+# their package is loaded.
 .onAttach <- function(libname, pkgname) {
   tibble::is_tibble(NULL)
 }

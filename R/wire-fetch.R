@@ -1,11 +1,12 @@
-# One request that is waited for, and asked again when it stumbles: for tokens, structures and jobs.
+# One request that is waited for, with retries: for tokens, structures and jobs.
 
-# `request` gives the request, signed; it is called for each try, as a credential may be new by
-# then. `counter` counts requests within the source's limits, see limit_counter(),
-# `secrets` gives what must not be seen of answers, and `stumbled` is told what went wrong before a
-# try is repeated. The answer is one that asking again will not
-# change; nothing at all, or a wait longer than `most_wait`, is an error. `line` and `rest` are what
-# it is sent on and how time is let pass meanwhile, where others run beside it.
+# `request` makes the signed request for each attempt, because a credential may
+# change. `counter` counts requests within the source's limits, see
+# limit_counter(), `secrets` returns texts to redact, and `stumbled` is called
+# with the reason before a retry. The result is an answer that a retry would not
+# change; no answer, or a wait longer than `most_wait`, is an error. `line` and
+# `rest` are the connection and the way to wait, where other runs proceed
+# meanwhile.
 fetch_patiently <- function(request, patience = wire_bounds$stall, counter = limit_counter(list()),
   stumbled = function(what, answer) NULL, most_wait = 900, tries = 5,
   secrets = function() character(), line = NULL, rest = NULL) {
@@ -40,7 +41,7 @@ wait_within <- function(seconds, most, rest = NULL) {
   rest_for(seconds, rest)
 }
 
-# Lets so many seconds pass; `rest(seconds)` may come back sooner.
+# Waits for some seconds; `rest(seconds)` may return earlier.
 rest_for <- function(seconds, rest = NULL) {
   if (is.null(rest)) {
     return(Sys.sleep(seconds))
@@ -49,7 +50,7 @@ rest_for <- function(seconds, rest = NULL) {
   while ((left <- until - as.numeric(Sys.time())) > 0) rest(left)
 }
 
-# A response, or a list of the `reason` why there is none.
+# A response, or a list with the `reason` why there is none.
 fetch_once <- function(request, patience = wire_bounds$stall, secrets = function() character(),
   line = NULL, rest = NULL) {
   if (is.null(line)) {

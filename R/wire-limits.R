@@ -1,17 +1,15 @@
-# Limits as windows: `n per w` holds when no stretch of length w has more than n requests. Each
-# request
-# takes a token, and the
-# token comes back one window after it was taken: a bucket that never lets a window overrun, unlike
-# one that refills evenly.
-# A little is added to each window, because requests do not all travel equally fast: half of what
-# the
-# fastest answer takes is given back (see limit_counter()), and no more than that can be wrong.
+# Limits as sliding windows: `n per w` holds when no interval of length w has
+# more than n requests. Each request takes a token, which returns one window
+# later; unlike an evenly refilled bucket this never exceeds a window. Each
+# window is slightly extended, because requests travel unevenly: half of the
+# shortest answer time is subtracted again (see limit_counter()), which bounds
+# the error.
 
 window_margin <- function(seconds, fastest = Inf) {
   min(seconds * 0.005, 0.25, max(seconds * 0.001, 0.5 * fastest))
 }
 
-# A day's or a month's quota is counted from the quota's own local midnight.
+# A day's or month's quota counts from local midnight in the quota's zone.
 quota_start <- function(limit, now) {
   day <- local_day(utc(now), limit$zone)
   if (limit$quota == "month") day <- as.Date(format(day, "%Y-%m-01"))
@@ -25,10 +23,11 @@ quota_end <- function(limit, now) {
   as.numeric(time_local(after, 0, limit$zone))
 }
 
-# What a request counts for, by a limit on requests or on their weight.
+# What a request counts for: one, or its weight.
 limit_cost <- function(limit, weight) if (isTRUE(limit$weighs)) weight else 1
 
-# Seconds until a request may be sent, given the requests before it: their `time` and `weight`.
+# Seconds until a request may be sent, given the earlier ones: their `time` and
+# `weight`.
 limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf) {
   waits <- vapply(limits, function(limit) {
     window <- limit$seconds + window_margin(limit$seconds, fastest)
@@ -36,7 +35,7 @@ limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf) {
     inside <- requests$time > since
     time <- requests$time[inside]
     cost <- if (isTRUE(limit$weighs)) requests$weight[inside] else rep(1, length(time))
-    # so much must have left the window
+    # this much must leave the window first
     over <- sum(cost) + limit_cost(limit, weight) - limit$count
     if (over <= 0) {
       return(0)
@@ -51,7 +50,7 @@ limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf) {
   max(0, waits)
 }
 
-# What counts, for each limit: requests for so many seconds, or since an instant.
+# What each limit counts: requests of some seconds, or since an instant.
 limit_windows <- function(limits, now, fastest = Inf) {
   lapply(limits, function(limit) {
     window <- if (is.null(limit$quota)) list(seconds = limit$seconds +
@@ -66,7 +65,7 @@ longest_window <- function(limits) {
   vapply(limits, function(limit) limit$seconds + window_margin(limit$seconds), 0))
 }
 
-# The shortest time in which `requests` requests can be sent, quotas aside.
+# The least time in which `requests` requests can be sent, without quotas.
 limit_least_seconds <- function(requests, limits, weight = 1) {
   windows <- Filter(function(limit) is.null(limit$quota), limits)
   max(0, vapply(windows, function(limit) {
@@ -75,9 +74,8 @@ limit_least_seconds <- function(requests, limits, weight = 1) {
   }, 0))
 }
 
-# How much of each quota a number of requests takes, and the day on which it would end. `made` are
-# the
-# requests before: a data frame of `time` and `weight`.
+# The share of each quota that a number of requests takes, and the day on which
+# it ends. `made` are earlier requests: a data frame of `time` and `weight`.
 limit_quotas <- function(requests, limits, made, now, weight = 1) {
   rows <- lapply(Filter(function(limit) !is.null(limit$quota), limits), function(limit) {
     today <- made$time >= quota_start(limit, now)
@@ -95,30 +93,31 @@ limit_quotas <- function(requests, limits, made, now, weight = 1) {
   do.call(rbind, rows)
 }
 
-# Where requests of a source are counted: in memory, or by `book`, in an archive for all processes
-# on
-# it and by its clock. `take()` gives the seconds to wait, or 0 and the request's token
-# in the attribute `token`; `answered()` is told that a request has ended, and how long the service
-# took from the request to the first byte of its answer, if one came.
+# Counts requests of a source: in memory, or by `book` in an archive, for all
+# its processes and by its clock. `take()` returns the seconds to wait, or 0
+# with the request's token in the attribute `token`; `answered()` records that a
+# request has ended, and the time from the request to the first byte of its
+# answer.
 #
-# The service counts a request somewhere between its sending and its answer. As long as it is under
-# way it counts as made a moment from now, and once it is answered as made when the
-# answer came: so that no window overruns, however unevenly requests travel. Of a window, what the
-# next request takes at least to be counted and this one took at least after it was is lost
-# by that. Half the shortest answer is given back, once there were enough to know it: the first
-# ones are slow, with a connection to be made and a service that wakes up.
+# The service counts a request at some moment between sending and answer. A
+# request in flight counts as made a moment from now, and an answered one as
+# made when the answer came, so that no window is exceeded however unevenly
+# requests travel. This wastes, of each window, the least travel time before
+# counting of the next request and after counting of this one. Half the shortest
+# answer time is subtracted again once there are enough answers: the first ones
+# are slow, because connections are opened.
 #
-# The book is asked only when it may give. What is known of its requests is that they were made at
-# an
-# instant or later: one that is under way may be answered now, and others may have come since. So no
-# token is there before the wait that these requests cause, which is reckoned here.
+# The book is asked only when a token is possible. Its requests are known to
+# have been made at an instant or later, since one in flight may be answered
+# now, and others may have come. So no token exists before the wait that these
+# requests cause, which is computed here.
 limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   fastest <- Inf
   answers <- 0
   taken <- 0
   known <- no_requests_known
   paced <- Filter(function(limit) is.null(limit$quota), limits)
-  # between these instants there is no token
+  # no token exists between these instants
   none_from <- none_until <- -Inf
   none_for <- function(wait, here) {
     none_from <<- here
@@ -146,7 +145,7 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         taken <<- taken + 1
         known <<- list(id = c(known$id, granted$id), time = c(known$time, now),
           weight = c(known$weight, weight))
-        # what no window counts any more goes now and then
+        # removes requests that no window counts, now and then
         if (taken %% 100 == 0) {
           before <- now - longest_window(limits) - 60
           book$forget(before)
@@ -183,8 +182,8 @@ no_requests_made <- data.frame(time = numeric(), weight = numeric())
 limit_under_way <- 2
 limit_answers <- 10
 
-# The book of one process. Requests that no window counts any more are forgotten, so that it stays
-# as long as the windows are.
+# The book of one process. Requests that no window counts are removed, so that
+# it stays as small as the windows.
 limit_memory <- function() {
   times <- numeric()
   weights <- numeric()
@@ -222,7 +221,8 @@ limit_memory <- function() {
   )
 }
 
-# Seconds that an answer asks to wait (RFC 9110, Retry-After): a number of seconds or an HTTP date.
+# The wait that an answer asks for (RFC 9110, Retry-After), in seconds: a number
+# or an HTTP date.
 retry_after <- function(headers, now = as.numeric(Sys.time())) {
   value <- headers[["retry-after"]]
   if (is.null(value)) {
@@ -235,9 +235,9 @@ retry_after <- function(headers, now = as.numeric(Sys.time())) {
   if (is.na(at)) NA_real_ else max(0, at - now)
 }
 
-# Seconds to wait by the RateLimit headers in their forms: RateLimit-Remaining with
-# RateLimit-Reset, and
-# `RateLimit: remaining=0, reset=30` or `"x";r=0;t=30`. Nothing while requests remain.
+# The wait by RateLimit headers in all forms: RateLimit-Remaining with
+# RateLimit-Reset, and `RateLimit: remaining=0, reset=30` or `"x";r=0;t=30`.
+# Zero while requests remain.
 rate_limit_wait <- function(headers, now = as.numeric(Sys.time())) {
   if (!any(grepl("ratelimit", names(headers), fixed = TRUE))) {
     return(NA_real_)
@@ -258,8 +258,8 @@ rate_limit_wait <- function(headers, now = as.numeric(Sys.time())) {
   if (isTRUE(remaining == 0) && isTRUE(reset > 0) && is.finite(reset)) reset else NA_real_
 }
 
-# When requests are allowed again: in so many seconds; or at a moment, in seconds, milliseconds or
-# finer since 1970, as an ISO 8601 instant or an HTTP date.
+# When requests are allowed again: after some seconds; or at an instant, in
+# seconds, milliseconds or finer since 1970, as ISO 8601 or an HTTP date.
 reset_seconds <- function(text, now) {
   value <- suppressWarnings(as.numeric(text))
   if (!is.finite(value)) {

@@ -1,10 +1,10 @@
-# Page rules. Each is a small closure from an answer to the URL of the next page, or NULL; the
-# loop that follows pages does not know which rule it runs. `page` has what the answer says
-# (page_said()), its headers, its number of rows, the page's number (from 1) and the rows that came
-# before it.
+# Page rules. Each is a small function from an answer to the URL of the next
+# page, or NULL; the loop over pages does not know which rule it uses. `page`
+# has what the answer states (page_said()), its headers, its number of rows, the
+# page's number (from 1) and the number of earlier rows.
 
-# What an answer says of its pages, read once: `following` (a text), `total` and `pages` (numbers),
-# and `more` as it stands there.
+# What an answer states about pages, read once: `following` (a text), `total`
+# and `pages` (numbers), and `more` as it was sent.
 page_said <- function(dataset, members, headers) {
   said <- lapply(dataset$reading$parts, function(part) {
     if (is.list(part)) headers[[tolower(part$header)]]
@@ -21,22 +21,22 @@ page_rule <- function(dataset, zone = "UTC") {
   else function(url, page) if (says_more(page$more)) following(url, page)
 }
 
-# The URL of a page that is asked for by a parameter. Where the request's body bears the
-# parameter, the URL bears it too, as a
-# fragment: fragments are not sent, and each page has a URL of its own.
+# The URL of a page requested by a parameter. A parameter in the request's body
+# is added to the URL as a fragment, which is not sent, so that each page has a
+# distinct URL.
 page_url <- function(url, dataset, value) {
   send <- dataset$next_page$send
   if (send %in% template_variables(dataset$body %||% "")) paste0(sub("#.*", "", url), "#",
     encode_plain(send), "=", encode_plain(value)) else with_parameter(url, send, value)
 }
 
-# The value of a parameter before any page was had, where a body cannot leave it out.
+# The parameter's value for the first page, where a body must contain it.
 first_page_value <- function(rule) {
   switch(rule$by %||% "none",
   page = number_text(rule$first %||% 1), offset = number_text(rule$first %||% 0))
 }
 
-# A flag that says whether there is more; one that is absent says no.
+# A flag for further pages; a missing one means none.
 says_more <- function(value) {
   isTRUE(tolower(as.character(member_text(value))) %in%
   c("true", "1", "yes", "y"))
@@ -64,8 +64,8 @@ page_rule_of <- function(dataset, rule, zone) {
       else page_url(url, dataset,
         number_text((rule$first %||% 0) + page$before + page$rows))
     },
-    # the next window begins at the newest time there is, or ends at the oldest; when that is where
-    # it was before, all has come
+    # the next window begins at the newest time, or ends at the oldest; if that
+    # does not move, paging has ended
     time = function(url, page) {
       gives <- dataset$parameters[[rule$send]]
       edge <- if (identical(gives$gives %||% rule$send, "to")) page$oldest else page$newest
@@ -76,15 +76,14 @@ page_rule_of <- function(dataset, rule, zone) {
   )
 }
 
-# Whether a page is the last one. It is where the source's own number of pages is reached, or its
-# total; but a total may be too low, and a page that is as long as pages can be is not the last.
-# Where
-# no total is told, the last page is an empty one, or one that is shorter than another before it: a
-# service may give less than it is asked for, so that being short of the most there can be says
-# nothing yet.
+# Whether a page is the last. It is when the source's number of pages or its
+# total is reached; but a total may be too low, and a full page is not the last.
+# Without a total, the last page is empty, or shorter than an earlier one: a
+# service may send less than was requested, so a page below the maximum decides
+# nothing alone.
 ends_here <- function(page, dataset, pages = NULL) {
   if (!is.null(pages)) {
-    # an empty page within the source's own count is not the last
+    # an empty page within the stated number of pages is not the last
     return(page$number >= pages)
   }
   if (page$rows == 0) {
@@ -98,11 +97,11 @@ ends_here <- function(page, dataset, pages = NULL) {
   if (!is.null(page$more)) {
     return(FALSE)
   }
-  # where the card does not say how long pages are, they may be of any length
+  # if the card does not state the page length, it may be any
   !is.null(dataset$largest_page) && page$rows < max(1, page$largest)
 }
 
-# Whether a page is as long as the card says that pages can be, or as long as one before it.
+# Whether a page has as many rows as the card allows, or as an earlier page had.
 is_full_page <- function(page, dataset) {
   page$rows >= min(dataset$largest_page %||% Inf, page$longest %||% Inf)
 }
@@ -114,7 +113,7 @@ member_text <- function(value) {
 }
 
 member_number <- function(value) {
-  # a header may tell the total as Content-Range does: items 0-99/1234
+  # a header may state the total as Content-Range does: items 0-99/1234
   if (is.null(value)) {
     return(NULL)
   }
@@ -124,7 +123,7 @@ member_number <- function(value) {
 
 number_text <- function(x) format(x, scientific = FALSE, trim = TRUE, digits = 15)
 
-# Web links (RFC 8288): the target of the link whose relation is next.
+# Web links (RFC 8288): the target of the link with the relation next.
 link_next <- function(header) {
   if (is.null(header)) {
     return(NULL)

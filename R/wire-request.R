@@ -1,5 +1,5 @@
-# A request is a plain list: URL (without any credential), headers, and the access that is put
-# on when it is sent.
+# A request is a plain list: URL (without credentials), headers, and the access
+# that is applied when it is sent.
 
 wire_request <- function(source, dataset, values) {
   url <- template_expand(dataset$request, values)
@@ -18,7 +18,8 @@ wire_request <- function(source, dataset, values) {
     headers = headers)
 }
 
-# The request's body with its values; a page's own value stands in the URL, as a fragment.
+# The request's body with its values; a page's value is taken from the URL's
+# fragment.
 request_body <- function(request) {
   values <- request$body$values
   fragment <- sub("^[^#]*#?", "", request$url)
@@ -29,21 +30,20 @@ request_body <- function(request) {
   template_expand_plain(request$body$template, values, request$body$form)
 }
 
-# Whether the card says that bodies are forms.
+# Whether bodies are forms, by the card's headers.
 is_form <- function(headers) {
   any(grepl("x-www-form-urlencoded",
   unlist(headers[tolower(names(headers)) == "content-type"]), fixed = TRUE))
 }
 
-# What tells a request from others that go to the same URL.
+# Distinguishes requests to the same URL.
 request_key <- function(request) {
   paste(c(request$url,
   if (is.list(request$body)) request_body(request)), collapse = " ")
 }
 
-# What a request's values look like to this API: the card says for each variable of its template
-# what
-# it gives and how.
+# The values of a request's template variables in the API's form: the card
+# states for each what it gives and how.
 dataset_values <- function(dataset, known, zone = "UTC") {
   variables <- unique(template_variables(paste0(dataset$request, dataset$body)))
   values <- lapply(variables, function(name) {
@@ -82,7 +82,7 @@ write_value <- function(value, rule, name, dataset, zone = "UTC") {
   as.character(known)
 }
 
-# A length may be written in several ways in the card: "1 minute", PT1M, p1d.
+# A card may write a length in several ways: "1 minute", PT1M, p1d.
 interval_word <- function(words, iso) {
   codes <- vapply(names(words),
     function(name) tryCatch(time_interval(name)$iso, vetusta_error = function(e) name), "")
@@ -90,16 +90,16 @@ interval_word <- function(words, iso) {
   if (!is.na(at)) words[[at]]
 }
 
-# An instant of a window as the service counts: a day as the end of a window is the last day in it,
-# unless the service leaves out what it is told;
-# a beginning that it leaves out is said a day, a second or a millisecond earlier.
+# A window's edge as the service counts it: a day as an end is the window's last
+# day, unless the service excludes it; an excluded start is stated a day, second
+# or millisecond earlier.
 window_edge <- function(instant, rule, gives, zone) {
   exclusive <- isTRUE(rule$exclusive)
   if (gives == "to" && identical(rule$as, "day")) {
     return(if (exclusive) day_after(instant, zone) else instant - 1)
   }
   as <- rule$as %||% "rfc3339"
-  # a window whose end is in it ends one step before the next one begins
+  # an inclusive end lies one step before the next window
   if (gives == "to" && isTRUE(rule$inclusive)) {
     return(instant - if (as %in% c("epoch-ms", "epoch-us", "epoch-ns")) 0.001 else 1)
   }
@@ -110,13 +110,13 @@ window_edge <- function(instant, rule, gives, zone) {
   else instant - if (as %in% c("epoch-ms", "epoch-us", "epoch-ns")) 0.001 else 1
 }
 
-# The first day that is wholly after a window's end.
+# The first day that lies wholly after a window's end.
 day_after <- function(instant, zone) time_local(local_day(instant - 1, zone) + 1, 0, zone)
 
 write_instant <- function(instant, as, zone = "UTC", written = NULL) {
   if (!is.null(written)) {
     tz <- if (as == "rfc3339") "UTC" else zone
-    # the number of the quarter, for which there is no code elsewhere
+    # strftime() has no code for the number of the quarter
     quarter <- (as.integer(format(instant, "%m", tz = tz)) + 2L) %/% 3L
     return(format(instant, gsub("%q", quarter, written, fixed = TRUE), tz = tz))
   }
@@ -151,8 +151,8 @@ origin_of <- function(url) {
 }
 
 same_origin <- function(a, b) {
-  # the usual URL begins as the other one does, up to the path; one that names a user is looked
-  # at as a whole
+  # usually both begin alike up to the path; a URL with a user name is compared
+  # in full
   plain <- sub("^(https?://[A-Za-z0-9.-]+(:[0-9]+)?)/.*$", "\\1", c(a, b))
   if (isTRUE(plain[1] == plain[2]) && all(grepl("^https?://[A-Za-z0-9.-]+(:[0-9]+)?$", plain))) {
     return(TRUE)
@@ -160,12 +160,13 @@ same_origin <- function(a, b) {
   isTRUE(origin_of(a) == origin_of(b))
 }
 
-# A next URL may be relative to the one it came from.
+# A next URL may be relative to the current one.
 absolute_url <- function(url, base) {
   tryCatch(curl::curl_parse_url(url, baseurl = base)$url, error = function(e) NA_character_)
 }
 
-# The credential of a request: put on at the last moment, and only for the source's own origin.
+# The credential of a request: applied just before sending, and only for the
+# source's origin.
 
 wire_signed <- function(request, source, tokens = new.env(parent = emptyenv())) {
   request$headers <- utils::modifyList(request$headers, as.list(source$headers))

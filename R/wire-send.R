@@ -1,17 +1,17 @@
-# Sending: many requests at once over kept connections. A line is a pool of connections; what is
-# started on it ends in a
-# plain response or a plain failure, and nothing here knows why it was asked.
+# Sending: many requests at once over persistent connections. A line is a pool
+# of connections; each request ends in a plain response or failure, and nothing
+# here depends on its purpose.
 
 wire_bounds <- list(connect = 10, stall = 30, total = 300, body = 256e6, redirects = 5)
 
 wire_line <- function(at_once = 1L, pool = NULL) {
   line <- new.env(parent = emptyenv())
-  # several lines may wait together on one pool
+  # several lines may share one pool
   line$pool <- pool %||% wire_pool(at_once)
   line$handles <- new.env(parent = emptyenv())
   line$begun <- 0
   line$active <- 0L
-  # when it was looked at last, and by how long that was too late in all
+  # the last look, and the accumulated lateness
   line$looked <- NULL
   line$late <- 0
   line
@@ -19,12 +19,11 @@ wire_line <- function(at_once = 1L, pool = NULL) {
 
 wire_pool <- function(at_once) curl::new_pool(total_con = at_once, host_con = at_once)
 
-# `done` is called with a response: status, headers (names in small letters), body (raw), URL,
-# seconds, and how many of them were waited for the first byte.
-# `failed` is called with a reason in words. Redirects within the origin are followed, one
-# elsewhere is a failure. `secrets` gives what must not be seen: where
-# a service repeats it, it is taken out of the answer before anybody reads it, and no redirect
-# takes it elsewhere.
+# `done` is called with a response: status, headers (names in lower case), body
+# (raw), URL, seconds, and the seconds to the first byte. `failed` is called
+# with a reason in words. Redirects within the origin are followed; one
+# elsewhere is a failure. `secrets` returns texts to redact: they are removed
+# from the answer before it is read, and no redirect sends them elsewhere.
 line_start <- function(line, request, done, failed, elsewhere = "refuse",
   redirects = wire_bounds$redirects, patience = wire_bounds$stall,
   secrets = function() character()) {
@@ -41,20 +40,21 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
   started <- as.numeric(Sys.time())
   attr(handle, "limits") <- list(stall = patience, total = max(patience, wire_bounds$total))
   over <- line_add(line, handle)
-  # the body is gathered here, so that one that grows too large, also by unpacking, is cut off
+  # the body is collected here, so that one that grows too large, also by
+  # decompression, is cut off
   parts <- list()
   size <- 0
   shown <- list()
   curl::multi_add(handle, pool = line$pool,
     data = function(bytes, final) {
-      # a transfer that was ended here is told of its end once more, without bytes
+      # a transfer that was ended here is called once more without bytes
       if (!length(bytes)) {
         return(invisible())
       }
       size <<- size + length(bytes)
       if (size > wire_bounds$body) {
         parts <<- list()
-        # the stop ends the transfer, and is not to be printed on the way
+        # stop() ends the transfer without being printed
         shown <<- options(show.error.messages = FALSE)
         stop("too large")
       }
@@ -97,14 +97,15 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
   invisible(line)
 }
 
-# Headers as lines. A body is sent at once, and not when the service says that it may be.
+# Headers as lines. A body is sent at once, without waiting for the service's
+# consent.
 header_lines <- function(headers) {
   text <- as.character(unlist(headers))
   c(paste0(names(headers), ifelse(grepl("^\\s+$", text), ";", paste0(": ", text)),
     recycle0 = TRUE), "Expect: ")
 }
 
-# Counts a transfer as under way on a line; what is given back is called at its end.
+# Counts a transfer of a line; the returned function ends it.
 line_add <- function(line, handle) {
   line$active <- line$active + 1L
   line$begun <- line$begun + 1
@@ -116,13 +117,13 @@ line_add <- function(line, handle) {
   }
 }
 
-# A failure that asking again will not mend.
+# A failure that a retry cannot fix.
 for_good <- function(reason) structure(reason, for_good = TRUE)
 is_for_good <- function(reason) isTRUE(attr(reason, "for_good"))
 
-# Runs what was started, until something has ended or `seconds` are over.
+# Runs transfers until one has ended or `seconds` have passed.
 line_run <- function(line, seconds) {
-  # to say how long may be what starts a request
+  # evaluated first, because it may start a request
   force(seconds)
   if (line$active > 0L) {
     line_late(line)
@@ -134,8 +135,8 @@ line_run <- function(line, seconds) {
   invisible(line)
 }
 
-# A process that could not look at its transfers for a while, because the machine or the archive was
-# busy, is late itself: its transfers get as much longer as they were not looked at.
+# A process that was too busy to look at its transfers is late itself: their
+# deadlines are extended by that time.
 line_late <- function(line) {
   now <- as.numeric(Sys.time())
   late <- now - line$looked
@@ -159,8 +160,8 @@ line_close <- function(line) {
   line$active <- 0L
 }
 
-# A URL elsewhere is followed only when the card says so, without credentials, and never from
-# https down to http.
+# A URL elsewhere is followed only if the card allows it, without credentials,
+# and never from https to http.
 may_follow <- function(url, from, elsewhere) {
   if (same_origin(url, from)) {
     return(TRUE)
@@ -170,8 +171,8 @@ may_follow <- function(url, from, elsewhere) {
     (parts$scheme == "https" || (parts$scheme == "http" && is_loopback(parts$host)))
 }
 
-# Headers by their names in small letters. One that comes several times is one list with commas
-# between (RFC 9110, section 5.3).
+# Headers by name in lower case. A repeated header is one list separated by
+# commas (RFC 9110, section 5.3).
 header_list <- function(raw) {
   lines <- curl::parse_headers(raw)
   lines <- lines[grepl(":", lines, fixed = TRUE)]
@@ -186,7 +187,7 @@ header_list <- function(raw) {
   values
 }
 
-# As a rule one blank stands before a value, and none behind it.
+# Usually one blank precedes a value and none follows it.
 trimmed <- function(text) {
   spaced <- startsWith(text, " ")
   text[spaced] <- substring(text[spaced], 2L)
@@ -203,9 +204,9 @@ redirect_url <- function(response) {
   absolute_url(location, response$url)
 }
 
-# What an answer means: `good`, `again` (with how long to wait), `absent` (this symbol has
-# nothing), `refused` (stop: no
-# request of this kind will do better), `wrong` (this request is wrong, others may do).
+# The meaning of a status: `good`, `again` (with the wait), `absent` (no data
+# for this symbol), `refused` (no request of this kind will succeed), `wrong`
+# (this request is wrong, others may succeed).
 judge_status <- function(status) {
   if (status >= 200 && status < 300) "good"
   else if (status %in% c(408, 425, 429, 500, 502, 503, 504, 520:524)) "again"
@@ -214,11 +215,11 @@ judge_status <- function(status) {
   else "wrong"
 }
 
-# Pauses double from half a second to a minute, each drawn between half and whole so that many
-# clients do not return together.
+# Pauses double from half a second to a minute, each drawn between half and all
+# of it, so that many clients do not return together.
 retry_pause <- function(attempt) min(60, 0.5 * 2^(attempt - 1)) * stats::runif(1, 0.5, 1)
 
-# A few words of an answer that is no data, for an error or the journal.
+# The start of an answer that is no data, for an error or the journal.
 body_excerpt <- function(body, limit = 160) {
   body <- utils::head(body, 8000)
   text <- tryCatch(rawToChar(utils::head(body[body != as.raw(0)], 2000)), error = function(e) "")

@@ -1,6 +1,5 @@
-# A request that is signed from its own parts and the time: an HMAC (RFC 2104) of a text that the
-# card
-# describes, put into headers or parameters of its own.
+# A request signed from its parts and the time: an HMAC (RFC 2104) of a text
+# that the card describes, sent in headers or parameters.
 
 with_signature <- function(request, source, now = as.numeric(Sys.time())) {
   access <- source$access
@@ -18,7 +17,7 @@ with_signature <- function(request, source, now = as.numeric(Sys.time())) {
   request
 }
 
-# Parameters that the signature is made with, but for itself, are part of the query that is signed.
+# Other parameters of the signature are part of the signed query.
 signature_values <- function(request, source, now) {
   access <- source$access
   parts <- list(method = request$method %||% "GET", body = request$body %||% "",
@@ -40,13 +39,13 @@ signature_values <- function(request, source, now) {
   parts
 }
 
-# Never the same twice, and not drawn from R's numbers, which somebody may have seeded.
+# Never repeated, and independent of R's random numbers, which may be seeded.
 signature_nonce <- function() {
   substr(digest::digest(paste(format(Sys.time(), "%OS6"), Sys.getpid(), tempfile()), "sha256",
     serialize = FALSE), 1, 24)
 }
 
-# The secret as it is, or the bytes that it writes in hex or base64.
+# The secret's text, or the bytes that it encodes in hex or base64.
 signature_key <- function(source) {
   secret <- secret_value(source, source$access$secret)
   key <- switch(source$access$key %||% "text",
@@ -67,14 +66,14 @@ signature_key <- function(source) {
 }
 
 sign_text <- function(text, key, hash, write) {
-  # as bytes: a text in another encoding would be signed as another one
+  # as bytes, because the encoding of a text would change its signature
   raw <- digest::hmac(key, charToRaw(enc2utf8(text)), algo = signature_hashes[[hash]],
     serialize = FALSE, raw = TRUE)
   if (write == "hex") paste(as.character(raw), collapse = "")
   else gsub("\n", "", jsonlite::base64_enc(raw), fixed = TRUE)
 }
 
-# A text with its {parts} replaced, once: what a value holds is not looked at again.
+# Replaces {parts} of a text once; values are not searched again.
 fill_text <- function(text, parts) {
   pieces <- regmatches(text, gregexpr("\\{[a-z_]+\\}", text), invert = NA)[[1]]
   name <- substr(pieces, 2, nchar(pieces) - 1)

@@ -1,5 +1,5 @@
-# Tokens that are asked for: one is got when it is first needed, kept in memory alone, renewed
-# before it runs out and once more when it is refused; requests at once share it.
+# Requested tokens: obtained when first needed, kept in memory only, renewed
+# before they expire and once when refused; concurrent requests share one.
 
 access_token <- function(source, tokens) {
   if (is.null(tokens$value) || as.numeric(Sys.time()) >= tokens$ends) {
@@ -11,8 +11,9 @@ access_token <- function(source, tokens) {
   tokens$value
 }
 
-# A new token by the refresh token that came with the last one (RFC 6749, section 6), which may be
-# good for one use only. NULL where there is none or it is refused: then access is asked for anew.
+# A new token by the last refresh token (RFC 6749, section 6), which may be
+# valid once. NULL without one or where it is refused: then access is requested
+# anew.
 renewed_token <- function(source, refresh) {
   if (is.null(refresh)) {
     return(NULL)
@@ -39,8 +40,8 @@ ask_token <- function(source, refresh = NULL) {
   good <- length(parsed) > 0 && response$status >= 200 && response$status < 300
   token <- if (good) member_text(parsed$token)
   if (is.null(token)) {
-    # the answer may hold a token under another name: only its own words of error are shown (RFC
-    # 6749, section 5.2)
+    # the answer may contain a token under another name, so only its error is
+    # shown (RFC 6749, section 5.2)
     said <- unlist(Filter(is.character, parsed[c("error", "why")]))
     vetusta_stop("access",
       paste0("The source ", source$source, " grants no token: HTTP ", response$status,
@@ -50,7 +51,7 @@ ask_token <- function(source, refresh = NULL) {
       where = paste0(source$file, ", access"),
       todo = paste0("look whether ", paste(access_secrets(access), collapse = ", "), " are right"))
   }
-  # a word for how long, where a number is due, says nothing
+  # a lifetime in words is ignored
   lasts <- suppressWarnings(as.numeric(unlist(parsed$lasts)[1] %||% NA))
   if (!isTRUE(lasts > 0 && is.finite(lasts))) {
     lasts <- (access$lasts %|else|% function(x) time_interval(x)$seconds) %||% 3600
@@ -59,8 +60,8 @@ ask_token <- function(source, refresh = NULL) {
     refresh = member_text(parsed$refresh))
 }
 
-# Where tokens are granted: never beside the source's own origin, nor in the clear, unless the card
-# says so.
+# The token URL: only the source's origin and only encrypted, unless the card
+# says otherwise.
 token_url <- function(source) {
   access <- source$access
   url <-
@@ -81,8 +82,9 @@ token_url <- function(source) {
   url
 }
 
-# OAuth 2.0 (RFC 6749): the password grant (4.3), the client credentials grant (4.4) and refresh
-# tokens (6). A client may prove itself by a signed assertion (RFC 7523, section 2.2).
+# OAuth 2.0 (RFC 6749): the password grant (4.3), the client credentials grant
+# (4.4) and refresh tokens (6). A client may authenticate with a signed
+# assertion (RFC 7523, section 2.2).
 grant_request <- function(access, secret, url, refresh = NULL) {
   form <- list(grant_type = if (is.null(refresh)) access$grant else "refresh_token",
     scope = access$scope, refresh_token = refresh)
@@ -102,8 +104,9 @@ grant_request <- function(access, secret, url, refresh = NULL) {
     headers = c(headers, list("Content-Type" = "application/x-www-form-urlencoded")))
 }
 
-# A JSON Web Token (RFC 7519) with the claims of RFC 7523: signed by HMAC with SHA-256, or by RSA
-# with SHA-256 where the key is a private key in PEM form (RFC 7518).
+# A JSON Web Token (RFC 7519) with the claims of RFC 7523: signed with
+# HMAC-SHA-256, or with RSA-SHA-256 if the key is a private key in PEM form (RFC
+# 7518).
 signed_assertion <- function(client, url, key) {
   rsa <- startsWith(key, "-----BEGIN")
   encoded <- function(x) {
@@ -119,7 +122,7 @@ signed_assertion <- function(client, url, key) {
   paste0(text, ".", jsonlite::base64url_enc(signature))
 }
 
-# Line breaks of the key may be written as \n, since a secret is one line.
+# The key may have its line breaks escaped, because a secret is one line.
 rsa_signature <- function(text, key) {
   if (!requireNamespace("openssl", quietly = TRUE)) {
     vetusta_stop("access", "An assertion signed by RSA needs the package openssl.",
@@ -134,8 +137,8 @@ random_text <- function() {
     scientific = FALSE, digits = 20), "-")))
 }
 
-# A login whose body is the card's own: {user} and {password} in it are the secrets', written as
-# JSON writes a text.
+# A login with the card's body: {user} and {password} are replaced by the
+# secrets, escaped for JSON.
 login_request <- function(access, secret) {
   template <- access$body %||% "{\"user\": \"{user}\", \"password\": \"{password}\"}"
   parts <- intersect(template_variables(template), access_secret_parts)
